@@ -1,0 +1,179 @@
+use super::walk::{self, CEL_FUNCTIONS, CEL_MACROS};
+use super::{FUNCTIONS, functions};
+use crate::problem::{Code, closest};
+use crate::syntax::{Span, calls_and_names};
+use cel::common::ast::{Expr, IdedExpr};
+use cel::parser::PrattParser;
+
+/// The longest expression that is taken, in bytes. Evaluation recurses once per operator, and
+/// [`STACK`] holds every chain of this length.
+const LONGEST: usize = 16 * 1024;
+
+/// Expressions beyond this length are parsed, run and dropped on a stack of their own.
+const LONG: usize = 256;
+
+/// Bytes of that stack; the system gives only the pages that are used.
+const STACK: usize = 64 * 1024 * 1024;
+
+/// What is wrong with an expression, its span counted from the expression's start.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Fault {
+    /// The class of the problem.
+    pub code: Code,
+    /// The bytes at fault.
+    pub span: Span,
+    /// What is wrong.
+    pub message: String,
+    /// What to write instead.
+    pub hint: Option<String>,
+}
+
+/// An expression that can be run.
+#[derive(Debug)]
+pub struct Compiled {
+    pub(super) tree: IdedExpr,
+    /// The names it uses, each once.
+    names: Vec<String>,
+    raw: bool,
+    long: bool,
+}
+
+impl Compiled {
+    /// Compiles `source`; all faults that can be known without running it are given.
+    pub(super) fn new(source: &str) -> Result<Self, Vec<Fault>> {
+        let whole = Span::new(0, source.len());
+        if source.len() > LONGEST {
+            return Err(vec![Fault {
+                code: Code::BadExpression,
+                span: whole,
+                message: format!("the expression has {} bytes, more than {LONGEST}", source.len()),
+                hint: Some("split it: name its parts with `% let`".to_owned()),
+            }]);
+        }
+        let long = source.len() > LONG;
+        on_stack(long, || {
+            let mut tree = PrattParser::new().parse(source).map_err(|errors| syntax_faults(source, &errors.errors))?;
+            let raw = matches!(&tree.expr, Expr::Call(call) if call.func_name == "raw" && call.target.is_none());
+            let uses = walk::prepare(&mut tree);
+            let faults = call_faults(source, &uses.calls);
+            let compiled = Self { tree, names: uses.names, raw, long };
+            if faults.is_empty() { Ok(compiled) } else { Err(faults) }
+        })
+    }
+
+    /// The names it uses that are not its own, each once, in order of appearance.
+    pub fn names(&self) -> &[String] {
+        &self.names
+    }
+
+    /// Whether it is `raw(…)`: a mark then writes it without encoding.
+    pub fn is_raw(&self) -> bool {
+        self.raw
+    }
+
+    /// Runs `work` with the stack this expression needs.
+    pub(super) fn with_stack<T>(&self, work: impl FnOnce() -> T) -> T {
+        on_stack(self.long, work)
+    }
+}
+
+impl Drop for Compiled {
+    fn drop(&mut self) {
+        if self.long {
+            let tree = std::mem::take(&mut self.tree);
+            on_stack(true, || drop(tree));
+        }
+    }
+}
+
+fn on_stack<T>(long: bool, work: impl FnOnce() -> T) -> T {
+    if long { stacker::grow(STACK, work) } else { work() }
+}
+
+/// The parser's errors in our words, at their place.
+fn syntax_faults(source: &str, errors: &[cel::ParseError]) -> Vec<Fault> {
+    // One slip often makes several errors; the first is the one to mend.
+    errors
+        .iter()
+        .take(1)
+        .map(|error| {
+            let column = usize::try_from(error.pos.1).unwrap_or(1).saturating_sub(1);
+            let at = source.char_indices().nth(column).map_or(source.len(), |(at, _)| at);
+            let token = source[at..].find(|c: char| !c.is_alphanumeric() && c != '_').unwrap_or(source.len() - at);
+            let one = source[at..].chars().next().map_or(0, char::len_utf8);
+            let span = Span::new(at, (at + token.max(one)).min(source.len()));
+            let (message, hint) = syntax_words(source, span, &error.msg);
+            Fault { code: Code::BadExpression, span, message, hint }
+        })
+        .collect()
+}
+
+fn syntax_words(source: &str, span: Span, parser_says: &str) -> (String, Option<String>) {
+    let found = span.of(source);
+    let rest = source[span.start()..].trim_start();
+    let hint = if rest.starts_with('=') || source[..span.start()].trim_end().ends_with('=') && !source.contains("==") {
+        Some("write `==` to compare".to_owned())
+    } else if found == "and" {
+        Some("write `&&`".to_owned())
+    } else if found == "or" {
+        Some("write `||`".to_owned())
+    } else if found == "not" {
+        Some("write `!`".to_owned())
+    } else {
+        None
+    };
+    let expecting = parser_says.split("expecting ").nth(1).map(|what| what.trim().replace('\'', "`"));
+    let message = match (found.is_empty(), expecting) {
+        (true, Some(what)) if what.contains("expression") => "the expression ends too early".to_owned(),
+        (true, Some(what)) => format!("the expression ends too early: expected {what}"),
+        (true, None) => "the expression ends too early".to_owned(),
+        (false, Some(what)) if what.len() < 40 => format!("expected {what} but found `{found}`"),
+        (false, _) if parser_says.contains("token recognition") || parser_says.contains("unterminated") => {
+            format!("`{found}` begins nothing that an expression can hold")
+        }
+        (false, _) => format!("`{found}` has no meaning here"),
+    };
+    (message, hint)
+}
+
+/// Calls of functions that are not there, or with a wrong number of arguments.
+fn call_faults(source: &str, calls: &[(String, usize)]) -> Vec<Fault> {
+    let mut faults: Vec<Fault> = Vec::new();
+    for (name, arguments) in calls {
+        let span = calls_and_names(source)
+            .into_iter()
+            .find(|identifier| identifier.call && identifier.span.of(source) == name)
+            .map_or(Span::new(0, source.len()), |identifier| identifier.span);
+        let fault = match functions::by_name(name) {
+            Some(function) if function.arity == *arguments => continue,
+            Some(function) => Fault {
+                code: Code::WrongArguments,
+                span,
+                message: format!(
+                    "`{name}` takes {}, but got {arguments}",
+                    match function.arity {
+                        0 => "no arguments".to_owned(),
+                        1 => "1 argument".to_owned(),
+                        more => format!("{more} arguments"),
+                    }
+                ),
+                hint: Some(format!("write it as in `{}`", function.example)),
+            },
+            None if CEL_FUNCTIONS.contains(&name.as_str()) => continue,
+            None => {
+                let ours = FUNCTIONS.iter().map(|function| function.name);
+                let known = ours.chain(CEL_FUNCTIONS.iter().copied()).chain(CEL_MACROS.iter().copied());
+                Fault {
+                    code: Code::UnknownFunction,
+                    span,
+                    message: format!("no function `{name}`"),
+                    hint: closest(name, known).map(|meant| format!("did you mean `{meant}`?")),
+                }
+            }
+        };
+        if !faults.contains(&fault) {
+            faults.push(fault);
+        }
+    }
+    faults
+}

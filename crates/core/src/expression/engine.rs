@@ -1,0 +1,104 @@
+use super::compiled::{Compiled, Fault};
+use super::explain::{self, Explanation};
+use super::made::{MADE, MadeUp};
+use super::{Value, fault, functions};
+use cel::common::value::CowVal;
+use cel::context::VariableResolver;
+use cel::{Context, Env};
+use std::collections::HashMap;
+use std::sync::{Arc, Mutex, OnceLock, PoisonError};
+
+/// Compiles expressions, each distinct one once, and runs them.
+pub struct Engine {
+    /// The environment of CEL, made when the first expression runs.
+    env: OnceLock<Arc<Env>>,
+    cache: Mutex<HashMap<Box<str>, Outcome>>,
+    made: MadeUp,
+}
+
+type Outcome = Result<Arc<Compiled>, Arc<[Fault]>>;
+
+/// The names an expression sees when it runs.
+#[derive(Clone, Debug, Default)]
+pub struct Bindings {
+    pairs: Vec<(Box<str>, Value)>,
+}
+
+impl Bindings {
+    /// Gives `name` a value; the first one given stays.
+    pub fn insert(&mut self, name: &str, value: Value) {
+        if self.get(name).is_none() {
+            self.pairs.push((name.into(), value));
+        }
+    }
+
+    /// The value of `name`.
+    pub fn get(&self, name: &str) -> Option<&Value> {
+        self.pairs.iter().find(|(bound, _)| &**bound == name).map(|(_, value)| value)
+    }
+}
+
+impl Engine {
+    /// An engine whose made-up values come from `made`.
+    pub fn new(made: MadeUp) -> Self {
+        Self { env: OnceLock::new(), cache: Mutex::default(), made }
+    }
+
+    /// Compiles `source`, or gives what it gave before.
+    pub fn compile(&self, source: &str) -> Outcome {
+        let mut cache = self.cache.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(outcome) = cache.get(source) {
+            return outcome.clone();
+        }
+        let outcome: Outcome = Compiled::new(source).map(Arc::new).map_err(Arc::from);
+        cache.insert(source.into(), outcome.clone());
+        outcome
+    }
+
+    /// Runs `compiled`. The error says in a line what went wrong.
+    pub fn evaluate(&self, compiled: &Compiled, bindings: &Bindings) -> Result<Value, String> {
+        self.made.refill();
+        compiled.with_stack(|| {
+            let resolver = Resolver { bindings, made: &self.made };
+            let context = self.context(&resolver);
+            match cel::Value::resolve_val(&compiled.tree, &context) {
+                Ok(value) => Ok(Value::copy_of(value.as_ref())),
+                Err(error) => Err(explain::why(&compiled.tree, &context).unwrap_or_else(|| fault::words(&error))),
+            }
+        })
+    }
+
+    /// The parts of `compiled` that show why it came to what it did.
+    pub fn explain(&self, compiled: &Compiled, bindings: &Bindings) -> Explanation {
+        self.made.refill();
+        compiled.with_stack(|| {
+            let resolver = Resolver { bindings, made: &self.made };
+            explain::explain(&compiled.tree, &self.context(&resolver))
+        })
+    }
+
+    fn context<'r>(&self, resolver: &'r Resolver<'_>) -> Context<'r, 'r> {
+        let env = self.env.get_or_init(|| {
+            let mut env = Env::stdlib();
+            functions::declare(&mut env);
+            Arc::new(env)
+        });
+        let mut context = Context::with_env(Arc::clone(env));
+        context.set_variable_resolver(resolver);
+        context
+    }
+}
+
+struct Resolver<'a> {
+    bindings: &'a Bindings,
+    made: &'a MadeUp,
+}
+
+impl VariableResolver for Resolver<'_> {
+    fn resolve<'b>(&'b self, name: &str) -> Option<CowVal<'b, 'b>> {
+        if name == MADE {
+            return Some(CowVal::Borrowed(self.made));
+        }
+        self.bindings.get(name).map(|value| CowVal::Borrowed(&*value.0))
+    }
+}

@@ -1,0 +1,236 @@
+//! Why a check failed: the parts of its expression with their values, worked out from the same tree.
+
+use super::unparse::{self, unparse};
+use super::{Value, fault, value};
+use cel::common::ast::{CallExpr, ComprehensionExpr, Expr, IdedExpr, operators};
+use cel::common::types::{CelBool, CelList, CelMap, CelString};
+use cel::common::value::{CowVal, Val};
+use cel::{Context, ExecutionError};
+
+/// One part of an expression.
+#[derive(Clone, Debug)]
+pub struct Part {
+    /// The part as text.
+    pub text: String,
+    /// What it came to, or why it came to nothing.
+    pub value: Result<Value, String>,
+}
+
+/// The parts that decided, and what to know about them.
+#[derive(Clone, Debug, Default)]
+pub struct Explanation {
+    /// The parts in the order of the expression, literals left out.
+    pub parts: Vec<Part>,
+    /// Remarks: which element, kinds that can never be equal.
+    pub notes: Vec<String>,
+}
+
+type Evaluated<'e, 'v> = Result<CowVal<'e, 'v>, ExecutionError>;
+
+pub(super) fn explain<'e>(tree: &'e IdedExpr, context: &'e Context<'_, '_>) -> Explanation {
+    let mut explainer = Explainer { context, explanation: Explanation::default() };
+    explainer.node(tree);
+    explainer.explanation
+}
+
+/// The reason a tree cannot be worked out: found at the deepest part that fails on its own.
+pub(super) fn why(tree: &IdedExpr, context: &Context<'_, '_>) -> Option<String> {
+    let error = evaluate(tree, context).err()?;
+    let deeper = children(tree).into_iter().find_map(|child| why(child, context));
+    Some(deeper.unwrap_or_else(|| own_words(tree, context, &error)))
+}
+
+fn evaluate<'e, 'v>(node: &'e IdedExpr, context: &'e Context<'_, 'v>) -> Evaluated<'e, 'v> {
+    cel::Value::resolve_val(node, context)
+}
+
+/// The parts that are worked out before `node` itself. The inside of a loop is not: its variable has
+/// no value out here.
+fn children(node: &IdedExpr) -> Vec<&IdedExpr> {
+    match &node.expr {
+        Expr::Select(select) => vec![&select.operand],
+        Expr::Call(call) => call.target.iter().map(|target| &**target).chain(&call.args).collect(),
+        Expr::List(list) => list.elements.iter().collect(),
+        Expr::Comprehension(comprehension) => vec![&comprehension.iter_range],
+        _ => Vec::new(),
+    }
+}
+
+/// What went wrong at `node`, whose children are all right.
+fn own_words(node: &IdedExpr, context: &Context<'_, '_>, error: &ExecutionError) -> String {
+    let (operand, key) = match &node.expr {
+        Expr::Select(select) => (&*select.operand, select.field.clone()),
+        Expr::Call(CallExpr { func_name, args, .. }) if func_name == operators::INDEX && args.len() == 2 => {
+            let key = evaluate(&args[1], context).ok();
+            let key = key.and_then(|key| key.downcast_ref::<CelString<'_>>().map(|key| key.inner().to_owned()));
+            match key {
+                Some(key) => (&args[0], key),
+                None => return list_words(&args[0], context, error),
+            }
+        }
+        _ => return fault::words(error),
+    };
+    let Ok(held) = evaluate(operand, context) else { return fault::words(error) };
+    let of = unparse(operand);
+    if let Some(map) = held.downcast_ref::<CelMap<'_>>() {
+        let mut names: Vec<String> = map.inner().keys().map(super::json::key_text).collect();
+        names.sort_unstable();
+        let there = match names.len() {
+            0 => "it is empty".to_owned(),
+            1..=12 => format!("there is {}", crate::problem::enumerate(&names)),
+            more => format!("there is {} and {} more", crate::problem::enumerate(&names[..10]), more - 10),
+        };
+        let meant = crate::problem::closest(&key, names.iter().map(String::as_str));
+        let meant = meant.map(|meant| format!("; did you mean `{meant}`?")).unwrap_or_default();
+        return format!("`{of}` has no `{key}`: {there}{meant}");
+    }
+    format!("`{of}` is {}, so it has no `{key}`", value::kind(&*held).words())
+}
+
+fn list_words(list: &IdedExpr, context: &Context<'_, '_>, error: &ExecutionError) -> String {
+    match evaluate(list, context) {
+        Ok(held) => match held.downcast_ref::<CelList<'_>>() {
+            Some(members) => format!("{}: `{}` has {}", fault::words(error), unparse(list), members.inner().len()),
+            None => fault::words(error),
+        },
+        Err(_) => fault::words(error),
+    }
+}
+
+struct Explainer<'e, 'p, 'v> {
+    context: &'e Context<'p, 'v>,
+    explanation: Explanation,
+}
+
+impl<'e> Explainer<'e, '_, '_> {
+    fn node(&mut self, node: &'e IdedExpr) {
+        match &node.expr {
+            Expr::Call(call) => self.call(node, call),
+            Expr::Comprehension(comprehension) => self.comprehension(comprehension),
+            _ => self.operand(node),
+        }
+    }
+
+    fn call(&mut self, node: &'e IdedExpr, call: &'e CallExpr) {
+        match (call.func_name.as_str(), call.args.as_slice()) {
+            (operators::LOGICAL_AND, [left, right]) => {
+                for side in [left, right] {
+                    if !self.holds(side) {
+                        self.node(side);
+                    }
+                }
+            }
+            (operators::LOGICAL_OR, [left, right]) => {
+                self.node(left);
+                self.node(right);
+            }
+            (operators::LOGICAL_NOT, [operand]) => self.node(operand),
+            (operators::CONDITIONAL, [condition, yes, no]) => {
+                self.operand(condition);
+                let branch = if self.holds(condition) { yes } else { no };
+                self.node(branch);
+            }
+            (operators::EQUALS | operators::NOT_EQUALS, [left, right]) => {
+                self.operand(left);
+                self.operand(right);
+                self.note_kinds(left, right);
+            }
+            (operators::INDEX, _) => self.operand(node),
+            (_, arguments) => {
+                if let Some(target) = &call.target {
+                    self.operand(target);
+                }
+                arguments.iter().for_each(|argument| self.operand(argument));
+            }
+        }
+    }
+
+    fn holds(&self, node: &'e IdedExpr) -> bool {
+        evaluate(node, self.context).is_ok_and(|value| value.downcast_ref::<CelBool>().is_some_and(|b| *b.inner()))
+    }
+
+    /// A part that is no literal, with its value.
+    fn operand(&mut self, node: &'e IdedExpr) {
+        if is_literal(node) {
+            return;
+        }
+        let text = unparse(node);
+        if text.starts_with('@') || self.explanation.parts.iter().any(|part| part.text == text) {
+            return;
+        }
+        let value = match evaluate(node, self.context) {
+            Ok(value) => Ok(Value::copy_of(value.as_ref())),
+            Err(error) => Err(why(node, self.context).unwrap_or_else(|| fault::words(&error))),
+        };
+        self.explanation.parts.push(Part { text, value });
+    }
+
+    /// `"5" == 5` is never true: say so, it is a common slip.
+    fn note_kinds(&mut self, left: &'e IdedExpr, right: &'e IdedExpr) {
+        let (Ok(left), Ok(right)) = (evaluate(left, self.context), evaluate(right, self.context)) else { return };
+        let (left, right) = (value::kind(&*left), value::kind(&*right));
+        let numbers = [value::Kind::Integer, value::Kind::Double];
+        let null = left == value::Kind::Null || right == value::Kind::Null;
+        if left != right && !null && !(numbers.contains(&left) && numbers.contains(&right)) {
+            self.explanation.notes.push(format!("{} never equals {}", left.words(), right.words()));
+        }
+    }
+
+    fn comprehension(&mut self, comprehension: &'e ComprehensionExpr) {
+        let range = &comprehension.iter_range;
+        let Some(short) = unparse::short_form(comprehension) else { return self.operand(range) };
+        let Ok(held) = evaluate(range, self.context) else { return self.operand(range) };
+        let of = unparse(range);
+        let elements: Vec<(String, Box<dyn Val + '_>)> = if let Some(list) = held.downcast_ref::<CelList<'_>>() {
+            let numbered = list.inner().iter().enumerate();
+            numbered.map(|(index, element)| (format!("{of}[{index}]"), element.clone_as_boxed())).collect()
+        } else if let Some(map) = held.downcast_ref::<CelMap<'_>>() {
+            map.inner().keys().map(|key| (unparse::element(&of, key), key.inner().clone_as_boxed())).collect()
+        } else {
+            return self.operand(range);
+        };
+        match short.name {
+            "all" => {
+                for (text, element) in elements {
+                    let shown = Value::copy_of(&*element);
+                    let mut inner = self.context.new_inner_scope();
+                    inner.add_variable_as_val(&comprehension.iter_var, element);
+                    match evaluate(short.each, &inner) {
+                        Ok(verdict) if verdict.downcast_ref::<CelBool>().is_some_and(|b| *b.inner()) => {}
+                        Ok(_) => return self.element(text, shown, None),
+                        Err(error) => {
+                            let reason = why(short.each, &inner).unwrap_or_else(|| fault::words(&error));
+                            return self.element(text, shown, Some(reason));
+                        }
+                    }
+                }
+            }
+            "exists" => {
+                self.explanation.notes.push(match elements.len() {
+                    0 => format!("`{of}` is empty"),
+                    1 => format!("the one element of `{of}` is not so"),
+                    more => format!("none of the {more} elements of `{of}` is so"),
+                });
+                self.operand(range);
+            }
+            _ => self.operand(range),
+        }
+    }
+
+    fn element(&mut self, text: String, value: Value, reason: Option<String>) {
+        self.explanation.notes.push(match reason {
+            None => format!("`{text}` is not so"),
+            Some(reason) => format!("`{text}` cannot be judged: {reason}"),
+        });
+        self.explanation.parts.push(Part { text, value: Ok(value) });
+    }
+}
+
+fn is_literal(node: &IdedExpr) -> bool {
+    match &node.expr {
+        Expr::Literal(_) => true,
+        Expr::List(list) => list.elements.iter().all(is_literal),
+        Expr::Call(call) if call.func_name == operators::NEGATE => call.args.iter().all(is_literal),
+        _ => false,
+    }
+}

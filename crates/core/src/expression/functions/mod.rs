@@ -1,0 +1,135 @@
+//! The functions an expression can call beside CEL's own: one table that compiling, running and the
+//! reference all read.
+
+mod encoding;
+mod made;
+mod query;
+mod text;
+
+use super::digits::Digits;
+use super::value::{Kind, kind, scalar_text};
+use cel::common::functions::Function as Operation;
+use cel::common::types::{CelBytes, CelString, DYN_TYPE, Type};
+use cel::common::value::{CowVal, Val};
+use cel::{Env, ExecutionError};
+use std::borrow::Cow;
+
+/// A function of ours.
+pub struct Function {
+    /// Its name.
+    pub name: &'static str,
+    /// Its parameters as the reference shows them.
+    pub parameters: &'static str,
+    /// How many arguments it takes.
+    pub arity: usize,
+    /// What it gives, in a line.
+    pub help: &'static str,
+    /// An example of a call.
+    pub example: &'static str,
+    /// Whether it draws from the made-up data, and so gets that source as a hidden first argument.
+    pub(super) made_up: bool,
+    operation: Operation,
+}
+
+macro_rules! functions {
+    ($($name:literal ($parameters:literal, $arity:literal, $made_up:literal) $help:literal, $example:literal => $operation:path;)+) => {
+        /// Every function of ours, in the order of the reference.
+        pub static FUNCTIONS: &[Function] = &[$(Function {
+            name: $name,
+            parameters: $parameters,
+            arity: $arity,
+            help: $help,
+            example: $example,
+            made_up: $made_up,
+            operation: $operation,
+        },)+];
+    };
+}
+
+functions! {
+    "uuid" ("", 0, true) "a random UUID (RFC 9562, version 4)", "uuid()" => made::uuid;
+    "now" ("", 0, true) "the time now, a timestamp", "now() + duration('24h')" => made::now;
+    "random" ("low, high", 2, true) "a random integer, both ends included", "random(1, 40)" => made::random;
+    "pick" ("list", 1, true) "a random member of a list", "pick(['gala', 'fuji'])" => made::pick;
+    "base64" ("x", 1, false) "text or bytes in base64 (RFC 4648 4)", "base64(clerk + ':' + pin)" => encoding::base64;
+    "sha256" ("x", 1, false) "the SHA-256 digest of text or bytes, in hex", "sha256(text)" => encoding::sha256;
+    "json" ("x", 1, false) "a value as JSON text", "json(body.lots)" => query::json;
+    "parse_json" ("text", 1, false) "the value of a JSON text", "parse_json(body.payload).id" => query::parse_json;
+    "path" ("x, jsonpath", 2, false) "the list of what a JSONPath (RFC 9535) selects", "path(body, '$..id')" => query::path;
+    "pointer" ("x, pointer", 2, false) "what a JSON Pointer (RFC 6901) points at", "pointer(body, '/lots/0/id')" => query::pointer;
+    "find" ("text, regex", 2, false) "the first group of the first match, or the match; null without one", "find(text, 'L-([0-9]+)')" => text::find;
+    "lower" ("text", 1, false) "text in lower case", "lower(headers['content-type'])" => text::lower;
+    "upper" ("text", 1, false) "text in upper case", "upper(grower)" => text::upper;
+    "trim" ("text", 1, false) "text without blanks at both ends", "trim(text)" => text::trim;
+    "split" ("text, by", 2, false) "the pieces of a text between a separator", "split(body.tags, ',')" => text::split;
+    "join" ("list, by", 2, false) "the members of a list as one text", "join(body.varieties, ', ')" => text::join;
+    "replace" ("text, old, new", 3, false) "text with every `old` made `new`", "replace(lot_id, 'L-', '')" => text::replace;
+    "raw" ("x", 1, false) "at the head of a `{{ }}` mark: written without encoding", "raw(fragment)" => raw;
+}
+
+/// The function of that name, if it is one of ours.
+pub(super) fn by_name(name: &str) -> Option<&'static Function> {
+    FUNCTIONS.iter().find(|function| function.name == name)
+}
+
+/// Declares every function of ours: called `f(x, y)` or, where it is not made up, `x.f(y)`.
+pub(super) fn declare(env: &mut Env) {
+    for function in FUNCTIONS {
+        let arity = function.arity + usize::from(function.made_up);
+        env.add_overload(function.name, function.name, anything(arity), function.operation)
+            .expect("the table names each function once, and none of CEL's own");
+        if !function.made_up {
+            let id = format!("{}_of", function.name);
+            env.add_member_overload(function.name, &id, DYN_TYPE, anything(arity - 1), function.operation)
+                .expect("the table names each function once, and none of CEL's own");
+        }
+    }
+    env.add_overload(super::walk::STEP, super::walk::STEP, anything(2), made::step)
+        .expect("a name nobody can write is free");
+    env.add_overload("string", "string_of_long_number", vec![Digits::cel_type().to_owned()], long_number_text)
+        .expect("CEL has no such overload");
+}
+
+/// Parameters that take a value of any kind: the functions say themselves what they cannot take.
+fn anything(parameters: usize) -> Vec<Type> {
+    std::iter::repeat_with(|| DYN_TYPE).take(parameters).collect()
+}
+
+type Evaluated<'b, 'v> = Result<CowVal<'b, 'v>, ExecutionError>;
+
+/// `raw(x)` is `x`: what it means is decided by the mark it heads.
+fn raw<'b, 'v>(mut arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v> {
+    Ok(arguments.swap_remove(0))
+}
+
+fn long_number_text<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v> {
+    Ok(CowVal::owned(CelString::from(scalar_text(&*arguments[0]).unwrap_or_default())))
+}
+
+fn error(function: &str, message: impl Into<String>) -> ExecutionError {
+    ExecutionError::function_error(function, message.into())
+}
+
+/// Argument `index` as text.
+fn text<'a>(function: &str, arguments: &'a [CowVal<'_, '_>], index: usize) -> Result<&'a str, ExecutionError> {
+    let argument = &*arguments[index];
+    argument.downcast_ref::<CelString<'_>>().map(|text| text.inner()).ok_or_else(|| {
+        let got = kind(argument).words();
+        error(function, format!("wants text {}, but got {got}", ["first", "second", "third"][index.min(2)]))
+    })
+}
+
+/// Argument `index` as bytes: bytes as they are, text and numbers as UTF-8.
+fn bytes<'a>(function: &str, arguments: &'a [CowVal<'_, '_>], index: usize) -> Result<Cow<'a, [u8]>, ExecutionError> {
+    let argument = &*arguments[index];
+    if let Some(bytes) = argument.downcast_ref::<CelBytes<'_>>() {
+        return Ok(Cow::Borrowed(bytes.inner()));
+    }
+    match kind(argument) {
+        Kind::Text => text(function, arguments, index).map(|text| Cow::Borrowed(text.as_bytes())),
+        other => match scalar_text(argument) {
+            Some(text) if !matches!(other, Kind::Other) => Ok(Cow::Owned(text.into_bytes())),
+            _ => Err(error(function, format!("wants text or bytes, but got {}", other.words()))),
+        },
+    }
+}

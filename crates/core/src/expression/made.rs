@@ -1,0 +1,91 @@
+//! Made-up data: random values and the time. Built-in functions are plain `fn`s, so the source they
+//! draw from travels as a hidden first argument, which [`super::walk`] adds to their calls.
+
+use cel::common::types::Type;
+use cel::common::value::{StaticVal, Val};
+use chrono::{DateTime, FixedOffset};
+use std::any::Any;
+use std::fmt;
+use std::sync::atomic::{AtomicU32, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
+
+/// Tells the time; core has no clock of its own.
+pub type Clock = Box<dyn Fn() -> DateTime<FixedOffset> + Send + Sync>;
+
+/// The name the source has in an expression: one nobody can write.
+pub(super) const MADE: &str = "@made";
+
+/// Steps of `exists`, `all`, `map`, `filter` that one evaluation may take. A step costs a few
+/// microseconds at most, so an endless expression ends within seconds.
+const STEPS: u32 = 2_000_000;
+
+static MADE_TYPE: Type = Type::new_unspecified_type("made_up");
+
+/// Where random values and the time come from. The same seed gives the same values in the same
+/// order.
+#[derive(Clone)]
+pub struct MadeUp(Arc<Source>);
+
+struct Source {
+    random: Mutex<fastrand::Rng>,
+    clock: Clock,
+    steps: AtomicU32,
+}
+
+impl MadeUp {
+    /// A source that starts from `seed` and asks `clock` for the time.
+    pub fn new(seed: u64, clock: Clock) -> Self {
+        Self(Arc::new(Source {
+            random: Mutex::new(fastrand::Rng::with_seed(seed)),
+            clock,
+            steps: AtomicU32::new(STEPS),
+        }))
+    }
+
+    pub(super) fn now(&self) -> DateTime<FixedOffset> {
+        (self.0.clock)()
+    }
+
+    pub(super) fn random<T>(&self, draw: impl FnOnce(&mut fastrand::Rng) -> T) -> T {
+        draw(&mut self.0.random.lock().unwrap_or_else(PoisonError::into_inner))
+    }
+
+    /// Begins a new evaluation.
+    pub(super) fn refill(&self) {
+        self.0.steps.store(STEPS, Ordering::Relaxed);
+    }
+
+    /// Takes one step; `false` when there are none left.
+    pub(super) fn step(&self) -> bool {
+        self.0.steps.fetch_update(Ordering::Relaxed, Ordering::Relaxed, |left| left.checked_sub(1)).is_ok()
+    }
+}
+
+impl fmt::Debug for MadeUp {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("MadeUp")
+    }
+}
+
+impl Val for MadeUp {
+    fn get_type(&self) -> &Type {
+        &MADE_TYPE
+    }
+
+    fn cel_type() -> &'static Type {
+        &MADE_TYPE
+    }
+
+    fn clone_as_boxed<'v>(&self) -> Box<dyn Val + 'v>
+    where
+        Self: 'v,
+    {
+        Box::new(self.clone())
+    }
+
+    fn as_any(&self) -> Option<&dyn Any> {
+        Some(self)
+    }
+}
+
+impl StaticVal for MadeUp {}

@@ -1,0 +1,28 @@
+//! Expressions: the Common Expression Language over our own values and functions.
+//!
+//! The crate that parses and runs CEL is known to this module alone. What it lacks is made up for
+//! here: names and functions are checked before anything runs ([`Engine::compile`]), long
+//! expressions get the stack they need, endless ones run out of steps, and a failure is explained
+//! by its parts ([`Engine::explain`]).
+
+mod compiled;
+mod digits;
+mod engine;
+mod explain;
+mod fault;
+mod functions;
+mod json;
+mod made;
+mod unparse;
+mod value;
+mod walk;
+
+#[cfg(test)]
+mod tests;
+
+pub use compiled::{Compiled, Fault};
+pub use engine::{Bindings, Engine};
+pub use explain::{Explanation, Part};
+pub use functions::{FUNCTIONS, Function};
+pub use made::{Clock, MadeUp};
+pub use value::{Kind, Unfit, Value};

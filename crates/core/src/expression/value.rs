@@ -1,0 +1,296 @@
+use super::digits::Digits;
+use cel::common::types::{
+    CelBool, CelBytes, CelDouble, CelDuration, CelInt, CelList, CelMap, CelMapKey, CelNull, CelString, CelTimestamp,
+    CelType, CelUInt,
+};
+use cel::common::value::Val;
+use chrono::{DateTime, FixedOffset, SecondsFormat};
+use std::borrow::Cow;
+use std::collections::HashMap;
+use std::sync::Arc;
+
+/// A value of an expression. Cloning shares it.
+///
+/// Integers that 64 bits hold are integers; longer ones keep their digits, and so does a number no
+/// double can hold. Maps have no order; whoever shows one sorts its keys.
+#[derive(Clone)]
+pub struct Value(pub(super) Arc<dyn Val>);
+
+/// What sort of value it is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Kind {
+    /// Nothing.
+    Null,
+    /// True or false.
+    Bool,
+    /// A whole number.
+    Integer,
+    /// A number with a fraction.
+    Double,
+    /// A number of more digits than a machine number has.
+    LongNumber,
+    /// Text.
+    Text,
+    /// Bytes that need not be text.
+    Bytes,
+    /// Values in a row.
+    List,
+    /// Values by name.
+    Map,
+    /// A point in time.
+    Timestamp,
+    /// A length of time.
+    Duration,
+    /// A type, as `type(x)` gives it, and whatever else an expression can come to.
+    Other,
+}
+
+impl Kind {
+    /// The kind in a sentence, with its article.
+    pub fn words(self) -> &'static str {
+        match self {
+            Kind::Null => "null",
+            Kind::Bool => "a truth value",
+            Kind::Integer => "an integer",
+            Kind::Double => "a double",
+            Kind::LongNumber => "a long number",
+            Kind::Text => "text",
+            Kind::Bytes => "bytes",
+            Kind::List => "a list",
+            Kind::Map => "a map",
+            Kind::Timestamp => "a timestamp",
+            Kind::Duration => "a duration",
+            Kind::Other => "a type",
+        }
+    }
+}
+
+/// Why a value cannot be written as text.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Unfit {
+    /// It is null.
+    Null,
+    /// It is a list or a map, or something else with no one way to write it.
+    Structure(Kind),
+    /// It is bytes that are not UTF-8.
+    NotText,
+}
+
+impl Value {
+    pub(super) fn new(val: impl Val + 'static) -> Self {
+        Self(Arc::new(val))
+    }
+
+    /// A copy that borrows nothing.
+    pub(super) fn copy_of(val: &dyn Val) -> Self {
+        Self(Arc::from(owned(val)))
+    }
+
+    /// Null.
+    pub fn null() -> Self {
+        Self::new(CelNull)
+    }
+
+    /// Text.
+    pub fn text(text: impl Into<String>) -> Self {
+        Self::new(CelString::from(text.into()))
+    }
+
+    /// Bytes.
+    pub fn bytes(bytes: Vec<u8>) -> Self {
+        Self::new(CelBytes::from(bytes))
+    }
+
+    /// A length of time, cut to what 64 bits of nanoseconds hold (292 years).
+    pub fn duration(duration: std::time::Duration) -> Self {
+        let nanos = i64::try_from(duration.as_nanos()).unwrap_or(i64::MAX);
+        Self::new(CelDuration::from(chrono::Duration::nanoseconds(nanos)))
+    }
+
+    /// A point in time.
+    pub fn timestamp(time: DateTime<FixedOffset>) -> Self {
+        Self::new(CelTimestamp::from(time))
+    }
+
+    /// A list.
+    pub fn list(members: impl IntoIterator<Item = Value>) -> Self {
+        let members: Vec<Box<dyn Val>> = members.into_iter().map(|member| owned(&*member.0)).collect();
+        Self::new(CelList::from(members))
+    }
+
+    /// A map by names.
+    pub fn map<K: Into<String>>(entries: impl IntoIterator<Item = (K, Value)>) -> Self {
+        let entries: HashMap<CelMapKey<'static>, Box<dyn Val>> =
+            entries.into_iter().map(|(key, value)| (CelMapKey::from(key.into()), owned(&*value.0))).collect();
+        Self::new(CelMap::from(entries))
+    }
+
+    /// What sort of value it is.
+    pub fn kind(&self) -> Kind {
+        kind(&*self.0)
+    }
+
+    /// The text, if it is text.
+    pub fn as_text(&self) -> Option<&str> {
+        self.0.downcast_ref::<CelString<'_>>().map(|text| text.inner())
+    }
+
+    /// The truth value, if it is one.
+    pub fn as_bool(&self) -> Option<bool> {
+        self.0.downcast_ref::<CelBool>().map(|truth| *truth.inner())
+    }
+
+    /// The value as text for a place that takes text: numbers in digits, timestamps by RFC 3339,
+    /// durations in seconds with an `s`.
+    pub fn to_text(&self) -> Result<Cow<'_, str>, Unfit> {
+        let val = &*self.0;
+        Ok(match self.kind() {
+            Kind::Text => Cow::Borrowed(self.as_text().unwrap_or_default()),
+            Kind::Null => return Err(Unfit::Null),
+            Kind::Bytes => {
+                let bytes = val.downcast_ref::<CelBytes<'_>>().map_or(&[][..], |bytes| bytes.inner());
+                Cow::Borrowed(std::str::from_utf8(bytes).map_err(|_| Unfit::NotText)?)
+            }
+            kind @ (Kind::List | Kind::Map) => return Err(Unfit::Structure(kind)),
+            kind => Cow::Owned(scalar_text(val).ok_or(Unfit::Structure(kind))?),
+        })
+    }
+
+    /// The value as it is shown to a person: text in quotes, the rest as JSON, keys sorted.
+    pub fn show(&self) -> String {
+        self.to_json().to_string()
+    }
+}
+
+impl From<&str> for Value {
+    fn from(text: &str) -> Self {
+        Self::text(text)
+    }
+}
+
+impl From<String> for Value {
+    fn from(text: String) -> Self {
+        Self::text(text)
+    }
+}
+
+impl From<i64> for Value {
+    fn from(number: i64) -> Self {
+        Self::new(CelInt::from(number))
+    }
+}
+
+impl From<u64> for Value {
+    /// An integer; one too large for a signed one becomes an unsigned one.
+    fn from(number: u64) -> Self {
+        i64::try_from(number).map_or_else(|_| Self::new(CelUInt::from(number)), Self::from)
+    }
+}
+
+impl From<f64> for Value {
+    fn from(number: f64) -> Self {
+        Self::new(CelDouble::from(number))
+    }
+}
+
+impl From<bool> for Value {
+    fn from(truth: bool) -> Self {
+        Self::new(CelBool::from(truth))
+    }
+}
+
+impl PartialEq for Value {
+    fn eq(&self, other: &Self) -> bool {
+        self.0.equals(&*other.0)
+    }
+}
+
+impl std::fmt::Debug for Value {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(&self.show())
+    }
+}
+
+pub(super) fn kind(val: &dyn Val) -> Kind {
+    use cel::common::types::Kind as Cel;
+    match val.get_type().kind() {
+        Cel::NullType => Kind::Null,
+        Cel::Boolean => Kind::Bool,
+        Cel::Int | Cel::UInt => Kind::Integer,
+        Cel::Double => Kind::Double,
+        Cel::String => Kind::Text,
+        Cel::Bytes => Kind::Bytes,
+        Cel::List => Kind::List,
+        Cel::Map => Kind::Map,
+        Cel::Timestamp => Kind::Timestamp,
+        Cel::Duration => Kind::Duration,
+        _ if val.downcast_ref::<Digits>().is_some() => Kind::LongNumber,
+        _ => Kind::Other,
+    }
+}
+
+/// Numbers, truth values, times: what has one way to be written.
+pub(super) fn scalar_text(val: &dyn Val) -> Option<String> {
+    Some(if let Some(number) = val.downcast_ref::<CelInt>() {
+        number.inner().to_string()
+    } else if let Some(number) = val.downcast_ref::<CelUInt>() {
+        number.inner().to_string()
+    } else if let Some(number) = val.downcast_ref::<CelDouble>() {
+        number.inner().to_string()
+    } else if let Some(truth) = val.downcast_ref::<CelBool>() {
+        truth.inner().to_string()
+    } else if let Some(digits) = val.downcast_ref::<Digits>() {
+        digits.0.to_string()
+    } else if let Some(time) = val.downcast_ref::<CelTimestamp>() {
+        time.inner().to_rfc3339_opts(SecondsFormat::AutoSi, true)
+    } else if let Some(length) = val.downcast_ref::<CelDuration>() {
+        let nanos = length.inner().num_nanoseconds().unwrap_or(i64::MAX);
+        format!("{}s", nanos as f64 / 1e9)
+    } else {
+        val.downcast_ref::<CelType>()?.name().to_string()
+    })
+}
+
+/// A deep copy that borrows nothing.
+fn owned(val: &dyn Val) -> Box<dyn Val> {
+    if let Some(text) = val.downcast_ref::<CelString<'_>>() {
+        return Box::new(CelString::from(text.inner().to_owned()));
+    }
+    if let Some(bytes) = val.downcast_ref::<CelBytes<'_>>() {
+        return Box::new(CelBytes::from(bytes.inner().to_vec()));
+    }
+    if let Some(list) = val.downcast_ref::<CelList<'_>>() {
+        return Box::new(CelList::from(list.inner().iter().map(|member| owned(&**member)).collect::<Vec<_>>()));
+    }
+    if let Some(map) = val.downcast_ref::<CelMap<'_>>() {
+        let entries: HashMap<CelMapKey<'static>, Box<dyn Val>> =
+            map.inner().iter().map(|(key, value)| (key.clone().into_static(), owned(&**value))).collect();
+        return Box::new(CelMap::from(entries));
+    }
+    if let Some(number) = val.downcast_ref::<CelInt>() {
+        return Box::new(*number);
+    }
+    if let Some(number) = val.downcast_ref::<CelUInt>() {
+        return Box::new(*number);
+    }
+    if let Some(number) = val.downcast_ref::<CelDouble>() {
+        return Box::new(*number);
+    }
+    if let Some(truth) = val.downcast_ref::<CelBool>() {
+        return Box::new(*truth);
+    }
+    if let Some(time) = val.downcast_ref::<CelTimestamp>() {
+        return Box::new(time.clone());
+    }
+    if let Some(length) = val.downcast_ref::<CelDuration>() {
+        return Box::new(*length);
+    }
+    if let Some(digits) = val.downcast_ref::<Digits>() {
+        return Box::new(digits.clone());
+    }
+    match val.get_type().kind() {
+        cel::common::types::Kind::NullType => Box::new(CelNull),
+        // A type, as `type(x)` gives it, is only ever shown: its name will do.
+        _ => Box::new(CelString::from(scalar_text(val).unwrap_or_else(|| val.get_type().name().to_owned()))),
+    }
+}

@@ -1,0 +1,150 @@
+//! What a parsed expression is made of: the names it uses, the functions it calls; and the two
+//! things that are added to it before it runs, the source of made-up data and the counting of steps.
+
+use super::functions;
+use super::made::MADE;
+use cel::common::ast::{CallExpr, ComprehensionExpr, EntryExpr, Expr, IdedExpr, operators};
+
+/// Counts a step: `@step(@made, x)` is `x`.
+pub(super) const STEP: &str = "@step";
+
+/// CEL's own functions, by name.
+pub(super) const CEL_FUNCTIONS: &[&str] = &[
+    "size",
+    "contains",
+    "startsWith",
+    "endsWith",
+    "matches",
+    "string",
+    "int",
+    "uint",
+    "double",
+    "bool",
+    "bytes",
+    "type",
+    "dyn",
+    "duration",
+    "timestamp",
+    "getDate",
+    "getDayOfMonth",
+    "getDayOfWeek",
+    "getDayOfYear",
+    "getFullYear",
+    "getHours",
+    "getMilliseconds",
+    "getMinutes",
+    "getMonth",
+    "getSeconds",
+];
+
+/// CEL's own macros, for suggestions.
+pub(super) const CEL_MACROS: &[&str] = &["has", "all", "exists", "exists_one", "map", "filter"];
+
+/// What an expression asks of its surroundings.
+#[derive(Default)]
+pub(super) struct Uses {
+    /// Free names, each once, in order of appearance.
+    pub names: Vec<String>,
+    /// Calls: the function's name and how many arguments it got, a receiver counted as the first.
+    pub calls: Vec<(String, usize)>,
+}
+
+/// Collects what `tree` uses and adds to it what running it needs.
+pub(super) fn prepare(tree: &mut IdedExpr) -> Uses {
+    let mut walker = Walker { uses: Uses::default(), bound: Vec::new() };
+    walker.walk(tree);
+    walker.uses
+}
+
+struct Walker {
+    uses: Uses,
+    /// Variables of the comprehensions around the node.
+    bound: Vec<String>,
+}
+
+impl Walker {
+    fn walk(&mut self, node: &mut IdedExpr) {
+        match &mut node.expr {
+            Expr::Ident(name) => {
+                let free = !name.starts_with('@') && !self.bound.contains(name);
+                if free && !self.uses.names.contains(name) {
+                    self.uses.names.push(name.clone());
+                }
+            }
+            Expr::Select(select) => self.walk(&mut select.operand),
+            Expr::Call(call) => self.call(call),
+            Expr::List(list) => list.elements.iter_mut().for_each(|element| self.walk(element)),
+            Expr::Map(map) => map.entries.iter_mut().for_each(|entry| self.entry(&mut entry.expr)),
+            Expr::Struct(structure) => structure.entries.iter_mut().for_each(|entry| self.entry(&mut entry.expr)),
+            Expr::Comprehension(comprehension) => self.comprehension(comprehension),
+            Expr::Literal(_) | Expr::Unspecified => {}
+        }
+    }
+
+    fn entry(&mut self, entry: &mut EntryExpr) {
+        match entry {
+            EntryExpr::MapEntry(entry) => {
+                self.walk(&mut entry.key);
+                self.walk(&mut entry.value);
+            }
+            EntryExpr::StructField(field) => self.walk(&mut field.value),
+        }
+    }
+
+    fn call(&mut self, call: &mut CallExpr) {
+        if let Some(target) = &mut call.target {
+            self.walk(target);
+        }
+        call.args.iter_mut().for_each(|argument| self.walk(argument));
+        if is_operator(&call.func_name) {
+            return;
+        }
+        let arguments = call.args.len() + usize::from(call.target.is_some());
+        self.uses.calls.push((call.func_name.clone(), arguments));
+        if functions::by_name(&call.func_name).is_some_and(|function| function.made_up) && call.target.is_none() {
+            call.args.insert(0, made());
+        }
+    }
+
+    fn comprehension(&mut self, comprehension: &mut ComprehensionExpr) {
+        self.walk(&mut comprehension.iter_range);
+        self.bound.push(comprehension.iter_var.clone());
+        self.walk(&mut comprehension.loop_step);
+        self.bound.pop();
+        count_steps(comprehension);
+    }
+}
+
+/// Whether a call is an operator: those have names nobody can write as a function.
+pub(super) fn is_operator(function: &str) -> bool {
+    function.starts_with(['_', '@', '!', '-']) && function != "_"
+}
+
+/// Makes each turn of a loop count a step. `map` and `filter` append to a list, which the
+/// interpreter does in place only while their condition is the literal `true`: there the count goes
+/// into the step instead.
+fn count_steps(comprehension: &mut ComprehensionExpr) {
+    if !matches!(comprehension.loop_cond.expr, Expr::Literal(_)) {
+        wrap(&mut comprehension.loop_cond);
+        return;
+    }
+    let Expr::Call(step) = &mut comprehension.loop_step.expr else { return wrap(&mut comprehension.loop_cond) };
+    match (step.func_name.as_str(), step.args.as_mut_slice()) {
+        (operators::CONDITIONAL, [guard, ..]) => wrap(guard),
+        (operators::ADD, [_, items]) => match &mut items.expr {
+            Expr::List(list) => list.elements.iter_mut().for_each(wrap),
+            _ => wrap(&mut comprehension.loop_cond),
+        },
+        _ => wrap(&mut comprehension.loop_cond),
+    }
+}
+
+fn wrap(node: &mut IdedExpr) {
+    let inner = std::mem::take(node);
+    let call = CallExpr { func_name: STEP.to_owned(), target: None, args: vec![made(), inner] };
+    *node = IdedExpr { id: 0, expr: Expr::Call(call) };
+}
+
+fn made() -> IdedExpr {
+    IdedExpr { id: 0, expr: Expr::Ident(MADE.to_owned()) }
+}

@@ -1,0 +1,13 @@
+//! The core of Yield Tray: the request file language, values, expressions, checks and replay.
+//!
+//! Text goes in, facts come out. This crate opens no socket, reads no file, asks no clock and prints
+//! nothing: whoever needs those hands them in through small traits.
+
+pub mod expression;
+pub mod problem;
+pub mod replay;
+pub mod request;
+pub mod response;
+pub mod secret;
+pub mod syntax;
+pub mod workspace;

@@ -1,0 +1,214 @@
+//! What is wrong with a file, a value or an option: a place, plain words, a stable code, and what
+//! to write instead. Nothing here prints; the terminal and the editor draw the same data.
+
+use crate::syntax::Span;
+
+/// Which source text of a [`crate::workspace::Workspace`] a span points into.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct SourceId(pub u32);
+
+/// How much a problem matters.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Level {
+    /// Worth knowing; nothing is stopped.
+    Remark,
+    /// The cell it stands in cannot be sent.
+    Mistake,
+}
+
+macro_rules! codes {
+    ($($(#[$doc:meta])+ $name:ident = $text:literal,)+) => {
+        /// A stable name for each class of problem: tools may rely on it.
+        #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+        #[non_exhaustive]
+        pub enum Code { $($(#[$doc])+ $name,)+ }
+
+        impl Code {
+            /// Every code there is, in the order of the reference.
+            pub const ALL: &'static [Code] = &[$(Code::$name,)+];
+
+            /// The code as it is printed and documented.
+            pub fn as_str(self) -> &'static str {
+                match self { $(Code::$name => $text,)+ }
+            }
+        }
+    };
+}
+
+codes! {
+    /// A `%` line whose word is no instruction.
+    UnknownInstruction = "unknown-instruction",
+    /// An instruction of the language that this version does not carry out.
+    NotCarriedOut = "not-carried-out",
+    /// An instruction where it may not stand.
+    MisplacedInstruction = "misplaced-instruction",
+    /// An instruction that lacks something or has too much.
+    MalformedInstruction = "malformed-instruction",
+    /// A name that is not `[A-Za-z_][A-Za-z0-9_]*`, or a cell name with other characters.
+    BadName = "bad-name",
+    /// A value that takes a name of the language itself.
+    ReservedName = "reserved-name",
+    /// Two cells of one name in a file, or two names for one cell.
+    DuplicateName = "duplicate-name",
+    /// Text where only a cell, an instruction or a comment may stand.
+    StrayText = "stray-text",
+    /// A cell without a request line.
+    NoRequest = "no-request",
+    /// A request line that cannot be read.
+    BadRequestLine = "bad-request-line",
+    /// A header line that cannot be read.
+    BadHeader = "bad-header",
+    /// A header field that belongs to the connection.
+    ConnectionHeader = "connection-header",
+    /// A `{{` that is never closed, or with nothing in it.
+    UnclosedMark = "unclosed-mark",
+    /// An expression that cannot be read.
+    BadExpression = "bad-expression",
+    /// An expression calls a function that is not there.
+    UnknownFunction = "unknown-function",
+    /// A function called with the wrong number of arguments.
+    WrongArguments = "wrong-arguments",
+    /// A name no value has.
+    UnknownValue = "unknown-value",
+    /// A name that has a value elsewhere, but not now: another environment, a request not sent yet.
+    MissingValue = "missing-value",
+    /// Values that need each other.
+    ValueCycle = "value-cycle",
+    /// A name that exists only once the response is there, used before.
+    NeedsResponse = "needs-response",
+    /// An expression that failed while it was worked out.
+    FailedExpression = "failed-expression",
+    /// A value that cannot be written where it stands.
+    UnfitValue = "unfit-value",
+    /// A target that is no address.
+    BadTarget = "bad-target",
+    /// Something that was taken for granted and is worth knowing.
+    Assumption = "assumption",
+    /// A `needs` or a name on the command line that no cell has.
+    UnknownCell = "unknown-cell",
+    /// Cells that need each other.
+    NeedsCycle = "needs-cycle",
+    /// A label nobody has.
+    UnknownLabel = "unknown-label",
+    /// A configuration that cannot be read.
+    BadConfiguration = "bad-configuration",
+    /// A key of the configuration that is not known.
+    UnknownKey = "unknown-key",
+    /// An environment that is not there.
+    UnknownEnvironment = "unknown-environment",
+    /// A file that cannot be read.
+    UnreadableFile = "unreadable-file",
+}
+
+/// One thing that is wrong, or worth knowing.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Problem {
+    /// The class of the problem.
+    pub code: Code,
+    /// Whether it stops anything.
+    pub level: Level,
+    /// The text it stands in; none for a mistake in an option.
+    pub source: Option<SourceId>,
+    /// The bytes to underline.
+    pub span: Span,
+    /// What is wrong: lower case, no full stop, the user's words in backticks.
+    pub message: String,
+    /// What to do instead, where that is known.
+    pub hint: Option<String>,
+    /// Another place that explains this one, with a word about it.
+    pub also: Option<(SourceId, Span, String)>,
+}
+
+impl Problem {
+    /// A mistake at `span`; the source is set by whoever knows it.
+    pub fn mistake(code: Code, span: Span, message: impl Into<String>) -> Self {
+        Self { code, level: Level::Mistake, source: None, span, message: message.into(), hint: None, also: None }
+    }
+
+    /// A remark at `span`.
+    pub fn remark(code: Code, span: Span, message: impl Into<String>) -> Self {
+        Self { level: Level::Remark, ..Self::mistake(code, span, message) }
+    }
+
+    /// Adds what to write instead.
+    #[must_use]
+    pub fn with_hint(mut self, hint: impl Into<String>) -> Self {
+        self.hint = Some(hint.into());
+        self
+    }
+
+    /// Adds what to write instead, if that is known.
+    #[must_use]
+    pub fn with_hint_if(mut self, hint: Option<String>) -> Self {
+        self.hint = hint.or(self.hint);
+        self
+    }
+
+    /// Says which text the span points into.
+    #[must_use]
+    pub fn in_source(mut self, source: SourceId) -> Self {
+        self.source = Some(source);
+        self
+    }
+
+    /// Points at a second place.
+    #[must_use]
+    pub fn with_also(mut self, source: SourceId, span: Span, words: impl Into<String>) -> Self {
+        self.also = Some((source, span, words.into()));
+        self
+    }
+
+    /// Whether it stops anything.
+    pub fn is_mistake(&self) -> bool {
+        self.level == Level::Mistake
+    }
+}
+
+/// The candidate most like `word`, if one is so like it that it was probably meant: one slip in a
+/// short word, two in a longer one; a swap of neighbours counts as one.
+pub fn closest<'a>(word: &str, candidates: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
+    let slips = match word.chars().count() {
+        0..=1 => return None,
+        2..=4 => 1,
+        _ => 2,
+    };
+    candidates
+        .into_iter()
+        .map(|candidate| (strsim::osa_distance(&word.to_lowercase(), &candidate.to_lowercase()), candidate))
+        .filter(|&(distance, candidate)| distance <= slips && distance < candidate.chars().count())
+        .min_by_key(|&(distance, _)| distance)
+        .map(|(_, candidate)| candidate)
+}
+
+/// Words in a row as prose: `a`, `a and b`, `a, b and c`, each in backticks.
+pub fn enumerate<S: AsRef<str>>(words: impl IntoIterator<Item = S>) -> String {
+    let words: Vec<String> = words.into_iter().map(|word| format!("`{}`", word.as_ref())).collect();
+    match words.split_last() {
+        None => String::new(),
+        Some((only, [])) => only.clone(),
+        Some((last, rest)) => format!("{} and {last}", rest.join(", ")),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_slip_finds_its_word_and_a_stranger_does_not() {
+        let words = ["check", "yield", "let", "tag"];
+        assert_eq!(closest("chekc", words), Some("check"));
+        assert_eq!(closest("yeild", words), Some("yield"));
+        assert_eq!(closest("lte", words), Some("let"));
+        assert_eq!(closest("of", words), None);
+        assert_eq!(closest("weather", words), None);
+    }
+
+    #[test]
+    fn codes_are_unique() {
+        let mut texts: Vec<_> = Code::ALL.iter().map(|code| code.as_str()).collect();
+        texts.sort_unstable();
+        texts.dedup();
+        assert_eq!(texts.len(), Code::ALL.len());
+    }
+}

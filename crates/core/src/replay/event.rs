@@ -1,0 +1,145 @@
+use crate::problem::{Problem, SourceId};
+use crate::response::Failure;
+use crate::syntax::Span;
+use crate::workspace::CellId;
+use std::time::Duration;
+
+/// What happens in a run, in the order it happens. Every text in it is masked.
+#[derive(Clone, Debug)]
+pub enum Event {
+    /// The run begins with this many cells.
+    Began {
+        /// The chosen environment.
+        environment: Option<String>,
+        /// Cells in the plan, those that were pulled in by a need too.
+        cells: usize,
+    },
+    /// A cell is done.
+    Cell(Box<CellReport>),
+    /// The run is over.
+    Ended(Summary),
+}
+
+/// How a cell came out.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Outcome {
+    /// Answered, and all checks and yields are well.
+    Passed,
+    /// Answered, but a check or a yield failed.
+    Failed,
+    /// Not sent, since a cell it needs did not pass: its name.
+    NotSent(String),
+    /// Not sent: there is a mistake in the cell or in a value.
+    Mistaken,
+    /// Sent, but there was no usable answer.
+    NoAnswer,
+}
+
+impl Outcome {
+    /// A stable word for data output.
+    pub fn as_str(&self) -> &'static str {
+        match self {
+            Outcome::Passed => "passed",
+            Outcome::Failed => "failed",
+            Outcome::NotSent(_) => "not-sent",
+            Outcome::Mistaken => "mistaken",
+            Outcome::NoAnswer => "no-answer",
+        }
+    }
+}
+
+/// All there is to say about one cell.
+#[derive(Clone, Debug)]
+pub struct CellReport {
+    /// The cell.
+    pub cell: CellId,
+    /// How it came out.
+    pub outcome: Outcome,
+    /// The method; empty where no request was made.
+    pub method: String,
+    /// The address; empty where no request was made.
+    pub url: String,
+    /// The status of the answer.
+    pub status: Option<u16>,
+    /// How long the exchange took.
+    pub elapsed: Duration,
+    /// Bytes of the answer's body.
+    pub size: usize,
+    /// How many checks were judged.
+    pub checks: usize,
+    /// The checks that failed.
+    pub failures: Vec<CheckFailure>,
+    /// What was taken out of the answer.
+    pub yields: Vec<YieldReport>,
+    /// Mistakes and remarks.
+    pub problems: Vec<Problem>,
+    /// Why there was no answer.
+    pub failure: Option<Failure>,
+}
+
+/// A check that failed, with what a person needs to see why.
+#[derive(Clone, Debug)]
+pub struct CheckFailure {
+    /// The text it stands in.
+    pub source: SourceId,
+    /// Where its expression stands.
+    pub span: Span,
+    /// Its label.
+    pub label: Option<String>,
+    /// Its expression.
+    pub expression: String,
+    /// The parts of the expression: text, and value or why there is none.
+    pub parts: Vec<(String, Result<String, String>)>,
+    /// Why it could not be judged, and what else to know.
+    pub notes: Vec<String>,
+    /// The words after `else`.
+    pub hint: Option<String>,
+}
+
+/// A value taken out of an answer, or why it was not.
+#[derive(Clone, Debug)]
+pub struct YieldReport {
+    /// The text it stands in.
+    pub source: SourceId,
+    /// Where its expression stands.
+    pub span: Span,
+    /// The value's name.
+    pub name: String,
+    /// The value as it is shown, or why there is none.
+    pub value: Result<String, String>,
+}
+
+/// The figures of a run.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Summary {
+    /// Cells in the plan.
+    pub cells: usize,
+    /// Requests that were sent.
+    pub requests: usize,
+    /// Checks that were judged.
+    pub checks: usize,
+    /// Checks that failed.
+    pub failed_checks: usize,
+    /// Yields that failed.
+    pub failed_yields: usize,
+    /// Cells that were not sent, since one they need did not pass.
+    pub not_sent: usize,
+    /// Cells that were not sent for a mistake.
+    pub mistaken: usize,
+    /// Requests without a usable answer.
+    pub no_answer: usize,
+}
+
+impl Summary {
+    /// The exit code: 0 all well, 1 a check or a yield failed, 2 a mistake, 3 no usable answer; the
+    /// largest of those that hold.
+    pub fn exit_code(&self) -> u8 {
+        if self.no_answer > 0 {
+            3
+        } else if self.mistaken > 0 {
+            2
+        } else {
+            u8::from(self.failed_checks + self.failed_yields > 0)
+        }
+    }
+}

@@ -1,0 +1,103 @@
+//! What is wrong with a cell as it is written: known before anything is sent.
+
+use super::checks;
+use crate::expression::Engine;
+use crate::problem::{Code, Problem, SourceId, closest, enumerate};
+use crate::syntax::{Instruction, Kind, Span, Template};
+use crate::workspace::{CellId, Workspace, compile};
+
+/// The problems of `cell`: those of its own lines, and those of the preambles that hold for it.
+pub(super) fn examine(workspace: &Workspace, engine: &Engine, cell: CellId) -> Vec<Problem> {
+    let mut examiner = Examiner { workspace, engine, problems: Vec::new() };
+    let source = workspace.source(cell.source);
+    let own = workspace.cell(cell);
+    let within = |problem: &&Problem| own.span.contains(problem.span);
+    examiner.problems.extend(source.problems.iter().filter(within).cloned());
+    for home in source.commons.iter().chain([&cell.source]) {
+        let over = workspace.source(*home);
+        let first_cell = over.file.cells.first().map_or(over.text.len(), |cell| cell.span.start());
+        let preamble =
+            over.problems.iter().filter(|problem| problem.span.end() <= first_cell && !own.span.contains(problem.span));
+        examiner.problems.extend(preamble.cloned());
+    }
+    for (home, instruction) in workspace.preambles(cell.source) {
+        examiner.instruction(home, instruction);
+    }
+    for instruction in own.instructions() {
+        examiner.instruction(cell.source, instruction);
+    }
+    if let Some(request) = &own.request {
+        examiner.template(cell.source, request.target, false);
+    }
+    for field in &own.fields {
+        examiner.template(cell.source, field.value, false);
+    }
+    examiner.template(cell.source, own.body, true);
+    examiner.waived(cell);
+    examiner.problems
+}
+
+struct Examiner<'w> {
+    workspace: &'w Workspace,
+    engine: &'w Engine,
+    problems: Vec<Problem>,
+}
+
+impl Examiner<'_> {
+    fn instruction(&mut self, home: SourceId, instruction: &Instruction) {
+        match instruction.kind {
+            Kind::Let { expression, .. } | Kind::Yield { expression, .. } => self.expression(home, expression),
+            Kind::Check { expression, hint, .. } => {
+                self.expression(home, expression);
+                if let Some(hint) = hint {
+                    self.template(home, hint, false);
+                }
+            }
+            Kind::Header { value, .. } => self.template(home, value, false),
+            Kind::Name(_) | Kind::Tag(_) | Kind::Needs(_) | Kind::Waive(_) | Kind::Broken => {}
+        }
+    }
+
+    fn template(&mut self, home: SourceId, span: Span, body: bool) {
+        let text = &self.workspace.source(home).text;
+        // Most lines have no mark, and need no more than this to know it.
+        if memchr::memmem::find(span.of(text).as_bytes(), b"{{").is_none() {
+            return;
+        }
+        let mut problems = Vec::new();
+        let template = Template::parse(text, span, body, &mut problems);
+        self.problems.extend(problems.into_iter().map(|problem| problem.in_source(home)));
+        for expression in template.expressions() {
+            self.expression(home, expression);
+        }
+    }
+
+    fn expression(&mut self, home: SourceId, span: Span) {
+        if crate::syntax::is_value_name(span.of(&self.workspace.source(home).text)) {
+            return;
+        }
+        if let Err(problems) = compile(self.workspace, self.engine, home, span) {
+            self.problems.extend(problems);
+        }
+    }
+
+    /// A waived label that no shared check has was probably misspelt: the check would still be made.
+    fn waived(&mut self, cell: CellId) {
+        let text = &self.workspace.source(cell.source).text;
+        for instruction in self.workspace.cell(cell).instructions() {
+            let Kind::Waive(list) = instruction.kind else { continue };
+            let labels = checks::shared_labels(self.workspace, cell.source);
+            for span in Kind::list(list, text).filter(|span| !labels.contains(&span.of(text))) {
+                let label = span.of(text);
+                let hint = match closest(label, labels.iter().copied()) {
+                    Some(meant) => format!("did you mean `{meant}`?"),
+                    None if labels.is_empty() => "no check in a preamble has a label".to_owned(),
+                    None => format!("there is {}", enumerate(&labels)),
+                };
+                let problem =
+                    Problem::mistake(Code::UnknownLabel, span, format!("no shared check is labelled `{label}`"));
+                self.problems.push(problem.with_hint(hint).in_source(cell.source));
+            }
+        }
+    }
+}

@@ -1,0 +1,19 @@
+//! Sending many cells in order and judging their checks, without doing either: a [`Plan`] puts the
+//! cells in order, a [`Run`] hands out the requests that are ready and takes the answers. What
+//! happened comes out as [`Event`]s; the terminal, data output and editors only read those.
+
+mod checks;
+mod event;
+mod examine;
+mod judge;
+mod plan;
+mod run;
+mod select;
+
+#[cfg(test)]
+mod tests;
+
+pub use event::{CellReport, CheckFailure, Event, Outcome, Summary, YieldReport};
+pub use plan::{Plan, Step};
+pub use run::{Ready, Run};
+pub use select::{Selection, matches};

@@ -1,0 +1,132 @@
+use super::examine::examine;
+use crate::expression::Engine;
+use crate::problem::{Code, Problem, closest};
+use crate::syntax::{Kind, Span};
+use crate::workspace::{CellId, Workspace};
+use std::collections::HashMap;
+use std::path::Path;
+
+/// The cells of a run in the order they are sent: files and cells as they stand, what a cell needs
+/// before it.
+#[derive(Debug, Default)]
+pub struct Plan {
+    /// The cells in order.
+    pub steps: Vec<Step>,
+}
+
+/// One cell of a plan.
+#[derive(Debug)]
+pub struct Step {
+    /// The cell.
+    pub cell: CellId,
+    /// The cells it directly needs.
+    pub needs: Vec<CellId>,
+    /// What is wrong with it as it is written, and remarks.
+    pub problems: Vec<Problem>,
+}
+
+impl Plan {
+    /// Puts `chosen` in order and examines them. With `needs`, the cells they need are pulled in.
+    pub fn new(workspace: &mut Workspace, engine: &Engine, chosen: &[CellId], needs: bool) -> Self {
+        let mut planner =
+            Planner { workspace, engine, pull_in: needs, states: HashMap::new(), path: Vec::new(), steps: Vec::new() };
+        for cell in chosen {
+            planner.visit(*cell);
+        }
+        Self { steps: planner.steps }
+    }
+}
+
+#[derive(Clone, Copy, PartialEq)]
+enum State {
+    Waiting,
+    Done,
+}
+
+struct Planner<'p> {
+    workspace: &'p mut Workspace,
+    engine: &'p Engine,
+    pull_in: bool,
+    states: HashMap<CellId, State>,
+    /// The cells that wait for what they need, outermost first.
+    path: Vec<CellId>,
+    steps: Vec<Step>,
+}
+
+impl Planner<'_> {
+    fn visit(&mut self, cell: CellId) {
+        if self.states.contains_key(&cell) {
+            return;
+        }
+        self.states.insert(cell, State::Waiting);
+        self.path.push(cell);
+        let mut problems = Vec::new();
+        let needs = self.needs(cell, &mut problems);
+        if self.pull_in {
+            for (need, span) in &needs {
+                if self.states.get(need) == Some(&State::Waiting) {
+                    problems.push(self.cycle(*need, *span, cell));
+                } else {
+                    self.visit(*need);
+                }
+            }
+        }
+        problems.extend(examine(self.workspace, self.engine, cell));
+        self.path.pop();
+        self.states.insert(cell, State::Done);
+        let needs = needs.into_iter().map(|(need, _)| need).collect();
+        self.steps.push(Step { cell, needs, problems });
+    }
+
+    fn cycle(&self, need: CellId, span: Span, cell: CellId) -> Problem {
+        let from = self.path.iter().position(|waiting| *waiting == need).unwrap_or_default();
+        let names: Vec<&str> =
+            self.path[from..].iter().chain([&need]).map(|cell| &*self.workspace.cell(*cell).name).collect();
+        Problem::mistake(Code::NeedsCycle, span, format!("cells that need each other: {}", names.join(" → ")))
+            .with_hint("remove one of these `% needs`")
+            .in_source(cell.source)
+    }
+
+    /// The cells that `% needs` names, with where each is named.
+    fn needs(&mut self, cell: CellId, problems: &mut Vec<Problem>) -> Vec<(CellId, Span)> {
+        let text = &self.workspace.source(cell.source).text;
+        let named: Vec<(Span, String)> = self
+            .workspace
+            .cell(cell)
+            .instructions()
+            .filter_map(|instruction| match instruction.kind {
+                Kind::Needs(list) => Some(list),
+                _ => None,
+            })
+            .flat_map(|list| Kind::list(list, text).map(|span| (span, span.of(text).to_owned())))
+            .collect();
+        let mut needs = Vec::with_capacity(named.len());
+        for (span, name) in named {
+            match self.find(cell, &name) {
+                Ok(need) => needs.push((need, span)),
+                Err((message, hint)) => problems
+                    .push(Problem::mistake(Code::UnknownCell, span, message).with_hint_if(hint).in_source(cell.source)),
+            }
+        }
+        needs
+    }
+
+    fn find(&mut self, cell: CellId, name: &str) -> Result<CellId, (String, Option<String>)> {
+        let (source, own) = match name.rsplit_once('#') {
+            None => (cell.source, name),
+            Some((file, own)) => {
+                let folder = self.workspace.source(cell.source).path.parent().unwrap_or(Path::new("")).to_owned();
+                let loaded = self.workspace.load(&folder.join(file));
+                (loaded.map_err(|problem| (problem.message, problem.hint))?, own)
+            }
+        };
+        self.workspace.cell_named(source, own).ok_or_else(|| {
+            let file = self.workspace.shown_path(source);
+            let names = self.workspace.source(source).file.cells.iter().map(|cell| &*cell.name);
+            let hint = closest(own, names.clone())
+                .map(|meant| format!("did you mean `{meant}`?"))
+                .or_else(|| Some(format!("it has {}", crate::problem::enumerate(names.take(8)))));
+            (format!("no cell `{own}` in `{file}`"), hint)
+        })
+    }
+}

@@ -1,0 +1,300 @@
+use super::checks::{self, Use};
+use super::event::{CellReport, Event, Outcome, Summary};
+use super::judge::{Judge, Judgement};
+use super::plan::Plan;
+use crate::expression::Engine;
+use crate::problem::Problem;
+use crate::request::{Prepared, prepare};
+use crate::response::{Exchange, Failure, ResponseNames};
+use crate::secret::{Masker, credential, is_secret_header};
+use crate::workspace::{CellId, Lookup, Memo, Settings, Tray, Workspace};
+use std::collections::{HashMap, VecDeque};
+use std::time::Duration;
+
+/// A run of a [`Plan`], without input or output: it hands out one prepared request after another and
+/// takes the answers. The caller sends; a test answers from a table.
+///
+/// ```text
+/// while let Some(ready) = run.next() {
+///     let answer = send(&ready.prepared);
+///     run.complete(ready, answer.as_ref());
+///     for event in run.events() { show(event); }
+/// }
+/// ```
+pub struct Run<'w> {
+    workspace: &'w Workspace,
+    engine: &'w Engine,
+    settings: Settings,
+    plan: Plan,
+    fail_fast: bool,
+    /// The step that comes next.
+    at: usize,
+    /// Cells that are done, and whether those that need them may go.
+    done: HashMap<CellId, bool>,
+    tray: Tray,
+    masker: Masker,
+    events: VecDeque<Event>,
+    summary: Summary,
+    ended: bool,
+}
+
+/// A request that is ready to go.
+#[derive(Debug)]
+pub struct Ready {
+    /// The request.
+    pub prepared: Prepared,
+    /// The cell it was made from.
+    pub cell: CellId,
+    /// Its place in the plan.
+    step: usize,
+    memo: Memo,
+    remarks: Vec<Problem>,
+}
+
+impl<'w> Run<'w> {
+    /// A run of `plan` with an empty tray. With `fail_fast` nothing more is sent after a failure.
+    pub fn new(workspace: &'w Workspace, engine: &'w Engine, settings: Settings, plan: Plan, fail_fast: bool) -> Self {
+        let summary = Summary { cells: plan.steps.len(), ..Summary::default() };
+        let began = Event::Began { environment: settings.environment.clone(), cells: plan.steps.len() };
+        Self {
+            workspace,
+            engine,
+            settings,
+            plan,
+            fail_fast,
+            at: 0,
+            done: HashMap::new(),
+            tray: Tray::default(),
+            masker: Masker::default(),
+            events: VecDeque::from([began]),
+            summary,
+            ended: false,
+        }
+    }
+
+    /// The next request, or `None` when the run is over. Cells that cannot be sent are reported on
+    /// the way.
+    #[allow(clippy::should_implement_trait)] // the answers have to come back in between
+    pub fn next(&mut self) -> Option<Ready> {
+        while self.at < self.plan.steps.len() && !self.stopped() {
+            let step = self.at;
+            self.at += 1;
+            match self.make_ready(step) {
+                Ok(ready) => return Some(*ready),
+                Err(report) => self.finish(*report),
+            }
+        }
+        if !self.ended {
+            self.ended = true;
+            self.events.push_back(Event::Ended(self.summary));
+        }
+        None
+    }
+
+    /// Takes the answer to a request, or why there is none.
+    pub fn complete(&mut self, ready: Ready, answer: Result<&Exchange, &Failure>) {
+        let Ready { prepared, cell, step, mut memo, remarks } = ready;
+        self.summary.requests += 1;
+        let mut report = self.report(cell, Outcome::Passed, remarks);
+        report.method = prepared.method;
+        match answer {
+            Err(failure) => {
+                report.outcome = Outcome::NoAnswer;
+                report.elapsed = failure.elapsed;
+                report.failure =
+                    Some(Failure { message: self.masker.mask(&failure.message).into_owned(), ..failure.clone() });
+            }
+            Ok(exchange) => {
+                report.status = Some(exchange.status);
+                report.elapsed = exchange.timings.total;
+                report.size = exchange.body.len();
+                let uses = checks::uses(self.workspace, cell);
+                let judgement = self.judge(cell, step, &mut memo, &uses, exchange);
+                report.checks = judgement.checks;
+                let failed_yields = judgement.yields.iter().filter(|taken| taken.value.is_err()).count();
+                self.summary.failed_yields += failed_yields;
+                if failed_yields + judgement.failures.len() > 0 {
+                    report.outcome = Outcome::Failed;
+                }
+                report.failures = judgement.failures;
+                report.yields = judgement.yields;
+            }
+        }
+        report.url = self.masker.mask(prepared.url.as_str()).into_owned();
+        self.finish(report);
+    }
+
+    /// What happened since this was last asked.
+    pub fn events(&mut self) -> impl Iterator<Item = Event> + '_ {
+        self.events.drain(..)
+    }
+
+    /// What must be hidden wherever something of this run is shown.
+    pub fn masker(&self) -> &Masker {
+        &self.masker
+    }
+
+    /// The files the run is of.
+    pub fn workspace(&self) -> &'w Workspace {
+        self.workspace
+    }
+
+    /// The figures so far.
+    pub fn summary(&self) -> &Summary {
+        &self.summary
+    }
+
+    /// Works out an expression against an answer, as the cell's last check would see it.
+    pub fn pick(
+        &self,
+        cell: CellId,
+        expression: &str,
+        exchange: &Exchange,
+    ) -> Result<crate::expression::Value, String> {
+        let compiled = self.engine.compile(expression).map_err(|faults| {
+            let words = |fault: &crate::expression::Fault| match &fault.hint {
+                Some(hint) => format!("{} ({hint})", fault.message),
+                None => fault.message.clone(),
+            };
+            faults.iter().map(words).collect::<Vec<_>>().join("; ")
+        })?;
+        let mut names = ResponseNames::new(exchange);
+        let mut memo = Memo::default();
+        let mut lookup = self.lookup(cell, &[], &mut memo);
+        let mut bindings = crate::expression::Bindings::default();
+        for name in compiled.names() {
+            let value = match names.get(name) {
+                Some(value) => value,
+                None => lookup
+                    .named(name, cell.source, self.workspace.cell(cell).title, crate::workspace::Stage::Before)
+                    .map_err(|problems| problems.iter().map(|p| p.message.clone()).collect::<Vec<_>>().join("; "))?,
+            };
+            bindings.insert(name, value);
+        }
+        self.engine.evaluate(&compiled, &bindings)
+    }
+
+    fn stopped(&self) -> bool {
+        self.fail_fast && self.summary.exit_code() != 0
+    }
+
+    fn lookup<'l>(&'l self, cell: CellId, needs: &'l [CellId], memo: &'l mut Memo) -> Lookup<'l> {
+        Lookup::new(self.workspace, self.engine, &self.settings, &self.tray, cell, needs, memo)
+    }
+
+    /// The request of a step, or the report of why it has none.
+    fn make_ready(&mut self, step: usize) -> Result<Box<Ready>, Box<CellReport>> {
+        let cell = self.plan.steps[step].cell;
+        let mut problems = std::mem::take(&mut self.plan.steps[step].problems);
+        if problems.iter().any(Problem::is_mistake) {
+            return Err(Box::new(self.report(cell, Outcome::Mistaken, problems)));
+        }
+        let unmet = self.plan.steps[step].needs.iter().find(|need| self.done.get(need) == Some(&false));
+        if let Some(unmet) = unmet {
+            let name = self.workspace.cell(*unmet).name.to_string();
+            return Err(Box::new(self.report(cell, Outcome::NotSent(name), problems)));
+        }
+        let mut memo = Memo::default();
+        let mut lookup = self.lookup(cell, &self.plan.steps[step].needs, &mut memo);
+        let (prepared, found) = prepare(&mut lookup);
+        problems.extend(found);
+        problems.extend(missing_in_checks(&mut lookup));
+        dedup(&mut problems);
+        match prepared {
+            Some(prepared) if !problems.iter().any(Problem::is_mistake) => {
+                for (_, value) in prepared.headers.iter().filter(|(name, _)| is_secret_header(name)) {
+                    self.masker.add(credential(value));
+                }
+                Ok(Box::new(Ready { prepared, cell, step, memo, remarks: problems }))
+            }
+            _ => Err(Box::new(self.report(cell, Outcome::Mistaken, problems))),
+        }
+    }
+
+    fn judge(
+        &mut self,
+        cell: CellId,
+        step: usize,
+        memo: &mut Memo,
+        uses: &[Use<'_>],
+        exchange: &Exchange,
+    ) -> Judgement {
+        let mut names = ResponseNames::new(exchange);
+        let mut judge = Judge {
+            workspace: self.workspace,
+            engine: self.engine,
+            settings: &self.settings,
+            tray: &mut self.tray,
+            masker: &mut self.masker,
+            cell,
+            needs: &self.plan.steps[step].needs,
+            memo,
+        };
+        judge.judge(uses, &mut names)
+    }
+
+    fn report(&self, cell: CellId, outcome: Outcome, mut problems: Vec<Problem>) -> CellReport {
+        for problem in &mut problems {
+            if let std::borrow::Cow::Owned(masked) = self.masker.mask(&problem.message) {
+                problem.message = masked;
+            }
+        }
+        CellReport {
+            cell,
+            outcome,
+            method: String::new(),
+            url: String::new(),
+            status: None,
+            elapsed: Duration::ZERO,
+            size: 0,
+            checks: 0,
+            failures: Vec::new(),
+            yields: Vec::new(),
+            problems,
+            failure: None,
+        }
+    }
+
+    fn finish(&mut self, report: CellReport) {
+        match report.outcome {
+            Outcome::NotSent(_) => self.summary.not_sent += 1,
+            Outcome::Mistaken => self.summary.mistaken += 1,
+            Outcome::NoAnswer => self.summary.no_answer += 1,
+            Outcome::Passed | Outcome::Failed => {}
+        }
+        self.summary.checks += report.checks;
+        self.summary.failed_checks += report.failures.len();
+        self.done.insert(report.cell, report.outcome == Outcome::Passed);
+        self.events.push_back(Event::Cell(Box::new(report)));
+    }
+}
+
+/// Names in checks and yields that will have no value: found before the request is sent, since a
+/// check that cannot be judged is a mistake in the file and no news of the server.
+fn missing_in_checks(lookup: &mut Lookup<'_>) -> Vec<Problem> {
+    let (mut problems, mut yielded) = (Vec::new(), Vec::new());
+    for step in checks::uses(lookup.workspace, lookup.cell) {
+        let (source, expression) = match step {
+            Use::Check { source, expression, .. } | Use::Yield { source, expression, .. } => (source, expression),
+        };
+        // What cannot be compiled was reported when the cell was examined.
+        if let Ok(compiled) = lookup.compile(source, expression) {
+            problems.extend(lookup.missing(&compiled, source, expression, &yielded));
+        }
+        if let Use::Yield { name, .. } = step {
+            yielded.push(name);
+        }
+    }
+    problems
+}
+
+/// The same problem at the same place is said once: a `let` used twice fails twice.
+fn dedup(problems: &mut Vec<Problem>) {
+    let mut kept: Vec<Problem> = Vec::with_capacity(problems.len());
+    for problem in problems.drain(..) {
+        if !kept.contains(&problem) {
+            kept.push(problem);
+        }
+    }
+    *problems = kept;
+}

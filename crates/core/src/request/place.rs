@@ -1,0 +1,154 @@
+//! Where a mark stands decides how its value is written, so that no value can change the shape of
+//! the message around it.
+
+use crate::expression::{Kind, Unfit, Value};
+use crate::secret::NOT_UNRESERVED;
+use percent_encoding::utf8_percent_encode;
+use std::borrow::Cow;
+
+/// What surrounds a mark.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Place {
+    /// The very start of a target: the value is an address.
+    TargetStart,
+    /// A path or query.
+    Target,
+    /// A header value.
+    Header,
+    /// A JSON body, inside a string literal.
+    JsonString,
+    /// A JSON body, elsewhere.
+    Json,
+    /// An XML body.
+    Xml,
+    /// A form body (application/x-www-form-urlencoded).
+    Form,
+    /// Any other text.
+    Text,
+}
+
+impl Place {
+    /// How the place is called in a message.
+    pub(super) fn words(self) -> &'static str {
+        match self {
+            Place::TargetStart | Place::Target => "the target",
+            Place::Header => "a header",
+            Place::JsonString => "a JSON string",
+            Place::Json => "JSON",
+            Place::Xml => "XML",
+            Place::Form => "a form",
+            Place::Text => "text",
+        }
+    }
+
+    /// `value` as it is written here; `raw` leaves the encoding off.
+    pub(super) fn write(self, value: &Value, raw: bool) -> Result<Cow<'_, str>, Unfit> {
+        if self == Place::Json {
+            let structure = matches!(value.kind(), Kind::List | Kind::Map | Kind::Null);
+            return match raw && !structure {
+                true => value.to_text(),
+                false => Ok(Cow::Owned(value.show())),
+            };
+        }
+        let text = value.to_text()?;
+        if raw {
+            return Ok(text);
+        }
+        Ok(match self {
+            Place::TargetStart | Place::Header | Place::Text | Place::Json => text,
+            Place::Target => Cow::Owned(utf8_percent_encode(&text, NOT_UNRESERVED).to_string()),
+            Place::JsonString => {
+                let quoted = serde_json::Value::from(text.as_ref()).to_string();
+                Cow::Owned(quoted[1..quoted.len() - 1].to_owned())
+            }
+            Place::Xml => escape_xml(text),
+            Place::Form => Cow::Owned(url::form_urlencoded::byte_serialize(text.as_bytes()).collect()),
+        })
+    }
+}
+
+fn escape_xml(text: Cow<'_, str>) -> Cow<'_, str> {
+    if !text.contains(['&', '<', '>', '"', '\'']) {
+        return text;
+    }
+    let mut escaped = String::with_capacity(text.len() + 16);
+    for c in text.chars() {
+        match c {
+            '&' => escaped.push_str("&amp;"),
+            '<' => escaped.push_str("&lt;"),
+            '>' => escaped.push_str("&gt;"),
+            '"' => escaped.push_str("&quot;"),
+            '\'' => escaped.push_str("&apos;"),
+            other => escaped.push(other),
+        }
+    }
+    Cow::Owned(escaped)
+}
+
+/// Follows a text as it is written and knows at each mark what surrounds it.
+#[derive(Clone, Debug)]
+pub(super) enum Surroundings {
+    Target { started: bool },
+    Json { in_string: bool, escaped: bool },
+    Same(Place),
+}
+
+impl Surroundings {
+    pub(super) fn target() -> Self {
+        Self::Target { started: false }
+    }
+
+    /// The surroundings of a body with this media type; without one, of a body that begins so.
+    pub(super) fn body(media_type: Option<&str>, body: &str) -> Self {
+        let media = media_type.map(|full| full.split(';').next().unwrap_or_default().trim().to_ascii_lowercase());
+        match media.as_deref() {
+            Some(media) if media == "application/json" || media.ends_with("+json") => Self::json(),
+            Some(media) if media.ends_with("/xml") || media.ends_with("+xml") => Self::Same(Place::Xml),
+            Some("application/x-www-form-urlencoded") => Self::Same(Place::Form),
+            None if looks_like_json(body) => Self::json(),
+            _ => Self::Same(Place::Text),
+        }
+    }
+
+    fn json() -> Self {
+        Self::Json { in_string: false, escaped: false }
+    }
+
+    /// Goes over literal text.
+    pub(super) fn pass(&mut self, text: &str) {
+        match self {
+            Self::Target { started } => *started |= !text.is_empty(),
+            Self::Json { in_string, escaped } => {
+                for byte in text.bytes() {
+                    match byte {
+                        _ if *escaped => *escaped = false,
+                        b'\\' if *in_string => *escaped = true,
+                        b'"' => *in_string = !*in_string,
+                        _ => {}
+                    }
+                }
+            }
+            Self::Same(_) => {}
+        }
+    }
+
+    /// The place of a mark that stands here. A mark counts as something written.
+    pub(super) fn mark(&mut self) -> Place {
+        match self {
+            Self::Target { started } => match std::mem::replace(started, true) {
+                false => Place::TargetStart,
+                true => Place::Target,
+            },
+            Self::Json { in_string: true, .. } => Place::JsonString,
+            Self::Json { .. } => Place::Json,
+            Self::Same(place) => *place,
+        }
+    }
+}
+
+/// Whether a body without a media type is a JSON object or array by its beginning. A mark at the
+/// beginning is no brace of JSON's.
+pub(super) fn looks_like_json(body: &str) -> bool {
+    let start = body.trim_start();
+    (start.starts_with('{') && !start.starts_with("{{")) || start.starts_with('[')
+}

@@ -1,0 +1,47 @@
+use super::Prepared;
+use url::Url;
+
+/// Redirects followed before giving up.
+pub const MAX_HOPS: usize = 10;
+
+/// Where a redirect leads.
+#[derive(Debug)]
+pub enum Redirect {
+    /// To this request.
+    To(Box<Prepared>),
+    /// Nowhere: why, in plain words.
+    Broken(String),
+}
+
+/// The request that follows from a redirect (RFC 9110 15.4); `None` where the answer is the last.
+///
+/// 303 becomes GET, and so does POST after 301 and 302, as every client does; 307 and 308 keep the
+/// method and the body. Credentials do not cross to another origin.
+pub fn next_hop(request: &Prepared, status: u16, location: Option<&str>) -> Option<Redirect> {
+    if !matches!(status, 301 | 302 | 303 | 307 | 308) {
+        return None;
+    }
+    let location = location?;
+    let url = match request.url.join(location) {
+        Ok(url) if matches!(url.scheme(), "http" | "https") => url,
+        Ok(url) => return Some(Redirect::Broken(format!("it leads to `{}`, which cannot be sent to", url.scheme()))),
+        Err(error) => return Some(Redirect::Broken(format!("`{location}` is no address: {error}"))),
+    };
+    let mut next = request.clone();
+    let to_get = status == 303 && request.method != "HEAD" || matches!(status, 301 | 302) && request.method == "POST";
+    if to_get {
+        next.method = "GET".to_owned();
+        next.body = None;
+        next.headers.retain(|(name, _)| !name.to_ascii_lowercase().starts_with("content-"));
+    }
+    if !same_origin(&request.url, &url) {
+        next.headers.retain(|(name, _)| !crate::secret::is_secret_header(name) && !name.eq_ignore_ascii_case("host"));
+    }
+    next.url = url;
+    next.url.set_fragment(None);
+    Some(Redirect::To(Box::new(next)))
+}
+
+fn same_origin(a: &Url, b: &Url) -> bool {
+    a.origin() == b.origin()
+}

@@ -1,0 +1,94 @@
+use crate::problem::{Code, Problem};
+use crate::syntax::Span;
+use url::Url;
+
+/// An address and what came with it.
+pub(super) struct Address {
+    pub(super) url: Url,
+    /// `user:password` of the address, percent-decoded.
+    pub(super) credentials: Option<(String, String)>,
+}
+
+/// Makes an address of a target with its marks resolved, joined to `base` already where it was a
+/// path. `plain` says that no mark stood in it.
+pub(super) fn address(target: &str, plain: bool, at: Span, problems: &mut Vec<Problem>) -> Option<Address> {
+    let bad = |message: String, hint: &str| Problem::mistake(Code::BadTarget, at, message).with_hint(hint);
+    if let Some(odd) = target.chars().find(|c| c.is_control() || *c == ' ') {
+        let name =
+            if odd == ' ' { "a blank".to_owned() } else { format!("the control character U+{:04X}", odd as u32) };
+        problems.push(bad(format!("the address has {name} in it"), "percent-encode it, as in `%20`"));
+        return None;
+    }
+    // The address parser takes `..` and `%2e%2e` as steps up, wherever they came from.
+    let path = target.split(['?', '#']).next().unwrap_or_default();
+    let steps =
+        path.split('/').any(|part| matches!(part.to_ascii_lowercase().replace("%2e", ".").as_str(), "." | ".."));
+    if steps && !plain {
+        problems.push(bad(
+            "a value makes a step (`.` or `..`) of the path".to_owned(),
+            "check the value: it would lead elsewhere",
+        ));
+        return None;
+    }
+    let with_scheme = match scheme(target) {
+        Some("http" | "https") => target.to_owned(),
+        Some(other) => {
+            problems.push(bad(format!("`{other}` addresses cannot be sent to"), "use `http://` or `https://`"));
+            return None;
+        }
+        None => assume_scheme(target, at, problems)?,
+    };
+    let mut url = match Url::parse(&with_scheme) {
+        Ok(url) => url,
+        Err(error) => {
+            problems.push(bad(format!("this is no address: {error}"), "write it as in `http://127.0.0.1:4616/lots`"));
+            return None;
+        }
+    };
+    if url.fragment().is_some() {
+        problems.push(Problem::remark(Code::Assumption, at, "the part after `#` is not sent: it is for browsers"));
+        url.set_fragment(None);
+    }
+    let decode = |text: &str| percent_encoding::percent_decode_str(text).decode_utf8_lossy().into_owned();
+    let credentials = (!url.username().is_empty() || url.password().is_some())
+        .then(|| (decode(url.username()), decode(url.password().unwrap_or_default())));
+    if credentials.is_some() {
+        let remark =
+            Problem::remark(Code::Assumption, at, "the name and password of the address go out as basic credentials");
+        problems.push(remark.with_hint("keep them out of the file: use values in an `Authorization` header"));
+        // An address with a host, as every http address is, takes both.
+        let _ = (url.set_username(""), url.set_password(None));
+    }
+    Some(Address { url, credentials })
+}
+
+/// The scheme of an address, in lower case as far as it is known.
+fn scheme(target: &str) -> Option<&str> {
+    let (scheme, _) = target.split_once("://")?;
+    let valid = scheme.starts_with(|c: char| c.is_ascii_alphabetic())
+        && scheme.bytes().all(|b| b.is_ascii_alphanumeric() || b"+-.".contains(&b));
+    let known = |name: &&str| name.eq_ignore_ascii_case(scheme);
+    valid.then(|| ["http", "https"].into_iter().find(known).unwrap_or(scheme))
+}
+
+/// An address without a scheme: http for this machine, https for any other.
+fn assume_scheme(target: &str, at: Span, problems: &mut Vec<Problem>) -> Option<String> {
+    let authority = target.split(['/', '?', '#']).next().unwrap_or_default();
+    let host = authority.rsplit_once('@').map_or(authority, |(_, host)| host);
+    let name = match host.rsplit_once(':') {
+        Some((name, port)) if port.bytes().all(|b| b.is_ascii_digit()) => name,
+        _ => host,
+    };
+    if name.eq_ignore_ascii_case("localhost") || name.starts_with("127.") || name == "[::1]" {
+        return Some(format!("http://{target}"));
+    }
+    if !host.contains(['.', ':']) {
+        let problem = Problem::mistake(Code::BadTarget, at, format!("`{target}` is neither an address nor a path"));
+        problems
+            .push(problem.with_hint(format!("a path begins with `/`, as in `/{target}`; an address with `http://`")));
+        return None;
+    }
+    let remark = Problem::remark(Code::Assumption, at, format!("`{host}` has no scheme: https is taken"));
+    problems.push(remark.with_hint(format!("write `https://{host}` or `http://{host}`")));
+    Some(format!("https://{target}"))
+}

@@ -1,0 +1,79 @@
+use super::place::{Place, Surroundings};
+use crate::expression::{Unfit, Value};
+use crate::problem::{Code, Problem, SourceId};
+use crate::syntax::{Segment, Span, Template};
+use crate::workspace::{Lookup, Stage};
+
+/// Writes templates with the values one cell sees, and collects what is wrong on the way.
+pub(super) struct Writer<'l, 'a> {
+    pub(super) lookup: &'l mut Lookup<'a>,
+    pub(super) problems: Vec<Problem>,
+}
+
+impl Writer<'_, '_> {
+    /// The text at `span` of `source` with its marks resolved. Where one fails, nothing stands in its
+    /// place and a problem tells.
+    pub(super) fn write(&mut self, source: SourceId, span: Span, mut around: Surroundings, body: bool) -> String {
+        let workspace = self.lookup.workspace;
+        let text = &workspace.source(source).text;
+        let mut problems = Vec::new();
+        let template = Template::parse(text, span, body, &mut problems);
+        self.problems.extend(problems.into_iter().map(|problem| problem.in_source(source)));
+        let mut out = String::with_capacity(span.len() + 16);
+        for segment in template.segments {
+            match segment {
+                Segment::Text(span) => {
+                    around.pass(span.of(text));
+                    out.push_str(span.of(text));
+                }
+                Segment::Escape(_) => {}
+                Segment::Mark { expression, .. } => {
+                    let place = around.mark();
+                    self.write_mark(&mut out, source, expression, place);
+                }
+            }
+        }
+        out
+    }
+
+    fn write_mark(&mut self, out: &mut String, source: SourceId, expression: Span, place: Place) {
+        let value = match self.lookup.evaluate(source, expression, Stage::Before) {
+            Ok(value) => value,
+            Err(problems) => return self.problems.extend(problems),
+        };
+        let text = expression.of(&self.lookup.workspace.source(source).text);
+        let raw = text.starts_with("raw") && self.lookup.compile(source, expression).is_ok_and(|it| it.is_raw());
+        match place.write(&value, raw) {
+            Ok(written) => {
+                if place == Place::Header && written.contains(['\r', '\n', '\0']) {
+                    let message = format!("the value of `{text}` has a line end, which no header can hold");
+                    let problem = Problem::mistake(Code::UnfitValue, expression, message);
+                    self.problems
+                        .push(problem.with_hint("encode it, as in `base64(…)`, or `trim(…)` it").in_source(source));
+                }
+                out.push_str(&written);
+            }
+            Err(unfit) => self.unfit(source, expression, place, unfit, &value),
+        }
+    }
+
+    fn unfit(&mut self, source: SourceId, at: Span, place: Place, unfit: Unfit, value: &Value) {
+        let text = at.of(&self.lookup.workspace.source(source).text);
+        let whither = place.words();
+        let problem = match unfit {
+            Unfit::Null if matches!(place, Place::TargetStart | Place::Target | Place::Header) => {
+                Problem::mistake(Code::UnfitValue, at, format!("`{text}` is null, which {whither} cannot hold"))
+                    .with_hint("give it a value, or leave the part out")
+            }
+            Unfit::Null => Problem::remark(Code::UnfitValue, at, format!("`{text}` is null: nothing is written")),
+            Unfit::Structure(_) => {
+                let kind = value.kind().words();
+                Problem::mistake(Code::UnfitValue, at, format!("`{text}` is {kind}, which {whither} cannot hold"))
+                    .with_hint(format!("write `json({text})` for JSON text, or `join({text}, ',')` for a list"))
+            }
+            Unfit::NotText => Problem::mistake(Code::UnfitValue, at, format!("`{text}` is bytes that are no text"))
+                .with_hint(format!("encode it, as in `base64({text})`")),
+        };
+        self.problems.push(problem.in_source(source));
+    }
+}

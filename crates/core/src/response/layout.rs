@@ -1,0 +1,128 @@
+//! Laying JSON out over lines for a person to read: the same text with other white space.
+
+/// What a piece of laid out JSON is, for whoever colours it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Piece {
+    /// The name of a member, with its quotes.
+    Key,
+    /// A text, with its quotes.
+    Text,
+    /// A number.
+    Number,
+    /// `true`, `false`, `null`.
+    Word,
+    /// Brackets, commas, colons.
+    Mark,
+    /// White space that is ours.
+    Space,
+}
+
+/// Lays out `json`, two blanks a level, and hands each piece on in order. Numbers and texts keep the
+/// form they came in. Gives `false`, and hands on nothing, where `json` is not JSON (RFC 8259).
+pub fn lay_out_json(json: &str, mut piece: impl FnMut(Piece, &str)) -> bool {
+    if serde_json::from_str::<serde::de::IgnoredAny>(json).is_err() {
+        return false;
+    }
+    let bytes = json.as_bytes();
+    let (mut at, mut depth) = (0, 0usize);
+    while at < bytes.len() {
+        let start = at;
+        match bytes[at] {
+            b' ' | b'\t' | b'\n' | b'\r' => at += 1,
+            b'"' => {
+                at = text_end(bytes, at);
+                let after = bytes[at..].iter().find(|b| !b.is_ascii_whitespace());
+                let kind = if after == Some(&b':') { Piece::Key } else { Piece::Text };
+                piece(kind, &json[start..at]);
+            }
+            open @ (b'{' | b'[') => {
+                let close = if open == b'{' { b'}' } else { b']' };
+                let inside =
+                    bytes[at + 1..].iter().position(|b| !b.is_ascii_whitespace()).map(|offset| at + 1 + offset);
+                match inside {
+                    // Nothing in it: it stays on one line.
+                    Some(end) if bytes[end] == close => {
+                        piece(Piece::Mark, if open == b'{' { "{}" } else { "[]" });
+                        at = end + 1;
+                    }
+                    _ => {
+                        piece(Piece::Mark, &json[at..=at]);
+                        depth += 1;
+                        new_line(depth, &mut piece);
+                        at += 1;
+                    }
+                }
+            }
+            b'}' | b']' => {
+                depth = depth.saturating_sub(1);
+                new_line(depth, &mut piece);
+                piece(Piece::Mark, &json[at..=at]);
+                at += 1;
+            }
+            b',' => {
+                piece(Piece::Mark, ",");
+                new_line(depth, &mut piece);
+                at += 1;
+            }
+            b':' => {
+                piece(Piece::Mark, ":");
+                piece(Piece::Space, " ");
+                at += 1;
+            }
+            first => {
+                at += bytes[at..].iter().take_while(|b| !b",:]} \t\r\n".contains(b)).count().max(1);
+                let kind = if first.is_ascii_alphabetic() { Piece::Word } else { Piece::Number };
+                piece(kind, &json[start..at]);
+            }
+        }
+    }
+    true
+}
+
+fn text_end(bytes: &[u8], open: usize) -> usize {
+    let mut at = open + 1;
+    while at < bytes.len() {
+        match bytes[at] {
+            b'\\' => at += 2,
+            b'"' => return at + 1,
+            _ => at += 1,
+        }
+    }
+    bytes.len()
+}
+
+fn new_line(depth: usize, piece: &mut impl FnMut(Piece, &str)) {
+    const BLANKS: &str = "                                                                ";
+    piece(Piece::Space, "\n");
+    let mut left = depth * 2;
+    while left > 0 {
+        let now = left.min(BLANKS.len());
+        piece(Piece::Space, &BLANKS[..now]);
+        left -= now;
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn laid_out_json_is_the_same_document() {
+        let json =
+            r#"{"lots":[{"id":"L-1 \"x\"","bins":1.50e3,"open":true},[]],"none":{ }, "n":12345678901234567890123}"#;
+        let mut out = String::new();
+        let mut keys = Vec::new();
+        assert!(lay_out_json(json, |piece, text| {
+            if piece == Piece::Key {
+                keys.push(text.to_owned());
+            }
+            out.push_str(text);
+        }));
+        assert_eq!(
+            out,
+            "{\n  \"lots\": [\n    {\n      \"id\": \"L-1 \\\"x\\\"\",\n      \"bins\": 1.50e3,\n      \"open\": true\n    },\n    []\n  ],\n  \"none\": {},\n  \"n\": 12345678901234567890123\n}"
+        );
+        assert_eq!(keys, ["\"lots\"", "\"id\"", "\"bins\"", "\"open\"", "\"none\"", "\"n\""]);
+        assert!(!lay_out_json("{\"a\": }", |_, _| unreachable!("nothing is handed on")));
+    }
+}

@@ -1,0 +1,100 @@
+use super::{Exchange, Hop};
+use crate::expression::Value;
+
+/// The names a response gives to expressions, each made when first asked for: a body that no
+/// expression names is never parsed.
+pub struct ResponseNames<'x> {
+    exchange: &'x Exchange,
+    made: Vec<(&'static str, Value)>,
+}
+
+impl<'x> ResponseNames<'x> {
+    /// The names of `exchange`.
+    pub fn new(exchange: &'x Exchange) -> Self {
+        Self { exchange, made: Vec::new() }
+    }
+
+    /// The value of a name of the language; `None` for one that no response gives.
+    pub fn get(&mut self, name: &str) -> Option<Value> {
+        if let Some((_, value)) = self.made.iter().find(|(known, _)| *known == name) {
+            return Some(value.clone());
+        }
+        let exchange = self.exchange;
+        let (name, value) = match name {
+            "status" => ("status", Value::from(i64::from(exchange.status))),
+            "reason" => ("reason", Value::from(exchange.reason.as_str())),
+            "headers" => ("headers", headers(&exchange.headers)),
+            "cookies" => ("cookies", cookies(exchange)),
+            "body" => ("body", body(exchange)),
+            "text" => ("text", Value::text(String::from_utf8_lossy(&exchange.body))),
+            "size" => ("size", Value::from(exchange.body.len() as u64)),
+            "elapsed" => ("elapsed", Value::duration(exchange.timings.total)),
+            "url" => ("url", Value::from(exchange.sent.url.as_str())),
+            "hops" => ("hops", Value::list(exchange.hops.iter().map(hop))),
+            "sent" => ("sent", sent(exchange)),
+            _ => return None,
+        };
+        self.made.push((name, value.clone()));
+        Some(value)
+    }
+}
+
+/// Lower-case names; the values of a repeated field joined by `, ` (RFC 9110 5.3).
+fn headers(fields: &[(String, Vec<u8>)]) -> Value {
+    let mut joined: Vec<(String, String)> = Vec::with_capacity(fields.len());
+    for (name, value) in fields {
+        let (name, value) = (name.to_ascii_lowercase(), String::from_utf8_lossy(value));
+        match joined.iter_mut().find(|(known, _)| *known == name) {
+            Some((_, all)) => {
+                all.push_str(", ");
+                all.push_str(&value);
+            }
+            None => joined.push((name, value.into_owned())),
+        }
+    }
+    Value::map(joined.into_iter().map(|(name, value)| (name, Value::text(value))))
+}
+
+/// The cookies this answer sets, by name (RFC 6265 5.2): the part before the attributes.
+fn cookies(exchange: &Exchange) -> Value {
+    let set = exchange.headers.iter().filter(|(name, _)| name.eq_ignore_ascii_case("set-cookie"));
+    let pairs = set.filter_map(|(_, value)| {
+        let line = String::from_utf8_lossy(value);
+        let (name, value) = line.split(';').next()?.split_once('=')?;
+        Some((name.trim().to_owned(), Value::text(value.trim())))
+    });
+    Value::map(pairs.collect::<Vec<_>>())
+}
+
+/// Parsed JSON where the media type says so, or where the text looks and reads like it; else text.
+fn body(exchange: &Exchange) -> Value {
+    let media = exchange.media_type();
+    let says_json = media == "application/json" || media.ends_with("+json");
+    let looks_json = exchange.body.trim_ascii_start().first().is_some_and(|b| b"{[".contains(b));
+    if (says_json || looks_json)
+        && let Ok(value) = Value::parse_json(&exchange.body)
+    {
+        return value;
+    }
+    Value::text(String::from_utf8_lossy(&exchange.body))
+}
+
+fn hop(hop: &Hop) -> Value {
+    Value::map([
+        ("status", Value::from(i64::from(hop.status))),
+        ("method", Value::from(hop.method.as_str())),
+        ("url", Value::from(hop.url.as_str())),
+        ("location", Value::from(hop.location.as_str())),
+    ])
+}
+
+fn sent(exchange: &Exchange) -> Value {
+    let fields: Vec<(String, Vec<u8>)> =
+        exchange.sent.headers.iter().map(|(name, value)| (name.clone(), value.clone().into_bytes())).collect();
+    Value::map([
+        ("method", Value::from(exchange.sent.method.as_str())),
+        ("url", Value::from(exchange.sent.url.as_str())),
+        ("headers", headers(&fields)),
+        ("body", Value::text(String::from_utf8_lossy(&exchange.sent.body))),
+    ])
+}

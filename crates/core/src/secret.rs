@@ -1,0 +1,155 @@
+//! What must not be shown: secrets in every form they are likely to take, and header fields that
+//! carry credentials.
+
+use base64::Engine as _;
+use base64::engine::general_purpose::{STANDARD_NO_PAD, URL_SAFE_NO_PAD};
+use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
+use std::borrow::Cow;
+use std::fmt::{self, Write};
+
+/// What stands where a secret stood.
+pub const MASK: &str = "[secret]";
+
+/// Hides secrets in texts. It knows each as it is, JSON-escaped, percent-encoded, form-encoded, in
+/// hex, and in base64, also as a part of a longer text that was encoded.
+#[derive(Clone, Default)]
+pub struct Masker {
+    /// The forms to look for, the longest first.
+    forms: Vec<String>,
+}
+
+impl fmt::Debug for Masker {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "Masker({} forms)", self.forms.len())
+    }
+}
+
+/// Characters that stay as they are in a path or query value (RFC 3986 2.3).
+pub(crate) const NOT_UNRESERVED: &AsciiSet = &NON_ALPHANUMERIC.remove(b'-').remove(b'.').remove(b'_').remove(b'~');
+
+impl Masker {
+    /// Whether there is anything to hide.
+    pub fn is_empty(&self) -> bool {
+        self.forms.is_empty()
+    }
+
+    /// Hides `secret` from now on. Empty text is no secret.
+    pub fn add(&mut self, secret: &str) {
+        if secret.is_empty() || self.forms.iter().any(|form| form == secret) {
+            return;
+        }
+        let percent = utf8_percent_encode(secret, NOT_UNRESERVED).to_string();
+        let json = serde_json::Value::from(secret).to_string();
+        let hex = secret.bytes().fold(String::new(), |mut hex, byte| {
+            let _ = write!(hex, "{byte:02x}");
+            hex
+        });
+        self.insert(secret.to_owned());
+        self.insert(json[1..json.len() - 1].to_owned());
+        self.insert(percent.to_ascii_lowercase());
+        self.insert(percent.replace("%20", "+"));
+        self.insert(percent);
+        self.insert(hex.to_ascii_uppercase());
+        self.insert(hex);
+        for offset in 0..3 {
+            self.insert(base64_within(secret, offset, |bytes| STANDARD_NO_PAD.encode(bytes)));
+            self.insert(base64_within(secret, offset, |bytes| URL_SAFE_NO_PAD.encode(bytes)));
+        }
+        self.forms.sort_by_key(|form| std::cmp::Reverse(form.len()));
+    }
+
+    fn insert(&mut self, form: String) {
+        // A base64 form of a few letters would hide half of any text.
+        if !form.is_empty() && !self.forms.contains(&form) {
+            self.forms.push(form);
+        }
+    }
+
+    /// `text` with every secret replaced by [`MASK`].
+    pub fn mask<'t>(&self, text: &'t str) -> Cow<'t, str> {
+        let mut masked = Cow::Borrowed(text);
+        for form in &self.forms {
+            if masked.contains(form.as_str()) {
+                masked = Cow::Owned(masked.replace(form.as_str(), MASK));
+            }
+        }
+        masked
+    }
+
+    /// `bytes` with every secret replaced, whatever else they hold.
+    pub fn mask_bytes<'t>(&self, bytes: &'t [u8]) -> Cow<'t, [u8]> {
+        let mut masked = Cow::Borrowed(bytes);
+        for form in &self.forms {
+            let finder = memchr::memmem::Finder::new(form.as_bytes());
+            if finder.find(&masked).is_none() {
+                continue;
+            }
+            let (mut out, mut at) = (Vec::with_capacity(masked.len()), 0);
+            for found in finder.find_iter(&masked) {
+                out.extend_from_slice(&masked[at..found]);
+                out.extend_from_slice(MASK.as_bytes());
+                at = found + form.len();
+            }
+            out.extend_from_slice(&masked[at..]);
+            masked = Cow::Owned(out);
+        }
+        masked
+    }
+}
+
+/// The letters of base64 that `secret` alone decides when `offset` bytes stand before it in the
+/// encoded text; empty where they are too few to tell anything.
+fn base64_within(secret: &str, offset: usize, encode: impl Fn(&[u8]) -> String) -> String {
+    let mut padded = vec![0; offset];
+    padded.extend_from_slice(secret.as_bytes());
+    let encoded = encode(&padded);
+    // A letter holds six bits: leave out those that the bytes before or after share.
+    let first = (offset * 8).div_ceil(6);
+    let last = padded.len() * 8 / 6;
+    let own = encoded.get(first..last).unwrap_or_default();
+    if own.len() < 4 { String::new() } else { own.to_owned() }
+}
+
+/// Whether a header field carries credentials, so that its value is never shown.
+pub fn is_secret_header(name: &str) -> bool {
+    let name = name.to_ascii_lowercase();
+    matches!(name.as_str(), "authorization" | "proxy-authorization" | "cookie" | "set-cookie")
+        || ["api-key", "apikey", "token", "secret", "password"].iter().any(|word| name.contains(word))
+}
+
+/// The part of a credential header's value that is the credential: without the scheme's name.
+pub fn credential(value: &str) -> &str {
+    value.split_once(' ').map_or(value, |(_, credential)| credential.trim())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_secret_is_hidden_in_each_of_its_forms() {
+        let secret = "p/q r\"s+t✓";
+        let mut masker = Masker::default();
+        masker.add(secret);
+        let hex: String = secret.bytes().map(|byte| format!("{byte:02X}")).collect();
+        for (form, text) in [
+            ("plain", secret.to_owned()),
+            ("JSON", serde_json::Value::from(secret).to_string()),
+            ("percent", utf8_percent_encode(secret, NON_ALPHANUMERIC).to_string().replace("%2D", "-")),
+            ("form", "p%2Fq+r%22s%2Bt%E2%9C%93".to_owned()),
+            ("hex", hex.clone()),
+            ("hex, lower case", hex.to_lowercase()),
+            ("base64", STANDARD_NO_PAD.encode(secret)),
+            ("base64 after one byte", STANDARD_NO_PAD.encode(format!("x{secret}"))),
+            ("base64 of user:pass", STANDARD_NO_PAD.encode(format!("clerk:{secret}!"))),
+            ("base64 for addresses", URL_SAFE_NO_PAD.encode(format!("ab{secret}zz"))),
+        ] {
+            let line = format!("before {text} after");
+            let masked = masker.mask(&line);
+            assert!(masked.contains(MASK), "{form}: {masked}");
+            assert_eq!(masker.mask_bytes(line.as_bytes()), masked.as_bytes(), "{form}");
+        }
+        assert_eq!(masker.mask("nothing here"), "nothing here");
+        assert!(!format!("{masker:?}").contains("p/q"));
+    }
+}

@@ -1,0 +1,203 @@
+use super::Span;
+
+/// A request file: a preamble, then cells.
+#[derive(Clone, Debug, Default)]
+pub struct File {
+    /// What stands before the first cell: comments and instructions for every cell.
+    pub preamble: Vec<Item>,
+    /// The cells in the order they stand.
+    pub cells: Vec<Cell>,
+}
+
+/// A comment, an instruction, or a line that is neither where one should stand.
+#[derive(Clone, Debug)]
+pub enum Item {
+    /// `# …`, the whole line.
+    Comment(Span),
+    /// `% word …`.
+    Instruction(Instruction),
+    /// A line that has no business where it stands; a mistake was reported for it.
+    Stray(Span),
+}
+
+impl Item {
+    /// The line without its end.
+    pub fn span(&self) -> Span {
+        match self {
+            Item::Comment(span) | Item::Stray(span) => *span,
+            Item::Instruction(instruction) => instruction.span,
+        }
+    }
+}
+
+/// `% word …`, one line.
+#[derive(Clone, Debug)]
+pub struct Instruction {
+    /// The line without its end.
+    pub span: Span,
+    /// What it asks for.
+    pub kind: Kind,
+}
+
+/// What an instruction asks for. Lists are one span, split by [`Kind::list`] when needed.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[allow(missing_docs)] // each variant's line says what its fields are
+pub enum Kind {
+    /// `% name NAME`
+    Name(Span),
+    /// `% tag NAME, …`
+    Tag(Span),
+    /// `% needs NAME, …`
+    Needs(Span),
+    /// `% waive LABEL, …`
+    Waive(Span),
+    /// `% let NAME = EXPR`
+    Let { name: Span, expression: Span },
+    /// `% header Name: value`
+    Header { name: Span, value: Span },
+    /// `% yield NAME = EXPR [secret]`
+    Yield { name: Span, expression: Span, secret: bool },
+    /// `% check [LABEL:] EXPR [else "hint"]`; the hint without its quotes
+    Check { label: Option<Span>, expression: Span, hint: Option<Span> },
+    /// A line with a mistake in it, which was reported.
+    Broken,
+}
+
+impl Kind {
+    /// The members of a comma-separated list, without blanks.
+    pub fn list(list: Span, text: &str) -> impl Iterator<Item = Span> + '_ {
+        let mut start = list.start();
+        list.of(text).split(',').map(move |member| {
+            let span = Span::new(start, start + member.len());
+            start += member.len() + 1;
+            span.trimmed(text)
+        })
+    }
+}
+
+/// One request with all that belongs to it.
+#[derive(Clone, Debug)]
+pub struct Cell {
+    /// From its `%%` (or the start of the file) to the next one.
+    pub span: Span,
+    /// The `%%` line's text after the mark; empty where there is none.
+    pub title: Span,
+    /// `% name`, or the title as a name, or `request-N`.
+    pub name: Box<str>,
+    /// Comments and instructions, wherever in the cell they stand, in order.
+    pub items: Vec<Item>,
+    /// The request line; none where a mistake was reported.
+    pub request: Option<RequestLine>,
+    /// The header fields as written.
+    pub fields: Vec<Field>,
+    /// The body without trailing blank lines; empty where there is none.
+    pub body: Span,
+}
+
+impl Cell {
+    /// The instructions of the cell in order.
+    pub fn instructions(&self) -> impl Iterator<Item = &Instruction> {
+        instructions(&self.items)
+    }
+}
+
+/// The instructions among `items`, in order.
+pub(crate) fn instructions(items: &[Item]) -> impl Iterator<Item = &Instruction> {
+    items.iter().filter_map(|item| match item {
+        Item::Instruction(instruction) => Some(instruction),
+        _ => None,
+    })
+}
+
+/// `[METHOD ]TARGET[ HTTP-version]`
+#[derive(Clone, Debug)]
+pub struct RequestLine {
+    /// The line without its end and blanks around it.
+    pub span: Span,
+    /// The method; none means GET.
+    pub method: Option<Span>,
+    /// An address, or a path joined to `base`.
+    pub target: Span,
+    /// The version asked for, if any.
+    pub version: Option<Version>,
+}
+
+/// A version of HTTP that can be asked for.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Version {
+    /// RFC 9112
+    Http11,
+    /// RFC 9113
+    Http2,
+}
+
+/// `Name: value`
+#[derive(Clone, Copy, Debug)]
+pub struct Field {
+    /// The line without its end.
+    pub span: Span,
+    /// The field's name.
+    pub name: Span,
+    /// The value without blanks around it.
+    pub value: Span,
+}
+
+/// A node of the tree as it stands in the text.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Node {
+    /// A cell's `%%` line.
+    Title,
+    /// A comment line.
+    Comment,
+    /// An instruction line, broken ones too.
+    Instruction,
+    /// A request line.
+    Request,
+    /// A header field.
+    Field,
+    /// A body.
+    Body,
+    /// A line that belongs nowhere.
+    Stray,
+    /// What lies between nodes: blank lines, line ends, a byte order mark.
+    Gap,
+}
+
+impl File {
+    /// Every node in the order of the text, with the gaps between: the spans joined are the text.
+    pub fn nodes(&self, text: &str) -> Vec<(Node, Span)> {
+        let mut nodes: Vec<(Node, Span)> = items(&self.preamble).collect();
+        for cell in &self.cells {
+            let line_end = text[cell.span.start()..].find('\n').map_or(text.len(), |end| cell.span.start() + end);
+            if text[cell.span.start()..].starts_with("%%") {
+                nodes.push((Node::Title, Span::new(cell.span.start(), line_end)));
+            }
+            nodes.extend(items(&cell.items));
+            nodes.extend(cell.request.iter().map(|request| (Node::Request, request.span)));
+            nodes.extend(cell.fields.iter().map(|field| (Node::Field, field.span)));
+            nodes.extend((!cell.body.is_empty()).then_some((Node::Body, cell.body)));
+        }
+        nodes.sort_by_key(|(_, span)| span.start());
+        let mut with_gaps = Vec::with_capacity(nodes.len() * 2 + 1);
+        let mut at = 0;
+        for (node, span) in nodes {
+            if at < span.start() {
+                with_gaps.push((Node::Gap, Span::new(at, span.start())));
+            }
+            with_gaps.push((node, span));
+            at = span.end();
+        }
+        if at < text.len() {
+            with_gaps.push((Node::Gap, Span::new(at, text.len())));
+        }
+        with_gaps
+    }
+}
+
+fn items(items: &[Item]) -> impl Iterator<Item = (Node, Span)> + '_ {
+    items.iter().map(|item| match item {
+        Item::Comment(span) => (Node::Comment, *span),
+        Item::Instruction(instruction) => (Node::Instruction, instruction.span),
+        Item::Stray(span) => (Node::Stray, *span),
+    })
+}

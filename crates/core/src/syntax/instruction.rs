@@ -1,0 +1,345 @@
+//! `% word …`: which words there are, where each may stand, and how its line is read.
+
+use super::file::{Instruction, Kind};
+use super::names::{is_cell_name, is_value_name};
+use super::{Span, scan};
+use crate::problem::{Code, Problem, closest, enumerate};
+
+/// The instructions that are carried out.
+pub const CARRIED_OUT: &[&str] = &["name", "tag", "needs", "let", "header", "yield", "check", "waive"];
+
+/// Words of the language that are not carried out yet. They are kept, so that a file's meaning does
+/// not change silently when they are.
+pub const NOT_YET: &[&str] = &[
+    "ask",
+    "query",
+    "field",
+    "part",
+    "body",
+    "auth",
+    "timeout",
+    "redirects",
+    "cookies",
+    "insecure",
+    "graphql",
+    "variables",
+    "skip",
+    "wait",
+    "each",
+    "save",
+    "play",
+    "afterwards",
+];
+
+/// Names the language itself gives to expressions; a value may not take one.
+const LANGUAGE_NAMES: &[&str] = &[
+    "env",
+    "environment",
+    "request",
+    "row",
+    "status",
+    "reason",
+    "headers",
+    "cookies",
+    "body",
+    "text",
+    "size",
+    "elapsed",
+    "url",
+    "hops",
+    "sent",
+    "true",
+    "false",
+    "null",
+];
+
+/// Whether the language itself gives `name` to expressions, so that no value may take it.
+pub fn is_language_name(name: &str) -> bool {
+    LANGUAGE_NAMES.contains(&name)
+}
+
+/// Where in a file an instruction stands.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Zone {
+    /// Before the first cell, or in `_common.http`.
+    Preamble,
+    /// In a cell, before its request line.
+    Head,
+    /// In a cell, after its request line.
+    Tail,
+    /// Before the request line of a file that is one cell.
+    Alone,
+}
+
+/// Whether a body line `% word …` begins the tail: a known word, or a slip of one.
+pub(super) fn begins_tail(line: &str) -> bool {
+    let Some(rest) = line.strip_prefix("% ") else { return false };
+    let word = rest.split_ascii_whitespace().next().unwrap_or_default();
+    is_known(word) || closest(word, known()).is_some()
+}
+
+fn known() -> impl Iterator<Item = &'static str> {
+    CARRIED_OUT.iter().chain(NOT_YET).copied()
+}
+
+fn is_known(word: &str) -> bool {
+    known().any(|known| known == word)
+}
+
+/// Reads the instruction on the line `span`, which starts with `%`.
+pub(super) fn parse(text: &str, span: Span, zone: Zone, problems: &mut Vec<Problem>) -> Instruction {
+    let after = Span::new(span.start() + 1, span.end());
+    let kind = match Reader::new(text, after).read(zone) {
+        Ok(kind) => kind,
+        Err(problem) => {
+            problems.push(*problem);
+            Kind::Broken
+        }
+    };
+    Instruction { span, kind }
+}
+
+type Read<T> = Result<T, Box<Problem>>;
+
+/// Reads one line's arguments. `expect_*` gives a mistake where the argument is not as it must be.
+struct Reader<'t> {
+    text: &'t str,
+    /// The instruction's word.
+    word: Span,
+    /// What is left of the line, without blanks around it.
+    rest: Span,
+}
+
+impl<'t> Reader<'t> {
+    fn new(text: &'t str, after_mark: Span) -> Self {
+        let line = after_mark.trimmed(text);
+        let end = line.of(text).find(|c: char| c.is_ascii_whitespace()).unwrap_or(line.len());
+        let word = line.part(0, end);
+        Self { text, word, rest: line.part(end, line.len()).trimmed(text) }
+    }
+
+    fn read(mut self, zone: Zone) -> Read<Kind> {
+        let word = self.word.of(self.text);
+        if let Some(problem) = self.misplaced(zone) {
+            return Err(Box::new(problem));
+        }
+        match word {
+            "name" => self.expect_cell_name("a name").map(Kind::Name),
+            "tag" => self.expect_list("tag").map(Kind::Tag),
+            "needs" => self.expect_list("name").map(Kind::Needs),
+            "waive" => self.expect_list("label").map(Kind::Waive),
+            "let" => {
+                let name = self.expect_value_name()?;
+                Ok(Kind::Let { name, expression: self.expect_expression("% let season = 2026")? })
+            }
+            "header" => self.header(zone),
+            "yield" => {
+                let name = self.expect_value_name()?;
+                let expression = self.expect_expression("% yield lot_id = body.id")?;
+                let (expression, secret) = self.split_secret(expression)?;
+                Ok(Kind::Yield { name, expression, secret })
+            }
+            "check" => self.check(),
+            _ => Err(Box::new(self.unknown())),
+        }
+    }
+
+    fn unknown(&self) -> Problem {
+        let word = self.word.of(self.text);
+        if word.is_empty() {
+            return Problem::mistake(Code::UnknownInstruction, self.word, "expected an instruction after `%`")
+                .with_hint(format!("the instructions are {}", enumerate(CARRIED_OUT)));
+        }
+        if NOT_YET.contains(&word) {
+            return Problem::mistake(
+                Code::NotCarriedOut,
+                self.word,
+                format!("`% {word}` is a word of the language that this version does not carry out"),
+            )
+            .with_hint(format!("this version carries out {}", enumerate(CARRIED_OUT)));
+        }
+        let problem = Problem::mistake(Code::UnknownInstruction, self.word, format!("no instruction `% {word}`"));
+        match closest(word, CARRIED_OUT.iter().copied()) {
+            Some(meant) => problem.with_hint(format!("did you mean `% {meant}`?")),
+            None => problem.with_hint(format!("the instructions are {}", enumerate(CARRIED_OUT))),
+        }
+    }
+
+    /// An instruction that may not stand in `zone`.
+    fn misplaced(&self, zone: Zone) -> Option<Problem> {
+        let word = self.word.of(self.text);
+        let (why, hint) = match (word, zone) {
+            ("name" | "needs" | "waive", Zone::Preamble) => {
+                ("belongs to one cell, but stands before the first", "move it below the cell's `%%` line".to_owned())
+            }
+            ("yield", Zone::Preamble | Zone::Head | Zone::Alone) => {
+                ("needs a response, but stands before the request", "move it below the request".to_owned())
+            }
+            _ => return None,
+        };
+        let message = format!("`% {word}` {why}");
+        Some(Problem::mistake(Code::MisplacedInstruction, self.word, message).with_hint(hint))
+    }
+
+    fn malformed<T>(&self, span: Span, message: impl Into<String>, hint: impl Into<String>) -> Read<T> {
+        Err(Box::new(Problem::mistake(Code::MalformedInstruction, span, message).with_hint(hint)))
+    }
+
+    /// The place where something is missing: the end of what is there.
+    fn end_of_line(&self) -> Span {
+        Span::empty(if self.rest.is_empty() { self.word.end() } else { self.rest.end() })
+    }
+
+    fn expect_cell_name(&self, what: &str) -> Read<Span> {
+        let word = self.word.of(self.text);
+        if self.rest.is_empty() {
+            return self.malformed(
+                self.end_of_line(),
+                format!("`% {word}` lacks {what}"),
+                format!("write it after the word, as in `% {word} sign-in`"),
+            );
+        }
+        let name = self.rest.of(self.text);
+        if is_cell_name(name) {
+            return Ok(self.rest);
+        }
+        let problem = Problem::mistake(Code::BadName, self.rest, format!("`{name}` cannot be a name"))
+            .with_hint(format!("use letters, digits, `-`, `_` and `.`, as in `{}`", super::slug(name)));
+        Err(Box::new(problem))
+    }
+
+    fn expect_list(&self, what: &str) -> Read<Span> {
+        let word = self.word.of(self.text);
+        for member in Kind::list(self.rest, self.text) {
+            if member.is_empty() {
+                let place = if self.rest.is_empty() { self.end_of_line() } else { member };
+                let hint = format!("write one {what}, or several with `,` between");
+                return self.malformed(place, format!("`% {word}` lacks a {what}"), hint);
+            }
+            let name = member.of(self.text);
+            // A need may name another file's cell: `other.http#name`.
+            let own = name.rsplit_once('#').map_or(name, |(_, own)| own);
+            let path_allowed = word == "needs";
+            if !is_cell_name(if path_allowed { own } else { name }) {
+                let hint = format!("use letters, digits, `-`, `_` and `.`; put `,` between two {what}s");
+                let problem = Problem::mistake(Code::BadName, member, format!("`{name}` cannot be a {what}"));
+                return Err(Box::new(problem.with_hint(hint)));
+            }
+        }
+        Ok(self.rest)
+    }
+
+    /// `NAME =`, leaving what follows in `rest`.
+    fn expect_value_name(&mut self) -> Read<Span> {
+        let word = self.word.of(self.text);
+        let rest = self.rest.of(self.text);
+        let Some(equals) = rest.find('=') else {
+            let example = if word == "let" { "% let season = 2026" } else { "% yield lot_id = body.id" };
+            return self.malformed(
+                self.end_of_line(),
+                format!("`% {word}` lacks `= EXPRESSION`"),
+                format!("write it as in `{example}`"),
+            );
+        };
+        let name = self.rest.part(0, equals).trimmed(self.text);
+        let shown = name.of(self.text);
+        if !is_value_name(shown) {
+            let message = if shown.is_empty() {
+                format!("`% {word}` lacks a name")
+            } else {
+                format!("`{shown}` cannot name a value")
+            };
+            let problem = Problem::mistake(Code::BadName, name, message)
+                .with_hint("use letters, digits and `_`, the first no digit, as in `lot_id`");
+            return Err(Box::new(problem));
+        }
+        if is_language_name(shown) {
+            let message = format!("`{shown}` is a name of the language, so no value can take it");
+            let problem = Problem::mistake(Code::ReservedName, name, message)
+                .with_hint(format!("choose another name, such as `my_{shown}`"));
+            return Err(Box::new(problem));
+        }
+        self.rest = self.rest.part(equals + 1, self.rest.len()).trimmed(self.text);
+        Ok(name)
+    }
+
+    fn expect_expression(&self, example: &str) -> Read<Span> {
+        if self.rest.is_empty() {
+            return self.malformed(self.end_of_line(), "expected an expression", format!("write it as in `{example}`"));
+        }
+        Ok(self.rest)
+    }
+
+    /// A trailing word `secret`: two words in a row are no expression, so it can mean nothing else.
+    fn split_secret(&self, expression: Span) -> Read<(Span, bool)> {
+        let Some(before) = expression.of(self.text).strip_suffix("secret") else { return Ok((expression, false)) };
+        if !before.ends_with([' ', '\t']) {
+            return Ok((expression, false));
+        }
+        let expression = expression.part(0, before.len()).trimmed(self.text);
+        // `a + secret` uses a value of that name: an operator wants something after it.
+        let last = expression.of(self.text).as_bytes().last().copied();
+        if last.is_none_or(|b| b"+-*/%<>=!&|?:,([{.".contains(&b)) {
+            return Ok((self.rest, false));
+        }
+        Ok((expression, true))
+    }
+
+    fn header(&self, zone: Zone) -> Read<Kind> {
+        let Some(colon) = self.rest.of(self.text).find(':') else {
+            return self.malformed(
+                self.end_of_line(),
+                "`% header` lacks `Name: value`",
+                "write it as in `% header Accept: application/json`",
+            );
+        };
+        let name = self.rest.part(0, colon);
+        let value = self.rest.part(colon + 1, self.rest.len()).trimmed(self.text);
+        super::request_line::check_field_name(self.text, name).map_err(Box::new)?;
+        if matches!(zone, Zone::Head | Zone::Tail) && !value.is_empty() {
+            let problem = Problem::mistake(
+                Code::MisplacedInstruction,
+                self.word,
+                "`% header` with a value gives a header to every request of a file, but stands in one cell",
+            )
+            .with_hint(format!("write `{}` below the request line", self.rest.of(self.text)));
+            return Err(Box::new(problem));
+        }
+        Ok(Kind::Header { name, value })
+    }
+
+    fn check(&self) -> Read<Kind> {
+        let mut expression = self.expect_expression("% check status == 200")?;
+        let mut label = None;
+        let line = expression.of(self.text);
+        if let Some(colon) = line.find(':')
+            && is_cell_name(line[..colon].trim_end())
+            && !line[..colon].trim_end().starts_with(|c: char| c.is_ascii_digit())
+        {
+            label = Some(expression.part(0, colon).trimmed(self.text));
+            expression = expression.part(colon + 1, expression.len()).trimmed(self.text);
+        }
+        let mut hint = None;
+        if let Some(at) = scan::find_outside_strings(expression.of(self.text), " else ") {
+            let words = expression.part(at + " else ".len(), expression.len()).trimmed(self.text);
+            let quoted = words.of(self.text);
+            if quoted.len() < 2 || !quoted.starts_with('"') || !quoted.ends_with('"') {
+                return self.malformed(
+                    words,
+                    "the words after `else` must stand in double quotes",
+                    "write them as in `else \"was the truck full?\"`",
+                );
+            }
+            hint = Some(words.part(1, words.len() - 1));
+            expression = expression.part(0, at).trimmed(self.text);
+        }
+        if expression.is_empty() {
+            return self.malformed(
+                Span::empty(expression.start()),
+                "`% check` lacks an expression",
+                "write it as in `% check ok: status == 200`",
+            );
+        }
+        Ok(Kind::Check { label, expression, hint })
+    }
+}

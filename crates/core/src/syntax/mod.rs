@@ -1,0 +1,29 @@
+//! Text to tree. Parsing cannot fail: it gives a [`File`] and the [`Problem`]s found, so that one
+//! broken cell never hides nine good ones. Every node is a [`Span`] into the one shared text.
+//!
+//! The language itself is described in `docs/language.md`.
+//!
+//! [`Problem`]: crate::problem::Problem
+
+mod file;
+mod instruction;
+mod lines;
+mod names;
+mod parse;
+mod request_line;
+mod scan;
+mod span;
+mod template;
+
+#[cfg(test)]
+mod tests;
+
+pub(crate) use file::instructions;
+pub use file::{Cell, Field, File, Instruction, Item, Kind, Node, RequestLine, Version};
+pub use instruction::{CARRIED_OUT, NOT_YET, is_language_name};
+pub use lines::{Lines, Place};
+pub use names::{is_value_name, slug};
+pub use parse::{MAX_TEXT, Parsed, parse};
+pub use scan::{Identifier, calls_and_names, find_outside_strings};
+pub use span::Span;
+pub use template::{Segment, Template};

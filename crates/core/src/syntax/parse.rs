@@ -1,0 +1,275 @@
+use super::file::{Cell, File, Item, Kind};
+use super::instruction::{self, Zone};
+use super::{Span, request_line, slug};
+use crate::problem::{Code, Problem, SourceId};
+use std::collections::HashMap;
+
+/// The longest text that is taken, in bytes: spans count in 32 bits.
+pub const MAX_TEXT: usize = u32::MAX as usize;
+
+/// What parsing gives: always a file, and what is wrong with it.
+#[derive(Debug, Default)]
+pub struct Parsed {
+    /// The tree.
+    pub file: File,
+    /// The problems in the order of the text, without their source.
+    pub problems: Vec<Problem>,
+}
+
+/// Parses a request file. `stem` is the file's name without its extension: it names the one cell of
+/// a file without a `%%` line.
+pub fn parse(text: &str, source: SourceId, stem: &str) -> Parsed {
+    let mut parser = Parser { text, at: 0, line: None, problems: Vec::new() };
+    parser.at = if text.starts_with('\u{feff}') { '\u{feff}'.len_utf8() } else { 0 };
+    parser.advance();
+    let mut file = parser.file(stem);
+    let mut problems = parser.problems;
+    name_cells(text, source, &mut file, &mut problems);
+    problems.sort_by_key(|problem| problem.span.start());
+    for problem in &mut problems {
+        problem.source = Some(source);
+    }
+    Parsed { file, problems }
+}
+
+/// `parse_*` consume lines and report what is wrong in them; none of them fails.
+struct Parser<'t> {
+    text: &'t str,
+    /// Where the next line starts.
+    at: usize,
+    /// The line now looked at, without its end.
+    line: Option<Span>,
+    problems: Vec<Problem>,
+}
+
+impl<'t> Parser<'t> {
+    fn advance(&mut self) {
+        if self.at >= self.text.len() {
+            self.line = None;
+            return;
+        }
+        let bytes = &self.text.as_bytes()[self.at..];
+        let (end, next) = match memchr::memchr(b'\n', bytes) {
+            Some(0) => (0, 1),
+            Some(end) => (if bytes[end - 1] == b'\r' { end - 1 } else { end }, end + 1),
+            None => (bytes.len(), bytes.len()),
+        };
+        self.line = Some(Span::new(self.at, self.at + end));
+        self.at += next;
+    }
+
+    /// The line now looked at, unless it starts a cell.
+    fn line_of_cell(&self) -> Option<(Span, &'t [u8])> {
+        let line = self.line?;
+        let bytes = &self.text.as_bytes()[line.range()];
+        (!bytes.starts_with(b"%%")).then_some((line, bytes))
+    }
+
+    fn file(&mut self, stem: &str) -> File {
+        let mut file = File::default();
+        let alone = !has_cell_line(self.text);
+        let zone = if alone { Zone::Alone } else { Zone::Preamble };
+        self.parse_items(zone, &mut file.preamble);
+        if alone {
+            if self.line.is_some() {
+                let mut cell = empty_cell(Span::new(0, self.text.len()), Span::empty(0));
+                cell.items = std::mem::take(&mut file.preamble);
+                cell.name = slug(stem).into();
+                self.parse_request(&mut cell);
+                file.cells.push(cell);
+            } else {
+                self.only_preamble(&file.preamble);
+            }
+            return file;
+        }
+        if let Some((line, _)) = self.line_of_cell() {
+            self.problems.push(
+                Problem::mistake(Code::StrayText, line, "a request before the first `%%` line")
+                    .with_hint("write a line `%% Title` above it: in a file of several cells each has one"),
+            );
+            self.parse_stray(&mut file.preamble);
+        }
+        while self.line.is_some() {
+            file.cells.push(self.parse_cell());
+        }
+        file
+    }
+
+    /// In a file without any request, what belongs to a cell has none to belong to.
+    fn only_preamble(&mut self, preamble: &[Item]) {
+        for item in super::file::instructions(preamble) {
+            if let Kind::Name(span) | Kind::Needs(span) | Kind::Waive(span) = item.kind {
+                self.problems.push(
+                    Problem::mistake(
+                        Code::MisplacedInstruction,
+                        span,
+                        "this belongs to one cell, but there is none here",
+                    )
+                    .with_hint("write a request below it, or remove the line"),
+                );
+            }
+        }
+    }
+
+    /// Comments, instructions and blank lines, up to a line that is something else.
+    fn parse_items(&mut self, zone: Zone, items: &mut Vec<Item>) {
+        while let Some((line, bytes)) = self.line_of_cell() {
+            match bytes.first() {
+                Some(b'#') => items.push(Item::Comment(line)),
+                Some(b'%') => self.parse_instruction(line, zone, items),
+                _ if bytes.trim_ascii().is_empty() => {}
+                _ => return,
+            }
+            self.advance();
+        }
+    }
+
+    fn parse_instruction(&mut self, line: Span, zone: Zone, items: &mut Vec<Item>) {
+        let line = line.trimmed(self.text);
+        items.push(Item::Instruction(instruction::parse(self.text, line, zone, &mut self.problems)));
+    }
+
+    /// Lines that belong nowhere, up to the next cell; the mistake was reported with the first.
+    fn parse_stray(&mut self, items: &mut Vec<Item>) {
+        while let Some((line, bytes)) = self.line_of_cell() {
+            if !bytes.trim_ascii().is_empty() {
+                items.push(Item::Stray(line));
+            }
+            self.advance();
+        }
+    }
+
+    fn parse_cell(&mut self) -> Cell {
+        let line = self.line.unwrap_or_default();
+        let title = Span::new((line.start() + 2).min(line.end()), line.end()).trimmed(self.text);
+        let mut cell = empty_cell(line, title);
+        self.advance();
+        self.parse_items(Zone::Head, &mut cell.items);
+        if self.line_of_cell().is_some() {
+            self.parse_request(&mut cell);
+        } else {
+            let message = match title.of(self.text) {
+                "" => "this cell has no request".to_owned(),
+                title => format!("the cell `{title}` has no request"),
+            };
+            let shown = if title.is_empty() { line } else { title };
+            self.problems.push(
+                Problem::mistake(Code::NoRequest, shown, message)
+                    .with_hint("write a request line below it, as in `GET /lots`"),
+            );
+        }
+        let end = self.line.map_or(self.text.len(), Span::start);
+        cell.span = Span::new(line.start(), end);
+        cell
+    }
+
+    /// Request line, header fields, body, tail.
+    fn parse_request(&mut self, cell: &mut Cell) {
+        let Some((line, _)) = self.line_of_cell() else { return };
+        cell.request = request_line::parse(self.text, line, &mut self.problems);
+        if cell.request.is_none() {
+            cell.items.push(Item::Stray(line.trimmed(self.text)));
+        }
+        self.advance();
+        while let Some((line, bytes)) = self.line_of_cell() {
+            match bytes.first() {
+                Some(b'#') => cell.items.push(Item::Comment(line)),
+                Some(b'%') => self.parse_instruction(line, Zone::Tail, &mut cell.items),
+                _ if bytes.trim_ascii().is_empty() => break,
+                _ => match request_line::field(self.text, line, &mut self.problems) {
+                    Some(field) => cell.fields.push(field),
+                    None => cell.items.push(Item::Stray(line)),
+                },
+            }
+            self.advance();
+        }
+        self.advance();
+        self.parse_body(cell);
+        self.parse_tail(&mut cell.items);
+    }
+
+    fn parse_body(&mut self, cell: &mut Cell) {
+        let Some(first) = self.line else { return };
+        let mut end = first.start();
+        while let Some((line, bytes)) = self.line_of_cell() {
+            if bytes.first() == Some(&b'%') && instruction::begins_tail(line.of(self.text)) {
+                break;
+            }
+            if !bytes.trim_ascii().is_empty() {
+                end = line.end();
+            }
+            self.advance();
+        }
+        cell.body = Span::new(first.start(), end);
+    }
+
+    fn parse_tail(&mut self, items: &mut Vec<Item>) {
+        let mut reported = false;
+        loop {
+            self.parse_items(Zone::Tail, items);
+            let Some((line, _)) = self.line_of_cell() else { return };
+            if !reported {
+                self.problems.push(
+                    Problem::mistake(Code::StrayText, line, "expected an instruction or a comment after the body")
+                        .with_hint(
+                            "a body line that must start with `%` is written `\\%`; a new request starts with `%%`",
+                        ),
+                );
+                reported = true;
+            }
+            items.push(Item::Stray(line));
+            self.advance();
+        }
+    }
+}
+
+fn has_cell_line(text: &str) -> bool {
+    text.trim_start_matches('\u{feff}').starts_with("%%") || memchr::memmem::find(text.as_bytes(), b"\n%%").is_some()
+}
+
+fn empty_cell(span: Span, title: Span) -> Cell {
+    let name = Box::default();
+    Cell { span, title, name, items: Vec::new(), request: None, fields: Vec::new(), body: Span::empty(span.end()) }
+}
+
+/// Gives each cell its name, and reports two of one name and two names for one cell.
+fn name_cells(text: &str, source: SourceId, file: &mut File, problems: &mut Vec<Problem>) {
+    let mut places: Vec<Span> = Vec::with_capacity(file.cells.len());
+    for (index, cell) in file.cells.iter_mut().enumerate() {
+        let mut explicit: Option<Span> = None;
+        for instruction in super::file::instructions(&cell.items) {
+            let Kind::Name(name) = instruction.kind else { continue };
+            if let Some(first) = explicit {
+                problems.push(
+                    Problem::mistake(Code::DuplicateName, name, "a second name for one cell")
+                        .with_hint("keep one of the two lines")
+                        .with_also(source, first, "the first stands here"),
+                );
+            }
+            explicit.get_or_insert(name);
+        }
+        if let Some(name) = explicit {
+            cell.name = name.of(text).into();
+        } else if cell.name.is_empty() {
+            let title = slug(cell.title.of(text));
+            cell.name = if title.is_empty() { format!("request-{}", index + 1).into() } else { title.into() };
+        }
+        let line = Span::new(cell.span.start(), cell.span.start() + first_line(cell.span.of(text)));
+        places.push(explicit.unwrap_or(if cell.title.is_empty() { line } else { cell.title }));
+    }
+    let mut seen: HashMap<&str, usize> = HashMap::with_capacity(file.cells.len());
+    for (index, cell) in file.cells.iter().enumerate() {
+        let first = *seen.entry(&cell.name).or_insert(index);
+        if first != index {
+            problems.push(
+                Problem::mistake(Code::DuplicateName, places[index], format!("a second cell is named `{}`", cell.name))
+                    .with_hint("give it a name of its own: `% name …` below its `%%` line")
+                    .with_also(source, places[first], "the first stands here"),
+            );
+        }
+    }
+}
+
+fn first_line(text: &str) -> usize {
+    text.find(['\r', '\n']).unwrap_or(text.len())
+}

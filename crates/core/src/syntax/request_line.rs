@@ -1,0 +1,146 @@
+//! The request line and the header fields.
+
+use super::file::{Field, RequestLine, Version};
+use super::{Span, scan};
+use crate::problem::{Code, Problem};
+
+/// Header fields that the connection writes itself (RFC 9112 6, RFC 9110 7.6.1).
+const CONNECTION_FIELDS: &[&str] = &["content-length", "transfer-encoding", "connection"];
+
+/// RFC 9110 5.6.2
+fn is_token(word: &str) -> bool {
+    !word.is_empty() && word.bytes().all(|b| b.is_ascii_alphanumeric() || b"!#$%&'*+-.^_`|~".contains(&b))
+}
+
+/// The words of a line: blanks inside `{{ }}` do not split.
+fn words(text: &str, line: Span) -> Vec<Span> {
+    let bytes = text.as_bytes();
+    let mut words = Vec::with_capacity(3);
+    let mut at = line.start();
+    while at < line.end() {
+        if bytes[at].is_ascii_whitespace() {
+            at += 1;
+            continue;
+        }
+        let start = at;
+        while at < line.end() && !bytes[at].is_ascii_whitespace() {
+            let mark = bytes[at..line.end()].starts_with(b"{{").then(|| scan::mark_end(&text[..line.end()], at + 2));
+            at = mark.flatten().map_or(at + 1, |close| close + 2);
+        }
+        words.push(Span::new(start, at));
+    }
+    words
+}
+
+/// Reads a request line; `None` where it is too broken to send.
+pub(super) fn parse(text: &str, line: Span, problems: &mut Vec<Problem>) -> Option<RequestLine> {
+    let span = line.trimmed(text);
+    let words = words(text, span);
+    let (method, rest) = match words.as_slice() {
+        [first, rest @ ..] if !rest.is_empty() && is_token(first.of(text)) => (Some(*first), rest),
+        // A bare verb has nothing to be sent to.
+        [only] if is_token(only.of(text)) && only.of(text).bytes().all(|b| b.is_ascii_uppercase()) => {
+            problems.push(
+                Problem::mistake(Code::BadRequestLine, *only, "the request line has a method but no target")
+                    .with_hint(format!("write an address or a path after it, as in `{} /lots`", only.of(text))),
+            );
+            return None;
+        }
+        all => (None, all),
+    };
+    let (version, target_words) = match rest {
+        [target @ .., last] if !target.is_empty() && last.of(text).starts_with("HTTP/") => {
+            (Some(version(text, *last, problems)?), target)
+        }
+        all => (None, all),
+    };
+    let target = Span::new(target_words.first()?.start(), target_words.last()?.end());
+    if target_words.len() > 1 {
+        let blank = Span::new(target_words[0].end(), target_words[1].start());
+        let encoded = target_words.iter().map(|word| word.of(text)).collect::<Vec<_>>().join("%20");
+        problems.push(
+            Problem::mistake(Code::BadRequestLine, blank, "a blank in the target")
+                .with_hint(format!("write it encoded: `{encoded}`")),
+        );
+        return None;
+    }
+    if let Some(method) = method {
+        let word = method.of(text);
+        let upper = word.to_ascii_uppercase();
+        if word != upper && ["GET", "POST", "PUT", "PATCH", "DELETE", "HEAD", "OPTIONS"].contains(&upper.as_str()) {
+            problems.push(
+                Problem::remark(
+                    Code::Assumption,
+                    method,
+                    format!("the method goes out as `{word}`: methods mind case"),
+                )
+                .with_hint(format!("write `{upper}` if that is meant")),
+            );
+        }
+    }
+    Some(RequestLine { span, method, target, version })
+}
+
+fn version(text: &str, word: Span, problems: &mut Vec<Problem>) -> Option<Version> {
+    match word.of(text) {
+        "HTTP/1.1" => Some(Version::Http11),
+        "HTTP/2" | "HTTP/2.0" => Some(Version::Http2),
+        other => {
+            problems.push(
+                Problem::mistake(Code::BadRequestLine, word, format!("`{other}` is no version that can be asked for"))
+                    .with_hint("write `HTTP/1.1` or `HTTP/2`, or leave it out"),
+            );
+            None
+        }
+    }
+}
+
+/// Reads a header line; `None` where a mistake was reported.
+pub(super) fn field(text: &str, span: Span, problems: &mut Vec<Problem>) -> Option<Field> {
+    let line = span.of(text);
+    if line.starts_with([' ', '\t']) {
+        problems.push(
+            Problem::mistake(Code::BadHeader, span.trimmed(text), "a header line that begins with a blank")
+                .with_hint("write the whole field on one line: folded fields are obsolete (RFC 9112 5.2)"),
+        );
+        return None;
+    }
+    let Some(colon) = line.find(':') else {
+        problems.push(
+            Problem::mistake(Code::BadHeader, span, "expected a header field, `Name: value`")
+                .with_hint("a blank line stands between the header fields and the body"),
+        );
+        return None;
+    };
+    let name = span.part(0, colon);
+    if let Err(problem) = check_field_name(text, name) {
+        problems.push(problem);
+        return None;
+    }
+    Some(Field { span, name, value: span.part(colon + 1, line.len()).trimmed(text) })
+}
+
+/// Whether a header may be named so.
+pub(super) fn check_field_name(text: &str, name: Span) -> Result<(), Problem> {
+    let word = name.of(text);
+    if CONNECTION_FIELDS.iter().any(|owned| owned.eq_ignore_ascii_case(word)) {
+        return Err(Problem::mistake(
+            Code::ConnectionHeader,
+            name,
+            format!("`{word}` belongs to the connection and is written for you"),
+        )
+        .with_hint("leave the line out, or comment it out with `#`"));
+    }
+    if is_token(word) {
+        return Ok(());
+    }
+    let hint = if word.ends_with([' ', '\t']) && is_token(word.trim_end()) {
+        format!("leave no blank before the colon: `{}:`", word.trim_end())
+    } else if word.trim_start().starts_with(['{', '[', '"']) {
+        "a blank line stands between the header fields and the body".to_owned()
+    } else {
+        "a field name has no blanks and none of `\"(),/:;<=>?@[\\]{}` (RFC 9110 5.1)".to_owned()
+    };
+    Err(Problem::mistake(Code::BadHeader, name, format!("`{}` cannot name a header field", word.trim()))
+        .with_hint(hint))
+}

@@ -1,0 +1,153 @@
+//! Reading expressions just far enough to know where they end: strings and brackets, no more.
+//! What an expression means is the business of [`crate::expression`].
+
+use super::Span;
+
+/// The end of the string literal that opens at `at` (a quote, single or tripled; `raw` when an `r`
+/// stood before it). `None` where it is never closed.
+fn string_end(bytes: &[u8], at: usize, raw: bool) -> Option<usize> {
+    let quote = bytes[at];
+    let triple = bytes.get(at + 1) == Some(&quote) && bytes.get(at + 2) == Some(&quote);
+    let (mut i, closing) = if triple { (at + 3, 3) } else { (at + 1, 1) };
+    while i < bytes.len() {
+        match bytes[i] {
+            b'\\' if !raw => i += 2,
+            b if b == quote && bytes[i..].iter().take(closing).filter(|&&c| c == quote).count() == closing => {
+                return Some(i + closing);
+            }
+            _ => i += 1,
+        }
+    }
+    None
+}
+
+/// Whether the quote at `at` belongs to a raw string: `r"…"`, `br'…'`.
+fn is_raw(bytes: &[u8], at: usize) -> bool {
+    let prefix = bytes[..at].iter().rev().take_while(|b| matches!(b, b'r' | b'R' | b'b' | b'B')).count();
+    let word = bytes[..at - prefix].last().is_some_and(|b| b.is_ascii_alphanumeric() || *b == b'_');
+    prefix > 0 && !word && bytes[at - prefix..at].iter().any(|b| matches!(b, b'r' | b'R'))
+}
+
+/// Where the `}}` stands that closes a mark whose expression starts at `from`: not one inside the
+/// expression's own strings, lists or maps, and on the same line.
+pub(super) fn mark_end(text: &str, from: usize) -> Option<usize> {
+    let bytes = text.as_bytes();
+    let mut depth = 0usize;
+    let mut i = from;
+    while i < bytes.len() {
+        match bytes[i] {
+            b'\n' => return None,
+            b'"' | b'\'' => {
+                i = string_end(bytes, i, is_raw(bytes, i))?;
+                continue;
+            }
+            b'(' | b'[' | b'{' => depth += 1,
+            b'}' if depth == 0 => return (bytes.get(i + 1) == Some(&b'}')).then_some(i),
+            b')' | b']' | b'}' => depth = depth.saturating_sub(1),
+            _ => {}
+        }
+        i += 1;
+    }
+    None
+}
+
+/// The first place of `needle` in `expression` that stands outside strings and brackets.
+pub fn find_outside_strings(expression: &str, needle: &str) -> Option<usize> {
+    let bytes = expression.as_bytes();
+    let mut depth = 0usize;
+    let mut i = 0;
+    while i < bytes.len() {
+        if depth == 0 && bytes[i..].starts_with(needle.as_bytes()) {
+            return Some(i);
+        }
+        match bytes[i] {
+            b'"' | b'\'' => {
+                i = string_end(bytes, i, is_raw(bytes, i))?;
+                continue;
+            }
+            b'(' | b'[' | b'{' => depth += 1,
+            b')' | b']' | b'}' => depth = depth.saturating_sub(1),
+            _ => {}
+        }
+        i += 1;
+    }
+    None
+}
+
+/// Every identifier outside strings, with its place, whether a `.` stands before it, and whether a
+/// `(` follows. It tells where a name stands that the expression parser gives without a place.
+pub fn calls_and_names(expression: &str) -> Vec<Identifier> {
+    let bytes = expression.as_bytes();
+    let mut found = Vec::new();
+    let mut i = 0;
+    while i < bytes.len() {
+        match bytes[i] {
+            b'"' | b'\'' => i = string_end(bytes, i, is_raw(bytes, i)).unwrap_or(bytes.len()),
+            b if b.is_ascii_alphabetic() || b == b'_' => {
+                let end = i + bytes[i..].iter().take_while(|b| b.is_ascii_alphanumeric() || **b == b'_').count();
+                let before = expression[..i].trim_ascii_end().as_bytes().last();
+                let after = expression[end..].trim_ascii_start().as_bytes().first();
+                // `r"…"` and `b"…"` are strings with a prefix, not names.
+                if !matches!(after, Some(b'"' | b'\'')) || after != bytes.get(end) {
+                    let span = Span::new(i, end);
+                    found.push(Identifier { span, member: before == Some(&b'.'), call: after == Some(&b'(') });
+                }
+                i = end;
+            }
+            b if b.is_ascii_digit() => {
+                i += bytes[i..].iter().take_while(|b| b.is_ascii_alphanumeric() || **b == b'.').count();
+            }
+            _ => i += 1,
+        }
+    }
+    found
+}
+
+/// An identifier as it stands in an expression's text.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Identifier {
+    /// Its bytes, counted from the start of the expression.
+    pub span: Span,
+    /// Whether it is selected from something: `body.id`.
+    pub member: bool,
+    /// Whether it is called: `size(…)`.
+    pub call: bool,
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_mark_ends_at_its_own_braces() {
+        for (text, end) in [
+            ("name}} tail}}", Some(4)),
+            ("'}}'}}", Some(4)),
+            (r#"{"a": {"b": 1}} }}"#, Some(16)),
+            (r#""\"}}" }}"#, Some(7)),
+            ("'''it's }}''' }}", Some(14)),
+            (r"r'\' }}", Some(5)),
+            ("name} }", None),
+            ("name\n}}", None),
+            ("'open }}", None),
+        ] {
+            assert_eq!(mark_end(text, 0), end, "{text:?}");
+        }
+    }
+
+    #[test]
+    fn words_inside_strings_and_brackets_are_passed_over() {
+        assert_eq!(find_outside_strings("a == ' else ' else 'x'", " else "), Some(13));
+        assert_eq!(find_outside_strings("f(a else b)", " else "), None);
+    }
+
+    #[test]
+    fn identifiers_tell_their_role() {
+        let text = "size(body.lots) > 1e3 && name == r'x'";
+        let found: Vec<_> = calls_and_names(text).iter().map(|i| (i.span.of(text), i.member, i.call)).collect();
+        assert_eq!(
+            found,
+            [("size", false, true), ("body", false, false), ("lots", true, false), ("name", false, false)]
+        );
+    }
+}

@@ -1,0 +1,136 @@
+use super::{Span, scan};
+use crate::problem::{Code, Problem};
+
+/// A piece of text in which `{{ EXPR }}` marks may stand.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct Template {
+    /// The pieces in order; together they cover the text.
+    pub segments: Vec<Segment>,
+}
+
+/// One piece of a [`Template`].
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[allow(missing_docs)] // each variant's line says what its fields are
+pub enum Segment {
+    /// Text as it is.
+    Text(Span),
+    /// A backslash that is not written: the one of `\{{` or of `\%` at the start of a body line.
+    Escape(Span),
+    /// `{{ EXPR }}`: the whole mark and the expression in it, without the blanks around it.
+    Mark { span: Span, expression: Span },
+}
+
+impl Template {
+    /// Finds the marks in `span` of `text`. In a `body`, a line's leading `\%` stands for `%`.
+    pub fn parse(text: &str, span: Span, body: bool, problems: &mut Vec<Problem>) -> Self {
+        let mut segments = Vec::new();
+        let bytes = &text.as_bytes()[..span.end()];
+        let (mut start, mut at) = (span.start(), span.start());
+        let flush = |segments: &mut Vec<Segment>, from: usize, to: usize| {
+            if from < to {
+                segments.push(Segment::Text(Span::new(from, to)));
+            }
+        };
+        while let Some(found) = memchr::memchr2(b'{', b'\\', &bytes[at..]).map(|offset| at + offset) {
+            let line_start = found == span.start() || bytes[found - 1] == b'\n';
+            let rest = &bytes[found..];
+            if rest.starts_with(b"\\{{") || (body && line_start && rest.starts_with(b"\\%")) {
+                flush(&mut segments, start, found);
+                segments.push(Segment::Escape(Span::new(found, found + 1)));
+                // What the backslash protects is text: step over it, or it would be read as a mark.
+                start = found + 1;
+                at = found + if rest[1] == b'{' { 3 } else { 2 };
+            } else if rest.starts_with(b"{{") {
+                match mark(text, found, span.end()) {
+                    Ok((mark, expression)) => {
+                        flush(&mut segments, start, found);
+                        segments.push(Segment::Mark { span: mark, expression });
+                        (start, at) = (mark.end(), mark.end());
+                    }
+                    Err(problem) => {
+                        problems.push(problem);
+                        at = found + 2;
+                    }
+                }
+            } else {
+                at = found + 1;
+            }
+        }
+        flush(&mut segments, start, span.end());
+        Self { segments }
+    }
+
+    /// The expressions of the marks.
+    pub fn expressions(&self) -> impl Iterator<Item = Span> + '_ {
+        self.segments.iter().filter_map(|segment| match segment {
+            Segment::Mark { expression, .. } => Some(*expression),
+            _ => None,
+        })
+    }
+
+    /// Whether no mark stands in it.
+    pub fn is_plain(&self) -> bool {
+        self.expressions().next().is_none()
+    }
+}
+
+/// Reads the mark whose `{{` stands at `open`.
+fn mark(text: &str, open: usize, limit: usize) -> Result<(Span, Span), Problem> {
+    let inside = open + 2;
+    let Some(close) = scan::mark_end(&text[..limit], inside) else {
+        // The likely place of the missing braces is where the word after `{{` ends.
+        let line = text[inside..limit].lines().next().unwrap_or_default();
+        let word = line.trim_start();
+        let blanks = line.len() - word.len();
+        let end = word.find(|c: char| !c.is_alphanumeric() && c != '_' && c != '.').unwrap_or(word.len());
+        let name = &word[..end];
+        let problem =
+            Problem::mistake(Code::UnclosedMark, Span::new(open, inside + blanks + end), "this `{{` is never closed");
+        return Err(if name.is_empty() {
+            problem.with_hint("write `}}` after the expression, on the same line; a literal `{{` is written `\\{{`")
+        } else {
+            problem.with_hint(format!("write `{{{{{name}}}}}`; a literal `{{{{` is written `\\{{{{`"))
+        });
+    };
+    let mark = Span::new(open, close + 2);
+    let expression = Span::new(inside, close).trimmed(text);
+    if expression.is_empty() {
+        return Err(Problem::mistake(Code::UnclosedMark, mark, "this mark has no expression in it")
+            .with_hint("name a value, as in `{{grower}}`; a literal `{{` is written `\\{{`"));
+    }
+    Ok((mark, expression))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn pieces(text: &str) -> (Vec<String>, usize) {
+        let mut problems = Vec::new();
+        let template = Template::parse(text, Span::new(0, text.len()), true, &mut problems);
+        let shown = template.segments.iter().map(|segment| match segment {
+            Segment::Text(span) => span.of(text).to_owned(),
+            Segment::Escape(_) => "<escape>".to_owned(),
+            Segment::Mark { expression, .. } => format!("<{}>", expression.of(text)),
+        });
+        (shown.collect(), problems.len())
+    }
+
+    #[test]
+    fn marks_escapes_and_slips() {
+        for (text, expected, slips) in [
+            ("a {{ b }} c", vec!["a ", "<b>", " c"], 0),
+            ("{{a}}{{b}}", vec!["<a>", "<b>"], 0),
+            ("\\{{a}}", vec!["<escape>", "{{a}}"], 0),
+            ("\\% tea\n\\% two \\% three", vec!["<escape>", "% tea\n", "<escape>", "% two \\% three"], 0),
+            ("{{ '}}' }}", vec!["<'}}'>"], 0),
+            ("{{open", vec!["{{open"], 1),
+            ("{{}} {{a}}", vec!["{{}} ", "<a>"], 1),
+            ("{ \"a\": { } } \\n", vec!["{ \"a\": { } } \\n"], 0),
+        ] {
+            let (shown, problems) = pieces(text);
+            assert_eq!(shown, expected, "{text:?}");
+            assert_eq!(problems, slips, "{text:?}");
+        }
+    }
+}

@@ -1,0 +1,298 @@
+use super::config::{CONFIG_FILE, Config};
+use crate::problem::{Code, Problem, SourceId};
+use crate::syntax::{self, Cell, File, Instruction, Kind, Lines, MAX_TEXT, Place, Span};
+use std::collections::HashMap;
+use std::io;
+use std::path::{Component, Path, PathBuf};
+use std::sync::OnceLock;
+
+/// The file whose instructions hold for its folder and all below.
+pub const COMMON_FILE: &str = "_common.http";
+
+/// Reads files; core has no disk of its own.
+pub trait Files {
+    /// The bytes of the file at `path`, which is relative to the workspace's root.
+    fn read(&self, path: &Path) -> io::Result<Vec<u8>>;
+}
+
+/// A cell in a workspace.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub struct CellId {
+    /// Its file.
+    pub source: SourceId,
+    /// Its place in the file, from 0.
+    pub index: u32,
+}
+
+/// One text of a workspace.
+pub struct Source {
+    /// Relative to the root.
+    pub path: PathBuf,
+    /// The whole text.
+    pub text: String,
+    /// The tree of a request file; of the configuration, an empty one.
+    pub file: File,
+    /// What is wrong with it as a text. What its expressions do is found when they are compiled.
+    pub problems: Vec<Problem>,
+    /// The `_common.http` files above it, outermost first.
+    pub commons: Vec<SourceId>,
+    lines: OnceLock<Lines>,
+}
+
+impl Source {
+    fn new(path: PathBuf, text: String) -> Self {
+        let (file, problems, commons) = (File::default(), Vec::new(), Vec::new());
+        Self { path, text, file, problems, commons, lines: OnceLock::new() }
+    }
+
+    /// Line starts, found once.
+    pub fn lines(&self) -> &Lines {
+        self.lines.get_or_init(|| Lines::new(&self.text))
+    }
+
+    /// Line and column of a byte.
+    pub fn place(&self, offset: usize) -> Place {
+        self.lines().place(&self.text, offset)
+    }
+}
+
+/// The files, their trees and the configuration.
+pub struct Workspace {
+    files: Box<dyn Files>,
+    sources: Vec<Source>,
+    by_path: HashMap<PathBuf, Option<SourceId>>,
+    /// What `yieldtray.toml` says; empty without one.
+    pub config: Config,
+}
+
+impl Workspace {
+    /// Opens the workspace whose files `files` reads, and reads its configuration if it has one.
+    pub fn open(files: Box<dyn Files>) -> Self {
+        let mut workspace = Self { files, sources: Vec::new(), by_path: HashMap::new(), config: Config::default() };
+        match workspace.read(Path::new(CONFIG_FILE)) {
+            Ok(Some(id)) => {
+                let source = &mut workspace.sources[id.0 as usize];
+                let (config, problems) = Config::parse(&source.text, id);
+                source.problems.extend(problems);
+                workspace.config = config;
+            }
+            Ok(None) => {}
+            Err(problem) => {
+                let id = workspace.add(Source::new(CONFIG_FILE.into(), String::new()));
+                workspace.sources[id.0 as usize].problems.push(problem.in_source(id));
+            }
+        }
+        workspace
+    }
+
+    /// The problems of the configuration.
+    pub fn config_problems(&self) -> &[Problem] {
+        self.sources
+            .first()
+            .filter(|source| source.path == Path::new(CONFIG_FILE))
+            .map_or(&[], |source| &source.problems)
+    }
+
+    /// A text by its id.
+    pub fn source(&self, id: SourceId) -> &Source {
+        &self.sources[id.0 as usize]
+    }
+
+    /// A cell by its id.
+    pub fn cell(&self, id: CellId) -> &Cell {
+        &self.source(id.source).file.cells[id.index as usize]
+    }
+
+    /// The cells of a file.
+    pub fn cells(&self, source: SourceId) -> impl Iterator<Item = CellId> + use<> {
+        let cells = self.source(source).file.cells.len() as u32;
+        (0..cells).map(move |index| CellId { source, index })
+    }
+
+    /// The file's name as it is shown: relative to the root, with `/`.
+    pub fn shown_path(&self, id: SourceId) -> String {
+        shown(&self.source(id).path)
+    }
+
+    /// `file:line:column` of a byte.
+    pub fn shown_place(&self, id: SourceId, offset: usize) -> String {
+        let place = self.source(id).place(offset);
+        format!("{}:{}:{}", self.shown_path(id), place.line, place.column)
+    }
+
+    /// The line a cell starts at, from 1.
+    pub fn line_of(&self, id: CellId) -> usize {
+        self.source(id.source).lines().line_of(self.cell(id).span.start())
+    }
+
+    /// A cell's title, or its name where it has none.
+    pub fn title(&self, id: CellId) -> &str {
+        let cell = self.cell(id);
+        let title = cell.title.of(&self.source(id.source).text);
+        if title.is_empty() { &cell.name } else { title }
+    }
+
+    /// The cell of that name in a file.
+    pub fn cell_named(&self, source: SourceId, name: &str) -> Option<CellId> {
+        let index = self.source(source).file.cells.iter().position(|cell| *cell.name == *name)?;
+        Some(CellId { source, index: index as u32 })
+    }
+
+    /// Every request file loaded so far, commons and the configuration left out.
+    pub fn loaded(&self) -> impl Iterator<Item = SourceId> + '_ {
+        let all = self.sources.iter().enumerate();
+        all.filter(|(_, source)| !source.file.cells.is_empty()).map(|(index, _)| SourceId(index as u32))
+    }
+
+    /// The instructions that stand in the preambles over a file: `_common.http`, the outermost first,
+    /// then the file's own. Each with the text it stands in.
+    pub fn preambles(&self, source: SourceId) -> impl Iterator<Item = (SourceId, &Instruction)> + '_ {
+        let over = self.source(source).commons.iter().copied().chain([source]);
+        over.flat_map(|id| syntax::instructions(&self.source(id).file.preamble).map(move |item| (id, item)))
+    }
+
+    /// The tags of a cell: its own and those of the preambles over it.
+    pub fn tags(&self, id: CellId) -> Vec<&str> {
+        let own = self.cell(id).instructions().map(|instruction| (id.source, instruction));
+        let mut tags: Vec<&str> = self
+            .preambles(id.source)
+            .chain(own)
+            .filter_map(|(source, instruction)| match instruction.kind {
+                Kind::Tag(list) => Some((&self.source(source).text, list)),
+                _ => None,
+            })
+            .flat_map(|(text, list)| Kind::list(list, text).map(move |tag| tag.of(text)))
+            .collect();
+        tags.sort_unstable();
+        tags.dedup();
+        tags
+    }
+
+    /// Loads a request file and the `_common.http` files above it. `path` is relative to the root. A
+    /// file that cannot be read is a mistake without a place.
+    pub fn load(&mut self, path: &Path) -> Result<SourceId, Problem> {
+        let path = clean(path).ok_or_else(|| outside(path))?;
+        if let Some(Some(id)) = self.by_path.get(&path) {
+            return Ok(*id);
+        }
+        let mut commons = Vec::new();
+        let folders: Vec<&Path> = path.ancestors().skip(1).collect();
+        for folder in folders.into_iter().rev() {
+            let common = folder.join(COMMON_FILE);
+            if common != path
+                && let Some(id) = self.load_one(&common)?
+            {
+                self.forbid_cells(id);
+                commons.push(id);
+            }
+        }
+        let id = self.load_one(&path)?.ok_or_else(|| {
+            let message = format!("no file `{}`", shown(&path));
+            Problem::mistake(Code::UnreadableFile, Span::default(), message)
+                .with_hint("name a file or folder that is there; `yieldtray list` shows the requests")
+        })?;
+        self.sources[id.0 as usize].commons = commons;
+        Ok(id)
+    }
+
+    /// Takes a text that is no file of the workspace: the command line's, or standard input's. The
+    /// `_common.http` of the root holds for it.
+    pub fn load_text(&mut self, name: &str, text: String) -> Result<SourceId, Problem> {
+        let commons = self.load_one(Path::new(COMMON_FILE))?;
+        let parsed_as = self.sources.len() as u32;
+        let parsed = syntax::parse(&text, SourceId(parsed_as), "request");
+        let mut source = Source::new(name.into(), text);
+        (source.file, source.problems) = (parsed.file, parsed.problems);
+        source.commons = commons.into_iter().collect();
+        Ok(self.add(source))
+    }
+
+    fn load_one(&mut self, path: &Path) -> Result<Option<SourceId>, Problem> {
+        if let Some(known) = self.by_path.get(path) {
+            return Ok(*known);
+        }
+        let id = self.read(path)?;
+        if let Some(id) = id {
+            let source = &mut self.sources[id.0 as usize];
+            let stem = path.file_stem().unwrap_or_default().to_string_lossy();
+            let parsed = syntax::parse(&source.text, id, &stem);
+            (source.file, source.problems) = (parsed.file, parsed.problems);
+        }
+        Ok(id)
+    }
+
+    /// `_common.http` is a preamble: a request in it is reported once.
+    fn forbid_cells(&mut self, id: SourceId) {
+        let source = &mut self.sources[id.0 as usize];
+        if let Some(cell) = source.file.cells.first() {
+            let span = cell.request.as_ref().map_or(cell.title, |request| request.span);
+            let problem = Problem::mistake(Code::StrayText, span, format!("`{COMMON_FILE}` holds no requests"))
+                .with_hint("move the request to a file of its own")
+                .in_source(id);
+            // From here on the file is only its preamble.
+            source.file.cells.clear();
+            source.problems.retain(|problem| problem.span.end() <= span.start());
+            source.problems.push(problem);
+        }
+    }
+
+    fn read(&mut self, path: &Path) -> Result<Option<SourceId>, Problem> {
+        let bytes = match self.files.read(path) {
+            Ok(bytes) => bytes,
+            Err(error) if matches!(error.kind(), io::ErrorKind::NotFound | io::ErrorKind::NotADirectory) => {
+                self.by_path.insert(path.to_owned(), None);
+                return Ok(None);
+            }
+            Err(error) => {
+                let message = format!("cannot read `{}`: {error}", shown(path));
+                return Err(Problem::mistake(Code::UnreadableFile, Span::default(), message));
+            }
+        };
+        if bytes.len() > MAX_TEXT {
+            let message = format!("`{}` has {} bytes, more than {MAX_TEXT}", shown(path), bytes.len());
+            return Err(Problem::mistake(Code::UnreadableFile, Span::default(), message).with_hint("split the file"));
+        }
+        let text = String::from_utf8(bytes).map_err(|error| {
+            let at = error.utf8_error().valid_up_to();
+            let line = error.as_bytes()[..at].iter().filter(|&&b| b == b'\n').count() + 1;
+            let message = format!("`{}` is not UTF-8: line {line} has a byte that is no text", shown(path));
+            Problem::mistake(Code::UnreadableFile, Span::default(), message).with_hint("save the file as UTF-8")
+        })?;
+        let id = self.add(Source::new(path.to_owned(), text));
+        self.by_path.insert(path.to_owned(), Some(id));
+        Ok(Some(id))
+    }
+
+    fn add(&mut self, source: Source) -> SourceId {
+        self.sources.push(source);
+        SourceId(self.sources.len() as u32 - 1)
+    }
+}
+
+/// A path with `/` between its parts.
+fn shown(path: &Path) -> String {
+    path.components().map(|part| part.as_os_str().to_string_lossy()).collect::<Vec<_>>().join("/")
+}
+
+/// The path without `.` and `..`; `None` where it leaves the workspace.
+pub(crate) fn clean(path: &Path) -> Option<PathBuf> {
+    let mut cleaned = PathBuf::new();
+    for part in path.components() {
+        match part {
+            Component::CurDir => {}
+            Component::ParentDir => {
+                if !cleaned.pop() {
+                    return None;
+                }
+            }
+            Component::Normal(part) => cleaned.push(part),
+            Component::RootDir | Component::Prefix(_) => return None,
+        }
+    }
+    Some(cleaned)
+}
+
+fn outside(path: &Path) -> Problem {
+    let message = format!("`{}` lies outside the workspace", path.display());
+    Problem::mistake(Code::UnreadableFile, Span::default(), message).with_hint("name a file below the workspace's root")
+}
