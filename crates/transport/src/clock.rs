@@ -1,0 +1,121 @@
+//! Times what happens inside the HTTP library: looking a name up and connecting. Both happen in the
+//! task that sends, so they report to a slot of that task.
+
+use reqwest::dns::{Addrs, Name, Resolve, Resolving};
+use std::cell::Cell;
+use std::fmt;
+use std::future::Future;
+use std::pin::Pin;
+use std::task::{Context, Poll};
+use std::time::{Duration, Instant};
+use tower::{Layer, Service};
+
+tokio::task_local! {
+    static PHASES: Phases;
+}
+
+/// The phases of one hop.
+#[derive(Default)]
+struct Phases {
+    lookup: Cell<Option<Duration>>,
+    connect: Cell<Option<Duration>>,
+}
+
+/// What looking up and connecting took, where they happened. Connecting includes TLS.
+#[derive(Clone, Copy, Debug, Default)]
+pub(crate) struct Connected {
+    pub(crate) lookup: Option<Duration>,
+    pub(crate) connect: Option<Duration>,
+}
+
+/// Runs `work` and tells what it spent on connecting.
+pub(crate) async fn timed<T>(work: impl Future<Output = T>) -> (T, Connected) {
+    PHASES
+        .scope(Phases::default(), async {
+            let result = work.await;
+            let connected = PHASES.with(|phases| {
+                let lookup = phases.lookup.get();
+                let connect = phases.connect.get().map(|all| all.saturating_sub(lookup.unwrap_or_default()));
+                Connected { lookup, connect }
+            });
+            (result, connected)
+        })
+        .await
+}
+
+/// Looks names up with the system's resolver and times it. Addresses in digits never come here.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct TimedResolver;
+
+/// A name nobody knows.
+#[derive(Debug)]
+pub(crate) struct NoSuchHost {
+    pub(crate) name: String,
+    pub(crate) reason: String,
+}
+
+impl fmt::Display for NoSuchHost {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "no host `{}`: {}", self.name, self.reason)
+    }
+}
+
+impl std::error::Error for NoSuchHost {}
+
+impl Resolve for TimedResolver {
+    fn resolve(&self, name: Name) -> Resolving {
+        Box::pin(async move {
+            let start = Instant::now();
+            let found = tokio::net::lookup_host((name.as_str(), 0)).await;
+            let _ = PHASES.try_with(|phases| phases.lookup.set(Some(start.elapsed())));
+            match found {
+                Ok(addresses) => Ok(Box::new(addresses.collect::<Vec<_>>().into_iter()) as Addrs),
+                Err(error) => {
+                    Err(Box::new(NoSuchHost { name: name.as_str().to_owned(), reason: error.to_string() }).into())
+                }
+            }
+        })
+    }
+}
+
+/// Times every connection that is made.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct TimedConnections;
+
+impl<S> Layer<S> for TimedConnections {
+    type Service = TimedConnector<S>;
+
+    fn layer(&self, inner: S) -> Self::Service {
+        TimedConnector { inner }
+    }
+}
+
+#[derive(Clone, Debug)]
+pub(crate) struct TimedConnector<S> {
+    inner: S,
+}
+
+impl<S, R> Service<R> for TimedConnector<S>
+where
+    S: Service<R>,
+    S::Future: Send + 'static,
+{
+    type Response = S::Response;
+    type Error = S::Error;
+    type Future = Pin<Box<dyn Future<Output = Result<S::Response, S::Error>> + Send>>;
+
+    fn poll_ready(&mut self, context: &mut Context<'_>) -> Poll<Result<(), Self::Error>> {
+        self.inner.poll_ready(context)
+    }
+
+    fn call(&mut self, request: R) -> Self::Future {
+        let start = Instant::now();
+        let connecting = self.inner.call(request);
+        Box::pin(async move {
+            let outcome = connecting.await;
+            // A connection made for a request that meanwhile got another has nobody to report to.
+            let _ = PHASES.try_with(|phases| phases.connect.set(Some(start.elapsed())));
+            outcome
+        })
+    }
+}

@@ -1,0 +1,111 @@
+//! The HTTP library's errors in plain words.
+
+use crate::clock::NoSuchHost;
+use std::error::Error;
+use std::io;
+use std::time::Duration;
+use url::Url;
+use yieldtray_core::response::{Failure, FailureKind};
+
+/// What went wrong with a request to `url`.
+pub(crate) fn describe(error: &reqwest::Error, url: &Url, elapsed: Duration) -> Failure {
+    let (kind, message, hint) = words(error, &authority(url), url);
+    Failure { kind, message, hint, elapsed }
+}
+
+/// A failure of our own making.
+pub(crate) fn failure(kind: FailureKind, message: impl Into<String>, hint: Option<&str>, elapsed: Duration) -> Failure {
+    Failure { kind, message: message.into(), hint: hint.map(str::to_owned), elapsed }
+}
+
+/// Host and port as one would type them.
+pub(crate) fn authority(url: &Url) -> String {
+    let host = url.host_str().unwrap_or_default();
+    url.port_or_known_default().map_or_else(|| host.to_owned(), |port| format!("{host}:{port}"))
+}
+
+fn words(error: &reqwest::Error, host: &str, url: &Url) -> (FailureKind, String, Option<String>) {
+    let causes = causes(error);
+    if let Some(unknown) = find::<NoSuchHost>(&causes) {
+        let hint = "check the address for a slip, and that the network is there".to_owned();
+        return (FailureKind::NoSuchHost, format!("no host `{}`: {}", unknown.name, unknown.reason), Some(hint));
+    }
+    if let Some(tls) = find::<rustls::Error>(&causes) {
+        return tls_words(tls, host, url);
+    }
+    let io = find::<io::Error>(&causes);
+    // A TLS error can travel inside an input/output error, where the chain of causes ends.
+    if let Some(tls) = io.and_then(io::Error::get_ref).and_then(|inner| inner.downcast_ref::<rustls::Error>()) {
+        return tls_words(tls, host, url);
+    }
+    let http = find::<hyper::Error>(&causes);
+    let io_kind = io.map(io::Error::kind);
+    if error.is_connect() {
+        return match io_kind {
+            Some(io::ErrorKind::ConnectionRefused) => (
+                FailureKind::Refused,
+                format!("nothing answers at {host}: the connection was refused"),
+                Some("is the server running, and on this port?".to_owned()),
+            ),
+            _ => (FailureKind::Refused, format!("cannot connect to {host}: {}", innermost(&causes)), None),
+        };
+    }
+    if http.is_some_and(|error| error.is_parse() && error.to_string().contains("too large")) {
+        return (FailureKind::TooLarge, format!("the header fields {host} sent are larger than is taken"), None);
+    }
+    if http.is_some_and(hyper::Error::is_parse) {
+        let hint = "is this the right port? another protocol may live there".to_owned();
+        return (FailureKind::NotHttp, format!("what {host} sent is not HTTP: {}", innermost(&causes)), Some(hint));
+    }
+    let reset = [io::ErrorKind::ConnectionReset, io::ErrorKind::BrokenPipe, io::ErrorKind::UnexpectedEof];
+    if http.is_some_and(|error| error.is_incomplete_message() || error.is_closed())
+        || io_kind.is_some_and(|kind| reset.contains(&kind))
+    {
+        return (FailureKind::BrokenOff, format!("{host} broke the connection off before the answer was whole"), None);
+    }
+    if error.is_body() || error.is_decode() {
+        return (FailureKind::BrokenOff, format!("the body {host} sent is broken: {}", innermost(&causes)), None);
+    }
+    (FailureKind::Other, format!("the exchange with {host} failed: {}", innermost(&causes)), None)
+}
+
+fn tls_words(error: &rustls::Error, host: &str, url: &Url) -> (FailureKind, String, Option<String>) {
+    use rustls::{CertificateError, Error as Tls};
+    let name = url.host_str().unwrap_or_default();
+    let (message, hint) = match error {
+        Tls::InvalidCertificate(certificate) => {
+            let why = match certificate {
+                CertificateError::Expired | CertificateError::ExpiredContext { .. } => "it has expired".to_owned(),
+                CertificateError::NotValidYet | CertificateError::NotValidYetContext { .. } => {
+                    "it is not valid yet".to_owned()
+                }
+                CertificateError::UnknownIssuer => "nobody this system trusts has signed it".to_owned(),
+                CertificateError::NotValidForName | CertificateError::NotValidForNameContext { .. } => {
+                    format!("it is not for `{name}`")
+                }
+                CertificateError::Revoked => "it was revoked".to_owned(),
+                other => format!("{other}"),
+            };
+            (format!("the certificate of {host} is not valid: {why}"), None)
+        }
+        Tls::InvalidMessage(_) => (
+            format!("{host} does not answer with TLS"),
+            Some("the server may speak plain http: try `http://`".to_owned()),
+        ),
+        other => (format!("TLS with {host} failed: {other}"), None),
+    };
+    (FailureKind::Tls, message, hint)
+}
+
+/// The chain of causes, the outermost first.
+fn causes(error: &reqwest::Error) -> Vec<&(dyn Error + 'static)> {
+    std::iter::successors(error.source(), |&cause| cause.source()).collect()
+}
+
+fn find<'e, E: Error + 'static>(causes: &[&'e (dyn Error + 'static)]) -> Option<&'e E> {
+    causes.iter().find_map(|cause| cause.downcast_ref::<E>())
+}
+
+fn innermost(causes: &[&(dyn Error + 'static)]) -> String {
+    causes.last().map_or_else(|| "no reason was given".to_owned(), ToString::to_string)
+}
