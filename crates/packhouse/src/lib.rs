@@ -1,0 +1,138 @@
+//! A fruit packhouse's API, made up: growers bring lots, lots are weighed onto trays, trays go to cold
+//! rooms. It keeps everything in memory and starts with the same data each time. Demos and tests of
+//! Yield Tray talk to it over loopback; it checks what it is sent and trusts none of it.
+
+mod access;
+mod answer;
+mod echo;
+mod growers;
+mod label;
+mod lots;
+mod papers;
+mod session;
+mod state;
+mod weighings;
+
+use axum::Router;
+use axum::routing::{any, get, post};
+use state::Shared;
+use std::io;
+use std::net::{Ipv4Addr, SocketAddr};
+use std::sync::Arc;
+use std::thread::JoinHandle;
+
+/// Which of two servers to be: the same API with other keys and other stock.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Server {
+    /// The one to try things on.
+    Bench,
+    /// The one that counts.
+    Live,
+}
+
+impl Server {
+    /// Its name.
+    pub fn name(self) -> &'static str {
+        match self {
+            Server::Bench => "bench",
+            Server::Live => "live",
+        }
+    }
+
+    /// The `X-Api-Key` it takes.
+    pub fn api_key(self) -> &'static str {
+        match self {
+            Server::Bench => "bench-key-4616",
+            Server::Live => "live-key-9027",
+        }
+    }
+
+    /// The one clerk who may sign in.
+    pub fn clerk(self) -> &'static str {
+        "clerk@packhouse.example"
+    }
+
+    /// The clerk's password.
+    pub fn password(self) -> &'static str {
+        match self {
+            Server::Bench => "windfall-bench",
+            Server::Live => "windfall-live",
+        }
+    }
+}
+
+/// A packhouse that runs on a thread of its own until it is dropped.
+#[derive(Debug)]
+pub struct Packhouse {
+    address: SocketAddr,
+    stop: Option<tokio::sync::oneshot::Sender<()>>,
+    thread: Option<JoinHandle<()>>,
+}
+
+impl Packhouse {
+    /// Starts one on a free loopback port.
+    ///
+    /// # Errors
+    /// If no port or thread can be had.
+    pub fn start(server: Server) -> io::Result<Self> {
+        let listener = std::net::TcpListener::bind((Ipv4Addr::LOCALHOST, 0))?;
+        listener.set_nonblocking(true)?;
+        let address = listener.local_addr()?;
+        let (stop, stopped) = tokio::sync::oneshot::channel();
+        let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build()?;
+        let thread = std::thread::Builder::new().name("packhouse".to_owned()).spawn(move || {
+            runtime.block_on(async move {
+                let Ok(listener) = tokio::net::TcpListener::from_std(listener) else { return };
+                let serving = axum::serve(listener, router(server));
+                tokio::select! {
+                    _ = serving => {}
+                    // A dropped sender stops it too.
+                    _ = stopped => {}
+                }
+            });
+        })?;
+        Ok(Self { address, stop: Some(stop), thread: Some(thread) })
+    }
+
+    /// Where it listens.
+    pub fn address(&self) -> SocketAddr {
+        self.address
+    }
+
+    /// Its address as a base for requests: `http://127.0.0.1:PORT`.
+    pub fn base(&self) -> String {
+        format!("http://{}", self.address)
+    }
+}
+
+impl Drop for Packhouse {
+    fn drop(&mut self) {
+        drop(self.stop.take());
+        if let Some(thread) = self.thread.take() {
+            let _ = thread.join();
+        }
+    }
+}
+
+/// The whole API of a fresh packhouse.
+pub fn router(server: Server) -> Router {
+    let shared = Arc::new(Shared::new(server));
+    Router::new()
+        .route("/health", get(session::health))
+        .route("/session", post(session::sign_in).delete(session::sign_out))
+        .route("/growers", get(growers::list))
+        .route("/growers/{id}", get(growers::one))
+        .route("/cold-rooms", get(growers::cold_rooms))
+        .route("/lots", get(lots::list).post(lots::create))
+        .route("/lots/", any(lots::with_slash))
+        .route("/lots/{id}", get(lots::one).put(lots::replace).patch(lots::change).delete(lots::remove))
+        .route("/lots/{id}/weighings", get(weighings::list).post(weighings::add))
+        .route("/lots/{id}/label.png", get(label::image))
+        .route("/manifest.xml", get(papers::manifest))
+        .route("/stock.csv", get(papers::stock))
+        .route("/moved", any(papers::moved))
+        .route("/echo", any(echo::echo))
+        .fallback(answer::no_such_path)
+        .method_not_allowed_fallback(answer::no_such_method)
+        .with_state(shared)
+}
