@@ -1,0 +1,98 @@
+use super::init::lay;
+use super::replay::replay;
+use crate::args::{Common, Demo, Replay};
+use crate::failure::Stop;
+use crate::host::Host;
+use crate::show::Out;
+use anyhow::Context;
+use std::io::Write;
+use std::path::{Path, PathBuf};
+use yieldtray_core::workspace::CONFIG_FILE;
+use yieldtray_packhouse::{Packhouse, Server};
+
+/// The demo workspace, as it is laid but for the addresses.
+const FILES: &[(&str, &str)] = &[
+    ("requests/_common.http", include_str!("../../demo/requests/_common.http")),
+    ("requests/intake.http", include_str!("../../demo/requests/intake.http")),
+    ("requests/orchard.http", include_str!("../../demo/requests/orchard.http")),
+    ("requests/papers.http", include_str!("../../demo/requests/papers.http")),
+    ("requests/slips.http", include_str!("../../demo/requests/slips.http")),
+];
+const CONFIG: &str = include_str!("../../demo/yieldtray.toml");
+
+/// Starts the packhouse, lays a workspace for it and replays that, for real.
+pub(crate) fn demo(common: &Common, args: &Demo, host: &Host, out: &mut Out) -> Result<u8, Stop> {
+    let Demo { keep, serve } = args;
+    let bench = Packhouse::start(Server::Bench).context("cannot start the packhouse")?;
+    let live = Packhouse::start(Server::Live).context("cannot start the packhouse")?;
+    // Gone with the demo, unless the user named a folder.
+    let temporary;
+    let folder: PathBuf = match keep {
+        Some(folder) => {
+            let folder = common.directory.as_deref().unwrap_or(Path::new(".")).join(folder);
+            refuse_full(&folder)?;
+            folder
+        }
+        None => {
+            temporary = tempfile::Builder::new().prefix("yieldtray-demo-").tempdir().context("cannot make a folder")?;
+            temporary.path().to_owned()
+        }
+    };
+    let config = CONFIG.replace("http://bench.invalid", &bench.base()).replace("http://live.invalid", &live.base());
+    lay(&folder, &[(CONFIG_FILE, config.as_str())])?;
+    lay(&folder, FILES)?;
+    let common =
+        Common { directory: Some(folder.clone()), env: common.env.clone(), set: common.set.clone(), ..*common };
+    let all = Replay { places: Vec::new(), only: Vec::new(), tag: Vec::new(), fail_fast: false };
+    let code = replay(&common, &all, host, out)?;
+    if !out.json && !out.quiet {
+        what_next(out, keep.as_deref(), *serve, &folder, &bench)?;
+    }
+    out.flush()?;
+    if *serve {
+        wait_for_interrupt()?;
+    }
+    Ok(code)
+}
+
+fn refuse_full(folder: &Path) -> Result<(), Stop> {
+    let full = match std::fs::read_dir(folder) {
+        Ok(mut entries) => entries.next().is_some(),
+        Err(_) => folder.exists(),
+    };
+    if full {
+        let message = format!("`{}` is there already and not empty", folder.display());
+        return Err(Stop::refused_with(message, "name a folder that is empty or not there; nothing was written"));
+    }
+    Ok(())
+}
+
+fn what_next(out: &mut Out, keep: Option<&Path>, serve: bool, folder: &Path, bench: &Packhouse) -> Result<(), Stop> {
+    let look = out.look;
+    let shown = keep.map_or_else(|| folder.display().to_string(), |keep| keep.display().to_string());
+    let mut lines = Vec::new();
+    if serve {
+        lines.push(format!("The packhouse listens at {} until you press Ctrl-C. In another terminal:", bench.base()));
+        lines.push(format!("  yieldtray list -C {shown}"));
+        lines.push(format!("  yieldtray send -C {shown} list-growers"));
+        lines.push(format!("  yieldtray send -C {shown} book-lot --needs send"));
+        lines.push(format!("  yieldtray replay -C {shown} -e live"));
+    } else if keep.is_some() {
+        lines.push(format!("The workspace is in {shown}; `--serve` keeps its API running too."));
+    } else {
+        lines.push(
+            "Keep the workspace and the API to try things on: yieldtray demo --keep packhouse --serve".to_owned(),
+        );
+    }
+    writeln!(out.result())?;
+    for line in lines {
+        writeln!(out.result(), "{}", look.faint(&line))?;
+    }
+    Ok(())
+}
+
+fn wait_for_interrupt() -> Result<(), Stop> {
+    let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().context("cannot wait")?;
+    runtime.block_on(tokio::signal::ctrl_c()).context("cannot wait for Ctrl-C")?;
+    Ok(())
+}

@@ -1,0 +1,75 @@
+use crate::args::{Common, Init};
+use crate::failure::Stop;
+use crate::show::Out;
+use anyhow::Context;
+use std::io::Write;
+use std::path::Path;
+use yieldtray_core::workspace::CONFIG_FILE;
+
+const CONFIG: &str = include_str!("../../demo/init.toml");
+const REQUESTS: &str = include_str!("../../demo/init.http");
+const REQUEST_FILE: &str = "requests/first.http";
+
+/// What git shall not keep: values of one's own, and the tool's state.
+const IGNORED: &[&str] = &["yieldtray.local.toml", ".yieldtray/"];
+
+/// Lays a small workspace; nothing that is there is overwritten.
+pub(crate) fn init(common: &Common, args: &Init, out: &mut Out) -> Result<u8, Stop> {
+    let Init { directory } = args;
+    let folder = common.directory.as_deref().unwrap_or(Path::new(".")).join(directory);
+    for file in [CONFIG_FILE, REQUEST_FILE] {
+        let path = folder.join(file);
+        if path.exists() {
+            let hint = "choose another folder: `yieldtray init DIR`; nothing was written";
+            return Err(Stop::refused_with(format!("`{}` is there already", path.display()), hint));
+        }
+    }
+    lay(&folder, &[(CONFIG_FILE, CONFIG), (REQUEST_FILE, REQUESTS)])?;
+    ignore(&folder)?;
+    if !out.quiet {
+        let shown = directory.display();
+        let lines = [
+            format!("a workspace in {shown}:"),
+            format!("  {CONFIG_FILE}       environments and values"),
+            format!("  {REQUEST_FILE}  two requests to change"),
+            "  .gitignore           keeps private values out of the repository".to_owned(),
+            format!("next: yieldtray send -C {shown} is-it-open"),
+        ];
+        for line in lines {
+            writeln!(out.result(), "{line}")?;
+        }
+    }
+    Ok(0)
+}
+
+/// Writes files below `folder`, making folders as needed.
+pub(crate) fn lay(folder: &Path, files: &[(&str, &str)]) -> Result<(), Stop> {
+    for (name, text) in files {
+        let path = folder.join(name);
+        let write = || {
+            std::fs::create_dir_all(path.parent().unwrap_or(folder))?;
+            std::fs::write(&path, text)
+        };
+        write().with_context(|| format!("cannot write `{}`", path.display()))?;
+    }
+    Ok(())
+}
+
+/// Adds what is missing to the folder's `.gitignore`.
+fn ignore(folder: &Path) -> Result<(), Stop> {
+    let path = folder.join(".gitignore");
+    let mut text = std::fs::read_to_string(&path).unwrap_or_default();
+    let missing: Vec<&str> =
+        IGNORED.iter().copied().filter(|rule| !text.lines().any(|line| line.trim() == *rule)).collect();
+    if missing.is_empty() {
+        return Ok(());
+    }
+    if !text.is_empty() && !text.ends_with('\n') {
+        text.push('\n');
+    }
+    for rule in missing {
+        text.push_str(rule);
+        text.push('\n');
+    }
+    Ok(std::fs::write(&path, text).with_context(|| format!("cannot write `{}`", path.display()))?)
+}

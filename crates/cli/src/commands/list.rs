@@ -1,0 +1,60 @@
+use crate::args::{Common, List};
+use crate::failure::Stop;
+use crate::host::Host;
+use crate::session::{Session, places};
+use crate::show::{Out, data, safe::safe_line, table};
+use std::io::Write;
+use yieldtray_core::problem::Problem;
+
+/// Shows the requests there are: place, name, method, target, what they need and yield.
+pub(crate) fn list(common: &Common, args: &List, host: &Host, out: &mut Out) -> Result<u8, Stop> {
+    let List { places: texts } = args;
+    let places = places(common, texts)?;
+    let mut session = Session::open(common, host, out, &places)?;
+    let cells = if places.is_empty() { session.find_all()? } else { session.find(&places)? };
+    let workspace = &session.workspace;
+    let listed: Vec<serde_json::Value> = cells.iter().map(|cell| data::listed(workspace, *cell)).collect();
+    // A file that is broken lists what can be read of it, and says what cannot.
+    let mut sources: Vec<_> = cells.iter().map(|cell| cell.source).collect();
+    sources.dedup();
+    let problems: Vec<Problem> = sources
+        .iter()
+        .flat_map(|source| &workspace.source(*source).problems)
+        .filter(|p| p.is_mistake())
+        .cloned()
+        .collect();
+    if out.json {
+        let document = serde_json::json!({ "requests": listed, "problems": data::problems(workspace, &problems) });
+        writeln!(out.result(), "{document}")?;
+        return Ok(if problems.is_empty() { 0 } else { 2 });
+    }
+    let text = |value: &serde_json::Value| safe_line(value.as_str().unwrap_or_default());
+    let words = |value: &serde_json::Value| {
+        value.as_array().into_iter().flatten().filter_map(serde_json::Value::as_str).collect::<Vec<_>>().join(", ")
+    };
+    let rows: Vec<Vec<String>> = listed
+        .iter()
+        .map(|request| {
+            let ways = [("needs", words(&request["needs"])), ("yields", words(&request["yields"]))];
+            let ways =
+                ways.iter().filter(|(_, names)| !names.is_empty()).map(|(word, names)| format!("{word} {names}"));
+            vec![
+                format!("{}:{}", text(&request["file"]), request["line"]),
+                text(&request["name"]),
+                text(&request["method"]),
+                table::cut(&text(&request["target"]), 48),
+                ways.collect::<Vec<_>>().join("  "),
+            ]
+        })
+        .collect();
+    for line in table::rows(&rows, out.width) {
+        writeln!(out.result(), "{line}")?;
+    }
+    if !problems.is_empty() {
+        return Err(Stop::with_problems(out, workspace, &problems));
+    }
+    if rows.is_empty() && !out.quiet {
+        out.say("no requests here: `yieldtray init` lays a workspace to start from")?;
+    }
+    Ok(0)
+}

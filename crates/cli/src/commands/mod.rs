@@ -1,0 +1,24 @@
+//! One file a command.
+
+mod demo;
+mod init;
+mod list;
+mod replay;
+mod send;
+
+use crate::args::{Args, Command};
+use crate::failure::Stop;
+use crate::host::Host;
+use crate::show::Out;
+
+/// Carries the command out and gives the exit code.
+pub(crate) fn run(args: Args, host: &Host, out: &mut Out) -> Result<u8, Stop> {
+    let Args { common, command } = args;
+    match command {
+        Command::Demo(args) => demo::demo(&common, &args, host, out),
+        Command::Init(args) => init::init(&common, &args, out),
+        Command::Send(args) => send::send(&common, args, host, out),
+        Command::Replay(args) => replay::replay(&common, &args, host, out),
+        Command::List(args) => list::list(&common, &args, host, out),
+    }
+}

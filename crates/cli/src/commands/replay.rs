@@ -1,0 +1,123 @@
+use crate::args::{Common, Replay};
+use crate::failure::Stop;
+use crate::host::Host;
+use crate::sending::drive;
+use crate::session::{Session, places};
+use crate::show::cell::{CellLines, Columns, summary};
+use crate::show::{Out, data, table};
+use std::io::{self, Write};
+use std::time::Instant;
+use yieldtray_core::problem::{Problem, SourceId};
+use yieldtray_core::replay::{Event, Plan, Run, Selection};
+use yieldtray_core::workspace::{CellId, Workspace};
+
+/// Sends many requests in order and judges their checks.
+pub(crate) fn replay(common: &Common, args: &Replay, host: &Host, out: &mut Out) -> Result<u8, Stop> {
+    let Replay { places: texts, only, tag, fail_fast } = args;
+    let places = places(common, texts)?;
+    let mut session = Session::open(common, host, out, &places)?;
+    let found = if places.is_empty() { session.find_all()? } else { session.find(&places)? };
+    let selection = Selection { only: only.clone(), tags: tag.clone() };
+    let chosen: Vec<CellId> = found.into_iter().filter(|cell| selection.takes(&session.workspace, *cell)).collect();
+    if chosen.is_empty() {
+        return Err(Stop::refused_with(
+            "no request is chosen",
+            "`yieldtray list` shows the requests there are; `--only` and `--tag` may leave none",
+        ));
+    }
+    let plan = Plan::new(&mut session.workspace, &session.engine, &chosen, true);
+    let base = session.base();
+    let workspace = &session.workspace;
+    let columns = Columns::new(plan.steps.iter().map(|step| written(workspace, step.cell)), out.width);
+    let mut view = View {
+        lines: CellLines { workspace, columns, look: out.look, base: base.clone() },
+        file: None,
+        shown: Vec::new(),
+        began: Instant::now(),
+    };
+    let mut run = Run::new(workspace, &session.engine, session.settings.clone(), plan, *fail_fast);
+    drive(
+        &mut run,
+        |_, _| {},
+        |_, event| {
+            if out.json {
+                let line = data::event(workspace, &event, view.began.elapsed());
+                writeln!(out.result(), "{line}")?;
+                // One event a line while it runs: whoever reads along shall have it now.
+                return out.flush();
+            }
+            view.show(out, &event)
+        },
+    )?;
+    Ok(run.summary().exit_code())
+}
+
+/// What is written in the file of a cell's name, method and target: enough to lay out columns.
+fn written(workspace: &Workspace, cell: CellId) -> (&str, &str, &str) {
+    let text = &workspace.source(cell.source).text;
+    let own = workspace.cell(cell);
+    let request = own.request.as_ref();
+    let method = request.and_then(|request| request.method).map_or("GET", |method| method.of(text));
+    (&own.name, method, request.map_or("", |request| request.target.of(text)))
+}
+
+/// The run as text.
+struct View<'w> {
+    lines: CellLines<'w>,
+    /// The file whose cells are shown now.
+    file: Option<SourceId>,
+    /// Problems that were shown: one of a preamble holds for many cells.
+    shown: Vec<Problem>,
+    began: Instant,
+}
+
+impl View<'_> {
+    fn show(&mut self, out: &mut Out, event: &Event) -> io::Result<()> {
+        match event {
+            Event::Began { environment, cells } => {
+                if !out.quiet {
+                    let line = heading(out, environment.as_deref(), self.lines.base.as_deref());
+                    writeln!(out.result(), "{line}  {}", table::count(*cells, "request", "requests"))?;
+                }
+            }
+            Event::Cell(report) => {
+                let bad = report.outcome != yieldtray_core::replay::Outcome::Passed;
+                if bad || !out.quiet {
+                    if self.file != Some(report.cell.source) {
+                        self.file = Some(report.cell.source);
+                        let path = self.lines.workspace.shown_path(report.cell.source);
+                        let path = out.look.strong(&path);
+                        writeln!(out.result(), "{path}")?;
+                    }
+                    for line in self.lines.cell(report) {
+                        writeln!(out.result(), "{line}")?;
+                    }
+                    if out.terminal {
+                        out.flush()?;
+                    }
+                }
+                let fresh: Vec<Problem> =
+                    report.problems.iter().filter(|problem| !self.shown.contains(problem)).cloned().collect();
+                out.problems(self.lines.workspace, &fresh)?;
+                self.shown.extend(fresh);
+            }
+            Event::Ended(figures) => {
+                let line = summary(figures, self.began.elapsed(), out.look);
+                writeln!(out.result(), "{line}")?;
+            }
+        }
+        Ok(())
+    }
+}
+
+/// Environment and address: always the first thing said.
+pub(crate) fn heading(out: &Out, environment: Option<&str>, base: Option<&str>) -> String {
+    let environment = match environment {
+        Some(name) => out.look.strong(name),
+        None => out.look.faint("no environment"),
+    };
+    match base {
+        Some(base) => format!("{environment}  {base}"),
+        None => environment,
+    }
+}

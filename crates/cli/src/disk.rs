@@ -1,0 +1,55 @@
+//! The files of a workspace on disk.
+
+use crate::failure::Stop;
+use ignore::WalkBuilder;
+use std::io;
+use std::path::{Path, PathBuf};
+use yieldtray_core::workspace::{COMMON_FILE, CONFIG_FILE, Files};
+
+/// Reads below one folder, and nothing outside of it: not through a link either.
+pub(crate) struct Disk {
+    /// The folder, without links.
+    root: PathBuf,
+}
+
+impl Disk {
+    /// Reads below `root`.
+    pub(crate) fn new(root: &Path) -> io::Result<Self> {
+        Ok(Self { root: root.canonicalize()? })
+    }
+}
+
+impl Files for Disk {
+    fn read(&self, path: &Path) -> io::Result<Vec<u8>> {
+        let full = self.root.join(path).canonicalize()?;
+        if !full.starts_with(&self.root) {
+            return Err(io::Error::new(io::ErrorKind::PermissionDenied, "it links to a place outside the workspace"));
+        }
+        std::fs::read(full)
+    }
+}
+
+/// The root of the workspace that holds `start`: the nearest folder upward with a configuration, else
+/// `start` itself.
+pub(crate) fn root_of(start: &Path) -> PathBuf {
+    let found = start.ancestors().find(|folder| folder.join(CONFIG_FILE).is_file());
+    found.unwrap_or(start).to_owned()
+}
+
+/// The request files below `folder`, sorted by path, relative to `root`. What git ignores is passed
+/// over, and so are hidden folders.
+pub(crate) fn request_files(root: &Path, folder: &Path) -> Result<Vec<PathBuf>, Stop> {
+    let mut files = Vec::new();
+    for entry in WalkBuilder::new(folder).require_git(false).sort_by_file_name(Ord::cmp).build() {
+        let entry =
+            entry.map_err(|error| Stop::refused(format!("cannot look through `{}`: {error}", folder.display())))?;
+        let path = entry.path();
+        let is_request = path.extension().is_some_and(|extension| extension == "http")
+            && path.file_name().is_some_and(|name| name != COMMON_FILE);
+        if is_request && path.is_file() {
+            files.push(path.strip_prefix(root).unwrap_or(path).to_owned());
+        }
+    }
+    files.sort();
+    Ok(files)
+}

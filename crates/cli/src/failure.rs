@@ -1,0 +1,71 @@
+use crate::show::Out;
+use std::io;
+use std::process::ExitCode;
+use yieldtray_core::problem::Problem;
+use yieldtray_core::workspace::Workspace;
+
+/// Why a command ends early.
+#[derive(Debug)]
+pub(crate) enum Stop {
+    /// Mistakes in files, values or options, already shown: exit 2.
+    Mistakes,
+    /// A mistake in the options or around the files: shown here, exit 2.
+    Refused {
+        /// What is wrong.
+        message: String,
+        /// What to do instead.
+        hint: Option<String>,
+    },
+    /// Something of the system failed: exit 2. A closed pipe is no failure.
+    System(anyhow::Error),
+}
+
+impl Stop {
+    /// A refusal without a hint.
+    pub(crate) fn refused(message: impl Into<String>) -> Self {
+        Stop::Refused { message: message.into(), hint: None }
+    }
+
+    /// A refusal with what to do instead.
+    pub(crate) fn refused_with(message: impl Into<String>, hint: impl Into<String>) -> Self {
+        Stop::Refused { message: message.into(), hint: Some(hint.into()) }
+    }
+
+    /// Shows problems and stops.
+    pub(crate) fn with_problems(out: &mut Out, workspace: &Workspace, problems: &[Problem]) -> Self {
+        match out.problems(workspace, problems) {
+            Ok(()) => Stop::Mistakes,
+            Err(error) => error.into(),
+        }
+    }
+
+    /// Says what is left to say and gives the exit code.
+    pub(crate) fn report(self, out: &mut Out) -> ExitCode {
+        let (message, hint) = match self {
+            Stop::Mistakes => return ExitCode::from(2),
+            Stop::Refused { message, hint } => (message, hint),
+            Stop::System(error) => {
+                let closed =
+                    error.downcast_ref::<io::Error>().is_some_and(|error| error.kind() == io::ErrorKind::BrokenPipe);
+                if closed {
+                    return ExitCode::SUCCESS;
+                }
+                (format!("{error:#}"), None)
+            }
+        };
+        let _ = out.refusal(&message, hint.as_deref());
+        ExitCode::from(2)
+    }
+}
+
+impl From<io::Error> for Stop {
+    fn from(error: io::Error) -> Self {
+        Stop::System(error.into())
+    }
+}
+
+impl From<anyhow::Error> for Stop {
+    fn from(error: anyhow::Error) -> Self {
+        Stop::System(error)
+    }
+}

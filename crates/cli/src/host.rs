@@ -1,0 +1,31 @@
+use std::io::IsTerminal;
+
+/// What the process finds around it, asked once, so that decisions can be made from values.
+#[derive(Clone, Debug)]
+pub(crate) struct Host {
+    /// Whether standard output is a terminal.
+    pub(crate) out_is_terminal: bool,
+    /// Whether standard error is a terminal.
+    pub(crate) errors_are_terminal: bool,
+    /// The terminal's width in columns, if there is one.
+    pub(crate) width: Option<usize>,
+    /// Whether `NO_COLOR` is set to something.
+    pub(crate) no_color: bool,
+    /// `YIELDTRAY_ENV`.
+    pub(crate) environment: Option<String>,
+}
+
+impl Host {
+    /// Looks around.
+    pub(crate) fn detect() -> Self {
+        let out_is_terminal = std::io::stdout().is_terminal();
+        let width = terminal_size::terminal_size().map(|(width, _)| usize::from(width.0));
+        Self {
+            out_is_terminal,
+            errors_are_terminal: std::io::stderr().is_terminal(),
+            width: width.filter(|_| out_is_terminal),
+            no_color: std::env::var_os("NO_COLOR").is_some_and(|value| !value.is_empty()),
+            environment: std::env::var("YIELDTRAY_ENV").ok().filter(|name| !name.is_empty()),
+        }
+    }
+}

@@ -1,0 +1,52 @@
+//! `yieldtray`: keeps API requests as plain text, sends them, and replays them with checks.
+//!
+//! The binary is thin: it reads arguments and files, asks core what to do, sends what core has
+//! prepared, and shows what core reports.
+
+mod args;
+mod commands;
+mod disk;
+mod failure;
+mod host;
+mod locate;
+mod sending;
+mod session;
+mod show;
+
+use clap::Parser;
+use failure::Stop;
+use host::Host;
+use std::process::ExitCode;
+
+fn main() -> ExitCode {
+    let args = match args::Args::try_parse() {
+        Ok(args) => args,
+        Err(error) => {
+            // Help and version go to standard output and are no failure.
+            let code = if error.use_stderr() { 2 } else { 0 };
+            let _ = error.print();
+            return ExitCode::from(code);
+        }
+    };
+    let host = Host::detect();
+    let mut out = show::Out::new(&args.common, &host);
+    if args.common.verbose {
+        start_logging(out.errors_in_colour());
+    }
+    let outcome = commands::run(args, &host, &mut out);
+    let outcome = outcome.and_then(|code| out.flush().map(|()| code).map_err(Stop::from));
+    match outcome {
+        Ok(code) => ExitCode::from(code),
+        Err(stop) => stop.report(&mut out),
+    }
+}
+
+/// The log of what happens, on standard error. It names methods, statuses and sizes, never values.
+fn start_logging(colour: bool) {
+    tracing_subscriber::fmt()
+        .with_writer(std::io::stderr)
+        .with_ansi(colour)
+        .with_max_level(tracing::Level::DEBUG)
+        .with_target(false)
+        .init();
+}

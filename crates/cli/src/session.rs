@@ -1,0 +1,290 @@
+//! What every command begins with: the workspace around the named place, the chosen environment, the
+//! values of the command line.
+
+use crate::args::Common;
+use crate::disk::{Disk, request_files, root_of};
+use crate::failure::Stop;
+use crate::host::Host;
+use crate::locate::Where;
+use crate::show::Out;
+use anyhow::Context;
+use chrono::{DateTime, Utc};
+use std::io::Read;
+use std::path::{Path, PathBuf};
+use std::time::SystemTime;
+use yieldtray_core::expression::{Engine, MadeUp, Value};
+use yieldtray_core::problem::{Problem, SourceId, closest, enumerate};
+use yieldtray_core::syntax::{is_language_name, is_value_name};
+use yieldtray_core::workspace::{CellId, Settings, Workspace};
+
+/// An opened workspace and what the caller chose.
+pub(crate) struct Session {
+    /// The workspace's folder.
+    pub(crate) root: PathBuf,
+    /// Its files as far as they were named.
+    pub(crate) workspace: Workspace,
+    /// Runs expressions.
+    pub(crate) engine: Engine,
+    /// Environment and values.
+    pub(crate) settings: Settings,
+    /// The folder relative places are counted from.
+    here: PathBuf,
+}
+
+impl Session {
+    /// Opens the workspace that holds the first of `places`, or the folder the caller stands in.
+    pub(crate) fn open(common: &Common, host: &Host, out: &mut Out, places: &[Where]) -> Result<Self, Stop> {
+        let here = here(common)?;
+        let start = places.iter().find_map(|place| match place {
+            Where::Path(path) | Where::Line(path, _) | Where::Cell(path, _) => Some(here.join(path)),
+            Where::StandardInput | Where::Name(_) => None,
+        });
+        let start = start.unwrap_or_else(|| here.clone());
+        // A file that is not there is reported later, with the files that are.
+        let start = start.canonicalize().unwrap_or_else(|_| here.clone());
+        let folder = if start.is_dir() { &*start } else { start.parent().unwrap_or(&here) };
+        let root = root_of(folder);
+        let disk = Disk::new(&root).with_context(|| format!("cannot open `{}`", root.display()))?;
+        let workspace = Workspace::open(Box::new(disk));
+        if !workspace.config_problems().is_empty() {
+            let problems = workspace.config_problems().to_vec();
+            let stop = Stop::with_problems(out, &workspace, &problems);
+            if problems.iter().any(Problem::is_mistake) {
+                return Err(stop);
+            }
+        }
+        let settings = settings(common, host, &workspace)?;
+        let clock = || DateTime::<Utc>::from(SystemTime::now()).fixed_offset();
+        let engine = Engine::new(MadeUp::new(fastrand::u64(..), Box::new(clock)));
+        Ok(Self { root, workspace, engine, settings, here })
+    }
+
+    /// The cells that the places name, in order, each once.
+    pub(crate) fn find(&mut self, places: &[Where]) -> Result<Vec<CellId>, Stop> {
+        let mut cells: Vec<CellId> = Vec::new();
+        for place in places {
+            for cell in self.find_one(place)? {
+                // Places rarely overlap; a folder alone names each cell once.
+                if places.len() == 1 || !cells.contains(&cell) {
+                    cells.push(cell);
+                }
+            }
+        }
+        Ok(cells)
+    }
+
+    /// Every cell of the workspace's request files.
+    pub(crate) fn find_all(&mut self) -> Result<Vec<CellId>, Stop> {
+        let folder = self.root.join(&self.workspace.config.requests);
+        if !folder.is_dir() {
+            return Err(Stop::refused_with(
+                format!("no folder `{}`, which the configuration names for requests", folder.display()),
+                "make it, or change `requests` in `yieldtray.toml`",
+            ));
+        }
+        self.cells_below(&folder)
+    }
+
+    /// The address the requests go to, where the configuration or the command line says it.
+    pub(crate) fn base(&self) -> Option<String> {
+        let config = &self.workspace.config;
+        let environment = self.settings.environment.as_deref().and_then(|name| config.environment(name));
+        let set = self.settings.set.iter().rev().find(|(name, _)| name == "base").map(|(_, value)| value);
+        let entries = environment.into_iter().flat_map(|environment| &environment.values).chain(&config.values);
+        let value = set.or_else(|| entries.filter(|entry| entry.name == "base").map(|entry| &entry.value).next())?;
+        value.to_text().ok().map(std::borrow::Cow::into_owned)
+    }
+
+    /// Takes a request that stands in no file.
+    pub(crate) fn take_text(&mut self, name: &str, text: String) -> Result<CellId, Stop> {
+        let source = self.workspace.load_text(name, text).map_err(plain)?;
+        match self.workspace.cells(source).count() {
+            1 => Ok(CellId { source, index: 0 }),
+            0 => Err(Stop::refused_with("there is no request in this text", "write one, as in `GET /lots`")),
+            more => Err(Stop::refused(format!("there are {more} requests in this text, but one can be sent"))),
+        }
+    }
+
+    fn find_one(&mut self, place: &Where) -> Result<Vec<CellId>, Stop> {
+        match place {
+            Where::StandardInput => {
+                let mut text = String::new();
+                std::io::stdin().read_to_string(&mut text).context("cannot read standard input")?;
+                self.take_text("standard input", text).map(|cell| vec![cell])
+            }
+            Where::Path(path) => {
+                let full = self.here.join(path);
+                if full.is_dir() {
+                    let full = full.canonicalize().with_context(|| format!("cannot open `{path}`"))?;
+                    return self.cells_below(&full);
+                }
+                let source = self.load(path)?;
+                Ok(self.workspace.cells(source).collect())
+            }
+            Where::Line(path, line) => {
+                let source = self.load(path)?;
+                self.cell_at(source, *line).map(|cell| vec![cell])
+            }
+            Where::Cell(path, name) => {
+                let source = self.load(path)?;
+                self.cell_named(source, path, name).map(|cell| vec![cell])
+            }
+            Where::Name(name) => {
+                let all = self.find_all()?;
+                self.only_cell_named(&all, name).map(|cell| vec![cell])
+            }
+        }
+    }
+
+    fn load(&mut self, path: &str) -> Result<SourceId, Stop> {
+        let full = self.here.join(path);
+        let Ok(full) = full.canonicalize() else {
+            return Err(Stop::refused_with(
+                format!("no file `{path}`"),
+                "`yieldtray list` shows the requests there are",
+            ));
+        };
+        let Ok(inside) = full.strip_prefix(&self.root) else {
+            let message = format!("`{path}` lies outside the workspace `{}`", self.root.display());
+            return Err(Stop::refused_with(message, "name places of one workspace at a time"));
+        };
+        self.workspace.load(inside).map_err(plain)
+    }
+
+    fn cells_below(&mut self, folder: &Path) -> Result<Vec<CellId>, Stop> {
+        let mut cells = Vec::new();
+        for file in request_files(&self.root, folder)? {
+            let source = self.workspace.load(&file).map_err(plain)?;
+            cells.extend(self.workspace.cells(source));
+        }
+        Ok(cells)
+    }
+
+    fn cell_at(&self, source: SourceId, line: usize) -> Result<CellId, Stop> {
+        let text = &self.workspace.source(source);
+        let path = self.workspace.shown_path(source);
+        let Some(span) = text.lines().span(&text.text, line) else {
+            return Err(Stop::refused(format!("`{path}` has no line {line}")));
+        };
+        let at = |cell: &CellId| {
+            let own = self.workspace.cell(*cell).span;
+            own.start() <= span.start() && (span.start() < own.end() || own.end() == text.text.len())
+        };
+        self.workspace.cells(source).filter(at).last().ok_or_else(|| {
+            Stop::refused_with(
+                format!("line {line} of `{path}` stands before the first cell"),
+                "name a line at or below a `%%` line",
+            )
+        })
+    }
+
+    fn cell_named(&self, source: SourceId, path: &str, name: &str) -> Result<CellId, Stop> {
+        self.workspace.cell_named(source, name).ok_or_else(|| {
+            let names: Vec<&str> = self.workspace.source(source).file.cells.iter().map(|cell| &*cell.name).collect();
+            let hint = match closest(name, names.iter().copied()) {
+                Some(meant) => format!("did you mean `{meant}`?"),
+                None if names.is_empty() => "it holds no requests".to_owned(),
+                None => format!("it has {}", enumerate(names.iter().take(12))),
+            };
+            Stop::refused_with(format!("no cell `{name}` in `{path}`"), hint)
+        })
+    }
+
+    fn only_cell_named(&self, all: &[CellId], name: &str) -> Result<CellId, Stop> {
+        let found: Vec<CellId> = all.iter().copied().filter(|cell| *self.workspace.cell(*cell).name == *name).collect();
+        match found.as_slice() {
+            [only] => Ok(*only),
+            [] => {
+                let names = all.iter().map(|cell| &*self.workspace.cell(*cell).name);
+                let hint = match closest(name, names) {
+                    Some(meant) => format!("did you mean `{meant}`?"),
+                    None => "`yieldtray list` shows the requests there are".to_owned(),
+                };
+                Err(Stop::refused_with(format!("no cell is named `{name}`, and no file or folder"), hint))
+            }
+            several => {
+                let places: Vec<String> =
+                    several.iter().map(|cell| format!("{}#{name}", self.workspace.shown_path(cell.source))).collect();
+                let message = format!("{} cells are named `{name}`", places.len());
+                Err(Stop::refused_with(message, format!("name one of {}", enumerate(places))))
+            }
+        }
+    }
+}
+
+/// Reads the WHEREs as they stand on the command line.
+pub(crate) fn places(common: &Common, texts: &[String]) -> Result<Vec<Where>, Stop> {
+    let here = here(common)?;
+    Ok(texts.iter().map(|text| Where::parse(text, |path| here.join(path).exists())).collect())
+}
+
+fn here(common: &Common) -> Result<PathBuf, Stop> {
+    let folder = common.directory.clone().unwrap_or_else(|| PathBuf::from("."));
+    let here = folder.canonicalize();
+    here.map_err(|error| Stop::refused(format!("cannot work in `{}`: {error}", folder.display())))
+}
+
+/// A problem that has no place in a text.
+fn plain(problem: Problem) -> Stop {
+    Stop::Refused { message: problem.message, hint: problem.hint }
+}
+
+/// The environment and the values of the command line.
+fn settings(common: &Common, host: &Host, workspace: &Workspace) -> Result<Settings, Stop> {
+    let config = &workspace.config;
+    let told =
+        common.env.clone().map(|name| (name, "--env")).or_else(|| Some((host.environment.clone()?, "YIELDTRAY_ENV")));
+    let environment = match told {
+        Some((name, by)) if config.environment(&name).is_none() => {
+            let names: Vec<&str> = config.environments.iter().map(|environment| environment.name.as_str()).collect();
+            let hint = match closest(&name, names.iter().copied()) {
+                Some(meant) => format!("did you mean `{meant}`?"),
+                None if names.is_empty() => format!("describe it in `yieldtray.toml`: `[environments.{name}.values]`"),
+                None => format!("there is {}", enumerate(names)),
+            };
+            return Err(Stop::refused_with(format!("no environment `{name}`, which {by} names"), hint));
+        }
+        Some((name, _)) => Some(name),
+        None => config.environment.as_ref().map(|(name, _)| name.clone()),
+    };
+    let set = common.set.iter().map(|text| set_value(text)).collect::<Result<_, _>>()?;
+    let process =
+        std::env::vars_os().filter_map(|(name, value)| Some((name.into_string().ok()?, value.into_string().ok()?)));
+    Ok(Settings { environment, set, process: process.collect() })
+}
+
+/// `NAME=VALUE`: a number, `true`, `false`, `null`, a list or a map by its JSON; all else is text.
+fn set_value(text: &str) -> Result<(String, Value), Stop> {
+    let Some((name, value)) = text.split_once('=') else {
+        return Err(Stop::refused_with(format!("`--set {text}` has no value"), format!("write `--set {text}=…`")));
+    };
+    if !is_value_name(name) {
+        let hint = "use letters, digits and `_`, the first no digit";
+        return Err(Stop::refused_with(format!("`{name}` cannot name a value"), hint));
+    }
+    if is_language_name(name) {
+        let message = format!("`{name}` is a name of the language, so no value can take it");
+        return Err(Stop::refused(message));
+    }
+    let value = Value::parse_json(value.as_bytes()).unwrap_or_else(|_| Value::text(value));
+    Ok((name.to_owned(), value))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_set_value_is_what_it_looks_like() {
+        let shown = |text| set_value(text).map(|(name, value)| format!("{name} {}", value.show())).ok();
+        assert_eq!(shown("bins=24").as_deref(), Some("bins 24"));
+        assert_eq!(shown("grower=G-11").as_deref(), Some("grower \"G-11\""));
+        assert_eq!(shown("code=007").as_deref(), Some("code \"007\""));
+        assert_eq!(shown("code=\"24\"").as_deref(), Some("code \"24\""));
+        assert_eq!(shown("note=a=b").as_deref(), Some("note \"a=b\""));
+        assert_eq!(shown("empty=").as_deref(), Some("empty \"\""));
+        assert_eq!(shown("bins"), None);
+        assert_eq!(shown("4bins=1"), None);
+        assert_eq!(shown("status=1"), None);
+    }
+}

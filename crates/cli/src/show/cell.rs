@@ -1,0 +1,206 @@
+//! How a run reads: one line a request, and under it what a person needs to see why it failed.
+
+use super::look::Look;
+use super::safe::safe_line;
+use super::table::{count, cut, left, right};
+use std::time::Duration;
+use yieldtray_core::replay::{CellReport, CheckFailure, Outcome, Summary, YieldReport};
+use yieldtray_core::workspace::Workspace;
+
+/// Where no terminal gives a width, lines may be this long before a column is cut.
+const WIDE: usize = 160;
+
+/// The widths of the columns that all lines of a run share.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Columns {
+    name: usize,
+    method: usize,
+    target: usize,
+    /// The whole line.
+    line: usize,
+}
+
+impl Columns {
+    /// Columns wide enough for these names, methods and targets, as far as the terminal goes.
+    pub(crate) fn new<'t>(cells: impl Iterator<Item = (&'t str, &'t str, &'t str)>, terminal: Option<usize>) -> Self {
+        let (mut name, mut method, mut target) = (4, 3, 8);
+        for (own_name, own_method, own_target) in cells {
+            name = name.max(own_name.chars().count());
+            method = method.max(own_method.chars().count());
+            target = target.max(own_target.chars().count());
+        }
+        let line = terminal.unwrap_or(WIDE).max(40);
+        // What follows the target: status, time and the number of checks.
+        let rest = 2 + 2 + 2 + 2 + 3 + 2 + 7 + 2 + 8;
+        let name = name.min((line / 4).max(12));
+        let method = method.min(8);
+        let target = target.min(line.saturating_sub(name + method + rest).clamp(10, 60));
+        Self { name, method, target, line }
+    }
+}
+
+/// A run as text, one piece after another.
+pub(crate) struct CellLines<'w> {
+    /// The files.
+    pub(crate) workspace: &'w Workspace,
+    /// The columns.
+    pub(crate) columns: Columns,
+    /// The colours.
+    pub(crate) look: Look,
+    /// The address that paths are shown without.
+    pub(crate) base: Option<String>,
+}
+
+impl CellLines<'_> {
+    /// The line of one cell, and the lines under it.
+    pub(crate) fn cell(&self, report: &CellReport) -> Vec<String> {
+        let look = self.look;
+        let name = left(&cut(&self.workspace.cell(report.cell).name, self.columns.name), self.columns.name);
+        let head = match &report.outcome {
+            Outcome::NotSent(need) => {
+                format!("  {name}  {}", look.odd(&format!("not sent: {need} did not pass")))
+            }
+            Outcome::Mistaken => {
+                let mistakes = report.problems.iter().filter(|problem| problem.is_mistake()).count();
+                format!("  {name}  {}", look.bad(&format!("not sent: {}", count(mistakes, "mistake", "mistakes"))))
+            }
+            Outcome::Passed | Outcome::Failed | Outcome::NoAnswer => self.sent(report, &name),
+        };
+        let mut lines = vec![head];
+        if let Some(failure) = &report.failure {
+            lines.push(format!("      {}", look.bad(&safe_line(&failure.message))));
+            lines.extend(failure.hint.iter().map(|hint| format!("      {}", look.faint(&safe_line(hint)))));
+        }
+        for failure in &report.failures {
+            lines.extend(self.failure(failure));
+        }
+        for taken in &report.yields {
+            lines.extend(self.failed_yield(taken));
+        }
+        lines
+    }
+
+    fn sent(&self, report: &CellReport, name: &str) -> String {
+        let (look, columns) = (self.look, &self.columns);
+        let target = cut(&safe_line(self.target(&report.url)), columns.target);
+        let status = report.status.map_or_else(|| "—".to_owned(), |status| status.to_string());
+        let plain = format!(
+            "  {name}  {}  {}  {}  {}  ",
+            left(&cut(&safe_line(&report.method), columns.method), columns.method),
+            left(&target, columns.target),
+            right(&status, 3),
+            right(&time(report.elapsed), 7)
+        );
+        let failed = report.failures.len();
+        let checks = match (report.checks, failed) {
+            _ if report.outcome == Outcome::NoAnswer => look.bad("no answer"),
+            (0, _) => look.faint("no checks"),
+            (all, 0) => count(all, "check", "checks"),
+            (all, failed) => look.bad(&format!("{failed} of {all} failed")),
+        };
+        let yields =
+            report.yields.iter().filter_map(|taken| Some(format!("{} = {}", taken.name, taken.value.as_ref().ok()?)));
+        let yields = yields.collect::<Vec<_>>().join("  ");
+        if yields.is_empty() {
+            return format!("{plain}{checks}");
+        }
+        let checks_width = if failed > 0 {
+            format!("{failed} of {} failed", report.checks).len()
+        } else {
+            10.max(checks.len().min(10))
+        };
+        let room = columns.line.saturating_sub(plain.chars().count() + checks_width + 2);
+        let padding = " ".repeat(if look.is_coloured() && failed == 0 && report.checks == 0 {
+            1
+        } else {
+            10usize.saturating_sub(checks.chars().count())
+        });
+        format!("{plain}{checks}{padding}  {}", look.name(&cut(&safe_line(&yields), room)))
+    }
+
+    /// An address as it is shown: what follows the base, where it is the base's.
+    fn target<'u>(&self, url: &'u str) -> &'u str {
+        let path = self.base.as_deref().and_then(|base| url.strip_prefix(base.trim_end_matches('/')));
+        path.filter(|path| path.starts_with(['/', '?'])).unwrap_or(url)
+    }
+
+    /// A check that failed: where it stands and what it says, then its parts with their values.
+    pub(crate) fn failure(&self, failure: &CheckFailure) -> Vec<String> {
+        let look = self.look;
+        let source = self.workspace.source(failure.source);
+        let place =
+            format!("{}:{}", self.workspace.shown_path(failure.source), source.place(failure.span.start()).line);
+        let label = failure.label.as_ref().map(|label| format!("{label}: ")).unwrap_or_default();
+        let indent = " ".repeat(6 + place.chars().count() + 2);
+        let room = self.columns.line.saturating_sub(indent.len()).max(24);
+        let mut lines = vec![format!(
+            "      {}  {}",
+            look.faint(&place),
+            look.bad(&format!("{label}{}", safe_line(&failure.expression)))
+        )];
+        let widest = failure.parts.iter().map(|(text, _)| text.chars().count()).max().unwrap_or_default().min(room / 2);
+        for (text, value) in &failure.parts {
+            let text = cut(&safe_line(text), widest.max(1));
+            let (word, value) = match value {
+                Ok(value) => ("is", safe_line(value)),
+                Err(message) => ("has no value:", safe_line(message)),
+            };
+            let room = room.saturating_sub(widest + word.len() + 4);
+            lines.push(format!(
+                "{indent}{}  {}  {}",
+                left(&text, widest),
+                look.faint(word),
+                look.strong(&cut(&value, room.max(16)))
+            ));
+        }
+        lines.extend(failure.notes.iter().map(|note| format!("{indent}{}", look.odd(&safe_line(note)))));
+        lines.extend(failure.hint.iter().map(|hint| format!("{indent}{}", safe_line(hint))));
+        lines
+    }
+
+    /// A yield that failed.
+    pub(crate) fn failed_yield(&self, taken: &YieldReport) -> Option<String> {
+        let message = taken.value.as_ref().err()?;
+        let source = self.workspace.source(taken.source);
+        let place = format!("{}:{}", self.workspace.shown_path(taken.source), source.place(taken.span.start()).line);
+        let words = format!("`{}` was not yielded: {}", taken.name, safe_line(message));
+        Some(format!("      {}  {}", self.look.faint(&place), self.look.bad(&words)))
+    }
+}
+
+/// The last line of a run.
+pub(crate) fn summary(summary: &Summary, elapsed: Duration, look: Look) -> String {
+    let mut parts = vec![count(summary.requests, "request", "requests"), count(summary.checks, "check", "checks")];
+    let failed = summary.failed_checks;
+    if failed + summary.failed_yields + summary.no_answer + summary.mistaken + summary.not_sent == 0 {
+        parts.push(if summary.checks > 0 { look.good("all passed") } else { "nothing judged".to_owned() });
+    }
+    let mut bad = |number: usize, words: String| {
+        if number > 0 {
+            parts.push(look.bad(&words));
+        }
+    };
+    bad(failed, format!("{failed} failed"));
+    bad(summary.failed_yields, format!("{} not yielded", summary.failed_yields));
+    bad(summary.no_answer, format!("{} without an answer", summary.no_answer));
+    bad(summary.mistaken, format!("{} with mistakes", summary.mistaken));
+    bad(summary.not_sent, format!("{} not sent", summary.not_sent));
+    let left_out = summary.cells - summary.requests - summary.mistaken - summary.not_sent;
+    if left_out > 0 {
+        parts.push(look.odd(&format!("{left_out} left out")));
+    }
+    parts.push(time(elapsed));
+    parts.join(" · ")
+}
+
+/// A length of time, to be read.
+pub(crate) fn time(duration: Duration) -> String {
+    let millis = duration.as_secs_f64() * 1000.0;
+    match millis {
+        0.0 => "0 ms".to_owned(),
+        ..0.95 => "<1 ms".to_owned(),
+        ..1000.0 => format!("{millis:.0} ms"),
+        ..60_000.0 => format!("{:.2} s", millis / 1000.0),
+        _ => format!("{:.0} min {:.0} s", (millis / 60_000.0).floor(), (millis % 60_000.0) / 1000.0),
+    }
+}

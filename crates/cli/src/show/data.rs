@@ -1,0 +1,228 @@
+//! The shapes of `--json`, described in docs/commands.md. A field that does not apply is left out.
+
+use base64::Engine as _;
+use serde_json::{Map, Value, json};
+use std::time::Duration;
+use yieldtray_core::problem::{Level, Problem, SourceId};
+use yieldtray_core::replay::{CellReport, CheckFailure, Event, Outcome, Summary};
+use yieldtray_core::response::Exchange;
+use yieldtray_core::secret::{MASK, Masker, is_secret_header};
+use yieldtray_core::syntax::{Kind, Span};
+use yieldtray_core::workspace::{CellId, Workspace};
+
+/// Problems: code, level, message, hint, and the place with both ends; lines and columns from 1.
+pub(crate) fn problems(workspace: &Workspace, problems: &[Problem]) -> Vec<Value> {
+    problems
+        .iter()
+        .map(|problem| {
+            let level = if problem.level == Level::Mistake { "mistake" } else { "remark" };
+            let mut data = json!({ "code": problem.code.as_str(), "level": level, "message": problem.message });
+            if let Some(hint) = &problem.hint {
+                data["hint"] = hint.as_str().into();
+            }
+            if let Some(source) = problem.source {
+                extend(&mut data, place(workspace, source, problem.span));
+            }
+            if let Some((source, span, words)) = &problem.also {
+                let mut also = place(workspace, *source, *span);
+                also["message"] = words.as_str().into();
+                data["also"] = also;
+            }
+            data
+        })
+        .collect()
+}
+
+fn place(workspace: &Workspace, id: SourceId, span: Span) -> Value {
+    let source = workspace.source(id);
+    let (start, end) = (source.place(span.start()), source.place(span.end()));
+    json!({
+        "file": workspace.shown_path(id),
+        "line": start.line,
+        "column": start.column,
+        "end_line": end.line,
+        "end_column": end.column,
+    })
+}
+
+fn extend(data: &mut Value, more: Value) {
+    if let (Value::Object(data), Value::Object(more)) = (data, more) {
+        data.extend(more);
+    }
+}
+
+/// One event of a replay.
+pub(crate) fn event(workspace: &Workspace, event: &Event, elapsed: Duration) -> Value {
+    match event {
+        Event::Began { environment, cells } => {
+            json!({ "event": "began", "environment": environment, "cells": cells })
+        }
+        Event::Cell(report) => {
+            let mut data = json!({ "event": "cell" });
+            extend(&mut data, cell_report(workspace, report));
+            data
+        }
+        Event::Ended(summary) => {
+            let mut data = json!({ "event": "ended" });
+            extend(&mut data, totals(summary, elapsed));
+            data
+        }
+    }
+}
+
+fn totals(summary: &Summary, elapsed: Duration) -> Value {
+    json!({
+        "cells": summary.cells,
+        "requests": summary.requests,
+        "checks": summary.checks,
+        "failed_checks": summary.failed_checks,
+        "failed_yields": summary.failed_yields,
+        "not_sent": summary.not_sent,
+        "mistaken": summary.mistaken,
+        "no_answer": summary.no_answer,
+        "elapsed_ms": millis(elapsed),
+        "exit_code": summary.exit_code(),
+    })
+}
+
+/// A cell and how it came out.
+pub(crate) fn cell_report(workspace: &Workspace, report: &CellReport) -> Value {
+    let cell = workspace.cell(report.cell);
+    let mut data = json!({
+        "file": workspace.shown_path(report.cell.source),
+        "line": workspace.line_of(report.cell),
+        "name": &*cell.name,
+        "outcome": report.outcome.as_str(),
+    });
+    let mut set = |name: &str, value: Value| data[name] = value;
+    if let Outcome::NotSent(need) = &report.outcome {
+        set("needs", need.as_str().into());
+    }
+    if !report.method.is_empty() {
+        set("method", report.method.as_str().into());
+        set("url", report.url.as_str().into());
+        set("elapsed_ms", millis(report.elapsed));
+    }
+    if let Some(status) = report.status {
+        set("status", status.into());
+        set("size", report.size.into());
+        set("checks", report.checks.into());
+        set("failures", report.failures.iter().map(|failure| check_failure(workspace, failure)).collect());
+        set("yields", report.yields.iter().map(|taken| outcome_of(&taken.name, "name", &taken.value)).collect());
+    }
+    if !report.problems.is_empty() {
+        set("problems", problems(workspace, &report.problems).into());
+    }
+    if let Some(failure) = &report.failure {
+        set("failure", json!({ "kind": failure.kind.as_str(), "message": failure.message, "hint": failure.hint }));
+    }
+    data
+}
+
+fn check_failure(workspace: &Workspace, failure: &CheckFailure) -> Value {
+    let mut data = place(workspace, failure.source, failure.span);
+    if let Some(label) = &failure.label {
+        data["label"] = label.as_str().into();
+    }
+    data["expression"] = failure.expression.as_str().into();
+    data["parts"] = failure.parts.iter().map(|(text, value)| outcome_of(text, "text", value)).collect();
+    data["notes"] = failure.notes.clone().into();
+    if let Some(hint) = &failure.hint {
+        data["hint"] = hint.as_str().into();
+    }
+    data
+}
+
+fn outcome_of(text: &str, key: &str, value: &Result<String, String>) -> Value {
+    match value {
+        Ok(value) => json!({ key: text, "value": value }),
+        Err(message) => json!({ key: text, "error": message }),
+    }
+}
+
+/// The answer of `send`, secrets masked. A body that is JSON stands as JSON, other text as text, other
+/// bytes in base64.
+pub(crate) fn response(exchange: &Exchange, masker: &Masker) -> Value {
+    let headers: Vec<Value> = exchange
+        .headers
+        .iter()
+        .map(|(name, value)| json!([name, header_value(name, &String::from_utf8_lossy(value), masker)]))
+        .collect();
+    let mut data = json!({
+        "status": exchange.status,
+        "reason": exchange.reason,
+        "version": exchange.version,
+        "headers": headers,
+        "size": exchange.body.len(),
+        "elapsed_ms": millis(exchange.timings.total),
+        "timings_ms": {
+            "lookup": exchange.timings.lookup.map(millis),
+            "connect": exchange.timings.connect.map(millis),
+            "wait": millis(exchange.timings.wait),
+            "receive": millis(exchange.timings.receive),
+        },
+        "hops": exchange.hops.iter().map(|hop| json!({
+            "status": hop.status,
+            "method": hop.method,
+            "url": masker.mask(&hop.url),
+            "location": masker.mask(&hop.location),
+        })).collect::<Vec<_>>(),
+    });
+    match std::str::from_utf8(&exchange.body) {
+        Ok(text) => {
+            let text = masker.mask(text);
+            let looks_json = text.trim_start().starts_with(['{', '[']);
+            data["body"] = match serde_json::from_str::<Value>(&text) {
+                Ok(json) if looks_json => json,
+                _ => text.into(),
+            };
+        }
+        Err(_) => data["body_base64"] = base64::engine::general_purpose::STANDARD.encode(&exchange.body).into(),
+    }
+    data
+}
+
+/// A header value as it is shown: never a credential.
+pub(crate) fn header_value(name: &str, value: &str, masker: &Masker) -> String {
+    if !is_secret_header(name) {
+        return masker.mask(value).into_owned();
+    }
+    match value.split_once(' ') {
+        // The scheme is no secret, and tells what was sent.
+        Some((scheme, _)) if name.to_ascii_lowercase().ends_with("authorization") => format!("{scheme} {MASK}"),
+        _ => MASK.to_owned(),
+    }
+}
+
+/// A request of `list`.
+pub(crate) fn listed(workspace: &Workspace, id: CellId) -> Value {
+    let cell = workspace.cell(id);
+    let text = &workspace.source(id.source).text;
+    let words = |list: Span| Kind::list(list, text).map(|word| Value::from(word.of(text))).collect::<Vec<_>>();
+    let mut data = Map::new();
+    data.insert("file".to_owned(), workspace.shown_path(id.source).into());
+    data.insert("line".to_owned(), workspace.line_of(id).into());
+    data.insert("name".to_owned(), (&*cell.name).into());
+    data.insert("title".to_owned(), workspace.title(id).into());
+    if let Some(request) = &cell.request {
+        data.insert("method".to_owned(), request.method.map_or("GET", |method| method.of(text)).into());
+        data.insert("target".to_owned(), request.target.of(text).into());
+    }
+    let (mut needs, mut yields) = (Vec::new(), Vec::new());
+    for instruction in cell.instructions() {
+        match instruction.kind {
+            Kind::Needs(list) => needs.extend(words(list)),
+            Kind::Yield { name, .. } => yields.push(Value::from(name.of(text))),
+            _ => {}
+        }
+    }
+    data.insert("needs".to_owned(), needs.into());
+    data.insert("yields".to_owned(), yields.into());
+    data.insert("tags".to_owned(), workspace.tags(id).into());
+    Value::Object(data)
+}
+
+/// Milliseconds with three decimals.
+fn millis(duration: Duration) -> Value {
+    ((duration.as_secs_f64() * 1e6).round() / 1e3).into()
+}

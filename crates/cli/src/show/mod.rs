@@ -1,0 +1,98 @@
+//! Everything a person or a program reads from the tool. Standard output carries the result, standard
+//! error what is said about it.
+
+pub(crate) mod body;
+pub(crate) mod cell;
+pub(crate) mod data;
+pub(crate) mod look;
+pub(crate) mod problems;
+pub(crate) mod safe;
+pub(crate) mod table;
+
+use crate::args::{Color, Common};
+use crate::host::Host;
+use look::Look;
+use std::io::{self, BufWriter, Stdout, Write};
+use yieldtray_core::problem::Problem;
+use yieldtray_core::workspace::Workspace;
+
+/// The two streams and how each is written.
+pub(crate) struct Out {
+    stdout: BufWriter<Stdout>,
+    /// Colours of standard output.
+    pub(crate) look: Look,
+    /// Colours of standard error.
+    pub(crate) error_look: Look,
+    /// The terminal's width; none when standard output is no terminal.
+    pub(crate) width: Option<usize>,
+    /// Whether data is asked for.
+    pub(crate) json: bool,
+    /// Whether only what went wrong is said.
+    pub(crate) quiet: bool,
+    /// Whether somebody looks on.
+    pub(crate) terminal: bool,
+}
+
+impl Out {
+    /// The streams as the options and the surroundings want them.
+    pub(crate) fn new(common: &Common, host: &Host) -> Self {
+        let coloured = |terminal: bool| match common.color {
+            Color::Always => true,
+            Color::Never => false,
+            Color::Auto => terminal && !host.no_color,
+        };
+        Self {
+            stdout: BufWriter::new(io::stdout()),
+            look: Look::new(coloured(host.out_is_terminal)),
+            error_look: Look::new(coloured(host.errors_are_terminal)),
+            width: host.width,
+            json: common.json,
+            quiet: common.quiet,
+            terminal: host.out_is_terminal,
+        }
+    }
+
+    /// Standard output.
+    pub(crate) fn result(&mut self) -> &mut impl Write {
+        &mut self.stdout
+    }
+
+    /// A line on standard error, after what standard output has so far.
+    pub(crate) fn say(&mut self, line: &str) -> io::Result<()> {
+        self.stdout.flush()?;
+        writeln!(io::stderr(), "{line}")
+    }
+
+    /// Writes out what is buffered.
+    pub(crate) fn flush(&mut self) -> io::Result<()> {
+        self.stdout.flush()
+    }
+
+    /// Whether standard error is coloured.
+    pub(crate) fn errors_in_colour(&self) -> bool {
+        self.error_look.is_coloured()
+    }
+
+    /// Problems with their places: text on standard error, or data on standard output.
+    pub(crate) fn problems(&mut self, workspace: &Workspace, problems: &[Problem]) -> io::Result<()> {
+        if self.json {
+            let document = serde_json::json!({ "problems": data::problems(workspace, problems) });
+            return writeln!(self.stdout, "{document}");
+        }
+        let shown: Vec<&Problem> = problems.iter().filter(|problem| problem.is_mistake() || !self.quiet).collect();
+        for problem in shown {
+            self.say(&problems::snippet(workspace, problem, self.error_look))?;
+        }
+        Ok(())
+    }
+
+    /// Something the tool refuses, without a place in a text.
+    pub(crate) fn refusal(&mut self, message: &str, hint: Option<&str>) -> io::Result<()> {
+        if self.json {
+            let problem = serde_json::json!({ "level": "mistake", "message": message, "hint": hint });
+            writeln!(self.stdout, "{}", serde_json::json!({ "problems": [problem] }))?;
+            return self.stdout.flush();
+        }
+        self.say(&problems::plain(message, hint, self.error_look))
+    }
+}

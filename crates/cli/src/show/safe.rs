@@ -1,0 +1,48 @@
+//! Text from outside on its way to a terminal. What would drive the terminal is shown, not obeyed.
+
+use std::borrow::Cow;
+use std::fmt::Write;
+
+/// `text` with control characters, and those that turn the direction of writing, made visible. Line
+/// ends and tabs stay; a carriage return before a line end is dropped.
+pub(crate) fn safe(text: &str) -> Cow<'_, str> {
+    if !text.contains(is_unsafe) {
+        return Cow::Borrowed(text);
+    }
+    let mut shown = String::with_capacity(text.len() + 16);
+    let mut rest = text.chars().peekable();
+    while let Some(c) = rest.next() {
+        if c == '\r' && rest.peek() == Some(&'\n') {
+            continue;
+        }
+        if is_unsafe(c) {
+            let _ = write!(shown, "\\u{{{:x}}}", c as u32);
+        } else {
+            shown.push(c);
+        }
+    }
+    Cow::Owned(shown)
+}
+
+/// One line of text from outside: line ends and tabs are made visible too.
+pub(crate) fn safe_line(text: &str) -> String {
+    safe(text).replace('\n', "\\n").replace('\t', "\\t")
+}
+
+fn is_unsafe(c: char) -> bool {
+    (c.is_control() && c != '\n' && c != '\t')
+        // Direction marks (Unicode UAX 9) and invisible separators.
+        || matches!(c, '\u{061c}' | '\u{200e}' | '\u{200f}' | '\u{2028}'..='\u{202e}' | '\u{2066}'..='\u{2069}')
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn nothing_that_drives_a_terminal_passes() {
+        assert_eq!(safe("a\x1b[2Jb\rc\u{9b}d\u{202e}e\r\nf\tg"), "a\\u{1b}[2Jb\\u{d}c\\u{9b}d\\u{202e}e\nf\tg");
+        assert_eq!(safe_line("a\nb"), "a\\nb");
+        assert!(matches!(safe("Käthe Olsen\n"), Cow::Borrowed(_)));
+    }
+}
