@@ -83,7 +83,7 @@ pub(crate) struct Demo {
 pub(crate) struct Init {
     /// The folder to lay it in; made if it is not there
     #[arg(value_name = "DIR", default_value = ".")]
-    pub(crate) directory: PathBuf,
+    pub(crate) folder: PathBuf,
 }
 
 #[derive(Debug, Group)]

@@ -11,3 +11,6 @@ pub mod response;
 pub mod secret;
 pub mod syntax;
 pub mod workspace;
+
+#[cfg(test)]
+mod testing;

@@ -172,11 +172,14 @@ pub fn closest<'a>(word: &str, candidates: impl IntoIterator<Item = &'a str>) ->
         2..=4 => 1,
         _ => 2,
     };
+    let meant = word.to_lowercase();
+    let alike = |candidate: &str| meant.chars().zip(candidate.chars()).take_while(|(a, b)| a == b).count();
     candidates
         .into_iter()
-        .map(|candidate| (strsim::osa_distance(&word.to_lowercase(), &candidate.to_lowercase()), candidate))
+        .map(|candidate| (strsim::osa_distance(&meant, &candidate.to_lowercase()), candidate))
         .filter(|&(distance, candidate)| distance <= slips && distance < candidate.chars().count())
-        .min_by_key(|&(distance, _)| distance)
+        // Among equals, the one that begins most alike.
+        .min_by_key(|&(distance, candidate)| (distance, std::cmp::Reverse(alike(candidate))))
         .map(|(_, candidate)| candidate)
 }
 

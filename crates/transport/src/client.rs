@@ -178,12 +178,12 @@ fn build(prepared: &Prepared, start: Instant) -> Result<reqwest::Request, Failur
 /// The request as it goes out, with what the connection adds.
 fn sent(prepared: &Prepared) -> Sent {
     let mut headers = Vec::with_capacity(prepared.headers.len() + 2);
+    headers.extend(prepared.headers.iter().cloned());
     if prepared.header("host").is_none() {
         let host = prepared.url.host_str().unwrap_or_default();
         let host = prepared.url.port().map_or_else(|| host.to_owned(), |port| format!("{host}:{port}"));
         headers.push(("Host".to_owned(), host));
     }
-    headers.extend(prepared.headers.iter().cloned());
     if let Some(body) = &prepared.body {
         headers.push(("Content-Length".to_owned(), body.len().to_string()));
     }

@@ -70,9 +70,7 @@ impl Resolve for TimedResolver {
             let _ = PHASES.try_with(|phases| phases.lookup.set(Some(start.elapsed())));
             match found {
                 Ok(addresses) => Ok(Box::new(addresses.collect::<Vec<_>>().into_iter()) as Addrs),
-                Err(error) => {
-                    Err(Box::new(NoSuchHost { name: name.as_str().to_owned(), reason: error.to_string() }).into())
-                }
+                Err(error) => Err(NoSuchHost { name: name.as_str().to_owned(), reason: error.to_string() }.into()),
             }
         })
     }

@@ -34,10 +34,6 @@ fn words(error: &reqwest::Error, host: &str, url: &Url) -> (FailureKind, String,
         return tls_words(tls, host, url);
     }
     let io = find::<io::Error>(&causes);
-    // A TLS error can travel inside an input/output error, where the chain of causes ends.
-    if let Some(tls) = io.and_then(io::Error::get_ref).and_then(|inner| inner.downcast_ref::<rustls::Error>()) {
-        return tls_words(tls, host, url);
-    }
     let http = find::<hyper::Error>(&causes);
     let io_kind = io.map(io::Error::kind);
     if error.is_connect() {
@@ -97,9 +93,14 @@ fn tls_words(error: &rustls::Error, host: &str, url: &Url) -> (FailureKind, Stri
     (FailureKind::Tls, message, hint)
 }
 
-/// The chain of causes, the outermost first.
+/// The chain of causes, the outermost first. An input/output error does not name what it carries as
+/// its cause, so that is looked into: TLS errors travel so.
 fn causes(error: &reqwest::Error) -> Vec<&(dyn Error + 'static)> {
-    std::iter::successors(error.source(), |&cause| cause.source()).collect()
+    fn deeper<'e>(cause: &'e (dyn Error + 'static)) -> Option<&'e (dyn Error + 'static)> {
+        let carried = cause.downcast_ref::<io::Error>().and_then(io::Error::get_ref);
+        carried.map(|carried| carried as &(dyn Error + 'static)).or_else(|| cause.source())
+    }
+    std::iter::successors(error.source(), |&cause| deeper(cause)).collect()
 }
 
 fn find<'e, E: Error + 'static>(causes: &[&'e (dyn Error + 'static)]) -> Option<&'e E> {

@@ -15,8 +15,8 @@ const IGNORED: &[&str] = &["yieldtray.local.toml", ".yieldtray/"];
 
 /// Lays a small workspace; nothing that is there is overwritten.
 pub(crate) fn init(common: &Common, args: &Init, out: &mut Out) -> Result<u8, Stop> {
-    let Init { directory } = args;
-    let folder = common.directory.as_deref().unwrap_or(Path::new(".")).join(directory);
+    let Init { folder: named } = args;
+    let folder = common.directory.as_deref().unwrap_or(Path::new(".")).join(named);
     for file in [CONFIG_FILE, REQUEST_FILE] {
         let path = folder.join(file);
         if path.exists() {
@@ -27,13 +27,14 @@ pub(crate) fn init(common: &Common, args: &Init, out: &mut Out) -> Result<u8, St
     lay(&folder, &[(CONFIG_FILE, CONFIG), (REQUEST_FILE, REQUESTS)])?;
     ignore(&folder)?;
     if !out.quiet {
-        let shown = directory.display();
+        let shown = named.display();
+        let there = if named == Path::new(".") { String::new() } else { format!("-C {shown} ") };
         let lines = [
             format!("a workspace in {shown}:"),
             format!("  {CONFIG_FILE}       environments and values"),
             format!("  {REQUEST_FILE}  two requests to change"),
             "  .gitignore           keeps private values out of the repository".to_owned(),
-            format!("next: yieldtray send -C {shown} is-it-open"),
+            format!("next: yieldtray list {there}and, once a server listens there: yieldtray send {there}is-it-open"),
         ];
         for line in lines {
             writeln!(out.result(), "{line}")?;

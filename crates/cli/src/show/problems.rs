@@ -31,7 +31,8 @@ pub(crate) fn snippet(workspace: &Workspace, problem: &Problem, look: Look) -> S
         Some(hint) => group.element(Level::HELP.with_name("instead").message(safe_line(hint))),
         None => group,
     };
-    renderer(look).render(&[group])
+    // A blank line lets several be told apart.
+    format!("{}\n", renderer(look).render(&[group]))
 }
 
 /// A problem that has no place.

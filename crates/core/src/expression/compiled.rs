@@ -123,6 +123,7 @@ fn syntax_words(source: &str, span: Span, parser_says: &str) -> (String, Option<
         None
     };
     let expecting = parser_says.split("expecting ").nth(1).map(|what| what.trim().replace('\'', "`"));
+    let expecting = expecting.filter(|what| !what.contains("<EOF>"));
     let message = match (found.is_empty(), expecting) {
         (true, Some(what)) if what.contains("expression") => "the expression ends too early".to_owned(),
         (true, Some(what)) => format!("the expression ends too early: expected {what}"),

@@ -17,7 +17,7 @@ pub(super) const MADE: &str = "@made";
 
 /// Steps of `exists`, `all`, `map`, `filter` that one evaluation may take. A step costs a few
 /// microseconds at most, so an endless expression ends within seconds.
-const STEPS: u32 = 2_000_000;
+const STEPS: u32 = 1_000_000;
 
 static MADE_TYPE: Type = Type::new_unspecified_type("made_up");
 

@@ -1,1 +1,221 @@
+use super::{Bindings, Engine, Value};
+use crate::problem::Code;
+use crate::testing::engine;
+use std::time::Duration;
 
+fn bindings() -> Bindings {
+    let body = r#"{"id": "L-2043", "bins": 24, "kg": 11.5, "open": true, "none": null, "big": 123456789012345678901234567890,
+        "lots": [{"id": "L-1", "bins": 3}, {"id": "L-2", "bins": 40}], "empty": []}"#;
+    let mut bindings = Bindings::default();
+    bindings.insert("body", Value::parse_json(body.as_bytes()).expect("JSON"));
+    bindings.insert("status", Value::from(201_i64));
+    bindings.insert("text", Value::text("lot L-2043 of G-11"));
+    bindings.insert("elapsed", Value::duration(Duration::from_millis(250)));
+    bindings.insert("headers", Value::map([("content-type", Value::text("application/json"))]));
+    bindings
+}
+
+fn run(engine: &Engine, expression: &str) -> Result<String, String> {
+    let compiled = engine.compile(expression).map_err(|faults| {
+        faults.iter().map(|fault| format!("{}: {}", fault.code.as_str(), fault.message)).collect::<Vec<_>>().join("; ")
+    })?;
+    engine.evaluate(&compiled, &bindings()).map(|value| value.show())
+}
+
+#[test]
+fn expressions_and_their_values() {
+    let engine = engine();
+    for (expression, expected) in [
+        ("body.bins + 1", "25"),
+        ("body.kg * 2.0", "23.0"),
+        ("body.bins == 24 && status in [200, 201]", "true"),
+        ("body.lots.exists(l, l.id == 'L-2')", "true"),
+        ("body.lots.all(l, l.bins < 10)", "false"),
+        ("body.lots.map(l, l.bins)", "[3,40]"),
+        ("body.lots.filter(l, l.bins > 10).size()", "1"),
+        ("has(body.lots) && !has(body.trays)", "true"),
+        ("elapsed < duration('1s')", "true"),
+        ("string(elapsed)", "\"0.25s\""),
+        ("body.big", "123456789012345678901234567890"),
+        ("body.big == parse_json('123456789012345678901234567890')", "true"),
+        ("string(body.big)", "\"123456789012345678901234567890\""),
+        ("base64('apple')", "\"YXBwbGU=\""),
+        ("sha256('')", "\"e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855\""),
+        ("json(body.lots[0])", "\"{\\\"bins\\\":3,\\\"id\\\":\\\"L-1\\\"}\""),
+        ("parse_json('[1, 2.5, \"a\"]')", "[1,2.5,\"a\"]"),
+        ("path(body, '$.lots[?@.bins > 10].id')", "[\"L-2\"]"),
+        ("pointer(body, '/lots/1/id')", "\"L-2\""),
+        ("find(text, 'L-([0-9]+)')", "\"2043\""),
+        ("find(text, 'G-[0-9]+')", "\"G-11\""),
+        ("find(text, 'tray')", "null"),
+        ("lower('AB') + upper('cd') + trim('  e ')", "\"abCDe\""),
+        ("split('a,b,c', ',')", "[\"a\",\"b\",\"c\"]"),
+        ("join(body.lots.map(l, l.bins), '+')", "\"3+40\""),
+        ("replace('L-1', 'L-', '')", "\"1\""),
+        ("text.lower().find('g-([0-9]+)')", "\"11\""),
+        ("raw('a') + 'b'", "\"ab\""),
+        ("string(now())", "\"2026-09-14T12:00:00Z\""),
+        ("now() + duration('24h') > now()", "true"),
+        ("size(uuid())", "36"),
+        ("random(3, 3)", "3"),
+        ("pick(['gala'])", "\"gala\""),
+        ("uuid() == uuid()", "false"),
+        ("type(body.bins) == int", "true"),
+    ] {
+        assert_eq!(run(&engine, expression).as_deref(), Ok(expected), "{expression}");
+    }
+}
+
+#[test]
+fn failures_say_what_is_there_instead() {
+    let engine = engine();
+    for (expression, expected) in [
+        ("body.bin", "`body` has no `bin`: there is `big`, `bins`, `empty`, `id`, `kg`, `lots`, `none` and `open`; did you mean `bins`?"),
+        ("headers['etag'] == 'x'", "`headers` has no `etag`: there is `content-type`"),
+        ("body.id.x", "`body.id` is text, so it has no `x`"),
+        ("body.lots[7].id", "the list has no element 7: `body.lots` has 2"),
+        ("body.bins < 'a'", "`<` cannot take an integer and text"),
+        ("body.bins * 1.5", "`*` cannot take an integer and a double: convert one, as in `double(x)` or `int(x)`"),
+        ("body.bins + body.id", "`+` cannot take an integer and text"),
+        ("body.lots.map(l, l.kg)", "there is no `kg`"),
+        ("1 / 0", "division by zero"),
+        ("9223372036854775807 + 1", "the result does not fit 64 bits"),
+        ("lower(body.bins)", "`lower` wants text first, but got an integer"),
+        ("random(5, 1)", "`random` wants the lower end first, but got 5 and 1"),
+        ("pick([])", "`pick` has nothing to pick from: the list is empty"),
+        ("split('a', '')", "`split` wants a separator, but got empty text"),
+        ("join(body, ',')", "`join` wants a list, but got a map"),
+        ("pointer(body, 'lots')", "`pointer` `lots` is no JSON Pointer (RFC 6901): it starts with `/`"),
+        ("pointer(body, '/trays')", "`pointer` nothing stands at `/trays`"),
+        ("!body.bins", "`!` cannot take an integer"),
+    ] {
+        assert_eq!(run(&engine, expression).err().as_deref(), Some(expected), "{expression}");
+    }
+    for (expression, start) in [
+        ("parse_json('{')", "`parse_json` the text is not JSON: EOF"),
+        ("path(body, 'lots')", "`path` `lots` is no JSONPath (RFC 9535)"),
+        ("find(text, '(')", "`find` `(` is no regular expression: unclosed group"),
+    ] {
+        let message = run(&engine, expression).expect_err(expression);
+        assert!(message.starts_with(start), "{expression}: {message}");
+    }
+}
+
+#[test]
+fn faults_are_found_before_anything_runs() {
+    let engine = engine();
+    for (expression, code, at, hint) in [
+        ("statu(1)", Code::UnknownFunction, "statu", None),
+        ("body.lots.exist(l, l.id)", Code::UnknownFunction, "exist", Some("did you mean `exists`?")),
+        ("sha265('a')", Code::UnknownFunction, "sha265", Some("did you mean `sha256`?")),
+        ("uuid(1)", Code::WrongArguments, "uuid", Some("write it as in `uuid()`")),
+        ("'uuid(1)' + replace('a')", Code::WrongArguments, "replace", None),
+        ("status = 200", Code::BadExpression, "=", Some("write `==` to compare")),
+        ("status == 200 and true", Code::BadExpression, "and", Some("write `&&`")),
+        ("(1 + 2", Code::BadExpression, "", None),
+        ("1 +", Code::BadExpression, "", None),
+    ] {
+        let faults = engine.compile(expression).expect_err(expression);
+        assert_eq!(faults.len(), 1, "{expression}: {faults:?}");
+        assert_eq!(faults[0].code, code, "{expression}");
+        assert_eq!(faults[0].span.of(expression), at, "{expression}");
+        if hint.is_some() {
+            assert_eq!(faults[0].hint.as_deref(), hint, "{expression}");
+        }
+    }
+}
+
+#[test]
+fn names_are_told_without_running() {
+    let compiled = engine().compile("a + body.b.map(c, c + a)[d].e + f(g)").map(|_| ()).expect_err("f is no function");
+    assert_eq!(compiled[0].code, Code::UnknownFunction);
+    let compiled = engine().compile("a + body.b.map(c, c + a)[d].e + json(g)").expect("it compiles");
+    assert_eq!(compiled.names(), ["a", "body", "d", "g"]);
+    assert!(engine().compile("raw(a)").expect("it compiles").is_raw());
+    assert!(!engine().compile("raw(a) + b").expect("it compiles").is_raw());
+}
+
+#[test]
+fn endless_and_deep_expressions_end_in_an_error() {
+    let engine = engine();
+    let list = format!("[{}]", (0..100).map(|n| n.to_string()).collect::<Vec<_>>().join(","));
+    let nested = format!("{list}.all(a, {list}.all(b, {list}.all(c, {list}.all(d, a + b + c + d >= 0))))");
+    let message = run(&engine, &nested).expect_err("a hundred million steps are too many");
+    assert!(message.contains("too many steps"), "{message}");
+    assert_eq!(run(&engine, &format!("{list}.map(x, x).size()")).as_deref(), Ok("100"));
+
+    let chain = "1".to_owned() + &"+1".repeat(8000);
+    assert_eq!(run(&engine, &chain).as_deref(), Ok("8001"));
+    let selects = "body".to_owned() + &".a".repeat(8000);
+    run(&engine, &selects).expect_err("there is no `a`");
+    let too_long = "1".to_owned() + &"+1".repeat(9000);
+    assert!(run(&engine, &too_long).expect_err("too long").starts_with("bad-expression: the expression has"));
+    let brackets = "(".repeat(5000) + "1" + &")".repeat(5000);
+    assert_eq!(run(&engine, &brackets).as_deref(), Ok("1"));
+    let lists = "[".repeat(5000) + &"]".repeat(5000);
+    run(&engine, &lists).expect_err("the parser refuses so many levels");
+    let deep_json = format!("parse_json('{}')", "[".repeat(300));
+    run(&engine, &deep_json).expect_err("more than 128 levels");
+}
+
+#[test]
+fn a_distinct_expression_is_compiled_once() {
+    let engine = engine();
+    let first = engine.compile("status == 200").expect("it compiles");
+    let second = engine.compile("status == 200").expect("it compiles");
+    assert!(std::sync::Arc::ptr_eq(&first, &second));
+}
+
+#[test]
+fn the_same_seed_makes_the_same_values() {
+    let draw = || run(&engine(), "[uuid(), string(random(1, 1000000)), pick(['a', 'b', 'c', 'd'])]");
+    assert_eq!(draw(), draw());
+}
+
+#[track_caller]
+fn explained(expression: &str, parts: &[(&str, &str)], notes: &[&str]) {
+    let engine = engine();
+    let compiled = engine.compile(expression).expect("it compiles");
+    let explanation = engine.explain(&compiled, &bindings());
+    let found: Vec<(String, String)> = explanation
+        .parts
+        .into_iter()
+        .map(|part| (part.text, part.value.map_or_else(|error| format!("({error})"), |value| value.show())))
+        .collect();
+    let found: Vec<(&str, &str)> = found.iter().map(|(text, value)| (text.as_str(), value.as_str())).collect();
+    assert_eq!(found, parts, "{expression}");
+    assert_eq!(explanation.notes, notes, "{expression}");
+}
+
+#[test]
+fn a_failed_check_is_explained_by_its_parts() {
+    explained("status == 200", &[("status", "201")], &[]);
+    explained("body.bins == '24'", &[("body.bins", "24")], &["an integer never equals text"]);
+    explained("status == 201 && body.id == \"L-1\"", &[("body.id", "\"L-2043\"")], &[]);
+    explained("body.bins < 3 || body.kg > 20.0", &[("body.bins", "24"), ("body.kg", "11.5")], &[]);
+    explained("!(body.open)", &[("body.open", "true")], &[]);
+    explained("size(body.lots) == 3", &[("size(body.lots)", "2")], &[]);
+    explained(
+        "body.lots.all(l, l.bins < 10)",
+        &[("body.lots[1]", "{\"bins\":40,\"id\":\"L-2\"}")],
+        &["`body.lots[1]` is not so"],
+    );
+    explained(
+        "body.lots.exists(l, l.id == 'L-9')",
+        &[("body.lots", "[{\"bins\":3,\"id\":\"L-1\"},{\"bins\":40,\"id\":\"L-2\"}]")],
+        &["none of the 2 elements of `body.lots` is so"],
+    );
+    explained("body.empty.exists(l, l == 1)", &[("body.empty", "[]")], &["`body.empty` is empty"]);
+    explained(
+        "headers['content-type'].startsWith(\"text/\")",
+        &[("headers[\"content-type\"]", "\"application/json\"")],
+        &[],
+    );
+    explained(
+        "headers[\"etag\"] == \"1\"",
+        &[("headers[\"etag\"]", "(`headers` has no `etag`: there is `content-type`)")],
+        &[],
+    );
+    explained("body.open ? status == 200 : false", &[("body.open", "true"), ("status", "201")], &[]);
+    explained("(status + 1) * 2 == 3", &[("(status + 1) * 2", "404")], &[]);
+}

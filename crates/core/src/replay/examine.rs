@@ -34,6 +34,7 @@ pub(super) fn examine(workspace: &Workspace, engine: &Engine, cell: CellId) -> V
     }
     examiner.template(cell.source, own.body, true);
     examiner.waived(cell);
+    examiner.problems.sort_by_key(|problem| (problem.source, problem.span.start()));
     examiner.problems
 }
 

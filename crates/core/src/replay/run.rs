@@ -3,10 +3,11 @@ use super::event::{CellReport, Event, Outcome, Summary};
 use super::judge::{Judge, Judgement};
 use super::plan::Plan;
 use crate::expression::Engine;
-use crate::problem::Problem;
+use crate::problem::{Code, Problem};
 use crate::request::{Prepared, prepare};
 use crate::response::{Exchange, Failure, ResponseNames};
 use crate::secret::{Masker, credential, is_secret_header};
+use crate::syntax::Kind;
 use crate::workspace::{CellId, Lookup, Memo, Settings, Tray, Workspace};
 use std::collections::{HashMap, VecDeque};
 use std::time::Duration;
@@ -187,6 +188,10 @@ impl<'w> Run<'w> {
         let cell = self.plan.steps[step].cell;
         let mut problems = std::mem::take(&mut self.plan.steps[step].problems);
         if problems.iter().any(Problem::is_mistake) {
+            if !has_broken_lines(self.workspace, cell) {
+                problems.extend(self.unresolved(step, cell));
+                dedup(&mut problems);
+            }
             return Err(Box::new(self.report(cell, Outcome::Mistaken, problems)));
         }
         let unmet = self.plan.steps[step].needs.iter().find(|need| self.done.get(need) == Some(&false));
@@ -209,6 +214,17 @@ impl<'w> Run<'w> {
             }
             _ => Err(Box::new(self.report(cell, Outcome::Mistaken, problems))),
         }
+    }
+
+    /// What else is wrong with a cell that has mistakes: names nobody gives a value. Those that an
+    /// earlier response may still give are not among them.
+    fn unresolved(&self, step: usize, cell: CellId) -> Vec<Problem> {
+        let mut memo = Memo::default();
+        let mut lookup = self.lookup(cell, &self.plan.steps[step].needs, &mut memo);
+        let (_, mut problems) = prepare(&mut lookup);
+        problems.extend(missing_in_checks(&mut lookup));
+        problems.retain(|problem| matches!(problem.code, Code::UnknownValue | Code::ValueCycle | Code::NeedsResponse));
+        problems
     }
 
     fn judge(
@@ -288,11 +304,21 @@ fn missing_in_checks(lookup: &mut Lookup<'_>) -> Vec<Problem> {
     problems
 }
 
-/// The same problem at the same place is said once: a `let` used twice fails twice.
+/// Whether a line that gives values, or a mark, cannot be read: what it would have given is not known.
+fn has_broken_lines(workspace: &Workspace, cell: CellId) -> bool {
+    let own = workspace.cell(cell).instructions();
+    let mut all = workspace.preambles(cell.source).map(|(_, instruction)| instruction).chain(own);
+    all.any(|instruction| instruction.kind == Kind::Broken)
+}
+
+/// A problem is said once: a `let` used twice fails twice, and a name used in five places lacks one
+/// value.
 fn dedup(problems: &mut Vec<Problem>) {
     let mut kept: Vec<Problem> = Vec::with_capacity(problems.len());
     for problem in problems.drain(..) {
-        if !kept.contains(&problem) {
+        let about_a_value = matches!(problem.code, Code::MissingValue | Code::UnknownValue);
+        let known = |old: &Problem| *old == problem || about_a_value && old.message == problem.message;
+        if !kept.iter().any(known) {
             kept.push(problem);
         }
     }

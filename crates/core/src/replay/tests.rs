@@ -1,1 +1,177 @@
+use super::{Event, Outcome, matches};
+use crate::expression::Value;
+use crate::response::{Failure, FailureKind};
+use crate::testing::{Told, answer, json_answer, replay, settings};
+use std::time::Duration;
 
+const DESK: &str = "#- desk.http
+% check ok: status == 200
+
+%% Sign in
+POST http://bench/session
+
+% yield token = body.token secret
+
+%% Book in
+% needs sign-in
+% waive ok
+POST http://bench/lots
+Authorization: Bearer {{token}}
+
+{ \"bins\": 24 }
+
+% yield lot_id = body.id
+% check status == 201
+% check body.bins == 24 else \"the scale counted {{body.bins}}\"
+
+%% Weigh
+% needs book-in
+GET http://bench/lots/{{lot_id}}
+
+% check ok: status < 300
+";
+
+/// Answers by path and method.
+fn desk(told_bins: i64) -> Told {
+    replay(DESK, &["desk.http"], settings(None, &[]), |request| {
+        Ok(match request.url.path() {
+            "/session" => json_answer(200, "{\"token\": \"t-0ecret\"}"),
+            "/lots" => json_answer(201, &format!("{{\"id\": \"L-1\", \"bins\": {told_bins}, \"by\": \"t-0ecret\"}}")),
+            _ => json_answer(204, ""),
+        })
+    })
+}
+
+fn outcomes(told: &Told) -> Vec<Outcome> {
+    told.reports().map(|report| report.outcome.clone()).collect()
+}
+
+#[test]
+fn a_run_chains_what_responses_yield() {
+    let told = desk(24);
+    assert_eq!(outcomes(&told), [Outcome::Passed, Outcome::Passed, Outcome::Passed]);
+    assert_eq!(told.sent[1].header("authorization"), Some("Bearer t-0ecret"));
+    assert_eq!(told.sent[2].url.path(), "/lots/L-1");
+    assert_eq!((told.summary.requests, told.summary.checks, told.summary.exit_code()), (3, 4, 0));
+    assert!(matches!(told.events.first(), Some(Event::Began { cells: 3, .. })));
+    assert!(matches!(told.events.last(), Some(Event::Ended(_))));
+}
+
+#[test]
+fn a_failed_check_shows_its_parts_and_stops_who_needs_it() {
+    let told = desk(23);
+    assert_eq!(outcomes(&told), [Outcome::Passed, Outcome::Failed, Outcome::NotSent("book-in".to_owned())]);
+    let report = told.reports().nth(1).expect("the second cell");
+    let failure = &report.failures[0];
+    assert_eq!(failure.expression, "body.bins == 24");
+    assert_eq!(failure.parts, [("body.bins".to_owned(), Ok("23".to_owned()))]);
+    assert_eq!(failure.hint.as_deref(), Some("the scale counted 23"));
+    assert_eq!((told.summary.failed_checks, told.summary.not_sent, told.summary.exit_code()), (1, 1, 1));
+}
+
+#[test]
+fn a_secret_yield_is_shown_nowhere() {
+    for bins in [23, 24] {
+        let told = desk(bins);
+        let everything = format!("{:?}", told.events);
+        assert!(!everything.contains("0ecret"), "{everything}");
+        assert!(everything.contains("[secret]"));
+    }
+}
+
+#[test]
+fn shared_checks_are_waived_and_replaced_by_label() {
+    let fixture = "#- _common.http\n% check ok: status == 200\n% check json: headers['content-type'].contains('json')\n\
+        #- a.http\n%% all\nhttp://bench/\n%% waived\n% waive ok, json\nhttp://bench/\n%% replaced\nhttp://bench/\n\n% check ok: status == 404\n";
+    let told = replay(fixture, &["a.http"], settings(None, &[]), |_| Ok(answer(404, &[], "")));
+    let counts: Vec<_> = told.reports().map(|report| (report.checks, report.failures.len())).collect();
+    assert_eq!(counts, [(2, 2), (0, 0), (2, 1)]);
+    let failure = &told.reports().next().expect("a report").failures[1];
+    assert_eq!(failure.label.as_deref(), Some("json"));
+    assert_eq!(failure.notes, ["`headers` has no `content-type`: it is empty"]);
+}
+
+#[test]
+fn a_check_that_cannot_be_judged_fails_and_says_why() {
+    let fixture = "#- a.http\n%% one\nhttp://bench/\n\n% check body.id\n% check body.missing == 1\n% check status\n% yield x = body.missing.deeper\n% check true\n";
+    let told = replay(fixture, &["a.http"], settings(None, &[]), |_| Ok(json_answer(200, "{\"id\": \"L-1\"}")));
+    let report = told.reports().next().expect("a report");
+    let notes: Vec<&[String]> = report.failures.iter().map(|failure| failure.notes.as_slice()).collect();
+    assert_eq!(
+        notes,
+        [
+            &["a check must be true or false, but this is text".to_owned()][..],
+            &["`body` has no `missing`: there is `id`".to_owned()],
+            &["a check must be true or false, but this is an integer".to_owned()],
+        ]
+    );
+    assert_eq!(report.yields[0].value, Err("`body` has no `missing`: there is `id`".to_owned()));
+    assert_eq!((report.checks, told.summary.failed_yields, told.summary.exit_code()), (4, 1, 1));
+}
+
+#[test]
+fn a_mistake_in_one_cell_does_not_stop_another() {
+    let fixture = "#- a.http\n%% broken\nhttp://bench/{{\n%% fine\nhttp://bench/\n%% needing\n% needs broken\nhttp://bench/\n";
+    let told = replay(fixture, &["a.http"], settings(None, &[]), |_| Ok(json_answer(200, "{}")));
+    assert_eq!(outcomes(&told), [Outcome::Mistaken, Outcome::Passed, Outcome::NotSent("broken".to_owned())]);
+    assert_eq!(told.summary.exit_code(), 2);
+}
+
+#[test]
+fn needs_come_first_and_circles_are_told() {
+    let order = |fixture: &str| {
+        let told = replay(fixture, &["a.http"], settings(None, &[]), |_| Ok(json_answer(200, "{}")));
+        let paths: Vec<String> = told.sent.iter().map(|request| request.url.path().to_owned()).collect();
+        (paths.join(" "), told.problems().iter().map(|problem| problem.message.clone()).collect::<Vec<_>>())
+    };
+    let (paths, problems) = order(
+        "#- a.http\n%% c\n% needs b, other.http#d\nhttp://x/c\n%% a\nhttp://x/a\n%% b\n% needs a\nhttp://x/b\n#- other.http\n%% d\nhttp://x/d\n%% e\nhttp://x/e\n",
+    );
+    assert_eq!(paths, "/a /b /d /c");
+    assert_eq!(problems, Vec::<String>::new());
+    let (paths, problems) = order("#- a.http\n%% a\n% needs b\nhttp://x/a\n%% b\n% needs a\nhttp://x/b\n%% c\nhttp://x/c\n");
+    assert_eq!(paths, "/c");
+    assert_eq!(problems, ["cells that need each other: a → b → a"]);
+    let (_, problems) = order("#- a.http\n%% a\n% needs bb\nhttp://x/a\n%% b1\n% needs none.http#x\nhttp://x/b\n");
+    assert_eq!(problems, ["no cell `bb` in `a.http`", "no file `none.http`"]);
+}
+
+#[test]
+fn no_answer_counts_more_than_the_rest() {
+    let fixture = "#- a.http\n%% one\nhttp://bench/\n%% two\nhttp://bench/{{nope}}\n";
+    let told = replay(fixture, &["a.http"], settings(None, &[("x", Value::null())]), |_| {
+        Err(Failure { kind: FailureKind::Refused, message: "refused".to_owned(), hint: None, elapsed: Duration::ZERO })
+    });
+    assert_eq!(outcomes(&told), [Outcome::NoAnswer, Outcome::Mistaken]);
+    assert_eq!(told.summary.exit_code(), 3);
+}
+
+#[test]
+fn what_a_response_gives_to_expressions() {
+    let fixture = "#- a.http\n%% one\nhttp://bench/\n
+% check status == 200 && reason == 'As Told' && size == 11 && elapsed < duration('1s')
+% check headers['x-two'] == 'a, b' && cookies.sid == 'v=1' && cookies.b == ''
+% check body == text && text == 'plain words' && hops == [] && url == 'http://bench/lots'
+% check sent.method == 'GET' && request.file == 'a.http'
+";
+    let headers = [("X-Two", "a"), ("x-two", "b"), ("Set-Cookie", "sid=v=1; Path=/"), ("Set-Cookie", "b=; HttpOnly")];
+    let told = replay(fixture, &["a.http"], settings(None, &[]), |_| Ok(answer(200, &headers, "plain words")));
+    let report = told.reports().next().expect("a report");
+    assert_eq!((report.checks, &report.failures.len()), (4, &0), "{:#?}", report.failures);
+}
+
+#[test]
+fn patterns_choose_names() {
+    for (pattern, name, fits) in [
+        ("book-in", "book-in", true),
+        ("book-in", "book-in-two", false),
+        ("book-*", "book-in", true),
+        ("*-in", "book-in", true),
+        ("*", "", true),
+        ("b*k*n", "book-in", true),
+        ("b*x*n", "book-in", false),
+        ("*a*a", "a", false),
+    ] {
+        assert_eq!(matches(pattern, name), fits, "{pattern} {name}");
+    }
+}

@@ -183,7 +183,11 @@ impl<'t> Parser<'t> {
             }
             self.advance();
         }
-        self.advance();
+        // The blank line between the fields and the body; where the next cell follows at once, there
+        // is none.
+        if self.line_of_cell().is_some() {
+            self.advance();
+        }
         self.parse_body(cell);
         self.parse_tail(&mut cell.items);
     }

@@ -1,0 +1,142 @@
+//! Whole processes against the floor: what `cargo bench` prints are medians and ratios of runs that
+//! take turns, so that a machine whose speed drifts still gives a ratio that holds.
+//!
+//! The bounds: `send` at most 0.5 of `curl -s` and 2.5 of a bare client; `replay` of 2,000 pairs at
+//! most 1.3 of a bare loop, its memory growing by less than 2 KiB a request.
+
+#![allow(clippy::print_stdout)]
+
+use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
+use std::time::{Duration, Instant};
+use yieldtray_packhouse::{Packhouse, Server};
+
+const RUNS: usize = 41;
+const LOOP_RUNS: usize = 9;
+const PAIRS: usize = 2000;
+
+fn main() {
+    let bare = bare_client();
+    let folder = tempfile::tempdir().expect("a temporary folder");
+    let packhouse = Packhouse::start(Server::Bench).expect("a packhouse");
+    lay(folder.path(), &packhouse.base());
+    let tool = Path::new(env!("CARGO_BIN_EXE_yieldtray"));
+
+    let url = format!("{}/lots/L-2039", packhouse.base());
+    let send = || run(Command::new(tool).args(["send", "requests/one.http"]).current_dir(folder.path()));
+    let times = take_turns(
+        RUNS,
+        &mut [
+            &mut || send(),
+            &mut || run(Command::new("curl").args(["-s", &url])),
+            &mut || run(Command::new(&bare).args(["get", &url])),
+        ],
+    );
+    println!("send, one check and one yield       {}", shown(times[0]));
+    println!("curl -s                             {}   send is {:.2} of it (bound 0.5)", shown(times[1]), ratio(times[0], times[1]));
+    println!("bare client                         {}   send is {:.2} of it (bound 2.5)", shown(times[2]), ratio(times[0], times[2]));
+
+    let count = PAIRS.to_string();
+    let base = packhouse.base();
+    let times = take_turns(
+        LOOP_RUNS,
+        &mut [
+            &mut || run(Command::new(tool).args(["replay", "requests/pairs.http"]).current_dir(folder.path())),
+            &mut || run(Command::new(&bare).args(["pairs", &base, Server::Bench.api_key(), &count])),
+        ],
+    );
+    println!("replay of {PAIRS} pairs                {}", shown(times[0]));
+    println!("bare loop of {PAIRS} pairs             {}   replay is {:.2} of it (bound 1.3)", shown(times[1]), ratio(times[0], times[1]));
+
+    let peak = |file: &str| peak_memory(Command::new(tool).args(["replay", file]).current_dir(folder.path()));
+    let (small, large) = (peak("requests/pairs.http"), peak("requests/pairs-4.http"));
+    let requests = PAIRS * 2 * 3;
+    println!(
+        "peak memory                         {small} KiB, with 4 times the requests {large} KiB: {:.2} KiB a request (bound 2)",
+        (large.saturating_sub(small)) as f64 / requests as f64
+    );
+}
+
+/// Builds the bare client and says where it is.
+fn bare_client() -> PathBuf {
+    let status = Command::new(env!("CARGO"))
+        .args(["build", "--quiet", "--release", "--package", "yieldtray-transport", "--example", "bare"])
+        .status()
+        .expect("cargo runs");
+    assert!(status.success(), "the bare client builds");
+    // The tool stands in the folder of its profile, examples in one below.
+    let profile = Path::new(env!("CARGO_BIN_EXE_yieldtray")).parent().expect("a folder");
+    profile.join("examples/bare")
+}
+
+fn lay(folder: &Path, base: &str) {
+    let config = format!(
+        "[workspace]\nenvironment = \"bench\"\n[environments.bench.values]\nbase = \"{base}\"\nkey = \"{}\"\n",
+        Server::Bench.api_key()
+    );
+    std::fs::create_dir(folder.join("requests")).expect("a folder");
+    let write = |name: &str, text: &str| std::fs::write(folder.join(name), text).expect("a file");
+    write("yieldtray.toml", &config);
+    write("requests/one.http", "GET /lots/L-2039\n\n% check body.bins == 18\n% yield grower = body.grower\n");
+    write("requests/pairs.http", &pairs(PAIRS));
+    write("requests/pairs-4.http", &pairs(PAIRS * 4));
+}
+
+/// Each pair books a lot in and reads it back, with a yield and two checks.
+fn pairs(count: usize) -> String {
+    let pair = |n: usize| {
+        let bins = n % 40 + 1;
+        format!(
+            "%% Book {n}\nPOST /lots\nX-Api-Key: {{{{key}}}}\n\n{{ \"grower\": \"G-11\", \"bins\": {bins} }}\n\n\
+             % yield lot_id = body.id\n% check status == 201\n% check body.bins == {bins}\n\n\
+             %% Read {n}\nGET /lots/{{{{lot_id}}}}\n\n% yield grower = body.grower\n% check status == 200\n% check body.id == lot_id\n\n"
+        )
+    };
+    (0..count).map(pair).collect()
+}
+
+fn run(command: &mut Command) {
+    let status = command.stdout(Stdio::null()).stderr(Stdio::null()).status().expect("it starts");
+    assert!(status.success(), "{command:?} fails");
+}
+
+/// The median time of each task, all run in turns after one turn that does not count.
+fn take_turns(runs: usize, tasks: &mut [&mut dyn FnMut()]) -> Vec<Duration> {
+    let mut times = vec![Vec::with_capacity(runs); tasks.len()];
+    for turn in 0..=runs {
+        for (task, times) in tasks.iter_mut().zip(&mut times) {
+            let start = Instant::now();
+            task();
+            if turn > 0 {
+                times.push(start.elapsed());
+            }
+        }
+    }
+    let median = |mut times: Vec<Duration>| {
+        times.sort_unstable();
+        times[times.len() / 2]
+    };
+    times.into_iter().map(median).collect()
+}
+
+fn shown(time: Duration) -> String {
+    format!("{:>8.2} ms", time.as_secs_f64() * 1e3)
+}
+
+fn ratio(a: Duration, b: Duration) -> f64 {
+    a.as_secs_f64() / b.as_secs_f64()
+}
+
+/// The peak of a process's resident memory in KiB, read while it runs.
+fn peak_memory(command: &mut Command) -> u64 {
+    let mut child = command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().expect("it starts");
+    let status = format!("/proc/{}/status", child.id());
+    let mut peak = 0;
+    while child.try_wait().expect("it can be waited for").is_none() {
+        let text = std::fs::read_to_string(&status).unwrap_or_default();
+        let line = text.lines().find_map(|line| line.strip_prefix("VmHWM:")).unwrap_or_default();
+        peak = peak.max(line.trim().trim_end_matches(" kB").parse().unwrap_or(0));
+        std::thread::sleep(Duration::from_millis(2));
+    }
+    peak
+}

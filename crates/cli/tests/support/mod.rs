@@ -1,0 +1,163 @@
+//! The built program in a folder of its own, beside a packhouse on loopback.
+
+#![allow(dead_code, unreachable_pub)] // each test file uses its part
+
+use std::io::{Read, Write};
+use std::net::{TcpListener, TcpStream};
+use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
+use std::thread;
+use tempfile::TempDir;
+use yieldtray_packhouse::{Packhouse, Server};
+
+/// A workspace of a test.
+pub struct Bench {
+    folder: TempDir,
+    packhouse: Option<Packhouse>,
+}
+
+/// What a run of the program came to.
+#[derive(Debug)]
+pub struct Run {
+    pub code: i32,
+    pub stdout: String,
+    pub stderr: String,
+    /// Standard output as it came.
+    pub bytes: Vec<u8>,
+}
+
+impl Bench {
+    /// An empty folder without a server.
+    pub fn empty() -> Self {
+        let folder = tempfile::Builder::new().prefix("bench-").tempdir().expect("a temporary folder");
+        Self { folder, packhouse: None }
+    }
+
+    /// A folder with a configuration whose environments `bench` and `live` lead to a packhouse.
+    pub fn new() -> Self {
+        let mut bench = Self::empty();
+        let packhouse = Packhouse::start(Server::Bench).expect("a packhouse");
+        let config = format!(
+            "[workspace]\nenvironment = \"bench\"\n\n[environments.bench.values]\nbase = \"{base}\"\ngrower = \"G-11\"\n\
+             key = \"bench-key-4616\"\n\n[environments.live.values]\nbase = \"{base}\"\ngrower = \"G-13\"\n",
+            base = packhouse.base()
+        );
+        bench.packhouse = Some(packhouse);
+        bench.file("yieldtray.toml", &config)
+    }
+
+    /// Writes a file.
+    pub fn file(self, path: &str, text: &str) -> Self {
+        let path = self.path().join(path);
+        std::fs::create_dir_all(path.parent().expect("a folder")).expect("folders can be made");
+        std::fs::write(path, text).expect("files can be written");
+        self
+    }
+
+    /// The folder.
+    pub fn path(&self) -> &Path {
+        self.folder.path()
+    }
+
+    /// The packhouse's address.
+    pub fn base(&self) -> String {
+        self.packhouse.as_ref().expect("a packhouse").base()
+    }
+
+    /// Runs the program in the folder.
+    #[track_caller]
+    pub fn run(&self, args: &[&str]) -> Run {
+        self.run_with(args, "", &[])
+    }
+
+    /// Runs the program with this standard input and these variables.
+    #[track_caller]
+    pub fn run_with(&self, args: &[&str], input: &str, variables: &[(&str, &str)]) -> Run {
+        let mut child = command(self.path())
+            .args(args)
+            .envs(variables.iter().copied())
+            .stdin(Stdio::piped())
+            .stdout(Stdio::piped())
+            .stderr(Stdio::piped())
+            .spawn()
+            .expect("the program starts");
+        // A program that does not read its input may close it first.
+        let _ = child.stdin.take().expect("a pipe").write_all(input.as_bytes());
+        let output = child.wait_with_output().expect("the program ends");
+        Run {
+            code: output.status.code().expect("no signal ended it"),
+            stdout: String::from_utf8_lossy(&output.stdout).into_owned(),
+            stderr: String::from_utf8(output.stderr).expect("text"),
+            bytes: output.stdout,
+        }
+    }
+
+    /// Text with what differs from run to run replaced: the port, times, made-up ids, the folder.
+    pub fn stable(&self, text: &str) -> String {
+        let folder = self.path().canonicalize().expect("the folder is there");
+        let text = text.replace(&folder.display().to_string(), "FOLDER");
+        let text = match &self.packhouse {
+            Some(packhouse) => text.replace(&packhouse.address().port().to_string(), "PORT"),
+            None => text,
+        };
+        stable_times(&text)
+    }
+}
+
+impl Run {
+    /// Both streams, for a snapshot.
+    pub fn both(&self) -> String {
+        format!("exit {}\n--- standard output\n{}--- standard error\n{}", self.code, self.stdout, self.stderr)
+    }
+
+    /// Asserts the exit code, showing everything if it is another.
+    #[track_caller]
+    pub fn exits(self, code: i32) -> Self {
+        assert_eq!(self.code, code, "{}", self.both());
+        self
+    }
+
+    /// Standard output as JSON.
+    #[track_caller]
+    pub fn json(&self) -> serde_json::Value {
+        serde_json::from_str(&self.stdout).unwrap_or_else(|error| panic!("{error}: {}", self.both()))
+    }
+}
+
+/// The program with nothing of the surroundings that would change what it says.
+pub fn command(folder: &Path) -> Command {
+    let mut command = Command::new(program());
+    command.current_dir(folder).env_remove("YIELDTRAY_ENV").env_remove("NO_COLOR");
+    command
+}
+
+/// The built program.
+pub fn program() -> PathBuf {
+    PathBuf::from(env!("CARGO_BIN_EXE_yieldtray"))
+}
+
+/// Times as `# ms`, with the blanks before them that fill their column.
+fn stable_times(text: &str) -> String {
+    let time = regex::Regex::new(r" *<?\d+(\.\d+)? (ms|s)\b").expect("a pattern");
+    time.replace_all(text, " # ms").into_owned()
+}
+
+/// A server of one answer: whatever comes, `bytes` go back and the connection ends. With `hold`, it
+/// stays open and silent instead.
+pub fn raw_server(bytes: &'static [u8], hold: bool) -> String {
+    let listener = TcpListener::bind("127.0.0.1:0").expect("a port");
+    let address = listener.local_addr().expect("an address");
+    thread::spawn(move || {
+        let mut held: Vec<TcpStream> = Vec::new();
+        for stream in listener.incoming() {
+            let Ok(mut stream) = stream else { return };
+            let mut request = [0; 4096];
+            let _ = stream.read(&mut request);
+            let _ = stream.write_all(bytes);
+            if hold {
+                held.push(stream);
+            }
+        }
+    });
+    format!("http://{address}")
+}
