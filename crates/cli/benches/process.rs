@@ -26,15 +26,21 @@ fn main() {
     let send = || run(Command::new(tool).args(["send", "requests/one.http"]).current_dir(folder.path()));
     let times = take_turns(
         RUNS,
-        &mut [
-            &mut || send(),
-            &mut || run(Command::new("curl").args(["-s", &url])),
-            &mut || run(Command::new(&bare).args(["get", &url])),
-        ],
+        &mut [&mut || send(), &mut || run(Command::new("curl").args(["-s", &url])), &mut || {
+            run(Command::new(&bare).args(["get", &url]))
+        }],
     );
     println!("send, one check and one yield       {}", shown(times[0]));
-    println!("curl -s                             {}   send is {:.2} of it (bound 0.5)", shown(times[1]), ratio(times[0], times[1]));
-    println!("bare client                         {}   send is {:.2} of it (bound 2.5)", shown(times[2]), ratio(times[0], times[2]));
+    println!(
+        "curl -s                             {}   send is {:.2} of it (bound 0.5)",
+        shown(times[1]),
+        ratio(times[0], times[1])
+    );
+    println!(
+        "bare client                         {}   send is {:.2} of it (bound 2.5)",
+        shown(times[2]),
+        ratio(times[0], times[2])
+    );
 
     let count = PAIRS.to_string();
     let base = packhouse.base();
@@ -46,7 +52,11 @@ fn main() {
         ],
     );
     println!("replay of {PAIRS} pairs                {}", shown(times[0]));
-    println!("bare loop of {PAIRS} pairs             {}   replay is {:.2} of it (bound 1.3)", shown(times[1]), ratio(times[0], times[1]));
+    println!(
+        "bare loop of {PAIRS} pairs             {}   replay is {:.2} of it (bound 1.3)",
+        shown(times[1]),
+        ratio(times[0], times[1])
+    );
 
     let peak = |file: &str| peak_memory(Command::new(tool).args(["replay", file]).current_dir(folder.path()));
     let (small, large) = (peak("requests/pairs.http"), peak("requests/pairs-4.http"));

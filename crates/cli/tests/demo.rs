@@ -20,7 +20,11 @@ fn the_demo_passes_and_leaves_nothing() {
 #[test]
 fn a_kept_workspace_works_while_the_api_is_served() {
     let bench = Bench::empty();
-    let mut demo = command(bench.path()).args(["demo", "--keep", "ph", "--serve"]).stdout(Stdio::piped()).spawn().expect("it starts");
+    let mut demo = command(bench.path())
+        .args(["demo", "--keep", "ph", "--serve"])
+        .stdout(Stdio::piped())
+        .spawn()
+        .expect("it starts");
     let mut lines = BufReader::new(demo.stdout.take().expect("a pipe")).lines().map_while(Result::ok);
     assert!(lines.any(|line| line.contains("The packhouse listens at ")), "it says what to type next");
     let again = bench.run(&["replay", "-C", "ph"]);

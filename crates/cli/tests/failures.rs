@@ -48,7 +48,8 @@ fn the_coding_is_not_what_it_says() {
 
 #[test]
 fn the_server_speaks_plain_http() {
-    let base = raw_server(b"HTTP/1.1 400 Bad Request\r\nContent-Length: 0\r\n\r\n", false).replace("http://", "https://");
+    let base =
+        raw_server(b"HTTP/1.1 400 Bad Request\r\nContent-Length: 0\r\n\r\n", false).replace("http://", "https://");
     fails(&base, "tls", "does not answer with TLS");
 }
 

@@ -31,7 +31,9 @@ GET /lots/L-1
 ";
 
 fn bench() -> Bench {
-    Bench::new().file("a/desk.http", DESK).file("b/open.http", "%% Open\n% tag smoke\nGET /health\n\n% check body.status == 'open'\n")
+    Bench::new()
+        .file("a/desk.http", DESK)
+        .file("b/open.http", "%% Open\n% tag smoke\nGET /health\n\n% check body.status == 'open'\n")
 }
 
 #[test]
@@ -48,8 +50,13 @@ fn cells_are_chosen_by_place_name_and_tag() {
     let bench = bench();
     let names = |args: &[&str]| {
         let run = bench.run(&[&["replay", "--json"], args].concat());
-        let events = run.stdout.lines().map(|line| serde_json::from_str::<serde_json::Value>(line).expect("an event a line"));
-        events.filter(|event| event["event"] == "cell").map(|event| event["name"].as_str().unwrap_or_default().to_owned()).collect::<Vec<_>>().join(" ")
+        let events =
+            run.stdout.lines().map(|line| serde_json::from_str::<serde_json::Value>(line).expect("an event a line"));
+        events
+            .filter(|event| event["event"] == "cell")
+            .map(|event| event["name"].as_str().unwrap_or_default().to_owned())
+            .collect::<Vec<_>>()
+            .join(" ")
     };
     assert_eq!(names(&[]), "book-in weigh no-such-lot open");
     assert_eq!(names(&["b", "a/desk.http#no-such-lot"]), "open no-such-lot");
@@ -66,7 +73,8 @@ fn cells_are_chosen_by_place_name_and_tag() {
 fn events_come_one_a_line() {
     let bench = bench();
     let run = bench.run(&["replay", "a/desk.http#book-in", "--json"]).exits(1);
-    let events: Vec<serde_json::Value> = run.stdout.lines().map(|line| serde_json::from_str(line).expect("JSON")).collect();
+    let events: Vec<serde_json::Value> =
+        run.stdout.lines().map(|line| serde_json::from_str(line).expect("JSON")).collect();
     assert_eq!(events[0], serde_json::json!({ "event": "began", "environment": "bench", "cells": 1 }));
     let failure = &events[1]["failures"][0];
     assert_eq!((failure["file"].as_str(), failure["line"].as_u64()), (Some("a/desk.http"), Some(13)));
@@ -118,7 +126,8 @@ fn requests_are_listed_with_what_they_need_and_yield() {
 
 #[test]
 fn what_git_ignores_is_passed_over() {
-    let bench = bench().file("target/old.http", "%% Old\n/x\n").file(".gitignore", "target/\n").file(".hidden/h.http", "/x\n");
+    let bench =
+        bench().file("target/old.http", "%% Old\n/x\n").file(".gitignore", "target/\n").file(".hidden/h.http", "/x\n");
     let listed = bench.run(&["list"]).exits(0).stdout;
     assert!(!listed.contains("old") && !listed.contains("hidden"), "{listed}");
 }

@@ -69,7 +69,8 @@ fn a_request_comes_from_the_line_or_from_standard_input() {
     let bench = bench();
     let run = bench.run(&["send", "--text", "GET /growers/{{grower}}", "--pick", "body.name"]).exits(0);
     assert_eq!(run.stdout, "Marlow Ridge\n");
-    let cell = "POST /echo\nContent-Type: text/plain\n\ntwo\nlines\n\n% check status == 200\n% check body.body == 'two'\n";
+    let cell =
+        "POST /echo\nContent-Type: text/plain\n\ntwo\nlines\n\n% check status == 200\n% check body.body == 'two'\n";
     let run = bench.run_with(&["send", "-", "--pick", "body.body"], cell, &[]).exits(1);
     assert_eq!(run.stdout, "two\nlines\n");
     assert!(run.stderr.contains("1 of 2 checks failed"), "{}", run.stderr);
@@ -120,7 +121,10 @@ fn the_body_is_piped_byte_for_byte() {
     let kept = bench.run(&["send", "--text", "GET /lots/L-2038/label.png", "--out", "label.png"]).exits(0);
     assert_eq!(kept.stdout, "");
     assert_eq!(std::fs::read(&file).expect("the file is there"), image.bytes);
-    let names: Vec<_> = std::fs::read_dir(bench.path()).expect("a folder").filter_map(|e| e.ok()?.file_name().into_string().ok()).collect();
+    let names: Vec<_> = std::fs::read_dir(bench.path())
+        .expect("a folder")
+        .filter_map(|e| e.ok()?.file_name().into_string().ok())
+        .collect();
     assert!(names.iter().all(|name| !name.starts_with(".yieldtray-")), "nothing half-written is left: {names:?}");
     let nowhere = bench.run(&["send", "--text", "GET /health", "--out", "no/such/folder"]).exits(2);
     assert!(nowhere.stderr.contains("cannot write `no/such/folder`"), "{}", nowhere.stderr);
@@ -131,7 +135,8 @@ fn parts_are_shown_when_asked_for() {
     let bench = bench();
     let run = bench.run(&["send", "echo", "--set", "bins=3", "--show", "sent,head,body"]).exits(0);
     let stable = bench.stable(&run.stdout);
-    let stable: String = stable.lines().filter(|line| !line.starts_with("date:")).map(|line| format!("{line}\n")).collect();
+    let stable: String =
+        stable.lines().filter(|line| !line.starts_with("date:")).map(|line| format!("{line}\n")).collect();
     insta::assert_snapshot!("show_parts", stable);
     let timeline = bench.run(&["send", "only", "--show", "timeline"]).exits(0).stdout;
     let phases: Vec<&str> = timeline.lines().filter_map(|line| line.get(..8)).map(str::trim).collect();
@@ -145,7 +150,10 @@ fn data_has_the_documented_shape() {
     let data = bench.run(&["send", "all-lots", "--json"]).exits(0).json();
     assert_eq!(data["environment"], "bench");
     let cell = &data["cells"][0];
-    assert_eq!((cell["file"].as_str(), cell["line"].as_u64(), cell["name"].as_str()), (Some("requests/lots.http"), Some(3), Some("all-lots")));
+    assert_eq!(
+        (cell["file"].as_str(), cell["line"].as_u64(), cell["name"].as_str()),
+        (Some("requests/lots.http"), Some(3), Some("all-lots"))
+    );
     assert_eq!((cell["outcome"].as_str(), cell["checks"].as_u64()), (Some("passed"), Some(1)));
     assert_eq!(cell["yields"][0], serde_json::json!({ "name": "first", "value": "\"L-2038\"" }));
     assert_eq!(data["response"]["status"], 200);
@@ -153,8 +161,15 @@ fn data_has_the_documented_shape() {
     assert!(data["response"]["timings_ms"]["wait"].as_f64().is_some_and(|ms| ms > 0.0));
     let broken = bench.run(&["send", "--text", "GET /{{nope}}", "--json"]).exits(2).json();
     let problem = &broken["cells"][0]["problems"][0];
-    assert_eq!((problem["code"].as_str(), problem["line"].as_u64(), problem["column"].as_u64(), problem["end_column"].as_u64()),
-        (Some("unknown-value"), Some(1), Some(8), Some(12)));
+    assert_eq!(
+        (
+            problem["code"].as_str(),
+            problem["line"].as_u64(),
+            problem["column"].as_u64(),
+            problem["end_column"].as_u64()
+        ),
+        (Some("unknown-value"), Some(1), Some(8), Some(12))
+    );
     let refused = bench.run(&["send", "gone.http", "--json"]).exits(2).json();
     assert_eq!(refused["problems"][0]["message"], "no file `gone.http`");
 }
@@ -163,7 +178,13 @@ fn data_has_the_documented_shape() {
 fn a_redirect_is_told() {
     let bench = bench();
     let run = bench.run(&["send", "--text", "POST /lots/\n\n{}"]).exits(0);
-    assert!(bench.stable(&run.stderr).contains("POST http://127.0.0.1:PORT/lots/ → 301 http://127.0.0.1:PORT/lots\nGET http://127.0.0.1:PORT/lots  200 OK"), "{}", run.stderr);
+    assert!(
+        bench.stable(&run.stderr).contains(
+            "POST http://127.0.0.1:PORT/lots/ → 301 http://127.0.0.1:PORT/lots\nGET http://127.0.0.1:PORT/lots  200 OK"
+        ),
+        "{}",
+        run.stderr
+    );
 }
 
 #[test]
@@ -187,12 +208,20 @@ fn no_secret_is_shown_in_any_form() {
         &["replay", "--json"],
     ] {
         // The check that fails in the first cell must not keep the second from being sent.
-        let fixed = std::fs::read_to_string(bench.path().join("s.http")).expect("a file").replace("% check body.body == 'x'\n", "");
+        let fixed = std::fs::read_to_string(bench.path().join("s.http"))
+            .expect("a file")
+            .replace("% check body.body == 'x'\n", "");
         std::fs::write(bench.path().join("s.http"), fixed).expect("files can be written");
         let args = [args, &["--set", &set]].concat();
         let run = bench.run(&args);
         let output = run.both();
-        for form in [canary.to_owned(), "c4n%2Fary".to_owned(), "c4n/ary \\\"".to_owned(), "YzRuL2FyeSA".to_owned(), "M0bi9hcnkgI".to_owned()] {
+        for form in [
+            canary.to_owned(),
+            "c4n%2Fary".to_owned(),
+            "c4n/ary \\\"".to_owned(),
+            "YzRuL2FyeSA".to_owned(),
+            "M0bi9hcnkgI".to_owned(),
+        ] {
             assert!(!output.contains(&form), "{args:?} shows {form}:\n{output}");
         }
         assert!(output.contains("[secret]"), "{args:?}:\n{output}");

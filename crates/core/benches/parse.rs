@@ -32,7 +32,11 @@ fn main() {
     let (parsing, going_over) = (median(parsing), median(going_over));
     println!("text                 {megabytes:.1} MB, {CELLS} cells");
     println!("str::lines, UTF-8    {:.1} ms", millis(going_over));
-    println!("parse                {:.1} ms   {:.2} of the speed of str::lines (bound 0.25)", millis(parsing), millis(going_over) / millis(parsing));
+    println!(
+        "parse                {:.1} ms   {:.2} of the speed of str::lines (bound 0.25)",
+        millis(parsing),
+        millis(going_over) / millis(parsing)
+    );
     println!("memory               {:.1} times the text, the text included (bound 6)", grown + 1.0);
     drop(kept);
 

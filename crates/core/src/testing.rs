@@ -72,7 +72,8 @@ pub(crate) fn replay(
 ) -> Told {
     let mut workspace = workspace(fixture);
     let engine = engine();
-    let sources: Vec<_> = files.iter().map(|file| workspace.load(Path::new(file)).expect("the file is there")).collect();
+    let sources: Vec<_> =
+        files.iter().map(|file| workspace.load(Path::new(file)).expect("the file is there")).collect();
     let cells: Vec<CellId> = sources.iter().flat_map(|source| workspace.cells(*source)).collect();
     let plan = Plan::new(&mut workspace, &engine, &cells, true);
     let mut run = Run::new(&workspace, &engine, settings, plan, false);

@@ -70,7 +70,10 @@ fn expressions_and_their_values() {
 fn failures_say_what_is_there_instead() {
     let engine = engine();
     for (expression, expected) in [
-        ("body.bin", "`body` has no `bin`: there is `big`, `bins`, `empty`, `id`, `kg`, `lots`, `none` and `open`; did you mean `bins`?"),
+        (
+            "body.bin",
+            "`body` has no `bin`: there is `big`, `bins`, `empty`, `id`, `kg`, `lots`, `none` and `open`; did you mean `bins`?",
+        ),
         ("headers['etag'] == 'x'", "`headers` has no `etag`: there is `content-type`"),
         ("body.id.x", "`body.id` is text, so it has no `x`"),
         ("body.lots[7].id", "the list has no element 7: `body.lots` has 2"),

@@ -111,7 +111,8 @@ fn a_check_that_cannot_be_judged_fails_and_says_why() {
 
 #[test]
 fn a_mistake_in_one_cell_does_not_stop_another() {
-    let fixture = "#- a.http\n%% broken\nhttp://bench/{{\n%% fine\nhttp://bench/\n%% needing\n% needs broken\nhttp://bench/\n";
+    let fixture =
+        "#- a.http\n%% broken\nhttp://bench/{{\n%% fine\nhttp://bench/\n%% needing\n% needs broken\nhttp://bench/\n";
     let told = replay(fixture, &["a.http"], settings(None, &[]), |_| Ok(json_answer(200, "{}")));
     assert_eq!(outcomes(&told), [Outcome::Mistaken, Outcome::Passed, Outcome::NotSent("broken".to_owned())]);
     assert_eq!(told.summary.exit_code(), 2);
@@ -129,7 +130,8 @@ fn needs_come_first_and_circles_are_told() {
     );
     assert_eq!(paths, "/a /b /d /c");
     assert_eq!(problems, Vec::<String>::new());
-    let (paths, problems) = order("#- a.http\n%% a\n% needs b\nhttp://x/a\n%% b\n% needs a\nhttp://x/b\n%% c\nhttp://x/c\n");
+    let (paths, problems) =
+        order("#- a.http\n%% a\n% needs b\nhttp://x/a\n%% b\n% needs a\nhttp://x/b\n%% c\nhttp://x/c\n");
     assert_eq!(paths, "/c");
     assert_eq!(problems, ["cells that need each other: a → b → a"]);
     let (_, problems) = order("#- a.http\n%% a\n% needs bb\nhttp://x/a\n%% b1\n% needs none.http#x\nhttp://x/b\n");

@@ -12,7 +12,11 @@ fn prepared(file: &str, set: &[(&str, Value)]) -> Result<Prepared, Vec<String>> 
     let told = replay(&fixture, &["a.http"], settings(None, set), |_| Ok(json_answer(200, "{}")));
     match told.sent.last() {
         Some(request) => Ok(request.clone()),
-        None => Err(told.problems().iter().map(|problem| format!("{}: {}", problem.code.as_str(), problem.message)).collect()),
+        None => Err(told
+            .problems()
+            .iter()
+            .map(|problem| format!("{}: {}", problem.code.as_str(), problem.message))
+            .collect()),
     }
 }
 
@@ -22,12 +26,17 @@ fn body(request: &Prepared) -> &str {
 
 #[test]
 fn a_value_is_written_for_where_it_stands() {
-    let set = [("v", Value::text(HOSTILE)), ("n", Value::from(24_i64)), ("l", Value::list([Value::from("x"), Value::null()]))];
+    let set = [
+        ("v", Value::text(HOSTILE)),
+        ("n", Value::from(24_i64)),
+        ("l", Value::list([Value::from("x"), Value::null()])),
+    ];
     let in_path = prepared("http://bench/lots/{{v}}/x?q={{v}}", &set).expect("a request");
     let encoded = "a%22b%27c%2Fd%3Fe%23f%26g%3Dh%25i%3Cj%3Ek%5Cl%20%7B%7Bm%7D%7D%20%25%25%20%E2%80%AE%E2%9C%93%C3%BC";
     assert_eq!(in_path.url.as_str(), format!("http://bench/lots/{encoded}/x?q={encoded}"));
 
-    let json = "POST http://bench/\n\n{ \"s\": \"<{{v}}>\", \"v\": {{v}}, \"n\": {{n}}, \"l\": {{l}}, \"{{n}}\": \"{{n}}\" }";
+    let json =
+        "POST http://bench/\n\n{ \"s\": \"<{{v}}>\", \"v\": {{v}}, \"n\": {{n}}, \"l\": {{l}}, \"{{n}}\": \"{{n}}\" }";
     let request = prepared(json, &set).expect("a request");
     let document: serde_json::Value = serde_json::from_str(body(&request)).expect("JSON");
     assert_eq!(document["s"], format!("<{HOSTILE}>"));
@@ -37,21 +46,25 @@ fn a_value_is_written_for_where_it_stands() {
     assert_eq!(document["24"], "24");
     assert_eq!(request.header("content-type"), Some("application/json"));
 
-    let xml = prepared("POST http://bench/\nContent-Type: application/xml\n\n<lot id=\"{{v}}\"/>", &set).expect("a request");
+    let xml =
+        prepared("POST http://bench/\nContent-Type: application/xml\n\n<lot id=\"{{v}}\"/>", &set).expect("a request");
     assert!(body(&xml).contains("a&quot;b&apos;c/d?e#f&amp;g=h%i&lt;j&gt;k"), "{}", body(&xml));
 
-    let form = prepared("POST http://bench/\nContent-Type: application/x-www-form-urlencoded\n\nv={{v}}&n={{n}}", &set).expect("a request");
+    let form = prepared("POST http://bench/\nContent-Type: application/x-www-form-urlencoded\n\nv={{v}}&n={{n}}", &set)
+        .expect("a request");
     let pairs: Vec<(String, String)> = url::form_urlencoded::parse(body(&form).as_bytes()).into_owned().collect();
     assert_eq!(pairs, [("v".to_owned(), HOSTILE.to_owned()), ("n".to_owned(), "24".to_owned())]);
 
-    let text = prepared("POST http://bench/\nContent-Type: text/plain\nX-Note: {{v}}\n\n\\% {{v}} \\{{v}}", &set).expect("a request");
+    let text = prepared("POST http://bench/\nContent-Type: text/plain\nX-Note: {{v}}\n\n\\% {{v}} \\{{v}}", &set)
+        .expect("a request");
     assert_eq!(body(&text), format!("% {HOSTILE} {{{{v}}}}"));
     assert_eq!(text.header("x-note"), Some(HOSTILE));
 }
 
 #[test]
 fn raw_switches_encoding_off_and_nothing_else() {
-    let set = [("v", Value::text("a/b?c")), ("fragment", Value::text("{\"x\": 1}")), ("crlf", Value::text("a\r\nB: c"))];
+    let set =
+        [("v", Value::text("a/b?c")), ("fragment", Value::text("{\"x\": 1}")), ("crlf", Value::text("a\r\nB: c"))];
     let request = prepared("http://bench/{{raw(v)}}", &set).expect("a request");
     assert_eq!(request.url.as_str(), "http://bench/a/b?c");
     let request = prepared("POST http://bench/\n\n{ \"v\": {{raw(fragment)}} }", &set).expect("a request");
@@ -136,8 +149,11 @@ fn shared_headers_are_replaced_and_dropped() {
 
 #[test]
 fn redirects_keep_or_change_the_method_and_leave_credentials_behind() {
-    let mut request = prepared("POST http://bench/a\nAuthorization: Bearer t\nX-Note: n\n\n[1]", &[]).expect("a request");
-    for (status, method, has_body) in [(301, "GET", false), (302, "GET", false), (303, "GET", false), (307, "POST", true), (308, "POST", true)] {
+    let mut request =
+        prepared("POST http://bench/a\nAuthorization: Bearer t\nX-Note: n\n\n[1]", &[]).expect("a request");
+    for (status, method, has_body) in
+        [(301, "GET", false), (302, "GET", false), (303, "GET", false), (307, "POST", true), (308, "POST", true)]
+    {
         let Some(Redirect::To(next)) = next_hop(&request, status, Some("/b#x")) else { panic!("{status} leads on") };
         assert_eq!((next.method.as_str(), next.body.is_some()), (method, has_body), "{status}");
         assert_eq!(next.url.as_str(), "http://bench/b");
@@ -178,7 +194,10 @@ fn shape(json: &serde_json::Value) -> String {
     match json {
         serde_json::Value::Array(members) => format!("[{}]", members.iter().map(shape).collect::<Vec<_>>().join(",")),
         serde_json::Value::Object(entries) => {
-            format!("{{{}}}", entries.iter().map(|(key, value)| format!("{key}:{}", shape(value))).collect::<Vec<_>>().join(","))
+            format!(
+                "{{{}}}",
+                entries.iter().map(|(key, value)| format!("{key}:{}", shape(value))).collect::<Vec<_>>().join(",")
+            )
         }
         _ => "leaf".to_owned(),
     }

@@ -31,31 +31,30 @@ pub const NOT_YET: &[&str] = &[
     "afterwards",
 ];
 
-/// Names the language itself gives to expressions; a value may not take one.
-const LANGUAGE_NAMES: &[&str] = &[
-    "env",
-    "environment",
-    "request",
-    "row",
-    "status",
-    "reason",
-    "headers",
-    "cookies",
-    "body",
-    "text",
-    "size",
-    "elapsed",
-    "url",
-    "hops",
-    "sent",
-    "true",
-    "false",
-    "null",
-];
-
 /// Whether the language itself gives `name` to expressions, so that no value may take it.
 pub fn is_language_name(name: &str) -> bool {
-    LANGUAGE_NAMES.contains(&name)
+    // A match, not a list: it is asked for every name of a file.
+    matches!(
+        name,
+        "env"
+            | "environment"
+            | "request"
+            | "row"
+            | "status"
+            | "reason"
+            | "headers"
+            | "cookies"
+            | "body"
+            | "text"
+            | "size"
+            | "elapsed"
+            | "url"
+            | "hops"
+            | "sent"
+            | "true"
+            | "false"
+            | "null"
+    )
 }
 
 /// Where in a file an instruction stands.
@@ -75,15 +74,9 @@ pub(super) enum Zone {
 pub(super) fn begins_tail(line: &str) -> bool {
     let Some(rest) = line.strip_prefix("% ") else { return false };
     let word = rest.split_ascii_whitespace().next().unwrap_or_default();
-    is_known(word) || closest(word, known()).is_some()
-}
-
-fn known() -> impl Iterator<Item = &'static str> {
-    CARRIED_OUT.iter().chain(NOT_YET).copied()
-}
-
-fn is_known(word: &str) -> bool {
-    known().any(|known| known == word)
+    CARRIED_OUT.contains(&word)
+        || NOT_YET.contains(&word)
+        || closest(word, CARRIED_OUT.iter().chain(NOT_YET).copied()).is_some()
 }
 
 /// Reads the instruction on the line `span`, which starts with `%`.
@@ -233,7 +226,7 @@ impl<'t> Reader<'t> {
     fn expect_value_name(&mut self) -> Read<Span> {
         let word = self.word.of(self.text);
         let rest = self.rest.of(self.text);
-        let Some(equals) = rest.find('=') else {
+        let Some(equals) = memchr::memchr(b'=', rest.as_bytes()) else {
             let example = if word == "let" { "% let season = 2026" } else { "% yield lot_id = body.id" };
             return self.malformed(
                 self.end_of_line(),
@@ -286,7 +279,7 @@ impl<'t> Reader<'t> {
     }
 
     fn header(&self, zone: Zone) -> Read<Kind> {
-        let Some(colon) = self.rest.of(self.text).find(':') else {
+        let Some(colon) = memchr::memchr(b':', self.rest.of(self.text).as_bytes()) else {
             return self.malformed(
                 self.end_of_line(),
                 "`% header` lacks `Name: value`",
@@ -312,7 +305,7 @@ impl<'t> Reader<'t> {
         let mut expression = self.expect_expression("% check status == 200")?;
         let mut label = None;
         let line = expression.of(self.text);
-        if let Some(colon) = line.find(':')
+        if let Some(colon) = memchr::memchr(b':', line.as_bytes())
             && is_cell_name(line[..colon].trim_end())
             && !line[..colon].trim_end().starts_with(|c: char| c.is_ascii_digit())
         {

@@ -89,8 +89,15 @@ impl<'t> Parser<'t> {
             );
             self.parse_stray(&mut file.preamble);
         }
+        let rest = self.line.map_or("", |line| &self.text[line.start()..]);
+        file.cells.reserve(memchr::memmem::find_iter(rest.as_bytes(), b"\n%%").count() + 1);
+        let mut scratch = Vec::new();
         while self.line.is_some() {
-            file.cells.push(self.parse_cell());
+            let mut cell = self.parse_cell(std::mem::take(&mut scratch));
+            // The items grow in one list that all cells share, and each cell keeps a copy that fits.
+            let items = cell.items.drain(..).collect();
+            scratch = std::mem::replace(&mut cell.items, items);
+            file.cells.push(cell);
         }
         file
     }
@@ -117,7 +124,7 @@ impl<'t> Parser<'t> {
             match bytes.first() {
                 Some(b'#') => items.push(Item::Comment(line)),
                 Some(b'%') => self.parse_instruction(line, zone, items),
-                _ if bytes.trim_ascii().is_empty() => {}
+                _ if is_blank(bytes) => {}
                 _ => return,
             }
             self.advance();
@@ -132,17 +139,18 @@ impl<'t> Parser<'t> {
     /// Lines that belong nowhere, up to the next cell; the mistake was reported with the first.
     fn parse_stray(&mut self, items: &mut Vec<Item>) {
         while let Some((line, bytes)) = self.line_of_cell() {
-            if !bytes.trim_ascii().is_empty() {
+            if !is_blank(bytes) {
                 items.push(Item::Stray(line));
             }
             self.advance();
         }
     }
 
-    fn parse_cell(&mut self) -> Cell {
+    fn parse_cell(&mut self, items: Vec<Item>) -> Cell {
         let line = self.line.unwrap_or_default();
         let title = Span::new((line.start() + 2).min(line.end()), line.end()).trimmed(self.text);
         let mut cell = empty_cell(line, title);
+        cell.items = items;
         self.advance();
         self.parse_items(Zone::Head, &mut cell.items);
         if self.line_of_cell().is_some() {
@@ -175,7 +183,7 @@ impl<'t> Parser<'t> {
             match bytes.first() {
                 Some(b'#') => cell.items.push(Item::Comment(line)),
                 Some(b'%') => self.parse_instruction(line, Zone::Tail, &mut cell.items),
-                _ if bytes.trim_ascii().is_empty() => break,
+                _ if is_blank(bytes) => break,
                 _ => match request_line::field(self.text, line, &mut self.problems) {
                     Some(field) => cell.fields.push(field),
                     None => cell.items.push(Item::Stray(line)),
@@ -199,7 +207,7 @@ impl<'t> Parser<'t> {
             if bytes.first() == Some(&b'%') && instruction::begins_tail(line.of(self.text)) {
                 break;
             }
-            if !bytes.trim_ascii().is_empty() {
+            if !is_blank(bytes) {
                 end = line.end();
             }
             self.advance();
@@ -227,6 +235,10 @@ impl<'t> Parser<'t> {
     }
 }
 
+fn is_blank(line: &[u8]) -> bool {
+    line.iter().all(u8::is_ascii_whitespace)
+}
+
 fn has_cell_line(text: &str) -> bool {
     text.trim_start_matches('\u{feff}').starts_with("%%") || memchr::memmem::find(text.as_bytes(), b"\n%%").is_some()
 }
@@ -238,7 +250,6 @@ fn empty_cell(span: Span, title: Span) -> Cell {
 
 /// Gives each cell its name, and reports two of one name and two names for one cell.
 fn name_cells(text: &str, source: SourceId, file: &mut File, problems: &mut Vec<Problem>) {
-    let mut places: Vec<Span> = Vec::with_capacity(file.cells.len());
     for (index, cell) in file.cells.iter_mut().enumerate() {
         let mut explicit: Option<Span> = None;
         for instruction in super::file::instructions(&cell.items) {
@@ -258,22 +269,27 @@ fn name_cells(text: &str, source: SourceId, file: &mut File, problems: &mut Vec<
             let title = slug(cell.title.of(text));
             cell.name = if title.is_empty() { format!("request-{}", index + 1).into() } else { title.into() };
         }
-        let line = Span::new(cell.span.start(), cell.span.start() + first_line(cell.span.of(text)));
-        places.push(explicit.unwrap_or(if cell.title.is_empty() { line } else { cell.title }));
     }
     let mut seen: HashMap<&str, usize> = HashMap::with_capacity(file.cells.len());
     for (index, cell) in file.cells.iter().enumerate() {
         let first = *seen.entry(&cell.name).or_insert(index);
         if first != index {
+            let place = name_place(text, cell);
             problems.push(
-                Problem::mistake(Code::DuplicateName, places[index], format!("a second cell is named `{}`", cell.name))
+                Problem::mistake(Code::DuplicateName, place, format!("a second cell is named `{}`", cell.name))
                     .with_hint("give it a name of its own: `% name …` below its `%%` line")
-                    .with_also(source, places[first], "the first stands here"),
+                    .with_also(source, name_place(text, &file.cells[first]), "the first stands here"),
             );
         }
     }
 }
 
-fn first_line(text: &str) -> usize {
-    text.find(['\r', '\n']).unwrap_or(text.len())
+/// Where a cell got its name: its `% name`, its title, or its `%%`.
+fn name_place(text: &str, cell: &Cell) -> Span {
+    let explicit = cell.instructions().find_map(|instruction| match instruction.kind {
+        Kind::Name(name) => Some(name),
+        _ => None,
+    });
+    let line = cell.span.of(text).find(['\r', '\n']).unwrap_or(cell.span.len());
+    explicit.unwrap_or(if cell.title.is_empty() { cell.span.part(0, line) } else { cell.title })
 }

@@ -105,7 +105,7 @@ pub(super) fn field(text: &str, span: Span, problems: &mut Vec<Problem>) -> Opti
         );
         return None;
     }
-    let Some(colon) = line.find(':') else {
+    let Some(colon) = memchr::memchr(b':', line.as_bytes()) else {
         problems.push(
             Problem::mistake(Code::BadHeader, span, "expected a header field, `Name: value`")
                 .with_hint("a blank line stands between the header fields and the body"),

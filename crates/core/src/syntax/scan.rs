@@ -54,6 +54,8 @@ pub(super) fn mark_end(text: &str, from: usize) -> Option<usize> {
 /// The first place of `needle` in `expression` that stands outside strings and brackets.
 pub fn find_outside_strings(expression: &str, needle: &str) -> Option<usize> {
     let bytes = expression.as_bytes();
+    // Most expressions do not have it at all.
+    memchr::memmem::find(bytes, needle.as_bytes())?;
     let mut depth = 0usize;
     let mut i = 0;
     while i < bytes.len() {

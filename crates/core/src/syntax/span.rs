@@ -72,11 +72,12 @@ impl Span {
     }
 
     /// The same span without blanks at both ends.
+    #[inline]
     pub fn trimmed(self, text: &str) -> Span {
-        let inner = self.of(text);
-        let start = self.start() + (inner.len() - inner.trim_ascii_start().len());
-        let end = start + inner.trim_ascii().len();
-        Span::new(start, end)
+        let bytes = &text.as_bytes()[self.range()];
+        let Some(first) = bytes.iter().position(|b| !b.is_ascii_whitespace()) else { return Span::empty(self.start()) };
+        let last = bytes.iter().rposition(|b| !b.is_ascii_whitespace()).unwrap_or(first);
+        Span::new(self.start() + first, self.start() + last + 1)
     }
 }
 

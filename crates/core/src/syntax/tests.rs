@@ -83,7 +83,11 @@ fn files_and_cells() {
 #[test]
 fn request_lines_and_fields() {
     check("%% a\nPURGE /x HTTP/1.1", &["a: PURGE /x"], &[]);
-    check("%% a\nGET {{base}}/{{ pick(['a b', \"}}\"]) }} HTTP/2", &["a: GET {{base}}/{{ pick(['a b', \"}}\"]) }}"], &[]);
+    check(
+        "%% a\nGET {{base}}/{{ pick(['a b', \"}}\"]) }} HTTP/2",
+        &["a: GET {{base}}/{{ pick(['a b', \"}}\"]) }}"],
+        &[],
+    );
     check("%% a\nGET", &["a:"], &[(Code::BadRequestLine, "GET")]);
     check("%% a\nGET /a b", &["a:"], &[(Code::BadRequestLine, " ")]);
     check("%% a\nGET /a HTTP/3", &["a:"], &[(Code::BadRequestLine, "HTTP/3")]);
@@ -100,11 +104,23 @@ fn request_lines_and_fields() {
 fn bodies_and_tails() {
     check("%% a\nPOST /x\n\n# text\n% of the crop: 12\n\n\n", &["a: POST /x \"# text\\n% of the crop: 12\""], &[]);
     check("%% a\nPOST /x\n\n\\% tea\n\\%% not a cell", &["a: POST /x \"\\\\% tea\\n\\\\%% not a cell\""], &[]);
-    check("%% a\nPOST /x\n\nbody\n\n% check true\n\n# words\n% tag t", &["a: POST /x \"body\" %check true %tag t"], &[]);
+    check(
+        "%% a\nPOST /x\n\nbody\n\n% check true\n\n# words\n% tag t",
+        &["a: POST /x \"body\" %check true %tag t"],
+        &[],
+    );
     check("%% a\n/x\n% check true", &["a: - /x %check true"], &[]);
-    check("%% a\nPOST /x\n\nbody\n% chekc true", &["a: POST /x \"body\" %chekc true"], &[(Code::UnknownInstruction, "chekc")]);
+    check(
+        "%% a\nPOST /x\n\nbody\n% chekc true",
+        &["a: POST /x \"body\" %chekc true"],
+        &[(Code::UnknownInstruction, "chekc")],
+    );
     check("%% a\n/x\n\n% check true\nmore\nand more", &["a: - /x %check true"], &[(Code::StrayText, "more")]);
-    check("%% a\nPOST /x\n\nbody\n% save out.json", &["a: POST /x \"body\" %save out.json"], &[(Code::NotCarriedOut, "save")]);
+    check(
+        "%% a\nPOST /x\n\nbody\n% save out.json",
+        &["a: POST /x \"body\" %save out.json"],
+        &[(Code::NotCarriedOut, "save")],
+    );
 }
 
 #[test]
@@ -191,9 +207,31 @@ fn many_cells_parse_alike() {
 /// Lines that mean something, shuffled: what a person might type, in an order nobody would.
 fn line() -> impl Strategy<Value = String> {
     let known = prop::sample::select(vec![
-        "%% Book in", "%%", "% name a", "% check x: status == 200 else \"h\"", "% yield a = b secret", "% let", "% ",
-        "% header A: b", "% needs a, b", "# words", "GET /lots HTTP/1.1", "POST {{ '}}' }}", "A: {{b", "", " ", "{", "}",
-        "\\% x", "\\{{", "\u{feff}", "% waive a", "Ä: ö", "% chekc", "%%%", "\t",
+        "%% Book in",
+        "%%",
+        "% name a",
+        "% check x: status == 200 else \"h\"",
+        "% yield a = b secret",
+        "% let",
+        "% ",
+        "% header A: b",
+        "% needs a, b",
+        "# words",
+        "GET /lots HTTP/1.1",
+        "POST {{ '}}' }}",
+        "A: {{b",
+        "",
+        " ",
+        "{",
+        "}",
+        "\\% x",
+        "\\{{",
+        "\u{feff}",
+        "% waive a",
+        "Ä: ö",
+        "% chekc",
+        "%%%",
+        "\t",
     ]);
     prop_oneof![known.prop_map(str::to_owned), "[ -~äß✓]{0,12}"]
 }

@@ -9,7 +9,11 @@ fn sent_value(fixture: &str, environment: Option<&str>, set: &[(&str, Value)]) -
     let told = replay(fixture, &["in/a.http"], settings(environment, set), |_| Ok(json_answer(200, "{}")));
     match told.sent.last() {
         Some(request) => Ok(request.url.query().unwrap_or_default().to_owned()),
-        None => Err(told.problems().iter().map(|problem| format!("{} | {}", problem.message, problem.hint.clone().unwrap_or_default())).collect()),
+        None => Err(told
+            .problems()
+            .iter()
+            .map(|problem| format!("{} | {}", problem.message, problem.hint.clone().unwrap_or_default()))
+            .collect()),
     }
 }
 
@@ -46,7 +50,8 @@ fn the_first_value_found_wins() {
 
 #[test]
 fn a_let_uses_others_and_has_one_value_in_a_cell() {
-    let fixture = "#- in/a.http\n% let name = 'lot ' + string(number)\n% let number = 40 + 3\n%% one\nhttp://bench/?v={{name}}\n";
+    let fixture =
+        "#- in/a.http\n% let name = 'lot ' + string(number)\n% let number = 40 + 3\n%% one\nhttp://bench/?v={{name}}\n";
     assert_eq!(sent_value(fixture, None, &[]), Ok("v=lot%2043".to_owned()));
     let random = "#- in/a.http\n% let id = uuid()\n%% one\nhttp://bench/?v={{id}}&w={{id}}\n\n% check url == url && size(id) == 36\n";
     let sent = sent_value(random, None, &[]).expect("a request");
@@ -72,9 +77,11 @@ fn values_that_need_each_other_show_the_circle() {
 
 #[test]
 fn a_missing_value_says_where_it_would_come_from() {
-    let config = "#- yieldtray.toml\n[environments.bench.values]\ngrower = 'G-11'\n[environments.live.values]\nclerk = 'c'\n";
+    let config =
+        "#- yieldtray.toml\n[environments.bench.values]\ngrower = 'G-11'\n[environments.live.values]\nclerk = 'c'\n";
     let with = |file: &str| format!("{config}#- in/a.http\n{file}");
-    let missing = |file: &str, environment| sent_value(&with(file), environment, &[]).expect_err("a value is missing").join("\n");
+    let missing =
+        |file: &str, environment| sent_value(&with(file), environment, &[]).expect_err("a value is missing").join("\n");
     assert_eq!(
         missing("%% one\nhttp://bench/{{grower}}", None),
         "`grower` has no value: no environment is chosen | `bench` has it: pass `-e bench`"
@@ -87,7 +94,10 @@ fn a_missing_value_says_where_it_would_come_from() {
         missing("%% one\nhttp://bench/{{growr + clerk}}", Some("live")),
         "no value is named `growr` | give it one: `% let growr = …` in the file, a line in `yieldtray.toml`, or `--set growr=…`"
     );
-    assert_eq!(missing("%% one\nhttp://bench/{{clrek}}", Some("live")), "no value is named `clrek` | did you mean `clerk`?");
+    assert_eq!(
+        missing("%% one\nhttp://bench/{{clrek}}", Some("live")),
+        "no value is named `clrek` | did you mean `clerk`?"
+    );
     assert_eq!(
         missing("%% one\nhttp://bench/\n\n% check stauts == 200", Some("live")),
         "no value is named `stauts` | did you mean `status`?"
@@ -101,7 +111,9 @@ fn a_yield_is_seen_in_its_file_and_by_who_needs_it() {
     let session = "#- in/session.http\n%% Sign in\nhttp://bench/in\n\n% yield token = body.token\n";
     let needing = |needs: &str| format!("{session}#- in/a.http\n%% one\n{needs}http://bench/?v={{{{token}}}}\n");
     let told = |fixture: &str| {
-        replay(fixture, &["in/session.http", "in/a.http"], settings(None, &[]), |_| Ok(json_answer(200, "{\"token\": \"t-1\"}")))
+        replay(fixture, &["in/session.http", "in/a.http"], settings(None, &[]), |_| {
+            Ok(json_answer(200, "{\"token\": \"t-1\"}"))
+        })
     };
     let seen = told(&needing("% needs session.http#sign-in\n"));
     assert_eq!(seen.sent[1].url.query(), Some("v=t-1"));
@@ -117,21 +129,47 @@ fn the_configuration_and_its_mistakes() {
     assert_eq!(problems, []);
     assert_eq!(config.requests, "requests");
     assert_eq!(config.environment.map(|(name, _)| name).as_deref(), Some("bench"));
-    let shown: Vec<String> = config.values.iter().map(|entry| format!("{} {}", entry.name, entry.value.show())).collect();
+    let shown: Vec<String> =
+        config.values.iter().map(|entry| format!("{} {}", entry.name, entry.value.show())).collect();
     assert_eq!(shown, ["n 1000", "d 2.5", "t true", "l [1,\"a\"]", "when \"2026-09-14\"", "m {\"a\":1}"]);
 
     for (text, code, at, hint) in [
         ("[workspce]\n", Code::UnknownKey, "workspce", "did you mean `workspace`?"),
         ("[workspace]\nenviroment = 'a'\n", Code::UnknownKey, "enviroment", "did you mean `environment`?"),
-        ("[send]\ntimeout = '1s'\n", Code::NotCarriedOut, "send", "this version knows `workspace`, `values` and `environments`"),
+        (
+            "[send]\ntimeout = '1s'\n",
+            Code::NotCarriedOut,
+            "send",
+            "this version knows `workspace`, `values` and `environments`",
+        ),
         ("[environments.live]\nguard = true\n", Code::NotCarriedOut, "guard", "this version knows `values`"),
-        ("[workspace]\nenvironment = 'bnch'\n[environments.bench]\n", Code::UnknownEnvironment, "'bnch'", "did you mean `bench`?"),
+        (
+            "[workspace]\nenvironment = 'bnch'\n[environments.bench]\n",
+            Code::UnknownEnvironment,
+            "'bnch'",
+            "did you mean `bench`?",
+        ),
         ("[workspace]\nrequests = '../up'\n", Code::BadConfiguration, "'../up'", "name a folder below this file"),
         ("values = 1\n", Code::BadConfiguration, "1", "see docs/configuration.md"),
-        ("[values]\n\"a-b\" = 1\n", Code::BadName, "\"a-b\"", "use letters, digits and `_`, the first no digit, as in `lot_id`"),
+        (
+            "[values]\n\"a-b\" = 1\n",
+            Code::BadName,
+            "\"a-b\"",
+            "use letters, digits and `_`, the first no digit, as in `lot_id`",
+        ),
         ("[values]\nstatus = 1\n", Code::ReservedName, "status", "choose another name, such as `my_status`"),
-        ("[values]\nk = { from = 'env:K' }\n", Code::NotCarriedOut, "{ from = 'env:K' }", "write the value itself, or pass it with `--set`"),
-        ("[values]\nn = 99999999999999999999\n", Code::BadConfiguration, "99999999999999999999", "write it as text, in quotes"),
+        (
+            "[values]\nk = { from = 'env:K' }\n",
+            Code::NotCarriedOut,
+            "{ from = 'env:K' }",
+            "write the value itself, or pass it with `--set`",
+        ),
+        (
+            "[values]\nn = 99999999999999999999\n",
+            Code::BadConfiguration,
+            "99999999999999999999",
+            "write it as text, in quotes",
+        ),
     ] {
         let (_, problems) = Config::parse(text, SourceId(0));
         assert_eq!(problems.len(), 1, "{text}: {problems:?}");
@@ -147,10 +185,14 @@ fn files_that_cannot_be_taken_say_why() {
     let mut workspace = workspace("#- a.http\n/x\n#- _common.http\n% check true\nGET /x\n");
     let message = |outcome: Result<SourceId, crate::problem::Problem>| outcome.map_err(|problem| problem.message);
     assert_eq!(message(workspace.load(Path::new("b.http"))), Err("no file `b.http`".to_owned()));
-    assert_eq!(message(workspace.load(Path::new("../a.http"))), Err("`../a.http` lies outside the workspace".to_owned()));
+    assert_eq!(
+        message(workspace.load(Path::new("../a.http"))),
+        Err("`../a.http` lies outside the workspace".to_owned())
+    );
     let a = workspace.load(Path::new("./in/../a.http")).expect("it is there");
     assert_eq!(message(workspace.load(Path::new("a.http"))), Ok(a));
     let common = workspace.source(a).commons[0];
-    let problems: Vec<&str> = workspace.source(common).problems.iter().map(|problem| problem.message.as_str()).collect();
+    let problems: Vec<&str> =
+        workspace.source(common).problems.iter().map(|problem| problem.message.as_str()).collect();
     assert_eq!(problems, ["`_common.http` holds no requests"]);
 }
