@@ -1,7 +1,7 @@
 use crate::show::Out;
 use std::io;
 use std::process::ExitCode;
-use yieldtray_core::problem::Problem;
+use yieldtray_core::problem::{Code, Problem};
 use yieldtray_core::workspace::Workspace;
 
 /// Why a command ends early.
@@ -11,6 +11,8 @@ pub(crate) enum Stop {
     Mistakes,
     /// A mistake in the options or around the files: shown here, exit 2.
     Refused {
+        /// Its stable name, where it has one.
+        code: Option<Code>,
         /// What is wrong.
         message: String,
         /// What to do instead.
@@ -23,12 +25,12 @@ pub(crate) enum Stop {
 impl Stop {
     /// A refusal without a hint.
     pub(crate) fn refused(message: impl Into<String>) -> Self {
-        Stop::Refused { message: message.into(), hint: None }
+        Stop::Refused { code: None, message: message.into(), hint: None }
     }
 
     /// A refusal with what to do instead.
     pub(crate) fn refused_with(message: impl Into<String>, hint: impl Into<String>) -> Self {
-        Stop::Refused { message: message.into(), hint: Some(hint.into()) }
+        Stop::Refused { code: None, message: message.into(), hint: Some(hint.into()) }
     }
 
     /// Shows problems and stops.
@@ -41,20 +43,27 @@ impl Stop {
 
     /// Says what is left to say and gives the exit code.
     pub(crate) fn report(self, out: &mut Out) -> ExitCode {
-        let (message, hint) = match self {
+        let (code, message, hint) = match self {
             Stop::Mistakes => return ExitCode::from(2),
-            Stop::Refused { message, hint } => (message, hint),
+            Stop::Refused { code, message, hint } => (code, message, hint),
             Stop::System(error) => {
                 let closed =
                     error.downcast_ref::<io::Error>().is_some_and(|error| error.kind() == io::ErrorKind::BrokenPipe);
                 if closed {
                     return ExitCode::SUCCESS;
                 }
-                (format!("{error:#}"), None)
+                (None, format!("{error:#}"), None)
             }
         };
-        let _ = out.refusal(&message, hint.as_deref());
+        let _ = out.refusal(code, &message, hint.as_deref());
         ExitCode::from(2)
+    }
+}
+
+/// A problem that has no place in a text.
+impl From<Problem> for Stop {
+    fn from(problem: Problem) -> Self {
+        Stop::Refused { code: Some(problem.code), message: problem.message, hint: problem.hint }
     }
 }
 

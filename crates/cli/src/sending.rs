@@ -14,24 +14,23 @@ pub(crate) fn drive(
     mut answered: impl FnMut(CellId, &Exchange),
     mut happened: impl FnMut(&Run<'_>, Event) -> io::Result<()>,
 ) -> anyhow::Result<()> {
-    let mut client = None;
-    let mut runtime = None;
-    loop {
-        let ready = run.next();
-        for event in run.events().collect::<Vec<_>>() {
-            happened(run, event)?;
+    let one_thread = tokio::runtime::Builder::new_current_thread().enable_all().build().context("cannot start")?;
+    // All in one go: entering the runtime anew for each request costs as much as a small request.
+    one_thread.block_on(async {
+        let client = Client::default();
+        let mut events = Vec::new();
+        loop {
+            let ready = run.next();
+            events.extend(run.events());
+            for event in events.drain(..) {
+                happened(run, event)?;
+            }
+            let Some(ready) = ready else { return Ok(()) };
+            let answer = client.send(&ready.prepared).await;
+            if let Ok(exchange) = &answer {
+                answered(ready.cell, exchange);
+            }
+            run.complete(ready, answer.as_ref());
         }
-        let Some(ready) = ready else { return Ok(()) };
-        if runtime.is_none() {
-            let one_thread = tokio::runtime::Builder::new_current_thread().enable_all().build();
-            runtime = Some(one_thread.context("cannot start")?);
-        }
-        let (Some(runtime), client) = (&runtime, client.get_or_insert_with(Client::default)) else { continue };
-        let cell = ready.cell;
-        let answer = runtime.block_on(client.send(&ready.prepared));
-        if let Ok(exchange) = &answer {
-            answered(cell, exchange);
-        }
-        run.complete(ready, answer.as_ref());
-    }
+    })
 }

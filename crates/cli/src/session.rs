@@ -97,7 +97,7 @@ impl Session {
 
     /// Takes a request that stands in no file.
     pub(crate) fn take_text(&mut self, name: &str, text: String) -> Result<CellId, Stop> {
-        let source = self.workspace.load_text(name, text).map_err(plain)?;
+        let source = self.workspace.load_text(name, text)?;
         match self.workspace.cells(source).count() {
             1 => Ok(CellId { source, index: 0 }),
             0 => Err(Stop::refused_with("there is no request in this text", "write one, as in `GET /lots`")),
@@ -148,13 +148,13 @@ impl Session {
             let message = format!("`{path}` lies outside the workspace `{}`", self.root.display());
             return Err(Stop::refused_with(message, "name places of one workspace at a time"));
         };
-        self.workspace.load(inside).map_err(plain)
+        Ok(self.workspace.load(inside)?)
     }
 
     fn cells_below(&mut self, folder: &Path) -> Result<Vec<CellId>, Stop> {
         let mut cells = Vec::new();
         for file in request_files(&self.root, folder)? {
-            let source = self.workspace.load(&file).map_err(plain)?;
+            let source = self.workspace.load(&file)?;
             cells.extend(self.workspace.cells(source));
         }
         Ok(cells)
@@ -222,11 +222,6 @@ fn here(common: &Common) -> Result<PathBuf, Stop> {
     let folder = common.directory.clone().unwrap_or_else(|| PathBuf::from("."));
     let here = folder.canonicalize();
     here.map_err(|error| Stop::refused(format!("cannot work in `{}`: {error}", folder.display())))
-}
-
-/// A problem that has no place in a text.
-fn plain(problem: Problem) -> Stop {
-    Stop::Refused { message: problem.message, hint: problem.hint }
 }
 
 /// The environment and the values of the command line.

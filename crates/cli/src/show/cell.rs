@@ -31,10 +31,10 @@ impl Columns {
         }
         let line = terminal.unwrap_or(WIDE).max(40);
         // What follows the target: status, time and the number of checks.
-        let rest = 2 + 2 + 2 + 2 + 3 + 2 + 7 + 2 + 8;
+        let rest = 2 + 2 + 2 + 2 + 3 + 2 + 7 + 2 + 13;
         let name = name.min((line / 4).max(12));
         let method = method.min(8);
-        let target = target.min(line.saturating_sub(name + method + rest).clamp(10, 60));
+        let target = target.min(line.saturating_sub(name + method + rest).clamp(6, 60));
         Self { name, method, target, line }
     }
 }
@@ -92,30 +92,26 @@ impl CellLines<'_> {
             right(&time(report.elapsed), 7)
         );
         let failed = report.failures.len();
-        let checks = match (report.checks, failed) {
-            _ if report.outcome == Outcome::NoAnswer => look.bad("no answer"),
-            (0, _) => look.faint("no checks"),
+        let words = match (report.checks, failed) {
+            _ if report.outcome == Outcome::NoAnswer => "no answer".to_owned(),
+            (0, _) => "no checks".to_owned(),
             (all, 0) => count(all, "check", "checks"),
-            (all, failed) => look.bad(&format!("{failed} of {all} failed")),
+            (all, failed) => format!("{failed} of {all} failed"),
         };
-        let yields =
-            report.yields.iter().filter_map(|taken| Some(format!("{} = {}", taken.name, taken.value.as_ref().ok()?)));
-        let yields = yields.collect::<Vec<_>>().join("  ");
-        if yields.is_empty() {
-            return format!("{plain}{checks}");
+        let taken = report.yields.iter().filter_map(|taken| Some((&taken.name, taken.value.as_ref().ok()?)));
+        let yields: Vec<String> = taken.map(|(name, value)| format!("{name} = {}", safe_line(value))).collect();
+        let words = if yields.is_empty() { words } else { left(&words, 9) };
+        let room = columns.line.saturating_sub(plain.chars().count() + words.chars().count() + 2);
+        let checks = match report.checks {
+            _ if report.outcome != Outcome::Passed => look.bad(&words),
+            0 => look.faint(&words),
+            _ => words,
+        };
+        // A few letters of a value tell nothing: they are left out.
+        if yields.is_empty() || room < 8 {
+            return format!("{plain}{}", checks.trim_end());
         }
-        let checks_width = if failed > 0 {
-            format!("{failed} of {} failed", report.checks).len()
-        } else {
-            10.max(checks.len().min(10))
-        };
-        let room = columns.line.saturating_sub(plain.chars().count() + checks_width + 2);
-        let padding = " ".repeat(if look.is_coloured() && failed == 0 && report.checks == 0 {
-            1
-        } else {
-            10usize.saturating_sub(checks.chars().count())
-        });
-        format!("{plain}{checks}{padding}  {}", look.name(&cut(&safe_line(&yields), room)))
+        format!("{plain}{checks}  {}", look.name(&cut(&yields.join("  "), room)))
     }
 
     /// An address as it is shown: what follows the base, where it is the base's.

@@ -13,7 +13,7 @@ use crate::args::{Color, Common};
 use crate::host::Host;
 use look::Look;
 use std::io::{self, BufWriter, Stdout, Write};
-use yieldtray_core::problem::Problem;
+use yieldtray_core::problem::{Code, Problem};
 use yieldtray_core::workspace::Workspace;
 
 /// The two streams and how each is written.
@@ -87,12 +87,13 @@ impl Out {
     }
 
     /// Something the tool refuses, without a place in a text.
-    pub(crate) fn refusal(&mut self, message: &str, hint: Option<&str>) -> io::Result<()> {
+    pub(crate) fn refusal(&mut self, code: Option<Code>, message: &str, hint: Option<&str>) -> io::Result<()> {
+        let code = code.map(Code::as_str);
         if self.json {
-            let problem = serde_json::json!({ "level": "mistake", "message": message, "hint": hint });
+            let problem = serde_json::json!({ "code": code, "level": "mistake", "message": message, "hint": hint });
             writeln!(self.stdout, "{}", serde_json::json!({ "problems": [problem] }))?;
             return self.stdout.flush();
         }
-        self.say(&problems::plain(message, hint, self.error_look))
+        self.say(&problems::plain(code, message, hint, self.error_look))
     }
 }

@@ -36,10 +36,13 @@ pub(crate) fn snippet(workspace: &Workspace, problem: &Problem, look: Look) -> S
 }
 
 /// A problem that has no place.
-pub(crate) fn plain(message: &str, hint: Option<&str>, look: Look) -> String {
-    let group = level(Weight::Mistake)
-        .primary_title(safe_line(message))
-        .elements(hint.map(|hint| Level::HELP.with_name("instead").message(safe_line(hint))));
+pub(crate) fn plain(code: Option<&str>, message: &str, hint: Option<&str>, look: Look) -> String {
+    let title = level(Weight::Mistake).primary_title(safe_line(message));
+    let title = match code {
+        Some(code) => title.id(code),
+        None => title,
+    };
+    let group = title.elements(hint.map(|hint| Level::HELP.with_name("instead").message(safe_line(hint))));
     renderer(look).render(&[group])
 }
 

@@ -96,8 +96,7 @@ impl<'a> Lookup<'a> {
             |name: &str| (is_language_name(name) && name != "row") || TYPES.contains(&name) || yielded.contains(&name);
         let mut problems = Vec::new();
         for name in compiled.names().iter().filter(|name| !given(name)) {
-            let at = place_of(name, span, &self.workspace.source(source).text);
-            if let Err(found) = self.resolve(name, source, at, &mut Stage::Before) {
+            if let Err(found) = self.resolve(name, source, At::In(span), &mut Stage::Before) {
                 problems.extend(*found);
             }
         }
@@ -109,7 +108,7 @@ impl<'a> Lookup<'a> {
         let text = span.of(&self.workspace.source(source).text);
         // A plain name is looked up and nothing else.
         if is_value_name(text) && !is_language_name(text) && !TYPES.contains(&text) {
-            return self.resolve(text, source, span, &mut stage).map_err(|problem| *problem);
+            return self.resolve(text, source, At::Here(span), &mut stage).map_err(|problem| *problem);
         }
         let compiled = self.compile(source, span)?;
         let bindings = self.bind(&compiled, source, span, stage)?;
@@ -126,7 +125,7 @@ impl<'a> Lookup<'a> {
         at: Span,
         mut stage: Stage<'_, '_>,
     ) -> Result<Value, Vec<Problem>> {
-        self.resolve(name, source, at, &mut stage).map_err(|problems| *problems)
+        self.resolve(name, source, At::Here(at), &mut stage).map_err(|problems| *problems)
     }
 
     /// The values of all names that `compiled`, which stands at `span`, uses. All that are missing are
@@ -140,8 +139,7 @@ impl<'a> Lookup<'a> {
     ) -> Result<Bindings, Vec<Problem>> {
         let (mut bindings, mut problems) = (Bindings::default(), Vec::new());
         for name in compiled.names() {
-            let at = place_of(name, span, &self.workspace.source(source).text);
-            match self.resolve(name, source, at, &mut stage) {
+            match self.resolve(name, source, At::In(span), &mut stage) {
                 Ok(value) => bindings.insert(name, value),
                 Err(_) if TYPES.contains(&name.as_str()) => {}
                 Err(found) => problems.extend(*found),
@@ -155,22 +153,23 @@ impl<'a> Lookup<'a> {
         &mut self,
         name: &str,
         source: SourceId,
-        at: Span,
+        at: At,
         stage: &mut Stage<'_, '_>,
     ) -> Result<Value, Box<Vec<Problem>>> {
-        if is_language_name(name) {
-            return self.language_value(name, stage).ok_or_else(|| {
-                let problem = match self.chain.last() {
-                    Some((waiting, ..)) => missing::response_name(name, at, Some(waiting)),
-                    None => missing::response_name(name, at, None),
-                };
-                Box::new(vec![problem.in_source(source)])
-            });
-        }
-        match self.find(name) {
+        let found =
+            if is_language_name(name) { self.language_value(name, stage).map(Found::Value) } else { self.find(name) };
+        match found {
             Some(Found::Value(value)) => Ok(value),
             Some(Found::Let(home, instruction, expression)) => self.work_out(name, home, instruction.span, expression),
-            None => Err(Box::new(vec![missing::value(self, name, at).in_source(source)])),
+            None => {
+                let place = at.place(name, &self.workspace.source(source).text);
+                let problem = if is_language_name(name) {
+                    missing::response_name(name, place, self.chain.last().map(|(waiting, ..)| waiting.as_str()))
+                } else {
+                    missing::value(self, name, place)
+                };
+                Err(Box::new(vec![problem.in_source(source)]))
+            }
         }
     }
 
@@ -303,11 +302,25 @@ pub(crate) fn compile(
     })
 }
 
-/// Where `name` stands in the expression at `span`.
-fn place_of(name: &str, span: Span, text: &str) -> Span {
-    let expression = span.of(text);
-    calls_and_names(expression)
-        .into_iter()
-        .find(|identifier| !identifier.member && !identifier.call && identifier.span.of(expression) == name)
-        .map_or(span, |identifier| span.part(identifier.span.start(), identifier.span.end()))
+/// Where a name is used. The very place is looked for only when there is something to say about it.
+#[derive(Clone, Copy)]
+enum At {
+    /// Just here.
+    Here(Span),
+    /// Somewhere in this expression.
+    In(Span),
+}
+
+impl At {
+    fn place(self, name: &str, text: &str) -> Span {
+        let span = match self {
+            At::Here(span) => return span,
+            At::In(span) => span,
+        };
+        let expression = span.of(text);
+        calls_and_names(expression)
+            .into_iter()
+            .find(|identifier| !identifier.member && !identifier.call && identifier.span.of(expression) == name)
+            .map_or(span, |identifier| span.part(identifier.span.start(), identifier.span.end()))
+    }
 }

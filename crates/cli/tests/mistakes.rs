@@ -1,0 +1,85 @@
+//! Every class of mistake with its whole text, as a person reads it.
+
+mod support;
+
+use std::collections::BTreeSet;
+use support::Bench;
+use yieldtray_core::problem::Code;
+
+const CONFIG: &str = "[environments.bench.values]\ngrower = 'G-11'\n";
+
+/// One file for each class: what is wrong with it, and nothing else.
+const FILES: &[(&str, &str)] = &[
+    ("unknown-instruction", "%% A\nhttp://127.0.0.1:1/\n\n% chekc status == 200\n"),
+    ("not-carried-out", "%% A\n% timeout 5s\nhttp://127.0.0.1:1/\n"),
+    ("misplaced-instruction", "%% A\n% yield id = body.id\nhttp://127.0.0.1:1/\n"),
+    ("malformed-instruction", "% let season\n\n%% A\nhttp://127.0.0.1:1/\n"),
+    ("bad-name", "%% A\n% let lot-id = 1\nhttp://127.0.0.1:1/\n"),
+    ("reserved-name", "%% A\n% let body = 1\nhttp://127.0.0.1:1/\n"),
+    ("duplicate-name", "%% A\nhttp://127.0.0.1:1/\n%% Two\n% name one\n% name two\nhttp://127.0.0.1:1/\n"),
+    ("stray-text", "%% A\nhttp://127.0.0.1:1/\n\n% check true\nbins: 12\n"),
+    ("no-request", "%% A\n# Only words.\n"),
+    ("bad-request-line", "%% A\nGET http://127.0.0.1:1/the lots\n"),
+    ("bad-header", "%% A\nPOST http://127.0.0.1:1/\n{ \"bins\": 3 }\n"),
+    ("connection-header", "%% A\nPOST http://127.0.0.1:1/\nContent-Length: 3\n\nabc\n"),
+    ("unclosed-mark", "%% A\nhttp://127.0.0.1:1/{{grower/x\n"),
+    ("bad-expression", "%% A\nhttp://127.0.0.1:1/\n\n% check status = 200\n"),
+    ("unknown-function", "%% A\nhttp://127.0.0.1:1/{{uid()}}\n"),
+    ("wrong-arguments", "%% A\nhttp://127.0.0.1:1/\n\n% check find(text) == 'a'\n"),
+    ("unknown-value", "%% A\nhttp://127.0.0.1:1/\n\n% check stauts == 200\n"),
+    ("missing-value", "%% A\nhttp://127.0.0.1:1/{{grower}}\n"),
+    ("value-cycle", "% let a = b + 1\n% let b = a + 1\n\n%% A\nhttp://127.0.0.1:1/{{a}}\n"),
+    ("needs-response", "%% A\n% let id = body.id\nhttp://127.0.0.1:1/{{id}}\n"),
+    ("failed-expression", "%% A\n% let trays = {'full': 3}\nhttp://127.0.0.1:1/{{trays.ful}}\n"),
+    ("unfit-value", "%% A\n% let trays = ['T-1', 'T-2']\nhttp://127.0.0.1:1/{{trays}}\n"),
+    ("bad-target", "%% A\nGET lots/L-1\n"),
+    ("assumption", "%% A\nget http://127.0.0.1:1/#top\n"),
+    ("unknown-cell", "%% Sign in\nhttp://127.0.0.1:1/\n%% A\n% needs sing-in\nhttp://127.0.0.1:1/\n"),
+    ("needs-cycle", "%% A\n% needs b\nhttp://127.0.0.1:1/\n%% B\n% needs a\nhttp://127.0.0.1:1/\n"),
+    ("unknown-label", "% check quick: true\n\n%% A\n% waive qiuck\nhttp://127.0.0.1:1/\n"),
+];
+
+/// What is wrong with the configuration or the files themselves.
+const CONFIGS: &[(&str, &str)] = &[
+    ("bad-configuration", "[workspace]\nrequests = 3\n[values\n"),
+    ("unknown-key", "[workspace]\nrequest = \"requests\"\n"),
+    ("unknown-environment", "[workspace]\nenvironment = \"bnch\"\n[environments.bench]\n"),
+];
+
+#[test]
+fn each_class_of_mistake_has_its_text() {
+    let (mut texts, mut seen) = (String::new(), BTreeSet::new());
+    let mut note = |code: &str, stderr: &str| {
+        assert!(stderr.contains(&format!("[{code}]: ")), "{code} is not said:\n{stderr}");
+        seen.insert(code.to_owned());
+        texts.push_str(&format!("=== {code}\n{}\n\n", stderr.trim_end()));
+    };
+    for (code, text) in FILES {
+        let run = Bench::empty().file("yieldtray.toml", CONFIG).file("a.http", text).run(&["replay", "a.http"]);
+        assert!(run.code >= 2, "{code}: {}", run.both());
+        note(code, &run.stderr);
+    }
+    for (code, text) in CONFIGS {
+        let run = Bench::empty().file("yieldtray.toml", text).file("a.http", "/x\n").run(&["replay"]).exits(2);
+        note(code, &run.stderr);
+    }
+    let bench = Bench::empty();
+    std::fs::write(bench.path().join("latin.http"), b"# Sm\xf8rrebr\xf8d\n/x\n").expect("a file");
+    note("unreadable-file", &bench.run(&["replay", "latin.http"]).exits(2).stderr);
+    insta::assert_snapshot!("mistakes", texts);
+    let all: BTreeSet<String> = Code::ALL.iter().map(|code| code.as_str().to_owned()).collect();
+    assert_eq!(seen, all, "each code is tried");
+}
+
+#[test]
+fn mistakes_are_data_too() {
+    let bench = Bench::empty().file("a.http", "%% Ä\n% chekc true\nhttp://127.0.0.1:1/\n");
+    let run = bench.run(&["replay", "--json"]).exits(2);
+    let event: serde_json::Value = serde_json::from_str(run.stdout.lines().nth(1).expect("an event")).expect("JSON");
+    assert_eq!(
+        event["problems"],
+        serde_json::json!([{ "code": "unknown-instruction", "level": "mistake", "message": "no instruction `% chekc`",
+            "hint": "did you mean `% check`?", "file": "a.http", "line": 2, "column": 3, "end_line": 2, "end_column": 8 }])
+    );
+    assert_eq!(run.stderr, "");
+}

@@ -1,0 +1,86 @@
+//! What a person sees: the program in a pseudo-terminal.
+
+mod support;
+
+use portable_pty::{CommandBuilder, PtySize, native_pty_system};
+use std::io::Read;
+use support::{Bench, program, raw_server};
+
+/// Runs the program in a terminal of this width and gives all that it wrote.
+fn in_terminal(bench: &Bench, args: &[&str], columns: u16, variables: &[(&str, &str)]) -> String {
+    let size = PtySize { rows: 40, cols: columns, pixel_width: 0, pixel_height: 0 };
+    let pair = native_pty_system().openpty(size).expect("a pseudo-terminal");
+    let mut command = CommandBuilder::new(program());
+    command.args(args);
+    command.cwd(bench.path());
+    command.env_remove("YIELDTRAY_ENV");
+    command.env_remove("NO_COLOR");
+    for (name, value) in variables {
+        command.env(name, value);
+    }
+    let mut child = pair.slave.spawn_command(command).expect("the program starts");
+    drop(pair.slave);
+    let mut reader = pair.master.try_clone_reader().expect("the terminal can be read");
+    let mut shown = Vec::new();
+    // The end of a terminal is an error on some systems.
+    let _ = reader.read_to_end(&mut shown);
+    child.wait().expect("the program ends");
+    String::from_utf8(shown).expect("text").replace("\r\n", "\n")
+}
+
+/// Text without colours.
+fn plain(text: &str) -> String {
+    let colour = regex::Regex::new("\u{1b}\\[[0-9;]*m").expect("a pattern");
+    colour.replace_all(text, "").into_owned()
+}
+
+#[test]
+fn a_body_is_laid_out_and_coloured_on_a_terminal_only() {
+    let bench = Bench::new();
+    let shown = in_terminal(&bench, &["send", "--text", "GET /growers/G-11"], 100, &[]);
+    assert!(shown.contains("\u{1b}[36m\"name\"\u{1b}[0m: \u{1b}[32m\"Marlow Ridge\"\u{1b}[0m"), "{shown:?}");
+    assert!(plain(&shown).contains("{\n  \"id\": \"G-11\",\n"), "{shown}");
+    let no_color = in_terminal(&bench, &["send", "--text", "GET /growers/G-11"], 100, &[("NO_COLOR", "1")]);
+    assert!(!no_color.contains('\u{1b}') && no_color.contains("{\n  \"id\": \"G-11\",\n"), "{no_color:?}");
+    let piped = bench.run(&["send", "--text", "GET /growers/G-11"]).exits(0);
+    assert!(piped.stdout.starts_with("{\"id\":\"G-11\",\"name\""), "{}", piped.stdout);
+    let always = bench.run(&["send", "--text", "GET /growers/G-11", "--color", "always"]).exits(0);
+    assert!(!always.stdout.contains('\u{1b}'), "a piped body stays as it came");
+    assert!(always.stderr.contains('\u{1b}'));
+    let image = in_terminal(&bench, &["send", "--text", "GET /lots/L-2038/label.png"], 100, &[]);
+    assert!(plain(&image).contains("image/png, "), "{image:?}");
+    assert!(image.contains("not text, so not shown"), "{image:?}");
+}
+
+#[test]
+fn lines_are_cut_to_the_terminal() {
+    let bench = Bench::new().file(
+        "a.http",
+        "%% A request with a rather long title, as people write them\n% tag x\nGET /lots?grower=G-11&state=open&per_page=100&page=1\n\n\
+         % yield all = json(body)\n% check body.lots.map(l, l.id) == []\n",
+    );
+    for columns in [60, 80, 120, 200] {
+        let shown = plain(&in_terminal(&bench, &["replay"], columns, &[]));
+        let lines: Vec<&str> = shown.lines().collect();
+        for line in &lines {
+            let expression = line.contains("body.lots.map(l, l.id) == []");
+            assert!(expression || line.chars().count() <= usize::from(columns), "{columns}: {line}");
+        }
+        assert!(shown.contains("1 of 1 failed"), "{shown}");
+    }
+}
+
+#[test]
+fn what_a_server_sends_never_drives_the_terminal() {
+    let hostile = b"HTTP/1.1 200 O\x1bK\r\nContent-Type: text/plain\r\nX-A: \x1b[2J\r\nContent-Length: 22\r\n\r\n\x1b]0;title\x07a\rb\xe2\x80\xaec\x1b[31md";
+    let bench = Bench::empty();
+    let base = raw_server(hostile, false);
+    for args in [
+        &["send", "--text", &base][..],
+        &["send", "--text", &base, "--show", "all"],
+        &["send", "--text", &base, "--pick", "text"],
+    ] {
+        let shown = plain(&in_terminal(&bench, args, 100, &[]));
+        assert!(!shown.contains(['\u{1b}', '\u{7}', '\u{202e}', '\r']), "{args:?}: {shown:?}");
+    }
+}
