@@ -22,15 +22,18 @@ pub(crate) fn drive(
         loop {
             let ready = run.next();
             events.extend(run.events());
-            for event in events.drain(..) {
-                happened(run, event)?;
-            }
-            let Some(ready) = ready else { return Ok(()) };
-            let answer = client.send(&ready.prepared).await;
+            let Some(ready) = ready else { break };
+            // What happened before is told while the server works on the next request.
+            let (answer, told) = tokio::join!(client.send(&ready.prepared), async {
+                tokio::task::yield_now().await;
+                events.drain(..).try_for_each(|event| happened(run, event))
+            });
+            told?;
             if let Ok(exchange) = &answer {
                 answered(ready.cell, exchange);
             }
             run.complete(ready, answer.as_ref());
         }
+        Ok(events.drain(..).try_for_each(|event| happened(run, event))?)
     })
 }

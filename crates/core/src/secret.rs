@@ -112,9 +112,14 @@ fn base64_within(secret: &str, offset: usize, encode: impl Fn(&[u8]) -> String) 
 
 /// Whether a header field carries credentials, so that its value is never shown.
 pub fn is_secret_header(name: &str) -> bool {
-    let name = name.to_ascii_lowercase();
-    matches!(name.as_str(), "authorization" | "proxy-authorization" | "cookie" | "set-cookie")
-        || ["api-key", "apikey", "token", "secret", "password"].iter().any(|word| name.contains(word))
+    let is = |word: &&str| name.eq_ignore_ascii_case(word);
+    // Those that go out with every request are asked for most.
+    if ["accept", "accept-encoding", "user-agent", "content-type"].iter().any(is) {
+        return false;
+    }
+    let has = |word: &&str| name.as_bytes().windows(word.len()).any(|part| part.eq_ignore_ascii_case(word.as_bytes()));
+    ["authorization", "proxy-authorization", "cookie", "set-cookie"].iter().any(is)
+        || ["api-key", "apikey", "token", "secret", "password"].iter().any(has)
 }
 
 /// The part of a credential header's value that is the credential: without the scheme's name.

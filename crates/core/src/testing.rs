@@ -4,13 +4,14 @@ use crate::expression::{Engine, MadeUp, Value};
 use crate::problem::Problem;
 use crate::replay::{Event, Plan, Run, Summary};
 use crate::request::Prepared;
-use crate::response::{Exchange, Failure, Sent, Timings};
+use crate::response::{Exchange, Failure, Timings};
 use crate::workspace::{CellId, Files, Settings, Workspace};
 use bytes::Bytes;
 use chrono::DateTime;
 use std::collections::HashMap;
 use std::io;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use std::time::Duration;
 
 struct Memory(HashMap<PathBuf, Vec<u8>>);
@@ -40,7 +41,13 @@ pub(crate) fn engine() -> Engine {
 /// An answer with this status, these header fields and this body.
 pub(crate) fn answer(status: u16, headers: &[(&str, &str)], body: &str) -> Exchange {
     Exchange {
-        sent: Sent { method: "GET".to_owned(), url: "http://bench/lots".to_owned(), ..Sent::default() },
+        sent: Arc::new(Prepared {
+            method: "GET".to_owned(),
+            url: "http://bench/lots".parse().expect("an address"),
+            version: None,
+            headers: Vec::new(),
+            body: None,
+        }),
         hops: Vec::new(),
         status,
         reason: "As Told".to_owned(),
@@ -60,7 +67,7 @@ pub(crate) fn json_answer(status: u16, body: &str) -> Exchange {
 pub(crate) struct Told {
     pub(crate) events: Vec<Event>,
     pub(crate) summary: Summary,
-    pub(crate) sent: Vec<Prepared>,
+    pub(crate) sent: Vec<Arc<Prepared>>,
 }
 
 /// Replays `files` of `fixture`; `respond` answers.

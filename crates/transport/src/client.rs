@@ -2,11 +2,11 @@ use crate::clock::{TimedConnections, TimedResolver, timed};
 use crate::failure::{authority, describe, failure};
 use crate::{body, tls};
 use reqwest::header::{HeaderName, HeaderValue};
-use std::sync::OnceLock;
+use std::sync::{Arc, OnceLock};
 use std::time::{Duration, Instant};
 use url::Url;
 use yieldtray_core::request::{MAX_HOPS, Prepared, Redirect, next_hop};
-use yieldtray_core::response::{Exchange, Failure, FailureKind, Hop, Sent, Timings};
+use yieldtray_core::response::{Exchange, Failure, FailureKind, Hop, Timings};
 use yieldtray_core::syntax::Version;
 
 /// Limits of a [`Client`].
@@ -41,7 +41,7 @@ impl Client {
     }
 
     /// Sends `prepared`, follows redirects, and reads the whole answer.
-    pub async fn send(&self, prepared: &Prepared) -> Result<Exchange, Failure> {
+    pub async fn send(&self, prepared: &Arc<Prepared>) -> Result<Exchange, Failure> {
         let start = Instant::now();
         let limit = self.options.timeout;
         match tokio::time::timeout(limit, self.follow(prepared, start)).await {
@@ -54,14 +54,13 @@ impl Client {
         }
     }
 
-    async fn follow(&self, prepared: &Prepared, start: Instant) -> Result<Exchange, Failure> {
+    async fn follow(&self, prepared: &Arc<Prepared>, start: Instant) -> Result<Exchange, Failure> {
         let mut hops: Vec<Hop> = Vec::new();
-        let mut next: Option<Box<Prepared>> = None;
+        let mut request = Arc::clone(prepared);
         loop {
-            let request = next.as_deref().unwrap_or(prepared);
-            let mut exchange = self.one_hop(request, start).await?;
+            let mut exchange = self.one_hop(&request, start).await?;
             let location = exchange.header("location").map(std::borrow::Cow::into_owned);
-            match next_hop(request, exchange.status, location.as_deref()) {
+            match next_hop(&request, exchange.status, location.as_deref()) {
                 None => {
                     exchange.hops = hops;
                     exchange.timings.total = start.elapsed();
@@ -83,13 +82,13 @@ impl Client {
                         let hint = Some("two addresses may lead to each other");
                         return Err(failure(FailureKind::Redirect, message, hint, start.elapsed()));
                     }
-                    next = Some(target);
+                    request = target;
                 }
             }
         }
     }
 
-    async fn one_hop(&self, prepared: &Prepared, start: Instant) -> Result<Exchange, Failure> {
+    async fn one_hop(&self, prepared: &Arc<Prepared>, start: Instant) -> Result<Exchange, Failure> {
         let url = &prepared.url;
         let client = self.client(prepared.version, url, start)?;
         let request = build(prepared, start)?;
@@ -118,7 +117,7 @@ impl Client {
         };
         tracing::debug!(method = prepared.method, status = status.as_u16(), bytes = body.len(), ?timings, "answered");
         Ok(Exchange {
-            sent: sent(prepared),
+            sent: Arc::clone(prepared),
             hops: Vec::new(),
             status: status.as_u16(),
             reason,
@@ -173,24 +172,4 @@ fn build(prepared: &Prepared, start: Instant) -> Result<reqwest::Request, Failur
         *request.body_mut() = Some(body.clone().into());
     }
     Ok(request)
-}
-
-/// The request as it goes out, with what the connection adds.
-fn sent(prepared: &Prepared) -> Sent {
-    let mut headers = Vec::with_capacity(prepared.headers.len() + 2);
-    headers.extend(prepared.headers.iter().cloned());
-    if prepared.header("host").is_none() {
-        let host = prepared.url.host_str().unwrap_or_default();
-        let host = prepared.url.port().map_or_else(|| host.to_owned(), |port| format!("{host}:{port}"));
-        headers.push(("Host".to_owned(), host));
-    }
-    if let Some(body) = &prepared.body {
-        headers.push(("Content-Length".to_owned(), body.len().to_string()));
-    }
-    Sent {
-        method: prepared.method.clone(),
-        url: prepared.url.to_string(),
-        headers,
-        body: prepared.body.clone().unwrap_or_default(),
-    }
 }

@@ -19,7 +19,7 @@ fn get(url: &str) -> Prepared {
 
 fn send(options: Options, prepared: &Prepared) -> Result<Exchange, Failure> {
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().expect("a runtime");
-    runtime.block_on(Client::new(options).send(prepared))
+    runtime.block_on(Client::new(options).send(&Arc::new(prepared.clone())))
 }
 
 /// A server that hands each connection to `serve`.

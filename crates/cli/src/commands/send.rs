@@ -145,11 +145,11 @@ fn sent(out: &mut impl Write, exchange: &Exchange, masker: &Masker, look: Look) 
     }
     let line = format!("{} {} {}", exchange.sent.method, exchange.sent.url, exchange.version);
     writeln!(out, "{}", look.strong(&safe_line(&masker.mask(&line))))?;
-    for (name, value) in &exchange.sent.headers {
-        writeln!(out, "{}: {}", look.name(&safe_line(name)), safe_line(&data::header_value(name, value, masker)))?;
+    for (name, value) in exchange.sent.wire_headers() {
+        writeln!(out, "{}: {}", look.name(&safe_line(&name)), safe_line(&data::header_value(&name, &value, masker)))?;
     }
-    if !exchange.sent.body.is_empty() {
-        let text = String::from_utf8_lossy(&exchange.sent.body);
+    if let Some(body) = &exchange.sent.body {
+        let text = String::from_utf8_lossy(body);
         writeln!(out, "\n{}", crate::show::safe::safe(&masker.mask(&text)))?;
     }
     writeln!(out)
@@ -238,7 +238,7 @@ impl Shown<'_, '_> {
             200..400 => self.look.good(safe_line(&status).trim_end()),
             _ => self.look.bad(safe_line(&status).trim_end()),
         };
-        let url = safe_line(&self.run.masker().mask(&exchange.sent.url));
+        let url = safe_line(&self.run.masker().mask(exchange.sent.url.as_str()));
         let media = exchange.media_type();
         let request = format!("{} {url}", exchange.sent.method);
         let parts = [request, status, time(exchange.timings.total), body::size(exchange.body.len()), safe_line(&media)];

@@ -20,21 +20,21 @@ type Outcome = Result<Arc<Compiled>, Arc<[Fault]>>;
 
 /// The names an expression sees when it runs.
 #[derive(Clone, Debug, Default)]
-pub struct Bindings {
-    pairs: Vec<(Box<str>, Value)>,
+pub struct Bindings<'n> {
+    pairs: Vec<(&'n str, Value)>,
 }
 
-impl Bindings {
+impl<'n> Bindings<'n> {
     /// Gives `name` a value; the first one given stays.
-    pub fn insert(&mut self, name: &str, value: Value) {
+    pub fn insert(&mut self, name: &'n str, value: Value) {
         if self.get(name).is_none() {
-            self.pairs.push((name.into(), value));
+            self.pairs.push((name, value));
         }
     }
 
     /// The value of `name`.
     pub fn get(&self, name: &str) -> Option<&Value> {
-        self.pairs.iter().find(|(bound, _)| &**bound == name).map(|(_, value)| value)
+        self.pairs.iter().find(|(bound, _)| *bound == name).map(|(_, value)| value)
     }
 }
 
@@ -56,7 +56,7 @@ impl Engine {
     }
 
     /// Runs `compiled`. The error says in a line what went wrong.
-    pub fn evaluate(&self, compiled: &Compiled, bindings: &Bindings) -> Result<Value, String> {
+    pub fn evaluate(&self, compiled: &Compiled, bindings: &Bindings<'_>) -> Result<Value, String> {
         self.made.refill();
         compiled.with_stack(|| {
             let resolver = Resolver { bindings, made: &self.made };
@@ -69,7 +69,7 @@ impl Engine {
     }
 
     /// The parts of `compiled` that show why it came to what it did.
-    pub fn explain(&self, compiled: &Compiled, bindings: &Bindings) -> Explanation {
+    pub fn explain(&self, compiled: &Compiled, bindings: &Bindings<'_>) -> Explanation {
         self.made.refill();
         compiled.with_stack(|| {
             let resolver = Resolver { bindings, made: &self.made };
@@ -90,7 +90,7 @@ impl Engine {
 }
 
 struct Resolver<'a> {
-    bindings: &'a Bindings,
+    bindings: &'a Bindings<'a>,
     made: &'a MadeUp,
 }
 

@@ -3,7 +3,7 @@ use crate::problem::Code;
 use crate::testing::engine;
 use std::time::Duration;
 
-fn bindings() -> Bindings {
+fn bindings() -> Bindings<'static> {
     let body = r#"{"id": "L-2043", "bins": 24, "kg": 11.5, "open": true, "none": null, "big": 123456789012345678901234567890,
         "lots": [{"id": "L-1", "bins": 3}, {"id": "L-2", "bins": 40}], "empty": []}"#;
     let mut bindings = Bindings::default();

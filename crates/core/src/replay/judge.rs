@@ -59,17 +59,22 @@ impl Judge<'_> {
     /// `None` where the check holds.
     fn check(&mut self, source: SourceId, span: Span, names: &mut ResponseNames<'_>) -> Option<CheckFailure> {
         let mut lookup = self.lookup();
-        let bound = lookup.compile(source, span).and_then(|compiled| {
-            let bindings = lookup.bind(&compiled, source, span, Stage::After(names))?;
-            Ok((compiled, bindings))
-        });
-        let expression = span.of(&self.workspace.source(source).text).to_owned();
-        let failure = |notes, parts| CheckFailure { source, span, label: None, expression, parts, notes, hint: None };
+        let compiled = lookup.compile(source, span);
+        let bound = match &compiled {
+            Ok(compiled) => {
+                lookup.bind(compiled, source, span, Stage::After(names)).map(|bindings| (compiled, bindings))
+            }
+            Err(problems) => Err(problems.clone()),
+        };
+        let failure = |notes, parts| {
+            let expression = span.of(&self.workspace.source(source).text).to_owned();
+            CheckFailure { source, span, label: None, expression, parts, notes, hint: None }
+        };
         let (compiled, bindings) = match bound {
             Ok(bound) => bound,
             Err(problems) => return Some(failure(self.messages(&problems), Vec::new())),
         };
-        let mut notes = match self.engine.evaluate(&compiled, &bindings) {
+        let mut notes = match self.engine.evaluate(compiled, &bindings) {
             Ok(value) => match value.as_bool() {
                 Some(true) => return None,
                 Some(false) => Vec::new(),
@@ -77,7 +82,7 @@ impl Judge<'_> {
             },
             Err(message) => vec![self.masker.mask(&message).into_owned()],
         };
-        let explanation = self.engine.explain(&compiled, &bindings);
+        let explanation = self.engine.explain(compiled, &bindings);
         let masker = &*self.masker;
         let mask = |text: &str| masker.mask(text).into_owned();
         for note in &explanation.notes {

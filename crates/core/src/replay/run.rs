@@ -10,6 +10,7 @@ use crate::secret::{Masker, credential, is_secret_header};
 use crate::syntax::Kind;
 use crate::workspace::{CellId, Lookup, Memo, Settings, Tray, Workspace};
 use std::collections::{HashMap, VecDeque};
+use std::sync::Arc;
 use std::time::Duration;
 
 /// A run of a [`Plan`], without input or output: it hands out one prepared request after another and
@@ -41,14 +42,16 @@ pub struct Run<'w> {
 
 /// A request that is ready to go.
 #[derive(Debug)]
-pub struct Ready {
+pub struct Ready<'w> {
     /// The request.
-    pub prepared: Prepared,
+    pub prepared: Arc<Prepared>,
     /// The cell it was made from.
     pub cell: CellId,
     /// Its place in the plan.
     step: usize,
     memo: Memo,
+    /// What is done with the answer.
+    uses: Vec<Use<'w>>,
     remarks: Vec<Problem>,
 }
 
@@ -76,7 +79,7 @@ impl<'w> Run<'w> {
     /// The next request, or `None` when the run is over. Cells that cannot be sent are reported on
     /// the way.
     #[allow(clippy::should_implement_trait)] // the answers have to come back in between
-    pub fn next(&mut self) -> Option<Ready> {
+    pub fn next(&mut self) -> Option<Ready<'w>> {
         while self.at < self.plan.steps.len() && !self.stopped() {
             let step = self.at;
             self.at += 1;
@@ -93,11 +96,11 @@ impl<'w> Run<'w> {
     }
 
     /// Takes the answer to a request, or why there is none.
-    pub fn complete(&mut self, ready: Ready, answer: Result<&Exchange, &Failure>) {
-        let Ready { prepared, cell, step, mut memo, remarks } = ready;
+    pub fn complete(&mut self, ready: Ready<'w>, answer: Result<&Exchange, &Failure>) {
+        let Ready { prepared, cell, step, mut memo, uses, remarks } = ready;
         self.summary.requests += 1;
         let mut report = self.report(cell, Outcome::Passed, remarks);
-        report.method = prepared.method;
+        report.method.clone_from(&prepared.method);
         match answer {
             Err(failure) => {
                 report.outcome = Outcome::NoAnswer;
@@ -109,7 +112,6 @@ impl<'w> Run<'w> {
                 report.status = Some(exchange.status);
                 report.elapsed = exchange.timings.total;
                 report.size = exchange.body.len();
-                let uses = checks::uses(self.workspace, cell);
                 let judgement = self.judge(cell, step, &mut memo, &uses, exchange);
                 report.checks = judgement.checks;
                 let failed_yields = judgement.yields.iter().filter(|taken| taken.value.is_err()).count();
@@ -184,7 +186,7 @@ impl<'w> Run<'w> {
     }
 
     /// The request of a step, or the report of why it has none.
-    fn make_ready(&mut self, step: usize) -> Result<Box<Ready>, Box<CellReport>> {
+    fn make_ready(&mut self, step: usize) -> Result<Box<Ready<'w>>, Box<CellReport>> {
         let cell = self.plan.steps[step].cell;
         let mut problems = std::mem::take(&mut self.plan.steps[step].problems);
         if problems.iter().any(Problem::is_mistake) {
@@ -199,18 +201,19 @@ impl<'w> Run<'w> {
             let name = self.workspace.cell(*unmet).name.to_string();
             return Err(Box::new(self.report(cell, Outcome::NotSent(name), problems)));
         }
+        let uses = checks::uses(self.workspace, cell);
         let mut memo = Memo::default();
         let mut lookup = self.lookup(cell, &self.plan.steps[step].needs, &mut memo);
         let (prepared, found) = prepare(&mut lookup);
         problems.extend(found);
-        problems.extend(missing_in_checks(&mut lookup));
+        problems.extend(missing_in_checks(&mut lookup, &uses));
         dedup(&mut problems);
         match prepared {
             Some(prepared) if !problems.iter().any(Problem::is_mistake) => {
                 for (_, value) in prepared.headers.iter().filter(|(name, _)| is_secret_header(name)) {
                     self.masker.add(credential(value));
                 }
-                Ok(Box::new(Ready { prepared, cell, step, memo, remarks: problems }))
+                Ok(Box::new(Ready { prepared: Arc::new(prepared), cell, step, memo, uses, remarks: problems }))
             }
             _ => Err(Box::new(self.report(cell, Outcome::Mistaken, problems))),
         }
@@ -222,7 +225,7 @@ impl<'w> Run<'w> {
         let mut memo = Memo::default();
         let mut lookup = self.lookup(cell, &self.plan.steps[step].needs, &mut memo);
         let (_, mut problems) = prepare(&mut lookup);
-        problems.extend(missing_in_checks(&mut lookup));
+        problems.extend(missing_in_checks(&mut lookup, &checks::uses(self.workspace, cell)));
         problems.retain(|problem| matches!(problem.code, Code::UnknownValue | Code::ValueCycle | Code::NeedsResponse));
         problems
     }
@@ -287,10 +290,10 @@ impl<'w> Run<'w> {
 
 /// Names in checks and yields that will have no value: found before the request is sent, since a
 /// check that cannot be judged is a mistake in the file and no news of the server.
-fn missing_in_checks(lookup: &mut Lookup<'_>) -> Vec<Problem> {
+fn missing_in_checks(lookup: &mut Lookup<'_>, uses: &[Use<'_>]) -> Vec<Problem> {
     let (mut problems, mut yielded) = (Vec::new(), Vec::new());
-    for step in checks::uses(lookup.workspace, lookup.cell) {
-        let (source, expression) = match step {
+    for step in uses {
+        let (source, expression) = match *step {
             Use::Check { source, expression, .. } | Use::Yield { source, expression, .. } => (source, expression),
         };
         // What cannot be compiled was reported when the cell was examined.

@@ -1,5 +1,6 @@
 use crate::syntax::Version;
 use bytes::Bytes;
+use std::borrow::Cow;
 use url::Url;
 
 /// A request ready to go: every mark is resolved, every header decided.
@@ -18,6 +19,21 @@ pub struct Prepared {
 }
 
 impl Prepared {
+    /// The header fields as they go out: those of [`Self::headers`], then those the connection adds.
+    pub fn wire_headers(&self) -> Vec<(Cow<'_, str>, Cow<'_, str>)> {
+        let own = self.headers.iter().map(|(name, value)| (name.as_str().into(), value.as_str().into()));
+        let mut headers: Vec<(Cow<'_, str>, Cow<'_, str>)> = own.collect();
+        if self.header("host").is_none() {
+            let host = self.url.host_str().unwrap_or_default();
+            let host = self.url.port().map_or(Cow::Borrowed(host), |port| Cow::Owned(format!("{host}:{port}")));
+            headers.push(("Host".into(), host));
+        }
+        if let Some(body) = &self.body {
+            headers.push(("Content-Length".into(), body.len().to_string().into()));
+        }
+        headers
+    }
+
     /// The first value of a header field.
     pub fn header(&self, name: &str) -> Option<&str> {
         self.headers.iter().find(|(own, _)| own.eq_ignore_ascii_case(name)).map(|(_, value)| value.as_str())

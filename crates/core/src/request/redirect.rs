@@ -1,4 +1,5 @@
 use super::Prepared;
+use std::sync::Arc;
 use url::Url;
 
 /// Redirects followed before giving up.
@@ -8,7 +9,7 @@ pub const MAX_HOPS: usize = 10;
 #[derive(Debug)]
 pub enum Redirect {
     /// To this request.
-    To(Box<Prepared>),
+    To(Arc<Prepared>),
     /// Nowhere: why, in plain words.
     Broken(String),
 }
@@ -39,7 +40,7 @@ pub fn next_hop(request: &Prepared, status: u16, location: Option<&str>) -> Opti
     }
     next.url = url;
     next.url.set_fragment(None);
-    Some(Redirect::To(Box::new(next)))
+    Some(Redirect::To(Arc::new(next)))
 }
 
 fn same_origin(a: &Url, b: &Url) -> bool {

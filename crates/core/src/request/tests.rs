@@ -11,7 +11,7 @@ fn prepared(file: &str, set: &[(&str, Value)]) -> Result<Prepared, Vec<String>> 
     let fixture = format!("#- a.http\n{file}");
     let told = replay(&fixture, &["a.http"], settings(None, set), |_| Ok(json_answer(200, "{}")));
     match told.sent.last() {
-        Some(request) => Ok(request.clone()),
+        Some(request) => Ok(Prepared::clone(request)),
         None => Err(told
             .problems()
             .iter()

@@ -1,11 +1,13 @@
+use crate::request::Prepared;
 use bytes::Bytes;
+use std::sync::Arc;
 use std::time::Duration;
 
 /// A request as it went out and the answer as it came back.
 #[derive(Clone, Debug)]
 pub struct Exchange {
     /// The request of the last hop.
-    pub sent: Sent,
+    pub sent: Arc<Prepared>,
     /// The redirects that were followed, in order.
     pub hops: Vec<Hop>,
     /// The status code (RFC 9110 15).
@@ -20,19 +22,6 @@ pub struct Exchange {
     pub body: Bytes,
     /// How long what took.
     pub timings: Timings,
-}
-
-/// A request as it went out.
-#[derive(Clone, Debug, Default)]
-pub struct Sent {
-    /// The method.
-    pub method: String,
-    /// The address without credentials.
-    pub url: String,
-    /// The header fields set by the file or by us, in order.
-    pub headers: Vec<(String, String)>,
-    /// The body; empty where there is none.
-    pub body: Bytes,
 }
 
 /// A redirect that was followed.

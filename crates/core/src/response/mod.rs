@@ -4,6 +4,6 @@ mod exchange;
 mod layout;
 mod names;
 
-pub use exchange::{Exchange, Failure, FailureKind, Hop, Sent, Timings};
+pub use exchange::{Exchange, Failure, FailureKind, Hop, Timings};
 pub use layout::{Piece, lay_out_json};
 pub use names::ResponseNames;

@@ -89,12 +89,16 @@ fn hop(hop: &Hop) -> Value {
 }
 
 fn sent(exchange: &Exchange) -> Value {
-    let fields: Vec<(String, Vec<u8>)> =
-        exchange.sent.headers.iter().map(|(name, value)| (name.clone(), value.clone().into_bytes())).collect();
+    let fields: Vec<(String, Vec<u8>)> = exchange
+        .sent
+        .wire_headers()
+        .into_iter()
+        .map(|(name, value)| (name.into_owned(), value.into_owned().into_bytes()))
+        .collect();
     Value::map([
         ("method", Value::from(exchange.sent.method.as_str())),
         ("url", Value::from(exchange.sent.url.as_str())),
         ("headers", headers(&fields)),
-        ("body", Value::text(String::from_utf8_lossy(&exchange.sent.body))),
+        ("body", Value::text(String::from_utf8_lossy(exchange.sent.body.as_deref().unwrap_or_default()))),
     ])
 }

@@ -130,13 +130,13 @@ impl<'a> Lookup<'a> {
 
     /// The values of all names that `compiled`, which stands at `span`, uses. All that are missing are
     /// reported.
-    pub fn bind(
+    pub fn bind<'c>(
         &mut self,
-        compiled: &Compiled,
+        compiled: &'c Compiled,
         source: SourceId,
         span: Span,
         mut stage: Stage<'_, '_>,
-    ) -> Result<Bindings, Vec<Problem>> {
+    ) -> Result<Bindings<'c>, Vec<Problem>> {
         let (mut bindings, mut problems) = (Bindings::default(), Vec::new());
         for name in compiled.names() {
             match self.resolve(name, source, At::In(span), &mut stage) {
