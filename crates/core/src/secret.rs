@@ -3,6 +3,7 @@
 
 use base64::Engine as _;
 use base64::engine::general_purpose::{STANDARD_NO_PAD, URL_SAFE_NO_PAD};
+use memchr::memmem::Finder;
 use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
 use std::borrow::Cow;
 use std::fmt::{self, Write};
@@ -14,8 +15,8 @@ pub const MASK: &str = "[secret]";
 /// hex, and in base64, also as a part of a longer text that was encoded.
 #[derive(Clone, Default)]
 pub struct Masker {
-    /// The forms to look for, the longest first.
-    forms: Vec<String>,
+    /// The forms to look for, the longest first, each ready to be searched for.
+    forms: Vec<Finder<'static>>,
 }
 
 impl fmt::Debug for Masker {
@@ -35,7 +36,7 @@ impl Masker {
 
     /// Hides `secret` from now on. Empty text is no secret.
     pub fn add(&mut self, secret: &str) {
-        if secret.is_empty() || self.forms.iter().any(|form| form == secret) {
+        if secret.is_empty() || self.knows(secret) {
             return;
         }
         let percent = utf8_percent_encode(secret, NOT_UNRESERVED).to_string();
@@ -55,40 +56,40 @@ impl Masker {
             self.insert(base64_within(secret, offset, |bytes| STANDARD_NO_PAD.encode(bytes)));
             self.insert(base64_within(secret, offset, |bytes| URL_SAFE_NO_PAD.encode(bytes)));
         }
-        self.forms.sort_by_key(|form| std::cmp::Reverse(form.len()));
+        self.forms.sort_by_key(|form| std::cmp::Reverse(form.needle().len()));
+    }
+
+    fn knows(&self, form: &str) -> bool {
+        self.forms.iter().any(|known| known.needle() == form.as_bytes())
     }
 
     fn insert(&mut self, form: String) {
-        // A base64 form of a few letters would hide half of any text.
-        if !form.is_empty() && !self.forms.contains(&form) {
-            self.forms.push(form);
+        if !form.is_empty() && !self.knows(&form) {
+            self.forms.push(Finder::new(form.as_bytes()).into_owned());
         }
     }
 
     /// `text` with every secret replaced by [`MASK`].
     pub fn mask<'t>(&self, text: &'t str) -> Cow<'t, str> {
-        let mut masked = Cow::Borrowed(text);
-        for form in &self.forms {
-            if masked.contains(form.as_str()) {
-                masked = Cow::Owned(masked.replace(form.as_str(), MASK));
-            }
+        match self.mask_bytes(text.as_bytes()) {
+            Cow::Borrowed(_) => Cow::Borrowed(text),
+            // The forms are text, and text without some of its text is text.
+            Cow::Owned(masked) => Cow::Owned(String::from_utf8_lossy(&masked).into_owned()),
         }
-        masked
     }
 
     /// `bytes` with every secret replaced, whatever else they hold.
     pub fn mask_bytes<'t>(&self, bytes: &'t [u8]) -> Cow<'t, [u8]> {
         let mut masked = Cow::Borrowed(bytes);
         for form in &self.forms {
-            let finder = memchr::memmem::Finder::new(form.as_bytes());
-            if finder.find(&masked).is_none() {
+            if form.find(&masked).is_none() {
                 continue;
             }
             let (mut out, mut at) = (Vec::with_capacity(masked.len()), 0);
-            for found in finder.find_iter(&masked) {
+            for found in form.find_iter(&masked) {
                 out.extend_from_slice(&masked[at..found]);
                 out.extend_from_slice(MASK.as_bytes());
-                at = found + form.len();
+                at = found + form.needle().len();
             }
             out.extend_from_slice(&masked[at..]);
             masked = Cow::Owned(out);

@@ -8,18 +8,20 @@ use cel::common::types::{
     CelBool, CelBytes, CelDouble, CelInt, CelList, CelMap, CelMapKey, CelNull, CelString, CelUInt,
 };
 use cel::common::value::Val;
+use serde::de::{Deserialize, Deserializer, MapAccess, SeqAccess, Visitor};
 use serde_json::Value as Json;
 use std::collections::HashMap;
+use std::fmt;
 
 impl Value {
-    /// Reads a JSON text (RFC 8259). The error says what is wrong and where, in lines and columns of
-    /// the text. More than 128 levels are refused.
+    /// Reads a JSON text (RFC 8259): integers that fit 64 bits are integers, longer ones keep their
+    /// digits. The error says what is wrong and where, in lines and columns of the text. More than 128
+    /// levels are refused.
     pub fn parse_json(text: &[u8]) -> Result<Self, serde_json::Error> {
-        serde_json::from_slice::<Json>(text).map(Self::from_json)
+        serde_json::from_slice::<Held>(text).map(|held| Self(held.0.into()))
     }
 
-    /// The value of a JSON document: integers that fit 64 bits are integers, longer ones keep their
-    /// digits.
+    /// The value of a JSON document.
     pub fn from_json(json: Json) -> Self {
         Self(boxed(json).into())
     }
@@ -35,26 +37,122 @@ fn boxed(json: Json) -> Box<dyn Val> {
         Json::Null => Box::new(CelNull),
         Json::Bool(truth) => Box::new(CelBool::from(truth)),
         Json::String(text) => Box::new(CelString::from(text)),
-        Json::Number(number) => {
-            if let Some(number) = number.as_i64() {
-                Box::new(CelInt::from(number))
-            } else if let Some(number) = number.as_u64() {
-                Box::new(CelUInt::from(number))
-            } else {
-                let digits = number.as_str();
-                let whole = !digits.contains(['.', 'e', 'E']);
-                match number.as_f64() {
-                    Some(double) if !whole && double.is_finite() => Box::new(CelDouble::from(double)),
-                    _ => Box::new(Digits(digits.into())),
-                }
-            }
-        }
+        Json::Number(digits) => number(digits.as_str()),
         Json::Array(members) => Box::new(CelList::from(members.into_iter().map(boxed).collect::<Vec<_>>())),
         Json::Object(entries) => {
             let entries: HashMap<CelMapKey<'static>, Box<dyn Val>> =
                 entries.into_iter().map(|(key, value)| (CelMapKey::from(key), boxed(value))).collect();
             Box::new(CelMap::from(entries))
         }
+    }
+}
+
+/// A number by its digits.
+fn number(digits: &str) -> Box<dyn Val> {
+    if let Ok(number) = digits.parse::<i64>() {
+        return Box::new(CelInt::from(number));
+    }
+    if let Ok(number) = digits.parse::<u64>() {
+        return Box::new(CelUInt::from(number));
+    }
+    let whole = !digits.contains(['.', 'e', 'E']);
+    match digits.parse::<f64>() {
+        Ok(double) if !whole && double.is_finite() => Box::new(CelDouble::from(double)),
+        _ => Box::new(Digits(digits.into())),
+    }
+}
+
+/// A value on its way out of a JSON text, without a document in between: a body is read for every
+/// request of a long replay.
+struct Held(Box<dyn Val>);
+
+/// A member's name, or the sign that a number follows: so serde_json hands on numbers whose digits are
+/// all kept. A test of long numbers notices if that changes.
+enum Key {
+    Name(String),
+    Number,
+}
+
+impl<'de> Deserialize<'de> for Key {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        struct KeyVisitor;
+        impl Visitor<'_> for KeyVisitor {
+            type Value = Key;
+
+            fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+                f.write_str("a name")
+            }
+
+            fn visit_str<E>(self, name: &str) -> Result<Key, E> {
+                Ok(if name == "$serde_json::private::Number" { Key::Number } else { Key::Name(name.to_owned()) })
+            }
+        }
+        deserializer.deserialize_str(KeyVisitor)
+    }
+}
+
+impl<'de> Deserialize<'de> for Held {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        deserializer.deserialize_any(HeldVisitor)
+    }
+}
+
+struct HeldVisitor;
+
+impl<'de> Visitor<'de> for HeldVisitor {
+    type Value = Held;
+
+    fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("JSON")
+    }
+
+    fn visit_unit<E>(self) -> Result<Held, E> {
+        Ok(Held(Box::new(CelNull)))
+    }
+
+    fn visit_bool<E>(self, truth: bool) -> Result<Held, E> {
+        Ok(Held(Box::new(CelBool::from(truth))))
+    }
+
+    fn visit_i64<E>(self, number: i64) -> Result<Held, E> {
+        Ok(Held(Box::new(CelInt::from(number))))
+    }
+
+    fn visit_u64<E>(self, number: u64) -> Result<Held, E> {
+        Ok(Held(match i64::try_from(number) {
+            Ok(number) => Box::new(CelInt::from(number)),
+            Err(_) => Box::new(CelUInt::from(number)),
+        }))
+    }
+
+    fn visit_f64<E>(self, double: f64) -> Result<Held, E> {
+        Ok(Held(Box::new(CelDouble::from(double))))
+    }
+
+    fn visit_str<E>(self, text: &str) -> Result<Held, E> {
+        Ok(Held(Box::new(CelString::from(text.to_owned()))))
+    }
+
+    fn visit_seq<A: SeqAccess<'de>>(self, mut seq: A) -> Result<Held, A::Error> {
+        let mut members = Vec::new();
+        while let Some(Held(member)) = seq.next_element()? {
+            members.push(member);
+        }
+        Ok(Held(Box::new(CelList::from(members))))
+    }
+
+    fn visit_map<A: MapAccess<'de>>(self, mut map: A) -> Result<Held, A::Error> {
+        let mut entries: HashMap<CelMapKey<'static>, Box<dyn Val>> = HashMap::new();
+        while let Some(key) = map.next_key()? {
+            match key {
+                Key::Number => return Ok(Held(number(&map.next_value::<String>()?))),
+                Key::Name(name) => {
+                    let Held(value) = map.next_value()?;
+                    entries.insert(CelMapKey::from(name), value);
+                }
+            }
+        }
+        Ok(Held(Box::new(CelMap::from(entries))))
     }
 }
 

@@ -1,5 +1,6 @@
 use crate::problem::{Code, Problem};
 use crate::syntax::Span;
+use std::cell::RefCell;
 use url::Url;
 
 /// An address and what came with it.
@@ -38,7 +39,7 @@ pub(super) fn address(target: &str, plain: bool, at: Span, problems: &mut Vec<Pr
         }
         None => assume_scheme(target, at, problems)?,
     };
-    let mut url = match Url::parse(&with_scheme) {
+    let mut url = match parse(&with_scheme) {
         Ok(url) => url,
         Err(error) => {
             problems.push(bad(format!("this is no address: {error}"), "write it as in `http://127.0.0.1:4616/lots`"));
@@ -60,6 +61,31 @@ pub(super) fn address(target: &str, plain: bool, at: Span, problems: &mut Vec<Pr
         let _ = (url.set_username(""), url.set_password(None));
     }
     Some(Address { url, credentials })
+}
+
+thread_local! {
+    /// The last scheme and host that were read, and the address they make alone.
+    static LAST_HOST: RefCell<Option<(String, Url)>> = const { RefCell::new(None) };
+}
+
+/// `Url::parse`, but the host is not read anew where it is the same as last time: in a replay it nearly
+/// always is, and reading it takes longer than the rest.
+fn parse(address: &str) -> Result<Url, url::ParseError> {
+    let path = address.find("://").and_then(|at| Some(at + 3 + address[at + 3..].find(['/', '?', '#', '\\'])?));
+    // Two slashes would begin a host.
+    let Some(path) = path.filter(|at| !address[*at..].starts_with("//") && !address[*at..].contains('\\')) else {
+        return Url::parse(address);
+    };
+    let (host, path) = address.split_at(path);
+    LAST_HOST.with_borrow_mut(|last| {
+        if last.as_ref().is_none_or(|(known, _)| known != host) {
+            *last = Url::parse(host).ok().map(|url| (host.to_owned(), url));
+        }
+        match last {
+            Some((_, url)) => url.join(path),
+            None => Url::parse(address),
+        }
+    })
 }
 
 /// The scheme of an address, in lower case as far as it is known.
@@ -91,4 +117,33 @@ fn assume_scheme(target: &str, at: Span, problems: &mut Vec<Problem>) -> Option<
     let remark = Problem::remark(Code::Assumption, at, format!("`{host}` has no scheme: https is taken"));
     problems.push(remark.with_hint(format!("write `https://{host}` or `http://{host}`")));
     Some(format!("https://{target}"))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn an_address_reads_the_same_with_and_without_the_last_host() {
+        for address in [
+            "http://bench:4616/lots?a=1#b",
+            "http://bench:4616/",
+            "http://bench:4616?a",
+            "http://bench:4616",
+            "http://bench:4616//x/y",
+            "http://u:p@bench/a/../b",
+            "http://u:p@bench/%2e%2e/b",
+            "http://Live/ä b",
+            "http://live/\\x",
+            "https://live//",
+            "http:///x",
+            "http://[::1]/x",
+            "http://a b/x",
+            "http://bench:99999/x",
+        ] {
+            for _ in 0..2 {
+                assert_eq!(parse(address), Url::parse(address), "{address}");
+            }
+        }
+    }
 }

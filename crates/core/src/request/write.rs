@@ -16,6 +16,10 @@ impl Writer<'_, '_> {
     pub(super) fn write(&mut self, source: SourceId, span: Span, mut around: Surroundings, body: bool) -> String {
         let workspace = self.lookup.workspace;
         let text = &workspace.source(source).text;
+        // Most texts have neither a mark nor anything that is escaped.
+        if memchr::memchr2(b'{', b'\\', span.of(text).as_bytes()).is_none() {
+            return span.of(text).to_owned();
+        }
         let mut problems = Vec::new();
         let template = Template::parse(text, span, body, &mut problems);
         self.problems.extend(problems.into_iter().map(|problem| problem.in_source(source)));
