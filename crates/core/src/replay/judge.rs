@@ -132,7 +132,7 @@ impl Judge<'_> {
                 Segment::Escape(_) => {}
                 Segment::Mark { span, expression } => {
                     match self.lookup().evaluate(source, *expression, Stage::After(names)) {
-                        Ok(value) => out.push_str(&value.to_text().map_or_else(|_| value.show().into(), |text| text)),
+                        Ok(value) => out.push_str(&value.to_text().unwrap_or_else(|_| value.show().into())),
                         Err(_) => out.push_str(span.of(text)),
                     }
                 }

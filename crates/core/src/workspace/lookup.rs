@@ -97,7 +97,7 @@ impl<'a> Lookup<'a> {
         let mut problems = Vec::new();
         for name in compiled.names().iter().filter(|name| !given(name)) {
             if let Err(found) = self.resolve(name, source, At::In(span), &mut Stage::Before) {
-                problems.extend(*found);
+                problems.extend(found);
             }
         }
         problems
@@ -108,7 +108,7 @@ impl<'a> Lookup<'a> {
         let text = span.of(&self.workspace.source(source).text);
         // A plain name is looked up and nothing else.
         if is_value_name(text) && !is_language_name(text) && !TYPES.contains(&text) {
-            return self.resolve(text, source, At::Here(span), &mut stage).map_err(|problem| *problem);
+            return self.resolve(text, source, At::Here(span), &mut stage);
         }
         let compiled = self.compile(source, span)?;
         let bindings = self.bind(&compiled, source, span, stage)?;
@@ -125,7 +125,7 @@ impl<'a> Lookup<'a> {
         at: Span,
         mut stage: Stage<'_, '_>,
     ) -> Result<Value, Vec<Problem>> {
-        self.resolve(name, source, At::Here(at), &mut stage).map_err(|problems| *problems)
+        self.resolve(name, source, At::Here(at), &mut stage)
     }
 
     /// The values of all names that `compiled`, which stands at `span`, uses. All that are missing are
@@ -142,7 +142,7 @@ impl<'a> Lookup<'a> {
             match self.resolve(name, source, At::In(span), &mut stage) {
                 Ok(value) => bindings.insert(name, value),
                 Err(_) if TYPES.contains(&name.as_str()) => {}
-                Err(found) => problems.extend(*found),
+                Err(found) => problems.extend(found),
             }
         }
         if problems.is_empty() { Ok(bindings) } else { Err(problems) }
@@ -155,7 +155,7 @@ impl<'a> Lookup<'a> {
         source: SourceId,
         at: At,
         stage: &mut Stage<'_, '_>,
-    ) -> Result<Value, Box<Vec<Problem>>> {
+    ) -> Result<Value, Vec<Problem>> {
         let found =
             if is_language_name(name) { self.language_value(name, stage).map(Found::Value) } else { self.find(name) };
         match found {
@@ -168,7 +168,7 @@ impl<'a> Lookup<'a> {
                 } else {
                     missing::value(self, name, place)
                 };
-                Err(Box::new(vec![problem.in_source(source)]))
+                Err(vec![problem.in_source(source)])
             }
         }
     }
@@ -179,7 +179,7 @@ impl<'a> Lookup<'a> {
         home: SourceId,
         line: Span,
         expression: Span,
-    ) -> Result<Value, Box<Vec<Problem>>> {
+    ) -> Result<Value, Vec<Problem>> {
         if let Some(value) = self.memo.lets.get(&(home, line)) {
             return Ok(value.clone());
         }
@@ -189,13 +189,13 @@ impl<'a> Lookup<'a> {
             let problem = Problem::mistake(Code::ValueCycle, line, message)
                 .with_hint("give one of them a value of its own")
                 .in_source(home);
-            return Err(Box::new(vec![problem]));
+            return Err(vec![problem]);
         }
         self.chain.push((name.to_owned(), home, line));
         // A `let` is part of the request: the response cannot change what was sent.
         let outcome = self.evaluate(home, expression, Stage::Before);
         self.chain.pop();
-        let value = outcome.map_err(Box::new)?;
+        let value = outcome?;
         self.memo.lets.insert((home, line), value.clone());
         Ok(value)
     }
