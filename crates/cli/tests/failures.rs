@@ -73,3 +73,29 @@ fn what_a_server_sends_never_drives_the_output() {
     let run = bench.run(&["send", "--text", &base, "--show", "all"]);
     assert!(!run.both().contains('\u{1b}'), "{:?}", run.both());
 }
+
+#[cfg(unix)]
+#[test]
+fn an_interrupt_ends_it_at_once() {
+    use std::os::unix::process::ExitStatusExt;
+    use std::process::{Command, Stdio};
+    use std::time::{Duration, Instant};
+
+    let bench = Bench::empty();
+    let base = raw_server(b"HTTP/1.1 200 OK\r\nContent-Length: 9\r\n\r\nhalf", true);
+    let mut sending = support::command(bench.path())
+        .args(["send", "--text", &base, "--out", "body.txt"])
+        .stdout(Stdio::null())
+        .stderr(Stdio::null())
+        .spawn()
+        .expect("it starts");
+    std::thread::sleep(Duration::from_millis(300));
+    let start = Instant::now();
+    let interrupt = Command::new("sh").args(["-c", &format!("kill -INT {}", sending.id())]).status().expect("a shell");
+    assert!(interrupt.success());
+    let status = sending.wait().expect("it ends");
+    // A shell reports the signal as 128 + 2.
+    assert_eq!(status.signal(), Some(2));
+    assert!(start.elapsed() < Duration::from_secs(5));
+    assert_eq!(std::fs::read_dir(bench.path()).expect("a folder").count(), 0, "no half file is left");
+}

@@ -173,13 +173,7 @@ impl<'a> Lookup<'a> {
         }
     }
 
-    fn work_out(
-        &mut self,
-        name: &str,
-        home: SourceId,
-        line: Span,
-        expression: Span,
-    ) -> Result<Value, Vec<Problem>> {
+    fn work_out(&mut self, name: &str, home: SourceId, line: Span, expression: Span) -> Result<Value, Vec<Problem>> {
         if let Some(value) = self.memo.lets.get(&(home, line)) {
             return Ok(value.clone());
         }

@@ -1,0 +1,116 @@
+//! The packhouse as its callers meet it: what it takes, and what it refuses.
+
+use std::io::{Read, Write};
+use std::net::TcpStream;
+use yieldtray_packhouse::{Packhouse, Server};
+
+struct Answer {
+    status: u16,
+    head: String,
+    body: String,
+}
+
+impl Answer {
+    fn json(&self) -> serde_json::Value {
+        serde_json::from_str(&self.body).unwrap_or_else(|error| panic!("{error}: {}", self.body))
+    }
+}
+
+/// One request on a connection of its own.
+fn ask(packhouse: &Packhouse, method: &str, target: &str, headers: &str, body: &str) -> Answer {
+    let mut stream = TcpStream::connect(packhouse.address()).expect("it listens");
+    let length = body.len();
+    write!(
+        stream,
+        "{method} {target} HTTP/1.1\r\nHost: packhouse\r\nConnection: close\r\nContent-Length: {length}\r\n{headers}\r\n{body}"
+    )
+    .expect("it reads");
+    let mut bytes = Vec::new();
+    stream.read_to_end(&mut bytes).expect("it answers");
+    let text = String::from_utf8_lossy(&bytes).into_owned();
+    let (head, body) = text.split_once("\r\n\r\n").expect("a head and a body");
+    let status = head.split(' ').nth(1).and_then(|status| status.parse().ok()).expect("a status");
+    Answer { status, head: head.to_lowercase(), body: body.to_owned() }
+}
+
+const KEY: &str = "X-Api-Key: bench-key-4616\r\nContent-Type: application/json\r\n";
+
+#[test]
+fn lots_live_from_booking_to_closing() {
+    let packhouse = Packhouse::start(Server::Bench).expect("it starts");
+    let booked = ask(&packhouse, "POST", "/lots", KEY, r#"{"grower": "G-12", "bins": 8, "ref": "gate"}"#);
+    assert_eq!(booked.status, 201);
+    assert!(booked.head.contains("location: /lots/l-2043"), "{}", booked.head);
+    assert!(booked.head.contains("etag: \"l-2043-1\""), "{}", booked.head);
+    let known = ask(&packhouse, "GET", "/lots/L-2043", "If-None-Match: \"L-2043-1\"\r\n", "");
+    assert_eq!((known.status, known.body.as_str()), (304, ""));
+    let weighed = ask(&packhouse, "POST", "/lots/L-2043/weighings", KEY, r#"{"tray": "T-1", "kg": 11.5}"#);
+    assert_eq!(weighed.status, 201);
+    let stale = ask(&packhouse, "PATCH", "/lots/L-2043", &format!("{KEY}If-Match: \"L-2043-9\"\r\n"), "{}");
+    assert_eq!(stale.status, 412);
+    let whole = r#"{"grower": "G-11", "variety": "fuji", "bins": 9, "state": "closed"}"#;
+    let replaced = ask(&packhouse, "PUT", "/lots/L-2043", KEY, whole);
+    assert_eq!((replaced.status, replaced.json()["ref"].is_null()), (200, true));
+    for (method, target) in [("DELETE", "/lots/L-2043"), ("PATCH", "/lots/L-2043"), ("POST", "/lots/L-2043/weighings")]
+    {
+        assert_eq!(ask(&packhouse, method, target, KEY, "{}").status, 409, "{method} {target}");
+    }
+    assert_eq!(ask(&packhouse, "DELETE", "/lots/L-2039", KEY, "").status, 204);
+    assert_eq!(ask(&packhouse, "GET", "/lots/L-2039", "", "").status, 404);
+}
+
+#[test]
+fn lists_are_filtered_and_paged() {
+    let packhouse = Packhouse::start(Server::Bench).expect("it starts");
+    let page = ask(&packhouse, "GET", "/lots?state=open&per_page=2&page=2", "", "");
+    let json = page.json();
+    assert_eq!((json["lots"][0]["id"].as_str(), json["lots"].as_array().map(Vec::len)), (Some("L-2041"), Some(1)));
+    assert_eq!(json["total"], 3);
+    assert!(page.head.contains("link: </lots?page=1&per_page=2>; rel=\"prev\""), "{}", page.head);
+    for bad in ["/lots?page=0", "/lots?per_page=101", "/lots?page=x", "/lots?colour=red"] {
+        assert_eq!(ask(&packhouse, "GET", bad, "", "").status, 400, "{bad}");
+    }
+}
+
+#[test]
+fn what_does_not_fit_is_refused_with_reasons() {
+    let packhouse = Packhouse::start(Server::Bench).expect("it starts");
+    for (headers, body, status) in [
+        ("Content-Type: application/json\r\n", "{}", 401),
+        ("Authorization: Bearer nobody\r\n", "{}", 401),
+        ("X-Api-Key: live-key-9027\r\n", "{}", 403),
+        ("X-Api-Key: bench-key-4616\r\n", "{}", 415),
+        (KEY, "{", 400),
+        (KEY, "[]", 400),
+        (KEY, "{\"grower\": \"G-11\"}", 422),
+        (KEY, "{\"grower\": \"G-11\", \"bins\": 2.5}", 422),
+        (KEY, "{\"grower\": \"G-11\", \"bins\": 2, \"colour\": 1}", 422),
+        (KEY, "{\"grower\": 11, \"bins\": 2}", 422),
+    ] {
+        let answer = ask(&packhouse, "POST", "/lots", headers, body);
+        assert_eq!(answer.status, status, "{headers}{body}");
+        assert!(answer.head.contains("content-type: application/problem+json"), "{}", answer.head);
+        assert_eq!(answer.json()["status"], status);
+        assert_eq!(status == 422, answer.json()["errors"].is_array());
+    }
+    assert_eq!(ask(&packhouse, "GET", "/nowhere", "", "").status, 404);
+    assert_eq!(ask(&packhouse, "PURGE", "/health", "", "").status, 405);
+    assert_eq!(ask(&packhouse, "POST", "/moved", "", "").status, 308);
+}
+
+#[test]
+fn a_session_ends_with_its_token() {
+    let packhouse = Packhouse::start(Server::Live).expect("it starts");
+    let json = "Content-Type: application/json\r\n";
+    let signing_in = |password: &str| {
+        let body = format!(r#"{{"email": "clerk@packhouse.example", "password": "{password}"}}"#);
+        ask(&packhouse, "POST", "/session", json, &body)
+    };
+    assert_eq!(signing_in("windfall-bench").status, 401, "each server has its own password");
+    let right = signing_in("windfall-live");
+    let token = right.json()["token"].as_str().expect("a token").to_owned();
+    assert!(right.head.contains(&format!("set-cookie: packhouse_session={token}; path=/; httponly")), "{}", right.head);
+    let cookie = format!("Cookie: a=b; packhouse_session={token}\r\n");
+    assert_eq!(ask(&packhouse, "DELETE", "/session", &cookie, "").status, 204);
+    assert_eq!(ask(&packhouse, "DELETE", "/session", &cookie, "").status, 401);
+}
