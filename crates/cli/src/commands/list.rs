@@ -28,7 +28,7 @@ pub(crate) fn list(common: &Common, args: &List, host: &Host, out: &mut Out) -> 
         writeln!(out.result(), "{document}")?;
         return Ok(if problems.is_empty() { 0 } else { 2 });
     }
-    let text = |value: &serde_json::Value| safe_line(value.as_str().unwrap_or_default());
+    let text = |value: &serde_json::Value| safe_line(value.as_str().unwrap_or_default()).into_owned();
     let words = |value: &serde_json::Value| {
         value.as_array().into_iter().flatten().filter_map(serde_json::Value::as_str).collect::<Vec<_>>().join(", ")
     };

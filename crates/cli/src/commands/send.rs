@@ -238,10 +238,17 @@ impl Shown<'_, '_> {
             200..400 => self.look.good(safe_line(&status).trim_end()),
             _ => self.look.bad(safe_line(&status).trim_end()),
         };
-        let url = safe_line(&self.run.masker().mask(exchange.sent.url.as_str()));
+        let url = self.run.masker().mask(exchange.sent.url.as_str());
+        let url = safe_line(&url);
         let media = exchange.media_type();
         let request = format!("{} {url}", exchange.sent.method);
-        let parts = [request, status, time(exchange.timings.total), body::size(exchange.body.len()), safe_line(&media)];
+        let parts = [
+            request,
+            status,
+            time(exchange.timings.total),
+            body::size(exchange.body.len()),
+            safe_line(&media).into_owned(),
+        ];
         out.say(&parts.into_iter().filter(|part| !part.is_empty()).collect::<Vec<_>>().join("  "))?;
         Ok(())
     }

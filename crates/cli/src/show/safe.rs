@@ -6,7 +6,8 @@ use std::fmt::Write;
 /// `text` with control characters, and those that turn the direction of writing, made visible. Line
 /// ends and tabs stay; a carriage return before a line end is dropped.
 pub(crate) fn safe(text: &str) -> Cow<'_, str> {
-    if !text.contains(is_unsafe) {
+    // Plain letters, digits and signs, which most texts are, are told at a glance.
+    if text.bytes().all(|b| matches!(b, b' '..=b'~' | b'\n' | b'\t')) || !text.contains(is_unsafe) {
         return Cow::Borrowed(text);
     }
     let mut shown = String::with_capacity(text.len() + 16);
@@ -25,8 +26,9 @@ pub(crate) fn safe(text: &str) -> Cow<'_, str> {
 }
 
 /// One line of text from outside: line ends and tabs are made visible too.
-pub(crate) fn safe_line(text: &str) -> String {
-    safe(text).replace('\n', "\\n").replace('\t', "\\t")
+pub(crate) fn safe_line(text: &str) -> Cow<'_, str> {
+    let shown = safe(text);
+    if shown.contains(['\n', '\t']) { Cow::Owned(shown.replace('\n', "\\n").replace('\t', "\\t")) } else { shown }
 }
 
 fn is_unsafe(c: char) -> bool {

@@ -7,12 +7,18 @@ fn width(text: &str) -> usize {
 
 /// `text` filled with blanks to `columns`.
 pub(crate) fn left(text: &str, columns: usize) -> String {
-    format!("{text}{}", " ".repeat(columns.saturating_sub(width(text))))
+    let mut filled = String::with_capacity(text.len() + columns);
+    filled.push_str(text);
+    filled.extend(std::iter::repeat_n(' ', columns.saturating_sub(width(text))));
+    filled
 }
 
 /// `text` with blanks before it.
 pub(crate) fn right(text: &str, columns: usize) -> String {
-    format!("{}{text}", " ".repeat(columns.saturating_sub(width(text))))
+    let mut filled = String::with_capacity(text.len() + columns);
+    filled.extend(std::iter::repeat_n(' ', columns.saturating_sub(width(text))));
+    filled.push_str(text);
+    filled
 }
 
 /// `text` cut to `columns`, the cut marked.

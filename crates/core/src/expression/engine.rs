@@ -5,14 +5,14 @@ use super::{Value, fault, functions};
 use cel::common::value::CowVal;
 use cel::context::VariableResolver;
 use cel::{Context, Env};
-use std::collections::HashMap;
+use rustc_hash::FxHashMap;
 use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 
 /// Compiles expressions, each distinct one once, and runs them.
 pub struct Engine {
     /// The environment of CEL, made when the first expression runs.
     env: OnceLock<Arc<Env>>,
-    cache: Mutex<HashMap<Box<str>, Outcome>>,
+    cache: Mutex<FxHashMap<Box<str>, Outcome>>,
     made: MadeUp,
 }
 

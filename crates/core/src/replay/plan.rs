@@ -3,7 +3,7 @@ use crate::expression::Engine;
 use crate::problem::{Code, Problem, closest};
 use crate::syntax::{Kind, Span};
 use crate::workspace::{CellId, Workspace};
-use std::collections::HashMap;
+use rustc_hash::FxHashMap;
 use std::path::Path;
 
 /// The cells of a run in the order they are sent: files and cells as they stand, what a cell needs
@@ -28,8 +28,14 @@ pub struct Step {
 impl Plan {
     /// Puts `chosen` in order and examines them. With `needs`, the cells they need are pulled in.
     pub fn new(workspace: &mut Workspace, engine: &Engine, chosen: &[CellId], needs: bool) -> Self {
-        let mut planner =
-            Planner { workspace, engine, pull_in: needs, states: HashMap::new(), path: Vec::new(), steps: Vec::new() };
+        let mut planner = Planner {
+            workspace,
+            engine,
+            pull_in: needs,
+            states: FxHashMap::default(),
+            path: Vec::new(),
+            steps: Vec::new(),
+        };
         for cell in chosen {
             planner.visit(*cell);
         }
@@ -47,7 +53,7 @@ struct Planner<'p> {
     workspace: &'p mut Workspace,
     engine: &'p Engine,
     pull_in: bool,
-    states: HashMap<CellId, State>,
+    states: FxHashMap<CellId, State>,
     /// The cells that wait for what they need, outermost first.
     path: Vec<CellId>,
     steps: Vec<Step>,

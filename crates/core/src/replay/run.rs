@@ -9,7 +9,8 @@ use crate::response::{Exchange, Failure, ResponseNames};
 use crate::secret::{Masker, credential, is_secret_header};
 use crate::syntax::Kind;
 use crate::workspace::{CellId, Lookup, Memo, Settings, Tray, Workspace};
-use std::collections::{HashMap, VecDeque};
+use rustc_hash::FxHashMap;
+use std::collections::VecDeque;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -32,7 +33,7 @@ pub struct Run<'w> {
     /// The step that comes next.
     at: usize,
     /// Cells that are done, and whether those that need them may go.
-    done: HashMap<CellId, bool>,
+    done: FxHashMap<CellId, bool>,
     tray: Tray,
     masker: Masker,
     events: VecDeque<Event>,
@@ -67,7 +68,7 @@ impl<'w> Run<'w> {
             plan,
             fail_fast,
             at: 0,
-            done: HashMap::new(),
+            done: FxHashMap::default(),
             tray: Tray::default(),
             masker: Masker::default(),
             events: VecDeque::from([began]),

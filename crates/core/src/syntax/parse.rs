@@ -2,7 +2,7 @@ use super::file::{Cell, File, Item, Kind};
 use super::instruction::{self, Zone};
 use super::{Span, request_line, slug};
 use crate::problem::{Code, Problem, SourceId};
-use std::collections::HashMap;
+use rustc_hash::{FxBuildHasher, FxHashMap};
 
 /// The longest text that is taken, in bytes: spans count in 32 bits.
 pub const MAX_TEXT: usize = u32::MAX as usize;
@@ -270,7 +270,7 @@ fn name_cells(text: &str, source: SourceId, file: &mut File, problems: &mut Vec<
             cell.name = if title.is_empty() { format!("request-{}", index + 1).into() } else { title.into() };
         }
     }
-    let mut seen: HashMap<&str, usize> = HashMap::with_capacity(file.cells.len());
+    let mut seen: FxHashMap<&str, usize> = FxHashMap::with_capacity_and_hasher(file.cells.len(), FxBuildHasher);
     for (index, cell) in file.cells.iter().enumerate() {
         let first = *seen.entry(&cell.name).or_insert(index);
         if first != index {

@@ -1,13 +1,13 @@
 use super::CellId;
 use crate::expression::Value;
 use crate::problem::SourceId;
-use std::collections::HashMap;
+use rustc_hash::FxHashMap;
 
 /// What responses yielded. A value is seen in the file of the cell that yielded it, and elsewhere
 /// by a cell that needs that cell: so files can run side by side with the same result.
 #[derive(Debug, Default)]
 pub struct Tray {
-    values: HashMap<Box<str>, Vec<Yielded>>,
+    values: FxHashMap<Box<str>, Vec<Yielded>>,
 }
 
 /// A value and where it came from.
