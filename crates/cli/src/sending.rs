@@ -5,19 +5,20 @@ use std::io;
 use yieldtray_core::replay::{Event, Run};
 use yieldtray_core::response::Exchange;
 use yieldtray_core::workspace::CellId;
-use yieldtray_transport::Client;
+use yieldtray_transport::{Client, Options};
 
 /// Sends what `run` has ready, one after another, and hands on what happens. `answered` gets each
 /// answer before the events about it.
 pub(crate) fn drive(
     run: &mut Run<'_>,
+    options: Options,
     mut answered: impl FnMut(CellId, &Exchange),
     mut happened: impl FnMut(&Run<'_>, Event) -> io::Result<()>,
 ) -> anyhow::Result<()> {
     let one_thread = tokio::runtime::Builder::new_current_thread().enable_all().build().context("cannot start")?;
     // All in one go: entering the runtime anew for each request costs as much as a small request.
     one_thread.block_on(async {
-        let client = Client::default();
+        let client = Client::new(options);
         let mut events = Vec::new();
         loop {
             let ready = run.next();
@@ -26,7 +27,9 @@ pub(crate) fn drive(
             // What happened before is told while the server works on the next request.
             let (answer, told) = tokio::join!(client.send(&ready.prepared), async {
                 tokio::task::yield_now().await;
-                events.drain(..).try_for_each(|event| happened(run, event))
+                let told = events.drain(..).try_for_each(|event| happened(run, event));
+                run.look_ahead();
+                told
             });
             told?;
             if let Ok(exchange) = &answer {

@@ -14,8 +14,8 @@ use std::path::{Path, PathBuf};
 use std::time::SystemTime;
 use yieldtray_core::expression::{Engine, MadeUp, Value};
 use yieldtray_core::problem::{Problem, SourceId, closest, enumerate};
-use yieldtray_core::syntax::{is_language_name, is_value_name};
-use yieldtray_core::workspace::{CellId, Settings, Workspace};
+use yieldtray_core::syntax::{Span, is_language_name, is_value_name};
+use yieldtray_core::workspace::{CellId, Settings, Workspace, unknown_environment};
 
 /// An opened workspace and what the caller chose.
 pub(crate) struct Session {
@@ -231,13 +231,9 @@ fn settings(common: &Common, host: &Host, workspace: &Workspace) -> Result<Setti
         common.env.clone().map(|name| (name, "--env")).or_else(|| Some((host.environment.clone()?, "YIELDTRAY_ENV")));
     let environment = match told {
         Some((name, by)) if config.environment(&name).is_none() => {
-            let names: Vec<&str> = config.environments.iter().map(|environment| environment.name.as_str()).collect();
-            let hint = match closest(&name, names.iter().copied()) {
-                Some(meant) => format!("did you mean `{meant}`?"),
-                None if names.is_empty() => format!("describe it in `yieldtray.toml`: `[environments.{name}.values]`"),
-                None => format!("there is {}", enumerate(names)),
-            };
-            return Err(Stop::refused_with(format!("no environment `{name}`, which {by} names"), hint));
+            let mut problem = unknown_environment(&name, Span::default(), config);
+            problem.message.push_str(&format!(", which {by} names"));
+            return Err(problem.into());
         }
         Some((name, _)) => Some(name),
         None => config.environment.as_ref().map(|(name, _)| name.clone()),

@@ -82,7 +82,7 @@ pub(crate) fn replay(
     let sources: Vec<_> =
         files.iter().map(|file| workspace.load(Path::new(file)).expect("the file is there")).collect();
     let cells: Vec<CellId> = sources.iter().flat_map(|source| workspace.cells(*source)).collect();
-    let plan = Plan::new(&mut workspace, &engine, &cells, true);
+    let plan = Plan::new(&mut workspace, &cells, true);
     let mut run = Run::new(&workspace, &engine, settings, plan, false);
     let (mut events, mut sent) = (Vec::new(), Vec::new());
     while let Some(ready) = run.next() {

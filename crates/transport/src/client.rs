@@ -16,11 +16,14 @@ pub struct Options {
     pub timeout: Duration,
     /// How many bytes of a body are taken, after content codings are taken off.
     pub body_limit: usize,
+    /// Whether connecting is timed. The library then copies its connector for every request, connected
+    /// or not, which a long run need not pay for.
+    pub time_connecting: bool,
 }
 
 impl Default for Options {
     fn default() -> Self {
-        Self { timeout: Duration::from_secs(30), body_limit: 64 << 20 }
+        Self { timeout: Duration::from_secs(30), body_limit: 64 << 20, time_connecting: true }
     }
 }
 
@@ -144,8 +147,8 @@ impl Client {
             .redirect(reqwest::redirect::Policy::none())
             .referer(false)
             .no_proxy()
-            .dns_resolver(TimedResolver)
-            .connector_layer(TimedConnections);
+            .dns_resolver(TimedResolver);
+        let builder = if self.options.time_connecting { builder.connector_layer(TimedConnections) } else { builder };
         let builder = match version {
             None => builder,
             Some(Version::Http11) => builder.http1_only(),

@@ -10,6 +10,7 @@ use std::time::Instant;
 use yieldtray_core::problem::{Problem, SourceId};
 use yieldtray_core::replay::{Event, Plan, Run, Selection};
 use yieldtray_core::workspace::{CellId, Workspace};
+use yieldtray_transport::Options;
 
 /// Sends many requests in order and judges their checks.
 pub(crate) fn replay(common: &Common, args: &Replay, host: &Host, out: &mut Out) -> Result<u8, Stop> {
@@ -25,7 +26,7 @@ pub(crate) fn replay(common: &Common, args: &Replay, host: &Host, out: &mut Out)
             "`yieldtray list` shows the requests there are; `--only` and `--tag` may leave none",
         ));
     }
-    let plan = Plan::new(&mut session.workspace, &session.engine, &chosen, true);
+    let plan = Plan::new(&mut session.workspace, &chosen, true);
     let base = session.base();
     let workspace = &session.workspace;
     let columns = Columns::new(plan.steps.iter().map(|step| written(workspace, step.cell)), out.width);
@@ -36,8 +37,11 @@ pub(crate) fn replay(common: &Common, args: &Replay, host: &Host, out: &mut Out)
         began: Instant::now(),
     };
     let mut run = Run::new(workspace, &session.engine, session.settings.clone(), plan, *fail_fast);
+    // Nothing here shows what connecting took.
+    let options = Options { time_connecting: false, ..Options::default() };
     drive(
         &mut run,
+        options,
         |_, _| {},
         |_, event| {
             if out.json {

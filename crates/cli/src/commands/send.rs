@@ -13,6 +13,7 @@ use yieldtray_core::replay::{CellReport, Event, Outcome, Plan, Run};
 use yieldtray_core::response::Exchange;
 use yieldtray_core::secret::Masker;
 use yieldtray_core::workspace::CellId;
+use yieldtray_transport::Options;
 
 /// Sends one request and shows the answer.
 pub(crate) fn send(common: &Common, args: Send, host: &Host, out: &mut Out) -> Result<u8, Stop> {
@@ -24,13 +25,14 @@ pub(crate) fn send(common: &Common, args: Send, host: &Host, out: &mut Out) -> R
         None => one(&session.find(&places)?, &session, place.as_deref().unwrap_or_default())?,
     };
     let base = session.base();
-    let plan = Plan::new(&mut session.workspace, &session.engine, &[cell], needs == Needs::Send);
+    let plan = Plan::new(&mut session.workspace, &[cell], needs == Needs::Send);
     let environment = session.settings.environment.clone();
     let workspace = &session.workspace;
     let mut run = Run::new(workspace, &session.engine, session.settings.clone(), plan, true);
     let (mut answer, mut report, mut before) = (None, None, Vec::new());
     drive(
         &mut run,
+        Options::default(),
         |sent, exchange| {
             if sent == cell {
                 answer = Some(exchange.clone());

@@ -1,5 +1,3 @@
-use super::examine::examine;
-use crate::expression::Engine;
 use crate::problem::{Code, Problem, closest};
 use crate::syntax::{Kind, Span};
 use crate::workspace::{CellId, Workspace};
@@ -21,21 +19,15 @@ pub struct Step {
     pub cell: CellId,
     /// The cells it directly needs.
     pub needs: Vec<CellId>,
-    /// What is wrong with it as it is written, and remarks.
+    /// What is wrong with what it needs.
     pub problems: Vec<Problem>,
 }
 
 impl Plan {
-    /// Puts `chosen` in order and examines them. With `needs`, the cells they need are pulled in.
-    pub fn new(workspace: &mut Workspace, engine: &Engine, chosen: &[CellId], needs: bool) -> Self {
-        let mut planner = Planner {
-            workspace,
-            engine,
-            pull_in: needs,
-            states: FxHashMap::default(),
-            path: Vec::new(),
-            steps: Vec::new(),
-        };
+    /// Puts `chosen` in order. With `needs`, the cells they need are pulled in.
+    pub fn new(workspace: &mut Workspace, chosen: &[CellId], needs: bool) -> Self {
+        let mut planner =
+            Planner { workspace, pull_in: needs, states: FxHashMap::default(), path: Vec::new(), steps: Vec::new() };
         for cell in chosen {
             planner.visit(*cell);
         }
@@ -51,7 +43,6 @@ enum State {
 
 struct Planner<'p> {
     workspace: &'p mut Workspace,
-    engine: &'p Engine,
     pull_in: bool,
     states: FxHashMap<CellId, State>,
     /// The cells that wait for what they need, outermost first.
@@ -77,7 +68,6 @@ impl Planner<'_> {
                 }
             }
         }
-        problems.extend(examine(self.workspace, self.engine, cell));
         self.path.pop();
         self.states.insert(cell, State::Done);
         let needs = needs.into_iter().map(|(need, _)| need).collect();

@@ -1,5 +1,6 @@
 use super::checks::{self, Use};
 use super::event::{CellReport, Event, Outcome, Summary};
+use super::examine::examine;
 use super::judge::{Judge, Judgement};
 use super::plan::Plan;
 use crate::expression::Engine;
@@ -32,6 +33,8 @@ pub struct Run<'w> {
     fail_fast: bool,
     /// The step that comes next.
     at: usize,
+    /// How many steps were examined.
+    examined: usize,
     /// Cells that are done, and whether those that need them may go.
     done: FxHashMap<CellId, bool>,
     tray: Tray,
@@ -68,6 +71,7 @@ impl<'w> Run<'w> {
             plan,
             fail_fast,
             at: 0,
+            examined: 0,
             done: FxHashMap::default(),
             tray: Tray::default(),
             masker: Masker::default(),
@@ -82,6 +86,7 @@ impl<'w> Run<'w> {
     #[allow(clippy::should_implement_trait)] // the answers have to come back in between
     pub fn next(&mut self) -> Option<Ready<'w>> {
         while self.at < self.plan.steps.len() && !self.stopped() {
+            self.look_ahead();
             let step = self.at;
             self.at += 1;
             match self.make_ready(step) {
@@ -94,6 +99,14 @@ impl<'w> Run<'w> {
             self.events.push_back(Event::Ended(self.summary));
         }
         None
+    }
+
+    /// Examines the next cell as it is written. A caller that waits for an answer has the time.
+    pub fn look_ahead(&mut self) {
+        if let Some(step) = self.plan.steps.get_mut(self.at).filter(|_| self.examined <= self.at) {
+            step.problems.extend(examine(self.workspace, self.engine, step.cell));
+            self.examined = self.at + 1;
+        }
     }
 
     /// Takes the answer to a request, or why there is none.
@@ -194,6 +207,7 @@ impl<'w> Run<'w> {
             if !has_broken_lines(self.workspace, cell) {
                 problems.extend(self.unresolved(step, cell));
                 dedup(&mut problems);
+                problems.sort_by_key(|problem| (problem.source, problem.span.start()));
             }
             return Err(Box::new(self.report(cell, Outcome::Mistaken, problems)));
         }

@@ -78,12 +78,14 @@ impl Template {
 fn mark(text: &str, open: usize, limit: usize) -> Result<(Span, Span), Problem> {
     let inside = open + 2;
     let Some(close) = scan::mark_end(&text[..limit], inside) else {
-        // The likely place of the missing braces is where the word after `{{` ends.
+        // The likely place of the missing braces: where a single one stands, else where the word ends.
         let line = text[inside..limit].lines().next().unwrap_or_default();
         let word = line.trim_start();
         let blanks = line.len() - word.len();
-        let end = word.find(|c: char| !c.is_alphanumeric() && c != '_' && c != '.').unwrap_or(word.len());
-        let name = &word[..end];
+        let one_brace = word.find('}').filter(|at| !word[..*at].contains(['{', '"', '\'']));
+        let word_end = word.find(|c: char| !c.is_alphanumeric() && c != '_' && c != '.').unwrap_or(word.len());
+        let end = one_brace.unwrap_or(word_end);
+        let name = word[..end].trim_end();
         let problem =
             Problem::mistake(Code::UnclosedMark, Span::new(open, inside + blanks + end), "this `{{` is never closed");
         return Err(if name.is_empty() {
@@ -131,6 +133,21 @@ mod tests {
             let (shown, problems) = pieces(text);
             assert_eq!(shown, expected, "{text:?}");
             assert_eq!(problems, slips, "{text:?}");
+        }
+    }
+
+    #[test]
+    fn a_mark_without_an_end_is_written_out_as_it_was_meant() {
+        for (text, hint) in [
+            ("{{ 20 * 2 } }", "write `{{20 * 2}}`"),
+            ("{{grower/x", "write `{{grower}}`"),
+            ("{{grower {{lot}}", "write `{{grower}}`"),
+            ("{{'}}", "write `}}` after the expression"),
+        ] {
+            let mut problems = Vec::new();
+            Template::parse(text, Span::new(0, text.len()), false, &mut problems);
+            let found = problems[0].hint.as_deref().unwrap_or_default();
+            assert!(found.starts_with(hint), "{text}: {found}");
         }
     }
 }

@@ -75,7 +75,7 @@ impl Config {
 }
 
 /// An environment nobody has described, with what was probably meant.
-pub(crate) fn unknown_environment(name: &str, span: Span, config: &Config) -> Problem {
+pub fn unknown_environment(name: &str, span: Span, config: &Config) -> Problem {
     let names: Vec<&str> = config.environments.iter().map(|environment| environment.name.as_str()).collect();
     let problem = Problem::mistake(Code::UnknownEnvironment, span, format!("no environment `{name}`"));
     if names.is_empty() {

@@ -10,7 +10,7 @@ mod tray;
 #[cfg(test)]
 mod tests;
 
-pub use config::{CONFIG_FILE, Config, Entry, Environment};
+pub use config::{CONFIG_FILE, Config, Entry, Environment, unknown_environment};
 pub(crate) use lookup::compile;
 pub use lookup::{Lookup, Memo, Settings, Stage};
 pub use source::{COMMON_FILE, CellId, Files, Source, Workspace};
