@@ -18,11 +18,6 @@ use failure::Stop;
 use host::Host;
 use std::process::ExitCode;
 
-/// A replay makes and drops some two hundred small values a request: this allocator takes a tenth off
-/// its time, and costs a start next to nothing. docs/performance.md has the figures.
-#[global_allocator]
-static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
-
 fn main() -> ExitCode {
     let args = match args::Args::try_parse() {
         Ok(args) => args,
