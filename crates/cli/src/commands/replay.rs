@@ -3,7 +3,7 @@ use crate::failure::Stop;
 use crate::host::Host;
 use crate::sending::drive;
 use crate::session::{Session, places};
-use crate::show::cell::{CellLines, Columns, summary};
+use crate::show::cell::{CellLines, Columns, heading, summary};
 use crate::show::{Out, data, table};
 use std::io::{self, Write};
 use std::time::Instant;
@@ -80,7 +80,7 @@ impl View<'_> {
         match event {
             Event::Began { environment, cells } => {
                 if !out.quiet {
-                    let line = heading(out, environment.as_deref(), self.lines.base.as_deref());
+                    let line = heading(out.look, environment.as_deref(), self.lines.base.as_deref());
                     writeln!(out.result(), "{line}  {}", table::count(*cells, "request", "requests"))?;
                 }
             }
@@ -111,17 +111,5 @@ impl View<'_> {
             }
         }
         Ok(())
-    }
-}
-
-/// Environment and address: always the first thing said.
-pub(crate) fn heading(out: &Out, environment: Option<&str>, base: Option<&str>) -> String {
-    let environment = match environment {
-        Some(name) => out.look.strong(name),
-        None => out.look.faint("no environment"),
-    };
-    match base {
-        Some(base) => format!("{environment}  {base}"),
-        None => environment,
     }
 }

@@ -3,7 +3,7 @@ use crate::failure::Stop;
 use crate::host::Host;
 use crate::sending::drive;
 use crate::session::{Session, places};
-use crate::show::cell::{CellLines, Columns, time};
+use crate::show::cell::{CellLines, Columns, heading, time};
 use crate::show::{Out, body, data, look::Look, safe::safe_line, table};
 use anyhow::Context;
 use serde_json::json;
@@ -208,14 +208,9 @@ impl Shown<'_, '_> {
             return Ok(());
         }
         let workspace = self.run.workspace();
-        let environment = match &self.environment {
-            Some(name) => self.look.strong(name),
-            None => self.look.faint("no environment"),
-        };
-        let base = self.base.as_deref().unwrap_or_default();
+        let heading = heading(self.look, self.environment.as_deref(), self.base.as_deref());
         let place = format!("{}:{}", workspace.shown_path(self.cell.source), workspace.line_of(self.cell));
-        let parts = [environment, base.to_owned(), self.look.faint(&place), workspace.cell(self.cell).name.to_string()];
-        out.say(&parts.into_iter().filter(|part| !part.is_empty()).collect::<Vec<_>>().join("  "))?;
+        out.say(&format!("{heading}  {}  {}", self.look.faint(&place), workspace.cell(self.cell).name))?;
         let lines = self.lines(out.width, before);
         for report in before {
             for line in lines.cell(report) {

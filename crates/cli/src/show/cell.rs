@@ -164,6 +164,18 @@ impl CellLines<'_> {
     }
 }
 
+/// Environment and address: always the first thing said.
+pub(crate) fn heading(look: Look, environment: Option<&str>, base: Option<&str>) -> String {
+    let environment = match environment {
+        Some(name) => look.strong(name),
+        None => look.faint("no environment"),
+    };
+    match base {
+        Some(base) => format!("{environment}  {base}"),
+        None => environment,
+    }
+}
+
 /// The last line of a run.
 pub(crate) fn summary(summary: &Summary, elapsed: Duration, look: Look) -> String {
     let mut parts = vec![count(summary.requests, "request", "requests"), count(summary.checks, "check", "checks")];
