@@ -1,4 +1,4 @@
-use crate::clock::{TimedConnections, TimedResolver, timed};
+use crate::clock::{Connected, TimedConnections, TimedResolver, timed};
 use crate::failure::{authority, describe, failure};
 use crate::{body, tls};
 use reqwest::header::{HeaderName, HeaderValue};
@@ -47,7 +47,9 @@ impl Client {
     pub async fn send(&self, prepared: &Arc<Prepared>) -> Result<Exchange, Failure> {
         let start = Instant::now();
         let limit = self.options.timeout;
-        match tokio::time::timeout(limit, self.follow(prepared, start)).await {
+        // Pinned where it stands: what it holds while it waits is kilobytes, and would be moved twice.
+        let following = std::pin::pin!(self.follow(prepared, start));
+        match tokio::time::timeout(limit, following).await {
             Ok(outcome) => outcome,
             Err(_) => {
                 let message =
@@ -96,7 +98,11 @@ impl Client {
         let client = self.client(prepared.version, url, start)?;
         let request = build(prepared, start)?;
         let hop_start = Instant::now();
-        let (answer, connected) = timed(client.execute(request)).await;
+        let sending = std::pin::pin!(client.execute(request));
+        let (answer, connected) = match self.options.time_connecting {
+            true => timed(sending).await,
+            false => (sending.await, Connected::default()),
+        };
         let response = answer.map_err(|error| describe(&error, url, start.elapsed()))?;
         let answered = hop_start.elapsed();
         let status = response.status();

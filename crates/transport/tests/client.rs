@@ -112,10 +112,10 @@ fn what_goes_out_is_what_was_prepared() {
     let mut prepared = get(&format!("http://{host}/lots/%2F?a=1"));
     prepared.method = "WEIGH".to_owned();
     prepared.headers = vec![
-        ("Accept".to_owned(), "*/*".to_owned()),
-        ("X-Grower".to_owned(), "Käthe".to_owned()),
-        ("X-Note".to_owned(), "a".to_owned()),
-        ("X-Note".to_owned(), "b".to_owned()),
+        ("Accept".into(), "*/*".into()),
+        ("X-Grower".into(), "Käthe".into()),
+        ("X-Note".into(), "a".into()),
+        ("X-Note".into(), "b".into()),
     ];
     prepared.body = Some("{}".into());
     let exchange = send(Options::default(), &prepared).expect("an answer");

@@ -1,4 +1,4 @@
-use super::walk::{self, CEL_FUNCTIONS, CEL_MACROS};
+use super::walk::{self, CEL_FUNCTIONS, CEL_MACROS, Reads};
 use super::{FUNCTIONS, functions};
 use crate::problem::{Code, closest};
 use crate::syntax::{Span, calls_and_names};
@@ -34,6 +34,7 @@ pub struct Compiled {
     pub(super) tree: IdedExpr,
     /// The names it uses, each once.
     names: Vec<String>,
+    body: Reads,
     raw: bool,
     long: bool,
 }
@@ -56,7 +57,7 @@ impl Compiled {
             let raw = matches!(&tree.expr, Expr::Call(call) if call.func_name == "raw" && call.target.is_none());
             let uses = walk::prepare(&mut tree);
             let faults = call_faults(source, &uses.calls);
-            let compiled = Self { tree, names: uses.names, raw, long };
+            let compiled = Self { tree, names: uses.names, body: uses.body, raw, long };
             if faults.is_empty() { Ok(compiled) } else { Err(faults) }
         })
     }
@@ -64,6 +65,11 @@ impl Compiled {
     /// The names it uses that are not its own, each once, in order of appearance.
     pub fn names(&self) -> &[String] {
         &self.names
+    }
+
+    /// What it reads of `body`.
+    pub fn reads_of_body(&self) -> &Reads {
+        &self.body
     }
 
     /// Whether it is `raw(…)`: a mark then writes it without encoding.

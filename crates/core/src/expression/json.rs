@@ -8,7 +8,7 @@ use cel::common::types::{
     CelBool, CelBytes, CelDouble, CelInt, CelList, CelMap, CelMapKey, CelNull, CelString, CelUInt,
 };
 use cel::common::value::Val;
-use serde::de::{Deserialize, Deserializer, MapAccess, SeqAccess, Visitor};
+use serde::de::{Deserialize, DeserializeSeed, Deserializer, IgnoredAny, MapAccess, SeqAccess, Visitor};
 use serde_json::Value as Json;
 use std::collections::HashMap;
 use std::fmt;
@@ -19,6 +19,15 @@ impl Value {
     /// levels are refused.
     pub fn parse_json(text: &[u8]) -> Result<Self, serde_json::Error> {
         serde_json::from_slice::<Held>(text).map(|held| Self(held.0.into()))
+    }
+
+    /// Reads a JSON object, but makes values only of these members; what else it holds is checked to be
+    /// JSON and passed over.
+    pub fn parse_json_members(text: &[u8], members: &[String]) -> Result<Self, serde_json::Error> {
+        let mut deserializer = serde_json::Deserializer::from_slice(text);
+        let held = Members(members).deserialize(&mut deserializer)?;
+        deserializer.end()?;
+        Ok(Self(held.0.into()))
     }
 
     /// The value of a JSON document.
@@ -153,6 +162,62 @@ impl<'de> Visitor<'de> for HeldVisitor {
             }
         }
         Ok(Held(Box::new(CelMap::from(entries))))
+    }
+}
+
+/// An object of which only some members are wanted.
+struct Members<'m>(&'m [String]);
+
+impl<'de> DeserializeSeed<'de> for Members<'_> {
+    type Value = Held;
+
+    fn deserialize<D: Deserializer<'de>>(self, deserializer: D) -> Result<Held, D::Error> {
+        deserializer.deserialize_map(self)
+    }
+}
+
+impl<'de> Visitor<'de> for Members<'_> {
+    type Value = Held;
+
+    fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("a JSON object")
+    }
+
+    fn visit_map<A: MapAccess<'de>>(self, mut map: A) -> Result<Held, A::Error> {
+        let mut entries: HashMap<CelMapKey<'static>, Box<dyn Val>> = HashMap::new();
+        while let Some(index) = map.next_key_seed(Wanted(self.0))? {
+            match self.0.get(index) {
+                Some(name) => {
+                    let Held(value) = map.next_value()?;
+                    entries.insert(CelMapKey::from(name.clone()), value);
+                }
+                None => drop(map.next_value::<IgnoredAny>()?),
+            }
+        }
+        Ok(Held(Box::new(CelMap::from(entries))))
+    }
+}
+
+/// Which of the wanted members a key names; one past the last for any other.
+struct Wanted<'m>(&'m [String]);
+
+impl<'de> DeserializeSeed<'de> for Wanted<'_> {
+    type Value = usize;
+
+    fn deserialize<D: Deserializer<'de>>(self, deserializer: D) -> Result<usize, D::Error> {
+        deserializer.deserialize_str(self)
+    }
+}
+
+impl Visitor<'_> for Wanted<'_> {
+    type Value = usize;
+
+    fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("a name")
+    }
+
+    fn visit_str<E>(self, key: &str) -> Result<usize, E> {
+        Ok(self.0.iter().position(|name| name == key).unwrap_or(self.0.len()))
     }
 }
 

@@ -26,3 +26,4 @@ pub use explain::{Explanation, Part};
 pub use functions::{FUNCTIONS, Function};
 pub use made::{Clock, MadeUp};
 pub use value::{Kind, Unfit, Value};
+pub use walk::Reads;

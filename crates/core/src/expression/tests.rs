@@ -1,4 +1,4 @@
-use super::{Bindings, Engine, Value};
+use super::{Bindings, Engine, Reads, Value};
 use crate::problem::Code;
 use crate::testing::engine;
 use std::time::Duration;
@@ -221,4 +221,25 @@ fn a_failed_check_is_explained_by_its_parts() {
     );
     explained("body.open ? status == 200 : false", &[("body.open", "true"), ("status", "201")], &[]);
     explained("(status + 1) * 2 == 3", &[("(status + 1) * 2", "404")], &[]);
+}
+
+#[test]
+fn members_that_nobody_reads_are_passed_over() {
+    let text = br#" {"id": "L-1", "notes": [{"a": 1}, null], "bins": 90071992547409931234, "id": "L-2"} "#;
+    let wanted = ["id".to_owned(), "bins".to_owned(), "grower".to_owned()];
+    let members = Value::parse_json_members(text, &wanted).expect("JSON");
+    assert_eq!(members.show(), r#"{"bins":90071992547409931234,"id":"L-2"}"#);
+    for broken in ["{\"id\": \"L-1\", \"notes\": [1,]}", "{\"id\": 1} x", "{\"notes\": tru}"] {
+        assert!(Value::parse_json_members(broken.as_bytes(), &wanted).is_err(), "{broken}");
+    }
+    let engine = crate::testing::engine();
+    for (expression, reads) in [
+        ("status == 200", Reads::Nothing),
+        ("body.id == 'L-1' && has(body.bins) && body.id != ''", Reads::Members(vec!["id".into(), "bins".into()])),
+        ("body.id == 'L-1' && size(body) > 1", Reads::Whole),
+        ("body['id'] == 'L-1'", Reads::Whole),
+        ("[1].exists(body, body.id == 1)", Reads::Nothing),
+    ] {
+        assert_eq!(*engine.compile(expression).expect("it compiles").reads_of_body(), reads, "{expression}");
+    }
 }

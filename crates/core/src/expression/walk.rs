@@ -40,11 +40,46 @@ pub(super) const CEL_FUNCTIONS: &[&str] = &[
 /// CEL's own macros, for suggestions.
 pub(super) const CEL_MACROS: &[&str] = &["has", "all", "exists", "exists_one", "map", "filter"];
 
+/// What expressions read of `body`: a member that nobody reads need not be made into a value.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub enum Reads {
+    /// They do not name it.
+    #[default]
+    Nothing,
+    /// Only these members: `body.id`, `has(body.id)`.
+    Members(Vec<String>),
+    /// All of it may matter.
+    Whole,
+}
+
+impl Reads {
+    fn member(&mut self, name: &str) {
+        match self {
+            Reads::Nothing => *self = Reads::Members(vec![name.to_owned()]),
+            Reads::Members(names) if !names.iter().any(|known| known == name) => names.push(name.to_owned()),
+            Reads::Members(_) | Reads::Whole => {}
+        }
+    }
+
+    /// What both read.
+    #[must_use]
+    pub fn and(mut self, other: &Reads) -> Reads {
+        match other {
+            Reads::Nothing => {}
+            Reads::Members(names) => names.iter().for_each(|name| self.member(name)),
+            Reads::Whole => self = Reads::Whole,
+        }
+        self
+    }
+}
+
 /// What an expression asks of its surroundings.
 #[derive(Default)]
 pub(super) struct Uses {
     /// Free names, each once, in order of appearance.
     pub names: Vec<String>,
+    /// What it reads of `body`.
+    pub body: Reads,
     /// Calls: the function's name and how many arguments it got, a receiver counted as the first.
     pub calls: Vec<(String, usize)>,
 }
@@ -66,12 +101,14 @@ impl Walker {
     fn walk(&mut self, node: &mut IdedExpr) {
         match &mut node.expr {
             Expr::Ident(name) => {
-                let free = !name.starts_with('@') && !self.bound.contains(name);
-                if free && !self.uses.names.contains(name) {
-                    self.uses.names.push(name.clone());
+                if self.name(name) && name == "body" {
+                    self.uses.body = Reads::Whole;
                 }
             }
-            Expr::Select(select) => self.walk(&mut select.operand),
+            Expr::Select(select) => match &select.operand.expr {
+                Expr::Ident(name) if name == "body" && self.name(name) => self.uses.body.member(&select.field),
+                _ => self.walk(&mut select.operand),
+            },
             Expr::Call(call) => self.call(call),
             Expr::List(list) => list.elements.iter_mut().for_each(|element| self.walk(element)),
             Expr::Map(map) => map.entries.iter_mut().for_each(|entry| self.entry(&mut entry.expr)),
@@ -79,6 +116,15 @@ impl Walker {
             Expr::Comprehension(comprehension) => self.comprehension(comprehension),
             Expr::Literal(_) | Expr::Unspecified => {}
         }
+    }
+
+    /// Takes note of a name; `false` for one that the expression itself gives.
+    fn name(&mut self, name: &String) -> bool {
+        let free = !name.starts_with('@') && !self.bound.contains(name);
+        if free && !self.uses.names.contains(name) {
+            self.uses.names.push(name.clone());
+        }
+        free
     }
 
     fn entry(&mut self, entry: &mut EntryExpr) {

@@ -1,21 +1,41 @@
 //! Which checks are judged for a cell, and in which order its answer is used.
 
+use crate::expression::{Compiled, Engine, Reads};
 use crate::problem::SourceId;
 use crate::syntax::{Kind, Span};
 use crate::workspace::{CellId, Workspace};
+use std::sync::Arc;
 
-/// What is done with an answer.
+/// One use of an answer: an expression and what is done with its value.
+#[derive(Clone, Debug)]
+pub(super) struct Use<'w> {
+    /// The text the expression stands in.
+    pub(super) source: SourceId,
+    /// Where it stands.
+    pub(super) span: Span,
+    /// The expression itself.
+    pub(super) expression: Arc<Compiled>,
+    /// What is done with its value.
+    pub(super) purpose: Purpose<'w>,
+}
+
+/// What is done with a value taken from an answer.
 #[derive(Clone, Copy, Debug)]
-pub(super) enum Use<'w> {
-    /// A check is judged.
-    Check { source: SourceId, label: Option<&'w str>, expression: Span, hint: Option<Span> },
-    /// A value is put on the tray.
-    Yield { source: SourceId, name: &'w str, expression: Span, secret: bool },
+pub(super) enum Purpose<'w> {
+    /// It must be true.
+    Check { label: Option<&'w str>, hint: Option<Span> },
+    /// It is put on the tray.
+    Yield { name: &'w str, secret: bool },
 }
 
 /// The shared checks that hold for `cell`, outermost first, then its own checks and yields as they
-/// stand. A shared check is left out where the cell waives its label or has a check of that label.
-pub(super) fn uses(workspace: &Workspace, cell: CellId) -> Vec<Use<'_>> {
+/// stand. A shared check is left out where the cell waives its label or has a check of that label, and
+/// so is what cannot be compiled: that is reported when the cell is examined.
+pub(super) fn uses<'w>(workspace: &'w Workspace, engine: &Engine, cell: CellId) -> Vec<Use<'w>> {
+    let compiled = |source: SourceId, span: Span, purpose| {
+        let expression = engine.compile(span.of(&workspace.source(source).text)).ok()?;
+        Some(Use { source, span, expression, purpose })
+    };
     let text = &workspace.source(cell.source).text;
     let mut left_out: Vec<&str> = Vec::new();
     let mut own = Vec::new();
@@ -25,10 +45,10 @@ pub(super) fn uses(workspace: &Workspace, cell: CellId) -> Vec<Use<'_>> {
             Kind::Check { label, expression, hint } => {
                 let label = label.map(|label| label.of(text));
                 left_out.extend(label);
-                own.push(Use::Check { source: cell.source, label, expression, hint });
+                own.extend(compiled(cell.source, expression, Purpose::Check { label, hint }));
             }
             Kind::Yield { name, expression, secret } => {
-                own.push(Use::Yield { source: cell.source, name: name.of(text), expression, secret });
+                own.extend(compiled(cell.source, expression, Purpose::Yield { name: name.of(text), secret }));
             }
             _ => {}
         }
@@ -37,11 +57,16 @@ pub(super) fn uses(workspace: &Workspace, cell: CellId) -> Vec<Use<'_>> {
         Kind::Check { label, expression, hint } => {
             let label = label.map(|label| label.of(&workspace.source(source).text));
             let kept = label.is_none_or(|label| !left_out.contains(&label));
-            kept.then_some(Use::Check { source, label, expression, hint })
+            kept.then(|| compiled(source, expression, Purpose::Check { label, hint })).flatten()
         }
         _ => None,
     });
     shared.chain(own).collect()
+}
+
+/// What all of `uses` read of the body.
+pub(super) fn reads_of_body(uses: &[Use<'_>]) -> Reads {
+    uses.iter().fold(Reads::Nothing, |reads, step| reads.and(step.expression.reads_of_body()))
 }
 
 /// The labels of the checks in the preambles over a file.

@@ -1,4 +1,4 @@
-use super::checks::Use;
+use super::checks::{Purpose, Use};
 use super::event::{CheckFailure, YieldReport};
 use crate::expression::{Engine, Value};
 use crate::problem::{Problem, SourceId};
@@ -34,18 +34,19 @@ impl Judge<'_> {
     pub(super) fn judge(&mut self, uses: &[Use<'_>], names: &mut ResponseNames<'_>) -> Judgement {
         let mut judgement = Judgement::default();
         for step in uses {
-            match *step {
-                Use::Check { source, label, expression, hint } => {
+            match step.purpose {
+                Purpose::Check { label, hint } => {
                     judgement.checks += 1;
-                    if let Some(mut failure) = self.check(source, expression, names) {
+                    if let Some(mut failure) = self.check(step, names) {
                         failure.label = label.map(str::to_owned);
-                        failure.hint = hint.map(|hint| self.hint(source, hint, names));
+                        failure.hint = hint.map(|hint| self.hint(step.source, hint, names));
                         judgement.failures.push(failure);
                     }
                 }
-                Use::Yield { source, name, expression, secret } => {
-                    let value = self.take(source, name, expression, secret, names);
-                    judgement.yields.push(YieldReport { source, span: expression, name: name.to_owned(), value });
+                Purpose::Yield { name, secret } => {
+                    let value = self.take(step, name, secret, names);
+                    let (source, span) = (step.source, step.span);
+                    judgement.yields.push(YieldReport { source, span, name: name.to_owned(), value });
                 }
             }
         }
@@ -57,32 +58,37 @@ impl Judge<'_> {
     }
 
     /// `None` where the check holds.
-    fn check(&mut self, source: SourceId, span: Span, names: &mut ResponseNames<'_>) -> Option<CheckFailure> {
-        let mut lookup = self.lookup();
-        let compiled = lookup.compile(source, span);
-        let bound = match &compiled {
-            Ok(compiled) => {
-                lookup.bind(compiled, source, span, Stage::After(names)).map(|bindings| (compiled, bindings))
-            }
-            Err(problems) => Err(problems.clone()),
-        };
+    fn check(&mut self, step: &Use<'_>, names: &mut ResponseNames<'_>) -> Option<CheckFailure> {
+        let Use { source, span, ref expression, .. } = *step;
+        let bound = self.lookup().bind(expression, source, span, Stage::After(names));
+        let mut outcome = bound.map(|bindings| self.engine.evaluate(expression, &bindings));
+        if let Ok(Ok(value)) = &outcome
+            && value.as_bool() == Some(true)
+        {
+            return None;
+        }
+        // From here on a person is told why, and may need to see more than the check reads.
+        names.read_all();
+        let bound = self.lookup().bind(expression, source, span, Stage::After(names));
+        if let (Ok(Err(_)), Ok(bindings)) = (&outcome, &bound) {
+            outcome = Ok(self.engine.evaluate(expression, bindings));
+        }
         let failure = |notes, parts| {
             let expression = span.of(&self.workspace.source(source).text).to_owned();
             CheckFailure { source, span, label: None, expression, parts, notes, hint: None }
         };
-        let (compiled, bindings) = match bound {
-            Ok(bound) => bound,
-            Err(problems) => return Some(failure(self.messages(&problems), Vec::new())),
+        let (outcome, bindings) = match (outcome, bound) {
+            (Ok(outcome), Ok(bindings)) => (outcome, bindings),
+            (Err(problems), _) | (_, Err(problems)) => return Some(failure(self.messages(&problems), Vec::new())),
         };
-        let mut notes = match self.engine.evaluate(compiled, &bindings) {
+        let mut notes = match outcome {
             Ok(value) => match value.as_bool() {
-                Some(true) => return None,
-                Some(false) => Vec::new(),
+                Some(_) => Vec::new(),
                 None => vec![format!("a check must be true or false, but this is {}", value.kind().words())],
             },
             Err(message) => vec![self.masker.mask(&message).into_owned()],
         };
-        let explanation = self.engine.explain(compiled, &bindings);
+        let explanation = self.engine.explain(expression, &bindings);
         let masker = &*self.masker;
         let mask = |text: &str| masker.mask(text).into_owned();
         for note in &explanation.notes {
@@ -103,22 +109,31 @@ impl Judge<'_> {
 
     fn take(
         &mut self,
-        source: SourceId,
+        step: &Use<'_>,
         name: &str,
-        span: Span,
         secret: bool,
         names: &mut ResponseNames<'_>,
     ) -> Result<String, String> {
-        let value = self
-            .lookup()
-            .evaluate(source, span, Stage::After(names))
-            .map_err(|problems| self.messages(&problems).join("; "))?;
+        let mut value = self.evaluate(step, names);
+        if value.is_err() {
+            // The words of an error may tell what else there is.
+            names.read_all();
+            value = self.evaluate(step, names);
+        }
+        let value = value?;
         if secret {
             self.masker.add(&value.to_text().map_or_else(|_| value.show(), std::borrow::Cow::into_owned));
         }
         let shown = if secret { MASK.to_owned() } else { shown(&value, self.masker) };
         self.tray.put(name, Yielded { value, cell: self.cell, secret });
         Ok(shown)
+    }
+
+    fn evaluate(&mut self, step: &Use<'_>, names: &mut ResponseNames<'_>) -> Result<Value, String> {
+        let bound = self.lookup().bind(&step.expression, step.source, step.span, Stage::After(names));
+        let bindings = bound.map_err(|problems| self.messages(&problems).join("; "))?;
+        let value = self.engine.evaluate(&step.expression, &bindings);
+        value.map_err(|message| self.masker.mask(&message).into_owned())
     }
 
     /// The words after `else`, with their marks resolved; a mark that cannot be is left as it stands.

@@ -1,4 +1,4 @@
-use super::checks::{self, Use};
+use super::checks::{self, Purpose, Use};
 use super::event::{CellReport, Event, Outcome, Summary};
 use super::examine::examine;
 use super::judge::{Judge, Judgement};
@@ -35,6 +35,8 @@ pub struct Run<'w> {
     at: usize,
     /// How many steps were examined.
     examined: usize,
+    /// What is done with the answer of the step that was examined last.
+    ahead: Vec<Use<'w>>,
     /// Cells that are done, and whether those that need them may go.
     done: FxHashMap<CellId, bool>,
     tray: Tray,
@@ -72,6 +74,7 @@ impl<'w> Run<'w> {
             fail_fast,
             at: 0,
             examined: 0,
+            ahead: Vec::new(),
             done: FxHashMap::default(),
             tray: Tray::default(),
             masker: Masker::default(),
@@ -105,6 +108,7 @@ impl<'w> Run<'w> {
     pub fn look_ahead(&mut self) {
         if let Some(step) = self.plan.steps.get_mut(self.at).filter(|_| self.examined <= self.at) {
             step.problems.extend(examine(self.workspace, self.engine, step.cell));
+            self.ahead = checks::uses(self.workspace, self.engine, step.cell);
             self.examined = self.at + 1;
         }
     }
@@ -216,7 +220,7 @@ impl<'w> Run<'w> {
             let name = self.workspace.cell(*unmet).name.to_string();
             return Err(Box::new(self.report(cell, Outcome::NotSent(name), problems)));
         }
-        let uses = checks::uses(self.workspace, cell);
+        let uses = std::mem::take(&mut self.ahead);
         let mut memo = Memo::default();
         let mut lookup = self.lookup(cell, &self.plan.steps[step].needs, &mut memo);
         let (prepared, found) = prepare(&mut lookup);
@@ -240,7 +244,7 @@ impl<'w> Run<'w> {
         let mut memo = Memo::default();
         let mut lookup = self.lookup(cell, &self.plan.steps[step].needs, &mut memo);
         let (_, mut problems) = prepare(&mut lookup);
-        problems.extend(missing_in_checks(&mut lookup, &checks::uses(self.workspace, cell)));
+        problems.extend(missing_in_checks(&mut lookup, &self.ahead));
         problems.retain(|problem| matches!(problem.code, Code::UnknownValue | Code::ValueCycle | Code::NeedsResponse));
         problems
     }
@@ -253,7 +257,7 @@ impl<'w> Run<'w> {
         uses: &[Use<'_>],
         exchange: &Exchange,
     ) -> Judgement {
-        let mut names = ResponseNames::new(exchange);
+        let mut names = ResponseNames::reading(exchange, checks::reads_of_body(uses));
         let mut judge = Judge {
             workspace: self.workspace,
             engine: self.engine,
@@ -308,14 +312,8 @@ impl<'w> Run<'w> {
 fn missing_in_checks(lookup: &mut Lookup<'_>, uses: &[Use<'_>]) -> Vec<Problem> {
     let (mut problems, mut yielded) = (Vec::new(), Vec::new());
     for step in uses {
-        let (source, expression) = match *step {
-            Use::Check { source, expression, .. } | Use::Yield { source, expression, .. } => (source, expression),
-        };
-        // What cannot be compiled was reported when the cell was examined.
-        if let Ok(compiled) = lookup.compile(source, expression) {
-            problems.extend(lookup.missing(&compiled, source, expression, &yielded));
-        }
-        if let Use::Yield { name, .. } = step {
+        problems.extend(lookup.missing(&step.expression, step.source, step.span, &yielded));
+        if let Purpose::Yield { name, .. } = step.purpose {
             yielded.push(name);
         }
     }

@@ -11,5 +11,5 @@ mod write;
 mod tests;
 
 pub use prepare::prepare;
-pub use prepared::Prepared;
+pub use prepared::{Fields, Prepared};
 pub use redirect::{MAX_HOPS, Redirect, next_hop};

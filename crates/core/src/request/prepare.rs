@@ -1,7 +1,7 @@
-use super::Prepared;
 use super::place::{Place, Surroundings, looks_like_json};
 use super::target;
 use super::write::Writer;
+use super::{Fields, Prepared};
 use crate::problem::{Code, Problem, SourceId};
 use crate::syntax::{Kind, RequestLine, Span};
 use crate::workspace::{Lookup, Stage};
@@ -35,17 +35,17 @@ pub fn prepare(lookup: &mut Lookup<'_>) -> (Option<Prepared>, Vec<Problem>) {
         && !has(&headers, "authorization")
     {
         let pair = base64::engine::general_purpose::STANDARD.encode(format!("{user}:{password}"));
-        headers.push(("Authorization".to_owned(), format!("Basic {pair}")));
+        headers.push(("Authorization".into(), format!("Basic {pair}").into()));
     }
     if let Some(body) = &body
         && !has(&headers, "content-type")
         && is_json_document(body)
     {
-        headers.push(("Content-Type".to_owned(), "application/json".to_owned()));
+        headers.push(("Content-Type".into(), "application/json".into()));
     }
     for (name, value) in DEFAULT_HEADERS {
         if !has(&headers, name) {
-            headers.push(((*name).to_owned(), (*value).to_owned()));
+            headers.push(((*name).into(), (*value).into()));
         }
     }
     if problems.iter().any(Problem::is_mistake) {
@@ -61,7 +61,7 @@ pub fn prepare(lookup: &mut Lookup<'_>) -> (Option<Prepared>, Vec<Problem>) {
     (prepared, problems)
 }
 
-fn has(headers: &[(String, String)], name: &str) -> bool {
+fn has(headers: &Fields, name: &str) -> bool {
     headers.iter().any(|(own, _)| own.eq_ignore_ascii_case(name))
 }
 
@@ -103,7 +103,7 @@ impl Writer<'_, '_> {
     }
 
     /// The shared headers, the nearest of a name, then the cell's own.
-    fn headers(&mut self, source: SourceId) -> Vec<(String, String)> {
+    fn headers(&mut self, source: SourceId) -> Fields {
         let workspace = self.lookup.workspace;
         let cell = workspace.cell(self.lookup.cell);
         let text = &workspace.source(source).text;
@@ -128,20 +128,18 @@ impl Writer<'_, '_> {
             .chain(own)
             .map(|(home, name, value)| {
                 let value = self.write(home, value, Surroundings::Same(Place::Header), false);
-                (name.of(&workspace.source(home).text).to_owned(), value)
+                (name.of(&workspace.source(home).text).to_owned().into(), value.into())
             })
             .collect()
     }
 
-    fn body(&mut self, source: SourceId, body: Span, headers: &[(String, String)]) -> Option<String> {
+    fn body(&mut self, source: SourceId, body: Span, headers: &Fields) -> Option<String> {
         if body.is_empty() {
             return None;
         }
         let media = headers.iter().find(|(name, _)| name.eq_ignore_ascii_case("content-type"));
-        let around = Surroundings::body(
-            media.map(|(_, value)| value.as_str()),
-            body.of(&self.lookup.workspace.source(source).text),
-        );
+        let around =
+            Surroundings::body(media.map(|(_, value)| &**value), body.of(&self.lookup.workspace.source(source).text));
         Some(self.write(source, body, around, true))
     }
 }

@@ -137,7 +137,7 @@ fn shared_headers_are_replaced_and_dropped() {
         |_| Ok(json_answer(200, "{}")),
     );
     let shown = |request: &Prepared| {
-        let own = request.headers.iter().filter(|(name, _)| !matches!(name.as_str(), "User-Agent" | "Accept-Encoding"));
+        let own = request.headers.iter().filter(|(name, _)| !matches!(&**name, "User-Agent" | "Accept-Encoding"));
         own.map(|(name, value)| format!("{name}: {value}")).collect::<Vec<_>>().join(", ")
     };
     assert_eq!(

@@ -1,17 +1,32 @@
 use super::{Exchange, Hop};
-use crate::expression::Value;
+use crate::expression::{Reads, Value};
 
 /// The names a response gives to expressions, each made when first asked for: a body that no
 /// expression names is never parsed.
 pub struct ResponseNames<'x> {
     exchange: &'x Exchange,
+    /// What is read of `body`.
+    body: Reads,
     made: Vec<(&'static str, Value)>,
 }
 
 impl<'x> ResponseNames<'x> {
     /// The names of `exchange`.
     pub fn new(exchange: &'x Exchange) -> Self {
-        Self { exchange, made: Vec::new() }
+        Self::reading(exchange, Reads::Whole)
+    }
+
+    /// The names of `exchange`; of a body that is a JSON object, only what `body` says.
+    pub fn reading(exchange: &'x Exchange, body: Reads) -> Self {
+        Self { exchange, body, made: Vec::new() }
+    }
+
+    /// Gives the whole body from now on: who explains a failure looks at all of it.
+    pub fn read_all(&mut self) {
+        if self.body != Reads::Whole {
+            self.body = Reads::Whole;
+            self.made.retain(|(name, _)| *name != "body");
+        }
     }
 
     /// The value of a name of the language; `None` for one that no response gives.
@@ -25,7 +40,7 @@ impl<'x> ResponseNames<'x> {
             "reason" => ("reason", Value::from(exchange.reason.as_str())),
             "headers" => ("headers", headers(&exchange.headers)),
             "cookies" => ("cookies", cookies(exchange)),
-            "body" => ("body", body(exchange)),
+            "body" => ("body", body(exchange, &self.body)),
             "text" => ("text", Value::text(String::from_utf8_lossy(&exchange.body))),
             "size" => ("size", Value::from(exchange.body.len() as u64)),
             "elapsed" => ("elapsed", Value::duration(exchange.timings.total)),
@@ -67,14 +82,18 @@ fn cookies(exchange: &Exchange) -> Value {
 }
 
 /// Parsed JSON where the media type says so, or where the text looks and reads like it; else text.
-fn body(exchange: &Exchange) -> Value {
+fn body(exchange: &Exchange, reads: &Reads) -> Value {
     let media = exchange.media_type();
     let says_json = media == "application/json" || media.ends_with("+json");
-    let looks_json = exchange.body.trim_ascii_start().first().is_some_and(|b| b"{[".contains(b));
-    if (says_json || looks_json)
-        && let Ok(value) = Value::parse_json(&exchange.body)
-    {
-        return value;
+    let first = exchange.body.trim_ascii_start().first();
+    if says_json || first.is_some_and(|b| b"{[".contains(b)) {
+        let value = match reads {
+            Reads::Members(members) if first == Some(&b'{') => Value::parse_json_members(&exchange.body, members),
+            _ => Value::parse_json(&exchange.body),
+        };
+        if let Ok(value) = value {
+            return value;
+        }
     }
     Value::text(String::from_utf8_lossy(&exchange.body))
 }
