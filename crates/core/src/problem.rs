@@ -72,6 +72,10 @@ codes! {
     UnknownValue = "unknown-value",
     /// A name that has a value elsewhere, but not now: another environment, a request not sent yet.
     MissingValue = "missing-value",
+    /// A value whose source gives none: a variable that is not set, a file or a command that fails.
+    AbsentSource = "absent-source",
+    /// A value that is asked for, where nobody can be asked.
+    NotAnswered = "not-answered",
     /// Values that need each other.
     ValueCycle = "value-cycle",
     /// A name that exists only once the response is there, used before.

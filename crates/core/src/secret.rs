@@ -1,6 +1,7 @@
 //! What must not be shown: secrets in every form they are likely to take, and header fields that
 //! carry credentials.
 
+use crate::expression::Value;
 use base64::Engine as _;
 use base64::engine::general_purpose::{STANDARD_NO_PAD, URL_SAFE_NO_PAD};
 use memchr::memmem::Finder;
@@ -17,6 +18,8 @@ pub const MASK: &str = "[secret]";
 pub struct Masker {
     /// The forms to look for, the longest first, each ready to be searched for.
     forms: Vec<Finder<'static>>,
+    /// Whether nothing is hidden, since whoever looks asked to see it.
+    revealing: bool,
 }
 
 impl fmt::Debug for Masker {
@@ -29,14 +32,29 @@ impl fmt::Debug for Masker {
 pub(crate) const NOT_UNRESERVED: &AsciiSet = &NON_ALPHANUMERIC.remove(b'-').remove(b'.').remove(b'_').remove(b'~');
 
 impl Masker {
-    /// Whether there is anything to hide.
-    pub fn is_empty(&self) -> bool {
-        self.forms.is_empty()
+    /// One that hides nothing, for a person who asked to see secrets.
+    pub fn revealing() -> Self {
+        Self { revealing: true, ..Self::default() }
+    }
+
+    /// Whether it hides nothing.
+    pub fn reveals(&self) -> bool {
+        self.revealing
+    }
+
+    /// Hides these values from now on, as texts or as they are shown.
+    pub fn learn(&mut self, secrets: &mut Vec<Value>) {
+        for value in secrets.drain(..) {
+            match value.to_text() {
+                Ok(text) => self.add(&text),
+                Err(_) => self.add(&value.show()),
+            }
+        }
     }
 
     /// Hides `secret` from now on. Empty text is no secret.
     pub fn add(&mut self, secret: &str) {
-        if secret.is_empty() || self.knows(secret) {
+        if self.revealing || secret.is_empty() || self.knows(secret) {
             return;
         }
         let percent = utf8_percent_encode(secret, NOT_UNRESERVED).to_string();

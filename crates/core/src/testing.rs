@@ -2,7 +2,7 @@
 
 use crate::expression::{Engine, MadeUp, Value};
 use crate::problem::Problem;
-use crate::replay::{Event, Plan, Run, Summary};
+use crate::replay::{Event, Next, Plan, Run, Summary};
 use crate::request::Prepared;
 use crate::response::{Exchange, Failure, Timings};
 use crate::workspace::{CellId, Files, Settings, Workspace};
@@ -78,14 +78,22 @@ pub(crate) fn replay(
     mut respond: impl FnMut(&Prepared) -> Result<Exchange, Failure>,
 ) -> Told {
     let mut workspace = workspace(fixture);
-    let engine = engine();
+    let engine = engine().with_functions(&workspace.config.functions);
     let sources: Vec<_> =
         files.iter().map(|file| workspace.load(Path::new(file)).expect("the file is there")).collect();
     let cells: Vec<CellId> = sources.iter().flat_map(|source| workspace.cells(*source)).collect();
     let plan = Plan::new(&mut workspace, &cells, true);
     let mut run = Run::new(&workspace, &engine, settings, plan, false);
     let (mut events, mut sent) = (Vec::new(), Vec::new());
-    while let Some(ready) = run.next() {
+    while let Some(next) = run.next() {
+        let ready = match next {
+            Next::Send(ready) => ready,
+            // Nobody is there: each question is answered with itself.
+            Next::Ask(question) => {
+                run.answer(&question, Value::text(question.text.as_str()));
+                continue;
+            }
+        };
         sent.push(ready.prepared.clone());
         let answer = respond(&ready.prepared);
         run.complete(ready, answer.as_ref());
@@ -117,5 +125,6 @@ pub(crate) fn settings(environment: Option<&str>, set: &[(&str, Value)]) -> Sett
         environment: environment.map(str::to_owned),
         set: set.iter().map(|(name, value)| ((*name).to_owned(), value.clone())).collect(),
         process: vec![("SHIFT".to_owned(), "early".to_owned())],
+        can_ask: true,
     }
 }

@@ -1,3 +1,4 @@
+use super::own::OwnFunctions;
 use super::walk::{self, CEL_FUNCTIONS, CEL_MACROS, Reads};
 use super::{FUNCTIONS, functions};
 use crate::problem::{Code, closest};
@@ -26,6 +27,14 @@ pub struct Fault {
     pub message: String,
     /// What to write instead.
     pub hint: Option<String>,
+    /// The function it is about, where the place is that of its call.
+    pub(super) about: Option<String>,
+}
+
+impl Fault {
+    fn new(code: Code, span: Span, message: String, hint: Option<String>) -> Self {
+        Self { code, span, message, hint, about: None }
+    }
 }
 
 /// An expression that can be run.
@@ -41,22 +50,24 @@ pub struct Compiled {
 
 impl Compiled {
     /// Compiles `source`; all faults that can be known without running it are given.
-    pub(super) fn new(source: &str) -> Result<Self, Vec<Fault>> {
+    pub(super) fn new(source: &str, own: &OwnFunctions) -> Result<Self, Vec<Fault>> {
         let whole = Span::new(0, source.len());
         if source.len() > LONGEST {
-            return Err(vec![Fault {
-                code: Code::BadExpression,
-                span: whole,
-                message: format!("the expression has {} bytes, more than {LONGEST}", source.len()),
-                hint: Some("split it: name its parts with `% let`".to_owned()),
-            }]);
+            let message = format!("the expression has {} bytes, more than {LONGEST}", source.len());
+            let hint = Some("split it: name its parts with `% let`".to_owned());
+            return Err(vec![Fault::new(Code::BadExpression, whole, message, hint)]);
         }
         let long = source.len() > LONG;
         on_stack(long, || {
-            let mut tree = PrattParser::new().parse(source).map_err(|errors| syntax_faults(source, &errors.errors))?;
+            let mut tree = parse(source)?;
+            let expanded = own.expand(&mut tree).map_err(|mut fault| {
+                fault.span = place_of_call(source, fault.about.as_deref().unwrap_or_default());
+                vec![fault]
+            })?;
+            let long = long || expanded;
             let raw = matches!(&tree.expr, Expr::Call(call) if call.func_name == "raw" && call.target.is_none());
             let uses = walk::prepare(&mut tree);
-            let faults = call_faults(source, &uses.calls);
+            let faults = call_faults(source, &uses.calls, own);
             let compiled = Self { tree, names: uses.names, body: uses.body, raw, long };
             if faults.is_empty() { Ok(compiled) } else { Err(faults) }
         })
@@ -92,6 +103,11 @@ impl Drop for Compiled {
     }
 }
 
+/// Parses `source` and nothing else.
+pub(super) fn parse(source: &str) -> Result<IdedExpr, Vec<Fault>> {
+    PrattParser::new().parse(source).map_err(|errors| syntax_faults(source, &errors.errors))
+}
+
 fn on_stack<T>(long: bool, work: impl FnOnce() -> T) -> T {
     if long { stacker::grow(STACK, work) } else { work() }
 }
@@ -109,7 +125,7 @@ fn syntax_faults(source: &str, errors: &[cel::ParseError]) -> Vec<Fault> {
             let one = source[at..].chars().next().map_or(0, char::len_utf8);
             let span = Span::new(at, (at + token.max(one)).min(source.len()));
             let (message, hint) = syntax_words(source, span, &error.msg);
-            Fault { code: Code::BadExpression, span, message, hint }
+            Fault::new(Code::BadExpression, span, message, hint)
         })
         .collect()
 }
@@ -143,20 +159,24 @@ fn syntax_words(source: &str, span: Span, parser_says: &str) -> (String, Option<
     (message, hint)
 }
 
+/// Where a function is called in `source`, or all of it where that is not written there.
+fn place_of_call(source: &str, name: &str) -> Span {
+    let calls = calls_and_names(source).into_iter().filter(|identifier| identifier.call);
+    let mut places = calls.map(|identifier| identifier.span).filter(|span| span.of(source) == name);
+    places.next().unwrap_or(Span::new(0, source.len()))
+}
+
 /// Calls of functions that are not there, or with a wrong number of arguments.
-fn call_faults(source: &str, calls: &[(String, usize)]) -> Vec<Fault> {
+fn call_faults(source: &str, calls: &[(String, usize)], own: &OwnFunctions) -> Vec<Fault> {
     let mut faults: Vec<Fault> = Vec::new();
     for (name, arguments) in calls {
-        let span = calls_and_names(source)
-            .into_iter()
-            .find(|identifier| identifier.call && identifier.span.of(source) == name)
-            .map_or(Span::new(0, source.len()), |identifier| identifier.span);
+        let span = place_of_call(source, name);
         let fault = match functions::by_name(name) {
             Some(function) if function.arity == *arguments => continue,
-            Some(function) => Fault {
-                code: Code::WrongArguments,
+            Some(function) => Fault::new(
+                Code::WrongArguments,
                 span,
-                message: format!(
+                format!(
                     "`{name}` takes {}, but got {arguments}",
                     match function.arity {
                         0 => "no arguments".to_owned(),
@@ -164,18 +184,14 @@ fn call_faults(source: &str, calls: &[(String, usize)]) -> Vec<Fault> {
                         more => format!("{more} arguments"),
                     }
                 ),
-                hint: Some(format!("write it as in `{}`", function.example)),
-            },
+                Some(format!("write it as in `{}`", function.example)),
+            ),
             None if CEL_FUNCTIONS.contains(&name.as_str()) => continue,
             None => {
                 let ours = FUNCTIONS.iter().map(|function| function.name);
-                let known = ours.chain(CEL_FUNCTIONS.iter().copied()).chain(CEL_MACROS.iter().copied());
-                Fault {
-                    code: Code::UnknownFunction,
-                    span,
-                    message: format!("no function `{name}`"),
-                    hint: closest(name, known).map(|meant| format!("did you mean `{meant}`?")),
-                }
+                let known = ours.chain(own.names()).chain(CEL_FUNCTIONS.iter().copied()).chain(CEL_MACROS.iter().copied());
+                let hint = closest(name, known).map(|meant| format!("did you mean `{meant}`?"));
+                Fault::new(Code::UnknownFunction, span, format!("no function `{name}`"), hint)
             }
         };
         if !faults.contains(&fault) {

@@ -1,6 +1,7 @@
 use super::compiled::{Compiled, Fault};
 use super::explain::{self, Explanation};
 use super::made::{MADE, MadeUp};
+use super::own::{OwnFunction, OwnFunctions};
 use super::{Value, fault, functions};
 use cel::common::value::CowVal;
 use cel::context::VariableResolver;
@@ -14,6 +15,7 @@ pub struct Engine {
     env: OnceLock<Arc<Env>>,
     cache: Mutex<FxHashMap<Box<str>, Outcome>>,
     made: MadeUp,
+    own: OwnFunctions,
 }
 
 type Outcome = Result<Arc<Compiled>, Arc<[Fault]>>;
@@ -41,7 +43,18 @@ impl<'n> Bindings<'n> {
 impl Engine {
     /// An engine whose made-up values come from `made`.
     pub fn new(made: MadeUp) -> Self {
-        Self { env: OnceLock::new(), cache: Mutex::default(), made }
+        Self { env: OnceLock::new(), cache: Mutex::default(), made, own: OwnFunctions::default() }
+    }
+
+    /// The same engine with functions of a workspace's own.
+    #[must_use]
+    pub fn with_functions(self, functions: &[OwnFunction]) -> Self {
+        Self { own: OwnFunctions::new(functions), ..self }
+    }
+
+    /// Where made-up values come from.
+    pub fn made_up(&self) -> &MadeUp {
+        &self.made
     }
 
     /// Compiles `source`, or gives what it gave before.
@@ -50,7 +63,7 @@ impl Engine {
         if let Some(outcome) = cache.get(source) {
             return outcome.clone();
         }
-        let outcome: Outcome = Compiled::new(source).map(Arc::new).map_err(Arc::from);
+        let outcome: Outcome = Compiled::new(source, &self.own).map(Arc::new).map_err(Arc::from);
         cache.insert(source.into(), outcome.clone());
         outcome
     }

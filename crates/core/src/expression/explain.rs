@@ -1,5 +1,6 @@
 //! Why a check failed: the parts of its expression with their values, worked out from the same tree.
 
+use super::own;
 use super::unparse::{self, unparse};
 use super::{Value, fault, value};
 use cel::common::ast::{CallExpr, ComprehensionExpr, Expr, IdedExpr, operators};
@@ -51,7 +52,10 @@ fn children(node: &IdedExpr) -> Vec<&IdedExpr> {
         Expr::Select(select) => vec![&select.operand],
         Expr::Call(call) => call.target.iter().map(|target| &**target).chain(&call.args).collect(),
         Expr::List(list) => list.elements.iter().collect(),
-        Expr::Comprehension(comprehension) => vec![&comprehension.iter_range],
+        Expr::Comprehension(comprehension) => match own::replaced_call(comprehension) {
+            Some((_, arguments)) => arguments,
+            None => vec![&comprehension.iter_range],
+        },
         _ => Vec::new(),
     }
 }
@@ -106,6 +110,11 @@ impl<'e> Explainer<'e, '_, '_> {
     fn node(&mut self, node: &'e IdedExpr) {
         match &node.expr {
             Expr::Call(call) => self.call(node, call),
+            // A call of an own function: what it came to, and what it was given.
+            Expr::Comprehension(comprehension) if let Some((_, arguments)) = own::replaced_call(comprehension) => {
+                self.operand(node);
+                arguments.into_iter().for_each(|argument| self.operand(argument));
+            }
             Expr::Comprehension(comprehension) => self.comprehension(comprehension),
             _ => self.operand(node),
         }

@@ -6,7 +6,8 @@ use cel::common::value::{StaticVal, Val};
 use chrono::{DateTime, FixedOffset};
 use std::any::Any;
 use std::fmt;
-use std::sync::atomic::{AtomicU32, Ordering};
+use rustc_hash::FxHashSet;
+use std::sync::atomic::{AtomicBool, AtomicU32, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 
 /// Tells the time; core has no clock of its own.
@@ -27,7 +28,12 @@ static MADE_TYPE: Type = Type::new_unspecified_type("made_up");
 pub struct MadeUp(Arc<Source>);
 
 struct Source {
+    seed: u64,
     random: Mutex<fastrand::Rng>,
+    /// Whether anything was drawn: only then does the seed matter to anybody.
+    drawn: AtomicBool,
+    /// What must not come a second time.
+    given: Mutex<FxHashSet<String>>,
     clock: Clock,
     steps: AtomicU32,
 }
@@ -36,7 +42,10 @@ impl MadeUp {
     /// A source that starts from `seed` and asks `clock` for the time.
     pub fn new(seed: u64, clock: Clock) -> Self {
         Self(Arc::new(Source {
+            seed,
             random: Mutex::new(fastrand::Rng::with_seed(seed)),
+            drawn: AtomicBool::new(false),
+            given: Mutex::default(),
             clock,
             steps: AtomicU32::new(STEPS),
         }))
@@ -47,7 +56,27 @@ impl MadeUp {
     }
 
     pub(super) fn random<T>(&self, draw: impl FnOnce(&mut fastrand::Rng) -> T) -> T {
+        self.0.drawn.store(true, Ordering::Relaxed);
         draw(&mut self.0.random.lock().unwrap_or_else(PoisonError::into_inner))
+    }
+
+    /// The first of what `draw` gives that was not given before; after many tries, whatever it gives.
+    pub(super) fn unique(&self, draw: impl Fn() -> String) -> String {
+        let mut given = self.0.given.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut value = draw();
+        for _ in 0..1000 {
+            if !given.contains(&value) {
+                break;
+            }
+            value = draw();
+        }
+        given.insert(value.clone());
+        value
+    }
+
+    /// The seed, if any random value was drawn from it.
+    pub fn seed_in_use(&self) -> Option<u64> {
+        self.0.drawn.load(Ordering::Relaxed).then_some(self.0.seed)
     }
 
     /// Begins a new evaluation.

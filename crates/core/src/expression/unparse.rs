@@ -3,6 +3,7 @@
 
 use super::json::key_text;
 use super::made::MADE;
+use super::own;
 use super::value::scalar_text;
 use super::walk::STEP;
 use cel::common::ast::{CallExpr, ComprehensionExpr, EntryExpr, Expr, IdedExpr, LiteralValue, operators};
@@ -195,6 +196,14 @@ pub(super) fn short_form(comprehension: &ComprehensionExpr) -> Option<Loop<'_>> 
 }
 
 fn write_comprehension(out: &mut String, comprehension: &ComprehensionExpr) {
+    if let Some((name, arguments)) = own::replaced_call(comprehension) {
+        let _ = write!(out, "{name}(");
+        for (index, argument) in arguments.into_iter().enumerate() {
+            out.push_str(if index > 0 { ", " } else { "" });
+            write(out, argument, 0);
+        }
+        return out.push(')');
+    }
     write(out, &comprehension.iter_range, MEMBER);
     match short_form(comprehension) {
         Some(Loop { name, each }) => {

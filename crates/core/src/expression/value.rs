@@ -140,6 +140,12 @@ impl Value {
         self.0.downcast_ref::<CelBool>().map(|truth| *truth.inner())
     }
 
+    /// The members, if it is a list.
+    pub fn members(&self) -> Option<Vec<Value>> {
+        let list = self.0.downcast_ref::<CelList<'_>>()?;
+        Some(list.inner().iter().map(|member| Self::copy_of(&**member)).collect())
+    }
+
     /// The value as text for a place that takes text: numbers in digits, timestamps by RFC 3339,
     /// durations in seconds with an `s`.
     pub fn to_text(&self) -> Result<Cow<'_, str>, Unfit> {

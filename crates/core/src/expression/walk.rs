@@ -40,6 +40,19 @@ pub(super) const CEL_FUNCTIONS: &[&str] = &[
 /// CEL's own macros, for suggestions.
 pub(super) const CEL_MACROS: &[&str] = &["has", "all", "exists", "exists_one", "map", "filter"];
 
+/// Whether CEL itself has a function or macro of that name.
+pub fn is_builtin(name: &str) -> bool {
+    CEL_FUNCTIONS.contains(&name) || CEL_MACROS.contains(&name)
+}
+
+/// Whether CEL gives the name to a kind of values: `type(x) == int`.
+pub fn is_type_name(name: &str) -> bool {
+    matches!(
+        name,
+        "bool" | "int" | "uint" | "double" | "string" | "bytes" | "list" | "map" | "null_type" | "type" | "dyn"
+    )
+}
+
 /// What expressions read of `body`: a member that nobody reads need not be made into a value.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub enum Reads {
@@ -82,6 +95,33 @@ pub(super) struct Uses {
     pub body: Reads,
     /// Calls: the function's name and how many arguments it got, a receiver counted as the first.
     pub calls: Vec<(String, usize)>,
+}
+
+/// Does `work` to each node directly below `node`.
+pub(super) fn each_child<E>(
+    node: &mut IdedExpr,
+    work: &mut dyn FnMut(&mut IdedExpr) -> Result<(), E>,
+) -> Result<(), E> {
+    match &mut node.expr {
+        Expr::Select(select) => work(&mut select.operand),
+        Expr::Call(call) => {
+            call.target.iter_mut().map(|target| &mut **target).chain(&mut call.args).try_for_each(work)
+        }
+        Expr::List(list) => list.elements.iter_mut().try_for_each(work),
+        Expr::Map(map) => map.entries.iter_mut().try_for_each(|entry| match &mut entry.expr {
+            EntryExpr::MapEntry(entry) => work(&mut entry.key).and_then(|()| work(&mut entry.value)),
+            EntryExpr::StructField(field) => work(&mut field.value),
+        }),
+        Expr::Struct(structure) => structure.entries.iter_mut().try_for_each(|entry| match &mut entry.expr {
+            EntryExpr::MapEntry(entry) => work(&mut entry.key).and_then(|()| work(&mut entry.value)),
+            EntryExpr::StructField(field) => work(&mut field.value),
+        }),
+        Expr::Comprehension(comprehension) => {
+            let ComprehensionExpr { iter_range, accu_init, loop_cond, loop_step, result, .. } = &mut **comprehension;
+            [iter_range, accu_init, loop_cond, loop_step, result].into_iter().try_for_each(work)
+        }
+        Expr::Ident(_) | Expr::Literal(_) | Expr::Unspecified => Ok(()),
+    }
 }
 
 /// Collects what `tree` uses and adds to it what running it needs.
@@ -153,6 +193,11 @@ impl Walker {
     }
 
     fn comprehension(&mut self, comprehension: &mut ComprehensionExpr) {
+        if super::own::function_of(&comprehension.accu_var).is_some() {
+            // A call of an own function: nothing runs in turns, and its bindings hide no name.
+            self.walk(&mut comprehension.accu_init);
+            return self.walk(&mut comprehension.result);
+        }
         self.walk(&mut comprehension.iter_range);
         self.bound.push(comprehension.iter_var.clone());
         self.walk(&mut comprehension.loop_step);

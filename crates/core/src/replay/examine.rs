@@ -54,6 +54,9 @@ impl Examiner<'_> {
                     self.template(home, hint, false);
                 }
             }
+            Kind::Ask { default, choices, .. } => {
+                default.into_iter().chain(choices).for_each(|expression| self.expression(home, expression));
+            }
             Kind::Header { value, .. } => self.template(home, value, false),
             Kind::Name(_) | Kind::Tag(_) | Kind::Needs(_) | Kind::Waive(_) | Kind::Broken => {}
         }

@@ -1,11 +1,12 @@
 use super::checks::{Purpose, Use};
 use super::event::{CheckFailure, YieldReport};
-use crate::expression::{Engine, Value};
+use crate::expression::Value;
 use crate::problem::{Problem, SourceId};
 use crate::response::ResponseNames;
 use crate::secret::{MASK, Masker};
 use crate::syntax::{Segment, Span, Template};
-use crate::workspace::{CellId, Lookup, Memo, Settings, Stage, Tray, Workspace, Yielded};
+use crate::workspace::{Answers, CellId, Lookup, Memo, Reach, Settings, Stage, Tray, Workspace, Yielded};
+use crate::expression::Engine;
 
 /// A value is cut to this many characters where it is shown: an explanation is read by a person.
 const LONGEST_SHOWN: usize = 600;
@@ -16,6 +17,7 @@ pub(super) struct Judge<'a> {
     pub(super) engine: &'a Engine,
     pub(super) settings: &'a Settings,
     pub(super) tray: &'a mut Tray,
+    pub(super) answers: &'a Answers,
     pub(super) masker: &'a mut Masker,
     pub(super) cell: CellId,
     pub(super) needs: &'a [CellId],
@@ -54,13 +56,21 @@ impl Judge<'_> {
     }
 
     fn lookup(&mut self) -> Lookup<'_> {
-        Lookup::new(self.workspace, self.engine, self.settings, self.tray, self.cell, self.needs, self.memo)
+        let Self { workspace, engine, settings, answers, .. } = *self;
+        let reach = Reach { workspace, engine, settings, tray: self.tray, answers };
+        Lookup::new(reach, self.cell, self.needs, self.memo)
+    }
+
+    /// Hides the secrets that were looked up.
+    fn learn(&mut self) {
+        self.masker.learn(&mut self.memo.secrets);
     }
 
     /// `None` where the check holds.
     fn check(&mut self, step: &Use<'_>, names: &mut ResponseNames<'_>) -> Option<CheckFailure> {
         let Use { source, span, ref expression, .. } = *step;
         let bound = self.lookup().bind(expression, source, span, Stage::After(names));
+        self.learn();
         let mut outcome = bound.map(|bindings| self.engine.evaluate(expression, &bindings));
         if let Ok(Ok(value)) = &outcome
             && value.as_bool() == Some(true)
@@ -124,13 +134,16 @@ impl Judge<'_> {
         if secret {
             self.masker.add(&value.to_text().map_or_else(|_| value.show(), std::borrow::Cow::into_owned));
         }
-        let shown = if secret { MASK.to_owned() } else { shown(&value, self.masker) };
-        self.tray.put(name, Yielded { value, cell: self.cell, secret });
+        let hidden = secret && !self.masker.reveals();
+        let shown = if hidden { MASK.to_owned() } else { shown(&value, self.masker) };
+        let (source, cell) = (self.cell.source, Some(self.cell));
+        self.tray.put(name, Yielded { value, source, cell, secret, kept_at: None });
         Ok(shown)
     }
 
     fn evaluate(&mut self, step: &Use<'_>, names: &mut ResponseNames<'_>) -> Result<Value, String> {
         let bound = self.lookup().bind(&step.expression, step.source, step.span, Stage::After(names));
+        self.learn();
         let bindings = bound.map_err(|problems| self.messages(&problems).join("; "))?;
         let value = self.engine.evaluate(&step.expression, &bindings);
         value.map_err(|message| self.masker.mask(&message).into_owned())
@@ -153,6 +166,7 @@ impl Judge<'_> {
                 }
             }
         }
+        self.learn();
         self.masker.mask(&out).into_owned()
     }
 

@@ -7,6 +7,7 @@ mod event;
 mod examine;
 mod judge;
 mod plan;
+mod question;
 mod run;
 mod select;
 
@@ -15,5 +16,6 @@ mod tests;
 
 pub use event::{CellReport, CheckFailure, Event, Outcome, Summary, YieldReport};
 pub use plan::{Plan, Step};
-pub use run::{Ready, Run};
+pub use question::Question;
+pub use run::{Next, Ready, Run};
 pub use select::{Selection, matches};

@@ -2,14 +2,15 @@ use super::checks::{self, Purpose, Use};
 use super::event::{CellReport, Event, Outcome, Summary};
 use super::examine::examine;
 use super::judge::{Judge, Judgement};
-use super::plan::Plan;
-use crate::expression::Engine;
+use super::plan::{Plan, Step};
+use super::question::{Question, questions};
+use crate::expression::{Engine, Value};
 use crate::problem::{Code, Problem};
 use crate::request::{Prepared, prepare};
 use crate::response::{Exchange, Failure, ResponseNames};
 use crate::secret::{Masker, credential, is_secret_header};
 use crate::syntax::Kind;
-use crate::workspace::{CellId, Lookup, Memo, Settings, Tray, Workspace};
+use crate::workspace::{Answers, CellId, Lookup, Memo, Reach, Settings, Tray, Workspace};
 use rustc_hash::FxHashMap;
 use std::collections::VecDeque;
 use std::sync::Arc;
@@ -19,9 +20,14 @@ use std::time::Duration;
 /// takes the answers. The caller sends; a test answers from a table.
 ///
 /// ```text
-/// while let Some(ready) = run.next() {
-///     let answer = send(&ready.prepared);
-///     run.complete(ready, answer.as_ref());
+/// while let Some(next) = run.next() {
+///     match next {
+///         Next::Ask(question) => run.answer(&question, ask(&question)),
+///         Next::Send(ready) => {
+///             let answer = send(&ready.prepared);
+///             run.complete(ready, answer.as_ref());
+///         }
+///     }
 ///     for event in run.events() { show(event); }
 /// }
 /// ```
@@ -40,10 +46,20 @@ pub struct Run<'w> {
     /// Cells that are done, and whether those that need them may go.
     done: FxHashMap<CellId, bool>,
     tray: Tray,
+    answers: Answers,
     masker: Masker,
     events: VecDeque<Event>,
     summary: Summary,
     ended: bool,
+}
+
+/// What a run wants from its caller.
+#[derive(Debug)]
+pub enum Next<'w> {
+    /// This request is to be sent and its answer handed to [`Run::complete`].
+    Send(Ready<'w>),
+    /// This is to be asked and its answer handed to [`Run::answer`].
+    Ask(Question),
 }
 
 /// A request that is ready to go.
@@ -66,6 +82,13 @@ impl<'w> Run<'w> {
     pub fn new(workspace: &'w Workspace, engine: &'w Engine, settings: Settings, plan: Plan, fail_fast: bool) -> Self {
         let summary = Summary { cells: plan.steps.len(), ..Summary::default() };
         let began = Event::Began { environment: settings.environment.clone(), cells: plan.steps.len() };
+        let mut masker = Masker::default();
+        let outside = workspace.outside(&settings.process);
+        workspace.config.secrets(settings.environment.as_deref(), &outside).for_each(|secret| masker.add(&secret));
+        for (name, value) in settings.set.iter().filter(|(name, _)| workspace.config.is_secret(name)) {
+            let _ = name;
+            masker.learn(&mut vec![value.clone()]);
+        }
         Self {
             workspace,
             engine,
@@ -77,23 +100,43 @@ impl<'w> Run<'w> {
             ahead: Vec::new(),
             done: FxHashMap::default(),
             tray: Tray::default(),
-            masker: Masker::default(),
+            answers: Answers::default(),
+            masker,
             events: VecDeque::from([began]),
             summary,
             ended: false,
         }
     }
 
-    /// The next request, or `None` when the run is over. Cells that cannot be sent are reported on
-    /// the way.
+    /// The run with values that were yielded before.
+    #[must_use]
+    pub fn with_tray(mut self, tray: Tray) -> Self {
+        let mut secrets = tray.iter().filter(|(_, kept)| kept.secret).map(|(_, kept)| kept.value.clone()).collect();
+        self.masker.learn(&mut secrets);
+        self.tray = tray;
+        self
+    }
+
+    /// The run as one that hides no secrets: somebody asked to see them.
+    #[must_use]
+    pub fn revealing(mut self) -> Self {
+        self.masker = Masker::revealing();
+        self
+    }
+
+    /// The next request or question, or `None` when the run is over. Cells that cannot be sent are
+    /// reported on the way.
     #[allow(clippy::should_implement_trait)] // the answers have to come back in between
-    pub fn next(&mut self) -> Option<Ready<'w>> {
+    pub fn next(&mut self) -> Option<Next<'w>> {
         while self.at < self.plan.steps.len() && !self.stopped() {
             self.look_ahead();
             let step = self.at;
+            if let Some(question) = self.question(step) {
+                return Some(Next::Ask(question));
+            }
             self.at += 1;
             match self.make_ready(step) {
-                Ok(ready) => return Some(*ready),
+                Ok(ready) => return Some(Next::Send(*ready)),
                 Err(report) => self.finish(*report),
             }
         }
@@ -111,6 +154,14 @@ impl<'w> Run<'w> {
             self.ahead = checks::uses(self.workspace, self.engine, step.cell);
             self.examined = self.at + 1;
         }
+    }
+
+    /// Takes what somebody answered to a question; it is not asked again in this run.
+    pub fn answer(&mut self, question: &Question, value: Value) {
+        if question.secret {
+            self.masker.learn(&mut vec![value.clone()]);
+        }
+        self.answers.give(&question.name, &question.text, value);
     }
 
     /// Takes the answer to a request, or why there is none.
@@ -155,6 +206,11 @@ impl<'w> Run<'w> {
         &self.masker
     }
 
+    /// What was yielded so far.
+    pub fn tray(&self) -> &Tray {
+        &self.tray
+    }
+
     /// The files the run is of.
     pub fn workspace(&self) -> &'w Workspace {
         self.workspace
@@ -181,7 +237,7 @@ impl<'w> Run<'w> {
         })?;
         let mut names = ResponseNames::new(exchange);
         let mut memo = Memo::default();
-        let mut lookup = self.lookup(cell, &[], &mut memo);
+        let mut lookup = Lookup::new(self.reach(), cell, &[], &mut memo);
         let mut bindings = crate::expression::Bindings::default();
         for name in compiled.names() {
             let value = match names.get(name) {
@@ -199,8 +255,25 @@ impl<'w> Run<'w> {
         self.fail_fast && self.summary.exit_code() != 0
     }
 
-    fn lookup<'l>(&'l self, cell: CellId, needs: &'l [CellId], memo: &'l mut Memo) -> Lookup<'l> {
-        Lookup::new(self.workspace, self.engine, &self.settings, &self.tray, cell, needs, memo)
+    fn reach(&self) -> Reach<'_> {
+        let Self { workspace, engine, settings, tray, answers, .. } = self;
+        Reach { workspace, engine, settings, tray, answers }
+    }
+
+    /// What is still to be asked before a step can be sent.
+    fn question(&mut self, step: usize) -> Option<Question> {
+        let Step { cell, needs, problems } = &self.plan.steps[step];
+        if problems.iter().any(Problem::is_mistake) || needs.iter().any(|need| self.done.get(need) == Some(&false)) {
+            return None;
+        }
+        let mut memo = Memo::default();
+        let (question, found, taken) = questions(&mut Lookup::new(self.reach(), *cell, needs, &mut memo));
+        self.masker.learn(&mut memo.secrets);
+        for (name, text, value) in taken {
+            self.answers.give(&name, &text, value);
+        }
+        self.plan.steps[step].problems.extend(found);
+        question
     }
 
     /// The request of a step, or the report of why it has none.
@@ -222,10 +295,11 @@ impl<'w> Run<'w> {
         }
         let uses = std::mem::take(&mut self.ahead);
         let mut memo = Memo::default();
-        let mut lookup = self.lookup(cell, &self.plan.steps[step].needs, &mut memo);
+        let mut lookup = Lookup::new(self.reach(), cell, &self.plan.steps[step].needs, &mut memo);
         let (prepared, found) = prepare(&mut lookup);
         problems.extend(found);
         problems.extend(missing_in_checks(&mut lookup, &uses));
+        self.masker.learn(&mut memo.secrets);
         dedup(&mut problems);
         match prepared {
             Some(prepared) if !problems.iter().any(Problem::is_mistake) => {
@@ -242,7 +316,7 @@ impl<'w> Run<'w> {
     /// earlier response may still give are not among them.
     fn unresolved(&self, step: usize, cell: CellId) -> Vec<Problem> {
         let mut memo = Memo::default();
-        let mut lookup = self.lookup(cell, &self.plan.steps[step].needs, &mut memo);
+        let mut lookup = Lookup::new(self.reach(), cell, &self.plan.steps[step].needs, &mut memo);
         let (_, mut problems) = prepare(&mut lookup);
         problems.extend(missing_in_checks(&mut lookup, &self.ahead));
         problems.retain(|problem| matches!(problem.code, Code::UnknownValue | Code::ValueCycle | Code::NeedsResponse));
@@ -263,6 +337,7 @@ impl<'w> Run<'w> {
             engine: self.engine,
             settings: &self.settings,
             tray: &mut self.tray,
+            answers: &self.answers,
             masker: &mut self.masker,
             cell,
             needs: &self.plan.steps[step].needs,

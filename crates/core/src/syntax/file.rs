@@ -59,6 +59,8 @@ pub enum Kind {
     Yield { name: Span, expression: Span, secret: bool },
     /// `% check [LABEL:] EXPR [else "hint"]`; the hint without its quotes
     Check { label: Option<Span>, expression: Span, hint: Option<Span> },
+    /// `% ask NAME "question" [secret] [default EXPR] [from LIST]`; the question without its quotes
+    Ask { name: Span, question: Span, secret: bool, default: Option<Span>, choices: Option<Span> },
     /// A line with a mistake in it, which was reported.
     Broken,
 }

@@ -6,12 +6,11 @@ use super::{Span, scan};
 use crate::problem::{Code, Problem, closest, enumerate};
 
 /// The instructions that are carried out.
-pub const CARRIED_OUT: &[&str] = &["name", "tag", "needs", "let", "header", "yield", "check", "waive"];
+pub const CARRIED_OUT: &[&str] = &["name", "tag", "needs", "let", "ask", "header", "yield", "check", "waive"];
 
 /// Words of the language that are not carried out yet. They are kept, so that a file's meaning does
 /// not change silently when they are.
 pub const NOT_YET: &[&str] = &[
-    "ask",
     "query",
     "field",
     "part",
@@ -125,6 +124,7 @@ impl<'t> Reader<'t> {
                 let name = self.expect_value_name()?;
                 Ok(Kind::Let { name, expression: self.expect_expression("% let season = 2026")? })
             }
+            "ask" => self.ask(),
             "header" => self.header(zone),
             "yield" => {
                 let name = self.expect_value_name()?;
@@ -162,7 +162,7 @@ impl<'t> Reader<'t> {
     fn misplaced(&self, zone: Zone) -> Option<Problem> {
         let word = self.word.of(self.text);
         let (why, hint) = match (word, zone) {
-            ("name" | "needs" | "waive", Zone::Preamble) => {
+            ("name" | "needs" | "waive" | "ask", Zone::Preamble) => {
                 ("belongs to one cell, but stands before the first", "move it below the cell's `%%` line".to_owned())
             }
             ("yield", Zone::Preamble | Zone::Head | Zone::Alone) => {
@@ -235,7 +235,14 @@ impl<'t> Reader<'t> {
             );
         };
         let name = self.rest.part(0, equals).trimmed(self.text);
-        let shown = name.of(self.text);
+        self.check_value_name(name)?;
+        self.rest = self.rest.part(equals + 1, self.rest.len()).trimmed(self.text);
+        Ok(name)
+    }
+
+    /// That the text at `name` may name a value.
+    fn check_value_name(&self, name: Span) -> Read<()> {
+        let (word, shown) = (self.word.of(self.text), name.of(self.text));
         if !is_value_name(shown) {
             let message = if shown.is_empty() {
                 format!("`% {word}` lacks a name")
@@ -252,8 +259,49 @@ impl<'t> Reader<'t> {
                 .with_hint(format!("choose another name, such as `my_{shown}`"));
             return Err(Box::new(problem));
         }
-        self.rest = self.rest.part(equals + 1, self.rest.len()).trimmed(self.text);
-        Ok(name)
+        Ok(())
+    }
+
+    /// `NAME "question" [secret] [default EXPR] [from LIST]`
+    fn ask(&self) -> Read<Kind> {
+        const EXAMPLE: &str = "write it as in `% ask bins \"How many bins?\" default 24`";
+        let rest = self.rest.of(self.text);
+        let name = self.rest.part(0, rest.find([' ', '\t', '"']).unwrap_or(rest.len()));
+        self.check_value_name(name)?;
+        let after = self.rest.part(name.len(), rest.len()).trimmed(self.text);
+        let Some(end) = after.of(self.text).strip_prefix('"').and_then(|text| text.find('"')) else {
+            let place = if after.is_empty() { self.end_of_line() } else { after };
+            return self.malformed(place, "`% ask` lacks its question in double quotes", EXAMPLE);
+        };
+        let question = after.part(1, end + 1).trimmed(self.text);
+        if question.is_empty() {
+            return self.malformed(after.part(0, end + 2), "this question asks nothing", EXAMPLE);
+        }
+        let mut more = after.part(end + 2, after.len()).trimmed(self.text);
+        let words = more.of(self.text);
+        let secret = words == "secret" || words.starts_with("secret ");
+        if secret {
+            more = more.part("secret".len(), more.len()).trimmed(self.text);
+        }
+        let (mut default, mut choices) = (None, None);
+        while !more.is_empty() {
+            let words = more.of(self.text);
+            let (slot, word, other) = if words.starts_with("default ") {
+                (&mut default, "default ", " from ")
+            } else if words.starts_with("from ") {
+                (&mut choices, "from ", " default ")
+            } else {
+                return self.malformed(more, format!("`{words}` has no meaning here"), EXAMPLE);
+            };
+            let end = scan::find_outside_strings(words, other).unwrap_or(words.len());
+            let expression = more.part(word.len().min(end), end).trimmed(self.text);
+            if expression.is_empty() || slot.is_some() {
+                return self.malformed(more, format!("expected one expression after `{}`", word.trim_end()), EXAMPLE);
+            }
+            *slot = Some(expression);
+            more = more.part(end, more.len()).trimmed(self.text);
+        }
+        Ok(Kind::Ask { name, question, secret, default, choices })
     }
 
     fn expect_expression(&self, example: &str) -> Read<Span> {

@@ -1,24 +1,31 @@
-use crate::expression::Value;
+//! What `yieldtray.toml` and `yieldtray.local.toml` say. The private one has the same form and wins key
+//! by key, so both become one [`Config`] in which each entry knows its place.
+
+use super::given::{Entry, Outside};
+use super::{config_reader, own_functions};
+use crate::expression::OwnFunction;
 use crate::problem::{Code, Problem, SourceId, closest, enumerate};
-use crate::syntax::{Span, is_value_name};
-use std::borrow::Cow;
-use toml::Spanned;
-use toml::de::{DeTable, DeValue};
+use crate::syntax::Span;
 
 /// The name of the configuration at a workspace's root.
 pub const CONFIG_FILE: &str = "yieldtray.toml";
 
-/// What `yieldtray.toml` says.
+/// The name of the private configuration beside it, which no repository keeps.
+pub const LOCAL_FILE: &str = "yieldtray.local.toml";
+
+/// What both configurations say.
 #[derive(Clone, Debug, Default)]
 pub struct Config {
     /// The folder of the request files, relative to the root; empty for the root itself.
     pub requests: String,
     /// The environment chosen when nobody says otherwise, and where that is said.
-    pub environment: Option<(String, Span)>,
-    /// Values of every environment.
+    pub environment: Option<(String, SourceId, Span)>,
+    /// Values of every environment, private ones first: the first of a name wins.
     pub values: Vec<Entry>,
     /// The environments in the order they stand.
     pub environments: Vec<Environment>,
+    /// Functions of the workspace's own.
+    pub functions: Vec<OwnFunction>,
 }
 
 /// A named set of values.
@@ -26,19 +33,59 @@ pub struct Config {
 pub struct Environment {
     /// Its name.
     pub name: String,
-    /// Its values.
+    /// Where it is described first.
+    pub place: (SourceId, Span),
+    /// Whether requests that change things are asked about first; `None` where nothing is said.
+    pub guard: Option<bool>,
+    /// How its name is shown.
+    pub tint: Option<Tint>,
+    /// Its values, private ones first: the first of a name wins.
     pub values: Vec<Entry>,
 }
 
-/// `NAME = value`
-#[derive(Clone, Debug)]
-pub struct Entry {
-    /// The name.
-    pub name: String,
-    /// The value.
-    pub value: Value,
-    /// Where the name stands.
-    pub span: Span,
+impl Environment {
+    /// An environment of which only the name is known.
+    pub(super) fn new(name: &str, place: (SourceId, Span)) -> Self {
+        Self { name: name.to_owned(), place, guard: None, tint: None, values: Vec::new() }
+    }
+
+    /// Whether requests that change things are asked about first.
+    pub fn is_guarded(&self) -> bool {
+        self.guard == Some(true)
+    }
+}
+
+macro_rules! tints {
+    ($($name:ident = $text:literal,)+) => {
+        /// A colour an environment's name is shown in.
+        #[derive(Clone, Copy, Debug, PartialEq, Eq)]
+        #[allow(missing_docs)] // the names say it
+        pub enum Tint { $($name,)+ }
+
+        impl Tint {
+            /// Every tint, as the configuration writes it.
+            pub const WORDS: &'static [&'static str] = &[$($text,)+];
+
+            /// The tint of that word.
+            pub fn parse(word: &str) -> Option<Self> {
+                match word { $($text => Some(Self::$name),)+ _ => None }
+            }
+
+            /// The word of the configuration.
+            pub fn as_str(self) -> &'static str {
+                match self { $(Self::$name => $text,)+ }
+            }
+        }
+    };
+}
+
+tints! {
+    Red = "red",
+    Yellow = "yellow",
+    Green = "green",
+    Cyan = "cyan",
+    Blue = "blue",
+    Magenta = "magenta",
 }
 
 impl Config {
@@ -47,30 +94,74 @@ impl Config {
         self.environments.iter().find(|environment| environment.name == name)
     }
 
-    /// Reads the configuration's text. What cannot be read is reported and left out.
-    pub fn parse(text: &str, source: SourceId) -> (Self, Vec<Problem>) {
-        let mut reader = Reader { text, problems: Vec::new() };
-        let mut config = Self::default();
-        match DeTable::parse(text) {
-            Ok(table) => reader.root(table.get_ref(), &mut config),
-            Err(error) => {
-                let range = error.span().unwrap_or_default();
-                let end = range.end.min(text.len()).max(range.start.min(text.len()));
-                let span = Span::new(range.start.min(text.len()), end);
-                let message = error.message().lines().next().unwrap_or("it cannot be read").to_owned();
-                reader.problems.push(
-                    Problem::mistake(Code::BadConfiguration, span, format!("this is not TOML: {message}"))
-                        .with_hint("see toml.io for how TOML is written"),
-                );
+    /// The entry of that name in the chosen environment, else in every environment.
+    pub fn entry(&self, environment: Option<&str>, name: &str) -> Option<&Entry> {
+        let environment = environment.and_then(|environment| self.environment(environment));
+        let own = environment.into_iter().flat_map(|environment| &environment.values);
+        own.chain(&self.values).find(|entry| entry.name == name)
+    }
+
+    /// Whether a value of that name is declared secret in any environment: then it is one, wherever it
+    /// comes from.
+    pub fn is_secret(&self, name: &str) -> bool {
+        let all = self.environments.iter().flat_map(|environment| &environment.values).chain(&self.values);
+        all.into_iter().any(|entry| entry.secret && entry.name == name)
+    }
+
+    /// The secrets that can be known without running anything: those of the chosen environment and of
+    /// every one.
+    pub fn secrets<'c>(
+        &'c self,
+        environment: Option<&str>,
+        outside: &'c Outside<'_>,
+    ) -> impl Iterator<Item = String> + 'c {
+        let environment = environment.and_then(|environment| self.environment(environment));
+        let entries = environment.into_iter().flat_map(|environment| &environment.values).chain(&self.values);
+        entries.filter(|entry| entry.secret && !entry.given.is_command()).filter_map(|entry| {
+            let value = entry.value(outside).ok()?;
+            Some(value.to_text().map_or_else(|_| value.show(), std::borrow::Cow::into_owned))
+        })
+    }
+
+    /// Reads one configuration's text. What cannot be read is reported and left out. Only a `private`
+    /// one may take values from commands.
+    pub fn parse(text: &str, source: SourceId, private: bool) -> (Self, Vec<Problem>) {
+        config_reader::read(text, source, private)
+    }
+
+    /// This configuration with a private one over it.
+    #[must_use]
+    pub fn under(mut self, private: Config) -> Self {
+        if !private.requests.is_empty() {
+            self.requests = private.requests;
+        }
+        self.environment = private.environment.or(self.environment);
+        self.values.splice(..0, private.values);
+        for own in private.environments {
+            match self.environments.iter_mut().find(|shared| shared.name == own.name) {
+                None => self.environments.push(own),
+                Some(shared) => {
+                    shared.guard = own.guard.or(shared.guard);
+                    shared.tint = own.tint.or(shared.tint);
+                    shared.values.splice(..0, own.values);
+                }
             }
         }
-        if let Some((name, span)) = &config.environment
-            && config.environment(name).is_none()
+        self.functions.retain(|shared| !private.functions.iter().any(|own| own.name == shared.name));
+        self.functions.extend(private.functions);
+        self
+    }
+
+    /// What is wrong with the configuration as a whole: an environment nobody describes, functions that
+    /// do not fit each other.
+    pub fn examine(&self) -> Vec<Problem> {
+        let mut problems = own_functions::examine(self);
+        if let Some((name, source, span)) = &self.environment
+            && self.environment(name).is_none()
         {
-            reader.problems.push(unknown_environment(name, *span, &config));
+            problems.push(unknown_environment(name, *span, self).in_source(*source));
         }
-        let problems = reader.problems.into_iter().map(|problem| problem.in_source(source)).collect();
-        (config, problems)
+        problems
     }
 }
 
@@ -85,211 +176,4 @@ pub fn unknown_environment(name: &str, span: Span, config: &Config) -> Problem {
         Some(meant) => problem.with_hint(format!("did you mean `{meant}`?")),
         None => problem.with_hint(format!("there is {}", enumerate(names))),
     }
-}
-
-type Table<'t> = DeTable<'t>;
-type Key<'t> = Spanned<Cow<'t, str>>;
-type Held<'t> = Spanned<DeValue<'t>>;
-
-/// The keys of a table of ours: those that are carried out, and those of the language that are not yet.
-struct Keys {
-    table: &'static str,
-    known: &'static [&'static str],
-    later: &'static [&'static str],
-}
-
-const ROOT: Keys = Keys {
-    table: "the configuration",
-    known: &["workspace", "values", "environments"],
-    later: &["send", "oauth2", "functions", "lint"],
-};
-const WORKSPACE: Keys = Keys { table: "`[workspace]`", known: &["requests", "environment"], later: &[] };
-const ENVIRONMENT: Keys = Keys { table: "an environment", known: &["values"], later: &["guard", "tint"] };
-
-struct Reader<'t> {
-    text: &'t str,
-    problems: Vec<Problem>,
-}
-
-impl Reader<'_> {
-    fn root(&mut self, table: &Table<'_>, config: &mut Config) {
-        for (key, held) in table {
-            match (key.get_ref().as_ref(), self.expect_table(key, held)) {
-                ("workspace", Some(table)) => self.workspace(table, config),
-                ("values", Some(table)) => config.values = self.values(table),
-                ("environments", Some(table)) => {
-                    for (name, held) in table {
-                        let Some(table) = self.expect_table(name, held) else { continue };
-                        let values = self.environment(table);
-                        config.environments.push(Environment { name: name.get_ref().to_string(), values });
-                    }
-                }
-                ("workspace" | "values" | "environments", None) => {}
-                _ => self.unknown_key(key, &ROOT),
-            }
-        }
-    }
-
-    fn workspace(&mut self, table: &Table<'_>, config: &mut Config) {
-        for (key, held) in table {
-            match key.get_ref().as_ref() {
-                "requests" => {
-                    if let Some(folder) = self.expect_text(key, held) {
-                        let inside =
-                            !folder.starts_with(['/', '\\']) && folder.split(['/', '\\']).all(|part| part != "..");
-                        if inside {
-                            config.requests = folder.trim_end_matches('/').trim_start_matches("./").to_owned();
-                        } else {
-                            let message = format!("`{folder}` lies outside the workspace");
-                            self.mistake(
-                                Code::BadConfiguration,
-                                span_of(held),
-                                message,
-                                "name a folder below this file",
-                            );
-                        }
-                    }
-                }
-                "environment" => {
-                    config.environment = self.expect_text(key, held).map(|name| (name, span_of(held)));
-                }
-                _ => self.unknown_key(key, &WORKSPACE),
-            }
-        }
-    }
-
-    fn environment(&mut self, table: &Table<'_>) -> Vec<Entry> {
-        let mut values = Vec::new();
-        for (key, held) in table {
-            match key.get_ref().as_ref() {
-                "values" => {
-                    if let Some(table) = self.expect_table(key, held) {
-                        values = self.values(table);
-                    }
-                }
-                _ => self.unknown_key(key, &ENVIRONMENT),
-            }
-        }
-        values
-    }
-
-    fn values(&mut self, table: &Table<'_>) -> Vec<Entry> {
-        let mut entries = Vec::new();
-        for (key, held) in table {
-            let (name, span) = (key.get_ref().as_ref(), key_span(key));
-            if !is_value_name(name) {
-                let message = format!("`{name}` cannot name a value");
-                self.mistake(
-                    Code::BadName,
-                    span,
-                    message,
-                    "use letters, digits and `_`, the first no digit, as in `lot_id`",
-                );
-            } else if crate::syntax::is_language_name(name) {
-                let message = format!("`{name}` is a name of the language, so no value can take it");
-                self.mistake(Code::ReservedName, span, message, &format!("choose another name, such as `my_{name}`"));
-            } else if let Some(later) = source_of_value(held.get_ref()) {
-                let message = format!("a value by `{later}` is not carried out by this version");
-                self.mistake(
-                    Code::NotCarriedOut,
-                    span_of(held),
-                    message,
-                    "write the value itself, or pass it with `--set`",
-                );
-            } else {
-                entries.push(Entry { name: name.to_owned(), value: self.value(held), span });
-            }
-        }
-        entries
-    }
-
-    fn value(&mut self, held: &Held<'_>) -> Value {
-        match held.get_ref() {
-            DeValue::String(text) => Value::text(text.as_ref()),
-            DeValue::Boolean(truth) => Value::from(*truth),
-            DeValue::Integer(integer) => {
-                let digits = integer.as_str().replace('_', "");
-                match i64::from_str_radix(digits.trim_start_matches('+'), integer.radix()) {
-                    Ok(integer) => Value::from(integer),
-                    Err(_) => {
-                        let message = "this integer does not fit 64 bits";
-                        self.mistake(Code::BadConfiguration, span_of(held), message, "write it as text, in quotes");
-                        Value::null()
-                    }
-                }
-            }
-            DeValue::Float(double) => Value::from(double.as_str().replace('_', "").parse().unwrap_or(f64::NAN)),
-            DeValue::Datetime(time) => Value::text(time.to_string()),
-            DeValue::Array(members) => {
-                let members: Vec<Value> = members.iter().map(|member| self.value(member)).collect();
-                Value::list(members)
-            }
-            DeValue::Table(table) => {
-                let entries: Vec<(String, Value)> =
-                    table.iter().map(|(key, held)| (key.get_ref().to_string(), self.value(held))).collect();
-                Value::map(entries)
-            }
-        }
-    }
-
-    fn expect_table<'h, 't>(&mut self, key: &Key<'t>, held: &'h Held<'t>) -> Option<&'h Table<'t>> {
-        if let DeValue::Table(table) = held.get_ref() {
-            return Some(table);
-        }
-        let name = key.get_ref();
-        // A key that is not known at all is reported as that.
-        if ROOT.known.contains(&name.as_ref()) || !ROOT.later.contains(&name.as_ref()) {
-            self.mistake(
-                Code::BadConfiguration,
-                span_of(held),
-                format!("`{name}` must be a table"),
-                "see docs/configuration.md",
-            );
-        }
-        None
-    }
-
-    fn expect_text(&mut self, key: &Key<'_>, held: &Held<'_>) -> Option<String> {
-        if let DeValue::String(text) = held.get_ref() {
-            return Some(text.to_string());
-        }
-        let message = format!("`{}` must be text", key.get_ref());
-        self.mistake(Code::BadConfiguration, span_of(held), message, "put it in quotes");
-        None
-    }
-
-    fn unknown_key(&mut self, key: &Key<'_>, keys: &Keys) {
-        let name = key.get_ref().as_ref();
-        let span = key_span(key);
-        if keys.later.contains(&name) {
-            let message = format!("`{name}` is a key that this version does not carry out");
-            self.mistake(Code::NotCarriedOut, span, message, &format!("this version knows {}", enumerate(keys.known)));
-            return;
-        }
-        let hint = match closest(name, keys.known.iter().copied()) {
-            Some(meant) => format!("did you mean `{meant}`?"),
-            None => format!("it knows {}", enumerate(keys.known)),
-        };
-        self.mistake(Code::UnknownKey, span, format!("{} has no key `{name}`", keys.table), &hint);
-    }
-
-    fn mistake(&mut self, code: Code, span: Span, message: impl Into<String>, hint: &str) {
-        debug_assert!(span.end() <= self.text.len());
-        self.problems.push(Problem::mistake(code, span, message).with_hint(hint));
-    }
-}
-
-/// The key by which a table describes where a value comes from, instead of being the value.
-fn source_of_value(held: &DeValue<'_>) -> Option<&'static str> {
-    let DeValue::Table(table) = held else { return None };
-    let described = |key: &&str| table.iter().any(|(name, _)| name.get_ref() == key);
-    ["from", "command", "secret"].into_iter().find(described)
-}
-
-fn key_span(key: &Key<'_>) -> Span {
-    Span::new(key.span().start, key.span().end)
-}
-
-fn span_of(held: &Held<'_>) -> Span {
-    Span::new(held.span().start, held.span().end)
 }

@@ -1,9 +1,11 @@
-use super::{CellId, Tray, Workspace, missing};
-use crate::expression::{Bindings, Compiled, Engine, Fault, Value};
+use super::given::{Entry, Outside};
+use super::{CellId, Environment, Tray, Workspace, Yielded, missing};
+use crate::expression::{Bindings, Compiled, Engine, Fault, Value, is_type_name};
 use crate::problem::{Code, Problem, SourceId};
 use crate::response::ResponseNames;
 use crate::syntax::{self, Instruction, Kind, Span, calls_and_names, is_language_name, is_value_name};
-use std::collections::HashMap;
+use rustc_hash::FxHashMap;
+use std::sync::Arc;
 
 /// What the caller chose: the same for a whole run.
 #[derive(Clone, Debug, Default)]
@@ -12,15 +14,64 @@ pub struct Settings {
     pub environment: Option<String>,
     /// `--set NAME=VALUE`, in order; the last of a name wins.
     pub set: Vec<(String, Value)>,
-    /// The process environment, which `env.NAME` reads.
+    /// The process environment over `.env`, which `env.NAME` reads; the last of a name wins.
     pub process: Vec<(String, String)>,
+    /// Whether somebody can be asked for the values of `% ask`.
+    pub can_ask: bool,
+}
+
+impl Settings {
+    /// The value that `--set` gives to a name.
+    pub fn set_value(&self, name: &str) -> Option<&Value> {
+        self.set.iter().rev().find(|(set, _)| set == name).map(|(_, value)| value)
+    }
+}
+
+/// What somebody answered to the questions of `% ask`: one answer a name and question, for the whole run.
+#[derive(Clone, Debug, Default)]
+pub struct Answers(FxHashMap<(Box<str>, Box<str>), Value>);
+
+impl Answers {
+    /// Keeps an answer.
+    pub fn give(&mut self, name: &str, question: &str, value: Value) {
+        self.0.insert((name.into(), question.into()), value);
+    }
+
+    /// The answer to a question.
+    pub fn get(&self, name: &str, question: &str) -> Option<&Value> {
+        if self.0.is_empty() { None } else { self.0.get(&(name.into(), question.into())) }
+    }
+}
+
+/// Where values are looked for: the same for all cells of a run at one moment.
+#[derive(Clone, Copy)]
+pub struct Reach<'a> {
+    /// The files and the configuration.
+    pub workspace: &'a Workspace,
+    /// Runs expressions.
+    pub engine: &'a Engine,
+    /// What the caller chose.
+    pub settings: &'a Settings,
+    /// What responses yielded.
+    pub tray: &'a Tray,
+    /// What somebody answered.
+    pub answers: &'a Answers,
+}
+
+impl<'a> Reach<'a> {
+    /// Where values come from beside the texts.
+    pub fn outside(&self) -> Outside<'a> {
+        self.workspace.outside(&self.settings.process)
+    }
 }
 
 /// What was worked out for one cell: a `let` has one value from the request to the last check.
 #[derive(Debug, Default)]
 pub struct Memo {
-    lets: HashMap<(SourceId, Span), Value>,
+    lets: FxHashMap<(SourceId, Span), Value>,
     process: Option<Value>,
+    /// Secrets that were looked up, to be hidden from now on.
+    pub secrets: Vec<Value>,
 }
 
 /// Whether the response is there yet.
@@ -40,20 +91,13 @@ impl<'x> Stage<'_, 'x> {
     }
 }
 
-/// Names that CEL gives to kinds of values: `type(x) == int`.
-const TYPES: &[&str] = &["bool", "int", "uint", "double", "string", "bytes", "list", "map", "null_type", "type", "dyn"];
-
-/// Finds the values one cell sees. First found wins: `--set`, the cell's own `let`, the tray, the
-/// environment, the file's `let`, `_common.http` (the nearest first), `[values]`.
+/// Finds the values one cell sees. First found wins: `--set`, the cell's own `let` and `ask`, the
+/// tray, the environment, the file's `let`, `_common.http` (the nearest first), `[values]`.
 pub struct Lookup<'a> {
+    /// Where it looks.
+    pub reach: Reach<'a>,
     /// The files and the configuration.
     pub workspace: &'a Workspace,
-    /// Runs expressions.
-    pub engine: &'a Engine,
-    /// What the caller chose.
-    pub settings: &'a Settings,
-    /// What responses yielded.
-    pub tray: &'a Tray,
     /// The cell that looks.
     pub cell: CellId,
     /// The cells it directly needs.
@@ -65,35 +109,35 @@ pub struct Lookup<'a> {
 }
 
 /// Where a name was found.
-enum Found<'a> {
-    Value(Value),
-    Let(SourceId, &'a Instruction, Span),
+#[derive(Clone, Copy)]
+#[allow(missing_docs)] // each variant's line says what its fields are
+pub enum Found<'a> {
+    /// `--set`
+    Set(&'a Value),
+    /// `% let` or `% ask` of the cell itself, or `% let` of a preamble: the text and the line.
+    Line(SourceId, &'a Instruction),
+    /// On the tray.
+    Yielded(&'a Yielded),
+    /// A configuration's entry, and the environment it stands in.
+    Entry(&'a Entry, Option<&'a Environment>),
 }
 
 impl<'a> Lookup<'a> {
-    /// A look-up for `cell`.
-    pub fn new(
-        workspace: &'a Workspace,
-        engine: &'a Engine,
-        settings: &'a Settings,
-        tray: &'a Tray,
-        cell: CellId,
-        needs: &'a [CellId],
-        memo: &'a mut Memo,
-    ) -> Self {
-        Self { workspace, engine, settings, tray, cell, needs, memo, chain: Vec::new() }
+    /// A look-up for `cell`, which directly needs `needs`.
+    pub fn new(reach: Reach<'a>, cell: CellId, needs: &'a [CellId], memo: &'a mut Memo) -> Self {
+        Self { reach, workspace: reach.workspace, cell, needs, memo, chain: Vec::new() }
     }
 
     /// Compiles the expression at `span`; its faults become problems with their place.
-    pub fn compile(&self, source: SourceId, span: Span) -> Result<std::sync::Arc<Compiled>, Vec<Problem>> {
-        compile(self.workspace, self.engine, source, span)
+    pub fn compile(&self, source: SourceId, span: Span) -> Result<Arc<Compiled>, Vec<Problem>> {
+        compile(self.workspace, self.reach.engine, source, span)
     }
 
     /// The names in `compiled` that will have no value when it runs after the response, found before
     /// anything is sent. `yielded` are the names the cell itself yields before.
     pub fn missing(&mut self, compiled: &Compiled, source: SourceId, span: Span, yielded: &[&str]) -> Vec<Problem> {
         let given =
-            |name: &str| (is_language_name(name) && name != "row") || TYPES.contains(&name) || yielded.contains(&name);
+            |name: &str| (is_language_name(name) && name != "row") || is_type_name(name) || yielded.contains(&name);
         let mut problems = Vec::new();
         for name in compiled.names().iter().filter(|name| !given(name)) {
             if let Err(found) = self.resolve(name, source, At::In(span), &mut Stage::Before) {
@@ -107,12 +151,13 @@ impl<'a> Lookup<'a> {
     pub fn evaluate(&mut self, source: SourceId, span: Span, mut stage: Stage<'_, '_>) -> Result<Value, Vec<Problem>> {
         let text = span.of(&self.workspace.source(source).text);
         // A plain name is looked up and nothing else.
-        if is_value_name(text) && !is_language_name(text) && !TYPES.contains(&text) {
+        if is_value_name(text) && !is_language_name(text) && !is_type_name(text) {
             return self.resolve(text, source, At::Here(span), &mut stage);
         }
         let compiled = self.compile(source, span)?;
         let bindings = self.bind(&compiled, source, span, stage)?;
-        self.engine
+        self.reach
+            .engine
             .evaluate(&compiled, &bindings)
             .map_err(|message| vec![Problem::mistake(Code::FailedExpression, span, message).in_source(source)])
     }
@@ -141,11 +186,36 @@ impl<'a> Lookup<'a> {
         for name in compiled.names() {
             match self.resolve(name, source, At::In(span), &mut stage) {
                 Ok(value) => bindings.insert(name, value),
-                Err(_) if TYPES.contains(&name.as_str()) => {}
+                Err(_) if is_type_name(name) => {}
                 Err(found) => problems.extend(found),
             }
         }
         if problems.is_empty() { Ok(bindings) } else { Err(problems) }
+    }
+
+    /// Every place that gives `name` a value to the cell, the one that wins first.
+    pub fn places<'n>(&self, name: &'n str) -> impl Iterator<Item = Found<'a>> + use<'a, 'n> {
+        let Reach { workspace, settings, tray, .. } = self.reach;
+        let (cell, needs) = (self.cell, self.needs);
+        let source = cell.source;
+        let set = settings.set_value(name).into_iter().map(Found::Set);
+        let own = move || giving_line(workspace, name, source, &workspace.cell(cell).items);
+        let yielded = move || tray.get(name, source, needs).map(Found::Yielded);
+        let environment = settings.environment.as_deref().and_then(|chosen| workspace.config.environment(chosen));
+        let entries = environment.into_iter().flat_map(move |environment| {
+            let named = environment.values.iter().filter(move |entry| entry.name == name);
+            named.map(move |entry| Found::Entry(entry, Some(environment)))
+        });
+        let commons = &workspace.source(source).commons;
+        let preambles = [source].into_iter().chain(commons.iter().rev().copied());
+        let shared = preambles
+            .filter_map(move |home| giving_line(workspace, name, home, &workspace.source(home).file.preamble));
+        let everywhere = workspace.config.values.iter().filter(move |entry| entry.name == name);
+        set.chain(std::iter::once_with(own).flatten())
+            .chain(std::iter::once_with(yielded).flatten())
+            .chain(entries)
+            .chain(shared)
+            .chain(everywhere.map(|entry| Found::Entry(entry, None)))
     }
 
     /// The value of one name, used at `at`.
@@ -156,21 +226,61 @@ impl<'a> Lookup<'a> {
         at: At,
         stage: &mut Stage<'_, '_>,
     ) -> Result<Value, Vec<Problem>> {
-        let found =
-            if is_language_name(name) { self.language_value(name, stage).map(Found::Value) } else { self.find(name) };
-        match found {
-            Some(Found::Value(value)) => Ok(value),
-            Some(Found::Let(home, instruction, expression)) => self.work_out(name, home, instruction.span, expression),
-            None => {
+        if is_language_name(name) {
+            return self.language_value(name, stage).ok_or_else(|| {
                 let place = at.place(name, &self.workspace.source(source).text);
-                let problem = if is_language_name(name) {
-                    missing::response_name(name, place, self.chain.last().map(|(waiting, ..)| waiting.as_str()))
-                } else {
-                    missing::value(self, name, place)
-                };
-                Err(vec![problem.in_source(source)])
-            }
+                let waiting = self.chain.last().map(|(waiting, ..)| waiting.as_str());
+                vec![missing::response_name(name, place, waiting).in_source(source)]
+            });
         }
+        let Some(found) = self.places(name).next() else {
+            let place = at.place(name, &self.workspace.source(source).text);
+            return Err(vec![missing::value(self, name, place).in_source(source)]);
+        };
+        let (value, secret) = match found {
+            Found::Set(value) => (value.clone(), self.is_declared_secret(name)),
+            Found::Yielded(yielded) => (yielded.value.clone(), yielded.secret),
+            Found::Line(home, line) => match line.kind {
+                Kind::Let { expression, .. } => (self.work_out(name, home, line.span, expression)?, false),
+                Kind::Ask { question, secret, .. } => (self.answer(name, home, line.span, question)?, secret),
+                _ => unreachable!("only `let` and `ask` give values"),
+            },
+            Found::Entry(entry, _) => match entry.value(&self.reach.outside()) {
+                Ok(value) => (value.clone(), entry.secret),
+                Err(absent) => {
+                    let place = at.place(name, &self.workspace.source(source).text);
+                    let problem = Problem::mistake(Code::AbsentSource, place, absent.message.clone())
+                        .with_hint(absent.hint.clone())
+                        .with_also(entry.source, entry.span, "it is described here");
+                    return Err(vec![problem.in_source(source)]);
+                }
+            },
+        };
+        if secret {
+            self.memo.secrets.push(value.clone());
+        }
+        Ok(value)
+    }
+
+    /// Whether the configuration or the cell itself says that a value of that name is secret.
+    fn is_declared_secret(&self, name: &str) -> bool {
+        let text = &self.workspace.source(self.cell.source).text;
+        self.workspace.config.is_secret(name)
+            || self.workspace.cell(self.cell).instructions().any(|line| match line.kind {
+                Kind::Ask { name: own, secret, .. } | Kind::Yield { name: own, secret, .. } => {
+                    secret && own.of(text) == name
+                }
+                _ => false,
+            })
+    }
+
+    fn answer(&self, name: &str, home: SourceId, line: Span, question: Span) -> Result<Value, Vec<Problem>> {
+        let question = question.of(&self.workspace.source(home).text);
+        self.reach.answers.get(name, question).cloned().ok_or_else(|| {
+            let message = format!("`{name}` is asked for, but nobody can be asked here: “{question}”");
+            let problem = Problem::mistake(Code::NotAnswered, line, message);
+            vec![problem.with_hint(format!("pass `--set {name}=…`")).in_source(home)]
+        })
     }
 
     fn work_out(&mut self, name: &str, home: SourceId, line: Span, expression: Span) -> Result<Value, Vec<Problem>> {
@@ -194,58 +304,16 @@ impl<'a> Lookup<'a> {
         Ok(value)
     }
 
-    fn find(&self, name: &str) -> Option<Found<'a>> {
-        if let Some((_, value)) = self.settings.set.iter().rev().find(|(set, _)| set == name) {
-            return Some(Found::Value(value.clone()));
-        }
-        let cell = self.workspace.cell(self.cell);
-        if let Some(found) = self.find_let(name, self.cell.source, &cell.items) {
-            return Some(found);
-        }
-        if let Some(yielded) = self.tray.get(name, self.cell.source, self.needs) {
-            return Some(Found::Value(yielded.value.clone()));
-        }
-        if let Some(value) = self.environment_value(name) {
-            return Some(Found::Value(value));
-        }
-        let commons = &self.workspace.source(self.cell.source).commons;
-        for home in [self.cell.source].iter().chain(commons.iter().rev()) {
-            if let Some(found) = self.find_let(name, *home, &self.workspace.source(*home).file.preamble) {
-                return Some(found);
-            }
-        }
-        let entry = self.workspace.config.values.iter().find(|entry| entry.name == name)?;
-        Some(Found::Value(entry.value.clone()))
-    }
-
-    /// The last `let` of that name among `items`.
-    fn find_let(&self, name: &str, home: SourceId, items: &'a [syntax::Item]) -> Option<Found<'a>> {
-        let text = &self.workspace.source(home).text;
-        syntax::instructions(items)
-            .filter_map(|instruction| match instruction.kind {
-                Kind::Let { name: own, expression } if own.of(text) == name => {
-                    Some(Found::Let(home, instruction, expression))
-                }
-                _ => None,
-            })
-            .last()
-    }
-
-    fn environment_value(&self, name: &str) -> Option<Value> {
-        let environment = self.workspace.config.environment(self.settings.environment.as_deref()?)?;
-        environment.values.iter().find(|entry| entry.name == name).map(|entry| entry.value.clone())
-    }
-
     /// What the language itself gives; `None` where only the response can.
     fn language_value(&mut self, name: &str, stage: &mut Stage<'_, '_>) -> Option<Value> {
+        let settings = self.reach.settings;
         match name {
             "env" => {
-                let process = &self.settings.process;
                 let variables =
-                    || Value::map(process.iter().map(|(name, value)| (name.clone(), Value::text(value.clone()))));
+                    || Value::map(settings.process.iter().map(|(name, value)| (name.clone(), Value::text(value.clone()))));
                 Some(self.memo.process.get_or_insert_with(variables).clone())
             }
-            "environment" => Some(self.settings.environment.as_deref().map_or_else(Value::null, Value::from)),
+            "environment" => Some(settings.environment.as_deref().map_or_else(Value::null, Value::from)),
             "request" => Some(Value::map([
                 ("name", Value::from(&*self.workspace.cell(self.cell).name)),
                 ("title", Value::from(self.workspace.title(self.cell))),
@@ -263,19 +331,34 @@ impl<'a> Lookup<'a> {
     pub(super) fn names(&self) -> Vec<&str> {
         let workspace = self.workspace;
         let config = &workspace.config;
-        let environment = self.settings.environment.as_deref().and_then(|name| config.environment(name));
+        let environment = self.reach.settings.environment.as_deref().and_then(|name| config.environment(name));
         let entries = config.values.iter().chain(environment.into_iter().flat_map(|environment| &environment.values));
         let own = workspace.cell(self.cell).instructions().map(|instruction| (self.cell.source, instruction));
         let declared = workspace.preambles(self.cell.source).chain(own).filter_map(|(source, instruction)| {
             let text = &workspace.source(source).text;
             match instruction.kind {
-                Kind::Let { name, .. } | Kind::Yield { name, .. } => Some(name.of(text)),
+                Kind::Let { name, .. } | Kind::Ask { name, .. } | Kind::Yield { name, .. } => Some(name.of(text)),
                 _ => None,
             }
         });
-        let set = self.settings.set.iter().map(|(name, _)| name.as_str());
+        let set = self.reach.settings.set.iter().map(|(name, _)| name.as_str());
         entries.map(|entry| entry.name.as_str()).chain(declared).chain(set).collect()
     }
+}
+
+/// The last `let` or `ask` of that name among `items`.
+fn giving_line<'a>(
+    workspace: &'a Workspace,
+    name: &str,
+    home: SourceId,
+    items: &'a [syntax::Item],
+) -> Option<Found<'a>> {
+    let text = &workspace.source(home).text;
+    let gives = |line: &&Instruction| match line.kind {
+        Kind::Let { name: own, .. } | Kind::Ask { name: own, .. } => own.of(text) == name,
+        _ => false,
+    };
+    syntax::instructions(items).filter(gives).last().map(|line| Found::Line(home, line))
 }
 
 /// Compiles the expression at `span` of `source`; its faults become problems with their place.
@@ -284,7 +367,7 @@ pub(crate) fn compile(
     engine: &Engine,
     source: SourceId,
     span: Span,
-) -> Result<std::sync::Arc<Compiled>, Vec<Problem>> {
+) -> Result<Arc<Compiled>, Vec<Problem>> {
     engine.compile(span.of(&workspace.source(source).text)).map_err(|faults| {
         let problem = |fault: &Fault| {
             let place = span.part(fault.span.start().min(span.len()), fault.span.end().min(span.len()));
@@ -307,14 +390,18 @@ enum At {
 
 impl At {
     fn place(self, name: &str, text: &str) -> Span {
-        let span = match self {
-            At::Here(span) => return span,
-            At::In(span) => span,
-        };
-        let expression = span.of(text);
-        calls_and_names(expression)
-            .into_iter()
-            .find(|identifier| !identifier.member && !identifier.call && identifier.span.of(expression) == name)
-            .map_or(span, |identifier| span.part(identifier.span.start(), identifier.span.end()))
+        match self {
+            At::Here(span) => span,
+            At::In(span) => place_of_name(name, text, span),
+        }
     }
+}
+
+/// Where `name` stands in the expression at `span`, or all of it where it is not written there.
+pub(crate) fn place_of_name(name: &str, text: &str, span: Span) -> Span {
+    let expression = span.of(text);
+    calls_and_names(expression)
+        .into_iter()
+        .find(|identifier| !identifier.member && !identifier.call && identifier.span.of(expression) == name)
+        .map_or(span, |identifier| span.part(identifier.span.start(), identifier.span.end()))
 }

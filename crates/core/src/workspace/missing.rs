@@ -33,7 +33,7 @@ pub(super) fn value(lookup: &Lookup<'_>, name: &str, at: Span) -> Problem {
     if let Some(first) = having.first() {
         let have = if having.len() == 1 { "has" } else { "have" };
         let pass = format!("{} {have} it: pass `-e {first}`", enumerate(&having));
-        return match &lookup.settings.environment {
+        return match &lookup.reach.settings.environment {
             None => {
                 Problem::mistake(Code::MissingValue, at, format!("`{name}` has no value: no environment is chosen"))
                     .with_hint(pass)

@@ -1,4 +1,5 @@
-use super::config::{CONFIG_FILE, Config};
+use super::config::{CONFIG_FILE, Config, LOCAL_FILE};
+use super::given::Outside;
 use crate::problem::{Code, Problem, SourceId};
 use crate::syntax::{self, Cell, File, Instruction, Kind, Lines, MAX_TEXT, Place, Span};
 use std::collections::HashMap;
@@ -9,10 +10,23 @@ use std::sync::OnceLock;
 /// The file whose instructions hold for its folder and all below.
 pub const COMMON_FILE: &str = "_common.http";
 
-/// Reads files; core has no disk of its own.
+/// Reads files and runs commands; core has neither disk nor processes of its own.
 pub trait Files {
     /// The bytes of the file at `path`, which is relative to the workspace's root.
     fn read(&self, path: &Path) -> io::Result<Vec<u8>>;
+
+    /// The bytes of the file at `path`, which may lie outside the workspace: the private configuration
+    /// says so.
+    fn read_anywhere(&self, path: &Path) -> io::Result<Vec<u8>> {
+        self.read(path)
+    }
+
+    /// What a command of the private configuration writes to its standard output. The error says in
+    /// words how it failed, after “comes from the command …,”.
+    fn run(&self, command: &[String]) -> Result<Vec<u8>, String> {
+        let _ = command;
+        Err("but no commands are run here".to_owned())
+    }
 }
 
 /// A cell in a workspace.
@@ -61,36 +75,61 @@ pub struct Workspace {
     files: Box<dyn Files>,
     sources: Vec<Source>,
     by_path: HashMap<PathBuf, Option<SourceId>>,
-    /// What `yieldtray.toml` says; empty without one.
+    /// What `yieldtray.toml` and `yieldtray.local.toml` say; empty without them.
     pub config: Config,
+    /// The texts of those.
+    configs: Vec<SourceId>,
 }
 
 impl Workspace {
     /// Opens the workspace whose files `files` reads, and reads its configuration if it has one.
     pub fn open(files: Box<dyn Files>) -> Self {
-        let mut workspace = Self { files, sources: Vec::new(), by_path: HashMap::new(), config: Config::default() };
-        match workspace.read(Path::new(CONFIG_FILE)) {
-            Ok(Some(id)) => {
-                let source = &mut workspace.sources[id.0 as usize];
-                let (config, problems) = Config::parse(&source.text, id);
-                source.problems.extend(problems);
-                workspace.config = config;
+        let mut workspace = Self {
+            files,
+            sources: Vec::new(),
+            by_path: HashMap::new(),
+            config: Config::default(),
+            configs: Vec::new(),
+        };
+        for (file, private) in [(CONFIG_FILE, false), (LOCAL_FILE, true)] {
+            match workspace.read(Path::new(file)) {
+                Ok(Some(id)) => {
+                    let source = &mut workspace.sources[id.0 as usize];
+                    let (config, problems) = Config::parse(&source.text, id, private);
+                    source.problems.extend(problems);
+                    workspace.config = std::mem::take(&mut workspace.config).under(config);
+                    workspace.configs.push(id);
+                }
+                Ok(None) => {}
+                Err(problem) => {
+                    let id = workspace.add(Source::new(file.into(), String::new()));
+                    workspace.sources[id.0 as usize].problems.push(problem.in_source(id));
+                    workspace.configs.push(id);
+                }
             }
-            Ok(None) => {}
-            Err(problem) => {
-                let id = workspace.add(Source::new(CONFIG_FILE.into(), String::new()));
-                workspace.sources[id.0 as usize].problems.push(problem.in_source(id));
+        }
+        for problem in workspace.config.examine() {
+            let source = problem.source.or(workspace.configs.first().copied());
+            if let Some(source) = source {
+                workspace.sources[source.0 as usize].problems.push(problem.in_source(source));
             }
         }
         workspace
     }
 
-    /// The problems of the configuration.
-    pub fn config_problems(&self) -> &[Problem] {
-        self.sources
-            .first()
-            .filter(|source| source.path == Path::new(CONFIG_FILE))
-            .map_or(&[], |source| &source.problems)
+    /// The problems of the configurations.
+    pub fn config_problems(&self) -> impl Iterator<Item = &Problem> {
+        self.configs.iter().flat_map(|id| &self.source(*id).problems)
+    }
+
+    /// Whether there is a private configuration.
+    pub fn has_private_config(&self) -> bool {
+        self.configs.iter().any(|id| self.source(*id).path == Path::new(LOCAL_FILE))
+    }
+
+    /// Where values come from beside the texts, with this process environment.
+    pub fn outside<'o>(&'o self, process: &'o [(String, String)]) -> Outside<'o> {
+        Outside { process, files: &*self.files }
     }
 
     /// A text by its id.
@@ -136,6 +175,11 @@ impl Workspace {
     pub fn cell_named(&self, source: SourceId, name: &str) -> Option<CellId> {
         let index = self.source(source).file.cells.iter().position(|cell| *cell.name == *name)?;
         Some(CellId { source, index: index as u32 })
+    }
+
+    /// A request file by its path as it is shown, if it is loaded.
+    pub fn find_loaded(&self, shown: &str) -> Option<SourceId> {
+        self.by_path.get(Path::new(shown)).copied().flatten()
     }
 
     /// Every request file loaded so far, commons and the configuration left out.

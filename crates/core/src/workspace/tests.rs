@@ -125,13 +125,20 @@ fn a_yield_is_seen_in_its_file_and_by_who_needs_it() {
 #[test]
 fn the_configuration_and_its_mistakes() {
     let text = "[workspace]\nrequests = \"requests/\"\nenvironment = \"bench\"\n\n[values]\nn = 1_000\nd = 2.5\nt = true\nl = [1, 'a']\nwhen = 2026-09-14\nm = { a = 1 }\n\n[environments.bench.values]\nbase = \"http://bench\"\n";
-    let (config, problems) = Config::parse(text, SourceId(0));
+    let (config, problems) = Config::parse(text, SourceId(0), false);
     assert_eq!(problems, []);
     assert_eq!(config.requests, "requests");
-    assert_eq!(config.environment.map(|(name, _)| name).as_deref(), Some("bench"));
+    assert_eq!(config.environment.map(|(name, ..)| name).as_deref(), Some("bench"));
     let shown: Vec<String> =
-        config.values.iter().map(|entry| format!("{} {}", entry.name, entry.value.show())).collect();
-    assert_eq!(shown, ["n 1000", "d 2.5", "t true", "l [1,\"a\"]", "when \"2026-09-14\"", "m {\"a\":1}"]);
+        config.values.iter().map(|entry| format!("{} {:?}", entry.name, entry.given)).collect();
+    assert_eq!(shown, [
+            "n Value(1000)",
+            "d Value(2.5)",
+            "t Value(true)",
+            "l Value([1,\"a\"])",
+            "when Value(\"2026-09-14\")",
+            "m Value({\"a\":1})"
+        ]);
 
     for (text, code, at, hint) in [
         ("[workspce]\n", Code::UnknownKey, "workspce", "did you mean `workspace`?"),
@@ -140,9 +147,10 @@ fn the_configuration_and_its_mistakes() {
             "[send]\ntimeout = '1s'\n",
             Code::NotCarriedOut,
             "send",
-            "this version knows `workspace`, `values` and `environments`",
+            "this version knows `workspace`, `values`, `environments` and `functions`",
         ),
-        ("[environments.live]\nguard = true\n", Code::NotCarriedOut, "guard", "this version knows `values`"),
+        ("[environments.live]\nguard = 1\n", Code::BadConfiguration, "1", "write it bare"),
+        ("[environments.live]\ntint = 'rde'\n", Code::BadConfiguration, "'rde'", "did you mean `red`?"),
         (
             "[workspace]\nenvironment = 'bnch'\n[environments.bench]\n",
             Code::UnknownEnvironment,
@@ -159,10 +167,29 @@ fn the_configuration_and_its_mistakes() {
         ),
         ("[values]\nstatus = 1\n", Code::ReservedName, "status", "choose another name, such as `my_status`"),
         (
-            "[values]\nk = { from = 'env:K' }\n",
-            Code::NotCarriedOut,
-            "{ from = 'env:K' }",
-            "write the value itself, or pass it with `--set`",
+            "[values]\nk = { from = 'K' }\n",
+            Code::BadConfiguration,
+            "'K'",
+            "write `env:NAME` for a variable, `file:PATH` for a file",
+        ),
+        (
+            "[values]\nk = { command = ['pass', 'show'] }\n",
+            Code::BadConfiguration,
+            "command",
+            "move this line to `yieldtray.local.toml`, which git does not keep",
+        ),
+        (
+            "[values]\nk = { secret = true }\n",
+            Code::BadConfiguration,
+            "{ secret = true }",
+            "write one of `value`, `from` and `command`",
+        ),
+        ("[values]\nk = { from = 'env:K', scret = true }\n", Code::UnknownKey, "scret", "did you mean `secret`?"),
+        (
+            "[functions]\nf = { params = ['a'], is = 'a + 1', hlep = '' }\n",
+            Code::UnknownKey,
+            "hlep",
+            "did you mean `help`?",
         ),
         (
             "[values]\nn = 99999999999999999999\n",
@@ -171,12 +198,13 @@ fn the_configuration_and_its_mistakes() {
             "write it as text, in quotes",
         ),
     ] {
-        let (_, problems) = Config::parse(text, SourceId(0));
+        let (config, problems) = Config::parse(text, SourceId(0), false);
+        let problems: Vec<_> = problems.into_iter().chain(config.examine()).collect();
         assert_eq!(problems.len(), 1, "{text}: {problems:?}");
         assert_eq!((problems[0].code, problems[0].span.of(text)), (code, at), "{text}");
         assert_eq!(problems[0].hint.as_deref(), Some(hint), "{text}");
     }
-    let (_, problems) = Config::parse("[values\nx = 1", SourceId(0));
+    let (_, problems) = Config::parse("[values\nx = 1", SourceId(0), false);
     assert_eq!(problems.iter().map(|problem| problem.code).collect::<Vec<_>>(), [Code::BadConfiguration]);
 }
 

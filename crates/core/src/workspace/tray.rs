@@ -5,7 +5,7 @@ use rustc_hash::FxHashMap;
 
 /// What responses yielded. A value is seen in the file of the cell that yielded it, and elsewhere
 /// by a cell that needs that cell: so files can run side by side with the same result.
-#[derive(Debug, Default)]
+#[derive(Clone, Debug, Default)]
 pub struct Tray {
     values: FxHashMap<Box<str>, Vec<Yielded>>,
 }
@@ -15,24 +15,33 @@ pub struct Tray {
 pub struct Yielded {
     /// The value.
     pub value: Value,
-    /// The cell whose response it was taken from.
-    pub cell: CellId,
+    /// The file whose cell yielded it.
+    pub source: SourceId,
+    /// That cell; `None` for a kept value whose cell is no longer there.
+    pub cell: Option<CellId>,
     /// Whether it may be shown.
     pub secret: bool,
+    /// Seconds since 1970 at which it was put here, for a value kept from an earlier process.
+    pub kept_at: Option<i64>,
 }
 
 impl Tray {
     /// Puts a value on the tray; in one file the later one stays.
     pub fn put(&mut self, name: &str, yielded: Yielded) {
         let same_name = self.values.entry(name.into()).or_default();
-        same_name.retain(|old| old.cell.source != yielded.cell.source);
+        same_name.retain(|old| old.source != yielded.source);
         same_name.push(yielded);
     }
 
     /// The value a cell of `file` sees under `name`, if that cell directly needs `needs`.
     pub fn get(&self, name: &str, file: SourceId, needs: &[CellId]) -> Option<&Yielded> {
         let same_name = self.values.get(name)?;
-        let own = same_name.iter().find(|yielded| yielded.cell.source == file);
-        own.or_else(|| same_name.iter().find(|yielded| needs.contains(&yielded.cell)))
+        let own = same_name.iter().find(|yielded| yielded.source == file);
+        own.or_else(|| same_name.iter().find(|yielded| yielded.cell.is_some_and(|cell| needs.contains(&cell))))
+    }
+
+    /// Everything on it, in no order.
+    pub fn iter(&self) -> impl Iterator<Item = (&str, &Yielded)> {
+        self.values.iter().flat_map(|(name, values)| values.iter().map(move |yielded| (&**name, yielded)))
     }
 }

@@ -5,14 +5,17 @@ use cel::common::types::{CelInt, CelList, CelString, CelTimestamp};
 use cel::common::value::CowVal;
 
 /// The hidden first argument.
-fn source<'a>(arguments: &'a [CowVal<'_, '_>]) -> &'a MadeUp {
+pub(super) fn source<'a>(arguments: &'a [CowVal<'_, '_>]) -> &'a MadeUp {
     arguments[0].downcast_ref::<MadeUp>().expect("compiling puts the source first")
 }
 
 pub(super) fn uuid<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v> {
-    let bytes = source(&arguments).random(|rng| rng.u128(..)).to_be_bytes();
-    let uuid = uuid::Builder::from_random_bytes(bytes).into_uuid();
-    Ok(CowVal::owned(CelString::from(uuid.to_string())))
+    let made = source(&arguments);
+    let uuid = made.unique(|| {
+        let bytes = made.random(|rng| rng.u128(..)).to_be_bytes();
+        uuid::Builder::from_random_bytes(bytes).into_uuid().to_string()
+    });
+    Ok(CowVal::owned(CelString::from(uuid)))
 }
 
 pub(super) fn now<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v> {

@@ -2,9 +2,12 @@
 //! reference all read.
 
 mod encoding;
+mod fake;
 mod made;
 mod query;
 mod text;
+
+pub use fake::FAKE_KINDS;
 
 use super::digits::Digits;
 use super::value::{Kind, kind, scalar_text};
@@ -51,6 +54,7 @@ functions! {
     "now" ("", 0, true) "the time now, a timestamp", "now() + duration('24h')" => made::now;
     "random" ("low, high", 2, true) "a random integer, both ends included", "random(1, 40)" => made::random;
     "pick" ("list", 1, true) "a random member of a list", "pick(['gala', 'fuji'])" => made::pick;
+    "fake" ("kind", 1, true) "a made-up person, place, word …; its kinds are in docs/language.md", "fake('email')" => fake::fake;
     "base64" ("x", 1, false) "text or bytes in base64 (RFC 4648 4)", "base64(clerk + ':' + pin)" => encoding::base64;
     "sha256" ("x", 1, false) "the SHA-256 digest of text or bytes, in hex", "sha256(text)" => encoding::sha256;
     "json" ("x", 1, false) "a value as JSON text", "json(body.lots)" => query::json;

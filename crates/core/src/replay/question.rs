@@ -1,0 +1,103 @@
+use crate::expression::{Kind as ValueKind, Value};
+use crate::problem::{Code, Problem};
+use crate::syntax::Kind;
+use crate::workspace::{CellId, Lookup, Stage};
+
+/// A question of `% ask`, ready to be put.
+#[derive(Clone, Debug)]
+pub struct Question {
+    /// The cell that asks.
+    pub cell: CellId,
+    /// The name the answer gets.
+    pub name: String,
+    /// The words.
+    pub text: String,
+    /// Whether the answer may not be seen.
+    pub secret: bool,
+    /// What is taken when nothing is answered.
+    pub default: Option<Value>,
+    /// The answers there are; none where any will do.
+    pub choices: Option<Vec<Value>>,
+}
+
+impl Question {
+    /// The value of an answer typed as text: a number, a truth value, a list or a map by its JSON, all
+    /// else text; a secret is always text. Nothing typed is the default.
+    pub fn read(&self, typed: &str) -> Option<Value> {
+        if typed.is_empty()
+            && let Some(default) = &self.default
+        {
+            return Some(default.clone());
+        }
+        let value = match self.secret {
+            true => Value::text(typed),
+            false => Value::parse_json(typed.as_bytes()).unwrap_or_else(|_| Value::text(typed)),
+        };
+        match &self.choices {
+            None => Some(value),
+            Some(choices) => choices.iter().find(|choice| **choice == value).cloned(),
+        }
+    }
+}
+
+/// What is taken without asking: name, question and value.
+type Taken = Vec<(String, String, Value)>;
+
+/// The first question a cell still has, what is wrong with its questions, and what is taken for those
+/// that nobody can be asked.
+pub(super) fn questions(lookup: &mut Lookup<'_>) -> (Option<Question>, Vec<Problem>, Taken) {
+    let (workspace, cell) = (lookup.workspace, lookup.cell);
+    let reach = lookup.reach;
+    let text = &workspace.source(cell.source).text;
+    let (mut problems, mut taken) = (Vec::new(), Vec::new());
+    for line in workspace.cell(cell).instructions() {
+        let Kind::Ask { name, question, secret, default, choices } = line.kind else { continue };
+        let (name, words) = (name.of(text), question.of(text));
+        if reach.settings.set_value(name).is_some() || reach.answers.get(name, words).is_some() {
+            continue;
+        }
+        let mut evaluate = |span| match lookup.evaluate(cell.source, span, Stage::Before) {
+            Ok(value) => Some(value),
+            Err(found) => {
+                problems.extend(found);
+                None
+            }
+        };
+        let given = default.map(|span| evaluate(span));
+        let offered = choices.map(|span| (span, evaluate(span)));
+        if given == Some(None) || matches!(offered, Some((_, None))) {
+            continue;
+        }
+        let default = given.flatten();
+        let mut choices = None;
+        if let Some((span, Some(list))) = offered {
+            match list.members() {
+                Some(members) if !members.is_empty() => choices = Some(members),
+                members => {
+                    let is = if members.is_some() { "an empty list" } else { list.kind().words() };
+                    let message = format!("`% ask` offers a choice `from` a list, but this is {is}");
+                    let problem = Problem::mistake(Code::FailedExpression, span, message);
+                    let hint = "give a list with members, as in `from ['gala', 'fuji']`";
+                    problems.push(problem.with_hint(hint).in_source(cell.source));
+                    continue;
+                }
+            }
+        }
+        if reach.settings.can_ask {
+            let (name, text) = (name.to_owned(), words.to_owned());
+            return (Some(Question { cell, name, text, secret, default, choices }), problems, taken);
+        }
+        // In a build job the default is what somebody would have said; that it was taken is worth a word.
+        if let Some(default) = default {
+            let shown = match secret || default.kind() == ValueKind::Bytes {
+                true => String::new(),
+                false => format!(", {}", default.show()),
+            };
+            let message = format!("nobody can be asked for `{name}`: its default is taken{shown}");
+            let remark = Problem::remark(Code::Assumption, line.span, message);
+            problems.push(remark.with_hint(format!("pass `--set {name}=…` for another")).in_source(cell.source));
+            taken.push((name.to_owned(), words.to_owned(), default));
+        }
+    }
+    (None, problems, taken)
+}

@@ -1,0 +1,129 @@
+//! How a configuration gives a value: itself, or by where it comes from.
+
+use super::Files;
+use crate::expression::Value;
+use crate::problem::SourceId;
+use crate::syntax::Span;
+use std::path::Path;
+use std::sync::OnceLock;
+
+/// `NAME = …` of a configuration.
+#[derive(Clone, Debug)]
+pub struct Entry {
+    /// The name.
+    pub name: String,
+    /// How its value is given.
+    pub given: Given,
+    /// Whether it may never be shown.
+    pub secret: bool,
+    /// Whether it stands in the private configuration.
+    pub private: bool,
+    /// The configuration it stands in.
+    pub source: SourceId,
+    /// Where the name stands.
+    pub span: Span,
+    /// What its source gave when it was first asked.
+    asked: OnceLock<Result<Value, Absent>>,
+}
+
+/// The ways to give a value.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Given {
+    /// The value itself.
+    Value(Value),
+    /// `env:NAME`: a variable of the process environment or of `.env`.
+    Variable(String),
+    /// `file:PATH`: the text of a file, without the line ends that end it.
+    File(String),
+    /// The output of a command, without the line ends that end it.
+    Command(Vec<String>),
+}
+
+impl Given {
+    /// Whether a command gives it.
+    pub fn is_command(&self) -> bool {
+        matches!(self, Given::Command(_))
+    }
+
+    /// Where the value comes from, in words; nothing for a value that stands there itself.
+    pub fn words(&self) -> Option<String> {
+        match self {
+            Given::Value(_) => None,
+            Given::Variable(name) => Some(format!("variable {name}")),
+            Given::File(path) => Some(format!("file {path}")),
+            Given::Command(words) => Some(format!("command {}", words.join(" "))),
+        }
+    }
+}
+
+/// Why a source has no value.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Absent {
+    /// What is wrong, in plain words.
+    pub message: String,
+    /// What to do instead.
+    pub hint: String,
+}
+
+/// Where values can come from beside the texts of the workspace.
+#[derive(Clone, Copy)]
+pub struct Outside<'o> {
+    /// The process environment over `.env`.
+    pub process: &'o [(String, String)],
+    /// Files and commands.
+    pub files: &'o dyn Files,
+}
+
+impl Entry {
+    pub(super) fn new(name: &str, given: Given, secret: bool, private: bool, source: SourceId, span: Span) -> Self {
+        Self { name: name.to_owned(), given, secret, private, source, span, asked: OnceLock::new() }
+    }
+
+    /// The value; a file is read and a command is run when it is first asked for, and never again.
+    pub fn value(&self, outside: &Outside<'_>) -> Result<&Value, &Absent> {
+        if let Given::Value(value) = &self.given {
+            return Ok(value);
+        }
+        self.asked.get_or_init(|| self.ask(outside)).as_ref()
+    }
+
+    fn ask(&self, outside: &Outside<'_>) -> Result<Value, Absent> {
+        match &self.given {
+            Given::Value(value) => Ok(value.clone()),
+            Given::Variable(name) => {
+                let variable = outside.process.iter().rev().find(|(own, _)| own == name);
+                variable.map(|(_, value)| Value::text(value.as_str())).ok_or_else(|| Absent {
+                    message: format!("`{}` comes from the variable `{name}`, which is not set", self.name),
+                    hint: format!("set it as in `{name}=… yieldtray …`, or write `{name}=…` into `.env`"),
+                })
+            }
+            Given::File(path) => {
+                let read = match self.private {
+                    true => outside.files.read_anywhere(Path::new(path)),
+                    false => outside.files.read(Path::new(path)),
+                };
+                let bytes = read.map_err(|error| Absent {
+                    message: format!("`{}` comes from the file `{path}`, which cannot be read: {error}", self.name),
+                    hint: "the path is counted from the workspace's root; only the private configuration may leave it"
+                        .to_owned(),
+                })?;
+                self.text(bytes, || format!("the file `{path}`"))
+            }
+            Given::Command(words) => {
+                let output = outside.files.run(words).map_err(|why| Absent {
+                    message: format!("`{}` comes from the command `{}`, {why}", self.name, words.join(" ")),
+                    hint: format!("run it by hand to see what it wants, or pass `--set {}=…`", self.name),
+                })?;
+                self.text(output, || format!("the command `{}`", words.join(" ")))
+            }
+        }
+    }
+
+    fn text(&self, bytes: Vec<u8>, whose: impl Fn() -> String) -> Result<Value, Absent> {
+        let text = String::from_utf8(bytes).map_err(|_| Absent {
+            message: format!("`{}` comes from {}, which gave bytes that are no UTF-8 text", self.name, whose()),
+            hint: "let it give text, base64 for instance".to_owned(),
+        })?;
+        Ok(Value::text(text.trim_end_matches(['\r', '\n'])))
+    }
+}

@@ -1,0 +1,48 @@
+//! What a workspace keeps between two processes: one SQLite file in the folder `.yieldtray/` at its
+//! root. Two processes may use it at once; one that is killed leaves it readable.
+//!
+//! Secrets are sealed with a key that lies with the user and not in the workspace, so that neither a
+//! copy of the folder nor a backup of it tells them.
+
+mod folder;
+mod seal;
+mod store;
+
+pub use folder::{STATE_FOLDER, chosen_environment, choose_environment};
+pub use seal::{Key, user_key_file};
+pub use store::{Kept, Store};
+
+/// Why the state cannot be read or written.
+#[derive(Debug, thiserror::Error)]
+pub enum Error {
+    /// The file was written by a newer version.
+    #[error("`{file}` was written by a newer version of yieldtray (its form is {found}, this version knows {known})")]
+    Newer {
+        /// The file's name.
+        file: String,
+        /// Its form.
+        found: i64,
+        /// The newest form that is known here.
+        known: i64,
+    },
+    /// SQLite refuses.
+    #[error("{0}")]
+    Database(#[from] rusqlite::Error),
+    /// The folder or the key cannot be made or read.
+    #[error("{what}: {error}")]
+    File {
+        /// What was tried.
+        what: String,
+        /// What the system says.
+        error: std::io::Error,
+    },
+    /// A secret cannot be sealed.
+    #[error("there is no home folder for the key that seals secrets")]
+    NoKey,
+}
+
+impl Error {
+    fn file(what: impl Into<String>, error: std::io::Error) -> Self {
+        Error::File { what: what.into(), error }
+    }
+}

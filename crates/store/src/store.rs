@@ -1,0 +1,186 @@
+use crate::folder::{STATE_FOLDER, make};
+use crate::{Error, Key};
+use rusqlite::config::DbConfig;
+use rusqlite::{Connection, OpenFlags, TransactionBehavior, params};
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+
+/// The SQLite file in the state folder.
+const FILE: &str = "state.db";
+
+/// The form of the file that this version writes.
+const FORM: i64 = 1;
+
+/// How long to wait for another process that writes.
+const PATIENCE: Duration = Duration::from_secs(20);
+
+/// The log that SQLite writes before the file itself may grow to this many bytes before it is written
+/// back at the end of a process: writing it back each time costs two waits for the disk.
+const LARGE_LOG: u64 = 256 * 1024;
+
+/// A value a response yielded, as it is kept.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Kept {
+    /// Its name.
+    pub name: String,
+    /// The request file whose cell yielded it, relative to the root.
+    pub file: String,
+    /// That cell's name.
+    pub cell: String,
+    /// The value as JSON; `None` for a secret that cannot be opened here.
+    pub value: Option<String>,
+    /// Whether it may be shown.
+    pub secret: bool,
+    /// Seconds since 1970.
+    pub at: i64,
+}
+
+/// The state of one workspace.
+#[derive(Debug)]
+pub struct Store {
+    database: Connection,
+    folder: PathBuf,
+    key_file: Option<PathBuf>,
+}
+
+impl Store {
+    /// Opens the state of the workspace at `root`, if there is any yet. `key_file` holds the key that
+    /// seals secrets.
+    pub fn open(root: &Path, key_file: Option<PathBuf>) -> Result<Option<Self>, Error> {
+        let folder = root.join(STATE_FOLDER);
+        if !folder.join(FILE).is_file() {
+            return Ok(None);
+        }
+        Self::connect(folder, key_file).map(Some)
+    }
+
+    /// Opens the state of the workspace at `root`, making it if there is none.
+    pub fn open_or_make(root: &Path, key_file: Option<PathBuf>) -> Result<Self, Error> {
+        Self::connect(make(root)?, key_file)
+    }
+
+    fn connect(folder: PathBuf, key_file: Option<PathBuf>) -> Result<Self, Error> {
+        let flags = OpenFlags::SQLITE_OPEN_READ_WRITE
+            | OpenFlags::SQLITE_OPEN_CREATE
+            | OpenFlags::SQLITE_OPEN_NO_MUTEX
+            | OpenFlags::SQLITE_OPEN_EXRESCODE;
+        let database = Connection::open_with_flags(folder.join(FILE), flags)?;
+        database.busy_timeout(PATIENCE)?;
+        let mut store = Self { database, folder, key_file };
+        match store.form()? {
+            FORM => {}
+            0 => store.lay_out()?,
+            found => {
+                return Err(Error::Newer { file: format!("{STATE_FOLDER}/{FILE}"), found, known: FORM });
+            }
+        }
+        store.database.pragma_update(None, "synchronous", "NORMAL")?;
+        if store.log_is_small() {
+            store.database.set_db_config(DbConfig::SQLITE_DBCONFIG_NO_CKPT_ON_CLOSE, true)?;
+        }
+        Ok(store)
+    }
+
+    fn form(&self) -> Result<i64, Error> {
+        Ok(self.database.pragma_query_value(None, "user_version", |row| row.get(0))?)
+    }
+
+    fn lay_out(&mut self) -> Result<(), Error> {
+        // Two processes may begin at once: the change of the mode does not wait by itself.
+        let mut tries = 0;
+        while let Err(error) = self.database.pragma_update(None, "journal_mode", "WAL") {
+            tries += 1;
+            if tries == 100 {
+                return Err(error.into());
+            }
+            std::thread::sleep(Duration::from_millis(20));
+        }
+        let change = self.database.transaction_with_behavior(TransactionBehavior::Immediate)?;
+        let form: i64 = change.pragma_query_value(None, "user_version", |row| row.get(0))?;
+        if form == 0 {
+            change.execute_batch(
+                "CREATE TABLE tray (
+                    environment TEXT NOT NULL,
+                    file TEXT NOT NULL,
+                    name TEXT NOT NULL,
+                    cell TEXT NOT NULL,
+                    value BLOB NOT NULL,
+                    sealed INTEGER NOT NULL,
+                    at INTEGER NOT NULL,
+                    PRIMARY KEY (environment, file, name)
+                ) STRICT, WITHOUT ROWID;",
+            )?;
+            change.pragma_update(None, "user_version", FORM)?;
+        }
+        Ok(change.commit()?)
+    }
+
+    fn log_is_small(&self) -> bool {
+        let log = self.folder.join(format!("{FILE}-wal"));
+        std::fs::metadata(log).map_or(0, |data| data.len()) < LARGE_LOG
+    }
+
+    /// The values kept for an environment, by name.
+    pub fn kept(&self, environment: &str) -> Result<Vec<Kept>, Error> {
+        let mut query = self.database.prepare(
+            "SELECT name, file, cell, value, sealed, at FROM tray WHERE environment = ?1 ORDER BY name, file",
+        )?;
+        let mut rows = query.query(params![environment])?;
+        let (mut kept, mut key) = (Vec::new(), None);
+        while let Some(row) = rows.next()? {
+            let (name, file, secret): (String, String, bool) = (row.get(0)?, row.get(1)?, row.get(4)?);
+            let bytes: Vec<u8> = row.get(3)?;
+            let value = match secret {
+                false => String::from_utf8(bytes).ok(),
+                true => {
+                    let key = key.get_or_insert_with(|| self.key_file.as_deref().and_then(Key::read));
+                    key.as_ref().and_then(|key| key.open(&bytes, &place(environment, &file, &name)))
+                }
+            };
+            kept.push(Kept { name, file, cell: row.get(2)?, value, secret, at: row.get(5)? });
+        }
+        Ok(kept)
+    }
+
+    /// Keeps values for an environment, all or none. A value of the same name and file is replaced.
+    pub fn keep(&mut self, environment: &str, values: &[Kept]) -> Result<(), Error> {
+        let key = match values.iter().any(|kept| kept.secret) {
+            true => Some(Key::read_or_make(self.key_file.as_deref().ok_or(Error::NoKey)?)?),
+            false => None,
+        };
+        let change = self.database.transaction_with_behavior(TransactionBehavior::Immediate)?;
+        {
+            let mut insert = change.prepare(
+                "INSERT INTO tray (environment, file, name, cell, value, sealed, at)
+                 VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)
+                 ON CONFLICT DO UPDATE SET cell = ?4, value = ?5, sealed = ?6, at = ?7",
+            )?;
+            for kept in values {
+                let Some(value) = &kept.value else { continue };
+                let bytes = match &key {
+                    Some(key) if kept.secret => key.seal(value, &place(environment, &kept.file, &kept.name))?,
+                    _ => value.clone().into_bytes(),
+                };
+                insert.execute(params![environment, kept.file, kept.name, kept.cell, bytes, kept.secret, kept.at])?;
+            }
+        }
+        Ok(change.commit()?)
+    }
+
+    /// Drops the values of a name; how many there were.
+    pub fn drop_value(&mut self, environment: &str, name: &str) -> Result<usize, Error> {
+        Ok(self
+            .database
+            .execute("DELETE FROM tray WHERE environment = ?1 AND name = ?2", params![environment, name])?)
+    }
+
+    /// Drops all values of an environment; how many there were.
+    pub fn clear(&mut self, environment: &str) -> Result<usize, Error> {
+        Ok(self.database.execute("DELETE FROM tray WHERE environment = ?1", params![environment])?)
+    }
+}
+
+/// What a sealed value is bound to: moved to another row, it does not open.
+fn place(environment: &str, file: &str, name: &str) -> String {
+    format!("{environment}\0{file}\0{name}")
+}
