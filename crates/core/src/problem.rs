@@ -92,6 +92,16 @@ codes! {
     UnknownCell = "unknown-cell",
     /// Cells that need each other.
     NeedsCycle = "needs-cycle",
+    /// A value that another place hides.
+    HiddenValue = "hidden-value",
+    /// A yield that no cell uses.
+    UnusedYield = "unused-yield",
+    /// A name that a file yields twice.
+    RepeatedYield = "repeated-yield",
+    /// A text that looks like a secret in a file that others see.
+    SecretInFile = "secret-in-file",
+    /// A private file that git keeps.
+    TrackedFile = "tracked-file",
     /// A label nobody has.
     UnknownLabel = "unknown-label",
     /// A configuration that cannot be read.

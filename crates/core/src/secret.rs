@@ -141,6 +141,13 @@ pub fn is_secret_header(name: &str) -> bool {
         || ["api-key", "apikey", "token", "secret", "password"].iter().any(has)
 }
 
+/// Whether a value's name says that it holds a secret.
+pub fn is_secret_name(name: &str) -> bool {
+    let name = name.to_ascii_lowercase();
+    let telling = ["password", "passwd", "secret", "token", "api_key", "apikey", "private_key", "credential"];
+    telling.iter().any(|word| name.contains(word)) || name.split('_').any(|word| word == "key" || word == "pin")
+}
+
 /// The part of a credential header's value that is the credential: without the scheme's name.
 pub fn credential(value: &str) -> &str {
     value.split_once(' ').map_or(value, |(_, credential)| credential.trim())

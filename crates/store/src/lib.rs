@@ -8,7 +8,7 @@ mod folder;
 mod seal;
 mod store;
 
-pub use folder::{STATE_FOLDER, chosen_environment, choose_environment};
+pub use folder::{STATE_FOLDER, choose_environment, chosen_environment};
 pub use seal::{Key, user_key_file};
 pub use store::{Kept, Store};
 

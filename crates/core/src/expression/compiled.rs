@@ -44,6 +44,7 @@ pub struct Compiled {
     /// The names it uses, each once.
     names: Vec<String>,
     body: Reads,
+    made_up: bool,
     raw: bool,
     long: bool,
 }
@@ -68,7 +69,7 @@ impl Compiled {
             let raw = matches!(&tree.expr, Expr::Call(call) if call.func_name == "raw" && call.target.is_none());
             let uses = walk::prepare(&mut tree);
             let faults = call_faults(source, &uses.calls, own);
-            let compiled = Self { tree, names: uses.names, body: uses.body, raw, long };
+            let compiled = Self { tree, names: uses.names, body: uses.body, made_up: uses.made_up, raw, long };
             if faults.is_empty() { Ok(compiled) } else { Err(faults) }
         })
     }
@@ -76,6 +77,11 @@ impl Compiled {
     /// The names it uses that are not its own, each once, in order of appearance.
     pub fn names(&self) -> &[String] {
         &self.names
+    }
+
+    /// Whether it makes values up: then it comes to another value each time.
+    pub fn is_made_up(&self) -> bool {
+        self.made_up
     }
 
     /// What it reads of `body`.
@@ -189,7 +195,8 @@ fn call_faults(source: &str, calls: &[(String, usize)], own: &OwnFunctions) -> V
             None if CEL_FUNCTIONS.contains(&name.as_str()) => continue,
             None => {
                 let ours = FUNCTIONS.iter().map(|function| function.name);
-                let known = ours.chain(own.names()).chain(CEL_FUNCTIONS.iter().copied()).chain(CEL_MACROS.iter().copied());
+                let known =
+                    ours.chain(own.names()).chain(CEL_FUNCTIONS.iter().copied()).chain(CEL_MACROS.iter().copied());
                 let hint = closest(name, known).map(|meant| format!("did you mean `{meant}`?"));
                 Fault::new(Code::UnknownFunction, span, format!("no function `{name}`"), hint)
             }

@@ -4,9 +4,9 @@
 use cel::common::types::Type;
 use cel::common::value::{StaticVal, Val};
 use chrono::{DateTime, FixedOffset};
+use rustc_hash::FxHashSet;
 use std::any::Any;
 use std::fmt;
-use rustc_hash::FxHashSet;
 use std::sync::atomic::{AtomicBool, AtomicU32, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 

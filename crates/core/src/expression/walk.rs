@@ -93,6 +93,8 @@ pub(super) struct Uses {
     pub names: Vec<String>,
     /// What it reads of `body`.
     pub body: Reads,
+    /// Whether it calls something that makes values up.
+    pub made_up: bool,
     /// Calls: the function's name and how many arguments it got, a receiver counted as the first.
     pub calls: Vec<(String, usize)>,
 }
@@ -104,9 +106,7 @@ pub(super) fn each_child<E>(
 ) -> Result<(), E> {
     match &mut node.expr {
         Expr::Select(select) => work(&mut select.operand),
-        Expr::Call(call) => {
-            call.target.iter_mut().map(|target| &mut **target).chain(&mut call.args).try_for_each(work)
-        }
+        Expr::Call(call) => call.target.iter_mut().map(|target| &mut **target).chain(&mut call.args).try_for_each(work),
         Expr::List(list) => list.elements.iter_mut().try_for_each(work),
         Expr::Map(map) => map.entries.iter_mut().try_for_each(|entry| match &mut entry.expr {
             EntryExpr::MapEntry(entry) => work(&mut entry.key).and_then(|()| work(&mut entry.value)),
@@ -189,6 +189,7 @@ impl Walker {
         self.uses.calls.push((call.func_name.clone(), arguments));
         if functions::by_name(&call.func_name).is_some_and(|function| function.made_up) && call.target.is_none() {
             call.args.insert(0, made());
+            self.uses.made_up = true;
         }
     }
 

@@ -3,26 +3,42 @@
 use super::checks;
 use crate::expression::Engine;
 use crate::problem::{Code, Problem, SourceId, closest, enumerate};
-use crate::syntax::{Instruction, Kind, Span, Template};
+use crate::syntax::{Instruction, Kind, Span, Template, instructions};
 use crate::workspace::{CellId, Workspace, compile};
 
 /// The problems of `cell`: those of its own lines, and those of the preambles that hold for it.
 pub(super) fn examine(workspace: &Workspace, engine: &Engine, cell: CellId) -> Vec<Problem> {
-    let mut examiner = Examiner { workspace, engine, problems: Vec::new() };
+    let mut problems = Vec::new();
     let source = workspace.source(cell.source);
     let own = workspace.cell(cell);
     let within = |problem: &&Problem| own.span.contains(problem.span);
-    examiner.problems.extend(source.problems.iter().filter(within).cloned());
+    problems.extend(source.problems.iter().filter(within).cloned());
     for home in source.commons.iter().chain([&cell.source]) {
         let over = workspace.source(*home);
         let first_cell = over.file.cells.first().map_or(over.text.len(), |cell| cell.span.start());
         let preamble =
             over.problems.iter().filter(|problem| problem.span.end() <= first_cell && !own.span.contains(problem.span));
-        examiner.problems.extend(preamble.cloned());
+        problems.extend(preamble.cloned());
+        problems.extend(examine_preamble(workspace, engine, *home));
     }
-    for (home, instruction) in workspace.preambles(cell.source) {
+    problems.extend(examine_own(workspace, engine, cell));
+    problems.sort_by_key(|problem| (problem.source, problem.span.start()));
+    problems
+}
+
+/// What is wrong with the expressions of the preamble of one text.
+pub(crate) fn examine_preamble(workspace: &Workspace, engine: &Engine, home: SourceId) -> Vec<Problem> {
+    let mut examiner = Examiner { workspace, engine, problems: Vec::new() };
+    for instruction in instructions(&workspace.source(home).file.preamble) {
         examiner.instruction(home, instruction);
     }
+    examiner.problems
+}
+
+/// What is wrong with the expressions of a cell's own lines.
+pub(crate) fn examine_own(workspace: &Workspace, engine: &Engine, cell: CellId) -> Vec<Problem> {
+    let mut examiner = Examiner { workspace, engine, problems: Vec::new() };
+    let own = workspace.cell(cell);
     for instruction in own.instructions() {
         examiner.instruction(cell.source, instruction);
     }
@@ -34,7 +50,6 @@ pub(super) fn examine(workspace: &Workspace, engine: &Engine, cell: CellId) -> V
     }
     examiner.template(cell.source, own.body, true);
     examiner.waived(cell);
-    examiner.problems.sort_by_key(|problem| (problem.source, problem.span.start()));
     examiner.problems
 }
 

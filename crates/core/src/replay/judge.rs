@@ -1,12 +1,12 @@
 use super::checks::{Purpose, Use};
 use super::event::{CheckFailure, YieldReport};
+use crate::expression::Engine;
 use crate::expression::Value;
 use crate::problem::{Problem, SourceId};
 use crate::response::ResponseNames;
 use crate::secret::{MASK, Masker};
 use crate::syntax::{Segment, Span, Template};
 use crate::workspace::{Answers, CellId, Lookup, Memo, Reach, Settings, Stage, Tray, Workspace, Yielded};
-use crate::expression::Engine;
 
 /// A value is cut to this many characters where it is shown: an explanation is read by a person.
 const LONGEST_SHOWN: usize = 600;

@@ -2,9 +2,11 @@
 //! cells in order, a [`Run`] hands out the requests that are ready and takes the answers. What
 //! happened comes out as [`Event`]s; the terminal, data output and editors only read those.
 
+mod chain;
 mod checks;
 mod event;
 mod examine;
+mod graph;
 mod judge;
 mod plan;
 mod question;
@@ -14,7 +16,10 @@ mod select;
 #[cfg(test)]
 mod tests;
 
+pub use chain::{Link, chain};
 pub use event::{CellReport, CheckFailure, Event, Outcome, Summary, YieldReport};
+pub(crate) use examine::{examine_own, examine_preamble};
+pub use graph::{Graph, Way};
 pub use plan::{Plan, Step};
 pub use question::Question;
 pub use run::{Next, Ready, Run};

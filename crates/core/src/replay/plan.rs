@@ -35,6 +35,12 @@ impl Plan {
     }
 }
 
+/// The cells that a cell directly needs, as far as they can be found.
+pub(super) fn needs_of(workspace: &mut Workspace, cell: CellId) -> Vec<CellId> {
+    let plan = Plan::new(workspace, &[cell], false);
+    plan.steps.into_iter().flat_map(|step| step.needs).collect()
+}
+
 #[derive(Clone, Copy, PartialEq)]
 enum State {
     Waiting,

@@ -63,7 +63,7 @@ pub(super) fn questions(lookup: &mut Lookup<'_>) -> (Option<Question>, Vec<Probl
                 None
             }
         };
-        let given = default.map(|span| evaluate(span));
+        let given = default.map(&mut evaluate);
         let offered = choices.map(|span| (span, evaluate(span)));
         if given == Some(None) || matches!(offered, Some((_, None))) {
             continue;

@@ -66,8 +66,7 @@ impl Reader {
                 ("environments", Some(table)) => {
                     for (name, held) in table {
                         let Some(table) = self.expect_table(name, held) else { continue };
-                        let mut environment =
-                            Environment::new(name.get_ref(), (self.source, key_span(name)));
+                        let mut environment = Environment::new(name.get_ref(), (self.source, key_span(name)));
                         self.environment(table, &mut environment);
                         config.environments.push(environment);
                     }

@@ -208,8 +208,8 @@ impl<'a> Lookup<'a> {
         });
         let commons = &workspace.source(source).commons;
         let preambles = [source].into_iter().chain(commons.iter().rev().copied());
-        let shared = preambles
-            .filter_map(move |home| giving_line(workspace, name, home, &workspace.source(home).file.preamble));
+        let shared =
+            preambles.filter_map(move |home| giving_line(workspace, name, home, &workspace.source(home).file.preamble));
         let everywhere = workspace.config.values.iter().filter(move |entry| entry.name == name);
         set.chain(std::iter::once_with(own).flatten())
             .chain(std::iter::once_with(yielded).flatten())
@@ -309,8 +309,9 @@ impl<'a> Lookup<'a> {
         let settings = self.reach.settings;
         match name {
             "env" => {
-                let variables =
-                    || Value::map(settings.process.iter().map(|(name, value)| (name.clone(), Value::text(value.clone()))));
+                let variables = || {
+                    Value::map(settings.process.iter().map(|(name, value)| (name.clone(), Value::text(value.clone()))))
+                };
                 Some(self.memo.process.get_or_insert_with(variables).clone())
             }
             "environment" => Some(settings.environment.as_deref().map_or_else(Value::null, Value::from)),

@@ -2,20 +2,27 @@
 //! of values in the order the language gives.
 
 mod config;
+mod config_edit;
 mod config_reader;
 mod given;
 mod lookup;
 mod missing;
 mod own_functions;
 mod source;
+mod survey;
 mod tray;
+mod uses;
 
 #[cfg(test)]
 mod tests;
 
 pub use config::{CONFIG_FILE, Config, Environment, LOCAL_FILE, Tint, unknown_environment};
+pub use config_edit::{EditError, add_environment_like};
 pub use given::{Absent, Entry, Given, Outside};
+pub(crate) use lookup::compile;
 pub use lookup::{Answers, Found, Lookup, Memo, Reach, Settings, Stage};
-pub(crate) use lookup::{compile, place_of_name};
 pub use source::{COMMON_FILE, CellId, Files, Source, Workspace};
+pub use survey::{Across, Origin, OriginKind, Row, Value as Shown, across, survey};
 pub use tray::{Tray, Yielded};
+pub use uses::{NameUse, Placed, yields};
+pub(crate) use uses::{expressions_of, names_in, own_expressions};

@@ -23,7 +23,11 @@ fn examine_one(config: &Config, engine: &Engine, function: &OwnFunction) -> Vec<
     if FUNCTIONS.iter().any(|known| known.name == function.name) || crate::expression::is_builtin(&function.name) {
         let message = format!("`{}` is a function of the language, so no other can take its name", function.name);
         let problem = Problem::mistake(Code::ReservedName, function.span, message);
-        return vec![problem.with_hint(format!("choose another name, such as `my_{}`", function.name)).in_source(function.source)];
+        return vec![
+            problem
+                .with_hint(format!("choose another name, such as `my_{}`", function.name))
+                .in_source(function.source),
+        ];
     }
     // A call is written out, so that a function which comes back to itself is found from each of them.
     let call = engine.compile(&function.call());
@@ -40,12 +44,18 @@ fn examine_one(config: &Config, engine: &Engine, function: &OwnFunction) -> Vec<
     }
     let names = own.map(|compiled| compiled.names().to_vec()).unwrap_or_default();
     let given = |name: &String| {
-        function.params.contains(name) || is_language_name(name) || crate::expression::is_type_name(name) || gives(config, name)
+        function.params.contains(name)
+            || is_language_name(name)
+            || crate::expression::is_type_name(name)
+            || gives(config, name)
     };
     let unknown = names.into_iter().filter(|name| !given(name));
     unknown
         .map(|name| {
-            let message = format!("`{}` uses `{name}`, which is neither a parameter nor a value of the configuration", function.name);
+            let message = format!(
+                "`{}` uses `{name}`, which is neither a parameter nor a value of the configuration",
+                function.name
+            );
             let known = function.params.iter().map(String::as_str);
             let hint = match closest(&name, known) {
                 Some(meant) => format!("did you mean `{meant}`?"),

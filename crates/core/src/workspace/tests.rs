@@ -129,16 +129,18 @@ fn the_configuration_and_its_mistakes() {
     assert_eq!(problems, []);
     assert_eq!(config.requests, "requests");
     assert_eq!(config.environment.map(|(name, ..)| name).as_deref(), Some("bench"));
-    let shown: Vec<String> =
-        config.values.iter().map(|entry| format!("{} {:?}", entry.name, entry.given)).collect();
-    assert_eq!(shown, [
+    let shown: Vec<String> = config.values.iter().map(|entry| format!("{} {:?}", entry.name, entry.given)).collect();
+    assert_eq!(
+        shown,
+        [
             "n Value(1000)",
             "d Value(2.5)",
             "t Value(true)",
             "l Value([1,\"a\"])",
             "when Value(\"2026-09-14\")",
             "m Value({\"a\":1})"
-        ]);
+        ]
+    );
 
     for (text, code, at, hint) in [
         ("[workspce]\n", Code::UnknownKey, "workspce", "did you mean `workspace`?"),

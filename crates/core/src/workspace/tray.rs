@@ -33,6 +33,11 @@ impl Tray {
         same_name.push(yielded);
     }
 
+    /// Puts a value on the tray beside others of its name and file.
+    pub(crate) fn put_beside(&mut self, name: &str, yielded: Yielded) {
+        self.values.entry(name.into()).or_default().push(yielded);
+    }
+
     /// The value a cell of `file` sees under `name`, if that cell directly needs `needs`.
     pub fn get(&self, name: &str, file: SourceId, needs: &[CellId]) -> Option<&Yielded> {
         let same_name = self.values.get(name)?;

@@ -184,7 +184,8 @@ mod tests {
             let iban = made(&engine, "iban");
             let moved = format!("{}{}", &iban[4..], &iban[..4]);
             let digits: String = moved.chars().filter_map(|c| c.to_digit(36)).map(|digit| digit.to_string()).collect();
-            let remainder = digits.bytes().fold(0u32, |remainder, digit| (remainder * 10 + u32::from(digit - b'0')) % 97);
+            let remainder =
+                digits.bytes().fold(0u32, |remainder, digit| (remainder * 10 + u32::from(digit - b'0')) % 97);
             assert_eq!(remainder, 1, "{iban}");
         }
     }

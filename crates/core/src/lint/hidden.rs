@@ -1,0 +1,75 @@
+//! Values that another place hides. A private value over a shared one, and an environment's over that
+//! of every environment, are what those places are for, and nothing is said of them.
+
+use crate::problem::{Code, Problem, SourceId};
+use crate::replay::Step;
+use crate::syntax::{Kind, Span};
+use crate::workspace::{CellId, Workspace};
+use rustc_hash::FxHashSet;
+
+pub(super) fn values(workspace: &Workspace, steps: &[Step]) -> Vec<Problem> {
+    let mut problems = Vec::new();
+    let mut sources = FxHashSet::default();
+    for step in steps {
+        if sources.insert(step.cell.source) {
+            shared(workspace, step.cell.source, &mut problems);
+        }
+        own(workspace, step.cell, &mut problems);
+    }
+    problems
+}
+
+/// What hides a file's `let`, or that of a `_common.http` over it: an environment, or a nearer `let`.
+fn shared(workspace: &Workspace, source: SourceId, problems: &mut Vec<Problem>) {
+    let lets = lets_over(workspace, source);
+    for (index, (home, name, span)) in lets.iter().enumerate() {
+        let by_environment = workspace.config.environments.iter().find_map(|environment| {
+            let entry = environment.values.iter().find(|entry| entry.name == *name)?;
+            Some((environment, entry))
+        });
+        if let Some((environment, entry)) = by_environment {
+            let message = format!("`{name}` is hidden: environment `{}` gives it too, and wins", environment.name);
+            problems.push(hidden(*home, *span, message, (entry.source, entry.span)));
+        } else if let Some((nearer, _, place)) = lets[index + 1..].iter().find(|(_, other, _)| other == name) {
+            let message =
+                format!("`{name}` is hidden: `{}` gives it too, and is nearer", workspace.shown_path(*nearer));
+            problems.push(hidden(*home, *span, message, (*nearer, *place)));
+        }
+    }
+}
+
+/// What a cell's own `let` or `ask` hides.
+fn own(workspace: &Workspace, cell: CellId, problems: &mut Vec<Problem>) {
+    let text = &workspace.source(cell.source).text;
+    for line in workspace.cell(cell).instructions() {
+        let (Kind::Let { name, .. } | Kind::Ask { name, .. }) = line.kind else { continue };
+        let word = name.of(text);
+        let shared = lets_over(workspace, cell.source).into_iter().rev().find(|(_, other, _)| *other == word);
+        let config = &workspace.config;
+        let entries = config.environments.iter().flat_map(|environment| &environment.values).chain(&config.values);
+        let entry = entries.into_iter().find(|entry| entry.name == word);
+        let other = entry.map(|entry| (entry.source, entry.span)).or(shared.map(|(home, _, span)| (home, span)));
+        if let Some((source, span)) = other {
+            let message = format!("`{word}` hides the one of `{}` for this cell", workspace.shown_path(source));
+            let remark =
+                Problem::remark(Code::HiddenValue, name, message).with_also(source, span, "this one is hidden");
+            problems.push(remark.with_hint("rename one of them, if that is not meant").in_source(cell.source));
+        }
+    }
+}
+
+/// The `let`s of the preambles over a file, the weakest first: text, name and where the name stands.
+fn lets_over(workspace: &Workspace, source: SourceId) -> Vec<(SourceId, &str, Span)> {
+    let lets = workspace.preambles(source).filter_map(|(home, line)| match line.kind {
+        Kind::Let { name, .. } => Some((home, name.of(&workspace.source(home).text), name)),
+        _ => None,
+    });
+    lets.collect()
+}
+
+fn hidden(home: SourceId, span: Span, message: String, by: (SourceId, Span)) -> Problem {
+    Problem::remark(Code::HiddenValue, span, message)
+        .with_hint("rename one of them, or remove the one that is not meant")
+        .with_also(by.0, by.1, "this one wins")
+        .in_source(home)
+}

@@ -1,0 +1,104 @@
+//! Texts that look like secrets in files that others see: long random text, and literals in header
+//! fields and values whose names say that they hold one.
+
+use crate::expression::Value;
+use crate::problem::{Code, Problem, SourceId};
+use crate::secret::{credential, is_secret_header, is_secret_name};
+use crate::syntax::{Kind, Span, Template};
+use crate::workspace::{Given, LOCAL_FILE, Workspace};
+
+const HINT: &str = "write a value in its place, as in `{{api_key}}`, and give that in `yieldtray.local.toml`";
+
+/// The shortest random text that is taken for a secret.
+const LONG: usize = 24;
+
+/// In a request file or a `_common.http`.
+pub(super) fn in_requests(workspace: &Workspace, source: SourceId) -> Vec<Problem> {
+    let own = workspace.source(source);
+    let text = &own.text;
+    let mut problems = Vec::new();
+    let fields = own.file.cells.iter().flat_map(|cell| &cell.fields).map(|field| (field.name, field.value));
+    let cells = own.file.cells.iter().flat_map(|cell| cell.instructions());
+    let lines = crate::syntax::instructions(&own.file.preamble).chain(cells).filter_map(|line| match line.kind {
+        Kind::Header { name, value } => Some((name, value)),
+        _ => None,
+    });
+    for (name, value) in fields.chain(lines) {
+        let literal = credential(value.of(text));
+        let plain = Template::parse(text, value, false, &mut Vec::new()).is_plain();
+        if is_secret_header(name.of(text)) && plain && literal.len() >= 4 {
+            let at = value.part(value.len() - literal.len(), value.len());
+            let message = format!("the value of `{}` stands in a file that others see", name.of(text));
+            problems.push(finding(source, at, message));
+        }
+    }
+    for span in random_texts(text) {
+        if !problems.iter().any(|known| known.span.contains(span)) {
+            let message = "this looks like a secret, in a file that others see".to_owned();
+            problems.push(finding(source, span, message));
+        }
+    }
+    problems
+}
+
+/// In the shared configuration: a value of a telling name that stands there itself.
+pub(super) fn in_configuration(workspace: &Workspace) -> Vec<Problem> {
+    let config = &workspace.config;
+    let entries = config.environments.iter().flat_map(|environment| &environment.values).chain(&config.values);
+    let shared = entries.filter(|entry| !entry.private);
+    let literal = shared.filter_map(|entry| match &entry.given {
+        Given::Value(value) => Some((entry, value)),
+        _ => None,
+    });
+    let telling = literal.filter(|(entry, value)| {
+        let filled = |value: &Value| value.to_text().is_ok_and(|text| !text.is_empty());
+        (entry.secret || is_secret_name(&entry.name)) && filled(value)
+            || value.as_text().is_some_and(|text| !random_texts(text).is_empty())
+    });
+    telling
+        .map(|(entry, _)| {
+            let message = format!("`{}` holds a secret, it seems, in a file that others see", entry.name);
+            let problem = Problem::mistake(Code::SecretInFile, entry.span, message);
+            let hint =
+                format!("move the line to `{LOCAL_FILE}`, or write where it comes from: `{{ from = \"env:…\" }}`");
+            problem.with_hint(hint).in_source(entry.source)
+        })
+        .collect()
+}
+
+fn finding(source: SourceId, span: Span, message: String) -> Problem {
+    Problem::mistake(Code::SecretInFile, span, message).with_hint(HINT).in_source(source)
+}
+
+/// Runs of letters and digits that no person writes: long, mixed, and without repetition.
+fn random_texts(text: &str) -> Vec<Span> {
+    let mut found = Vec::new();
+    let bytes = text.as_bytes();
+    let mut at = 0;
+    while at < bytes.len() {
+        let part = |b: &&u8| b.is_ascii_alphanumeric() || matches!(**b, b'_' | b'-' | b'+');
+        let run = bytes[at..].iter().take_while(part).count();
+        if run >= LONG && is_random(&bytes[at..at + run]) {
+            found.push(Span::new(at, at + run));
+        }
+        at += run.max(1);
+    }
+    found
+}
+
+fn is_random(run: &[u8]) -> bool {
+    // Words joined by marks, and ids of the UUID kind, are no secrets.
+    let longest = run.split(|b| matches!(b, b'-' | b'_' | b'+')).map(<[u8]>::len).max().unwrap_or_default();
+    let digits = run.iter().filter(|b| b.is_ascii_digit()).count();
+    let letters = run.iter().filter(|b| b.is_ascii_alphabetic()).count();
+    if longest < 16 || digits < 3 || letters < 6 {
+        return false;
+    }
+    // Shannon's measure of surprise, in bits a character: prose joined together has below three.
+    let mut counts = [0u32; 256];
+    run.iter().for_each(|b| counts[usize::from(*b)] += 1);
+    let all = run.len() as f64;
+    let bits: f64 =
+        counts.iter().filter(|count| **count > 0).map(|count| f64::from(*count) / all).map(|p| -p * p.log2()).sum();
+    bits > 3.2
+}

@@ -1,0 +1,271 @@
+//! What each name is now, where it comes from, and whether it is set at all.
+
+use super::lookup::Found;
+use super::{CellId, Entry, Lookup, Memo, Reach, Yielded};
+use crate::expression;
+use crate::problem::{Problem, SourceId};
+use crate::secret::Masker;
+use crate::syntax::{Kind, Span};
+use rustc_hash::FxHashSet;
+
+/// A name with what is known of it.
+#[derive(Clone, Debug)]
+pub struct Row {
+    /// The name.
+    pub name: String,
+    /// Its value.
+    pub value: Value,
+    /// Where that comes from; `None` where nothing gives it.
+    pub origin: Option<Origin>,
+    /// What else would give it a value, the next in order first.
+    pub hides: Vec<Origin>,
+}
+
+/// A value as far as it can be told without sending anything.
+#[derive(Clone, Debug)]
+pub enum Value {
+    /// This value.
+    Known(expression::Value),
+    /// A secret.
+    Secret(expression::Value),
+    /// Made up each time, by this expression.
+    MadeUp(String),
+    /// Asked for at sending, by this question.
+    Asked(String),
+    /// From a command, which is not run only to be looked at.
+    NotRun(String),
+    /// None: why.
+    None(Problem),
+}
+
+/// Where a value comes from.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Origin {
+    /// What sort of place it is.
+    pub kind: OriginKind,
+    /// The place, where it stands in a text.
+    pub place: Option<(SourceId, Span)>,
+}
+
+/// The sorts of places that give values.
+#[derive(Clone, Debug, PartialEq)]
+pub enum OriginKind {
+    /// `--set`
+    Set,
+    /// `% let` of a cell or a preamble.
+    Let,
+    /// `% ask` of a cell.
+    Ask,
+    /// The tray: the cell that yielded it, and when it was kept.
+    Tray(Option<CellId>, Option<i64>),
+    /// An environment of the configuration, and where its value comes from in turn.
+    Environment(String, Option<String>),
+    /// `[values]` of the configuration, and where its value comes from in turn.
+    Everywhere(Option<String>),
+}
+
+impl Origin {
+    fn of(found: &Found<'_>, workspace: &super::Workspace) -> Self {
+        let entry_place = |entry: &Entry| Some((entry.source, entry.span));
+        let (kind, place) = match found {
+            Found::Set(_) => (OriginKind::Set, None),
+            Found::Line(source, line) => {
+                let kind = if matches!(line.kind, Kind::Ask { .. }) { OriginKind::Ask } else { OriginKind::Let };
+                (kind, Some((*source, line.span)))
+            }
+            Found::Yielded(Yielded { cell, kept_at, source, .. }) => {
+                let span = cell.map(|cell| workspace.cell(cell).span).unwrap_or_default();
+                (OriginKind::Tray(*cell, *kept_at), Some((*source, span)))
+            }
+            Found::Entry(entry, Some(environment)) => {
+                (OriginKind::Environment(environment.name.clone(), entry.given.words()), entry_place(entry))
+            }
+            Found::Entry(entry, None) => (OriginKind::Everywhere(entry.given.words()), entry_place(entry)),
+        };
+        Self { kind, place }
+    }
+}
+
+/// The rows of the names that `cells` use, each cell with those it needs; with `declared`, also of the
+/// names that are given but not used. Secrets that are met are added to `masker`.
+pub fn survey(reach: Reach<'_>, cells: &[(CellId, Vec<CellId>)], declared: bool, masker: &mut Masker) -> Vec<Row> {
+    let mut surveyor =
+        Surveyor { reach, masker, rows: Vec::new(), known: FxHashSet::default(), named: FxHashSet::default() };
+    let mut last = None;
+    for (cell, needs) in cells {
+        let mut memo = Memo::default();
+        let mut lookup = Lookup::new(reach, *cell, needs, &mut memo);
+        for used in lookup.names_lacking() {
+            surveyor.missing(&mut lookup, used);
+        }
+        for used in lookup.names_used() {
+            surveyor.row(&mut lookup, &used.name);
+        }
+        if declared && last.replace(cell.source) != Some(cell.source) {
+            for name in declared_names(&lookup) {
+                surveyor.row(&mut lookup, &name);
+            }
+        }
+    }
+    let mut rows = surveyor.rows;
+    rows.sort_by(|a, b| a.name.cmp(&b.name));
+    rows
+}
+
+/// The names given for a file, whether or not anything uses them.
+fn declared_names(lookup: &Lookup<'_>) -> Vec<String> {
+    let Reach { workspace, settings, tray, .. } = lookup.reach;
+    let config = &workspace.config;
+    let environment = settings.environment.as_deref().and_then(|name| config.environment(name));
+    let entries = environment.into_iter().flat_map(|environment| &environment.values).chain(&config.values);
+    let lets = workspace.preambles(lookup.cell.source).filter_map(|(source, line)| match line.kind {
+        Kind::Let { name, .. } => Some(name.of(&workspace.source(source).text).to_owned()),
+        _ => None,
+    });
+    let yielded = tray.iter().filter(|(_, yielded)| yielded.source == lookup.cell.source);
+    let set = settings.set.iter().map(|(name, _)| name.clone());
+    let all = entries.map(|entry| entry.name.clone()).chain(lets).chain(set);
+    let mut names: Vec<String> = all.chain(yielded.map(|(name, _)| name.to_owned())).collect();
+    names.sort_unstable();
+    names.dedup();
+    names
+}
+
+struct Surveyor<'s> {
+    reach: Reach<'s>,
+    masker: &'s mut Masker,
+    rows: Vec<Row>,
+    /// Names with the place that gives them, of which there is a row.
+    known: FxHashSet<(String, Place)>,
+    /// What was already told to be missing, by its words.
+    named: FxHashSet<String>,
+}
+
+/// What tells one giving place from another: its text and where, or that it has none.
+type Place = (Option<(SourceId, Span)>, bool);
+
+impl Surveyor<'_> {
+    fn row(&mut self, lookup: &mut Lookup<'_>, name: &str) {
+        let Some(first) = lookup.places(name).next() else { return };
+        let place = place_of(&first);
+        let key = (name.to_owned(), place);
+        if self.known.contains(&key) {
+            return;
+        }
+        let workspace = self.reach.workspace;
+        let origin = Origin::of(&first, workspace);
+        // A response can be yielded again and a default overridden: what is hidden is told all the same.
+        let hides = lookup.places(name).skip(1).map(|found| Origin::of(&found, workspace)).collect();
+        let value = self.value(lookup, name, &first);
+        self.known.insert(key);
+        self.rows.push(Row { name: name.to_owned(), value, origin: Some(origin), hides });
+    }
+
+    fn missing(&mut self, lookup: &mut Lookup<'_>, used: super::NameUse) {
+        let span = used.span(self.reach.workspace);
+        let stage = super::Stage::Before;
+        let Err(problems) = lookup.named(&used.name, used.at.source, span, stage) else { return };
+        for problem in problems {
+            if self.named.insert(format!("{} {}", used.name, problem.message)) {
+                let value = Value::None(problem);
+                self.rows.push(Row { name: used.name.clone(), value, origin: None, hides: Vec::new() });
+            }
+        }
+    }
+
+    fn value(&mut self, lookup: &mut Lookup<'_>, name: &str, found: &Found<'_>) -> Value {
+        let workspace = self.reach.workspace;
+        match found {
+            Found::Entry(entry, _) if entry.given.is_command() => {
+                return Value::NotRun(entry.given.words().unwrap_or_default());
+            }
+            Found::Line(source, line) => match line.kind {
+                Kind::Ask { question, .. } => {
+                    return Value::Asked(question.of(&workspace.source(*source).text).to_owned());
+                }
+                Kind::Let { expression, .. } => {
+                    let compiled = lookup.compile(*source, expression);
+                    if compiled.is_ok_and(|compiled| compiled.is_made_up()) {
+                        return Value::MadeUp(expression.of(&workspace.source(*source).text).to_owned());
+                    }
+                }
+                _ => {}
+            },
+            _ => {}
+        }
+        let place = match found {
+            Found::Line(source, line) => (*source, line.span),
+            _ => (lookup.cell.source, workspace.cell(lookup.cell).span),
+        };
+        let value = lookup.named(name, place.0, place.1, super::Stage::Before);
+        let secret = !lookup.memo.secrets.is_empty();
+        self.masker.learn(&mut lookup.memo.secrets);
+        match value {
+            // A `let` may use a secret without being one: the masker hides that part of it.
+            Ok(value) if secret && !matches!(found, Found::Line(..)) => Value::Secret(value),
+            Ok(value) => Value::Known(value),
+            Err(problems) => match problems.into_iter().next() {
+                Some(problem) => Value::None(problem),
+                None => Value::Known(expression::Value::null()),
+            },
+        }
+    }
+}
+
+fn place_of(found: &Found<'_>) -> Place {
+    match found {
+        Found::Set(_) => (None, false),
+        Found::Line(source, line) => (Some((*source, line.span)), false),
+        Found::Yielded(yielded) => (Some((yielded.source, Span::default())), true),
+        Found::Entry(entry, _) => (Some((entry.source, entry.span)), false),
+    }
+}
+
+/// A name in each environment.
+#[derive(Clone, Debug)]
+pub struct Across {
+    /// The name.
+    pub name: String,
+    /// Its value in each environment, in the order of the configuration; `None` where it is missing.
+    pub values: Vec<Option<Value>>,
+    /// Whether every environment gives it, and all the same.
+    pub equal: bool,
+}
+
+/// The names that the configuration gives, side by side in all environments.
+pub fn across(reach: Reach<'_>, masker: &mut Masker) -> Vec<Across> {
+    let config = &reach.workspace.config;
+    let entries = config.environments.iter().flat_map(|environment| &environment.values).chain(&config.values);
+    let mut names: Vec<&str> = entries.map(|entry| entry.name.as_str()).collect();
+    names.sort_unstable();
+    names.dedup();
+    let outside = reach.outside();
+    names
+        .into_iter()
+        .map(|name| {
+            let values: Vec<Option<Value>> = config
+                .environments
+                .iter()
+                .map(|environment| {
+                    let entry = config.entry(Some(&environment.name), name)?;
+                    if entry.given.is_command() {
+                        return Some(Value::NotRun(entry.given.words().unwrap_or_default()));
+                    }
+                    let value = entry.value(&outside).ok()?.clone();
+                    if entry.secret {
+                        masker.learn(&mut vec![value.clone()]);
+                        return Some(Value::Secret(value));
+                    }
+                    Some(Value::Known(value))
+                })
+                .collect();
+            let plain = |value: &Option<Value>| match value {
+                Some(Value::Known(value) | Value::Secret(value)) => Some(value.clone()),
+                _ => None,
+            };
+            let first = values.first().and_then(plain);
+            let equal = values.len() > 1 && first.is_some() && values.iter().all(|value| plain(value) == first);
+            Across { name: name.to_owned(), values, equal }
+        })
+        .collect()
+}

@@ -1,0 +1,157 @@
+//! Which names a cell uses, told without sending anything.
+
+use super::lookup::{Found, place_of_name};
+use super::{CellId, Lookup, Workspace, compile};
+use crate::expression::{Engine, is_type_name};
+use crate::problem::SourceId;
+use crate::syntax::{Instruction, Kind, Span, Template, is_language_name, is_value_name};
+
+/// An expression of a cell, or of a preamble that holds for it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Placed {
+    /// The text it stands in.
+    pub source: SourceId,
+    /// Where it stands.
+    pub span: Span,
+    /// Whether it is worked out only after the response.
+    pub after: bool,
+}
+
+/// A name that a cell uses.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct NameUse {
+    /// The name.
+    pub name: String,
+    /// The expression that uses it.
+    pub at: Placed,
+}
+
+impl NameUse {
+    /// Where the name itself stands.
+    pub fn span(&self, workspace: &Workspace) -> Span {
+        let text = &workspace.source(self.at.source).text;
+        if self.at.span.of(text) == self.name { self.at.span } else { place_of_name(&self.name, text, self.at.span) }
+    }
+}
+
+/// Every expression on the lines of `instruction`.
+pub(crate) fn expressions_of(text: &str, source: SourceId, instruction: &Instruction, found: &mut Vec<Placed>) {
+    let mut take = |span: Span, after| found.push(Placed { source, span, after });
+    match instruction.kind {
+        Kind::Let { expression, .. } => take(expression, false),
+        Kind::Yield { expression, .. } => take(expression, true),
+        Kind::Check { expression, hint, .. } => {
+            take(expression, true);
+            if let Some(hint) = hint {
+                let before = found.len();
+                marks(text, source, hint, false, found);
+                found[before..].iter_mut().for_each(|placed| placed.after = true);
+            }
+        }
+        Kind::Ask { default, choices, .. } => default.into_iter().chain(choices).for_each(|span| take(span, false)),
+        Kind::Header { value, .. } => marks(text, source, value, false, found),
+        Kind::Name(_) | Kind::Tag(_) | Kind::Needs(_) | Kind::Waive(_) | Kind::Broken => {}
+    }
+}
+
+/// The expressions of the marks in a piece of text.
+pub(crate) fn marks(text: &str, source: SourceId, span: Span, body: bool, found: &mut Vec<Placed>) {
+    // Most lines have no mark, and need no more than this to know it.
+    if memchr::memmem::find(span.of(text).as_bytes(), b"{{").is_some() {
+        let template = Template::parse(text, span, body, &mut Vec::new());
+        found.extend(template.expressions().map(|span| Placed { source, span, after: false }));
+    }
+}
+
+/// The expressions of a cell itself, its `let`s left out: those count only where they are used.
+pub(crate) fn own_expressions(workspace: &Workspace, cell: CellId) -> Vec<Placed> {
+    let (source, own) = (cell.source, workspace.cell(cell));
+    let text = &workspace.source(source).text;
+    let mut found = Vec::new();
+    if let Some(request) = &own.request {
+        marks(text, source, request.target, false, &mut found);
+    }
+    for field in &own.fields {
+        marks(text, source, field.value, false, &mut found);
+    }
+    marks(text, source, own.body, true, &mut found);
+    for instruction in own.instructions().filter(|line| !matches!(line.kind, Kind::Let { .. })) {
+        expressions_of(text, source, instruction, &mut found);
+    }
+    found
+}
+
+/// The expressions of the preambles that hold for a cell: headers and checks it does not replace.
+fn shared_expressions(workspace: &Workspace, cell: CellId, found: &mut Vec<Placed>) {
+    for (home, instruction) in workspace.preambles(cell.source) {
+        if matches!(instruction.kind, Kind::Header { .. } | Kind::Check { .. }) {
+            expressions_of(&workspace.source(home).text, home, instruction, found);
+        }
+    }
+}
+
+/// The free names of an expression that can be compiled.
+pub(crate) fn names_in(workspace: &Workspace, engine: &Engine, at: Placed) -> Vec<String> {
+    let text = at.span.of(&workspace.source(at.source).text);
+    if is_value_name(text) {
+        return vec![text.to_owned()];
+    }
+    match compile(workspace, engine, at.source, at.span) {
+        Ok(compiled) => compiled.names().to_vec(),
+        Err(_) => Vec::new(),
+    }
+}
+
+impl Lookup<'_> {
+    /// The names among those the cell uses that no place gives a value now, but for those it yields
+    /// itself before they are used.
+    pub fn names_lacking(&self) -> Vec<NameUse> {
+        let own: Vec<&str> = yields(self.workspace, self.cell).collect();
+        let mut used = self.names_used();
+        used.retain(|used| !(used.at.after && own.contains(&used.name.as_str())));
+        used.retain(|used| self.places(&used.name).next().is_none());
+        used
+    }
+
+    /// The values the cell uses, each once, those that its `let`s use too, in order of appearance; with
+    /// `base` where a path is joined to it. The language's own names are left out.
+    pub fn names_used(&self) -> Vec<NameUse> {
+        let (workspace, cell) = (self.workspace, self.cell);
+        let mut used: Vec<NameUse> = Vec::new();
+        if let Some(request) = &workspace.cell(cell).request {
+            let target = request.target;
+            if target.of(&workspace.source(cell.source).text).starts_with('/') {
+                used.push(NameUse {
+                    name: "base".to_owned(),
+                    at: Placed { source: cell.source, span: target, after: false },
+                });
+            }
+        }
+        let mut waiting = own_expressions(workspace, cell);
+        shared_expressions(workspace, cell, &mut waiting);
+        waiting.reverse();
+        while let Some(at) = waiting.pop() {
+            for name in names_in(workspace, self.reach.engine, at) {
+                if is_language_name(&name) || is_type_name(&name) || used.iter().any(|known| known.name == name) {
+                    continue;
+                }
+                if let Some(Found::Line(source, line)) = self.places(&name).next()
+                    && let Kind::Let { expression, .. } = line.kind
+                {
+                    waiting.push(Placed { source, span: expression, after: false });
+                }
+                used.push(NameUse { name, at });
+            }
+        }
+        used
+    }
+}
+
+/// The names a cell yields, in order.
+pub fn yields(workspace: &Workspace, cell: CellId) -> impl Iterator<Item = &str> {
+    let text = &workspace.source(cell.source).text;
+    workspace.cell(cell).instructions().filter_map(move |line| match line.kind {
+        Kind::Yield { name, .. } => Some(name.of(text)),
+        _ => None,
+    })
+}
