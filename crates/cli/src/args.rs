@@ -20,12 +20,18 @@ pub(crate) struct Common {
     /// Work in DIR as if started there
     #[arg(short = 'C', global = true, value_name = "DIR", display_order = 100)]
     pub(crate) directory: Option<PathBuf>,
-    /// The environment whose values are used [default: YIELDTRAY_ENV, then yieldtray.toml]
+    /// The environment whose values are used [default: YIELDTRAY_ENV, `yieldtray env`, yieldtray.toml]
     #[arg(short, long, global = true, value_name = "NAME", display_order = 101)]
     pub(crate) env: Option<String>,
     /// Give a value for this time; it wins over every other (repeatable)
     #[arg(long, global = true, value_name = "NAME=VALUE", display_order = 102)]
     pub(crate) set: Vec<String>,
+    /// Make up the same values as a run before, which told this number
+    #[arg(long, global = true, value_name = "NUMBER", display_order = 102)]
+    pub(crate) seed: Option<u64>,
+    /// Show secrets, after asking; on a terminal only
+    #[arg(long, global = true, display_order = 103)]
+    pub(crate) reveal: bool,
     /// Print data instead of text; the shapes are described in docs/commands.md
     #[arg(long, global = true, display_order = 103)]
     pub(crate) json: bool,
@@ -65,8 +71,29 @@ pub(crate) enum Command {
     #[command(after_help = "Example: yieldtray replay requests --tag smoke -e bench")]
     Replay(Replay),
     /// List the requests there are
-    #[command(after_help = "Example: yieldtray list requests/intake.http")]
+    #[command(after_help = "Examples:
+  yieldtray list requests/intake.http
+  yieldtray list --graph=dot > graph.dot")]
     List(List),
+    /// Show what each name is now and where it comes from
+    #[command(after_help = "Examples:
+  yieldtray values book-lot
+  yieldtray values --across
+  yieldtray values --functions")]
+    Values(Values),
+    /// Show the environments, or choose one for this checkout
+    #[command(after_help = "Examples:
+  yieldtray env live
+  yieldtray env rehearsal --like bench")]
+    Env(Env),
+    /// Show what responses yielded, or drop some of it
+    #[command(after_help = "Examples:
+  yieldtray tray
+  yieldtray tray drop token")]
+    Tray(Tray),
+    /// Find mistakes and oddities without sending anything
+    #[command(after_help = "Example: yieldtray lint requests")]
+    Lint(Lint),
 }
 
 #[derive(Debug, Group)]
@@ -103,9 +130,13 @@ pub(crate) struct Send {
     /// Write the response body to FILE
     #[arg(long, value_name = "FILE")]
     pub(crate) out: Option<PathBuf>,
-    /// Whether to send the cells this one needs before it
-    #[arg(long, value_name = "WHETHER", default_value = "never")]
+    /// Whether to send the cells this one needs before it: `send` sends them all, `ask` asks where a
+    /// value is missing (without a terminal: never)
+    #[arg(long, value_name = "WHETHER", default_value = "ask")]
     pub(crate) needs: Needs,
+    /// Send to a guarded environment without asking
+    #[arg(long)]
+    pub(crate) yes: bool,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
@@ -124,6 +155,8 @@ pub(crate) enum Part {
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 pub(crate) enum Needs {
+    /// Ask where a value is missing that they yield
+    Ask,
     /// Send them first
     Send,
     /// Send this one alone
@@ -144,10 +177,79 @@ pub(crate) struct Replay {
     /// Send nothing more after the first failure
     #[arg(long)]
     pub(crate) fail_fast: bool,
+    /// Send to a guarded environment without asking
+    #[arg(long)]
+    pub(crate) yes: bool,
+    /// Keep what the responses yield, for `send`
+    #[arg(long)]
+    pub(crate) onto_tray: bool,
 }
 
 #[derive(Debug, Group)]
 pub(crate) struct List {
+    /// As for replay [default: the whole workspace]
+    #[arg(value_name = "WHERE")]
+    pub(crate) places: Vec<String>,
+    /// Show who yields what for whom instead
+    #[arg(long, value_name = "FORMAT", num_args = 0..=1, require_equals = true, default_missing_value = "text")]
+    pub(crate) graph: Option<GraphFormat>,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum GraphFormat {
+    /// Lines to read
+    Text,
+    /// The language of Graphviz
+    Dot,
+    /// A Mermaid flowchart
+    Mermaid,
+}
+
+#[derive(Debug, Group)]
+pub(crate) struct Values {
+    /// A request, to see only what it uses; or files and folders [default: the whole workspace]
+    #[arg(value_name = "WHERE")]
+    pub(crate) places: Vec<String>,
+    /// Put the environments side by side
+    #[arg(long, conflicts_with = "functions")]
+    pub(crate) across: bool,
+    /// Show the functions that expressions can call
+    #[arg(long)]
+    pub(crate) functions: bool,
+}
+
+#[derive(Debug, Group)]
+pub(crate) struct Env {
+    /// The environment to choose for this checkout
+    #[arg(value_name = "NAME")]
+    pub(crate) name: Option<String>,
+    /// Write it into the configuration first, with the names of another one
+    #[arg(long, value_name = "OTHER", requires = "name")]
+    pub(crate) like: Option<String>,
+}
+
+#[derive(Debug, Group)]
+pub(crate) struct Tray {
+    #[command(subcommand)]
+    pub(crate) action: Option<TrayAction>,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum TrayAction {
+    /// Drop values by name
+    #[command(after_help = "Example: yieldtray tray drop token lot_id")]
+    Drop {
+        /// The names
+        #[arg(value_name = "NAME", required = true)]
+        names: Vec<String>,
+    },
+    /// Drop all values of the environment
+    #[command(after_help = "Example: yieldtray tray clear -e bench")]
+    Clear,
+}
+
+#[derive(Debug, Group)]
+pub(crate) struct Lint {
     /// As for replay [default: the whole workspace]
     #[arg(value_name = "WHERE")]
     pub(crate) places: Vec<String>,

@@ -1,6 +1,7 @@
 //! The files of a workspace on disk.
 
 use crate::failure::Stop;
+use crate::process;
 use ignore::WalkBuilder;
 use std::io;
 use std::path::{Path, PathBuf};
@@ -26,6 +27,16 @@ impl Files for Disk {
             return Err(io::Error::new(io::ErrorKind::PermissionDenied, "it links to a place outside the workspace"));
         }
         std::fs::read(full)
+    }
+
+    fn read_anywhere(&self, path: &Path) -> io::Result<Vec<u8>> {
+        let home =
+            path.strip_prefix("~").ok().and_then(|below| Some(Path::new(&std::env::var_os("HOME")?).join(below)));
+        std::fs::read(self.root.join(home.as_deref().unwrap_or(path)))
+    }
+
+    fn run(&self, command: &[String]) -> Result<Vec<u8>, String> {
+        process::output(command, &self.root)
     }
 }
 

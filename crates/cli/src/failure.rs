@@ -18,6 +18,8 @@ pub(crate) enum Stop {
         /// What to do instead.
         hint: Option<String>,
     },
+    /// Somebody pressed Ctrl-C at a question: exit 130.
+    Interrupted,
     /// Something of the system failed: exit 2. A closed pipe is no failure.
     System(anyhow::Error),
 }
@@ -45,6 +47,7 @@ impl Stop {
     pub(crate) fn report(self, out: &mut Out) -> ExitCode {
         let (code, message, hint) = match self {
             Stop::Mistakes => return ExitCode::from(2),
+            Stop::Interrupted => return ExitCode::from(130),
             Stop::Refused { code, message, hint } => (code, message, hint),
             Stop::System(error) => {
                 let closed =
@@ -64,6 +67,12 @@ impl Stop {
 impl From<Problem> for Stop {
     fn from(problem: Problem) -> Self {
         Stop::Refused { code: Some(problem.code), message: problem.message, hint: problem.hint }
+    }
+}
+
+impl From<yieldtray_store::Error> for Stop {
+    fn from(error: yieldtray_store::Error) -> Self {
+        Stop::refused(error.to_string())
     }
 }
 

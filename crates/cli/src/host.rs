@@ -11,6 +11,8 @@ pub(crate) struct Host {
     pub(crate) width: Option<usize>,
     /// Whether `NO_COLOR` is set to something.
     pub(crate) no_color: bool,
+    /// Whether somebody can be asked: both ends of a conversation are a terminal.
+    pub(crate) can_ask: bool,
     /// `YIELDTRAY_ENV`.
     pub(crate) environment: Option<String>,
 }
@@ -23,6 +25,7 @@ impl Host {
         Self {
             out_is_terminal,
             errors_are_terminal: std::io::stderr().is_terminal(),
+            can_ask: std::io::stderr().is_terminal() && std::io::stdin().is_terminal(),
             width: width.filter(|_| out_is_terminal),
             no_color: std::env::var_os("NO_COLOR").is_some_and(|value| !value.is_empty()),
             environment: std::env::var("YIELDTRAY_ENV").ok().filter(|name| !name.is_empty()),

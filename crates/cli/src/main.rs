@@ -4,11 +4,16 @@
 //! prepared, and shows what core reports.
 
 mod args;
+mod ask;
 mod commands;
 mod disk;
 mod failure;
+mod guard;
 mod host;
+mod kept;
 mod locate;
+mod private;
+mod process;
 mod sending;
 mod session;
 mod show;
@@ -34,6 +39,7 @@ fn main() -> ExitCode {
         start_logging(out.errors_in_colour());
     }
     let outcome = commands::run(args, &host, &mut out);
+    out.private_file_remark();
     let outcome = outcome.and_then(|code| out.flush().map(|()| code).map_err(Stop::from));
     match outcome {
         Ok(code) => ExitCode::from(code),

@@ -1,8 +1,10 @@
 //! Drives a run of core over the network.
 
+use crate::ask;
+use crate::failure::Stop;
 use anyhow::Context;
 use std::io;
-use yieldtray_core::replay::{Event, Run};
+use yieldtray_core::replay::{Event, Next, Run};
 use yieldtray_core::response::Exchange;
 use yieldtray_core::workspace::CellId;
 use yieldtray_transport::{Client, Options};
@@ -14,7 +16,7 @@ pub(crate) fn drive(
     options: Options,
     mut answered: impl FnMut(CellId, &Exchange),
     mut happened: impl FnMut(&Run<'_>, Event) -> io::Result<()>,
-) -> anyhow::Result<()> {
+) -> Result<(), Stop> {
     let one_thread = tokio::runtime::Builder::new_current_thread().enable_all().build().context("cannot start")?;
     // All in one go: entering the runtime anew for each request costs as much as a small request.
     one_thread.block_on(async {
@@ -22,9 +24,19 @@ pub(crate) fn drive(
         let mut events = Vec::new();
         let mut spent = None;
         loop {
-            let ready = run.next();
+            let next = run.next();
             events.extend(run.events());
-            let Some(ready) = ready else { break };
+            let ready = match next {
+                Some(Next::Send(ready)) => ready,
+                Some(Next::Ask(question)) => {
+                    // Who is asked sees first what happened so far.
+                    events.drain(..).try_for_each(|event| happened(run, event))?;
+                    let value = ask::question(&question)?;
+                    run.answer(&question, value);
+                    continue;
+                }
+                None => break,
+            };
             let (answer, told) = {
                 // Pinned where it stands: to move it into the pair copies kilobytes a request.
                 let sending = std::pin::pin!(client.send(&ready.prepared));

@@ -2,11 +2,14 @@
 //! values of the command line.
 
 use crate::args::Common;
+use crate::ask;
 use crate::disk::{Disk, request_files, root_of};
 use crate::failure::Stop;
 use crate::host::Host;
 use crate::locate::Where;
+use crate::private::PrivateFile;
 use crate::show::Out;
+use crate::show::cell::Heading;
 use anyhow::Context;
 use chrono::{DateTime, Utc};
 use std::io::Read;
@@ -27,13 +30,55 @@ pub(crate) struct Session {
     pub(crate) engine: Engine,
     /// Environment and values.
     pub(crate) settings: Settings,
+    /// Who chose the environment.
+    pub(crate) chosen_by: Option<ChosenBy>,
+    /// Whether secrets are shown, since somebody asked to see them.
+    pub(crate) reveal: bool,
     /// The folder relative places are counted from.
     here: PathBuf,
+}
+
+/// Who chose the environment.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum ChosenBy {
+    /// `--env`
+    Option,
+    /// `YIELDTRAY_ENV`
+    Variable,
+    /// `yieldtray env NAME`
+    Checkout,
+    /// `[workspace] environment`
+    Configuration,
+}
+
+impl ChosenBy {
+    /// Who it was, as a person would look for it.
+    pub(crate) fn words(self) -> &'static str {
+        match self {
+            ChosenBy::Option => "--env",
+            ChosenBy::Variable => "YIELDTRAY_ENV",
+            ChosenBy::Checkout => "`yieldtray env`",
+            ChosenBy::Configuration => "yieldtray.toml",
+        }
+    }
 }
 
 impl Session {
     /// Opens the workspace that holds the first of `places`, or the folder the caller stands in.
     pub(crate) fn open(common: &Common, host: &Host, out: &mut Out, places: &[Where]) -> Result<Self, Stop> {
+        let session = Self::open_any(common, host, out, places)?;
+        if let (Some(name), Some(by)) = (&session.settings.environment, session.chosen_by)
+            && session.workspace.config.environment(name).is_none()
+        {
+            let mut problem = unknown_environment(name, Span::default(), &session.workspace.config);
+            problem.message.push_str(&format!(", which {} names", by.words()));
+            return Err(problem.into());
+        }
+        Ok(session)
+    }
+
+    /// The same, whether or not the chosen environment is there.
+    pub(crate) fn open_any(common: &Common, host: &Host, out: &mut Out, places: &[Where]) -> Result<Self, Stop> {
         let here = here(common)?;
         let start = places.iter().find_map(|place| match place {
             Where::Path(path) | Where::Line(path, _) | Where::Cell(path, _) => Some(here.join(path)),
@@ -46,17 +91,44 @@ impl Session {
         let root = root_of(folder);
         let disk = Disk::new(&root).with_context(|| format!("cannot open `{}`", root.display()))?;
         let workspace = Workspace::open(Box::new(disk));
-        if !workspace.config_problems().is_empty() {
-            let problems = workspace.config_problems().to_vec();
+        if workspace.has_private_config() {
+            out.watch(PrivateFile::ask(&root));
+        }
+        let problems: Vec<Problem> = workspace.config_problems().cloned().collect();
+        if !problems.is_empty() {
             let stop = Stop::with_problems(out, &workspace, &problems);
             if problems.iter().any(Problem::is_mistake) {
                 return Err(stop);
             }
         }
-        let settings = settings(common, host, &workspace)?;
+        let (environment, chosen_by) = choice(common, host, &workspace, &root);
+        let set = common.set.iter().map(|text| set_value(text)).collect::<Result<_, _>>()?;
+        let settings = Settings { environment, set, process: process(&root)?, can_ask: host.can_ask };
         let clock = || DateTime::<Utc>::from(SystemTime::now()).fixed_offset();
-        let engine = Engine::new(MadeUp::new(fastrand::u64(..), Box::new(clock)));
-        Ok(Self { root, workspace, engine, settings, here })
+        // A seed is typed by a person: ten digits are enough.
+        let seed = common.seed.unwrap_or_else(|| fastrand::u64(..10_000_000_000));
+        let engine = Engine::new(MadeUp::new(seed, Box::new(clock))).with_functions(&workspace.config.functions);
+        let reveal = common.reveal && may_reveal(host)?;
+        Ok(Self { root, workspace, engine, settings, chosen_by, reveal, here })
+    }
+
+    /// Environment and address, for the first line of what is shown.
+    pub(crate) fn heading(&self) -> Heading {
+        let environment = self.settings.environment.as_deref().map(|name| {
+            let tint = self.workspace.config.environment(name).and_then(|environment| environment.tint);
+            (name.to_owned(), tint)
+        });
+        Heading { environment, base: self.base() }
+    }
+
+    /// The address a cell goes to, as far as it is known before anything is worked out.
+    pub(crate) fn target(&self, cell: CellId) -> String {
+        let text = &self.workspace.source(cell.source).text;
+        let target = self.workspace.cell(cell).request.as_ref().map_or("", |request| request.target.of(text));
+        match self.base() {
+            Some(base) if target.starts_with('/') => format!("{}{target}", base.trim_end_matches('/')),
+            _ => target.to_owned(),
+        }
     }
 
     /// The cells that the places name, in order, each once.
@@ -87,12 +159,14 @@ impl Session {
 
     /// The address the requests go to, where the configuration or the command line says it.
     pub(crate) fn base(&self) -> Option<String> {
-        let config = &self.workspace.config;
-        let environment = self.settings.environment.as_deref().and_then(|name| config.environment(name));
-        let set = self.settings.set.iter().rev().find(|(name, _)| name == "base").map(|(_, value)| value);
-        let entries = environment.into_iter().flat_map(|environment| &environment.values).chain(&config.values);
-        let value = set.or_else(|| entries.filter(|entry| entry.name == "base").map(|entry| &entry.value).next())?;
-        value.to_text().ok().map(std::borrow::Cow::into_owned)
+        let outside = self.workspace.outside(&self.settings.process);
+        let entry = || {
+            let entry = self.workspace.config.entry(self.settings.environment.as_deref(), "base")?;
+            // Nothing is run for a heading, and nothing secret is shown in one.
+            let plain = !entry.secret && !entry.given.is_command();
+            plain.then(|| entry.value(&outside).ok()).flatten()
+        };
+        self.settings.set_value("base").or_else(entry)?.to_text().ok().map(std::borrow::Cow::into_owned)
     }
 
     /// Takes a request that stands in no file.
@@ -224,24 +298,57 @@ fn here(common: &Common) -> Result<PathBuf, Stop> {
     here.map_err(|error| Stop::refused(format!("cannot work in `{}`: {error}", folder.display())))
 }
 
-/// The environment and the values of the command line.
-fn settings(common: &Common, host: &Host, workspace: &Workspace) -> Result<Settings, Stop> {
-    let config = &workspace.config;
-    let told =
-        common.env.clone().map(|name| (name, "--env")).or_else(|| Some((host.environment.clone()?, "YIELDTRAY_ENV")));
-    let environment = match told {
-        Some((name, by)) if config.environment(&name).is_none() => {
-            let mut problem = unknown_environment(&name, Span::default(), config);
-            problem.message.push_str(&format!(", which {by} names"));
-            return Err(problem.into());
+/// The chosen environment, and who chose it: the first who says anything.
+fn choice(common: &Common, host: &Host, workspace: &Workspace, root: &Path) -> (Option<String>, Option<ChosenBy>) {
+    let by = |name: Option<String>, by| name.map(|name| (name, by));
+    let chosen = by(common.env.clone(), ChosenBy::Option)
+        .or_else(|| by(host.environment.clone(), ChosenBy::Variable))
+        .or_else(|| by(yieldtray_store::chosen_environment(root), ChosenBy::Checkout))
+        .or_else(|| {
+            let name = workspace.config.environment.as_ref().map(|(name, ..)| name.clone());
+            by(name, ChosenBy::Configuration)
+        });
+    chosen.unzip()
+}
+
+/// The process environment over the `.env` file at the root.
+fn process(root: &Path) -> Result<Vec<(String, String)>, Stop> {
+    let mut variables = dot_env(root)?;
+    let own = std::env::vars_os();
+    variables.extend(own.filter_map(|(name, value)| Some((name.into_string().ok()?, value.into_string().ok()?))));
+    Ok(variables)
+}
+
+/// What `.env` says. Its lines may hold secrets: a mistake in it is told by its place alone.
+fn dot_env(root: &Path) -> Result<Vec<(String, String)>, Stop> {
+    let text = match std::fs::read_to_string(root.join(".env")) {
+        Ok(text) => text,
+        Err(error) if matches!(error.kind(), std::io::ErrorKind::NotFound | std::io::ErrorKind::IsADirectory) => {
+            return Ok(Vec::new());
         }
-        Some((name, _)) => Some(name),
-        None => config.environment.as_ref().map(|(name, _)| name.clone()),
+        Err(error) => return Err(Stop::refused(format!("cannot read `.env`: {error}"))),
     };
-    let set = common.set.iter().map(|text| set_value(text)).collect::<Result<_, _>>()?;
-    let process =
-        std::env::vars_os().filter_map(|(name, value)| Some((name.into_string().ok()?, value.into_string().ok()?)));
-    Ok(Settings { environment, set, process: process.collect() })
+    dotenvy::from_read_iter(text.as_bytes())
+        .map(|line| {
+            line.map_err(|error| {
+                let at = match &error {
+                    dotenvy::Error::LineParse(line, _) => text.find(line.as_str()),
+                    _ => None,
+                };
+                let line = at.map(|at| format!(":{}", text[..at].matches('\n').count() + 1)).unwrap_or_default();
+                Stop::refused_with(format!("`.env{line}` cannot be read"), "write lines as in `NAME=\"value\"`")
+            })
+        })
+        .collect()
+}
+
+/// Whether secrets may be shown: on a terminal, to somebody who says yes.
+fn may_reveal(host: &Host) -> Result<bool, Stop> {
+    if !(host.can_ask && host.out_is_terminal) {
+        let hint = "leave it away: secrets are never written to a file or a pipe";
+        return Err(Stop::refused_with("`--reveal` shows secrets on a terminal only", hint));
+    }
+    ask::confirm("Show secrets on this screen?", false)
 }
 
 /// `NAME=VALUE`: a number, `true`, `false`, `null`, a list or a map by its JSON; all else is text.

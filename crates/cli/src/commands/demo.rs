@@ -1,4 +1,4 @@
-use super::init::lay;
+use super::init::{ignore, lay};
 use super::replay::replay;
 use crate::args::{Common, Demo, Replay};
 use crate::failure::Stop;
@@ -7,7 +7,7 @@ use crate::show::Out;
 use anyhow::Context;
 use std::io::Write;
 use std::path::{Path, PathBuf};
-use yieldtray_core::workspace::CONFIG_FILE;
+use yieldtray_core::workspace::{CONFIG_FILE, LOCAL_FILE};
 use yieldtray_packhouse::{Packhouse, Server};
 
 /// The demo workspace, as it is laid but for the addresses.
@@ -19,6 +19,7 @@ const FILES: &[(&str, &str)] = &[
     ("requests/slips.http", include_str!("../../demo/requests/slips.http")),
 ];
 const CONFIG: &str = include_str!("../../demo/yieldtray.toml");
+const PRIVATE: &str = include_str!("../../demo/yieldtray.local.toml");
 
 /// Starts the packhouse, lays a workspace for it and replays that, for real.
 pub(crate) fn demo(common: &Common, args: &Demo, host: &Host, out: &mut Out) -> Result<u8, Stop> {
@@ -39,11 +40,19 @@ pub(crate) fn demo(common: &Common, args: &Demo, host: &Host, out: &mut Out) -> 
         }
     };
     let config = CONFIG.replace("http://bench.invalid", &bench.base()).replace("http://live.invalid", &live.base());
-    lay(&folder, &[(CONFIG_FILE, config.as_str())])?;
+    lay(&folder, &[(CONFIG_FILE, config.as_str()), (LOCAL_FILE, PRIVATE)])?;
     lay(&folder, FILES)?;
+    ignore(&folder)?;
     let common =
         Common { directory: Some(folder.clone()), env: common.env.clone(), set: common.set.clone(), ..*common };
-    let all = Replay { places: Vec::new(), only: Vec::new(), tag: Vec::new(), fail_fast: false };
+    let all = Replay {
+        places: Vec::new(),
+        only: Vec::new(),
+        tag: Vec::new(),
+        fail_fast: false,
+        yes: false,
+        onto_tray: false,
+    };
     let code = replay(&common, &all, host, out)?;
     if !out.json && !out.quiet {
         what_next(out, keep.as_deref(), *serve, &folder, &bench)?;
@@ -75,7 +84,8 @@ fn what_next(out: &mut Out, keep: Option<&Path>, serve: bool, folder: &Path, ben
         lines.push(format!("The packhouse listens at {} until you press Ctrl-C. In another terminal:", bench.base()));
         lines.push(format!("  yieldtray list -C {shown}"));
         lines.push(format!("  yieldtray send -C {shown} list-growers"));
-        lines.push(format!("  yieldtray send -C {shown} book-lot --needs send"));
+        lines.push(format!("  yieldtray send -C {shown} book-lot"));
+        lines.push(format!("  yieldtray values -C {shown} book-lot"));
         lines.push(format!("  yieldtray replay -C {shown} -e live"));
     } else if keep.is_some() {
         lines.push(format!("The workspace is in {shown}; `--serve` keeps its API running too."));

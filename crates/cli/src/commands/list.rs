@@ -2,16 +2,26 @@ use crate::args::{Common, List};
 use crate::failure::Stop;
 use crate::host::Host;
 use crate::session::{Session, places};
-use crate::show::{Out, data, safe::safe_line, table};
+use crate::show::{self, Out, data, safe::safe_line, table};
 use std::io::Write;
 use yieldtray_core::problem::Problem;
+use yieldtray_core::replay::Graph;
 
 /// Shows the requests there are: place, name, method, target, what they need and yield.
 pub(crate) fn list(common: &Common, args: &List, host: &Host, out: &mut Out) -> Result<u8, Stop> {
-    let List { places: texts } = args;
+    let List { places: texts, graph } = args;
     let places = places(common, texts)?;
     let mut session = Session::open(common, host, out, &places)?;
     let cells = if places.is_empty() { session.find_all()? } else { session.find(&places)? };
+    if let Some(format) = graph {
+        let Session { workspace, engine, .. } = &mut session;
+        let graph = Graph::new(workspace, engine, &cells);
+        match out.json {
+            true => writeln!(out.result(), "{}", show::graph::data(workspace, &graph))?,
+            false => write!(out.result(), "{}", show::graph::graph(workspace, &graph, *format))?,
+        }
+        return Ok(0);
+    }
     let workspace = &session.workspace;
     let listed: Vec<serde_json::Value> = cells.iter().map(|cell| data::listed(workspace, *cell)).collect();
     // A file that is broken lists what can be read of it, and says what cannot.
@@ -47,6 +57,7 @@ pub(crate) fn list(common: &Common, args: &List, host: &Host, out: &mut Out) -> 
             ]
         })
         .collect();
+    out.introduce(&session.heading())?;
     for line in table::rows(&rows, out.width) {
         writeln!(out.result(), "{line}")?;
     }

@@ -1,10 +1,14 @@
 //! One file a command.
 
 mod demo;
+mod env;
 mod init;
+mod lint;
 mod list;
 mod replay;
 mod send;
+mod tray;
+mod values;
 
 use crate::args::{Args, Command};
 use crate::failure::Stop;
@@ -20,5 +24,9 @@ pub(crate) fn run(args: Args, host: &Host, out: &mut Out) -> Result<u8, Stop> {
         Command::Send(args) => send::send(&common, args, host, out),
         Command::Replay(args) => replay::replay(&common, &args, host, out),
         Command::List(args) => list::list(&common, &args, host, out),
+        Command::Values(args) => values::values(&common, &args, host, out),
+        Command::Env(args) => env::env(&common, &args, host, out),
+        Command::Tray(args) => tray::tray(&common, args, host, out),
+        Command::Lint(args) => lint::lint(&common, &args, host, out),
     }
 }

@@ -1,9 +1,11 @@
 use crate::args::{Common, Replay};
 use crate::failure::Stop;
+use crate::guard::guard;
 use crate::host::Host;
+use crate::kept;
 use crate::sending::drive;
 use crate::session::{Session, places};
-use crate::show::cell::{CellLines, Columns, heading, summary};
+use crate::show::cell::{CellLines, Columns, Heading, summary};
 use crate::show::{Out, data, table};
 use std::io::{self, Write};
 use std::time::Instant;
@@ -14,7 +16,7 @@ use yieldtray_transport::Options;
 
 /// Sends many requests in order and judges their checks.
 pub(crate) fn replay(common: &Common, args: &Replay, host: &Host, out: &mut Out) -> Result<u8, Stop> {
-    let Replay { places: texts, only, tag, fail_fast } = args;
+    let Replay { places: texts, only, tag, fail_fast, yes, onto_tray } = args;
     let places = places(common, texts)?;
     let mut session = Session::open(common, host, out, &places)?;
     let found = if places.is_empty() { session.find_all()? } else { session.find(&places)? };
@@ -27,16 +29,21 @@ pub(crate) fn replay(common: &Common, args: &Replay, host: &Host, out: &mut Out)
         ));
     }
     let plan = Plan::new(&mut session.workspace, &chosen, true);
-    let base = session.base();
+    guard(&session, &plan, *yes, host)?;
+    let heading = session.heading();
     let workspace = &session.workspace;
     let columns = Columns::new(plan.steps.iter().map(|step| written(workspace, step.cell)), out.width);
     let mut view = View {
-        lines: CellLines { workspace, columns, look: out.look, base: base.clone() },
+        lines: CellLines { workspace, columns, look: out.look, base: heading.base.clone() },
+        heading,
         file: None,
         shown: Vec::new(),
         began: Instant::now(),
     };
     let mut run = Run::new(workspace, &session.engine, session.settings.clone(), plan, *fail_fast);
+    if session.reveal {
+        run = run.revealing();
+    }
     // Nothing here shows what connecting took.
     let options = Options { time_connecting: false, ..Options::default() };
     drive(
@@ -45,7 +52,8 @@ pub(crate) fn replay(common: &Common, args: &Replay, host: &Host, out: &mut Out)
         |_, _| {},
         |_, event| {
             if out.json {
-                let line = data::event(workspace, &event, view.began.elapsed());
+                let seed = session.engine.made_up().seed_in_use();
+                let line = data::event(workspace, &event, view.began.elapsed(), seed);
                 writeln!(out.result(), "{line}")?;
                 // One event a line while it runs: whoever reads along shall have it now.
                 return out.flush();
@@ -53,7 +61,16 @@ pub(crate) fn replay(common: &Common, args: &Replay, host: &Host, out: &mut Out)
             view.show(out, &event)
         },
     )?;
-    Ok(run.summary().exit_code())
+    let code = run.summary().exit_code();
+    if let Some(seed) =
+        session.engine.made_up().seed_in_use().filter(|_| code != 0 && run.summary().requests > 0 && !out.json)
+    {
+        out.say(&out.error_look.faint(&format!("`--seed {seed}` makes up the same values again")))?;
+    }
+    if *onto_tray && let Err(error) = kept::keep(&session.root, workspace, &session.settings, run.tray()) {
+        out.say(&out.error_look.odd(&format!("what was yielded is not kept: {error}")))?;
+    }
+    Ok(code)
 }
 
 /// What is written in the file of a cell's name, method and target: enough to lay out columns.
@@ -68,6 +85,7 @@ fn written(workspace: &Workspace, cell: CellId) -> (&str, &str, &str) {
 /// The run as text.
 struct View<'w> {
     lines: CellLines<'w>,
+    heading: Heading,
     /// The file whose cells are shown now.
     file: Option<SourceId>,
     /// Problems that were shown: one of a preamble holds for many cells.
@@ -78,9 +96,9 @@ struct View<'w> {
 impl View<'_> {
     fn show(&mut self, out: &mut Out, event: &Event) -> io::Result<()> {
         match event {
-            Event::Began { environment, cells } => {
+            Event::Began { cells, .. } => {
                 if !out.quiet {
-                    let line = heading(out.look, environment.as_deref(), self.lines.base.as_deref());
+                    let line = self.heading.text(out.look);
                     writeln!(out.result(), "{line}  {}", table::count(*cells, "request", "requests"))?;
                 }
             }

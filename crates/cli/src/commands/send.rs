@@ -1,34 +1,46 @@
 use crate::args::{Common, Needs, Part, Send};
+use crate::ask;
 use crate::failure::Stop;
+use crate::guard::guard;
 use crate::host::Host;
+use crate::kept;
 use crate::sending::drive;
 use crate::session::{Session, places};
-use crate::show::cell::{CellLines, Columns, heading, time};
+use crate::show::cell::{CellLines, Columns, Heading, time};
 use crate::show::{Out, body, data, look::Look, safe::safe_line, table};
 use anyhow::Context;
 use serde_json::json;
 use std::io::{self, Write};
 use std::path::Path;
-use yieldtray_core::replay::{CellReport, Event, Outcome, Plan, Run};
+use yieldtray_core::replay::{CellReport, Event, Link, Outcome, Plan, Run, chain};
 use yieldtray_core::response::Exchange;
 use yieldtray_core::secret::Masker;
-use yieldtray_core::workspace::CellId;
+use yieldtray_core::workspace::{CellId, Tray, Workspace};
 use yieldtray_transport::Options;
 
 /// Sends one request and shows the answer.
 pub(crate) fn send(common: &Common, args: Send, host: &Host, out: &mut Out) -> Result<u8, Stop> {
-    let Send { place, text, show, pick, out: file, needs } = args;
+    let Send { place, text, show, pick, out: file, needs, yes } = args;
     let places = places(common, place.as_slice())?;
     let mut session = Session::open(common, host, out, &places)?;
     let cell = match text {
         Some(text) => session.take_text("the command line", text)?,
         None => one(&session.find(&places)?, &session, place.as_deref().unwrap_or_default())?,
     };
-    let base = session.base();
-    let plan = Plan::new(&mut session.workspace, &[cell], needs == Needs::Send);
-    let environment = session.settings.environment.clone();
+    // The plan with all needs loads every file that a kept value can come from.
+    let all = Plan::new(&mut session.workspace, &[cell], true);
+    let tray = kept::tray(&session).unwrap_or_else(|error| {
+        let _ = out.say(&out.error_look.odd(&format!("what was kept cannot be read: {error}")));
+        Tray::default()
+    });
+    let plan = plan(&mut session, all, &tray, cell, needs, host)?;
+    guard(&session, &plan, yes, host)?;
+    let heading = session.heading();
     let workspace = &session.workspace;
-    let mut run = Run::new(workspace, &session.engine, session.settings.clone(), plan, true);
+    let mut run = Run::new(workspace, &session.engine, session.settings.clone(), plan, true).with_tray(tray);
+    if session.reveal {
+        run = run.revealing();
+    }
     let (mut answer, mut report, mut before) = (None, None, Vec::new());
     drive(
         &mut run,
@@ -48,10 +60,10 @@ pub(crate) fn send(common: &Common, args: Send, host: &Host, out: &mut Out) -> R
         },
     )?;
     let code = run.summary().exit_code();
-    let shown = Shown { run: &run, cell, base, environment, look: out.error_look };
+    let shown = Shown { run: &run, cell, heading, look: out.error_look };
     if out.json {
         let reports = before.iter().chain(&report).map(|report| data::cell_report(workspace, report));
-        let mut document = json!({ "environment": shown.environment, "cells": reports.collect::<Vec<_>>() });
+        let mut document = json!({ "environment": session.settings.environment, "cells": reports.collect::<Vec<_>>() });
         if let Some(exchange) = &answer {
             document["response"] = data::response(exchange, run.masker());
         }
@@ -81,8 +93,48 @@ pub(crate) fn send(common: &Common, args: Send, host: &Host, out: &mut Out) -> R
     }
     if !out.json {
         shown.verdict(out, report.as_deref())?;
+        if let Some(seed) = session.engine.made_up().seed_in_use().filter(|_| code != 0 && run.summary().requests > 0) {
+            out.say(&out.error_look.faint(&format!("`--seed {seed}` makes up the same values again")))?;
+        }
+    }
+    // The answer is on its way to whoever waits for it before the disk is touched.
+    out.flush()?;
+    if let Err(error) = kept::keep(&session.root, workspace, &session.settings, run.tray()) {
+        out.say(&out.error_look.odd(&format!("what was yielded is not kept: {error}")))?;
     }
     Ok(code)
+}
+
+/// Which cells are sent: this one alone, or others first that give it what it lacks.
+fn plan(session: &mut Session, all: Plan, tray: &Tray, cell: CellId, needs: Needs, host: &Host) -> Result<Plan, Stop> {
+    if needs == Needs::Never || (needs == Needs::Ask && !host.can_ask) {
+        return Ok(Plan::new(&mut session.workspace, &[cell], false));
+    }
+    let Session { workspace, engine, settings, .. } = session;
+    let links = chain(workspace, engine, settings, tray, cell);
+    if needs == Needs::Send {
+        return Ok(if links.is_empty() { all } else { Plan::chained(workspace, &links, cell, true) });
+    }
+    if links.is_empty() || !ask::confirm(&offer(workspace, &links), true)? {
+        return Ok(Plan::new(workspace, &[cell], false));
+    }
+    Ok(Plan::chained(workspace, &links, cell, false))
+}
+
+/// What is missing, who yields it, and the question.
+fn offer(workspace: &Workspace, links: &[Link]) -> String {
+    let name = |cell: &CellId| format!("`{}`", workspace.cell(*cell).name);
+    // What the cell itself lacks comes last in the order of sending, and first to mind.
+    let reasons = links.iter().rev().map(|link| {
+        format!(
+            "{} lacks {}, which {} yields.",
+            name(&link.to),
+            yieldtray_core::problem::enumerate(&link.names),
+            name(&link.cell)
+        )
+    });
+    let order = yieldtray_core::problem::enumerate(links.iter().map(|link| &*workspace.cell(link.cell).name));
+    format!("{} Send {order} first?", reasons.collect::<Vec<_>>().join(" "))
 }
 
 /// The one cell that a place names.
@@ -188,8 +240,7 @@ fn head(out: &mut impl Write, exchange: &Exchange, masker: &Masker, look: Look) 
 struct Shown<'r, 'w> {
     run: &'r Run<'w>,
     cell: CellId,
-    base: Option<String>,
-    environment: Option<String>,
+    heading: Heading,
     look: Look,
 }
 
@@ -199,7 +250,7 @@ impl Shown<'_, '_> {
         let cells = reports
             .iter()
             .map(|report| (&*workspace.cell(report.cell).name, report.method.as_str(), report.url.as_str()));
-        CellLines { workspace, columns: Columns::new(cells, width), look: self.look, base: self.base.clone() }
+        CellLines { workspace, columns: Columns::new(cells, width), look: self.look, base: self.heading.base.clone() }
     }
 
     /// Environment, address and place; then what was sent before.
@@ -208,7 +259,7 @@ impl Shown<'_, '_> {
             return Ok(());
         }
         let workspace = self.run.workspace();
-        let heading = heading(self.look, self.environment.as_deref(), self.base.as_deref());
+        let heading = self.heading.text(self.look);
         let place = format!("{}:{}", workspace.shown_path(self.cell.source), workspace.line_of(self.cell));
         out.say(&format!("{heading}  {}  {}", self.look.faint(&place), workspace.cell(self.cell).name))?;
         let lines = self.lines(out.width, before);

@@ -5,7 +5,7 @@ use super::safe::safe_line;
 use super::table::{count, cut, left, right};
 use std::time::Duration;
 use yieldtray_core::replay::{CellReport, CheckFailure, Outcome, Summary, YieldReport};
-use yieldtray_core::workspace::Workspace;
+use yieldtray_core::workspace::{Tint, Workspace};
 
 /// Where no terminal gives a width, lines may be this long before a column is cut.
 const WIDE: usize = 160;
@@ -165,14 +165,25 @@ impl CellLines<'_> {
 }
 
 /// Environment and address: always the first thing said.
-pub(crate) fn heading(look: Look, environment: Option<&str>, base: Option<&str>) -> String {
-    let environment = match environment {
-        Some(name) => look.strong(name),
-        None => look.faint("no environment"),
-    };
-    match base {
-        Some(base) => format!("{environment}  {base}"),
-        None => environment,
+#[derive(Clone, Debug, Default)]
+pub(crate) struct Heading {
+    /// The chosen environment's name and tint.
+    pub(crate) environment: Option<(String, Option<Tint>)>,
+    /// The address that requests go to.
+    pub(crate) base: Option<String>,
+}
+
+impl Heading {
+    /// The heading as a line.
+    pub(crate) fn text(&self, look: Look) -> String {
+        let environment = match &self.environment {
+            Some((name, tint)) => look.environment(name, *tint),
+            None => look.faint("no environment"),
+        };
+        match &self.base {
+            Some(base) => format!("{environment}  {}", safe_line(base)),
+            None => environment,
+        }
     }
 }
 

@@ -51,8 +51,8 @@ fn extend(data: &mut Value, more: Value) {
     }
 }
 
-/// One event of a replay.
-pub(crate) fn event(workspace: &Workspace, event: &Event, elapsed: Duration) -> Value {
+/// One event of a replay; the last tells the seed, if anything was made up.
+pub(crate) fn event(workspace: &Workspace, event: &Event, elapsed: Duration, seed: Option<u64>) -> Value {
     match event {
         Event::Began { environment, cells } => {
             json!({ "event": "began", "environment": environment, "cells": cells })
@@ -65,6 +65,9 @@ pub(crate) fn event(workspace: &Workspace, event: &Event, elapsed: Duration) -> 
         Event::Ended(summary) => {
             let mut data = json!({ "event": "ended" });
             extend(&mut data, totals(summary, elapsed));
+            if let Some(seed) = seed {
+                data["seed"] = seed.into();
+            }
             data
         }
     }
@@ -184,7 +187,7 @@ pub(crate) fn response(exchange: &Exchange, masker: &Masker) -> Value {
 
 /// A header value as it is shown: never a credential.
 pub(crate) fn header_value(name: &str, value: &str, masker: &Masker) -> String {
-    if !is_secret_header(name) {
+    if masker.reveals() || !is_secret_header(name) {
         return masker.mask(value).into_owned();
     }
     match value.split_once(' ') {
@@ -220,6 +223,17 @@ pub(crate) fn listed(workspace: &Workspace, id: CellId) -> Value {
     data.insert("yields".to_owned(), yields.into());
     data.insert("tags".to_owned(), workspace.tags(id).into());
     Value::Object(data)
+}
+
+/// How long ago something was, in words.
+pub(crate) fn age(seconds: i64) -> String {
+    match seconds {
+        ..5 => "just now".to_owned(),
+        5..60 => format!("{seconds} s ago"),
+        60..3_600 => format!("{} min ago", seconds / 60),
+        3_600..172_800 => format!("{} h ago", seconds / 3_600),
+        _ => format!("{} days ago", seconds / 86_400),
+    }
 }
 
 /// Milliseconds with three decimals.

@@ -1,4 +1,5 @@
 use anstyle::{AnsiColor, Style};
+use yieldtray_core::workspace::Tint;
 
 /// Colours, or none. Colour carries meaning, but never alone: the words say the same.
 #[derive(Clone, Copy, Debug)]
@@ -25,6 +26,20 @@ impl Look {
     /// What matters most.
     pub(crate) fn strong(self, text: &str) -> String {
         self.paint(Style::new().bold(), text)
+    }
+
+    /// An environment's name in its tint.
+    pub(crate) fn environment(self, name: &str, tint: Option<Tint>) -> String {
+        let style = match tint {
+            None => Style::new(),
+            Some(Tint::Red) => AnsiColor::Red.on_default(),
+            Some(Tint::Yellow) => AnsiColor::Yellow.on_default(),
+            Some(Tint::Green) => AnsiColor::Green.on_default(),
+            Some(Tint::Cyan) => AnsiColor::Cyan.on_default(),
+            Some(Tint::Blue) => AnsiColor::Blue.on_default(),
+            Some(Tint::Magenta) => AnsiColor::Magenta.on_default(),
+        };
+        self.paint(style.bold(), name)
     }
 
     /// What matters least.

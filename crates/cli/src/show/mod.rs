@@ -4,6 +4,7 @@
 pub(crate) mod body;
 pub(crate) mod cell;
 pub(crate) mod data;
+pub(crate) mod graph;
 pub(crate) mod look;
 pub(crate) mod problems;
 pub(crate) mod safe;
@@ -11,6 +12,7 @@ pub(crate) mod table;
 
 use crate::args::{Color, Common};
 use crate::host::Host;
+use crate::private::PrivateFile;
 use look::Look;
 use std::io::{self, BufWriter, Stdout, Write};
 use yieldtray_core::problem::{Code, Problem};
@@ -31,6 +33,8 @@ pub(crate) struct Out {
     pub(crate) quiet: bool,
     /// Whether somebody looks on.
     pub(crate) terminal: bool,
+    /// Whether git would keep the private configuration, which git is being asked.
+    private_file: Option<PrivateFile>,
 }
 
 impl Out {
@@ -49,7 +53,34 @@ impl Out {
             json: common.json,
             quiet: common.quiet,
             terminal: host.out_is_terminal,
+            private_file: None,
         }
+    }
+
+    /// Lets [`Self::private_file_remark`] tell what git answers; until then the command goes on.
+    pub(crate) fn watch(&mut self, private_file: Option<PrivateFile>) {
+        self.private_file = private_file;
+    }
+
+    /// Takes the question to git over, for a command that tells the answer itself.
+    pub(crate) fn take_private_file(&mut self) -> Option<PrivateFile> {
+        self.private_file.take()
+    }
+
+    /// Says so if git would keep the private configuration.
+    pub(crate) fn private_file_remark(&mut self) {
+        if let Some(problem) = self.private_file.take().and_then(PrivateFile::problem) {
+            let (message, hint) = (problem.message, problem.hint);
+            let _ = self.say(&problems::remark(problem.code.as_str(), &message, hint.as_deref(), self.error_look));
+        }
+    }
+
+    /// Environment and address on standard error: the first line of what else is said.
+    pub(crate) fn introduce(&mut self, heading: &cell::Heading) -> io::Result<()> {
+        if self.quiet || self.json {
+            return Ok(());
+        }
+        self.say(&heading.text(self.error_look))
     }
 
     /// Standard output.

@@ -46,6 +46,13 @@ pub(crate) fn plain(code: Option<&str>, message: &str, hint: Option<&str>, look:
     renderer(look).render(&[group])
 }
 
+/// A remark that has no place.
+pub(crate) fn remark(code: &str, message: &str, hint: Option<&str>, look: Look) -> String {
+    let title = level(Weight::Remark).primary_title(safe_line(message)).id(code);
+    let group = title.elements(hint.map(|hint| Level::HELP.with_name("instead").message(safe_line(hint))));
+    renderer(look).render(&[group])
+}
+
 fn level(weight: Weight) -> Level<'static> {
     match weight {
         Weight::Mistake => Level::ERROR.with_name("mistake"),

@@ -51,6 +51,83 @@ pub(crate) fn rows(rows: &[Vec<String>], terminal: Option<usize>) -> Vec<String>
         .collect()
 }
 
+/// A cell of a table: its text, and how that is painted.
+#[derive(Clone, Debug)]
+pub(crate) struct Cell {
+    text: String,
+    painted: Option<String>,
+    yielding: bool,
+}
+
+impl Cell {
+    /// A cell with this text.
+    pub(crate) fn new(text: impl Into<String>) -> Self {
+        Self { text: text.into(), painted: None, yielding: false }
+    }
+
+    /// The same text in colour.
+    pub(crate) fn painted(self, painted: impl Into<String>) -> Self {
+        Self { painted: Some(painted.into()), ..self }
+    }
+
+    /// A cell that is cut where the terminal is too narrow for the whole table.
+    pub(crate) fn yielding(self) -> Self {
+        Self { yielding: true, ..self }
+    }
+
+    fn fill(&self, columns: usize) -> String {
+        if width(&self.text) > columns {
+            // Colours would have to be cut too: a text that is cut loses them.
+            return cut(&self.text, columns);
+        }
+        let blanks = " ".repeat(columns - width(&self.text));
+        format!("{}{blanks}", self.painted.as_deref().unwrap_or(&self.text))
+    }
+}
+
+/// The narrowest that a yielding column becomes.
+const NARROW: usize = 8;
+
+/// Rows as aligned columns, two blanks between. Where the terminal is too narrow, the widest of the
+/// yielding columns give way; what does not fit even so is cut at the right.
+pub(crate) fn columns(rows: &[Vec<Cell>], terminal: Option<usize>) -> Vec<String> {
+    let count = rows.iter().map(Vec::len).max().unwrap_or_default();
+    let of = |column: usize| rows.iter().filter_map(move |row| row.get(column));
+    let mut widths: Vec<usize> =
+        (0..count).map(|column| of(column).map(|cell| width(&cell.text)).max().unwrap_or_default()).collect();
+    let yields: Vec<bool> = (0..count).map(|column| of(column).any(|cell| cell.yielding)).collect();
+    // A column in which nothing stands takes no room.
+    let used: Vec<usize> = (0..count).filter(|column| widths[*column] > 0).collect();
+    let gaps = used.len().saturating_sub(1) * 2;
+    if let Some(terminal) = terminal {
+        while used.iter().map(|column| widths[*column]).sum::<usize>() + gaps > terminal {
+            let widest = used.iter().copied().filter(|column| yields[*column] && widths[*column] > NARROW);
+            match widest.max_by_key(|column| widths[*column]) {
+                Some(column) => widths[column] -= 1,
+                None => break,
+            }
+        }
+    }
+    rows.iter()
+        .map(|row| {
+            let mut line = String::new();
+            let mut room = terminal.unwrap_or(usize::MAX);
+            for (index, column) in used.iter().enumerate() {
+                let Some(cell) = row.get(*column) else { continue };
+                let gap = if index > 0 { 2 } else { 0 };
+                if room <= gap {
+                    break;
+                }
+                let columns = widths[*column].min(room - gap);
+                line.push_str(&" ".repeat(gap));
+                line.push_str(&cell.fill(columns));
+                room -= gap + columns;
+            }
+            line.trim_end().to_owned()
+        })
+        .collect()
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -61,5 +138,19 @@ mod tests {
         assert_eq!(rows(&table, None), ["ä    one", "bcd  second"]);
         assert_eq!(rows(&table, Some(8)), ["ä    one", "bcd  se…"]);
         assert_eq!(rows(&[], None), Vec::<String>::new());
+    }
+
+    #[test]
+    fn wide_columns_give_way_first() {
+        let row = |a: &str, b: &str, c: &str| {
+            vec![Cell::new(a).painted(format!("<{a}>")), Cell::new(b).yielding(), Cell::new(""), Cell::new(c)]
+        };
+        let table = [row("lot", "a rather long value", "x.http:12"), row("grower", "G-11", "y:1")];
+        assert_eq!(
+            columns(&table, None),
+            ["<lot>     a rather long value  x.http:12", "<grower>  G-11                 y:1"]
+        );
+        assert_eq!(columns(&table, Some(30)), ["<lot>     a rather l…  x.http:12", "<grower>  G-11         y:1"]);
+        assert_eq!(columns(&table, Some(20)), ["<lot>     a rathe…  x…", "<grower>  G-11      y…"]);
     }
 }

@@ -13,6 +13,8 @@ use yieldtray_packhouse::{Packhouse, Server};
 /// A workspace of a test.
 pub struct Bench {
     folder: TempDir,
+    /// Where the user's own state goes.
+    home: TempDir,
     packhouse: Option<Packhouse>,
 }
 
@@ -30,7 +32,8 @@ impl Bench {
     /// An empty folder without a server.
     pub fn empty() -> Self {
         let folder = tempfile::Builder::new().prefix("bench-").tempdir().expect("a temporary folder");
-        Self { folder, packhouse: None }
+        let home = tempfile::tempdir().expect("a temporary folder");
+        Self { folder, home, packhouse: None }
     }
 
     /// A folder with a configuration whose environments `bench` and `live` lead to a packhouse.
@@ -59,6 +62,18 @@ impl Bench {
         self.folder.path()
     }
 
+    /// The program in the folder, with a home of its own.
+    pub fn command(&self) -> Command {
+        let mut command = command(self.path());
+        command.env("XDG_STATE_HOME", self.home.path());
+        command
+    }
+
+    /// Where the user's own state goes.
+    pub fn home(&self) -> &Path {
+        self.home.path()
+    }
+
     /// The packhouse's address.
     pub fn base(&self) -> String {
         self.packhouse.as_ref().expect("a packhouse").base()
@@ -73,7 +88,8 @@ impl Bench {
     /// Runs the program with this standard input and these variables.
     #[track_caller]
     pub fn run_with(&self, args: &[&str], input: &str, variables: &[(&str, &str)]) -> Run {
-        let mut child = command(self.path())
+        let mut child = self
+            .command()
             .args(args)
             .envs(variables.iter().copied())
             .stdin(Stdio::piped())

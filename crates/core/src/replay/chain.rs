@@ -76,17 +76,14 @@ impl Chainer<'_> {
 }
 
 impl Plan {
-    /// The plan of one cell and of those that a chain sends before it.
-    pub fn chained(workspace: &mut Workspace, links: &[Link], cell: CellId) -> Self {
+    /// The plan of one cell and of those that a chain sends before it; with `pull_in`, also of all that
+    /// `% needs` names.
+    pub fn chained(workspace: &mut Workspace, links: &[Link], cell: CellId, pull_in: bool) -> Self {
         let order: Vec<CellId> = links.iter().map(|link| link.cell).chain([cell]).collect();
-        let mut plan = Plan::new(workspace, &[], false);
-        for cell in order {
-            let mut one = Plan::new(workspace, &[cell], false);
-            for Step { cell, mut needs, problems } in one.steps.drain(..) {
-                needs.extend(links.iter().filter(|link| link.to == cell).map(|link| link.cell));
-                needs.dedup();
-                plan.steps.push(Step { cell, needs, problems });
-            }
+        let mut plan = Plan::new(workspace, &order, pull_in);
+        for Step { cell, needs, .. } in &mut plan.steps {
+            let found = links.iter().filter(|link| link.to == *cell).map(|link| link.cell);
+            needs.extend(found.filter(|from| !needs.contains(from)).collect::<Vec<_>>());
         }
         plan
     }

@@ -35,6 +35,20 @@ impl Plan {
     }
 }
 
+impl Plan {
+    /// The cells whose methods are not safe (RFC 9110 9.2.1), with those methods: they may change
+    /// something on the server.
+    pub fn changing(&self, workspace: &Workspace) -> Vec<(CellId, String)> {
+        let method = |step: &Step| {
+            let request = workspace.cell(step.cell).request.as_ref()?;
+            let method = request.method?.of(&workspace.source(step.cell.source).text);
+            let safe = ["GET", "HEAD", "OPTIONS", "TRACE"].contains(&method);
+            (!safe).then(|| (step.cell, method.to_owned()))
+        };
+        self.steps.iter().filter_map(method).collect()
+    }
+}
+
 /// The cells that a cell directly needs, as far as they can be found.
 pub(super) fn needs_of(workspace: &mut Workspace, cell: CellId) -> Vec<CellId> {
     let plan = Plan::new(workspace, &[cell], false);

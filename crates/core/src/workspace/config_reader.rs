@@ -255,9 +255,10 @@ impl Reader {
         let mut names: Vec<String> = Vec::new();
         for member in members {
             let word = match member.get_ref() {
-                DeValue::String(word) if is_value_name(word) && !is_language_name(word) => word.to_string(),
+                // Inside the function its parameters hide every other name, the language's too.
+                DeValue::String(word) if is_value_name(word) && !is_constant(word) => word.to_string(),
                 _ => {
-                    let hint = "use letters, digits and `_`, and no name of the language";
+                    let hint = "use letters, digits and `_`, the first no digit";
                     self.mistake(member.span().into(), "this cannot name a parameter", hint);
                     return None;
                 }
@@ -349,6 +350,11 @@ impl Reader {
     fn mistake(&mut self, span: Span, message: impl Into<String>, hint: &str) {
         self.problems.push(Problem::mistake(Code::BadConfiguration, span, message).with_hint(hint));
     }
+}
+
+/// Words that stand for values of their own in expressions.
+fn is_constant(word: &str) -> bool {
+    matches!(word, "true" | "false" | "null" | "in")
 }
 
 fn key_span(key: &Key<'_>) -> Span {

@@ -1,0 +1,194 @@
+use crate::args::{Common, Env};
+use crate::failure::Stop;
+use crate::host::Host;
+use crate::session::{ChosenBy, Session};
+use crate::show::Out;
+use crate::show::table::{self, Cell};
+use anyhow::Context;
+use serde_json::json;
+use std::io::Write;
+use std::path::Path;
+use yieldtray_core::problem::Code;
+use yieldtray_core::syntax::Span;
+use yieldtray_core::workspace::{
+    CONFIG_FILE, Config, EditError, Entry, Environment, LOCAL_FILE, Outside, add_environment_like, unknown_environment,
+};
+
+/// Shows the environments; with a name, chooses one for this checkout, or writes a new one first.
+pub(crate) fn env(common: &Common, args: &Env, host: &Host, out: &mut Out) -> Result<u8, Stop> {
+    let session = Session::open_any(common, host, out, &[])?;
+    match (&args.name, &args.like) {
+        (None, _) => show(&session, out),
+        (Some(name), like) => {
+            let mut lines = Vec::new();
+            if let Some(like) = like {
+                lines.extend(add(&session, name, like)?);
+            } else if session.workspace.config.environment(name).is_none() {
+                return Err(unknown_environment(name, Span::default(), &session.workspace.config).into());
+            }
+            yieldtray_store::choose_environment(&session.root, name)?;
+            lines.push(format!("`{name}` is chosen for this checkout"));
+            if let Some(by @ (ChosenBy::Option | ChosenBy::Variable)) = session.chosen_by {
+                lines.push(format!("{} says another one at the moment, and wins", by.words()));
+            }
+            if out.json {
+                writeln!(out.result(), "{}", json!({ "environment": name }))?;
+            } else if !out.quiet {
+                for line in lines {
+                    writeln!(out.result(), "{line}")?;
+                }
+            }
+            Ok(0)
+        }
+    }
+}
+
+/// Writes a new environment into the configurations that describe the one it is to be like.
+fn add(session: &Session, name: &str, like: &str) -> Result<Vec<String>, Stop> {
+    let config = &session.workspace.config;
+    let valid = |c: char| c.is_alphanumeric() || matches!(c, '-' | '_');
+    if name.is_empty() || !name.chars().all(valid) {
+        return Err(Stop::refused_with(
+            format!("`{name}` cannot name an environment"),
+            "use letters, digits, `-` and `_`",
+        ));
+    }
+    if config.environment(name).is_some() {
+        let hint = format!("leave `--like` away to choose it: `yieldtray env {name}`");
+        return Err(Stop::refused_with(format!("there is an environment `{name}` already"), hint));
+    }
+    if config.environment(like).is_none() {
+        return Err(unknown_environment(like, Span::default(), config).into());
+    }
+    let mut lines = Vec::new();
+    for file in [CONFIG_FILE, LOCAL_FILE] {
+        let path = session.root.join(file);
+        let Ok(text) = std::fs::read_to_string(&path) else { continue };
+        match add_environment_like(&text, name, like) {
+            Ok(changed) => {
+                replace(&path, &changed).with_context(|| format!("cannot write `{file}`"))?;
+                lines.push(format!("`{name}` stands in `{file}` with the names of `{like}`: fill in its values"));
+            }
+            // It is described in one of the two.
+            Err(EditError::NoSuch) => {}
+            Err(EditError::Exists) => lines.push(format!("`{file}` has `{name}` already")),
+            Err(EditError::NotToml(why)) => return Err(Stop::refused(format!("`{file}` is not TOML: {why}"))),
+        }
+    }
+    Ok(lines)
+}
+
+/// Replaces a file by another that is whole, with the same rights.
+fn replace(path: &Path, text: &str) -> std::io::Result<()> {
+    let folder = path.parent().unwrap_or(Path::new("."));
+    let mut temporary = tempfile::Builder::new().prefix(".yieldtray-").tempfile_in(folder)?;
+    temporary.write_all(text.as_bytes())?;
+    temporary.as_file().set_permissions(std::fs::metadata(path)?.permissions())?;
+    temporary.persist(path).map_err(|error| error.error)?;
+    Ok(())
+}
+
+/// How far an environment's values are filled in.
+struct Filled {
+    values: usize,
+    /// Names that another environment has and this one has not.
+    missing: Vec<String>,
+    /// Names with nothing in them yet.
+    empty: usize,
+}
+
+fn filled(config: &Config, environment: &Environment, outside: &Outside<'_>) -> Filled {
+    let mut names: Vec<&str> = environment.values.iter().map(|entry| entry.name.as_str()).collect();
+    names.sort_unstable();
+    names.dedup();
+    let all = config.environments.iter().flat_map(|other| &other.values);
+    let has = |name: &str| config.entry(Some(&environment.name), name).is_some();
+    let mut missing: Vec<String> = all.filter(|entry| !has(&entry.name)).map(|entry| entry.name.clone()).collect();
+    missing.sort_unstable();
+    missing.dedup();
+    let is_empty = |entry: &&Entry| {
+        !entry.given.is_command() && entry.value(outside).is_ok_and(|value| value.as_text() == Some(""))
+    };
+    let first = |name: &&str| environment.values.iter().find(|entry| entry.name == **name);
+    let empty = names.iter().filter_map(|name| first(name)).filter(is_empty).count();
+    Filled { values: names.len(), missing, empty }
+}
+
+fn show(session: &Session, out: &mut Out) -> Result<u8, Stop> {
+    let config = &session.workspace.config;
+    let outside = session.workspace.outside(&session.settings.process);
+    let chosen = session.settings.environment.as_deref();
+    let why = session.chosen_by.map(|by| match (by, &config.environment) {
+        (ChosenBy::Configuration, Some((_, source, span))) => {
+            let line = session.workspace.source(*source).place(span.start()).line;
+            format!("{}:{line}", session.workspace.shown_path(*source))
+        }
+        _ => by.words().to_owned(),
+    });
+    let known = chosen.is_none_or(|name| config.environment(name).is_some());
+    if out.json {
+        let rows: Vec<serde_json::Value> = config
+            .environments
+            .iter()
+            .map(|environment| {
+                let filled = filled(config, environment, &outside);
+                json!({
+                    "name": environment.name,
+                    "chosen": Some(environment.name.as_str()) == chosen,
+                    "guard": environment.is_guarded(),
+                    "tint": environment.tint.map(|tint| tint.as_str()),
+                    "values": filled.values,
+                    "missing": filled.missing,
+                    "empty": filled.empty,
+                })
+            })
+            .collect();
+        writeln!(out.result(), "{}", json!({ "chosen": chosen, "by": why, "environments": rows }))?;
+    } else {
+        out.introduce(&session.heading())?;
+        let look = out.look;
+        let rows: Vec<Vec<Cell>> = config
+            .environments
+            .iter()
+            .map(|environment| {
+                let name = &environment.name;
+                let filled = filled(config, environment, &outside);
+                let mut state = vec![table::count(filled.values, "value", "values")];
+                if filled.empty > 0 {
+                    state.push(format!("{} empty", filled.empty));
+                }
+                if !filled.missing.is_empty() {
+                    state.push(format!("{} missing: {}", filled.missing.len(), filled.missing.join(", ")));
+                }
+                let state = state.join(", ");
+                let shown = if filled.missing.is_empty() { state.clone() } else { look.odd(&state) };
+                let by = match &why {
+                    Some(why) if Some(name.as_str()) == chosen => format!("chosen by {why}"),
+                    _ => String::new(),
+                };
+                vec![
+                    Cell::new(format!("  {name}")).painted(format!("  {}", look.environment(name, environment.tint))),
+                    Cell::new(if environment.is_guarded() { "guarded" } else { "" }),
+                    Cell::new(environment.tint.map_or("", |tint| tint.as_str())),
+                    Cell::new(by),
+                    Cell::new(state).painted(shown).yielding(),
+                ]
+            })
+            .collect();
+        for line in table::columns(&rows, out.width) {
+            writeln!(out.result(), "{line}")?;
+        }
+        if config.environments.is_empty() {
+            out.say(&format!(
+                "no environments yet: describe one in `{CONFIG_FILE}`, as `[environments.bench.values]`"
+            ))?;
+        }
+    }
+    if let Some(name) = chosen.filter(|_| !known) {
+        let mut problem = unknown_environment(name, Span::default(), config);
+        problem.message.push_str(&format!(", which {} names", why.unwrap_or_default()));
+        debug_assert_eq!(problem.code, Code::UnknownEnvironment);
+        return Err(problem.into());
+    }
+    Ok(0)
+}

@@ -1,0 +1,103 @@
+use crate::args::{Common, Tray, TrayAction};
+use crate::failure::Stop;
+use crate::host::Host;
+use crate::kept;
+use crate::session::Session;
+use crate::show::table::{self, Cell};
+use crate::show::{Out, data, safe::safe_line};
+use serde_json::json;
+use std::io::Write;
+use yieldtray_core::problem::closest;
+use yieldtray_core::secret::{MASK, Masker};
+use yieldtray_store::Kept;
+
+/// Shows what responses yielded and is kept for the chosen environment, or drops some of it.
+pub(crate) fn tray(common: &Common, args: Tray, host: &Host, out: &mut Out) -> Result<u8, Stop> {
+    let session = Session::open(common, host, out, &[])?;
+    let environment = kept::environment(&session.settings).to_owned();
+    let mut store = kept::open(&session)?;
+    let rows = store.as_ref().map(|store| store.kept(&environment)).transpose()?.unwrap_or_default();
+    match args.action {
+        None => show(&session, &rows, out),
+        Some(TrayAction::Clear) => {
+            let dropped = store.as_mut().map(|store| store.clear(&environment)).transpose()?.unwrap_or_default();
+            told(&session, out, dropped)
+        }
+        Some(TrayAction::Drop { names }) => {
+            // All names are looked at before anything is dropped.
+            for name in &names {
+                if !rows.iter().any(|kept| kept.name == *name) {
+                    let message = format!("there is no `{name}` on the tray");
+                    return Err(match closest(name, rows.iter().map(|kept| kept.name.as_str())) {
+                        Some(meant) => Stop::refused_with(message, format!("did you mean `{meant}`?")),
+                        None => Stop::refused_with(message, "`yieldtray tray` shows what is there"),
+                    });
+                }
+            }
+            let mut dropped = 0;
+            for name in &names {
+                dropped += store.as_mut().map(|store| store.drop_value(&environment, name)).transpose()?.unwrap_or(0);
+            }
+            told(&session, out, dropped)
+        }
+    }
+}
+
+fn told(session: &Session, out: &mut Out, dropped: usize) -> Result<u8, Stop> {
+    if out.json {
+        writeln!(out.result(), "{}", json!({ "dropped": dropped }))?;
+    } else if !out.quiet {
+        out.introduce(&session.heading())?;
+        out.say(&format!("{} dropped", table::count(dropped, "value", "values")))?;
+    }
+    Ok(0)
+}
+
+fn show(session: &Session, rows: &[Kept], out: &mut Out) -> Result<u8, Stop> {
+    let mut masker = if session.reveal { Masker::revealing() } else { Masker::default() };
+    rows.iter().filter(|kept| kept.secret).filter_map(|kept| kept.value.as_deref()).for_each(|value| {
+        let value = serde_json::from_str::<serde_json::Value>(value).ok();
+        let text = value.map(|value| value.as_str().map_or_else(|| value.to_string(), str::to_owned));
+        masker.add(&text.unwrap_or_default());
+    });
+    let value = |kept: &Kept| match &kept.value {
+        None => "sealed by another user or machine".to_owned(),
+        Some(_) if kept.secret && !masker.reveals() => MASK.to_owned(),
+        Some(value) => masker.mask(value).into_owned(),
+    };
+    if out.json {
+        let rows: Vec<serde_json::Value> = rows
+            .iter()
+            .map(|kept| {
+                let mut row = json!({ "name": kept.name, "file": kept.file, "cell": kept.cell, "secret": kept.secret, "kept_at": kept.at });
+                if !kept.secret || masker.reveals() {
+                    row["value"] = serde_json::from_str(&value(kept)).unwrap_or_default();
+                }
+                row
+            })
+            .collect();
+        writeln!(out.result(), "{}", json!({ "environment": session.settings.environment, "values": rows }))?;
+        return Ok(0);
+    }
+    out.introduce(&session.heading())?;
+    let now = kept::now();
+    let look = out.look;
+    let lines: Vec<Vec<Cell>> = rows
+        .iter()
+        .map(|kept| {
+            vec![
+                Cell::new(safe_line(&kept.name)).painted(look.name(&safe_line(&kept.name))),
+                Cell::new(safe_line(&value(kept))).yielding(),
+                Cell::new(format!("{}#{}", kept.file, kept.cell)),
+                Cell::new(data::age(now - kept.at)),
+            ]
+        })
+        .collect();
+    for line in table::columns(&lines, out.width) {
+        writeln!(out.result(), "{line}")?;
+    }
+    if rows.is_empty() && !out.quiet {
+        out.say("nothing is on the tray: a request with `% yield` puts something there when it is sent")?;
+    }
+    Ok(0)
+}

@@ -1,0 +1,266 @@
+use crate::args::{Common, Values};
+use crate::failure::Stop;
+use crate::host::Host;
+use crate::kept;
+use crate::session::{Session, places};
+use crate::show::table::{self, Cell};
+use crate::show::{Out, data, safe::safe_line};
+use serde_json::json;
+use std::io::Write;
+use yieldtray_core::expression::FUNCTIONS;
+use yieldtray_core::replay::Plan;
+use yieldtray_core::secret::{MASK, Masker};
+use yieldtray_core::workspace::{
+    Answers, CellId, Origin, OriginKind, Reach, Row, Shown, Tray, Workspace, across, survey,
+};
+
+/// Shows what each name is now, where it comes from and what it hides.
+pub(crate) fn values(common: &Common, args: &Values, host: &Host, out: &mut Out) -> Result<u8, Stop> {
+    let places = places(common, &args.places)?;
+    let mut session = Session::open(common, host, out, &places)?;
+    if args.functions {
+        return functions(&session, out);
+    }
+    let cells = if places.is_empty() { session.find_all()? } else { session.find(&places)? };
+    let plan = Plan::new(&mut session.workspace, &cells, true);
+    let tray = kept::tray(&session).unwrap_or_else(|error| {
+        let _ = out.say(&out.error_look.odd(&format!("what was kept cannot be read: {error}")));
+        Tray::default()
+    });
+    let chosen: std::collections::HashSet<CellId> = cells.iter().copied().collect();
+    let scopes: Vec<(CellId, Vec<CellId>)> =
+        plan.steps.into_iter().filter(|step| chosen.contains(&step.cell)).map(|step| (step.cell, step.needs)).collect();
+    let Session { workspace, engine, settings, .. } = &session;
+    let answers = Answers::default();
+    let reach = Reach { workspace, engine, settings, tray: &tray, answers: &answers };
+    let mut masker = if session.reveal { Masker::revealing() } else { Masker::default() };
+    let outside = reach.outside();
+    workspace.config.secrets(settings.environment.as_deref(), &outside).for_each(|secret| masker.add(&secret));
+    if args.across {
+        return side_by_side(&session, reach, &mut masker, out);
+    }
+    // Of one request, what it uses; of more, also what is given and not used.
+    let rows = survey(reach, &scopes, scopes.len() != 1, &mut masker);
+    if out.json {
+        let rows: Vec<serde_json::Value> = rows.iter().map(|row| data_row(workspace, row, &masker)).collect();
+        writeln!(out.result(), "{}", json!({ "environment": settings.environment, "values": rows }))?;
+        return Ok(0);
+    }
+    out.introduce(&session.heading())?;
+    let look = out.look;
+    let lines: Vec<Vec<Cell>> = rows
+        .iter()
+        .map(|row| {
+            let name = safe_line(&row.name).into_owned();
+            let (value, odd) = shown(&row.value, &masker);
+            let value = safe_line(&value).into_owned();
+            let painted = match odd {
+                true => look.odd(&value),
+                false if matches!(row.value, Shown::Known(_)) => value.clone(),
+                false => look.faint(&value),
+            };
+            let origin = row.origin.as_ref().map(|origin| words(workspace, origin)).unwrap_or_default();
+            let hides: Vec<String> = row.hides.iter().map(|origin| words(workspace, origin)).collect();
+            let hides = if hides.is_empty() { String::new() } else { format!("hides {}", hides.join(", ")) };
+            vec![
+                Cell::new(name.clone()).painted(look.name(&name)),
+                Cell::new(value).painted(painted).yielding(),
+                Cell::new(origin),
+                Cell::new(hides.clone()).painted(look.faint(&hides)).yielding(),
+            ]
+        })
+        .collect();
+    for line in table::columns(&lines, out.width) {
+        writeln!(out.result(), "{line}")?;
+    }
+    if rows.is_empty() && !out.quiet {
+        out.say("no values are used here")?;
+    }
+    Ok(0)
+}
+
+/// A value as it is shown, and whether it is worth a second look.
+fn shown(value: &Shown, masker: &Masker) -> (String, bool) {
+    match value {
+        Shown::Known(value) => (masker.mask(&value.show()).into_owned(), false),
+        // That a secret is still empty is no secret.
+        Shown::Secret(value) if masker.reveals() || value.as_text() == Some("") => (value.show(), false),
+        Shown::Secret(_) => (MASK.to_owned(), false),
+        Shown::MadeUp(expression) => (format!("made up by {}", masker.mask(expression)), false),
+        Shown::Asked(question) => (format!("asked: {}", masker.mask(question)), false),
+        Shown::NotRun(_) => ("not asked for".to_owned(), false),
+        Shown::None(problem) => {
+            let message = match problem.message.split_once(": ") {
+                // What lacks a value stands in the first column already.
+                Some((what, why)) if what.ends_with("has no value") || what.ends_with("has no value yet") => why,
+                _ => problem.message.as_str(),
+            };
+            (format!("missing: {}", masker.mask(message)), true)
+        }
+    }
+}
+
+/// Where a value comes from, as a person would look it up.
+fn words(workspace: &Workspace, origin: &Origin) -> String {
+    let place = origin.place.map(|(source, span)| {
+        format!("{}:{}", workspace.shown_path(source), workspace.source(source).place(span.start()).line)
+    });
+    let place = place.unwrap_or_default();
+    let through = |through: &Option<String>| through.as_ref().map(|from| format!(" from {from}")).unwrap_or_default();
+    match &origin.kind {
+        OriginKind::Set => "--set".to_owned(),
+        OriginKind::Let | OriginKind::Ask => place,
+        OriginKind::Tray(cell, at) => {
+            let cell = cell.map(|cell| format!(" {}", workspace.cell(cell).name)).unwrap_or_default();
+            let age = at.map(|at| format!(", {}", data::age(kept::now() - at))).unwrap_or_default();
+            format!("tray{cell}{age}")
+        }
+        OriginKind::Environment(name, from) => format!("{place} {name}{}", through(from)),
+        OriginKind::Everywhere(from) => format!("{place}{}", through(from)),
+    }
+}
+
+fn data_row(workspace: &Workspace, row: &Row, masker: &Masker) -> serde_json::Value {
+    let mut data = json!({ "name": row.name });
+    let (key, value) = match &row.value {
+        Shown::Known(value) => {
+            let text = value.to_json().to_string();
+            let masked = masker.mask(&text);
+            ("value", serde_json::from_str(&masked).unwrap_or_else(|_| masked.into_owned().into()))
+        }
+        Shown::Secret(value) if masker.reveals() || value.as_text() == Some("") => ("value", value.to_json()),
+        Shown::Secret(_) => ("secret", true.into()),
+        Shown::MadeUp(expression) => ("made_up", masker.mask(expression).into_owned().into()),
+        Shown::Asked(question) => ("asked", masker.mask(question).into_owned().into()),
+        Shown::NotRun(command) => ("not_run", masker.mask(command).into_owned().into()),
+        Shown::None(problem) => ("missing", masker.mask(&problem.message).into_owned().into()),
+    };
+    data[key] = value;
+    if let Some(origin) = &row.origin {
+        data["origin"] = origin_data(workspace, origin);
+    }
+    if !row.hides.is_empty() {
+        data["hides"] = row.hides.iter().map(|origin| origin_data(workspace, origin)).collect();
+    }
+    data
+}
+
+fn origin_data(workspace: &Workspace, origin: &Origin) -> serde_json::Value {
+    let kind = match &origin.kind {
+        OriginKind::Set => "set",
+        OriginKind::Let => "let",
+        OriginKind::Ask => "ask",
+        OriginKind::Tray(..) => "tray",
+        OriginKind::Environment(..) => "environment",
+        OriginKind::Everywhere(_) => "values",
+    };
+    let mut data = json!({ "kind": kind });
+    if let OriginKind::Environment(name, _) = &origin.kind {
+        data["environment"] = name.as_str().into();
+    }
+    if let OriginKind::Environment(_, Some(from)) | OriginKind::Everywhere(Some(from)) = &origin.kind {
+        data["from"] = from.as_str().into();
+    }
+    if let OriginKind::Tray(cell, at) = origin.kind {
+        data["cell"] = cell.map(|cell| workspace.cell(cell).name.to_string()).into();
+        data["kept_at"] = at.into();
+    }
+    if let Some((source, span)) = origin.place {
+        data["file"] = workspace.shown_path(source).into();
+        data["line"] = workspace.source(source).place(span.start()).line.into();
+    }
+    data
+}
+
+/// The names of the configuration, one column an environment.
+fn side_by_side(session: &Session, reach: Reach<'_>, masker: &mut Masker, out: &mut Out) -> Result<u8, Stop> {
+    let rows = across(reach, masker);
+    let environments: Vec<&str> =
+        session.workspace.config.environments.iter().map(|environment| environment.name.as_str()).collect();
+    let text = |value: &Option<Shown>| value.as_ref().map(|value| shown(value, masker).0);
+    if out.json {
+        let rows: Vec<serde_json::Value> = rows
+            .iter()
+            .map(|row| {
+                let values =
+                    environments.iter().zip(&row.values).map(|(name, value)| ((*name).to_owned(), text(value).into()));
+                json!({ "name": row.name, "equal": row.equal, "values": values.collect::<serde_json::Map<_, _>>() })
+            })
+            .collect();
+        writeln!(out.result(), "{}", json!({ "environments": environments, "values": rows }))?;
+        return Ok(0);
+    }
+    out.introduce(&session.heading())?;
+    let look = out.look;
+    let config = &session.workspace.config;
+    let head = config
+        .environments
+        .iter()
+        .map(|own| Cell::new(own.name.as_str()).painted(look.environment(&own.name, own.tint)).yielding());
+    let mut lines = vec![[Cell::new("")].into_iter().chain(head).collect::<Vec<_>>()];
+    for row in &rows {
+        let name = safe_line(&row.name).into_owned();
+        let mut line = vec![Cell::new(name.clone()).painted(look.name(&name))];
+        for value in &row.values {
+            let cell = match text(value) {
+                None => Cell::new("missing").painted(look.odd("missing")),
+                Some(text) if row.equal => {
+                    let text = format!("= {}", safe_line(&text));
+                    Cell::new(text.clone()).painted(look.faint(&text))
+                }
+                Some(text) => Cell::new(safe_line(&text)),
+            };
+            line.push(cell.yielding());
+        }
+        lines.push(line);
+    }
+    for line in table::columns(&lines, out.width) {
+        writeln!(out.result(), "{line}")?;
+    }
+    Ok(0)
+}
+
+/// The workspace's own functions, then those of the language.
+fn functions(session: &Session, out: &mut Out) -> Result<u8, Stop> {
+    let workspace = &session.workspace;
+    let own: Vec<(String, String, String)> = workspace
+        .config
+        .functions
+        .iter()
+        .map(|function| {
+            let line = workspace.source(function.source).place(function.span.start()).line;
+            let place = format!("{}:{line}", workspace.shown_path(function.source));
+            (function.call(), function.help.clone().unwrap_or_else(|| function.is.clone()), place)
+        })
+        .collect();
+    let built_in = FUNCTIONS.iter().map(|function| {
+        let call = format!("{}({})", function.name, function.parameters);
+        (call, function.help.to_owned(), function.example.to_owned())
+    });
+    if out.json {
+        let row = |(call, help, place): &(String, String, String), key: &str| json!({ "call": call, "help": help, key: place });
+        let document = json!({
+            "own": own.iter().map(|it| row(it, "place")).collect::<Vec<_>>(),
+            "language": built_in.map(|it| row(&it, "example")).collect::<Vec<_>>(),
+        });
+        writeln!(out.result(), "{document}")?;
+        return Ok(0);
+    }
+    out.introduce(&session.heading())?;
+    let look = out.look;
+    let lines: Vec<Vec<Cell>> = own
+        .into_iter()
+        .chain(built_in)
+        .map(|(call, help, place)| {
+            vec![
+                Cell::new(call.clone()).painted(look.name(&call)),
+                Cell::new(safe_line(&help)).yielding(),
+                Cell::new(place.clone()).painted(look.faint(&place)).yielding(),
+            ]
+        })
+        .collect();
+    for line in table::columns(&lines, out.width) {
+        writeln!(out.result(), "{line}")?;
+    }
+    Ok(0)
+}

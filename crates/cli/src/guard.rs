@@ -1,0 +1,36 @@
+//! Guarded environments: what changes something there is asked about first.
+
+use crate::ask;
+use crate::failure::Stop;
+use crate::host::Host;
+use crate::session::Session;
+use crate::show::table::count;
+use yieldtray_core::replay::Plan;
+
+/// Asks before a plan changes something in a guarded environment; `yes` is the answer already given.
+pub(crate) fn guard(session: &Session, plan: &Plan, yes: bool, host: &Host) -> Result<(), Stop> {
+    let chosen = session.settings.environment.as_deref().and_then(|name| session.workspace.config.environment(name));
+    let Some(environment) = chosen.filter(|environment| environment.is_guarded()) else { return Ok(()) };
+    let changing = plan.changing(&session.workspace);
+    if yes || changing.is_empty() {
+        return Ok(());
+    }
+    let mut methods: Vec<&str> = changing.iter().map(|(_, method)| method.as_str()).collect();
+    methods.sort_unstable();
+    methods.dedup();
+    let whither = match changing.as_slice() {
+        [(cell, _)] => session.target(*cell),
+        _ => session.heading().base.unwrap_or_else(|| "several addresses".to_owned()),
+    };
+    let what = format!("{} with {}", count(changing.len(), "request", "requests"), methods.join(", "));
+    let name = &environment.name;
+    if !host.can_ask {
+        let message = format!("environment `{name}` is guarded, and {what} would change something at {whither}");
+        return Err(Stop::refused_with(message, "pass `--yes` to send all the same; nothing was sent"));
+    }
+    let question = format!("Environment {name} is guarded. Send {what} to {whither}?");
+    match ask::confirm(&question, false)? {
+        true => Ok(()),
+        false => Err(Stop::refused("nothing was sent: the answer was no")),
+    }
+}
