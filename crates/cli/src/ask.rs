@@ -1,42 +1,76 @@
 //! Asking a person. Questions go to standard error, so that a result can be piped away all the same.
 
 use crate::failure::Stop;
-use dialoguer::{Confirm, Input, Password, Select};
+use crate::show::safe::safe_line;
+use dialoguer::console::Term;
+use dialoguer::theme::Theme;
+use dialoguer::{Confirm, Input, Password};
+use std::fmt;
 use yieldtray_core::expression::Value;
 use yieldtray_core::replay::Question;
 
+/// Questions as they are written here: many end in a question mark, so no colon follows.
+struct Plain;
+
+impl Theme for Plain {
+    fn format_input_prompt(&self, f: &mut dyn fmt::Write, prompt: &str, default: Option<&str>) -> fmt::Result {
+        match default {
+            Some(default) => write!(f, "{prompt} [{default}] "),
+            None => write!(f, "{prompt} "),
+        }
+    }
+
+    fn format_input_prompt_selection(&self, f: &mut dyn fmt::Write, prompt: &str, answer: &str) -> fmt::Result {
+        write!(f, "{prompt} {answer}")
+    }
+}
+
 /// A question for yes or no.
 pub(crate) fn confirm(text: &str, default: bool) -> Result<bool, Stop> {
-    Confirm::new().with_prompt(text).default(default).interact().map_err(stop)
+    Confirm::with_theme(&Plain).with_prompt(text).default(default).interact().map_err(stop)
 }
 
 /// A question of `% ask`: a choice, a secret, or a line.
 pub(crate) fn question(question: &Question) -> Result<Value, Stop> {
     if let Some(choices) = &question.choices {
-        let shown: Vec<String> = choices.iter().map(bare).collect();
-        let first = question.default.as_ref().and_then(|default| choices.iter().position(|choice| choice == default));
-        let chosen = Select::new().with_prompt(&question.text).items(&shown).default(first.unwrap_or(0)).interact_opt();
-        return match chosen.map_err(stop)? {
-            Some(index) => Ok(choices[index].clone()),
-            None => Err(Stop::Interrupted),
-        };
+        return choice(question, choices);
     }
-    loop {
-        let typed = if question.secret {
-            let prompt = match question.default {
-                Some(_) => format!("{} [as always]", question.text),
-                None => question.text.clone(),
-            };
-            Password::new().with_prompt(prompt).allow_empty_password(question.default.is_some()).interact()
-        } else {
-            let mut input = Input::<String>::new().with_prompt(&question.text).allow_empty(true);
-            if let Some(default) = &question.default {
-                input = input.default(bare(default));
-            }
-            input.interact_text()
+    let typed = if question.secret {
+        let prompt = match question.default {
+            Some(_) => format!("{} [as always]", question.text),
+            None => question.text.clone(),
         };
-        if let Some(value) = question.read(&typed.map_err(stop)?) {
-            return Ok(value);
+        Password::with_theme(&Plain).with_prompt(prompt).allow_empty_password(question.default.is_some()).interact()
+    } else {
+        let mut input = Input::<String>::with_theme(&Plain).with_prompt(&question.text).allow_empty(true);
+        if let Some(default) = &question.default {
+            input = input.default(bare(default));
+        }
+        input.interact_text()
+    };
+    typed.map(|typed| question.read(&typed)).map_err(stop)
+}
+
+/// One of several values: numbered lines, so that nothing has to be drawn anew and the cursor stays.
+fn choice(question: &Question, choices: &[Value]) -> Result<Value, Stop> {
+    let terminal = Term::stderr();
+    let say = |line: &str| terminal.write_line(&safe_line(line)).map_err(Stop::from);
+    say(&question.text)?;
+    for (index, choice) in choices.iter().enumerate() {
+        say(&format!("{:>3}  {}", index + 1, bare(choice)))?;
+    }
+    let default = question.default.as_ref().and_then(|default| choices.iter().position(|choice| choice == default));
+    loop {
+        let mut input = Input::<String>::with_theme(&Plain).with_prompt("number or text").allow_empty(true);
+        if let Some(index) = default {
+            input = input.default((index + 1).to_string());
+        }
+        let typed = input.interact_text().map_err(stop)?;
+        let named = choices.iter().find(|choice| bare(choice) == typed);
+        let numbered = || typed.parse::<usize>().ok().and_then(|number| choices.get(number.checked_sub(1)?));
+        match named.or_else(numbered) {
+            Some(value) => return Ok(value.clone()),
+            None => say(&format!("type a number from 1 to {}, or one of them", choices.len()))?,
         }
     }
 }
@@ -49,8 +83,6 @@ fn bare(value: &Value) -> String {
 /// Ctrl-C and a closed terminal end the command; the terminal is left as it was.
 fn stop(error: dialoguer::Error) -> Stop {
     let dialoguer::Error::IO(error) = error;
-    // A choice hides the cursor while it waits.
-    let _ = dialoguer::console::Term::stderr().show_cursor();
     match error.kind() {
         std::io::ErrorKind::Interrupted | std::io::ErrorKind::UnexpectedEof => Stop::Interrupted,
         _ => Stop::System(error.into()),

@@ -14,7 +14,8 @@ fn the_demo_passes_and_leaves_nothing() {
     assert!(run.stdout.contains("20 requests · 75 checks · all passed"), "{}", run.stdout);
     assert_eq!(run.stderr, "");
     assert_eq!(std::fs::read_dir(bench.path()).expect("a folder").count(), 0);
-    bench.run(&["demo", "-e", "live", "-q"]).exits(0);
+    let guarded = bench.run(&["demo", "-e", "live"]).exits(2);
+    assert!(guarded.stderr.contains("environment `live` is guarded"), "{}", guarded.stderr);
 }
 
 #[test]
@@ -28,7 +29,7 @@ fn a_kept_workspace_works_while_the_api_is_served() {
     let mut lines = BufReader::new(demo.stdout.take().expect("a pipe")).lines().map_while(Result::ok);
     assert!(lines.any(|line| line.contains("The packhouse listens at ")), "it says what to type next");
     let again = bench.run(&["replay", "-C", "ph"]);
-    let live = bench.run(&["replay", "-C", "ph", "-e", "live"]);
+    let live = bench.run(&["replay", "-C", "ph", "-e", "live", "--yes"]);
     demo.kill().expect("it can be ended");
     demo.wait().expect("it ends");
     again.exits(0);

@@ -6,7 +6,8 @@ use std::collections::BTreeSet;
 use support::Bench;
 use yieldtray_core::problem::Code;
 
-const CONFIG: &str = "[environments.bench.values]\ngrower = 'G-11'\n";
+const CONFIG: &str =
+    "[values]\nscale = { from = 'env:NO_SUCH_SCALE' }\n[environments.bench.values]\ngrower = 'G-11'\ngate = 'n'\n";
 
 /// One file for each class: what is wrong with it, and nothing else.
 const FILES: &[(&str, &str)] = &[
@@ -28,6 +29,8 @@ const FILES: &[(&str, &str)] = &[
     ("wrong-arguments", "%% A\nhttp://127.0.0.1:1/\n\n% check find(text) == 'a'\n"),
     ("unknown-value", "%% A\nhttp://127.0.0.1:1/\n\n% check stauts == 200\n"),
     ("missing-value", "%% A\nhttp://127.0.0.1:1/{{grower}}\n"),
+    ("absent-source", "%% A\nhttp://127.0.0.1:1/{{scale}}\n"),
+    ("not-answered", "%% A\n% ask bins \"How many bins?\"\nhttp://127.0.0.1:1/{{bins}}\n"),
     ("value-cycle", "% let a = b + 1\n% let b = a + 1\n\n%% A\nhttp://127.0.0.1:1/{{a}}\n"),
     ("needs-response", "%% A\n% let id = body.id\nhttp://127.0.0.1:1/{{id}}\n"),
     ("failed-expression", "%% A\n% let trays = {'full': 3}\nhttp://127.0.0.1:1/{{trays.ful}}\n"),
@@ -46,13 +49,24 @@ const CONFIGS: &[(&str, &str)] = &[
     ("unknown-environment", "[workspace]\nenvironment = \"bnch\"\n[environments.bench]\n"),
 ];
 
+/// What only `lint` finds, since it stops no request.
+const ODDITIES: &[(&str, &str)] = &[
+    ("hidden-value", "% let gate = 's'\n\n%% A\nhttp://127.0.0.1:1/{{gate}}\n"),
+    ("unused-yield", "%% A\nhttp://127.0.0.1:1/\n\n% yield lot_id = body.id\n"),
+    (
+        "repeated-yield",
+        "%% A\nhttp://127.0.0.1:1/\n\n% yield id = body.id\n% yield id = body.lot\n%% B\nhttp://127.0.0.1:1/{{id}}\n",
+    ),
+    ("secret-in-file", "%% A\nhttp://127.0.0.1:1/\nX-Api-Key: bench-key-4616\n"),
+];
+
 #[test]
 fn each_class_of_mistake_has_its_text() {
     let (mut texts, mut seen) = (String::new(), BTreeSet::new());
-    let mut note = |code: &str, stderr: &str| {
-        assert!(stderr.contains(&format!("[{code}]: ")), "{code} is not said:\n{stderr}");
+    let mut note = |code: &str, said: &str| {
+        assert!(said.contains(&format!("[{code}]: ")), "{code} is not said:\n{said}");
         seen.insert(code.to_owned());
-        texts.push_str(&format!("=== {code}\n{}\n\n", stderr.trim_end()));
+        texts.push_str(&format!("=== {code}\n{}\n\n", said.trim_end()));
     };
     for (code, text) in FILES {
         let run = Bench::empty().file("yieldtray.toml", CONFIG).file("a.http", text).run(&["replay", "a.http"]);
@@ -63,6 +77,15 @@ fn each_class_of_mistake_has_its_text() {
         let run = Bench::empty().file("yieldtray.toml", text).file("a.http", "/x\n").run(&["replay"]).exits(2);
         note(code, &run.stderr);
     }
+    for (code, text) in ODDITIES {
+        let run = Bench::empty().file("yieldtray.toml", CONFIG).file("a.http", text).run(&["lint", "a.http"]);
+        assert!(run.code != 1, "{code}: {}", run.both());
+        note(code, &run.stdout);
+    }
+    let bench = Bench::empty().file("yieldtray.local.toml", "[values]\nx = 1\n").file("a.http", "/x\n");
+    let git = std::process::Command::new("git").args(["init", "-q"]).current_dir(bench.path()).status();
+    assert!(git.expect("git is there").success());
+    note("tracked-file", &bench.run(&["list"]).stderr);
     let bench = Bench::empty();
     std::fs::write(bench.path().join("latin.http"), b"# Sm\xf8rrebr\xf8d\n/x\n").expect("a file");
     note("unreadable-file", &bench.run(&["replay", "latin.http"]).exits(2).stderr);

@@ -2,37 +2,8 @@
 
 mod support;
 
-use portable_pty::{CommandBuilder, PtySize, native_pty_system};
-use std::io::Read;
-use support::{Bench, program, raw_server};
-
-/// Runs the program in a terminal of this width and gives all that it wrote.
-fn in_terminal(bench: &Bench, args: &[&str], columns: u16, variables: &[(&str, &str)]) -> String {
-    let size = PtySize { rows: 40, cols: columns, pixel_width: 0, pixel_height: 0 };
-    let pair = native_pty_system().openpty(size).expect("a pseudo-terminal");
-    let mut command = CommandBuilder::new(program());
-    command.args(args);
-    command.cwd(bench.path());
-    command.env_remove("YIELDTRAY_ENV");
-    command.env_remove("NO_COLOR");
-    for (name, value) in variables {
-        command.env(name, value);
-    }
-    let mut child = pair.slave.spawn_command(command).expect("the program starts");
-    drop(pair.slave);
-    let mut reader = pair.master.try_clone_reader().expect("the terminal can be read");
-    let mut shown = Vec::new();
-    // The end of a terminal is an error on some systems.
-    let _ = reader.read_to_end(&mut shown);
-    child.wait().expect("the program ends");
-    String::from_utf8(shown).expect("text").replace("\r\n", "\n")
-}
-
-/// Text without colours.
-fn plain(text: &str) -> String {
-    let colour = regex::Regex::new("\u{1b}\\[[0-9;]*m").expect("a pattern");
-    colour.replace_all(text, "").into_owned()
-}
+use support::terminal::{in_terminal, plain};
+use support::{Bench, raw_server};
 
 #[test]
 fn a_body_is_laid_out_and_coloured_on_a_terminal_only() {

@@ -100,6 +100,9 @@ impl View<'_> {
                 if !out.quiet {
                     let line = self.heading.text(out.look);
                     writeln!(out.result(), "{line}  {}", table::count(*cells, "request", "requests"))?;
+                    if out.terminal {
+                        out.flush()?;
+                    }
                 }
             }
             Event::Cell(report) => {

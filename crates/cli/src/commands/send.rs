@@ -27,6 +27,9 @@ pub(crate) fn send(common: &Common, args: Send, host: &Host, out: &mut Out) -> R
         Some(text) => session.take_text("the command line", text)?,
         None => one(&session.find(&places)?, &session, place.as_deref().unwrap_or_default())?,
     };
+    if !out.quiet && !out.json {
+        introduce(out, &session, cell)?;
+    }
     // The plan with all needs loads every file that a kept value can come from.
     let all = Plan::new(&mut session.workspace, &[cell], true);
     let tray = kept::tray(&session).unwrap_or_else(|error| {
@@ -69,7 +72,7 @@ pub(crate) fn send(common: &Common, args: Send, host: &Host, out: &mut Out) -> R
         }
         writeln!(out.result(), "{document}")?;
     } else {
-        shown.introduction(out, &before)?;
+        shown.needs(out, &before)?;
         if let Some(report) = &report {
             out.problems(workspace, &report.problems)?;
         }
@@ -103,6 +106,14 @@ pub(crate) fn send(common: &Common, args: Send, host: &Host, out: &mut Out) -> R
         out.say(&out.error_look.odd(&format!("what was yielded is not kept: {error}")))?;
     }
     Ok(code)
+}
+
+/// Environment, address and place: said first, so that who is asked something knows where it goes.
+fn introduce(out: &mut Out, session: &Session, cell: CellId) -> Result<(), Stop> {
+    let (workspace, look) = (&session.workspace, out.error_look);
+    let heading = session.heading().text(look);
+    let place = format!("{}:{}", workspace.shown_path(cell.source), workspace.line_of(cell));
+    Ok(out.say(&format!("{heading}  {}  {}", look.faint(&place), workspace.cell(cell).name))?)
 }
 
 /// Which cells are sent: this one alone, or others first that give it what it lacks.
@@ -253,15 +264,12 @@ impl Shown<'_, '_> {
         CellLines { workspace, columns: Columns::new(cells, width), look: self.look, base: self.heading.base.clone() }
     }
 
-    /// Environment, address and place; then what was sent before.
-    fn introduction(&self, out: &mut Out, before: &[Box<CellReport>]) -> Result<(), Stop> {
+    /// What was sent before.
+    fn needs(&self, out: &mut Out, before: &[Box<CellReport>]) -> Result<(), Stop> {
         if out.quiet {
             return Ok(());
         }
         let workspace = self.run.workspace();
-        let heading = self.heading.text(self.look);
-        let place = format!("{}:{}", workspace.shown_path(self.cell.source), workspace.line_of(self.cell));
-        out.say(&format!("{heading}  {}  {}", self.look.faint(&place), workspace.cell(self.cell).name))?;
         let lines = self.lines(out.width, before);
         for report in before {
             for line in lines.cell(report) {

@@ -2,6 +2,8 @@
 
 #![allow(dead_code, unreachable_pub)] // each test file uses its part
 
+pub mod terminal;
+
 use std::io::{Read, Write};
 use std::net::{TcpListener, TcpStream};
 use std::path::{Path, PathBuf};

@@ -23,19 +23,15 @@ pub struct Question {
 impl Question {
     /// The value of an answer typed as text: a number, a truth value, a list or a map by its JSON, all
     /// else text; a secret is always text. Nothing typed is the default.
-    pub fn read(&self, typed: &str) -> Option<Value> {
+    pub fn read(&self, typed: &str) -> Value {
         if typed.is_empty()
             && let Some(default) = &self.default
         {
-            return Some(default.clone());
+            return default.clone();
         }
-        let value = match self.secret {
+        match self.secret {
             true => Value::text(typed),
             false => Value::parse_json(typed.as_bytes()).unwrap_or_else(|_| Value::text(typed)),
-        };
-        match &self.choices {
-            None => Some(value),
-            Some(choices) => choices.iter().find(|choice| **choice == value).cloned(),
         }
     }
 }

@@ -1,0 +1,172 @@
+//! Values that one process yields and the next one uses.
+
+mod support;
+
+use std::process::Stdio;
+use support::Bench;
+
+const FILE: &str = "%% Sign in
+POST /session
+
+{ \"email\": \"clerk@packhouse.example\", \"password\": \"windfall-bench\" }
+
+% yield token = body.token secret
+
+%% Book in
+POST /lots
+Authorization: Bearer {{token}}
+
+{ \"grower\": \"{{grower}}\", \"bins\": 3 }
+
+% yield lot_id = body.id
+% yield lot = body
+
+%% Look
+GET /lots/{{lot_id}}
+
+% check body.bins == lot.bins
+";
+
+#[test]
+fn what_one_process_yields_the_next_one_uses() {
+    let bench = Bench::new().file("a.http", FILE).file("b.http", "%% Other\nGET /lots/{{lot_id}}\n");
+    bench.run(&["send", "sign-in"]).exits(0);
+    bench.run(&["send", "book-in"]).exits(0);
+    bench.run(&["send", "look"]).exits(0);
+    let rows = bench.run(&["tray", "--json"]).exits(0).json();
+    let names: Vec<&str> =
+        rows["values"].as_array().expect("rows").iter().filter_map(|row| row["name"].as_str()).collect();
+    assert_eq!(names, ["lot", "lot_id", "token"]);
+    assert_eq!(rows["values"][0]["value"]["bins"], 3);
+    assert_eq!((&rows["values"][2]["secret"], &rows["values"][2]["value"]), (&true.into(), &serde_json::Value::Null));
+
+    // Another environment and another file see nothing of it.
+    let live = bench.run(&["send", "look", "-e", "live"]).exits(2);
+    assert!(live.stderr.contains("`lot_id` has no value yet: `book-in` yields it and was not sent"), "{}", live.stderr);
+    assert_eq!(bench.run(&["tray", "-e", "live", "--json"]).exits(0).json()["values"], serde_json::json!([]));
+    bench.run(&["send", "other"]).exits(2);
+
+    // A replay begins with nothing, and leaves what is kept alone unless it is told to keep.
+    bench.run(&["replay", "a.http", "--only", "look"]).exits(2);
+    let before = bench.run(&["tray", "--json"]).exits(0).json()["values"][1]["value"].clone();
+    bench.run(&["replay", "a.http"]).exits(0);
+    assert_eq!(bench.run(&["tray", "--json"]).json()["values"][1]["value"], before);
+    bench.run(&["replay", "a.http", "--onto-tray"]).exits(0);
+    assert_ne!(bench.run(&["tray", "--json"]).json()["values"][1]["value"], before);
+
+    let refused = bench.run(&["tray", "drop", "lot_id", "tokne"]).exits(2);
+    assert!(refused.stderr.contains("did you mean `token`?"), "{}", refused.stderr);
+    bench.run(&["tray", "drop", "lot_id", "lot"]).exits(0);
+    assert_eq!(bench.run(&["tray", "--json"]).json()["values"].as_array().map(Vec::len), Some(1));
+    bench.run(&["tray", "clear"]).exits(0);
+    let empty = bench.run(&["tray"]).exits(0);
+    assert!(empty.stderr.contains("nothing is on the tray"), "{}", empty.stderr);
+}
+
+#[test]
+fn two_processes_at_once_lose_nothing() {
+    let cells = |prefix: &str| -> String {
+        (0..1000).map(|n| format!("%% {prefix} {n}\nGET /health\n\n% yield {prefix}_{n} = body.status\n")).collect()
+    };
+    let bench = Bench::new().file("one.http", &cells("one")).file("two.http", &cells("two")).file("a.http", FILE);
+    let start = |file: &str| {
+        let mut command = bench.command();
+        command.args(["replay", file, "--onto-tray", "-q"]).stdout(Stdio::null());
+        command.spawn().expect("it starts")
+    };
+    let mut both = [start("one.http"), start("two.http")];
+    // A third one reads and writes in between.
+    for _ in 0..5 {
+        bench.run(&["send", "sign-in"]).exits(0);
+    }
+    for process in &mut both {
+        assert!(process.wait().expect("it ends").success());
+    }
+    let rows = bench.run(&["tray", "--json"]).exits(0).json();
+    assert_eq!(rows["values"].as_array().map(Vec::len), Some(2001));
+}
+
+#[test]
+fn a_killed_process_leaves_a_readable_file() {
+    let cells: String = (0..3000).map(|n| format!("%% A {n}\nGET /health\n\n% yield v_{n} = body.status\n")).collect();
+    let bench = Bench::new().file("many.http", &cells).file("a.http", FILE);
+    bench.run(&["send", "sign-in"]).exits(0);
+    for wait in [50, 400, 900] {
+        let mut command = bench.command();
+        let mut child = command
+            .args(["replay", "many.http", "--onto-tray", "-q"])
+            .stdout(Stdio::null())
+            .spawn()
+            .expect("it starts");
+        std::thread::sleep(std::time::Duration::from_millis(wait));
+        let _ = child.kill();
+        child.wait().expect("it ends");
+        bench.run(&["send", "book-in"]).exits(0);
+        bench.run(&["tray"]).exits(0);
+    }
+}
+
+#[test]
+fn a_state_that_cannot_be_written_stops_no_request() {
+    // A plain file in the folder's place; then a file of a newer version.
+    let bench = Bench::new().file("a.http", FILE).file(".yieldtray", "in the way");
+    let run = bench.run(&["send", "sign-in", "--pick", "size(body.token)"]).exits(0);
+    assert_eq!(run.stdout, "40\n");
+    assert!(run.stderr.contains("what was yielded is not kept: "), "{}", run.stderr);
+
+    let bench = Bench::new().file("a.http", FILE);
+    bench.run(&["send", "sign-in"]).exits(0);
+    let state = bench.path().join(".yieldtray/state.db");
+    let mut bytes = std::fs::read(&state).expect("a file");
+    // SQLite keeps the version at byte 60, the largest first.
+    bytes[60..64].copy_from_slice(&9_u32.to_be_bytes());
+    let _ = std::fs::remove_file(bench.path().join(".yieldtray/state.db-wal"));
+    std::fs::write(&state, bytes).expect("a file");
+    let run = bench.run(&["send", "sign-in"]).exits(0);
+    assert!(run.stderr.contains("was written by a newer version of yieldtray"), "{}", run.stderr);
+    let refused = bench.run(&["tray"]).exits(2);
+    assert!(refused.stderr.contains("its form is 9, this version knows 1"), "{}", refused.stderr);
+}
+
+/// As somebody who may not write there, and with a disk that takes nothing more.
+#[cfg(unix)]
+#[test]
+fn a_read_only_folder_and_a_full_disk_stop_no_request() {
+    use std::os::unix::fs::PermissionsExt;
+    use std::os::unix::process::CommandExt;
+    let bench = Bench::new().file("a.http", FILE);
+    let home = tempfile::tempdir().expect("a folder");
+    let tool = home.path().join("yieldtray");
+    std::fs::copy(support::program(), &tool).expect("a copy");
+    let mode = |path: &std::path::Path, mode| {
+        std::fs::set_permissions(path, std::fs::Permissions::from_mode(mode)).expect("rights can be set");
+    };
+    mode(home.path(), 0o755);
+    mode(bench.path(), 0o555);
+    let mut command = std::process::Command::new(&tool);
+    command.args(["send", "sign-in", "--pick", "size(body.token)"]).current_dir(bench.path());
+    command.env("XDG_STATE_HOME", bench.home()).env_remove("YIELDTRAY_ENV");
+    // Who may do everything is not stopped by a folder's rights: the program runs as nobody.
+    let root = std::fs::metadata("/proc/self").is_ok_and(|own| std::os::unix::fs::MetadataExt::uid(&own) == 0);
+    if root {
+        command.uid(65534).gid(65534);
+    }
+    let run = command.output().expect("it runs");
+    let said = String::from_utf8_lossy(&run.stderr).into_owned();
+    mode(bench.path(), 0o755);
+    assert!(run.status.success(), "{said}");
+    assert_eq!(run.stdout, b"40\n");
+    assert!(said.contains("what was yielded is not kept: cannot make `.yieldtray`"), "{said}");
+
+    // A limit of no bytes a file is a full disk to whoever writes.
+    let mut command = std::process::Command::new("sh");
+    let script = format!("trap '' XFSZ; ulimit -f 0; exec '{}' send sign-in --pick 'size(body.token)'", tool.display());
+    command.args(["-c", &script]).current_dir(bench.path()).env("XDG_STATE_HOME", bench.home());
+    let run = command.output().expect("it runs");
+    let said = String::from_utf8_lossy(&run.stderr).into_owned();
+    assert!(run.status.success(), "{said}");
+    assert_eq!(run.stdout, b"40\n");
+    assert!(said.contains("what was yielded is not kept: "), "{said}");
+    bench.run(&["send", "sign-in"]).exits(0);
+    assert!(!bench.run(&["tray"]).exits(0).stdout.is_empty());
+}
