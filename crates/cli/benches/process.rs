@@ -1,7 +1,8 @@
 //! Whole processes against the floor: what `cargo bench` prints are medians and ratios of runs that
 //! take turns, so that a machine whose speed drifts still gives a ratio that holds.
 //!
-//! The bounds: `send` at most 0.5 of `curl -s` and 2.5 of a bare client; `replay` of 2,000 pairs at
+//! The bounds: `send` at most 0.5 of `curl -s` and 2.5 of a bare client, at most 0.55 of `curl -s` with
+//! values from the tray and a yield kept there; `replay` of 2,000 pairs at
 //! most 1.3 of a bare loop, its memory growing by less than 2 KiB a request.
 
 #![allow(clippy::print_stdout)]
@@ -40,6 +41,19 @@ fn main() {
         "bare client                         {}   send is {:.2} of it (bound 2.5)",
         shown(times[2]),
         ratio(times[0], times[2])
+    );
+
+    let kept = || {
+        let mut command = Command::new(tool);
+        command.args(["send", "requests/kept.http#read"]).current_dir(folder.path());
+        run(&mut command)
+    };
+    run(Command::new(tool).args(["send", "requests/kept.http#find"]).current_dir(folder.path()));
+    let times = take_turns(RUNS, &mut [&mut || kept(), &mut || run(Command::new("curl").args(["-s", &url]))]);
+    println!(
+        "send, value and yield on the tray   {}   {:.2} of `curl -s` (bound 0.55)",
+        shown(times[0]),
+        ratio(times[0], times[1])
     );
 
     let count = PAIRS.to_string();
@@ -88,6 +102,10 @@ fn lay(folder: &Path, base: &str) {
     let write = |name: &str, text: &str| std::fs::write(folder.join(name), text).expect("a file");
     write("yieldtray.toml", &config);
     write("requests/one.http", "GET /lots/L-2039\n\n% check body.bins == 18\n% yield grower = body.grower\n");
+    write(
+        "requests/kept.http",
+        "%% Find\nGET /lots/L-2039\n\n% yield lot_id = body.id\n\n%% Read\nGET /lots/{{lot_id}}\n\n% check body.bins == 18\n% yield grower = body.grower\n",
+    );
     write("requests/pairs.http", &pairs(PAIRS));
     write("requests/pairs-4.http", &pairs(PAIRS * 4));
 }

@@ -40,9 +40,10 @@ pub fn lint(workspace: &mut Workspace, engine: &Engine, settings: &Settings, cel
     for step in &steps {
         problems.extend(examine_own(workspace, engine, step.cell));
     }
-    problems.extend(names::without_value(workspace, engine, settings, &steps));
+    let uses = names::uses(workspace, engine, settings, &steps);
+    problems.extend(names::without_value(workspace, engine, settings, &uses));
     problems.extend(hidden::values(workspace, &steps));
-    problems.extend(yielded::yields(workspace, engine, &steps));
+    problems.extend(yielded::yields(workspace, &uses));
     order(workspace, &mut problems);
     problems
 }

@@ -5,31 +5,50 @@ use crate::expression::Value;
 use crate::problem::{Code, Problem, enumerate};
 use crate::replay::Step;
 use crate::workspace::{
-    Answers, CellId, Entry, Lookup, Memo, Reach, Settings, Stage, Tray, Workspace, Yielded, yields,
+    Answers, CellId, Entry, Lookup, Memo, NameUse, Reach, Settings, Stage, Tray, Workspace, Yielded, yields,
 };
 use rustc_hash::FxHashSet;
+
+/// A cell of the plan, and the names it uses.
+pub(super) struct Uses<'p> {
+    pub(super) step: &'p Step,
+    pub(super) names: Vec<NameUse>,
+}
+
+/// What each cell uses, told once for all who ask.
+pub(super) fn uses<'p>(
+    workspace: &Workspace,
+    engine: &Engine,
+    settings: &Settings,
+    steps: &'p [Step],
+) -> Vec<Uses<'p>> {
+    let (tray, answers) = (Tray::default(), Answers::default());
+    let reach = Reach { workspace, engine, settings, tray: &tray, answers: &answers };
+    let names = |step: &Step| Lookup::new(reach, step.cell, &step.needs, &mut Memo::default()).names_used();
+    steps.iter().map(|step| Uses { step, names: names(step) }).collect()
+}
 
 pub(super) fn without_value(
     workspace: &Workspace,
     engine: &Engine,
     settings: &Settings,
-    steps: &[Step],
+    uses: &[Uses<'_>],
 ) -> Vec<Problem> {
     let (mut problems, mut told) = (Vec::new(), FxHashSet::default());
     let answers = Answers::default();
     // Every environment is looked at, not only the chosen one; what the command line gives counts in all.
     let everywhere = Settings { environment: None, ..settings.clone() };
-    let tray = full_tray(workspace, steps);
-    for step in steps {
+    let tray = full_tray(workspace, uses);
+    for Uses { step, names } in uses {
         let mut memo = Memo::default();
         let reach = Reach { workspace, engine, settings: &everywhere, tray: &tray, answers: &answers };
         let mut lookup = Lookup::new(reach, step.cell, &step.needs, &mut memo);
-        for used in lookup.names_lacking() {
+        for used in lookup.lacking_of(names.clone()) {
             let environments = &workspace.config.environments;
             let has = |entries: &[Entry]| entries.iter().any(|entry| entry.name == used.name);
             let (having, lacking): (Vec<_>, Vec<_>) = environments.iter().partition(|own| has(&own.values));
-            let span = used.span(workspace);
             if having.is_empty() {
+                let span = used.span(workspace);
                 let found = lookup.named(&used.name, used.at.source, span, Stage::Before);
                 problems.extend(found.err().into_iter().flatten());
             } else if !lacking.is_empty() && told.insert((used.at.source, used.name.clone())) {
@@ -38,7 +57,7 @@ pub(super) fn without_value(
                 };
                 let message = format!("`{}` has no value in {}", used.name, names(&lacking));
                 let hint = format!("{} {} it", names(&having), if having.len() == 1 { "has" } else { "have" });
-                let remark = Problem::remark(Code::MissingValue, span, message);
+                let remark = Problem::remark(Code::MissingValue, used.span(workspace), message);
                 problems.push(remark.with_hint(hint).in_source(used.at.source));
             }
         }
@@ -47,10 +66,10 @@ pub(super) fn without_value(
 }
 
 /// A tray on which everything lies that the cells would yield: what a response gives is not missing.
-fn full_tray(workspace: &Workspace, steps: &[Step]) -> Tray {
+fn full_tray(workspace: &Workspace, uses: &[Uses<'_>]) -> Tray {
     let mut tray = Tray::default();
-    let needed = steps.iter().flat_map(|step| &step.needs);
-    let all: FxHashSet<CellId> = steps.iter().map(|step| &step.cell).chain(needed).copied().collect();
+    let needed = uses.iter().flat_map(|uses| &uses.step.needs);
+    let all: FxHashSet<CellId> = uses.iter().map(|uses| &uses.step.cell).chain(needed).copied().collect();
     for cell in all {
         for name in yields(workspace, cell) {
             let (value, source, cell) = (Value::null(), cell.source, Some(cell));

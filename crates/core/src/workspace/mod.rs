@@ -25,4 +25,3 @@ pub use source::{COMMON_FILE, CellId, Files, Source, Workspace};
 pub use survey::{Across, Origin, OriginKind, Row, Value as Shown, across, survey};
 pub use tray::{Tray, Yielded};
 pub use uses::{NameUse, Placed, yields};
-pub(crate) use uses::{expressions_of, names_in, own_expressions};

@@ -35,7 +35,7 @@ impl NameUse {
 }
 
 /// Every expression on the lines of `instruction`.
-pub(crate) fn expressions_of(text: &str, source: SourceId, instruction: &Instruction, found: &mut Vec<Placed>) {
+fn expressions_of(text: &str, source: SourceId, instruction: &Instruction, found: &mut Vec<Placed>) {
     let mut take = |span: Span, after| found.push(Placed { source, span, after });
     match instruction.kind {
         Kind::Let { expression, .. } => take(expression, false),
@@ -55,7 +55,7 @@ pub(crate) fn expressions_of(text: &str, source: SourceId, instruction: &Instruc
 }
 
 /// The expressions of the marks in a piece of text.
-pub(crate) fn marks(text: &str, source: SourceId, span: Span, body: bool, found: &mut Vec<Placed>) {
+fn marks(text: &str, source: SourceId, span: Span, body: bool, found: &mut Vec<Placed>) {
     // Most lines have no mark, and need no more than this to know it.
     if memchr::memmem::find(span.of(text).as_bytes(), b"{{").is_some() {
         let template = Template::parse(text, span, body, &mut Vec::new());
@@ -64,7 +64,7 @@ pub(crate) fn marks(text: &str, source: SourceId, span: Span, body: bool, found:
 }
 
 /// The expressions of a cell itself, its `let`s left out: those count only where they are used.
-pub(crate) fn own_expressions(workspace: &Workspace, cell: CellId) -> Vec<Placed> {
+fn own_expressions(workspace: &Workspace, cell: CellId) -> Vec<Placed> {
     let (source, own) = (cell.source, workspace.cell(cell));
     let text = &workspace.source(source).text;
     let mut found = Vec::new();
@@ -90,15 +90,18 @@ fn shared_expressions(workspace: &Workspace, cell: CellId, found: &mut Vec<Place
     }
 }
 
-/// The free names of an expression that can be compiled.
-pub(crate) fn names_in(workspace: &Workspace, engine: &Engine, at: Placed) -> Vec<String> {
+/// Hands on the free names of an expression that can be compiled, but for the language's own.
+fn each_name(workspace: &Workspace, engine: &Engine, at: Placed, mut visit: impl FnMut(&str)) {
+    let mut visit = |name: &str| {
+        if !is_language_name(name) && !is_type_name(name) {
+            visit(name);
+        }
+    };
     let text = at.span.of(&workspace.source(at.source).text);
     if is_value_name(text) {
-        return vec![text.to_owned()];
-    }
-    match compile(workspace, engine, at.source, at.span) {
-        Ok(compiled) => compiled.names().to_vec(),
-        Err(_) => Vec::new(),
+        visit(text);
+    } else if let Ok(compiled) = compile(workspace, engine, at.source, at.span) {
+        compiled.names().iter().for_each(|name| visit(name));
     }
 }
 
@@ -106,8 +109,12 @@ impl Lookup<'_> {
     /// The names among those the cell uses that no place gives a value now, but for those it yields
     /// itself before they are used.
     pub fn names_lacking(&self) -> Vec<NameUse> {
+        self.lacking_of(self.names_used())
+    }
+
+    /// The same, of names that are known to be used.
+    pub(crate) fn lacking_of(&self, mut used: Vec<NameUse>) -> Vec<NameUse> {
         let own: Vec<&str> = yields(self.workspace, self.cell).collect();
-        let mut used = self.names_used();
         used.retain(|used| !(used.at.after && own.contains(&used.name.as_str())));
         used.retain(|used| self.places(&used.name).next().is_none());
         used
@@ -131,17 +138,17 @@ impl Lookup<'_> {
         shared_expressions(workspace, cell, &mut waiting);
         waiting.reverse();
         while let Some(at) = waiting.pop() {
-            for name in names_in(workspace, self.reach.engine, at) {
-                if is_language_name(&name) || is_type_name(&name) || used.iter().any(|known| known.name == name) {
-                    continue;
+            each_name(workspace, self.reach.engine, at, |name| {
+                if used.iter().any(|known| known.name == name) {
+                    return;
                 }
-                if let Some(Found::Line(source, line)) = self.places(&name).next()
+                if let Some(Found::Line(source, line)) = self.places(name).next()
                     && let Kind::Let { expression, .. } = line.kind
                 {
                     waiting.push(Placed { source, span: expression, after: false });
                 }
-                used.push(NameUse { name, at });
-            }
+                used.push(NameUse { name: name.to_owned(), at });
+            });
         }
         used
     }
