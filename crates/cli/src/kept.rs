@@ -1,9 +1,11 @@
 //! The tray between two processes: what the store keeps, as values of the files that are loaded.
 
 use crate::session::Session;
+use crate::show::Out;
+use std::io;
 use std::time::{SystemTime, UNIX_EPOCH};
 use yieldtray_core::expression::Value;
-use yieldtray_core::workspace::{Settings, Tray, Workspace, Yielded};
+use yieldtray_core::workspace::{Settings, Tray, Yielded};
 use yieldtray_store::{Error, Kept, Store, user_key_file};
 
 /// Opens the state of the session's workspace, if there is any.
@@ -11,29 +13,54 @@ pub(crate) fn open(session: &Session) -> Result<Option<Store>, Error> {
     Store::open(&session.root, key_file())
 }
 
-/// The values kept for the chosen environment, as far as their files are loaded.
-pub(crate) fn tray(session: &Session) -> Result<Tray, Error> {
-    let mut tray = Tray::default();
-    let Some(store) = open(session)? else { return Ok(tray) };
-    for kept in store.kept(environment(&session.settings))? {
-        let Some(source) = session.workspace.find_loaded(&kept.file) else { continue };
-        let Some(value) = kept.value.as_deref().and_then(|text| Value::parse_json(text.as_bytes()).ok()) else {
-            continue;
-        };
-        let cell = session.workspace.cell_named(source, &kept.cell);
-        tray.put(&kept.name, Yielded { value, source, cell, secret: kept.secret, kept_at: Some(kept.at) });
-    }
-    Ok(tray)
+/// The tray of one command: what was kept for the chosen environment, and the state it came from, so
+/// that this is opened once for reading and writing.
+#[derive(Default)]
+pub(crate) struct KeptTray {
+    pub(crate) tray: Tray,
+    store: Option<Store>,
 }
 
-/// Keeps what a run yielded. What stands in no file has no place to be seen from, and is not kept.
-pub(crate) fn keep(
-    root: &std::path::Path,
-    workspace: &Workspace,
-    settings: &Settings,
-    tray: &Tray,
-) -> Result<(), Error> {
-    let at = now();
+impl KeptTray {
+    /// The values, and the state to keep others in.
+    pub(crate) fn split(self) -> (Tray, Option<Store>) {
+        (self.tray, self.store)
+    }
+
+    /// What is kept, as far as the files are loaded; nothing, and a word about it, where that cannot be
+    /// read: no request is stopped by it.
+    pub(crate) fn read(session: &Session, out: &mut Out) -> io::Result<Self> {
+        Self::try_read(session).or_else(|error| {
+            out.say(&out.error_look.odd(&format!("what was kept cannot be read: {error}")))?;
+            Ok(Self::default())
+        })
+    }
+
+    fn try_read(session: &Session) -> Result<Self, Error> {
+        let mut tray = Tray::default();
+        let Some(store) = open(session)? else { return Ok(Self::default()) };
+        for kept in store.kept(environment(&session.settings))? {
+            let Some(source) = session.workspace.find_loaded(&kept.file) else { continue };
+            let text = kept.value.as_deref().map(str::as_bytes);
+            let Some(value) = text.and_then(|text| Value::parse_json(text).ok()) else { continue };
+            let cell = session.workspace.cell_named(source, &kept.cell);
+            tray.put(&kept.name, Yielded { value, source, cell, secret: kept.secret, kept_at: Some(kept.at) });
+        }
+        Ok(Self { tray, store: Some(store) })
+    }
+}
+
+/// Keeps what a run yielded, in `store` if it is open already; where that fails, a word about it. What
+/// stands in no file has no place to be seen from, and is not kept.
+pub(crate) fn keep(session: &Session, store: Option<Store>, tray: &Tray, out: &mut Out) -> io::Result<()> {
+    match try_keep(session, store, tray) {
+        Ok(()) => Ok(()),
+        Err(error) => out.say(&out.error_look.odd(&format!("what was yielded is not kept: {error}"))),
+    }
+}
+
+fn try_keep(session: &Session, store: Option<Store>, tray: &Tray) -> Result<(), Error> {
+    let (workspace, at) = (&session.workspace, now());
     let fresh = tray.iter().filter(|(_, yielded)| yielded.kept_at.is_none());
     let values: Vec<Kept> = fresh
         .filter_map(|(name, yielded)| {
@@ -47,7 +74,11 @@ pub(crate) fn keep(
     if values.is_empty() {
         return Ok(());
     }
-    Store::open_or_make(root, key_file())?.keep(environment(settings), &values)
+    let mut store = match store {
+        Some(store) => store,
+        None => Store::open_or_make(&session.root, key_file())?,
+    };
+    store.keep(environment(&session.settings), &values)
 }
 
 /// Seconds since 1970.

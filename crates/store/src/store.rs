@@ -15,8 +15,9 @@ const FORM: i64 = 1;
 const PATIENCE: Duration = Duration::from_secs(20);
 
 /// The log that SQLite writes before the file itself may grow to this many bytes before it is written
-/// back at the end of a process: writing it back each time costs two waits for the disk.
-const LARGE_LOG: u64 = 256 * 1024;
+/// back at the end of a process. Writing it back each time costs two waits for the disk; leaving it
+/// costs the next process the reading of it.
+const LARGE_LOG: u64 = 64 * 1024;
 
 /// A value a response yielded, as it is kept.
 #[derive(Clone, Debug, PartialEq, Eq)]

@@ -110,7 +110,7 @@ fn filled(config: &Config, environment: &Environment, outside: &Outside<'_>) -> 
         !entry.given.is_command() && entry.value(outside).is_ok_and(|value| value.as_text() == Some(""))
     };
     let first = |name: &&str| environment.values.iter().find(|entry| entry.name == **name);
-    let empty = names.iter().filter_map(|name| first(name)).filter(is_empty).count();
+    let empty = names.iter().filter_map(first).filter(is_empty).count();
     Filled { values: names.len(), missing, empty }
 }
 

@@ -67,8 +67,8 @@ pub(crate) fn replay(common: &Common, args: &Replay, host: &Host, out: &mut Out)
     {
         out.say(&out.error_look.faint(&format!("`--seed {seed}` makes up the same values again")))?;
     }
-    if *onto_tray && let Err(error) = kept::keep(&session.root, workspace, &session.settings, run.tray()) {
-        out.say(&out.error_look.odd(&format!("what was yielded is not kept: {error}")))?;
+    if *onto_tray {
+        kept::keep(&session, None, run.tray(), out)?;
     }
     Ok(code)
 }

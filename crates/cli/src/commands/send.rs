@@ -3,7 +3,7 @@ use crate::ask;
 use crate::failure::Stop;
 use crate::guard::guard;
 use crate::host::Host;
-use crate::kept;
+use crate::kept::{self, KeptTray};
 use crate::sending::drive;
 use crate::session::{Session, places};
 use crate::show::cell::{CellLines, Columns, Heading, time};
@@ -32,10 +32,7 @@ pub(crate) fn send(common: &Common, args: Send, host: &Host, out: &mut Out) -> R
     }
     // The plan with all needs loads every file that a kept value can come from.
     let all = Plan::new(&mut session.workspace, &[cell], true);
-    let tray = kept::tray(&session).unwrap_or_else(|error| {
-        let _ = out.say(&out.error_look.odd(&format!("what was kept cannot be read: {error}")));
-        Tray::default()
-    });
+    let (tray, store) = KeptTray::read(&session, out)?.split();
     let plan = plan(&mut session, all, &tray, cell, needs, host)?;
     guard(&session, &plan, yes, host)?;
     let heading = session.heading();
@@ -102,9 +99,7 @@ pub(crate) fn send(common: &Common, args: Send, host: &Host, out: &mut Out) -> R
     }
     // The answer is on its way to whoever waits for it before the disk is touched.
     out.flush()?;
-    if let Err(error) = kept::keep(&session.root, workspace, &session.settings, run.tray()) {
-        out.say(&out.error_look.odd(&format!("what was yielded is not kept: {error}")))?;
-    }
+    kept::keep(&session, store, run.tray(), out)?;
     Ok(code)
 }
 

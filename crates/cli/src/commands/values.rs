@@ -1,7 +1,7 @@
 use crate::args::{Common, Values};
 use crate::failure::Stop;
 use crate::host::Host;
-use crate::kept;
+use crate::kept::{self, KeptTray};
 use crate::session::{Session, places};
 use crate::show::table::{self, Cell};
 use crate::show::{Out, data, safe::safe_line};
@@ -10,9 +10,7 @@ use std::io::Write;
 use yieldtray_core::expression::FUNCTIONS;
 use yieldtray_core::replay::Plan;
 use yieldtray_core::secret::{MASK, Masker};
-use yieldtray_core::workspace::{
-    Answers, CellId, Origin, OriginKind, Reach, Row, Shown, Tray, Workspace, across, survey,
-};
+use yieldtray_core::workspace::{Answers, CellId, Origin, OriginKind, Reach, Row, Shown, Workspace, across, survey};
 
 /// Shows what each name is now, where it comes from and what it hides.
 pub(crate) fn values(common: &Common, args: &Values, host: &Host, out: &mut Out) -> Result<u8, Stop> {
@@ -23,10 +21,7 @@ pub(crate) fn values(common: &Common, args: &Values, host: &Host, out: &mut Out)
     }
     let cells = if places.is_empty() { session.find_all()? } else { session.find(&places)? };
     let plan = Plan::new(&mut session.workspace, &cells, true);
-    let tray = kept::tray(&session).unwrap_or_else(|error| {
-        let _ = out.say(&out.error_look.odd(&format!("what was kept cannot be read: {error}")));
-        Tray::default()
-    });
+    let KeptTray { tray, .. } = KeptTray::read(&session, out)?;
     let chosen: std::collections::HashSet<CellId> = cells.iter().copied().collect();
     let scopes: Vec<(CellId, Vec<CellId>)> =
         plan.steps.into_iter().filter(|step| chosen.contains(&step.cell)).map(|step| (step.cell, step.needs)).collect();

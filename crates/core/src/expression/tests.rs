@@ -40,6 +40,15 @@ fn expressions_and_their_values() {
         ("body.big == parse_json('123456789012345678901234567890')", "true"),
         ("string(body.big)", "\"123456789012345678901234567890\""),
         ("base64('apple')", "\"YXBwbGU=\""),
+        ("unbase64('YXBwbGU=') + unbase64('YXBwbGU')", "\"appleapple\""),
+        ("unbase64('_-4')", "\"/+4=\""),
+        ("hex('Hi')", "\"4869\""),
+        ("urlencode('a/b é')", "\"a%2Fb%20%C3%A9\""),
+        // RFC 4231, test case 2.
+        (
+            "hmac_sha256('Jefe', 'what do ya want for nothing?')",
+            "\"5bdcc146bf60754e6a042426089575c75a003f089d2739839dec58b964ec3843\"",
+        ),
         ("sha256('')", "\"e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855\""),
         ("json(body.lots[0])", "\"{\\\"bins\\\":3,\\\"id\\\":\\\"L-1\\\"}\""),
         ("parse_json('[1, 2.5, \"a\"]')", "[1,2.5,\"a\"]"),

@@ -177,3 +177,55 @@ fn patterns_choose_names() {
         assert_eq!(matches(pattern, name), fits, "{pattern} {name}");
     }
 }
+
+#[test]
+fn what_is_lacking_is_found_and_put_in_order() {
+    use super::{Plan, chain};
+    use crate::workspace::{Tray, Yielded};
+    let fixture = "#- other.http\n%% sign-in\nhttp://b/\n\n% yield token = body.t\n#- a.http\n% let auth = 'Bearer ' + token\n\n\
+        %% book\n% needs other.http#sign-in\nhttp://b/\nAuthorization: {{auth}}\n\n% yield lot = body.id\n% check lot != ''\n\n\
+        %% weigh\nhttp://b/{{lot}}\n\n% yield kg = body.kg\n\n%% ring\nhttp://b/{{ring}}\n\n% yield round = 1\n\n\
+        %% round\nhttp://b/{{round}}\n\n% yield ring = 1\n\n%% twice\nhttp://b/{{two}}\n%% x\nhttp://b/\n\n% yield two = 1\n%% y\nhttp://b/\n\n% yield two = 2\n";
+    let mut workspace = crate::testing::workspace(fixture);
+    let source = workspace.load(std::path::Path::new("a.http")).expect("a file");
+    let engine = crate::testing::engine();
+    let mut links = |name: &str, tray: &Tray| {
+        let cell = workspace.cell_named(source, name).expect("a cell");
+        let links = chain(&mut workspace, &engine, &settings(None, &[]), tray, cell);
+        let plan = Plan::chained(&mut workspace, &links, cell, false);
+        let order: Vec<String> = plan.steps.iter().map(|step| workspace.cell(step.cell).name.to_string()).collect();
+        let names: Vec<String> = links.iter().map(|link| link.names.join("+")).collect();
+        format!("{} by {}", order.join(" "), names.join(" "))
+    };
+    let empty = Tray::default();
+    assert_eq!(links("weigh", &empty), "sign-in book weigh by token lot");
+    assert_eq!(links("book", &empty), "sign-in book by token");
+    // Two cells that yield a name are no way to tell which is meant, and a circle ends.
+    assert_eq!(links("twice", &empty), "twice by ");
+    assert_eq!(links("ring", &empty), "round ring by ring");
+    let mut tray = Tray::default();
+    let yielded = Yielded { value: Value::from("L-1"), source, cell: None, secret: false, kept_at: Some(0) };
+    tray.put("lot", yielded);
+    assert_eq!(links("weigh", &tray), "weigh by ");
+}
+
+#[test]
+fn a_question_is_asked_once_and_its_default_may_come_from_a_response() {
+    let fixture = "#- a.http\n%% one\n% ask pin \"PIN?\" secret\nhttp://b/?p={{pin}}\n\n% yield lots = ['L-1', 'L-2']\n\n\
+        %% two\n% ask pin \"PIN?\" secret\n% ask lot \"Lot?\" default lots[1] from lots\nhttp://b/{{lot}}?p={{pin}}\n\n% check pin == 'x'\n\n\
+        %% three\n% ask lot \"Which?\" from status\nhttp://b/{{lot}}\n";
+    let told = replay(fixture, &["a.http"], settings(None, &[]), |_| Ok(json_answer(200, "{}")));
+    let sent: Vec<String> = told.sent.iter().map(|request| request.url.to_string()).collect();
+    // The test's answer to a question is the question.
+    assert_eq!(sent, ["http://b/?p=PIN%3F", "http://b/Lot%3F?p=PIN%3F"]);
+    let failure = &told.reports().nth(1).expect("a report").failures[0];
+    assert_eq!(failure.parts, [("pin".to_owned(), Ok("\"[secret]\"".to_owned()))]);
+    assert_eq!(told.problems()[0].message, "`status` is there only after the response");
+
+    let mut alone = settings(None, &[("pin", Value::from("7"))]);
+    alone.can_ask = false;
+    let told = replay(fixture, &["a.http"], alone, |_| Ok(json_answer(200, "{}")));
+    assert_eq!(told.sent[1].url.as_str(), "http://b/L-2?p=7");
+    let remarks: Vec<&str> = told.problems().iter().map(|problem| problem.message.as_str()).collect();
+    assert_eq!(remarks[0], "nobody can be asked for `lot`: its default is taken, \"L-2\"");
+}

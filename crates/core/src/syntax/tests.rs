@@ -128,7 +128,14 @@ fn instructions_that_cannot_be_read() {
     for (line, code, at) in [
         ("% tga x", Code::UnknownInstruction, "tga"),
         ("%", Code::UnknownInstruction, ""),
-        ("% ask pin \"?\"", Code::NotCarriedOut, "ask"),
+        ("% ask", Code::BadName, ""),
+        ("% ask pin", Code::MalformedInstruction, ""),
+        ("% ask pin Which?", Code::MalformedInstruction, "Which?"),
+        ("% ask pin \"open", Code::MalformedInstruction, "\"open"),
+        ("% ask pin \"\"", Code::MalformedInstruction, "\"\""),
+        ("% ask status \"?\"", Code::ReservedName, "status"),
+        ("% ask pin \"?\" scret", Code::MalformedInstruction, "scret"),
+        ("% ask pin \"?\" default", Code::MalformedInstruction, "default"),
         ("% name", Code::MalformedInstruction, ""),
         ("% name a b", Code::BadName, "a b"),
         ("% tag a,,b", Code::MalformedInstruction, ""),
@@ -150,6 +157,37 @@ fn instructions_that_cannot_be_read() {
         let (_, problems) = understood(&format!("%% a\n{line}\n/x"));
         assert_eq!(problems, [(code, at.to_owned())], "{line}");
     }
+}
+
+#[test]
+fn a_question_and_its_parts() {
+    for (line, expected) in [
+        ("% ask pin \"The PIN?\"", "pin | The PIN? | false | - | -"),
+        ("%  ask  pin  \" The PIN? \"  secret ", "pin | The PIN? | true | - | -"),
+        ("% ask n \"?\" default 12 + 1", "n | ? | false | 12 + 1 | -"),
+        ("% ask n \"?\" secret default pin from ['a from b', x]", "n | ? | true | pin | ['a from b', x]"),
+        ("% ask n \"?\" from lots default lots[0]", "n | ? | false | lots[0] | lots"),
+    ] {
+        let text = format!("%% a\n{line}\n/x");
+        let parsed = parsed(&text);
+        assert_eq!(parsed.problems, [], "{line}");
+        let shown = parsed.file.cells[0].instructions().map(|instruction| match instruction.kind {
+            Kind::Ask { name, question, secret, default, choices } => {
+                let part = |span: Option<Span>| span.map_or("-", |span| span.of(&text));
+                format!(
+                    "{} | {} | {secret} | {} | {}",
+                    name.of(&text),
+                    question.of(&text),
+                    part(default),
+                    part(choices)
+                )
+            }
+            other => format!("{other:?}"),
+        });
+        assert_eq!(shown.collect::<Vec<_>>(), [expected], "{line}");
+    }
+    let (_, problems) = understood("% ask pin \"?\"\n%% a\n/x");
+    assert_eq!(problems, [(Code::MisplacedInstruction, "ask".to_owned())]);
 }
 
 #[test]

@@ -226,3 +226,48 @@ fn files_that_cannot_be_taken_say_why() {
         workspace.source(common).problems.iter().map(|problem| problem.message.as_str()).collect();
     assert_eq!(problems, ["`_common.http` holds no requests"]);
 }
+
+#[test]
+fn a_private_configuration_wins_key_by_key() {
+    let shared = "[workspace]\nenvironment = 'bench'\n[values]\na = 1\nb = 1\n[environments.bench]\ntint = 'red'\nguard = true\n\
+        [environments.bench.values]\nc = 1\nd = 1\n[functions]\nf = { is = '1' }\ng = { is = '1' }\n";
+    let private = "[workspace]\nenvironment = 'own'\n[values]\nb = 2\n[environments.bench]\nguard = false\n[environments.bench.values]\nd = 2\n\
+        [environments.own.values]\ne = 2\n[functions]\ng = { is = '2' }\n";
+    let workspace = workspace(&format!("#- yieldtray.toml\n{shared}#- yieldtray.local.toml\n{private}"));
+    let config = &workspace.config;
+    assert_eq!(workspace.config_problems().count(), 0);
+    assert_eq!(config.environment.as_ref().map(|(name, ..)| name.as_str()), Some("own"));
+    let given =
+        |environment: &str, name: &str| config.entry(Some(environment), name).map(|entry| format!("{:?}", entry.given));
+    for (name, expected) in [("a", Some("1")), ("b", Some("2")), ("c", Some("1")), ("d", Some("2")), ("e", None)] {
+        assert_eq!(given("bench", name), expected.map(|value| format!("Value({value})")), "{name}");
+    }
+    assert!(given("own", "e").is_some());
+    let bench = config.environment("bench").expect("an environment");
+    assert!(!bench.is_guarded() && bench.tint.is_some());
+    let functions: Vec<(&str, &str)> = config.functions.iter().map(|own| (&*own.name, &*own.is)).collect();
+    assert_eq!(functions, [("f", "1"), ("g", "2")]);
+}
+
+#[test]
+fn own_functions_bind_their_arguments_once_and_hide_nothing_of_the_callers() {
+    let functions = "#- yieldtray.toml\n[functions]\npair = { params = ['a', 'b'], is = \"a + '-' + b\" }\n\
+        same = { params = ['x'], is = 'x == x' }\nouter = { params = ['b', 'a'], is = 'pair(a, b)' }\n\
+        names = { params = ['list'], is = 'list.map(a, pair(a, a)).filter(x, x != list[0])' }\nnone = { is = 'season' }\n\
+        first = { params = ['body'], is = 'body.id' }\n[values]\nseason = 'autumn'\n";
+    for (expression, expected) in [
+        ("pair('1', '2')", "1-2"),
+        ("pair(pair('1', '2'), pair('3', '4'))", "1-2-3-4"),
+        ("outer('1', '2')", "2-1"),
+        ("string(same(uuid()))", "true"),
+        ("join(names(['p', 'q']), ',')", "p-p,q-q"),
+        ("none()", "autumn"),
+        ("'1'.pair('2')", "1-2"),
+        ("['u', 'v'].map(a, pair(a, 'w'))[1]", "v-w"),
+        ("first({'id': 'L-1'})", "L-1"),
+    ] {
+        let fixture = format!("{functions}#- in/a.http\n%% one\nhttp://bench/?{{{{raw({expression})}}}}\n");
+        let encoded = expected.replace(' ', "%20");
+        assert_eq!(sent_value(&fixture, None, &[]).map(|query| query.replace('+', "%20")), Ok(encoded), "{expression}");
+    }
+}

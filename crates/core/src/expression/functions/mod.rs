@@ -56,7 +56,11 @@ functions! {
     "pick" ("list", 1, true) "a random member of a list", "pick(['gala', 'fuji'])" => made::pick;
     "fake" ("kind", 1, true) "a made-up person, place, word …; its kinds are in docs/language.md", "fake('email')" => fake::fake;
     "base64" ("x", 1, false) "text or bytes in base64 (RFC 4648 4)", "base64(clerk + ':' + pin)" => encoding::base64;
+    "unbase64" ("text", 1, false) "what base64 encodes (RFC 4648 4 and 5): text where it is UTF-8, else bytes", "unbase64(split(token, '.')[1])" => encoding::unbase64;
+    "hex" ("x", 1, false) "text or bytes in hex (RFC 4648 8), lower case", "hex(lot_id)" => encoding::hex;
     "sha256" ("x", 1, false) "the SHA-256 digest of text or bytes, in hex", "sha256(text)" => encoding::sha256;
+    "hmac_sha256" ("key, x", 2, false) "the HMAC (RFC 2104) of text or bytes with SHA-256, in hex", "hmac_sha256(scale_key, ref)" => encoding::hmac_sha256;
+    "urlencode" ("x", 1, false) "text percent-encoded for a path or query (RFC 3986 2)", "urlencode(grower)" => encoding::urlencode;
     "json" ("x", 1, false) "a value as JSON text", "json(body.lots)" => query::json;
     "parse_json" ("text", 1, false) "the value of a JSON text", "parse_json(body.payload).id" => query::parse_json;
     "path" ("x, jsonpath", 2, false) "the list of what a JSONPath (RFC 9535) selects", "path(body, '$..id')" => query::path;
