@@ -5,6 +5,7 @@ use crate::show::Out;
 use std::io;
 use std::time::{SystemTime, UNIX_EPOCH};
 use yieldtray_core::expression::Value;
+use yieldtray_core::replay::Run;
 use yieldtray_core::workspace::{Settings, Tray, Yielded};
 use yieldtray_store::{Error, Kept, Store, user_key_file};
 
@@ -52,23 +53,25 @@ impl KeptTray {
 
 /// Keeps what a run yielded, in `store` if it is open already; where that fails, a word about it. What
 /// stands in no file has no place to be seen from, and is not kept.
-pub(crate) fn keep(session: &Session, store: Option<Store>, tray: &Tray, out: &mut Out) -> io::Result<()> {
-    match try_keep(session, store, tray) {
+pub(crate) fn keep(session: &Session, store: Option<Store>, run: &Run<'_>, out: &mut Out) -> io::Result<()> {
+    match try_keep(session, store, run) {
         Ok(()) => Ok(()),
         Err(error) => out.say(&out.error_look.odd(&format!("what was yielded is not kept: {error}"))),
     }
 }
 
-fn try_keep(session: &Session, store: Option<Store>, tray: &Tray) -> Result<(), Error> {
+fn try_keep(session: &Session, store: Option<Store>, run: &Run<'_>) -> Result<(), Error> {
     let (workspace, at) = (&session.workspace, now());
-    let fresh = tray.iter().filter(|(_, yielded)| yielded.kept_at.is_none());
+    let fresh = run.tray().iter().filter(|(_, yielded)| yielded.kept_at.is_none());
     let values: Vec<Kept> = fresh
         .filter_map(|(name, yielded)| {
             let file = workspace.shown_path(yielded.source);
             workspace.find_loaded(&file)?;
             let cell = workspace.cell(yielded.cell?).name.to_string();
-            let value = Some(yielded.value.to_json().to_string());
-            Some(Kept { name: name.to_owned(), file, cell, value, secret: yielded.secret, at })
+            let value = yielded.value.to_json().to_string();
+            // A value that holds a secret, a whole body for instance, is one too.
+            let secret = yielded.secret || run.masker().finds_in(&value);
+            Some(Kept { name: name.to_owned(), file, cell, value: Some(value), secret, at })
         })
         .collect();
     if values.is_empty() {

@@ -82,6 +82,7 @@ X-Note: {{base64(filed)}}
 { \"email\": \"{{asked}}\", \"password\": \"{{dot}}\", \"more\": {{plain}} }
 
 % yield echoed = sent.body secret
+% yield whole = sent
 % check sent.body == 'no'
 % check sent.url == pin else \"the pin is {{pin}}\"
 % check sent.headers['x-note'] == base64(filed) && false

@@ -12,6 +12,9 @@ use std::fmt::{self, Write};
 /// What stands where a secret stood.
 pub const MASK: &str = "[secret]";
 
+/// A text of fewer bytes inside a secret list or map is no secret by itself.
+const SHORT: usize = 8;
+
 /// Hides secrets in texts. It knows each as it is, JSON-escaped, percent-encoded, form-encoded, in
 /// hex, and in base64, also as a part of a longer text that was encoded.
 #[derive(Clone, Default)]
@@ -34,7 +37,13 @@ pub(crate) const NOT_UNRESERVED: &AsciiSet = &NON_ALPHANUMERIC.remove(b'-').remo
 impl Masker {
     /// One that hides nothing, for a person who asked to see secrets.
     pub fn revealing() -> Self {
-        Self { revealing: true, ..Self::default() }
+        Self::default().reveal()
+    }
+
+    /// The same secrets, shown.
+    #[must_use]
+    pub fn reveal(self) -> Self {
+        Self { revealing: true, ..self }
     }
 
     /// Whether it hides nothing.
@@ -42,19 +51,32 @@ impl Masker {
         self.revealing
     }
 
-    /// Hides these values from now on, as texts or as they are shown.
+    /// Hides these values from now on, as texts or as they are shown; of a list or a map also the
+    /// texts in it, but for short ones: those are words that stand everywhere.
     pub fn learn(&mut self, secrets: &mut Vec<Value>) {
         for value in secrets.drain(..) {
             match value.to_text() {
                 Ok(text) => self.add(&text),
-                Err(_) => self.add(&value.show()),
+                Err(_) => {
+                    self.add(&value.show());
+                    self.learn_texts(&value.to_json());
+                }
             }
+        }
+    }
+
+    fn learn_texts(&mut self, value: &serde_json::Value) {
+        match value {
+            serde_json::Value::String(text) if text.len() >= SHORT => self.add(text),
+            serde_json::Value::Array(members) => members.iter().for_each(|member| self.learn_texts(member)),
+            serde_json::Value::Object(members) => members.values().for_each(|member| self.learn_texts(member)),
+            _ => {}
         }
     }
 
     /// Hides `secret` from now on. Empty text is no secret.
     pub fn add(&mut self, secret: &str) {
-        if self.revealing || secret.is_empty() || self.knows(secret) {
+        if secret.is_empty() || self.knows(secret) {
             return;
         }
         let percent = utf8_percent_encode(secret, NOT_UNRESERVED).to_string();
@@ -96,8 +118,16 @@ impl Masker {
         }
     }
 
+    /// Whether a secret stands in `text`, shown or not: then it may not be written down.
+    pub fn finds_in(&self, text: &str) -> bool {
+        self.forms.iter().any(|form| form.find(text.as_bytes()).is_some())
+    }
+
     /// `bytes` with every secret replaced, whatever else they hold.
     pub fn mask_bytes<'t>(&self, bytes: &'t [u8]) -> Cow<'t, [u8]> {
+        if self.revealing {
+            return Cow::Borrowed(bytes);
+        }
         let mut masked = Cow::Borrowed(bytes);
         for form in &self.forms {
             if form.find(&masked).is_none() {
@@ -181,6 +211,13 @@ mod tests {
             assert_eq!(masker.mask_bytes(line.as_bytes()), masked.as_bytes(), "{form}");
         }
         assert_eq!(masker.mask("nothing here"), "nothing here");
-        assert!(!format!("{masker:?}").contains("p/q"));
+        let session = Value::parse_json(br#"{"token": "t-4616-abcd", "kind": "clerk", "more": [["shift-early"]]}"#);
+        let mut structured = Masker::default();
+        structured.learn(&mut vec![session.expect("JSON")]);
+        assert_eq!(structured.mask("clerk t-4616-abcd shift-early"), "clerk [secret] [secret]");
+        assert!(masker.finds_in(&hex) && !masker.finds_in("nothing"));
+        let shown = masker.reveal();
+        assert_eq!((shown.mask(secret).as_ref(), shown.finds_in(secret)), (secret, true));
+        assert!(!format!("{shown:?}").contains("p/q"));
     }
 }

@@ -68,7 +68,7 @@ pub(crate) fn replay(common: &Common, args: &Replay, host: &Host, out: &mut Out)
         out.say(&out.error_look.faint(&format!("`--seed {seed}` makes up the same values again")))?;
     }
     if *onto_tray {
-        kept::keep(&session, None, run.tray(), out)?;
+        kept::keep(&session, None, &run, out)?;
     }
     Ok(code)
 }

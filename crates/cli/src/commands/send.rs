@@ -99,7 +99,7 @@ pub(crate) fn send(common: &Common, args: Send, host: &Host, out: &mut Out) -> R
     }
     // The answer is on its way to whoever waits for it before the disk is touched.
     out.flush()?;
-    kept::keep(&session, store, run.tray(), out)?;
+    kept::keep(&session, store, &run, out)?;
     Ok(code)
 }
 

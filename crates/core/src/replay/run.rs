@@ -120,7 +120,7 @@ impl<'w> Run<'w> {
     /// The run as one that hides no secrets: somebody asked to see them.
     #[must_use]
     pub fn revealing(mut self) -> Self {
-        self.masker = Masker::revealing();
+        self.masker = self.masker.reveal();
         self
     }
 
