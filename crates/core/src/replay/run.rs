@@ -85,10 +85,8 @@ impl<'w> Run<'w> {
         let mut masker = Masker::default();
         let outside = workspace.outside(&settings.process);
         workspace.config.secrets(settings.environment.as_deref(), &outside).for_each(|secret| masker.add(&secret));
-        for (name, value) in settings.set.iter().filter(|(name, _)| workspace.config.is_secret(name)) {
-            let _ = name;
-            masker.learn(&mut vec![value.clone()]);
-        }
+        let set = settings.set.iter().filter(|(name, _)| workspace.config.is_secret(name));
+        masker.learn(&mut set.map(|(_, value)| value.clone()).collect());
         Self {
             workspace,
             engine,
