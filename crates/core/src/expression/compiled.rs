@@ -45,6 +45,7 @@ pub struct Compiled {
     names: Vec<String>,
     body: Reads,
     made_up: bool,
+    reads_files: bool,
     raw: bool,
     long: bool,
 }
@@ -69,7 +70,15 @@ impl Compiled {
             let raw = matches!(&tree.expr, Expr::Call(call) if call.func_name == "raw" && call.target.is_none());
             let uses = walk::prepare(&mut tree);
             let faults = call_faults(source, &uses.calls, own);
-            let compiled = Self { tree, names: uses.names, body: uses.body, made_up: uses.made_up, raw, long };
+            let compiled = Self {
+                tree,
+                names: uses.names,
+                body: uses.body,
+                made_up: uses.made_up,
+                reads_files: uses.reads_files,
+                raw,
+                long,
+            };
             if faults.is_empty() { Ok(compiled) } else { Err(faults) }
         })
     }
@@ -82,6 +91,11 @@ impl Compiled {
     /// Whether it makes values up: then it comes to another value each time.
     pub fn is_made_up(&self) -> bool {
         self.made_up
+    }
+
+    /// Whether it reads files: then it wants a reader when it runs.
+    pub(crate) fn reads_files(&self) -> bool {
+        self.reads_files
     }
 
     /// What it reads of `body`.

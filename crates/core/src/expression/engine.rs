@@ -1,5 +1,6 @@
 use super::compiled::{Compiled, Fault};
 use super::explain::{self, Explanation};
+use super::files::{FILES, FileReader};
 use super::made::{MADE, MadeUp};
 use super::own::{OwnFunction, OwnFunctions};
 use super::{Value, fault, functions};
@@ -24,6 +25,8 @@ type Outcome = Result<Arc<Compiled>, Arc<[Fault]>>;
 #[derive(Clone, Debug, Default)]
 pub struct Bindings<'n> {
     pairs: Vec<(&'n str, Value)>,
+    /// Reads files, for an expression that does.
+    pub(crate) files: Option<FileReader>,
 }
 
 impl<'n> Bindings<'n> {
@@ -111,6 +114,9 @@ impl VariableResolver for Resolver<'_> {
     fn resolve<'b>(&'b self, name: &str) -> Option<CowVal<'b, 'b>> {
         if name == MADE {
             return Some(CowVal::Borrowed(self.made));
+        }
+        if name == FILES {
+            return self.bindings.files.as_ref().map(|reader| CowVal::Borrowed(reader as _));
         }
         self.bindings.get(name).map(|value| CowVal::Borrowed(&*value.0))
     }

@@ -1,6 +1,7 @@
 //! A parsed expression back as text, as a person would write it. The fast parser keeps no places, so
 //! the parts of a failed check are named this way.
 
+use super::files::FILES;
 use super::json::key_text;
 use super::made::MADE;
 use super::own;
@@ -88,7 +89,7 @@ fn write_all(out: &mut String, nodes: &[IdedExpr]) {
 }
 
 fn is_made(node: &IdedExpr) -> bool {
-    matches!(&node.expr, Expr::Ident(name) if name == MADE)
+    matches!(&node.expr, Expr::Ident(name) if name == MADE || name == FILES)
 }
 
 fn write_call(out: &mut String, call: &CallExpr, outer: u8) {

@@ -1,6 +1,7 @@
 //! What a parsed expression is made of: the names it uses, the functions it calls; and the two
 //! things that are added to it before it runs, the source of made-up data and the counting of steps.
 
+use super::files::FILES;
 use super::functions;
 use super::made::MADE;
 use cel::common::ast::{CallExpr, ComprehensionExpr, EntryExpr, Expr, IdedExpr, operators};
@@ -95,6 +96,8 @@ pub(super) struct Uses {
     pub body: Reads,
     /// Whether it calls something that makes values up.
     pub made_up: bool,
+    /// Whether it reads files.
+    pub reads_files: bool,
     /// Calls: the function's name and how many arguments it got, a receiver counted as the first.
     pub calls: Vec<(String, usize)>,
 }
@@ -187,9 +190,11 @@ impl Walker {
         }
         let arguments = call.args.len() + usize::from(call.target.is_some());
         self.uses.calls.push((call.func_name.clone(), arguments));
-        if functions::by_name(&call.func_name).is_some_and(|function| function.made_up) && call.target.is_none() {
-            call.args.insert(0, made());
-            self.uses.made_up = true;
+        let hidden = functions::by_name(&call.func_name).and_then(|function| function.hidden);
+        if let Some(name) = hidden.filter(|_| call.target.is_none()) {
+            call.args.insert(0, IdedExpr { id: 0, expr: Expr::Ident(name.to_owned()) });
+            self.uses.made_up |= name == MADE;
+            self.uses.reads_files |= name == FILES;
         }
     }
 

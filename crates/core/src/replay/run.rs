@@ -237,6 +237,7 @@ impl<'w> Run<'w> {
         let mut memo = Memo::default();
         let mut lookup = Lookup::new(self.reach(), cell, &[], &mut memo);
         let mut bindings = crate::expression::Bindings::default();
+        bindings.files = compiled.reads_files().then(|| self.workspace.reader(cell.source));
         for name in compiled.names() {
             let value = match names.get(name) {
                 Some(value) => value,

@@ -183,6 +183,9 @@ impl<'a> Lookup<'a> {
         mut stage: Stage<'_, '_>,
     ) -> Result<Bindings<'c>, Vec<Problem>> {
         let (mut bindings, mut problems) = (Bindings::default(), Vec::new());
+        if compiled.reads_files() {
+            bindings.files = Some(self.workspace.reader(source));
+        }
         for name in compiled.names() {
             match self.resolve(name, source, At::In(span), &mut stage) {
                 Ok(value) => bindings.insert(name, value),

@@ -21,6 +21,7 @@ pub use config_edit::{EditError, add_environment_like};
 pub use given::{Absent, Entry, Given, Outside};
 pub(crate) use lookup::compile;
 pub use lookup::{Answers, Found, Lookup, Memo, Reach, Settings, Stage};
+pub(crate) use source::clean;
 pub use source::{COMMON_FILE, CellId, Files, Source, Workspace};
 pub use survey::{Across, Origin, OriginKind, Row, Value as Shown, across, survey};
 pub use tray::{Tray, Yielded};

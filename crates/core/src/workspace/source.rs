@@ -1,17 +1,18 @@
 use super::config::{CONFIG_FILE, Config, LOCAL_FILE};
 use super::given::Outside;
+use crate::expression::FileReader;
 use crate::problem::{Code, Problem, SourceId};
 use crate::syntax::{self, Cell, File, Instruction, Kind, Lines, MAX_TEXT, Place, Span};
 use std::collections::HashMap;
 use std::io;
 use std::path::{Component, Path, PathBuf};
-use std::sync::OnceLock;
+use std::sync::{Arc, OnceLock};
 
 /// The file whose instructions hold for its folder and all below.
 pub const COMMON_FILE: &str = "_common.http";
 
 /// Reads files and runs commands; core has neither disk nor processes of its own.
-pub trait Files {
+pub trait Files: Send + Sync {
     /// The bytes of the file at `path`, which is relative to the workspace's root.
     fn read(&self, path: &Path) -> io::Result<Vec<u8>>;
 
@@ -72,7 +73,7 @@ impl Source {
 
 /// The files, their trees and the configuration.
 pub struct Workspace {
-    files: Box<dyn Files>,
+    files: Arc<dyn Files>,
     sources: Vec<Source>,
     by_path: HashMap<PathBuf, Option<SourceId>>,
     /// What `yieldtray.toml` and `yieldtray.local.toml` say; empty without them.
@@ -85,7 +86,7 @@ impl Workspace {
     /// Opens the workspace whose files `files` reads, and reads its configuration if it has one.
     pub fn open(files: Box<dyn Files>) -> Self {
         let mut workspace = Self {
-            files,
+            files: files.into(),
             sources: Vec::new(),
             by_path: HashMap::new(),
             config: Config::default(),
@@ -175,6 +176,12 @@ impl Workspace {
     pub fn cell_named(&self, source: SourceId, name: &str) -> Option<CellId> {
         let index = self.source(source).file.cells.iter().position(|cell| *cell.name == *name)?;
         Some(CellId { source, index: index as u32 })
+    }
+
+    /// A reader of files for the expressions of a text.
+    pub(crate) fn reader(&self, source: SourceId) -> FileReader {
+        let folder = self.source(source).path.parent().unwrap_or(Path::new("")).to_owned();
+        FileReader { files: Arc::clone(&self.files), folder }
     }
 
     /// A request file by its path as it is shown, if it is loaded.

@@ -271,3 +271,17 @@ fn own_functions_bind_their_arguments_once_and_hide_nothing_of_the_callers() {
         assert_eq!(sent_value(&fixture, None, &[]).map(|query| query.replace('+', "%20")), Ok(encoded), "{expression}");
     }
 }
+
+#[test]
+fn an_expression_reads_files_of_the_workspace() {
+    let file = |expression: &str| {
+        let fixture =
+            format!("#- in/list.csv\na;b\n#- out.csv\nx\n#- in/a.http\n%% one\nhttp://bench/?v={{{{{expression}}}}}\n");
+        sent_value(&fixture, None, &[])
+    };
+    assert_eq!(file("trim(file('list.csv'))"), Ok("v=a%3Bb".to_owned()));
+    assert_eq!(file("size(file('../out.csv'))"), Ok("v=2".to_owned()));
+    let words = |path: &str| file(&format!("file('{path}')")).expect_err("it cannot be read");
+    assert_eq!(words("../../x"), ["`file` cannot read `../../x`: it lies outside the workspace | "]);
+    assert_eq!(words("none.csv"), ["`file` cannot read `none.csv`: entity not found | "]);
+}

@@ -3,6 +3,7 @@
 
 mod encoding;
 mod fake;
+mod file;
 mod made;
 mod query;
 mod text;
@@ -10,6 +11,8 @@ mod text;
 pub use fake::FAKE_KINDS;
 
 use super::digits::Digits;
+use super::files::FILES;
+use super::made::MADE;
 use super::value::{Kind, kind, scalar_text};
 use cel::common::functions::Function as Operation;
 use cel::common::types::{CelBytes, CelString, DYN_TYPE, Type};
@@ -29,13 +32,13 @@ pub struct Function {
     pub help: &'static str,
     /// An example of a call.
     pub example: &'static str,
-    /// Whether it draws from the made-up data, and so gets that source as a hidden first argument.
-    pub(super) made_up: bool,
+    /// The hidden argument it gets before its own: the source of made-up data, or a reader of files.
+    pub(super) hidden: Option<&'static str>,
     operation: Operation,
 }
 
 macro_rules! functions {
-    ($($name:literal ($parameters:literal, $arity:literal, $made_up:literal) $help:literal, $example:literal => $operation:path;)+) => {
+    ($($name:literal ($parameters:literal, $arity:literal, $hidden:expr) $help:literal, $example:literal => $operation:path;)+) => {
         /// Every function of ours, in the order of the reference.
         pub static FUNCTIONS: &[Function] = &[$(Function {
             name: $name,
@@ -43,36 +46,37 @@ macro_rules! functions {
             arity: $arity,
             help: $help,
             example: $example,
-            made_up: $made_up,
+            hidden: $hidden,
             operation: $operation,
         },)+];
     };
 }
 
 functions! {
-    "uuid" ("", 0, true) "a random UUID (RFC 9562, version 4)", "uuid()" => made::uuid;
-    "now" ("", 0, true) "the time now, a timestamp", "now() + duration('24h')" => made::now;
-    "random" ("low, high", 2, true) "a random integer, both ends included", "random(1, 40)" => made::random;
-    "pick" ("list", 1, true) "a random member of a list", "pick(['gala', 'fuji'])" => made::pick;
-    "fake" ("kind", 1, true) "a made-up person, place, word …; its kinds are in docs/language.md", "fake('email')" => fake::fake;
-    "base64" ("x", 1, false) "text or bytes in base64 (RFC 4648 4)", "base64(clerk + ':' + pin)" => encoding::base64;
-    "unbase64" ("text", 1, false) "what base64 encodes (RFC 4648 4 and 5): text where it is UTF-8, else bytes", "unbase64(split(token, '.')[1])" => encoding::unbase64;
-    "hex" ("x", 1, false) "text or bytes in hex (RFC 4648 8), lower case", "hex(lot_id)" => encoding::hex;
-    "sha256" ("x", 1, false) "the SHA-256 digest of text or bytes, in hex", "sha256(text)" => encoding::sha256;
-    "hmac_sha256" ("key, x", 2, false) "the HMAC (RFC 2104) of text or bytes with SHA-256, in hex", "hmac_sha256(scale_key, ref)" => encoding::hmac_sha256;
-    "urlencode" ("x", 1, false) "text percent-encoded for a path or query (RFC 3986 2)", "urlencode(grower)" => encoding::urlencode;
-    "json" ("x", 1, false) "a value as JSON text", "json(body.lots)" => query::json;
-    "parse_json" ("text", 1, false) "the value of a JSON text", "parse_json(body.payload).id" => query::parse_json;
-    "path" ("x, jsonpath", 2, false) "the list of what a JSONPath (RFC 9535) selects", "path(body, '$..id')" => query::path;
-    "pointer" ("x, pointer", 2, false) "what a JSON Pointer (RFC 6901) points at", "pointer(body, '/lots/0/id')" => query::pointer;
-    "find" ("text, regex", 2, false) "the first group of the first match, or the match; null without one", "find(text, 'L-([0-9]+)')" => text::find;
-    "lower" ("text", 1, false) "text in lower case", "lower(headers['content-type'])" => text::lower;
-    "upper" ("text", 1, false) "text in upper case", "upper(grower)" => text::upper;
-    "trim" ("text", 1, false) "text without blanks at both ends", "trim(text)" => text::trim;
-    "split" ("text, by", 2, false) "the pieces of a text between a separator", "split(body.tags, ',')" => text::split;
-    "join" ("list, by", 2, false) "the members of a list as one text", "join(body.varieties, ', ')" => text::join;
-    "replace" ("text, old, new", 3, false) "text with every `old` made `new`", "replace(lot_id, 'L-', '')" => text::replace;
-    "raw" ("x", 1, false) "at the head of a `{{ }}` mark: written without encoding", "raw(fragment)" => raw;
+    "uuid" ("", 0, Some(MADE)) "a random UUID (RFC 9562, version 4)", "uuid()" => made::uuid;
+    "now" ("", 0, Some(MADE)) "the time now, a timestamp", "now() + duration('24h')" => made::now;
+    "random" ("low, high", 2, Some(MADE)) "a random integer, both ends included", "random(1, 40)" => made::random;
+    "pick" ("list", 1, Some(MADE)) "a random member of a list", "pick(['gala', 'fuji'])" => made::pick;
+    "fake" ("kind", 1, Some(MADE)) "a made-up person, place, word …; its kinds are in docs/language.md", "fake('email')" => fake::fake;
+    "file" ("path", 1, Some(FILES)) "the text of a file of the workspace, relative to this one; else its bytes", "sha256(file('manifest.xml'))" => file::file;
+    "base64" ("x", 1, None) "text or bytes in base64 (RFC 4648 4)", "base64(clerk + ':' + pin)" => encoding::base64;
+    "unbase64" ("text", 1, None) "what base64 encodes (RFC 4648 4 and 5): text where it is UTF-8, else bytes", "unbase64(split(token, '.')[1])" => encoding::unbase64;
+    "hex" ("x", 1, None) "text or bytes in hex (RFC 4648 8), lower case", "hex(lot_id)" => encoding::hex;
+    "sha256" ("x", 1, None) "the SHA-256 digest of text or bytes, in hex", "sha256(text)" => encoding::sha256;
+    "hmac_sha256" ("key, x", 2, None) "the HMAC (RFC 2104) of text or bytes with SHA-256, in hex", "hmac_sha256(scale_key, ref)" => encoding::hmac_sha256;
+    "urlencode" ("x", 1, None) "text percent-encoded for a path or query (RFC 3986 2)", "urlencode(grower)" => encoding::urlencode;
+    "json" ("x", 1, None) "a value as JSON text", "json(body.lots)" => query::json;
+    "parse_json" ("text", 1, None) "the value of a JSON text", "parse_json(body.payload).id" => query::parse_json;
+    "path" ("x, jsonpath", 2, None) "the list of what a JSONPath (RFC 9535) selects", "path(body, '$..id')" => query::path;
+    "pointer" ("x, pointer", 2, None) "what a JSON Pointer (RFC 6901) points at", "pointer(body, '/lots/0/id')" => query::pointer;
+    "find" ("text, regex", 2, None) "the first group of the first match, or the match; null without one", "find(text, 'L-([0-9]+)')" => text::find;
+    "lower" ("text", 1, None) "text in lower case", "lower(headers['content-type'])" => text::lower;
+    "upper" ("text", 1, None) "text in upper case", "upper(grower)" => text::upper;
+    "trim" ("text", 1, None) "text without blanks at both ends", "trim(text)" => text::trim;
+    "split" ("text, by", 2, None) "the pieces of a text between a separator", "split(body.tags, ',')" => text::split;
+    "join" ("list, by", 2, None) "the members of a list as one text", "join(body.varieties, ', ')" => text::join;
+    "replace" ("text, old, new", 3, None) "text with every `old` made `new`", "replace(lot_id, 'L-', '')" => text::replace;
+    "raw" ("x", 1, None) "at the head of a `{{ }}` mark: written without encoding", "raw(fragment)" => raw;
 }
 
 /// The function of that name, if it is one of ours.
@@ -80,13 +84,13 @@ pub(super) fn by_name(name: &str) -> Option<&'static Function> {
     FUNCTIONS.iter().find(|function| function.name == name)
 }
 
-/// Declares every function of ours: called `f(x, y)` or, where it is not made up, `x.f(y)`.
+/// Declares every function of ours: called `f(x, y)` or, without a hidden argument, `x.f(y)`.
 pub(super) fn declare(env: &mut Env) {
     for function in FUNCTIONS {
-        let arity = function.arity + usize::from(function.made_up);
+        let arity = function.arity + usize::from(function.hidden.is_some());
         env.add_overload(function.name, function.name, anything(arity), function.operation)
             .expect("the table names each function once, and none of CEL's own");
-        if !function.made_up {
+        if function.hidden.is_none() {
             let id = format!("{}_of", function.name);
             env.add_member_overload(function.name, &id, DYN_TYPE, anything(arity - 1), function.operation)
                 .expect("the table names each function once, and none of CEL's own");

@@ -1,0 +1,17 @@
+use super::{Evaluated, error, text};
+use crate::expression::Value;
+use crate::expression::files::FileReader;
+use crate::workspace::clean;
+use cel::common::value::CowVal;
+
+/// The text of a file, or its bytes where they are no text. The path counts from the folder of the file
+/// that the expression stands in, and may not leave the workspace.
+pub(super) fn file<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v> {
+    let reader = arguments[0].downcast_ref::<FileReader>().expect("compiling puts the reader first");
+    let path = text("file", &arguments[1..], 0)?;
+    let inside = clean(&reader.folder.join(path))
+        .ok_or_else(|| error("file", format!("cannot read `{path}`: it lies outside the workspace")))?;
+    let bytes = reader.files.read(&inside).map_err(|found| error("file", format!("cannot read `{path}`: {found}")))?;
+    let value = String::from_utf8(bytes).map_or_else(|error| Value::bytes(error.into_bytes()), Value::text);
+    Ok(CowVal::Owned(value.0.clone_as_boxed()))
+}
