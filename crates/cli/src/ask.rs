@@ -36,6 +36,7 @@ pub(crate) fn question(question: &Question) -> Result<Value, Stop> {
         return choice(question, choices);
     }
     let typed = if question.secret {
+        restore_when_interrupted();
         let prompt = match question.default {
             Some(_) => format!("{} [as always]", question.text),
             None => question.text.clone(),
@@ -49,6 +50,33 @@ pub(crate) fn question(question: &Question) -> Result<Value, Stop> {
         input.interact_text()
     };
     typed.map(|typed| question.read(&typed)).map_err(stop)
+}
+
+/// While a secret is typed the terminal does not show it, and would go on so if Ctrl-C ended the program
+/// there. From here on Ctrl-C puts the terminal right and then ends the program.
+fn restore_when_interrupted() {
+    #[cfg(unix)]
+    {
+        static WATCHED: std::sync::Once = std::sync::Once::new();
+        let Ok(settings) = rustix::termios::tcgetattr(rustix::stdio::stdin()) else { return };
+        WATCHED.call_once(|| {
+            let (ready, wait) = std::sync::mpsc::channel();
+            std::thread::spawn(move || {
+                let Ok(runtime) = tokio::runtime::Builder::new_current_thread().enable_all().build() else { return };
+                runtime.block_on(async {
+                    let interrupt = tokio::signal::unix::signal(tokio::signal::unix::SignalKind::interrupt());
+                    let _ = ready.send(());
+                    let Ok(mut interrupt) = interrupt else { return };
+                    interrupt.recv().await;
+                    let now = rustix::termios::OptionalActions::Now;
+                    let _ = rustix::termios::tcsetattr(rustix::stdio::stdin(), now, &settings);
+                    std::process::exit(130);
+                });
+            });
+            // The question is not put before somebody watches.
+            let _ = wait.recv();
+        });
+    }
 }
 
 /// One of several values: numbered lines, so that nothing has to be drawn anew and the cursor stays.

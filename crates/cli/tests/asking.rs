@@ -78,7 +78,6 @@ fn an_interrupt_leaves_the_terminal_as_it_was() {
         terminal.wait_for(question);
         std::thread::sleep(std::time::Duration::from_millis(100));
         terminal.type_in("\u{3}");
-        std::thread::sleep(std::time::Duration::from_millis(300));
         assert!(terminal.echoes(), "{question}: what is typed next is seen");
         let (code, shown) = terminal.end();
         assert!(code != 0, "{question}: {shown}");

@@ -55,3 +55,37 @@ fn what_a_server_sends_never_drives_the_terminal() {
         assert!(!shown.contains(['\u{1b}', '\u{7}', '\u{202e}', '\r']), "{args:?}: {shown:?}");
     }
 }
+
+#[test]
+fn tables_fit_the_terminal_and_quiet_says_less() {
+    let bench = Bench::new().file("_common.http", "% let grower = 'G-99'\n").file(
+        "a.http",
+        "%% A request with a rather long title\n% let note = 'a rather long note about the truck at the gate of the orchard'\nGET /lots?grower={{grower}}\nX-Note: {{note}}{{gone}}\n\n% yield first = body.lots[0].id\n",
+    );
+    bench.run(&["send", "a.http", "--set", "gone=1"]).exits(0);
+    for columns in [40, 60, 100] {
+        for args in
+            [&["values"][..], &["values", "--across"], &["values", "--functions"], &["tray"], &["env"], &["list"]]
+        {
+            let shown = plain(&in_terminal(&bench, args, columns, &[]));
+            let (heading, rows) = shown.split_once('\n').expect("a heading and rows");
+            assert!(heading.starts_with("bench  http://"), "{args:?}: {shown}");
+            assert!(!rows.is_empty(), "{args:?}");
+            for line in rows.lines() {
+                assert!(line.chars().count() <= usize::from(columns), "{args:?} in {columns}: {line}");
+            }
+        }
+    }
+    for args in [
+        &["values", "-q"][..],
+        &["tray", "-q"],
+        &["env", "-q"],
+        &["list", "-q"],
+        &["send", "a.http", "-q", "--set", "gone=1"],
+    ] {
+        assert_eq!(bench.run(args).exits(0).stderr, "", "{args:?}");
+    }
+    let coloured = bench.run(&["values", "--color", "always"]).exits(0);
+    assert!(coloured.stdout.contains("\u{1b}[36mgrower\u{1b}[0m"), "{:?}", coloured.stdout);
+    assert!(!bench.run(&["values"]).exits(0).stdout.contains('\u{1b}'));
+}

@@ -71,16 +71,26 @@ impl Terminal {
     /// Types `text` as it is: `\r` is the return key, `\u{3}` Ctrl-C.
     pub fn type_in(&mut self, text: &str) -> &mut Self {
         // A prompt is shown a moment before its keys are read; what is typed too early is thrown away.
-        thread::sleep(Duration::from_millis(150));
+        thread::sleep(Duration::from_millis(300));
         self.writer.write_all(text.as_bytes()).expect("the terminal takes it");
         self.writer.flush().expect("the terminal takes it");
         self
     }
 
-    /// Whether the terminal shows what is typed, as it does before any program runs.
+    /// Whether the terminal comes to show what is typed, as it does before any program runs.
     pub fn echoes(&self) -> bool {
-        let settings = self.master.get_termios().expect("the terminal tells its settings");
-        format!("{:?}", settings.local_flags).contains("ECHO")
+        let until = Instant::now() + PATIENCE;
+        while Instant::now() < until {
+            let settings = self.master.get_termios().expect("the terminal tells its settings");
+            if format!("{:?}", settings.local_flags)
+                .split(" | ")
+                .any(|flag| flag.trim_end_matches(')').ends_with("ECHO"))
+            {
+                return true;
+            }
+            thread::sleep(Duration::from_millis(10));
+        }
+        false
     }
 
     /// Waits for the program's end: its exit code, and all that it showed.
