@@ -8,16 +8,14 @@ use dialoguer::{Confirm, Input, Password};
 use std::fmt;
 use yieldtray_core::expression::Value;
 use yieldtray_core::replay::Question;
+use yieldtray_core::secret::MASK;
 
 /// Questions as they are written here: many end in a question mark, so no colon follows.
 struct Plain;
 
 impl Theme for Plain {
-    fn format_input_prompt(&self, f: &mut dyn fmt::Write, prompt: &str, default: Option<&str>) -> fmt::Result {
-        match default {
-            Some(default) => write!(f, "{prompt} [{default}] "),
-            None => write!(f, "{prompt} "),
-        }
+    fn format_input_prompt(&self, f: &mut dyn fmt::Write, prompt: &str, _: Option<&str>) -> fmt::Result {
+        write!(f, "{prompt} ")
     }
 
     fn format_input_prompt_selection(&self, f: &mut dyn fmt::Write, prompt: &str, answer: &str) -> fmt::Result {
@@ -27,7 +25,7 @@ impl Theme for Plain {
 
 /// A question for yes or no.
 pub(crate) fn confirm(text: &str, default: bool) -> Result<bool, Stop> {
-    Confirm::with_theme(&Plain).with_prompt(text).default(default).interact().map_err(stop)
+    Confirm::with_theme(&Plain).with_prompt(safe_line(text)).default(default).interact().map_err(stop)
 }
 
 /// A question of `% ask`: a choice, a secret, or a line.
@@ -35,21 +33,24 @@ pub(crate) fn question(question: &Question) -> Result<Value, Stop> {
     if let Some(choices) = &question.choices {
         return choice(question, choices);
     }
-    let typed = if question.secret {
-        restore_when_interrupted();
-        let prompt = match question.default {
-            Some(_) => format!("{} [as always]", question.text),
-            None => question.text.clone(),
-        };
-        Password::with_theme(&Plain).with_prompt(prompt).allow_empty_password(question.default.is_some()).interact()
-    } else {
-        let mut input = Input::<String>::with_theme(&Plain).with_prompt(&question.text).allow_empty(true);
-        if let Some(default) = &question.default {
-            input = input.default(bare(default));
-        }
-        input.interact_text()
+    let text = safe_line(&question.text);
+    let typed = match &question.default {
+        Some(_) if question.secret => hidden(format!("{text} [as always]"), true),
+        None if question.secret => hidden(text.into_owned(), false),
+        // A default may come from a response: it is shown like one.
+        Some(default) => line(format!("{text} [{}]", safe_line(&bare(default)))),
+        None => line(text.into_owned()),
     };
     typed.map(|typed| question.read(&typed)).map_err(stop)
+}
+
+fn line(prompt: String) -> dialoguer::Result<String> {
+    Input::with_theme(&Plain).with_prompt(prompt).allow_empty(true).interact_text()
+}
+
+fn hidden(prompt: String, may_be_empty: bool) -> dialoguer::Result<String> {
+    restore_when_interrupted();
+    Password::with_theme(&Plain).with_prompt(prompt).allow_empty_password(may_be_empty).interact()
 }
 
 /// While a secret is typed the terminal does not show it, and would go on so if Ctrl-C ended the program
@@ -85,15 +86,19 @@ fn choice(question: &Question, choices: &[Value]) -> Result<Value, Stop> {
     let say = |line: &str| terminal.write_line(&safe_line(line)).map_err(Stop::from);
     say(&question.text)?;
     for (index, choice) in choices.iter().enumerate() {
-        say(&format!("{:>3}  {}", index + 1, bare(choice)))?;
+        let shown = if question.secret { MASK.to_owned() } else { bare(choice) };
+        say(&format!("{:>3}  {shown}", index + 1))?;
     }
     let default = question.default.as_ref().and_then(|default| choices.iter().position(|choice| choice == default));
+    let prompt = match default {
+        Some(index) => format!("number or text [{}]", index + 1),
+        None => "number or text".to_owned(),
+    };
     loop {
-        let mut input = Input::<String>::with_theme(&Plain).with_prompt("number or text").allow_empty(true);
-        if let Some(index) = default {
-            input = input.default((index + 1).to_string());
+        let typed = line(prompt.clone()).map_err(stop)?;
+        if let Some(index) = default.filter(|_| typed.is_empty()) {
+            return Ok(choices[index].clone());
         }
-        let typed = input.interact_text().map_err(stop)?;
         let named = choices.iter().find(|choice| bare(choice) == typed);
         let numbered = || typed.parse::<usize>().ok().and_then(|number| choices.get(number.checked_sub(1)?));
         match named.or_else(numbered) {

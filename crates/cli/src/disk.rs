@@ -3,7 +3,7 @@
 use crate::failure::Stop;
 use crate::process;
 use ignore::WalkBuilder;
-use std::io;
+use std::io::{self, Write};
 use std::path::{Path, PathBuf};
 use yieldtray_core::workspace::{COMMON_FILE, CONFIG_FILE, Files};
 
@@ -38,6 +38,18 @@ impl Files for Disk {
     fn run(&self, command: &[String]) -> Result<Vec<u8>, String> {
         process::output(command, &self.root)
     }
+}
+
+/// Writes a file that is either whole or as it was, with the rights it had.
+pub(crate) fn replace(file: &Path, bytes: &[u8]) -> io::Result<()> {
+    let folder = file.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    let mut temporary = tempfile::Builder::new().prefix(".yieldtray-").tempfile_in(folder)?;
+    temporary.write_all(bytes)?;
+    if let Ok(before) = std::fs::metadata(file) {
+        temporary.as_file().set_permissions(before.permissions())?;
+    }
+    temporary.persist(file).map_err(|error| error.error)?;
+    Ok(())
 }
 
 /// The root of the workspace that holds `start`: the nearest folder upward with a configuration, else

@@ -14,41 +14,31 @@ pub(crate) fn open(session: &Session) -> Result<Option<Store>, Error> {
     Store::open(&session.root, key_file())
 }
 
-/// The tray of one command: what was kept for the chosen environment, and the state it came from, so
-/// that this is opened once for reading and writing.
-#[derive(Default)]
-pub(crate) struct KeptTray {
-    pub(crate) tray: Tray,
-    store: Option<Store>,
+/// What is kept for the chosen environment, as far as the files are loaded, and the state it came from, so
+/// that this is opened once for reading and writing. Where it cannot be read there is nothing, and a word
+/// about it: no request is stopped by it.
+pub(crate) fn read(session: &Session, out: &mut Out) -> io::Result<(Tray, Option<Store>)> {
+    try_read(session).or_else(|error| {
+        out.say(&out.error_look.odd(&format!("what was kept cannot be read: {error}")))?;
+        Ok((Tray::default(), None))
+    })
 }
 
-impl KeptTray {
-    /// The values, and the state to keep others in.
-    pub(crate) fn split(self) -> (Tray, Option<Store>) {
-        (self.tray, self.store)
+fn try_read(session: &Session) -> Result<(Tray, Option<Store>), Error> {
+    let mut tray = Tray::default();
+    let Some(store) = open(session)? else { return Ok((tray, None)) };
+    for kept in store.kept(environment(&session.settings))? {
+        let Some(source) = session.workspace.find_loaded(&kept.file) else { continue };
+        let Some(value) = value(&kept) else { continue };
+        let cell = session.workspace.cell_named(source, &kept.cell);
+        tray.put(&kept.name, Yielded { value, source, cell, secret: kept.secret, kept_at: Some(kept.at) });
     }
+    Ok((tray, Some(store)))
+}
 
-    /// What is kept, as far as the files are loaded; nothing, and a word about it, where that cannot be
-    /// read: no request is stopped by it.
-    pub(crate) fn read(session: &Session, out: &mut Out) -> io::Result<Self> {
-        Self::try_read(session).or_else(|error| {
-            out.say(&out.error_look.odd(&format!("what was kept cannot be read: {error}")))?;
-            Ok(Self::default())
-        })
-    }
-
-    fn try_read(session: &Session) -> Result<Self, Error> {
-        let mut tray = Tray::default();
-        let Some(store) = open(session)? else { return Ok(Self::default()) };
-        for kept in store.kept(environment(&session.settings))? {
-            let Some(source) = session.workspace.find_loaded(&kept.file) else { continue };
-            let text = kept.value.as_deref().map(str::as_bytes);
-            let Some(value) = text.and_then(|text| Value::parse_json(text).ok()) else { continue };
-            let cell = session.workspace.cell_named(source, &kept.cell);
-            tray.put(&kept.name, Yielded { value, source, cell, secret: kept.secret, kept_at: Some(kept.at) });
-        }
-        Ok(Self { tray, store: Some(store) })
-    }
+/// The value of a row, if it can be opened here.
+pub(crate) fn value(kept: &Kept) -> Option<Value> {
+    Value::parse_json(kept.value.as_deref()?.as_bytes()).ok()
 }
 
 /// Keeps what a run yielded, in `store` if it is open already; where that fails, a word about it. What

@@ -17,6 +17,7 @@ use std::path::{Path, PathBuf};
 use std::time::SystemTime;
 use yieldtray_core::expression::{Engine, MadeUp, Value};
 use yieldtray_core::problem::{Problem, SourceId, closest, enumerate};
+use yieldtray_core::replay::Summary;
 use yieldtray_core::syntax::{Span, is_language_name, is_value_name};
 use yieldtray_core::workspace::{CellId, Settings, Workspace, unknown_environment};
 
@@ -67,13 +68,7 @@ impl Session {
     /// Opens the workspace that holds the first of `places`, or the folder the caller stands in.
     pub(crate) fn open(common: &Common, host: &Host, out: &mut Out, places: &[Where]) -> Result<Self, Stop> {
         let session = Self::open_any(common, host, out, places)?;
-        if let (Some(name), Some(by)) = (&session.settings.environment, session.chosen_by)
-            && session.workspace.config.environment(name).is_none()
-        {
-            let mut problem = unknown_environment(name, Span::default(), &session.workspace.config);
-            problem.message.push_str(&format!(", which {} names", by.words()));
-            return Err(problem.into());
-        }
+        session.check_choice()?;
         Ok(session)
     }
 
@@ -110,6 +105,23 @@ impl Session {
         let engine = Engine::new(MadeUp::new(seed, Box::new(clock))).with_functions(&workspace.config.functions);
         let reveal = common.reveal && may_reveal(host)?;
         Ok(Self { root, workspace, engine, settings, chosen_by, reveal, here })
+    }
+
+    /// Refuses a chosen environment that nobody describes.
+    pub(crate) fn check_choice(&self) -> Result<(), Stop> {
+        let (Some(name), Some(by)) = (&self.settings.environment, self.chosen_by) else { return Ok(()) };
+        if self.workspace.config.environment(name).is_some() {
+            return Ok(());
+        }
+        let mut problem = unknown_environment(name, Span::default(), &self.workspace.config);
+        problem.message.push_str(&format!(", which {} names", by.words()));
+        Err(problem.into())
+    }
+
+    /// The seed of a run that sent something and failed, if it made anything up.
+    pub(crate) fn seed_to_tell(&self, summary: &Summary) -> Option<u64> {
+        let failed = summary.exit_code() != 0 && summary.requests > 0;
+        self.engine.made_up().seed_in_use().filter(|_| failed)
     }
 
     /// Environment and address, for the first line of what is shown.
@@ -351,7 +363,7 @@ fn may_reveal(host: &Host) -> Result<bool, Stop> {
     ask::confirm("Show secrets on this screen?", false)
 }
 
-/// `NAME=VALUE`: a number, `true`, `false`, `null`, a list or a map by its JSON; all else is text.
+/// `NAME=VALUE`, the value as [`Value::typed`] reads it.
 fn set_value(text: &str) -> Result<(String, Value), Stop> {
     let Some((name, value)) = text.split_once('=') else {
         return Err(Stop::refused_with(format!("`--set {text}` has no value"), format!("write `--set {text}=…`")));
@@ -364,8 +376,7 @@ fn set_value(text: &str) -> Result<(String, Value), Stop> {
         let message = format!("`{name}` is a name of the language, so no value can take it");
         return Err(Stop::refused(message));
     }
-    let value = Value::parse_json(value.as_bytes()).unwrap_or_else(|_| Value::text(value));
-    Ok((name.to_owned(), value))
+    Ok((name.to_owned(), Value::typed(value)))
 }
 
 #[cfg(test)]

@@ -170,3 +170,19 @@ fn secrets_are_shown_on_a_terminal_to_who_says_yes() {
         }
     }
 }
+
+#[test]
+fn a_question_tells_no_secret_and_drives_no_terminal() {
+    let bench = Bench::new()
+        .file("yieldtray.local.toml", "[values]\npin = { value = \"windfall-4616\", secret = true }\n")
+        .file(
+            "a.http",
+            "%% a\n% ask plain \"PIN?\" default pin\n% ask one \"Which?\" default pin from ['other', pin]\n% ask odd \"Odd?\" default \"a\\u001b[2Jb\"\nGET /health\nX-A: {{base64(plain + one + odd)}}\n",
+        );
+    let mut terminal = Terminal::start(&bench, &["send", "a.http", "--show", "sent"], 120, &[]);
+    terminal.wait_for("PIN? [as always]").type_in("\r").wait_for("1  [secret]").wait_for("[2]").type_in("\r");
+    terminal.wait_for("Odd? [a\\u{1b}[2Jb]").type_in("\r");
+    let (code, shown) = terminal.end();
+    assert_eq!(code, 0, "{shown}");
+    assert!(!shown.contains("windfall") && !shown.contains("\u{1b}[2Jb"), "{shown:?}");
+}

@@ -53,8 +53,8 @@ impl Masker {
 
     /// Hides these values from now on, as texts or as they are shown; of a list or a map also the
     /// texts in it, but for short ones: those are words that stand everywhere.
-    pub fn learn(&mut self, secrets: &mut Vec<Value>) {
-        for value in secrets.drain(..) {
+    pub fn learn(&mut self, secrets: impl IntoIterator<Item = Value>) {
+        for value in secrets {
             match value.to_text() {
                 Ok(text) => self.add(&text),
                 Err(_) => {
@@ -213,7 +213,7 @@ mod tests {
         assert_eq!(masker.mask("nothing here"), "nothing here");
         let session = Value::parse_json(br#"{"token": "t-4616-abcd", "kind": "clerk", "more": [["shift-early"]]}"#);
         let mut structured = Masker::default();
-        structured.learn(&mut vec![session.expect("JSON")]);
+        structured.learn(session);
         assert_eq!(structured.mask("clerk t-4616-abcd shift-early"), "clerk [secret] [secret]");
         assert!(masker.finds_in(&hex) && !masker.finds_in("nothing"));
         let shown = masker.reveal();

@@ -1,4 +1,5 @@
 use crate::args::{Common, Env};
+use crate::disk;
 use crate::failure::Stop;
 use crate::host::Host;
 use crate::session::{ChosenBy, Session};
@@ -7,8 +8,6 @@ use crate::show::table::{self, Cell};
 use anyhow::Context;
 use serde_json::json;
 use std::io::Write;
-use std::path::Path;
-use yieldtray_core::problem::Code;
 use yieldtray_core::syntax::Span;
 use yieldtray_core::workspace::{
     CONFIG_FILE, Config, EditError, Entry, Environment, LOCAL_FILE, Outside, add_environment_like, unknown_environment,
@@ -66,7 +65,7 @@ fn add(session: &Session, name: &str, like: &str) -> Result<Vec<String>, Stop> {
         let Ok(text) = std::fs::read_to_string(&path) else { continue };
         match add_environment_like(&text, name, like) {
             Ok(changed) => {
-                replace(&path, &changed).with_context(|| format!("cannot write `{file}`"))?;
+                disk::replace(&path, changed.as_bytes()).with_context(|| format!("cannot write `{file}`"))?;
                 lines.push(format!("`{name}` stands in `{file}` with the names of `{like}`: fill in its values"));
             }
             // It is described in one of the two.
@@ -76,16 +75,6 @@ fn add(session: &Session, name: &str, like: &str) -> Result<Vec<String>, Stop> {
         }
     }
     Ok(lines)
-}
-
-/// Replaces a file by another that is whole, with the same rights.
-fn replace(path: &Path, text: &str) -> std::io::Result<()> {
-    let folder = path.parent().unwrap_or(Path::new("."));
-    let mut temporary = tempfile::Builder::new().prefix(".yieldtray-").tempfile_in(folder)?;
-    temporary.write_all(text.as_bytes())?;
-    temporary.as_file().set_permissions(std::fs::metadata(path)?.permissions())?;
-    temporary.persist(path).map_err(|error| error.error)?;
-    Ok(())
 }
 
 /// How far an environment's values are filled in.
@@ -125,7 +114,6 @@ fn show(session: &Session, out: &mut Out) -> Result<u8, Stop> {
         }
         _ => by.words().to_owned(),
     });
-    let known = chosen.is_none_or(|name| config.environment(name).is_some());
     if out.json {
         let rows: Vec<serde_json::Value> = config
             .environments
@@ -175,20 +163,13 @@ fn show(session: &Session, out: &mut Out) -> Result<u8, Stop> {
                 ]
             })
             .collect();
-        for line in table::columns(&rows, out.width) {
-            writeln!(out.result(), "{line}")?;
-        }
+        out.table(&rows)?;
         if config.environments.is_empty() {
             out.say(&format!(
                 "no environments yet: describe one in `{CONFIG_FILE}`, as `[environments.bench.values]`"
             ))?;
         }
     }
-    if let Some(name) = chosen.filter(|_| !known) {
-        let mut problem = unknown_environment(name, Span::default(), config);
-        problem.message.push_str(&format!(", which {} names", why.unwrap_or_default()));
-        debug_assert_eq!(problem.code, Code::UnknownEnvironment);
-        return Err(problem.into());
-    }
+    session.check_choice()?;
     Ok(0)
 }

@@ -2,7 +2,8 @@ use crate::args::{Common, List};
 use crate::failure::Stop;
 use crate::host::Host;
 use crate::session::{Session, places};
-use crate::show::{self, Out, data, safe::safe_line, table};
+use crate::show::table::{self, Cell};
+use crate::show::{self, Out, data, safe::safe_line};
 use std::io::Write;
 use yieldtray_core::problem::Problem;
 use yieldtray_core::replay::Graph;
@@ -42,25 +43,25 @@ pub(crate) fn list(common: &Common, args: &List, host: &Host, out: &mut Out) -> 
     let words = |value: &serde_json::Value| {
         value.as_array().into_iter().flatten().filter_map(serde_json::Value::as_str).collect::<Vec<_>>().join(", ")
     };
-    let rows: Vec<Vec<String>> = listed
+    let look = out.look;
+    let rows: Vec<Vec<Cell>> = listed
         .iter()
         .map(|request| {
             let ways = [("needs", words(&request["needs"])), ("yields", words(&request["yields"]))];
-            let ways =
-                ways.iter().filter(|(_, names)| !names.is_empty()).map(|(word, names)| format!("{word} {names}"));
+            let ways = ways.iter().filter(|(_, names)| !names.is_empty());
+            let ways: Vec<String> = ways.map(|(word, names)| format!("{word} {names}")).collect();
+            let place = format!("{}:{}", text(&request["file"]), request["line"]);
             vec![
-                format!("{}:{}", text(&request["file"]), request["line"]),
-                text(&request["name"]),
-                text(&request["method"]),
-                table::cut(&text(&request["target"]), 48),
-                ways.collect::<Vec<_>>().join("  "),
+                Cell::new(place.clone()).painted(look.faint(&place)),
+                Cell::new(text(&request["name"])).yielding(),
+                Cell::new(text(&request["method"])),
+                Cell::new(table::cut(&text(&request["target"]), 48)).yielding(),
+                Cell::new(ways.join("  ")).yielding(),
             ]
         })
         .collect();
     out.introduce(&session.heading())?;
-    for line in table::rows(&rows, out.width) {
-        writeln!(out.result(), "{line}")?;
-    }
+    out.table(&rows)?;
     if !problems.is_empty() {
         return Err(Stop::with_problems(out, workspace, &problems));
     }

@@ -62,11 +62,7 @@ pub(crate) fn replay(common: &Common, args: &Replay, host: &Host, out: &mut Out)
         },
     )?;
     let code = run.summary().exit_code();
-    if let Some(seed) =
-        session.engine.made_up().seed_in_use().filter(|_| code != 0 && run.summary().requests > 0 && !out.json)
-    {
-        out.say(&out.error_look.faint(&format!("`--seed {seed}` makes up the same values again")))?;
-    }
+    out.seed(session.seed_to_tell(run.summary()))?;
     if *onto_tray {
         kept::keep(&session, None, &run, out)?;
     }

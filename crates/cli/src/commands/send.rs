@@ -1,9 +1,10 @@
 use crate::args::{Common, Needs, Part, Send};
 use crate::ask;
+use crate::disk;
 use crate::failure::Stop;
 use crate::guard::guard;
 use crate::host::Host;
-use crate::kept::{self, KeptTray};
+use crate::kept;
 use crate::sending::drive;
 use crate::session::{Session, places};
 use crate::show::cell::{CellLines, Columns, Heading, time};
@@ -11,7 +12,6 @@ use crate::show::{Out, body, data, look::Look, safe::safe_line, table};
 use anyhow::Context;
 use serde_json::json;
 use std::io::{self, Write};
-use std::path::Path;
 use yieldtray_core::replay::{CellReport, Event, Link, Outcome, Plan, Run, chain};
 use yieldtray_core::response::Exchange;
 use yieldtray_core::secret::Masker;
@@ -32,7 +32,7 @@ pub(crate) fn send(common: &Common, args: Send, host: &Host, out: &mut Out) -> R
     }
     // The plan with all needs loads every file that a kept value can come from.
     let all = Plan::new(&mut session.workspace, &[cell], true);
-    let (tray, store) = KeptTray::read(&session, out)?.split();
+    let (tray, store) = kept::read(&session, out)?;
     let plan = plan(&mut session, all, &tray, cell, needs, host)?;
     guard(&session, &plan, yes, host)?;
     let heading = session.heading();
@@ -79,7 +79,7 @@ pub(crate) fn send(common: &Common, args: Send, host: &Host, out: &mut Out) -> R
     }
     if let Some(exchange) = &answer {
         if let Some(file) = &file {
-            keep(file, exchange)?;
+            disk::replace(file, &exchange.body).with_context(|| format!("cannot write `{}`", file.display()))?;
             if !out.quiet && !out.json {
                 let words = format!("the body is in {} ({})", file.display(), body::size(exchange.body.len()));
                 out.say(&out.error_look.faint(&words))?;
@@ -93,9 +93,7 @@ pub(crate) fn send(common: &Common, args: Send, host: &Host, out: &mut Out) -> R
     }
     if !out.json {
         shown.verdict(out, report.as_deref())?;
-        if let Some(seed) = session.engine.made_up().seed_in_use().filter(|_| code != 0 && run.summary().requests > 0) {
-            out.say(&out.error_look.faint(&format!("`--seed {seed}` makes up the same values again")))?;
-        }
+        out.seed(session.seed_to_tell(run.summary()))?;
     }
     // The answer is on its way to whoever waits for it before the disk is touched.
     out.flush()?;
@@ -160,18 +158,6 @@ fn one(cells: &[CellId], session: &Session, place: &str) -> Result<CellId, Stop>
             Err(Stop::refused_with(format!("`{place}` holds {} requests", several.len()), hint))
         }
     }
-}
-
-/// Writes the body to a file that is either whole or not there.
-fn keep(file: &Path, exchange: &Exchange) -> Result<(), Stop> {
-    let folder = file.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
-    let write = || -> io::Result<()> {
-        let mut temporary = tempfile::Builder::new().prefix(".yieldtray-").tempfile_in(folder)?;
-        temporary.write_all(&exchange.body)?;
-        temporary.persist(file).map_err(|error| error.error)?;
-        Ok(())
-    };
-    write().with_context(|| format!("cannot write `{}`", file.display())).map_err(Stop::from)
 }
 
 /// What goes to standard output: the parts that are asked for, else the body.

@@ -55,11 +55,7 @@ fn told(session: &Session, out: &mut Out, dropped: usize) -> Result<u8, Stop> {
 
 fn show(session: &Session, rows: &[Kept], out: &mut Out) -> Result<u8, Stop> {
     let mut masker = if session.reveal { Masker::revealing() } else { Masker::default() };
-    rows.iter().filter(|kept| kept.secret).filter_map(|kept| kept.value.as_deref()).for_each(|value| {
-        let value = serde_json::from_str::<serde_json::Value>(value).ok();
-        let text = value.map(|value| value.as_str().map_or_else(|| value.to_string(), str::to_owned));
-        masker.add(&text.unwrap_or_default());
-    });
+    masker.learn(rows.iter().filter(|kept| kept.secret).filter_map(kept::value));
     let value = |kept: &Kept| match &kept.value {
         None => "sealed by another user or machine".to_owned(),
         Some(_) if kept.secret && !masker.reveals() => MASK.to_owned(),
@@ -93,9 +89,7 @@ fn show(session: &Session, rows: &[Kept], out: &mut Out) -> Result<u8, Stop> {
             ]
         })
         .collect();
-    for line in table::columns(&lines, out.width) {
-        writeln!(out.result(), "{line}")?;
-    }
+    out.table(&lines)?;
     if rows.is_empty() && !out.quiet {
         out.say("nothing is on the tray: a request with `% yield` puts something there when it is sent")?;
     }

@@ -1,9 +1,9 @@
 use crate::args::{Common, Values};
 use crate::failure::Stop;
 use crate::host::Host;
-use crate::kept::{self, KeptTray};
+use crate::kept;
 use crate::session::{Session, places};
-use crate::show::table::{self, Cell};
+use crate::show::table::Cell;
 use crate::show::{Out, data, safe::safe_line};
 use serde_json::json;
 use std::io::Write;
@@ -21,7 +21,7 @@ pub(crate) fn values(common: &Common, args: &Values, host: &Host, out: &mut Out)
     }
     let cells = if places.is_empty() { session.find_all()? } else { session.find(&places)? };
     let plan = Plan::new(&mut session.workspace, &cells, true);
-    let KeptTray { tray, .. } = KeptTray::read(&session, out)?;
+    let (tray, _) = kept::read(&session, out)?;
     let chosen: std::collections::HashSet<CellId> = cells.iter().copied().collect();
     let scopes: Vec<(CellId, Vec<CellId>)> =
         plan.steps.into_iter().filter(|step| chosen.contains(&step.cell)).map(|step| (step.cell, step.needs)).collect();
@@ -30,7 +30,7 @@ pub(crate) fn values(common: &Common, args: &Values, host: &Host, out: &mut Out)
     let reach = Reach { workspace, engine, settings, tray: &tray, answers: &answers };
     let mut masker = if session.reveal { Masker::revealing() } else { Masker::default() };
     let outside = reach.outside();
-    workspace.config.secrets(settings.environment.as_deref(), &outside).for_each(|secret| masker.add(&secret));
+    masker.learn(workspace.config.secrets(settings.environment.as_deref(), &outside));
     if args.across {
         return side_by_side(&session, reach, &mut masker, out);
     }
@@ -54,8 +54,8 @@ pub(crate) fn values(common: &Common, args: &Values, host: &Host, out: &mut Out)
                 false if matches!(row.value, Shown::Known(_)) => value.clone(),
                 false => look.faint(&value),
             };
-            let origin = row.origin.as_ref().map(|origin| words(workspace, origin)).unwrap_or_default();
-            let hides: Vec<String> = row.hides.iter().map(|origin| words(workspace, origin)).collect();
+            let origin = row.origin.as_ref().map(|origin| words(workspace, origin, &masker)).unwrap_or_default();
+            let hides: Vec<String> = row.hides.iter().map(|origin| words(workspace, origin, &masker)).collect();
             let hides = if hides.is_empty() { String::new() } else { format!("hides {}", hides.join(", ")) };
             vec![
                 Cell::new(name.clone()).painted(look.name(&name)),
@@ -65,9 +65,7 @@ pub(crate) fn values(common: &Common, args: &Values, host: &Host, out: &mut Out)
             ]
         })
         .collect();
-    for line in table::columns(&lines, out.width) {
-        writeln!(out.result(), "{line}")?;
-    }
+    out.table(&lines)?;
     if rows.is_empty() && !out.quiet {
         out.say("no values are used here")?;
     }
@@ -96,12 +94,14 @@ fn shown(value: &Shown, masker: &Masker) -> (String, bool) {
 }
 
 /// Where a value comes from, as a person would look it up.
-fn words(workspace: &Workspace, origin: &Origin) -> String {
+fn words(workspace: &Workspace, origin: &Origin, masker: &Masker) -> String {
     let place = origin.place.map(|(source, span)| {
         format!("{}:{}", workspace.shown_path(source), workspace.source(source).place(span.start()).line)
     });
     let place = place.unwrap_or_default();
-    let through = |through: &Option<String>| through.as_ref().map(|from| format!(" from {from}")).unwrap_or_default();
+    // A command may have a secret among its words.
+    let through =
+        |from: &Option<String>| from.as_ref().map(|from| format!(" from {}", masker.mask(from))).unwrap_or_default();
     match &origin.kind {
         OriginKind::Set => "--set".to_owned(),
         OriginKind::Let | OriginKind::Ask => place,
@@ -132,15 +132,15 @@ fn data_row(workspace: &Workspace, row: &Row, masker: &Masker) -> serde_json::Va
     };
     data[key] = value;
     if let Some(origin) = &row.origin {
-        data["origin"] = origin_data(workspace, origin);
+        data["origin"] = origin_data(workspace, origin, masker);
     }
     if !row.hides.is_empty() {
-        data["hides"] = row.hides.iter().map(|origin| origin_data(workspace, origin)).collect();
+        data["hides"] = row.hides.iter().map(|origin| origin_data(workspace, origin, masker)).collect();
     }
     data
 }
 
-fn origin_data(workspace: &Workspace, origin: &Origin) -> serde_json::Value {
+fn origin_data(workspace: &Workspace, origin: &Origin, masker: &Masker) -> serde_json::Value {
     let kind = match &origin.kind {
         OriginKind::Set => "set",
         OriginKind::Let => "let",
@@ -154,7 +154,7 @@ fn origin_data(workspace: &Workspace, origin: &Origin) -> serde_json::Value {
         data["environment"] = name.as_str().into();
     }
     if let OriginKind::Environment(_, Some(from)) | OriginKind::Everywhere(Some(from)) = &origin.kind {
-        data["from"] = from.as_str().into();
+        data["from"] = masker.mask(from).into();
     }
     if let OriginKind::Tray(cell, at) = origin.kind {
         data["cell"] = cell.map(|cell| workspace.cell(cell).name.to_string()).into();
@@ -209,9 +209,7 @@ fn side_by_side(session: &Session, reach: Reach<'_>, masker: &mut Masker, out: &
         }
         lines.push(line);
     }
-    for line in table::columns(&lines, out.width) {
-        writeln!(out.result(), "{line}")?;
-    }
+    out.table(&lines)?;
     Ok(0)
 }
 
@@ -254,8 +252,6 @@ fn functions(session: &Session, out: &mut Out) -> Result<u8, Stop> {
             ]
         })
         .collect();
-    for line in table::columns(&lines, out.width) {
-        writeln!(out.result(), "{line}")?;
-    }
+    out.table(&lines)?;
     Ok(0)
 }

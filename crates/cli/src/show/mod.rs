@@ -75,6 +75,19 @@ impl Out {
         }
     }
 
+    /// A table on standard output, as wide as the terminal.
+    pub(crate) fn table(&mut self, rows: &[Vec<table::Cell>]) -> io::Result<()> {
+        table::columns(rows, self.width).iter().try_for_each(|line| writeln!(self.stdout, "{line}"))
+    }
+
+    /// After a failure, how the same values are made up again; nothing where none were.
+    pub(crate) fn seed(&mut self, seed: Option<u64>) -> io::Result<()> {
+        match seed.filter(|_| !self.json) {
+            Some(seed) => self.say(&self.error_look.faint(&format!("`--seed {seed}` makes up the same values again"))),
+            None => Ok(()),
+        }
+    }
+
     /// Environment and address on standard error: the first line of what else is said.
     pub(crate) fn introduce(&mut self, heading: &cell::Heading) -> io::Result<()> {
         if self.quiet || self.json {

@@ -1,18 +1,14 @@
 //! Files that an expression reads: the reader travels as a hidden argument, as made-up data does, and
 //! knows the folder that relative paths count from.
 
+use super::opaque::opaque;
 use crate::workspace::Files;
-use cel::common::types::Type;
-use cel::common::value::{StaticVal, Val};
-use std::any::Any;
 use std::fmt;
 use std::path::PathBuf;
 use std::sync::Arc;
 
 /// The name the reader has in an expression: one nobody can write.
 pub(super) const FILES: &str = "@files";
-
-static READER_TYPE: Type = Type::new_unspecified_type("files");
 
 /// Reads files for one expression.
 #[derive(Clone)]
@@ -29,25 +25,4 @@ impl fmt::Debug for FileReader {
     }
 }
 
-impl Val for FileReader {
-    fn get_type(&self) -> &Type {
-        &READER_TYPE
-    }
-
-    fn cel_type() -> &'static Type {
-        &READER_TYPE
-    }
-
-    fn clone_as_boxed<'v>(&self) -> Box<dyn Val + 'v>
-    where
-        Self: 'v,
-    {
-        Box::new(self.clone())
-    }
-
-    fn as_any(&self) -> Option<&dyn Any> {
-        Some(self)
-    }
-}
-
-impl StaticVal for FileReader {}
+opaque!(FileReader, "files");

@@ -1,11 +1,9 @@
 //! Made-up data: random values and the time. Built-in functions are plain `fn`s, so the source they
 //! draw from travels as a hidden first argument, which [`super::walk`] adds to their calls.
 
-use cel::common::types::Type;
-use cel::common::value::{StaticVal, Val};
+use super::opaque::opaque;
 use chrono::{DateTime, FixedOffset};
 use rustc_hash::FxHashSet;
-use std::any::Any;
 use std::fmt;
 use std::sync::atomic::{AtomicBool, AtomicU32, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
@@ -19,8 +17,6 @@ pub(super) const MADE: &str = "@made";
 /// Steps of `exists`, `all`, `map`, `filter` that one evaluation may take. A step costs a few
 /// microseconds at most, so an endless expression ends within seconds.
 const STEPS: u32 = 1_000_000;
-
-static MADE_TYPE: Type = Type::new_unspecified_type("made_up");
 
 /// Where random values and the time come from. The same seed gives the same values in the same
 /// order.
@@ -96,25 +92,4 @@ impl fmt::Debug for MadeUp {
     }
 }
 
-impl Val for MadeUp {
-    fn get_type(&self) -> &Type {
-        &MADE_TYPE
-    }
-
-    fn cel_type() -> &'static Type {
-        &MADE_TYPE
-    }
-
-    fn clone_as_boxed<'v>(&self) -> Box<dyn Val + 'v>
-    where
-        Self: 'v,
-    {
-        Box::new(self.clone())
-    }
-
-    fn as_any(&self) -> Option<&dyn Any> {
-        Some(self)
-    }
-}
-
-impl StaticVal for MadeUp {}
+opaque!(MadeUp, "made_up");

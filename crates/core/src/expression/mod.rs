@@ -14,6 +14,7 @@ mod files;
 mod functions;
 mod json;
 mod made;
+mod opaque;
 mod own;
 mod unparse;
 mod value;

@@ -140,6 +140,11 @@ impl Value {
         self.0.downcast_ref::<CelBool>().map(|truth| *truth.inner())
     }
 
+    /// What somebody typed: a number, a truth value, null, a list or a map by its JSON, all else text.
+    pub fn typed(text: &str) -> Self {
+        Self::parse_json(text.as_bytes()).unwrap_or_else(|_| Self::text(text))
+    }
+
     /// The members, if it is a list.
     pub fn members(&self) -> Option<Vec<Value>> {
         let list = self.0.downcast_ref::<CelList<'_>>()?;

@@ -45,9 +45,7 @@ fn own(workspace: &Workspace, cell: CellId, problems: &mut Vec<Problem>) {
         let (Kind::Let { name, .. } | Kind::Ask { name, .. }) = line.kind else { continue };
         let word = name.of(text);
         let shared = lets_over(workspace, cell.source).into_iter().rev().find(|(_, other, _)| *other == word);
-        let config = &workspace.config;
-        let entries = config.environments.iter().flat_map(|environment| &environment.values).chain(&config.values);
-        let entry = entries.into_iter().find(|entry| entry.name == word);
+        let entry = workspace.config.all_entries().find(|entry| entry.name == word);
         let other = entry.map(|entry| (entry.source, entry.span)).or(shared.map(|(home, _, span)| (home, span)));
         if let Some((source, span)) = other {
             let message = format!("`{word}` hides the one of `{}` for this cell", workspace.shown_path(source));

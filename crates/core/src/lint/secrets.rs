@@ -43,9 +43,7 @@ pub(super) fn in_requests(workspace: &Workspace, source: SourceId) -> Vec<Proble
 
 /// In the shared configuration: a value of a telling name that stands there itself.
 pub(super) fn in_configuration(workspace: &Workspace) -> Vec<Problem> {
-    let config = &workspace.config;
-    let entries = config.environments.iter().flat_map(|environment| &environment.values).chain(&config.values);
-    let shared = entries.filter(|entry| !entry.private);
+    let shared = workspace.config.all_entries().filter(|entry| !entry.private);
     let literal = shared.filter_map(|entry| match &entry.given {
         Given::Value(value) => Some((entry, value)),
         _ => None,

@@ -63,7 +63,7 @@ impl Judge<'_> {
 
     /// Hides the secrets that were looked up.
     fn learn(&mut self) {
-        self.masker.learn(&mut self.memo.secrets);
+        self.masker.learn(self.memo.secrets.drain(..));
     }
 
     /// `None` where the check holds.

@@ -33,9 +33,7 @@ impl Plan {
         }
         Self { steps: planner.steps }
     }
-}
 
-impl Plan {
     /// The cells whose methods are not safe (RFC 9110 9.2.1), with those methods: they may change
     /// something on the server.
     pub fn changing(&self, workspace: &Workspace) -> Vec<(CellId, String)> {

@@ -21,18 +21,15 @@ pub struct Question {
 }
 
 impl Question {
-    /// The value of an answer typed as text: a number, a truth value, a list or a map by its JSON, all
-    /// else text; a secret is always text. Nothing typed is the default.
+    /// The value of an answer typed as text, by [`Value::typed`]; a secret is always text. Nothing typed is
+    /// the default.
     pub fn read(&self, typed: &str) -> Value {
         if typed.is_empty()
             && let Some(default) = &self.default
         {
             return default.clone();
         }
-        match self.secret {
-            true => Value::text(typed),
-            false => Value::parse_json(typed.as_bytes()).unwrap_or_else(|_| Value::text(typed)),
-        }
+        if self.secret { Value::text(typed) } else { Value::typed(typed) }
     }
 }
 
@@ -52,6 +49,7 @@ pub(super) fn questions(lookup: &mut Lookup<'_>) -> (Option<Question>, Vec<Probl
         if reach.settings.set_value(name).is_some() || reach.answers.get(name, words).is_some() {
             continue;
         }
+        let secrets_before = lookup.memo.secrets.len();
         let mut evaluate = |span| match lookup.evaluate(cell.source, span, Stage::Before) {
             Ok(value) => Some(value),
             Err(found) => {
@@ -64,6 +62,8 @@ pub(super) fn questions(lookup: &mut Lookup<'_>) -> (Option<Question>, Vec<Probl
         if given == Some(None) || matches!(offered, Some((_, None))) {
             continue;
         }
+        // What would be shown in the question is a secret: then so is the answer.
+        let secret = secret || lookup.memo.secrets.len() > secrets_before;
         let default = given.flatten();
         let mut choices = None;
         if let Some((span, Some(list))) = offered {

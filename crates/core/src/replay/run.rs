@@ -84,9 +84,9 @@ impl<'w> Run<'w> {
         let began = Event::Began { environment: settings.environment.clone(), cells: plan.steps.len() };
         let mut masker = Masker::default();
         let outside = workspace.outside(&settings.process);
-        workspace.config.secrets(settings.environment.as_deref(), &outside).for_each(|secret| masker.add(&secret));
+        masker.learn(workspace.config.secrets(settings.environment.as_deref(), &outside));
         let set = settings.set.iter().filter(|(name, _)| workspace.config.is_secret(name));
-        masker.learn(&mut set.map(|(_, value)| value.clone()).collect());
+        masker.learn(set.map(|(_, value)| value.clone()));
         Self {
             workspace,
             engine,
@@ -109,8 +109,8 @@ impl<'w> Run<'w> {
     /// The run with values that were yielded before.
     #[must_use]
     pub fn with_tray(mut self, tray: Tray) -> Self {
-        let mut secrets = tray.iter().filter(|(_, kept)| kept.secret).map(|(_, kept)| kept.value.clone()).collect();
-        self.masker.learn(&mut secrets);
+        let secrets = tray.iter().filter(|(_, kept)| kept.secret);
+        self.masker.learn(secrets.map(|(_, kept)| kept.value.clone()));
         self.tray = tray;
         self
     }
@@ -157,7 +157,7 @@ impl<'w> Run<'w> {
     /// Takes what somebody answered to a question; it is not asked again in this run.
     pub fn answer(&mut self, question: &Question, value: Value) {
         if question.secret {
-            self.masker.learn(&mut vec![value.clone()]);
+            self.masker.learn([value.clone()]);
         }
         self.answers.give(&question.name, &question.text, value);
     }
@@ -267,7 +267,7 @@ impl<'w> Run<'w> {
         }
         let mut memo = Memo::default();
         let (question, found, taken) = questions(&mut Lookup::new(self.reach(), *cell, needs, &mut memo));
-        self.masker.learn(&mut memo.secrets);
+        self.masker.learn(memo.secrets.drain(..));
         for (name, text, value) in taken {
             self.answers.give(&name, &text, value);
         }
@@ -298,7 +298,7 @@ impl<'w> Run<'w> {
         let (prepared, found) = prepare(&mut lookup);
         problems.extend(found);
         problems.extend(missing_in_checks(&mut lookup, &uses));
-        self.masker.learn(&mut memo.secrets);
+        self.masker.learn(memo.secrets.drain(..));
         dedup(&mut problems);
         match prepared {
             Some(prepared) if !problems.iter().any(Problem::is_mistake) => {

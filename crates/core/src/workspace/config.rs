@@ -3,7 +3,7 @@
 
 use super::given::{Entry, Outside};
 use super::{config_reader, own_functions};
-use crate::expression::OwnFunction;
+use crate::expression::{OwnFunction, Value};
 use crate::problem::{Code, Problem, SourceId, closest, enumerate};
 use crate::syntax::Span;
 
@@ -96,16 +96,24 @@ impl Config {
 
     /// The entry of that name in the chosen environment, else in every environment.
     pub fn entry(&self, environment: Option<&str>, name: &str) -> Option<&Entry> {
+        self.entries_for(environment).find(|entry| entry.name == name)
+    }
+
+    /// What a chosen environment sees: its own entries, then those of every environment.
+    pub fn entries_for<'c>(&'c self, environment: Option<&str>) -> impl Iterator<Item = &'c Entry> + use<'c> {
         let environment = environment.and_then(|environment| self.environment(environment));
-        let own = environment.into_iter().flat_map(|environment| &environment.values);
-        own.chain(&self.values).find(|entry| entry.name == name)
+        environment.into_iter().flat_map(|environment| &environment.values).chain(&self.values)
+    }
+
+    /// The entries of all environments, then those of every one.
+    pub fn all_entries(&self) -> impl Iterator<Item = &Entry> {
+        self.environments.iter().flat_map(|environment| &environment.values).chain(&self.values)
     }
 
     /// Whether a value of that name is declared secret in any environment: then it is one, wherever it
     /// comes from.
     pub fn is_secret(&self, name: &str) -> bool {
-        let all = self.environments.iter().flat_map(|environment| &environment.values).chain(&self.values);
-        all.into_iter().any(|entry| entry.secret && entry.name == name)
+        self.all_entries().any(|entry| entry.secret && entry.name == name)
     }
 
     /// The secrets that can be known without running anything: those of the chosen environment and of
@@ -114,13 +122,9 @@ impl Config {
         &'c self,
         environment: Option<&str>,
         outside: &'c Outside<'_>,
-    ) -> impl Iterator<Item = String> + 'c {
-        let environment = environment.and_then(|environment| self.environment(environment));
-        let entries = environment.into_iter().flat_map(|environment| &environment.values).chain(&self.values);
-        entries.filter(|entry| entry.secret && !entry.given.is_command()).filter_map(|entry| {
-            let value = entry.value(outside).ok()?;
-            Some(value.to_text().map_or_else(|_| value.show(), std::borrow::Cow::into_owned))
-        })
+    ) -> impl Iterator<Item = Value> + 'c {
+        let known = self.entries_for(environment).filter(|entry| entry.secret && !entry.given.is_command());
+        known.filter_map(|entry| entry.value(outside).ok().cloned())
     }
 
     /// Reads one configuration's text. What cannot be read is reported and left out. Only a `private`

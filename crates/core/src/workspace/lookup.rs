@@ -334,9 +334,7 @@ impl<'a> Lookup<'a> {
     /// Every name that has a value for this cell, for suggestions.
     pub(super) fn names(&self) -> Vec<&str> {
         let workspace = self.workspace;
-        let config = &workspace.config;
-        let environment = self.reach.settings.environment.as_deref().and_then(|name| config.environment(name));
-        let entries = config.values.iter().chain(environment.into_iter().flat_map(|environment| &environment.values));
+        let entries = workspace.config.entries_for(self.reach.settings.environment.as_deref());
         let own = workspace.cell(self.cell).instructions().map(|instruction| (self.cell.source, instruction));
         let declared = workspace.preambles(self.cell.source).chain(own).filter_map(|(source, instruction)| {
             let text = &workspace.source(source).text;

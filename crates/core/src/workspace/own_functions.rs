@@ -47,7 +47,7 @@ fn examine_one(config: &Config, engine: &Engine, function: &OwnFunction) -> Vec<
         function.params.contains(name)
             || is_language_name(name)
             || crate::expression::is_type_name(name)
-            || gives(config, name)
+            || config.all_entries().any(|entry| entry.name == *name)
     };
     let unknown = names.into_iter().filter(|name| !given(name));
     unknown
@@ -64,9 +64,4 @@ fn examine_one(config: &Config, engine: &Engine, function: &OwnFunction) -> Vec<
             Problem::mistake(Code::UnknownValue, function.body, message).with_hint(hint).in_source(function.source)
         })
         .collect()
-}
-
-fn gives(config: &Config, name: &str) -> bool {
-    let environments = config.environments.iter().flat_map(|environment| &environment.values);
-    environments.chain(&config.values).any(|entry| entry.name == name)
 }

@@ -95,11 +95,12 @@ pub fn survey(reach: Reach<'_>, cells: &[(CellId, Vec<CellId>)], declared: bool,
     for (cell, needs) in cells {
         let mut memo = Memo::default();
         let mut lookup = Lookup::new(reach, *cell, needs, &mut memo);
-        for used in lookup.names_lacking() {
-            surveyor.missing(&mut lookup, used);
+        let used = lookup.names_used();
+        for name in &used {
+            surveyor.row(&mut lookup, &name.name);
         }
-        for used in lookup.names_used() {
-            surveyor.row(&mut lookup, &used.name);
+        for lacking in lookup.lacking_of(used) {
+            surveyor.missing(&mut lookup, lacking);
         }
         if declared && last.replace(cell.source) != Some(cell.source) {
             for name in declared_names(&lookup) {
@@ -116,8 +117,7 @@ pub fn survey(reach: Reach<'_>, cells: &[(CellId, Vec<CellId>)], declared: bool,
 fn declared_names(lookup: &Lookup<'_>) -> Vec<String> {
     let Reach { workspace, settings, tray, .. } = lookup.reach;
     let config = &workspace.config;
-    let environment = settings.environment.as_deref().and_then(|name| config.environment(name));
-    let entries = environment.into_iter().flat_map(|environment| &environment.values).chain(&config.values);
+    let entries = config.entries_for(settings.environment.as_deref());
     let lets = workspace.preambles(lookup.cell.source).filter_map(|(source, line)| match line.kind {
         Kind::Let { name, .. } => Some(name.of(&workspace.source(source).text).to_owned()),
         _ => None,
@@ -199,7 +199,7 @@ impl Surveyor<'_> {
         };
         let value = lookup.named(name, place.0, place.1, super::Stage::Before);
         let secret = !lookup.memo.secrets.is_empty();
-        self.masker.learn(&mut lookup.memo.secrets);
+        self.masker.learn(lookup.memo.secrets.drain(..));
         match value {
             // A `let` may use a secret without being one: the masker hides that part of it.
             Ok(value) if secret && !matches!(found, Found::Line(..)) => Value::Secret(value),
@@ -235,8 +235,7 @@ pub struct Across {
 /// The names that the configuration gives, side by side in all environments.
 pub fn across(reach: Reach<'_>, masker: &mut Masker) -> Vec<Across> {
     let config = &reach.workspace.config;
-    let entries = config.environments.iter().flat_map(|environment| &environment.values).chain(&config.values);
-    let mut names: Vec<&str> = entries.map(|entry| entry.name.as_str()).collect();
+    let mut names: Vec<&str> = config.all_entries().map(|entry| entry.name.as_str()).collect();
     names.sort_unstable();
     names.dedup();
     let outside = reach.outside();
@@ -253,7 +252,7 @@ pub fn across(reach: Reach<'_>, masker: &mut Masker) -> Vec<Across> {
                     }
                     let value = entry.value(&outside).ok()?.clone();
                     if entry.secret {
-                        masker.learn(&mut vec![value.clone()]);
+                        masker.learn([value.clone()]);
                         return Some(Value::Secret(value));
                     }
                     Some(Value::Known(value))
