@@ -35,7 +35,7 @@ pub(crate) fn question(question: &Question) -> Result<Value, Stop> {
     }
     let text = safe_line(&question.text);
     let typed = match &question.default {
-        Some(_) if question.secret => hidden(format!("{text} [as always]"), true),
+        Some(_) if question.secret => hidden(format!("{text} {MASK}"), true),
         None if question.secret => hidden(text.into_owned(), false),
         // A default may come from a response: it is shown like one.
         Some(default) => line(format!("{text} [{}]", safe_line(&bare(default)))),

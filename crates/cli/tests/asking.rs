@@ -180,7 +180,7 @@ fn a_question_tells_no_secret_and_drives_no_terminal() {
             "%% a\n% ask plain \"PIN?\" default pin\n% ask one \"Which?\" default pin from ['other', pin]\n% ask odd \"Odd?\" default \"a\\u001b[2Jb\"\nGET /health\nX-A: {{base64(plain + one + odd)}}\n",
         );
     let mut terminal = Terminal::start(&bench, &["send", "a.http", "--show", "sent"], 120, &[]);
-    terminal.wait_for("PIN? [as always]").type_in("\r").wait_for("1  [secret]").wait_for("[2]").type_in("\r");
+    terminal.wait_for("PIN? [secret]").type_in("\r").wait_for("1  [secret]").wait_for("[2]").type_in("\r");
     terminal.wait_for("Odd? [a\\u{1b}[2Jb]").type_in("\r");
     let (code, shown) = terminal.end();
     assert_eq!(code, 0, "{shown}");

@@ -34,6 +34,8 @@ fn a_kept_workspace_works_while_the_api_is_served() {
     demo.wait().expect("it ends");
     again.exits(0);
     live.exits(0);
+    let lint = bench.run(&["lint", "-C", "ph"]).exits(0);
+    assert!(lint.stdout.contains("nothing found"), "{}", lint.stdout);
     let kept = bench.run(&["list", "-C", "ph"]).exits(0);
     assert_eq!(kept.stdout.lines().count(), 20);
     let refused = bench.run(&["demo", "--keep", "ph"]).exits(2);
@@ -48,7 +50,9 @@ fn init_lays_a_workspace_without_mistakes() {
     let ignored = std::fs::read_to_string(bench.path().join("api/.gitignore")).expect("it is there");
     assert_eq!(ignored, "target\nyieldtray.local.toml\n.yieldtray/\n");
     let listed = bench.run(&["list", "-C", "api"]).exits(0);
-    assert_eq!(listed.stdout.lines().count(), 2);
+    assert_eq!(listed.stdout.lines().count(), 3);
+    let lint = bench.run(&["lint", "-C", "api"]).exits(0);
+    assert_eq!(lint.stdout, "1 file · 3 requests · nothing found\n");
     let again = bench.run(&["init", "api"]).exits(2);
     assert!(again.stderr.contains("is there already"), "{}", again.stderr);
 }

@@ -32,7 +32,7 @@ pub(crate) fn init(common: &Common, args: &Init, out: &mut Out) -> Result<u8, St
         let lines = [
             format!("a workspace in {shown}:"),
             format!("  {CONFIG_FILE}       environments and values"),
-            format!("  {REQUEST_FILE}  two requests to change"),
+            format!("  {REQUEST_FILE}  three requests to change"),
             "  .gitignore           keeps private values out of the repository".to_owned(),
             format!("next: yieldtray list {there}and, once a server listens there: yieldtray send {there}is-it-open"),
         ];
