@@ -5,15 +5,28 @@
 mod access;
 mod answer;
 mod echo;
+mod gate;
 mod growers;
 mod label;
 mod lots;
+mod office;
 mod papers;
+mod photos;
+#[cfg(feature = "corners")]
+mod rough;
+#[cfg(feature = "corners")]
+mod secure;
 mod session;
 mod state;
 mod weighings;
 
+#[cfg(feature = "corners")]
+pub use rough::Rough;
+#[cfg(feature = "corners")]
+pub use secure::Papers;
+
 use axum::Router;
+use axum::extract::DefaultBodyLimit;
 use axum::routing::{any, get, post};
 use state::Shared;
 use std::io;
@@ -64,6 +77,7 @@ impl Server {
 /// A packhouse that runs on a thread of its own until it is dropped.
 #[derive(Debug)]
 pub struct Packhouse {
+    base: String,
     address: SocketAddr,
     stop: Option<tokio::sync::oneshot::Sender<()>>,
     thread: Option<JoinHandle<()>>,
@@ -75,23 +89,32 @@ impl Packhouse {
     /// # Errors
     /// If no port or thread can be had.
     pub fn start(server: Server) -> io::Result<Self> {
-        let listener = std::net::TcpListener::bind((Ipv4Addr::LOCALHOST, 0))?;
-        listener.set_nonblocking(true)?;
-        let address = listener.local_addr()?;
+        let (listener, address) = listener()?;
+        Self::serve(format!("http://{address}"), address, async move {
+            if let Ok(listener) = tokio::net::TcpListener::from_std(listener) {
+                let _ = axum::serve(listener, router(server)).await;
+            }
+        })
+    }
+
+    /// Runs `serving` on a thread of its own.
+    fn serve(
+        base: String,
+        address: SocketAddr,
+        serving: impl Future<Output = ()> + Send + 'static,
+    ) -> io::Result<Self> {
         let (stop, stopped) = tokio::sync::oneshot::channel();
         let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build()?;
         let thread = std::thread::Builder::new().name("packhouse".to_owned()).spawn(move || {
             runtime.block_on(async move {
-                let Ok(listener) = tokio::net::TcpListener::from_std(listener) else { return };
-                let serving = axum::serve(listener, router(server));
                 tokio::select! {
-                    _ = serving => {}
+                    () = serving => {}
                     // A dropped sender stops it too.
                     _ = stopped => {}
                 }
             });
         })?;
-        Ok(Self { address, stop: Some(stop), thread: Some(thread) })
+        Ok(Self { base, address, stop: Some(stop), thread: Some(thread) })
     }
 
     /// Where it listens.
@@ -101,8 +124,16 @@ impl Packhouse {
 
     /// Its address as a base for requests: `http://127.0.0.1:PORT`.
     pub fn base(&self) -> String {
-        format!("http://{}", self.address)
+        self.base.clone()
     }
+}
+
+/// A free loopback port.
+fn listener() -> io::Result<(std::net::TcpListener, SocketAddr)> {
+    let listener = std::net::TcpListener::bind((Ipv4Addr::LOCALHOST, 0))?;
+    listener.set_nonblocking(true)?;
+    let address = listener.local_addr()?;
+    Ok((listener, address))
 }
 
 impl Drop for Packhouse {
@@ -128,6 +159,13 @@ pub fn router(server: Server) -> Router {
         .route("/lots/{id}", get(lots::one).put(lots::replace).patch(lots::change).delete(lots::remove))
         .route("/lots/{id}/weighings", get(weighings::list).post(weighings::add))
         .route("/lots/{id}/label.png", get(label::image))
+        .route("/lots/{id}/photos", post(photos::add).layer(DefaultBodyLimit::disable()))
+        .route("/gate/arrivals", post(gate::arrive))
+        .route("/scale/reading", get(gate::reading))
+        .route("/export.csv", get(gate::export))
+        .route("/ledger", get(office::ledger))
+        .route("/oauth/token", post(office::token).delete(office::forget))
+        .route("/payroll", get(office::payroll))
         .route("/manifest.xml", get(papers::manifest))
         .route("/stock.csv", get(papers::stock))
         .route("/moved", any(papers::moved))

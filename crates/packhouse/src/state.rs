@@ -19,6 +19,10 @@ pub(crate) struct Stock {
     pub(crate) next_lot: u32,
     pub(crate) tokens: HashSet<String>,
     pub(crate) signed_in: u64,
+    /// Tokens that open the payroll, and those they are renewed with.
+    pub(crate) payroll: HashSet<String>,
+    pub(crate) refreshes: HashSet<String>,
+    pub(crate) granted: u64,
 }
 
 #[derive(Clone, Debug, Serialize)]
@@ -121,7 +125,16 @@ impl Stock {
             })
             .collect();
         let next_lot = first + lots.len() as u32;
-        Self { growers, lots, next_lot, tokens: HashSet::new(), signed_in: 0 }
+        Self {
+            growers,
+            lots,
+            next_lot,
+            tokens: HashSet::new(),
+            signed_in: 0,
+            payroll: HashSet::new(),
+            refreshes: HashSet::new(),
+            granted: 0,
+        }
     }
 
     /// The lot's number, if the id is one of a lot that is there.
