@@ -4,10 +4,12 @@
 //! Secrets are sealed with a key that lies with the user and not in the workspace, so that neither a
 //! copy of the folder nor a backup of it tells them.
 
+mod credentials;
 mod folder;
 mod seal;
 mod store;
 
+pub use credentials::{Credential, Kind};
 pub use folder::{STATE_FOLDER, choose_environment, chosen_environment};
 pub use seal::{Key, user_key_file};
 pub use store::{Kept, Store};

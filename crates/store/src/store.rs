@@ -9,7 +9,7 @@ use std::time::Duration;
 const FILE: &str = "state.db";
 
 /// The form of the file that this version writes.
-const FORM: i64 = 1;
+const FORM: i64 = 2;
 
 /// How long to wait for another process that writes.
 const PATIENCE: Duration = Duration::from_secs(20);
@@ -39,9 +39,9 @@ pub struct Kept {
 /// The state of one workspace.
 #[derive(Debug)]
 pub struct Store {
-    database: Connection,
+    pub(crate) database: Connection,
     folder: PathBuf,
-    key_file: Option<PathBuf>,
+    pub(crate) key_file: Option<PathBuf>,
 }
 
 impl Store {
@@ -70,7 +70,7 @@ impl Store {
         let mut store = Self { database, folder, key_file };
         match store.form()? {
             FORM => {}
-            0 => store.lay_out()?,
+            0..FORM => store.lay_out()?,
             found => {
                 return Err(Error::Newer { file: format!("{STATE_FOLDER}/{FILE}"), found, known: FORM });
             }
@@ -98,7 +98,7 @@ impl Store {
         }
         let change = self.database.transaction_with_behavior(TransactionBehavior::Immediate)?;
         let form: i64 = change.pragma_query_value(None, "user_version", |row| row.get(0))?;
-        if form == 0 {
+        if form < 1 {
             change.execute_batch(
                 "CREATE TABLE tray (
                     environment TEXT NOT NULL,
@@ -111,8 +111,20 @@ impl Store {
                     PRIMARY KEY (environment, file, name)
                 ) STRICT, WITHOUT ROWID;",
             )?;
-            change.pragma_update(None, "user_version", FORM)?;
         }
+        if form < 2 {
+            change.execute_batch(
+                "CREATE TABLE credential (
+                    environment TEXT NOT NULL,
+                    kind TEXT NOT NULL,
+                    place TEXT NOT NULL,
+                    value BLOB NOT NULL,
+                    at INTEGER NOT NULL,
+                    PRIMARY KEY (environment, kind, place)
+                ) STRICT, WITHOUT ROWID;",
+            )?;
+        }
+        change.pragma_update(None, "user_version", FORM)?;
         Ok(change.commit()?)
     }
 

@@ -60,7 +60,7 @@ fn a_newer_file_is_refused_and_left_alone() {
     drop(database);
     let before = std::fs::read(&file).expect("a file");
     let error = Store::open(root.path(), None).expect_err("it is newer");
-    assert!(error.to_string().contains("newer version of yieldtray (its form is 7, this version knows 1)"), "{error}");
+    assert!(error.to_string().contains("newer version of yieldtray (its form is 7, this version knows 2)"), "{error}");
     assert_eq!(std::fs::read(&file).expect("a file"), before);
 }
 
