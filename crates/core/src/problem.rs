@@ -60,6 +60,8 @@ codes! {
     BadHeader = "bad-header",
     /// A header field that belongs to the connection.
     ConnectionHeader = "connection-header",
+    /// Two lines of a cell that cannot both hold.
+    Contradiction = "contradiction",
     /// A `{{` that is never closed, or with nothing in it.
     UnclosedMark = "unclosed-mark",
     /// An expression that cannot be read.
@@ -108,6 +110,8 @@ codes! {
     BadConfiguration = "bad-configuration",
     /// A key of the configuration that is not known.
     UnknownKey = "unknown-key",
+    /// A profile of `[oauth2]` that is not there, or lacks something.
+    UnknownProfile = "unknown-profile",
     /// An environment that is not there.
     UnknownEnvironment = "unknown-environment",
     /// A file that cannot be read.

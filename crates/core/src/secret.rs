@@ -15,8 +15,8 @@ pub const MASK: &str = "[secret]";
 /// A text of fewer bytes inside a secret list or map is no secret by itself.
 const SHORT: usize = 8;
 
-/// Hides secrets in texts. It knows each as it is, JSON-escaped, percent-encoded, form-encoded, in
-/// hex, and in base64, also as a part of a longer text that was encoded.
+/// Hides secrets in texts. It knows each as it is, JSON-escaped, percent-encoded, form-encoded, as a
+/// name in a multipart body, in hex, and in base64, also as a part of a longer text that was encoded.
 #[derive(Clone, Default)]
 pub struct Masker {
     /// The forms to look for, the longest first, each ready to be searched for.
@@ -86,6 +86,8 @@ impl Masker {
             hex
         });
         self.insert(secret.to_owned());
+        // As a name in a multipart body (RFC 7578 2).
+        self.insert(secret.replace('"', "%22").replace('\r', "%0D").replace('\n', "%0A"));
         self.insert(json[1..json.len() - 1].to_owned());
         self.insert(percent.to_ascii_lowercase());
         self.insert(percent.replace("%20", "+"));
@@ -198,6 +200,7 @@ mod tests {
             ("JSON", serde_json::Value::from(secret).to_string()),
             ("percent", utf8_percent_encode(secret, NON_ALPHANUMERIC).to_string().replace("%2D", "-")),
             ("form", "p%2Fq+r%22s%2Bt%E2%9C%93".to_owned()),
+            ("multipart", "p/q r%22s+t✓".to_owned()),
             ("hex", hex.clone()),
             ("hex, lower case", hex.to_lowercase()),
             ("base64", STANDARD_NO_PAD.encode(secret)),

@@ -41,20 +41,17 @@ pub(crate) fn engine() -> Engine {
 /// An answer with this status, these header fields and this body.
 pub(crate) fn answer(status: u16, headers: &[(&str, &str)], body: &str) -> Exchange {
     Exchange {
-        sent: Arc::new(Prepared {
-            method: "GET".to_owned(),
-            url: "http://bench/lots".parse().expect("an address"),
-            version: None,
-            headers: Vec::new(),
-            body: None,
-        }),
+        sent: Arc::new(Prepared::new("GET", "http://bench/lots".parse().expect("an address"))),
         hops: Vec::new(),
         status,
         reason: "As Told".to_owned(),
         version: "HTTP/1.1",
         headers: headers.iter().map(|(name, value)| ((*name).to_owned(), value.as_bytes().to_vec())).collect(),
         body: Bytes::copy_from_slice(body.as_bytes()),
+        size: body.len() as u64,
         timings: Timings { total: Duration::from_millis(5), ..Timings::default() },
+        proxy: None,
+        cookies: Vec::new(),
     }
 }
 
@@ -91,6 +88,12 @@ pub(crate) fn replay(
             // Nobody is there: each question is answered with itself.
             Next::Ask(question) => {
                 run.answer(&question, Value::text(question.text.as_str()));
+                continue;
+            }
+            Next::Authorize(request) => {
+                sent.push(request.prepared.clone());
+                let answer = respond(&request.prepared);
+                run.authorize(&request, answer.as_ref());
                 continue;
             }
         };

@@ -1,39 +1,107 @@
-//! Reading an answer's body: content codings taken off, never more than is allowed.
+//! Reading an answer's body: content codings taken off, never more held than is allowed.
 
 use crate::failure::{authority, describe, failure};
 use async_compression::tokio::bufread::{BrotliDecoder, GzipDecoder, ZlibDecoder, ZstdDecoder};
 use bytes::{Bytes, BytesMut};
 use futures_util::TryStreamExt;
 use std::io;
-use std::time::Instant;
+use std::time::{Duration, Instant};
 use tokio::io::{AsyncRead, AsyncReadExt, BufReader};
 use tokio_util::io::StreamReader;
 use url::Url;
 use yieldtray_core::response::{Failure, FailureKind};
 
-/// Reads the whole body, without content coding (RFC 9110 8.4.1), up to `limit` bytes.
+/// Bytes decoded at once.
+const BLOCK: usize = 64 << 10;
+
+/// Where a body goes that is not only held.
+pub trait Sink {
+    /// The answer's head is there; `length` is how many bytes it promises.
+    fn begin(&mut self, length: Option<u64>);
+
+    /// Takes the next bytes.
+    ///
+    /// # Errors
+    /// If they cannot be kept: the exchange then fails.
+    fn write(&mut self, bytes: &[u8]) -> io::Result<()>;
+}
+
+/// Where this body goes.
+pub(crate) enum Target<'s> {
+    /// It is held.
+    Memory,
+    /// It is passed on, and with `hold` held too while it is within the limit.
+    Sink { sink: &'s mut dyn Sink, hold: bool },
+}
+
+/// How much and how long is waited for.
+#[derive(Clone, Copy)]
+pub(crate) struct Pace {
+    /// How long a sink waits for the next bytes.
+    pub(crate) each: Duration,
+    /// How many bytes are held.
+    pub(crate) limit: u64,
+}
+
+/// What came.
+pub(crate) struct Received {
+    pub(crate) held: Bytes,
+    pub(crate) size: u64,
+}
+
+/// Reads the whole body, without content coding (RFC 9110 8.4.1).
 pub(crate) async fn read(
     response: reqwest::Response,
     url: &Url,
-    limit: usize,
+    target: Target<'_>,
+    pace: Pace,
     start: Instant,
-) -> Result<Bytes, Failure> {
-    let codings: Vec<String> = response
-        .headers()
-        .get_all("content-encoding")
-        .iter()
-        .flat_map(|value| {
-            String::from_utf8_lossy(value.as_bytes())
-                .to_ascii_lowercase()
-                .split(',')
-                .map(|c| c.trim().to_owned())
-                .collect::<Vec<_>>()
-        })
-        .filter(|coding| !coding.is_empty() && coding != "identity")
-        .collect();
-    if codings.is_empty() {
-        return read_plain(response, url, limit, start).await;
+) -> Result<Received, Failure> {
+    let codings = codings(&response);
+    let mut gathered = Gathered { target, pace, url, start, held: BytesMut::new(), size: 0 };
+    gathered.begin(response.content_length().filter(|_| codings.is_empty()));
+    if codings.is_empty() { plain(response, gathered).await } else { decoded(response, &codings, gathered).await }
+}
+
+fn codings(response: &reqwest::Response) -> Vec<String> {
+    let lines = response.headers().get_all("content-encoding");
+    let codings = lines.iter().flat_map(|value| {
+        let line = String::from_utf8_lossy(value.as_bytes()).to_ascii_lowercase();
+        line.split(',').map(|coding| coding.trim().to_owned()).collect::<Vec<_>>()
+    });
+    codings.filter(|coding| !coding.is_empty() && coding != "identity").collect()
+}
+
+async fn plain(mut response: reqwest::Response, mut gathered: Gathered<'_, '_>) -> Result<Received, Failure> {
+    // Most bodies come in one piece, which needs no copy.
+    let mut whole: Option<Bytes> = None;
+    loop {
+        let (url, start) = (gathered.url, gathered.start);
+        let next = gathered.within(response.chunk()).await?;
+        let Some(chunk) = next.map_err(|error| describe(&error, url, start.elapsed()))? else { break };
+        if matches!(gathered.target, Target::Memory) && whole.is_none() && gathered.size == 0 {
+            gathered.size = chunk.len() as u64;
+            gathered.check_limit()?;
+            whole = Some(chunk);
+            continue;
+        }
+        if let Some(first) = whole.take() {
+            gathered.held.extend_from_slice(&first);
+        }
+        gathered.take(&chunk)?;
     }
+    Ok(match whole {
+        Some(held) => Received { held, size: gathered.size },
+        None => gathered.received(),
+    })
+}
+
+async fn decoded(
+    response: reqwest::Response,
+    codings: &[String],
+    mut gathered: Gathered<'_, '_>,
+) -> Result<Received, Failure> {
+    let (url, start) = (gathered.url, gathered.start);
     let mut reader: Box<dyn AsyncRead + Unpin> =
         Box::new(StreamReader::new(response.bytes_stream().map_err(io::Error::other)));
     for coding in codings.iter().rev() {
@@ -49,47 +117,98 @@ pub(crate) async fn read(
             }
         };
     }
-    let mut body = Vec::new();
-    if let Err(error) = reader.take(limit as u64 + 1).read_to_end(&mut body).await {
-        // The library's own error travels inside; anything else is a broken coding.
-        return Err(match error.get_ref().and_then(|inner| inner.downcast_ref::<reqwest::Error>()) {
-            Some(inner) => describe(inner, url, start.elapsed()),
-            None => {
-                let message = format!("the body {} sent is not {}: {error}", authority(url), codings.join(", "));
-                failure(FailureKind::NotHttp, message, None, start.elapsed())
+    let mut block = vec![0; BLOCK];
+    loop {
+        let read = match gathered.within(reader.read(&mut block)).await? {
+            Ok(0) => return Ok(gathered.received()),
+            Ok(read) => read,
+            // The library's own error travels inside; anything else is a broken coding.
+            Err(error) => {
+                return Err(match error.get_ref().and_then(|inner| inner.downcast_ref::<reqwest::Error>()) {
+                    Some(inner) => describe(inner, url, start.elapsed()),
+                    None => {
+                        let message =
+                            format!("the body {} sent is not {}: {error}", authority(url), codings.join(", "));
+                        failure(FailureKind::NotHttp, message, None, start.elapsed())
+                    }
+                });
             }
-        });
+        };
+        gathered.take(&block[..read])?;
     }
-    if body.len() > limit {
-        return Err(too_large(url, limit, start));
-    }
-    Ok(body.into())
 }
 
-async fn read_plain(
-    mut response: reqwest::Response,
-    url: &Url,
-    limit: usize,
+/// What came so far, and where it goes.
+struct Gathered<'s, 'u> {
+    target: Target<'s>,
+    pace: Pace,
+    url: &'u Url,
     start: Instant,
-) -> Result<Bytes, Failure> {
-    let broken = |error: reqwest::Error| describe(&error, url, start.elapsed());
-    let Some(first) = response.chunk().await.map_err(broken)? else { return Ok(Bytes::new()) };
-    let mut body = BytesMut::new();
-    let mut whole = Some(first);
-    // Most bodies come in one piece, which needs no copy.
-    while let Some(chunk) = response.chunk().await.map_err(broken)? {
-        if let Some(first) = whole.take() {
-            body.extend_from_slice(&first);
-        }
-        body.extend_from_slice(&chunk);
-        if body.len() > limit {
-            return Err(too_large(url, limit, start));
-        }
-    }
-    Ok(whole.unwrap_or_else(|| body.freeze()))
+    held: BytesMut,
+    size: u64,
 }
 
-fn too_large(url: &Url, limit: usize, start: Instant) -> Failure {
-    let message = format!("the body {} sends is larger than {} MiB", authority(url), limit >> 20);
-    failure(FailureKind::TooLarge, message, None, start.elapsed())
+impl Gathered<'_, '_> {
+    fn begin(&mut self, length: Option<u64>) {
+        if let Target::Sink { sink, .. } = &mut self.target {
+            sink.begin(length);
+        }
+    }
+
+    /// Waits for the next bytes: with a sink, no longer than is allowed for each wait.
+    async fn within<T>(&self, next: impl Future<Output = T>) -> Result<T, Failure> {
+        if matches!(self.target, Target::Memory) {
+            return Ok(next.await);
+        }
+        tokio::time::timeout(self.pace.each, next).await.map_err(|_| {
+            let seconds = self.pace.each.as_secs_f64();
+            let message = format!(
+                "{} stopped in the middle: {} bytes came, then nothing for {seconds} s",
+                authority(self.url),
+                self.size
+            );
+            failure(FailureKind::TimedOut, message, None, self.start.elapsed())
+        })
+    }
+
+    fn take(&mut self, bytes: &[u8]) -> Result<(), Failure> {
+        self.size += bytes.len() as u64;
+        self.check_limit()?;
+        let hold = match &mut self.target {
+            Target::Memory => true,
+            Target::Sink { sink, hold } => {
+                if let Err(error) = sink.write(bytes) {
+                    let message = format!("the body cannot be written: {error}");
+                    return Err(failure(FailureKind::NotSaved, message, None, self.start.elapsed()));
+                }
+                // What is too large for memory is not held at all: half a body would be judged wrongly.
+                if self.size > self.pace.limit {
+                    *hold = false;
+                    self.held = BytesMut::new();
+                }
+                *hold
+            }
+        };
+        if hold {
+            self.held.extend_from_slice(bytes);
+        }
+        Ok(())
+    }
+
+    fn check_limit(&self) -> Result<(), Failure> {
+        if self.size <= self.pace.limit || !matches!(self.target, Target::Memory) {
+            return Ok(());
+        }
+        let message = format!("the body {} sends is larger than {}", authority(self.url), mebibytes(self.pace.limit));
+        let hint = "`--out FILE` takes any size; `body_limit` in `[send]` holds more";
+        Err(failure(FailureKind::TooLarge, message, Some(hint), self.start.elapsed()))
+    }
+
+    fn received(self) -> Received {
+        Received { held: self.held.freeze(), size: self.size }
+    }
+}
+
+fn mebibytes(bytes: u64) -> String {
+    if bytes < 1 << 20 { format!("{bytes} bytes") } else { format!("{} MiB", bytes >> 20) }
 }

@@ -1,110 +1,297 @@
-use crate::clock::{Connected, TimedConnections, TimedResolver, timed};
-use crate::failure::{authority, describe, failure};
-use crate::{body, tls};
-use reqwest::header::{HeaderName, HeaderValue};
-use std::sync::{Arc, OnceLock};
-use std::time::{Duration, Instant};
-use url::Url;
-use yieldtray_core::request::{MAX_HOPS, Prepared, Redirect, next_hop};
-use yieldtray_core::response::{Exchange, Failure, FailureKind, Hop, Timings};
-use yieldtray_core::syntax::Version;
+use crate::body::{self, Pace, Sink, Target};
+use crate::clock::{Connected, timed};
+use crate::connect::Clients;
+use crate::digest::Challenges;
+use crate::failure::{authority, describe, failure, is_lost_connection};
+use crate::jar::Jar;
+use crate::options::Options;
+use crate::proxy::Proxies;
+use crate::upload;
+use reqwest::header::{CONTENT_LENGTH, HeaderName, HeaderValue};
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
+use std::time::Instant;
+use yieldtray_core::request::{Prepared, Redirect, next_hop};
+use yieldtray_core::response::{CookieNote, Exchange, Failure, FailureKind, Hop, HopKind, Timings};
 
-/// Limits of a [`Client`].
-#[derive(Clone, Copy, Debug)]
-pub struct Options {
-    /// How long an exchange may take, redirects included.
-    pub timeout: Duration,
-    /// How many bytes of a body are taken, after content codings are taken off.
-    pub body_limit: usize,
-    /// Whether connecting is timed. The library then copies its connector for every request, connected
-    /// or not, which a long run need not pay for.
-    pub time_connecting: bool,
-}
+/// The most of a redirect's own body that is read, so that its connection can be used again.
+const REDIRECT_BODY: u64 = 64 << 10;
 
-impl Default for Options {
-    fn default() -> Self {
-        Self { timeout: Duration::from_secs(30), body_limit: 64 << 20, time_connecting: true }
-    }
-}
-
-/// Sends requests and keeps connections for the next ones.
+/// Sends requests and keeps connections, cookies and challenges for the next ones.
 #[derive(Debug, Default)]
 pub struct Client {
     options: Options,
-    /// One client a way of speaking, made when first needed.
-    any: OnceLock<reqwest::Client>,
-    http1: OnceLock<reqwest::Client>,
-    http2: OnceLock<reqwest::Client>,
+    clients: Clients,
+    proxies: OnceLock<Proxies>,
+    jar: Mutex<Jar>,
+    challenges: Challenges,
+    /// Whether there may be a connection from before, which its server may have closed meanwhile.
+    used: AtomicBool,
+}
+
+/// A request that goes out, and what the way to it was.
+struct Way {
+    /// The requests that went out, to notice a circle.
+    seen: Vec<Arc<Prepared>>,
+    hops: Vec<Hop>,
+    cookies: Vec<CookieNote>,
+    start: Instant,
 }
 
 impl Client {
-    /// A client with these limits. Nothing is opened yet.
+    /// A client with these options. Nothing is opened yet.
     pub fn new(options: Options) -> Self {
         Self { options, ..Self::default() }
     }
 
-    /// Sends `prepared`, follows redirects, and reads the whole answer.
+    /// The client with cookies from before.
+    #[must_use]
+    pub fn with_jar(mut self, jar: Jar) -> Self {
+        self.jar = Mutex::new(jar);
+        self
+    }
+
+    /// The cookies there are now.
+    pub fn jar(&self) -> MutexGuard<'_, Jar> {
+        self.jar.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// The request as it would go out, with its cookies.
+    pub fn with_cookies(&self, prepared: &Arc<Prepared>) -> Arc<Prepared> {
+        self.add_cookies(prepared, Arc::clone(prepared), &mut Vec::new())
+    }
+
+    /// Sends `prepared`, follows redirects, and holds the whole answer.
     pub async fn send(&self, prepared: &Arc<Prepared>) -> Result<Exchange, Failure> {
         let start = Instant::now();
-        let limit = self.options.timeout;
+        let limit = prepared.sending.timeout;
         // Pinned where it stands: what it holds while it waits is kilobytes, and would be moved twice.
-        let following = std::pin::pin!(self.follow(prepared, start));
+        let following = std::pin::pin!(self.follow(prepared, start, None));
         match tokio::time::timeout(limit, following).await {
             Ok(outcome) => outcome,
             Err(_) => {
                 let message =
                     format!("no whole answer from {} within {} s", authority(&prepared.url), limit.as_secs_f64());
-                Err(failure(FailureKind::TimedOut, message, None, start.elapsed()))
+                let hint = "`% timeout 2m` in the cell waits longer";
+                Err(failure(FailureKind::TimedOut, message, Some(hint), start.elapsed()))
             }
         }
     }
 
-    async fn follow(&self, prepared: &Arc<Prepared>, start: Instant) -> Result<Exchange, Failure> {
-        let mut hops: Vec<Hop> = Vec::new();
+    /// The same, but the body goes on to `sink` as it comes and may be of any size; with `hold` it is
+    /// held too, as far as the limit allows. The time limit holds for each wait, not for all of it.
+    pub async fn send_to(
+        &self,
+        prepared: &Arc<Prepared>,
+        sink: &mut dyn Sink,
+        hold: bool,
+    ) -> Result<Exchange, Failure> {
+        self.follow(prepared, Instant::now(), Some((sink, hold))).await
+    }
+
+    async fn follow(
+        &self,
+        prepared: &Arc<Prepared>,
+        start: Instant,
+        mut sink: Option<(&mut dyn Sink, bool)>,
+    ) -> Result<Exchange, Failure> {
+        let mut way = Way { seen: Vec::new(), hops: Vec::new(), cookies: Vec::new(), start };
         let mut request = Arc::clone(prepared);
+        let mut answered = false;
         loop {
-            let mut exchange = self.one_hop(&request, start).await?;
-            let location = exchange.header("location").map(std::borrow::Cow::into_owned);
-            match next_hop(&request, exchange.status, location.as_deref()) {
-                None => {
-                    exchange.hops = hops;
-                    exchange.timings.total = start.elapsed();
-                    return Ok(exchange);
-                }
+            let outgoing = self.outgoing(&request, &mut way)?;
+            let head = self.head(&outgoing, start, sink.is_some()).await?;
+            let carried = outgoing.header("authorization").is_some();
+            let (mut exchange, response) = head.parts(outgoing, start);
+            self.take_cookies(&exchange, &mut way);
+            let again = self.challenges.take(&request, &exchange, answered && carried);
+            let next = match again {
+                true => None,
+                false => next_hop(&request, exchange.status, exchange.header("location").as_deref()),
+            };
+            let (kind, target) = match next {
+                _ if again => (HopKind::Challenge, Arc::clone(&request)),
+                Some(Redirect::To(target)) => (HopKind::Redirect, target),
                 Some(Redirect::Broken(why)) => {
                     let message = format!("the redirect of {} leads nowhere: {why}", request.url);
                     return Err(failure(FailureKind::Redirect, message, None, start.elapsed()));
                 }
-                Some(Redirect::To(target)) => {
-                    hops.push(Hop {
-                        status: exchange.status,
-                        method: request.method.clone(),
-                        url: request.url.to_string(),
-                        location: target.url.to_string(),
-                    });
-                    if hops.len() > MAX_HOPS {
-                        let message = format!("{} leads on and on: more than {MAX_HOPS} redirects", prepared.url);
-                        let hint = Some("two addresses may lead to each other");
-                        return Err(failure(FailureKind::Redirect, message, hint, start.elapsed()));
-                    }
-                    request = target;
+                None => {
+                    let target = match &mut sink {
+                        Some((sink, hold)) => Target::Sink { sink: &mut **sink, hold: *hold },
+                        None => Target::Memory,
+                    };
+                    let pace = Pace { each: exchange.sent.sending.timeout, limit: self.options.body_limit };
+                    self.receive(response, &mut exchange, target, pace, start).await?;
+                    exchange.hops = way.hops;
+                    exchange.cookies = way.cookies;
+                    return Ok(exchange);
                 }
-            }
+            };
+            // What a redirect says beside its address interests nobody, but the connection may.
+            let pace = Pace { each: exchange.sent.sending.timeout, limit: REDIRECT_BODY };
+            let _ = self.receive(response, &mut exchange, Target::Memory, pace, start).await;
+            answered |= again;
+            way.passed(kind, exchange, &target)?;
+            request = target;
         }
     }
 
-    async fn one_hop(&self, prepared: &Arc<Prepared>, start: Instant) -> Result<Exchange, Failure> {
+    /// The request as it goes out: with cookies and the answer to a challenge.
+    fn outgoing(&self, request: &Arc<Prepared>, way: &mut Way) -> Result<Arc<Prepared>, Failure> {
+        let answered = self.challenges.answer(Arc::clone(request));
+        let outgoing = answered.map_err(|why| failure(FailureKind::Other, why, None, way.start.elapsed()))?;
+        Ok(self.add_cookies(request, outgoing, &mut way.cookies))
+    }
+
+    fn add_cookies(&self, request: &Prepared, outgoing: Arc<Prepared>, notes: &mut Vec<CookieNote>) -> Arc<Prepared> {
+        if !request.sending.cookies || request.header("cookie").is_some() {
+            return outgoing;
+        }
+        let Some(cookies) = self.jar().header_for(&request.url, notes) else { return outgoing };
+        let mut with_cookies = Prepared::clone(&outgoing);
+        with_cookies.headers.push(("Cookie".into(), cookies.into()));
+        Arc::new(with_cookies)
+    }
+
+    fn take_cookies(&self, exchange: &Exchange, way: &mut Way) {
+        if !exchange.sent.sending.cookies {
+            return;
+        }
+        for (_, line) in exchange.headers.iter().filter(|(name, _)| name.eq_ignore_ascii_case("set-cookie")) {
+            way.cookies.push(self.jar().take(&String::from_utf8_lossy(line), &exchange.sent.url));
+        }
+    }
+
+    /// Sends a request and takes the head of its answer. With `paced`, the time limit holds for this.
+    async fn head(&self, prepared: &Arc<Prepared>, start: Instant, paced: bool) -> Result<Head, Failure> {
         let url = &prepared.url;
-        let client = self.client(prepared.version, url, start)?;
-        let request = build(prepared, start)?;
-        let hop_start = Instant::now();
-        let sending = std::pin::pin!(client.execute(request));
-        let (answer, connected) = match self.options.time_connecting {
-            true => timed(sending).await,
-            false => (sending.await, Connected::default()),
+        let other = |why: String| failure(FailureKind::Other, why, None, start.elapsed());
+        let client = self.clients.of(prepared, &self.options).map_err(other)?;
+        let mut tries = 0;
+        loop {
+            tries += 1;
+            let request = build(prepared, start)?;
+            let began = Instant::now();
+            let sending = std::pin::pin!(client.execute(request));
+            let limit = prepared.sending.timeout;
+            let (answer, connected) = match (self.options.time_connecting, paced) {
+                (true, false) => timed(sending).await,
+                (false, false) => (sending.await, Connected::default()),
+                (_, true) => {
+                    let Ok(outcome) = tokio::time::timeout(limit, timed(sending)).await else {
+                        let message = format!("no answer from {} within {} s", authority(url), limit.as_secs_f64());
+                        return Err(failure(FailureKind::TimedOut, message, None, start.elapsed()));
+                    };
+                    outcome
+                }
+            };
+            let error = match answer {
+                Ok(response) => {
+                    self.used.store(true, Ordering::Relaxed);
+                    let proxies = self.proxies.get_or_init(|| Proxies::new(&self.options));
+                    return Ok(Head { response, connected, began, answered: began.elapsed(), proxy: proxies.of(url) });
+                }
+                Err(error) => error,
+            };
+            // A kept connection that its server closed just now. What is idempotent may be sent again
+            // (RFC 9110 9.2.2); anything else never is.
+            let stale = is_lost_connection(&error) && self.used.load(Ordering::Relaxed) && tries == 1;
+            let idempotent = ["GET", "HEAD", "OPTIONS", "TRACE", "PUT", "DELETE"].contains(&prepared.method.as_str());
+            if !(stale && idempotent) {
+                let mut failure = describe(&error, url, start.elapsed());
+                if is_lost_connection(&error) && !idempotent {
+                    let words = format!(
+                        "the server may have carried the {} out: it is not sent again by itself",
+                        prepared.method
+                    );
+                    failure.hint = Some(words);
+                }
+                return Err(failure);
+            }
+            tracing::debug!(method = prepared.method, "sent again: a kept connection was closed");
+        }
+    }
+
+    async fn receive(
+        &self,
+        response: reqwest::Response,
+        exchange: &mut Exchange,
+        target: Target<'_>,
+        pace: Pace,
+        start: Instant,
+    ) -> Result<(), Failure> {
+        let from = Instant::now();
+        let sent = Arc::clone(&exchange.sent);
+        let received = body::read(response, &sent.url, target, pace, start).await?;
+        exchange.size = received.size;
+        exchange.body = received.held;
+        exchange.timings.receive = from.elapsed();
+        exchange.timings.total = start.elapsed();
+        let timings = &exchange.timings;
+        tracing::debug!(
+            method = exchange.sent.method,
+            status = exchange.status,
+            bytes = exchange.size,
+            ?timings,
+            "answered"
+        );
+        Ok(())
+    }
+}
+
+impl Way {
+    /// Notes a hop that was not the last, and refuses to go in a circle.
+    fn passed(&mut self, kind: HopKind, exchange: Exchange, target: &Arc<Prepared>) -> Result<(), Failure> {
+        let sent = Arc::clone(&exchange.sent);
+        self.hops.push(Hop {
+            kind,
+            timings: exchange.timings,
+            status: exchange.status,
+            method: sent.method.clone(),
+            url: sent.url.to_string(),
+            location: target.url.to_string(),
+        });
+        if kind == HopKind::Challenge {
+            return Ok(());
+        }
+        let redirects = self.hops.iter().filter(|hop| hop.kind == HopKind::Redirect).count();
+        let limit = sent.sending.redirects;
+        let refuse = |message, hint| Err(failure(FailureKind::Redirect, message, Some(hint), self.start.elapsed()));
+        // A request that was sent before, with the same cookies, gets the same answer.
+        let same = |known: &&Arc<Prepared>| {
+            (&known.method, &known.url, known.header("cookie")) == (&sent.method, &sent.url, sent.header("cookie"))
         };
-        let response = answer.map_err(|error| describe(&error, url, start.elapsed()))?;
-        let answered = hop_start.elapsed();
+        if self.seen.iter().any(|known| same(&known)) {
+            return refuse(
+                format!("the redirects go in a circle: {} leads back to itself", sent.url),
+                "`% redirects 0` in the cell shows the first answer",
+            );
+        }
+        if redirects > usize::from(limit) {
+            let from = &self.seen.first().unwrap_or(&sent).url;
+            return refuse(
+                format!("{from} leads on and on: more than {limit} redirects"),
+                "`% redirects N` in the cell follows more, or fewer",
+            );
+        }
+        self.seen.push(sent);
+        Ok(())
+    }
+}
+
+/// The head of an answer, whose body is still to come.
+struct Head {
+    response: reqwest::Response,
+    connected: Connected,
+    began: Instant,
+    answered: std::time::Duration,
+    proxy: Option<String>,
+}
+
+impl Head {
+    fn parts(self, sent: Arc<Prepared>, start: Instant) -> (Exchange, reqwest::Response) {
+        let Head { response, connected, began, answered, proxy } = self;
         let status = response.status();
         let reason = response
             .extensions()
@@ -115,53 +302,30 @@ impl Client {
         let version = if response.version() == reqwest::Version::HTTP_2 { "HTTP/2" } else { "HTTP/1.1" };
         let headers =
             response.headers().iter().map(|(name, value)| (name.to_string(), value.as_bytes().to_vec())).collect();
-        let body = body::read(response, url, self.options.body_limit, start).await?;
-        let before = connected.lookup.unwrap_or_default() + connected.connect.unwrap_or_default();
+        let Connected { lookup, connect, tls } = connected;
+        let before = [lookup, connect, tls].into_iter().flatten().sum();
         let timings = Timings {
-            lookup: connected.lookup,
-            connect: connected.connect,
+            began: began.duration_since(start),
+            lookup,
+            connect,
+            tls,
             wait: answered.saturating_sub(before),
-            receive: hop_start.elapsed().saturating_sub(answered),
-            total: start.elapsed(),
+            ..Timings::default()
         };
-        tracing::debug!(method = prepared.method, status = status.as_u16(), bytes = body.len(), ?timings, "answered");
-        Ok(Exchange {
-            sent: Arc::clone(prepared),
+        let exchange = Exchange {
+            sent,
             hops: Vec::new(),
             status: status.as_u16(),
             reason,
             version,
             headers,
-            body,
+            body: bytes::Bytes::new(),
+            size: 0,
             timings,
-        })
-    }
-
-    fn client(&self, version: Option<Version>, url: &Url, start: Instant) -> Result<&reqwest::Client, Failure> {
-        let (slot, protocols): (_, &[&[u8]]) = match version {
-            None => (&self.any, &[b"h2", b"http/1.1"]),
-            Some(Version::Http11) => (&self.http1, &[b"http/1.1"]),
-            Some(Version::Http2) => (&self.http2, &[b"h2"]),
+            proxy,
+            cookies: Vec::new(),
         };
-        if let Some(client) = slot.get() {
-            return Ok(client);
-        }
-        let other = |error: String| failure(FailureKind::Other, error, None, start.elapsed());
-        let tls = tls::config(protocols).map_err(|error| other(format!("TLS cannot be set up: {error}")))?;
-        let builder = reqwest::Client::builder()
-            .tls_backend_preconfigured(tls)
-            .redirect(reqwest::redirect::Policy::none())
-            .referer(false)
-            .no_proxy()
-            .dns_resolver(TimedResolver);
-        let builder = if self.options.time_connecting { builder.connector_layer(TimedConnections) } else { builder };
-        let builder = match version {
-            None => builder,
-            Some(Version::Http11) => builder.http1_only(),
-            Some(Version::Http2) => builder.http2_prior_knowledge(),
-        };
-        let client = builder.build().map_err(|error| other(format!("no client for {url}: {error}")))?;
-        Ok(slot.get_or_init(|| client))
+        (exchange, response)
     }
 }
 
@@ -177,8 +341,12 @@ fn build(prepared: &Prepared, start: Instant) -> Result<reqwest::Request, Failur
             .map_err(|_| other(format!("the value of `{name}` has a character no header can hold")))?;
         request.headers_mut().append(header, value);
     }
-    if let Some(body) = &prepared.body {
-        *request.body_mut() = Some(body.clone().into());
+    match &prepared.body {
+        Some(content) => *request.body_mut() = Some(upload::body(content)),
+        None if prepared.content_length() == Some(0) => {
+            request.headers_mut().insert(CONTENT_LENGTH, HeaderValue::from_static("0"));
+        }
+        None => {}
     }
     Ok(request)
 }

@@ -19,13 +19,25 @@ tokio::task_local! {
 struct Phases {
     lookup: Cell<Option<Duration>>,
     connect: Cell<Option<Duration>>,
+    tls_from: Cell<Option<Instant>>,
+    tls: Cell<Option<Duration>>,
 }
 
-/// What looking up and connecting took, where they happened. Connecting includes TLS.
+/// What looking up, connecting and TLS took, where they happened.
 #[derive(Clone, Copy, Debug, Default)]
 pub(crate) struct Connected {
     pub(crate) lookup: Option<Duration>,
     pub(crate) connect: Option<Duration>,
+    pub(crate) tls: Option<Duration>,
+}
+
+/// A handshake begins now.
+pub(crate) fn tls_begins() {
+    let _ = PHASES.try_with(|phases| {
+        if phases.tls_from.get().is_none() {
+            phases.tls_from.set(Some(Instant::now()));
+        }
+    });
 }
 
 /// Runs `work` and tells what it spent on connecting.
@@ -35,8 +47,10 @@ pub(crate) async fn timed<T>(work: impl Future<Output = T>) -> (T, Connected) {
             let result = work.await;
             let connected = PHASES.with(|phases| {
                 let lookup = phases.lookup.get();
-                let connect = phases.connect.get().map(|all| all.saturating_sub(lookup.unwrap_or_default()));
-                Connected { lookup, connect }
+                let tls = phases.tls.get();
+                let before = lookup.unwrap_or_default() + tls.unwrap_or_default();
+                let connect = phases.connect.get().map(|all| all.saturating_sub(before));
+                Connected { lookup, connect, tls }
             });
             (result, connected)
         })
@@ -112,7 +126,10 @@ where
         Box::pin(async move {
             let outcome = connecting.await;
             // A connection made for a request that meanwhile got another has nobody to report to.
-            let _ = PHASES.try_with(|phases| phases.connect.set(Some(start.elapsed())));
+            let _ = PHASES.try_with(|phases| {
+                phases.connect.set(Some(start.elapsed()));
+                phases.tls.set(phases.tls_from.get().map(|from| from.elapsed()));
+            });
             outcome
         })
     }

@@ -24,6 +24,20 @@ pub(crate) fn authority(url: &Url) -> String {
     url.port_or_known_default().map_or_else(|| host.to_owned(), |port| format!("{host}:{port}"))
 }
 
+/// Whether the connection was lost before an answer began.
+pub(crate) fn is_lost_connection(error: &reqwest::Error) -> bool {
+    if error.is_connect() || error.is_body() || error.is_decode() {
+        return false;
+    }
+    let causes = causes(error);
+    find::<hyper::Error>(&causes).is_some_and(|error| error.is_incomplete_message() || error.is_closed())
+        || find::<io::Error>(&causes).is_some_and(|error| LOST.contains(&error.kind()))
+}
+
+/// How the system says that the other end is gone.
+const LOST: [io::ErrorKind; 3] =
+    [io::ErrorKind::ConnectionReset, io::ErrorKind::BrokenPipe, io::ErrorKind::UnexpectedEof];
+
 fn words(error: &reqwest::Error, host: &str, url: &Url) -> (FailureKind, String, Option<String>) {
     let causes = causes(error);
     if let Some(unknown) = find::<NoSuchHost>(&causes) {
@@ -53,9 +67,8 @@ fn words(error: &reqwest::Error, host: &str, url: &Url) -> (FailureKind, String,
         let hint = "is this the right port? another protocol may live there".to_owned();
         return (FailureKind::NotHttp, format!("what {host} sent is not HTTP: {}", innermost(&causes)), Some(hint));
     }
-    let reset = [io::ErrorKind::ConnectionReset, io::ErrorKind::BrokenPipe, io::ErrorKind::UnexpectedEof];
     if http.is_some_and(|error| error.is_incomplete_message() || error.is_closed())
-        || io_kind.is_some_and(|kind| reset.contains(&kind))
+        || io_kind.is_some_and(|kind| LOST.contains(&kind))
     {
         return (FailureKind::BrokenOff, format!("{host} broke the connection off before the answer was whole"), None);
     }

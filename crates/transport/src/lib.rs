@@ -4,7 +4,16 @@
 mod body;
 mod client;
 mod clock;
+mod connect;
+mod digest;
 mod failure;
+mod jar;
+mod options;
+mod proxy;
 mod tls;
+mod upload;
 
-pub use client::{Client, Options};
+pub use body::Sink;
+pub use client::Client;
+pub use jar::{Jar, KeptCookie};
+pub use options::{Options, Proxy};

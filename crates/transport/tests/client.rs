@@ -13,8 +13,7 @@ use yieldtray_core::syntax::Version;
 use yieldtray_transport::{Client, Options};
 
 fn get(url: &str) -> Prepared {
-    let url = url.parse().expect("an address");
-    Prepared { method: "GET".to_owned(), url, version: None, headers: Vec::new(), body: None }
+    Prepared::new("GET", url.parse().expect("an address"))
 }
 
 fn send(options: Options, prepared: &Prepared) -> Result<Exchange, Failure> {
@@ -50,8 +49,9 @@ fn a_server_that_never_answers_is_given_up() {
     });
     for host in [stalled, mid_body] {
         let start = Instant::now();
-        let options = Options { timeout: Duration::from_millis(200), ..Options::default() };
-        let failure = send(options, &get(&format!("http://{host}/"))).expect_err("no answer comes");
+        let mut request = get(&format!("http://{host}/"));
+        request.sending.timeout = Duration::from_millis(200);
+        let failure = send(Options::default(), &request).expect_err("no answer comes");
         assert_eq!(failure.kind, FailureKind::TimedOut);
         assert_eq!(failure.message, format!("no whole answer from {host} within 0.2 s"));
         assert!(start.elapsed() < Duration::from_secs(4));

@@ -47,8 +47,16 @@ impl MadeUp {
         }))
     }
 
-    pub(super) fn now(&self) -> DateTime<FixedOffset> {
+    /// The time.
+    pub(crate) fn now(&self) -> DateTime<FixedOffset> {
         (self.0.clock)()
+    }
+
+    /// Letters and digits that no body is likely to hold. They tell nothing, so the seed does not matter
+    /// to anybody for them.
+    pub(crate) fn boundary(&self) -> String {
+        let mut random = self.0.random.lock().unwrap_or_else(PoisonError::into_inner);
+        format!("yieldtray-{:016x}{:016x}", random.u64(..), random.u64(..))
     }
 
     pub(super) fn random<T>(&self, draw: impl FnOnce(&mut fastrand::Rng) -> T) -> T {

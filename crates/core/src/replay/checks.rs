@@ -2,6 +2,7 @@
 
 use crate::expression::{Compiled, Engine, Reads};
 use crate::problem::SourceId;
+use crate::response::Exchange;
 use crate::syntax::{Kind, Span};
 use crate::workspace::{CellId, Workspace};
 use std::sync::Arc;
@@ -62,6 +63,19 @@ pub(super) fn uses<'w>(workspace: &'w Workspace, engine: &Engine, cell: CellId) 
         _ => None,
     });
     shared.chain(own).collect()
+}
+
+/// Whether an expression reads the body, as it is parsed or as text.
+pub(super) fn reads_body(expression: &Compiled) -> bool {
+    expression.names().iter().any(|name| name == "body" || name == "text")
+}
+
+/// Why an expression that reads the body of `exchange` cannot be worked out.
+pub(super) fn not_held(exchange: &Exchange) -> String {
+    let size = exchange.size;
+    format!(
+        "the body of {size} bytes is larger than what checks can read: raise `body_limit` in `[send]`, or do without"
+    )
 }
 
 /// What all of `uses` read of the body.

@@ -64,7 +64,7 @@ pub struct CellReport {
     /// How long the exchange took.
     pub elapsed: Duration,
     /// Bytes of the answer's body.
-    pub size: usize,
+    pub size: u64,
     /// How many checks were judged.
     pub checks: usize,
     /// The checks that failed.
@@ -75,6 +75,8 @@ pub struct CellReport {
     pub problems: Vec<Problem>,
     /// Why there was no answer.
     pub failure: Option<Failure>,
+    /// What is likely to help, where the answer looks like a known slip.
+    pub advice: Option<String>,
 }
 
 /// A check that failed, with what a person needs to see why.

@@ -50,6 +50,7 @@ pub(crate) fn examine_own(workspace: &Workspace, engine: &Engine, cell: CellId) 
     }
     examiner.template(cell.source, own.body, true);
     examiner.waived(cell);
+    examiner.problems.extend(crate::request::contradictions(workspace, cell));
     examiner.problems
 }
 
@@ -62,19 +63,15 @@ struct Examiner<'w> {
 impl Examiner<'_> {
     fn instruction(&mut self, home: SourceId, instruction: &Instruction) {
         match instruction.kind {
-            Kind::Let { expression, .. } | Kind::Yield { expression, .. } => self.expression(home, expression),
-            Kind::Check { expression, hint, .. } => {
+            Kind::Let { expression, .. } | Kind::Yield { expression, .. } | Kind::Check { expression, .. } => {
                 self.expression(home, expression);
-                if let Some(hint) = hint {
-                    self.template(home, hint, false);
-                }
             }
             Kind::Ask { default, choices, .. } => {
                 default.into_iter().chain(choices).for_each(|expression| self.expression(home, expression));
             }
-            Kind::Header { value, .. } => self.template(home, value, false),
-            Kind::Name(_) | Kind::Tag(_) | Kind::Needs(_) | Kind::Waive(_) | Kind::Broken => {}
+            _ => {}
         }
+        instruction.kind.texts().for_each(|text| self.template(home, text, false));
     }
 
     fn template(&mut self, home: SourceId, span: Span, body: bool) {

@@ -1,4 +1,4 @@
-use super::checks::{Purpose, Use};
+use super::checks::{self, Purpose, Use};
 use super::event::{CheckFailure, YieldReport};
 use crate::expression::Engine;
 use crate::expression::Value;
@@ -23,6 +23,9 @@ pub(super) struct Judge<'a> {
     pub(super) needs: &'a [CellId],
     pub(super) memo: &'a mut Memo,
 }
+
+/// The parts of an expression: text, and value or why there is none.
+type Parts = Vec<(String, Result<String, String>)>;
 
 /// What came of it.
 #[derive(Default)]
@@ -69,6 +72,10 @@ impl Judge<'_> {
     /// `None` where the check holds.
     fn check(&mut self, step: &Use<'_>, names: &mut ResponseNames<'_>) -> Option<CheckFailure> {
         let Use { source, span, ref expression, .. } = *step;
+        // What was not kept cannot be judged, and what is not judged did not pass.
+        if let Some(why) = not_held(step, names) {
+            return Some(self.failure(step, vec![why], Vec::new()));
+        }
         let bound = self.lookup().bind(expression, source, span, Stage::After(names));
         self.learn();
         let mut outcome = bound.map(|bindings| self.engine.evaluate(expression, &bindings));
@@ -83,13 +90,11 @@ impl Judge<'_> {
         if let (Ok(Err(_)), Ok(bindings)) = (&outcome, &bound) {
             outcome = Ok(self.engine.evaluate(expression, bindings));
         }
-        let failure = |notes, parts| {
-            let expression = span.of(&self.workspace.source(source).text).to_owned();
-            CheckFailure { source, span, label: None, expression, parts, notes, hint: None }
-        };
         let (outcome, bindings) = match (outcome, bound) {
             (Ok(outcome), Ok(bindings)) => (outcome, bindings),
-            (Err(problems), _) | (_, Err(problems)) => return Some(failure(self.messages(&problems), Vec::new())),
+            (Err(problems), _) | (_, Err(problems)) => {
+                return Some(self.failure(step, self.messages(&problems), Vec::new()));
+            }
         };
         let mut notes = match outcome {
             Ok(value) => match value.as_bool() {
@@ -114,7 +119,13 @@ impl Judge<'_> {
         // The reason for a failing part is said once, as a note or beside the part.
         let parts: Vec<_> =
             parts.filter(|(_, value)| value.as_ref().err().is_none_or(|message| !notes.contains(message))).collect();
-        Some(failure(notes, parts))
+        Some(self.failure(step, notes, parts))
+    }
+
+    fn failure(&self, step: &Use<'_>, notes: Vec<String>, parts: Parts) -> CheckFailure {
+        let (source, span) = (step.source, step.span);
+        let expression = span.of(&self.workspace.source(source).text).to_owned();
+        CheckFailure { source, span, label: None, expression, parts, notes, hint: None }
     }
 
     fn take(
@@ -124,6 +135,9 @@ impl Judge<'_> {
         secret: bool,
         names: &mut ResponseNames<'_>,
     ) -> Result<String, String> {
+        if let Some(why) = not_held(step, names) {
+            return Err(why);
+        }
         let mut value = self.evaluate(step, names);
         if value.is_err() {
             // The words of an error may tell what else there is.
@@ -173,6 +187,12 @@ impl Judge<'_> {
     fn messages(&self, problems: &[Problem]) -> Vec<String> {
         problems.iter().map(|problem| self.masker.mask(&problem.message).into_owned()).collect()
     }
+}
+
+/// Why an expression that reads the body cannot be worked out, where the body was only passed on.
+fn not_held(step: &Use<'_>, names: &ResponseNames<'_>) -> Option<String> {
+    let exchange = names.exchange();
+    (!exchange.holds_body() && checks::reads_body(&step.expression)).then(|| checks::not_held(exchange))
 }
 
 /// A value as it is shown: masked first, so that a cut never leaves half a secret.

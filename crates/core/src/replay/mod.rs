@@ -2,6 +2,7 @@
 //! cells in order, a [`Run`] hands out the requests that are ready and takes the answers. What
 //! happened comes out as [`Event`]s; the terminal, data output and editors only read those.
 
+mod around;
 mod chain;
 mod checks;
 mod event;
@@ -12,6 +13,7 @@ mod plan;
 mod question;
 mod run;
 mod select;
+mod tokens;
 
 #[cfg(test)]
 mod tests;

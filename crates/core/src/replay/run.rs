@@ -4,15 +4,17 @@ use super::examine::examine;
 use super::judge::{Judge, Judgement};
 use super::plan::{Plan, Step};
 use super::question::{Question, questions};
+use super::tokens::learn_token;
 use crate::expression::{Engine, Value};
 use crate::problem::{Code, Problem};
-use crate::request::{Prepared, prepare};
-use crate::response::{Exchange, Failure, ResponseNames};
+use crate::request::{Extras, Granted, Prepared, Token, TokenRequest, Tokens, prepare};
+use crate::response::{Exchange, Failure, ResponseNames, advice};
 use crate::secret::{Masker, credential, is_secret_header};
 use crate::syntax::Kind;
 use crate::workspace::{Answers, CellId, Lookup, Memo, Reach, Settings, Tray, Workspace};
 use rustc_hash::FxHashMap;
 use std::collections::VecDeque;
+use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -32,10 +34,10 @@ use std::time::Duration;
 /// }
 /// ```
 pub struct Run<'w> {
-    workspace: &'w Workspace,
-    engine: &'w Engine,
+    pub(super) workspace: &'w Workspace,
+    pub(super) engine: &'w Engine,
     settings: Settings,
-    plan: Plan,
+    pub(super) plan: Plan,
     fail_fast: bool,
     /// The step that comes next.
     at: usize,
@@ -44,10 +46,21 @@ pub struct Run<'w> {
     /// What is done with the answer of the step that was examined last.
     ahead: Vec<Use<'w>>,
     /// Cells that are done, and whether those that need them may go.
-    done: FxHashMap<CellId, bool>,
+    pub(super) done: FxHashMap<CellId, bool>,
     tray: Tray,
     answers: Answers,
-    masker: Masker,
+    pub(super) tokens: Tokens,
+    /// Profiles that no token could be got for.
+    pub(super) refused: FxHashMap<String, Failure>,
+    /// The profile a token was got for just now.
+    pub(super) just_got: Option<String>,
+    /// Profiles whose kept token was dropped.
+    pub(super) dropped: Vec<String>,
+    /// More header fields, for one cell.
+    headers: Option<(CellId, Vec<(String, String)>)>,
+    /// Whether nothing is sent at all.
+    pub(super) dry: bool,
+    pub(super) masker: Masker,
     events: VecDeque<Event>,
     summary: Summary,
     ended: bool,
@@ -60,6 +73,8 @@ pub enum Next<'w> {
     Send(Ready<'w>),
     /// This is to be asked and its answer handed to [`Run::answer`].
     Ask(Question),
+    /// This request for a token is to be sent and its answer handed to [`Run::authorize`].
+    Authorize(Box<TokenRequest>),
 }
 
 /// A request that is ready to go.
@@ -69,12 +84,28 @@ pub struct Ready<'w> {
     pub prepared: Arc<Prepared>,
     /// The cell it was made from.
     pub cell: CellId,
+    /// Where the answer's body goes, relative to the root.
+    pub save: Option<PathBuf>,
+    /// The token it carries.
+    token: Option<Token>,
     /// Its place in the plan.
     step: usize,
     memo: Memo,
     /// What is done with the answer.
     uses: Vec<Use<'w>>,
     remarks: Vec<Problem>,
+}
+
+impl Ready<'_> {
+    /// What is worth knowing about the request.
+    pub fn remarks(&self) -> &[Problem] {
+        &self.remarks
+    }
+
+    /// Whether anything reads the answer's body.
+    pub fn reads_body(&self) -> bool {
+        self.uses.iter().any(|step| checks::reads_body(&step.expression))
+    }
 }
 
 impl<'w> Run<'w> {
@@ -99,6 +130,12 @@ impl<'w> Run<'w> {
             done: FxHashMap::default(),
             tray: Tray::default(),
             answers: Answers::default(),
+            tokens: Tokens::default(),
+            refused: FxHashMap::default(),
+            just_got: None,
+            dropped: Vec::new(),
+            headers: None,
+            dry: false,
             masker,
             events: VecDeque::from([began]),
             summary,
@@ -112,6 +149,30 @@ impl<'w> Run<'w> {
         let secrets = tray.iter().filter(|(_, kept)| kept.secret);
         self.masker.learn(secrets.map(|(_, kept)| kept.value.clone()));
         self.tray = tray;
+        self
+    }
+
+    /// The run with tokens that were got before.
+    #[must_use]
+    pub fn with_tokens(mut self, tokens: Tokens) -> Self {
+        tokens.iter().for_each(|token| learn_token(&mut self.masker, token));
+        self.tokens = tokens;
+        self
+    }
+
+    /// The run with more header fields for one cell; an empty value drops the fields of its name.
+    #[must_use]
+    pub fn with_headers(mut self, cell: CellId, headers: Vec<(String, String)>) -> Self {
+        let secret = headers.iter().filter(|(name, _)| is_secret_header(name));
+        secret.for_each(|(_, value)| self.masker.add(credential(value)));
+        self.headers = Some((cell, headers));
+        self
+    }
+
+    /// The run as one whose requests are only looked at: no token is got for them.
+    #[must_use]
+    pub fn dry(mut self) -> Self {
+        self.dry = true;
         self
     }
 
@@ -132,8 +193,13 @@ impl<'w> Run<'w> {
             if let Some(question) = self.question(step) {
                 return Some(Next::Ask(question));
             }
+            let token = match self.granted(step) {
+                Granted::NotNeeded => None,
+                Granted::Token(token) => Some(token),
+                Granted::Request(request) => return Some(Next::Authorize(request)),
+            };
             self.at += 1;
-            match self.make_ready(step) {
+            match self.make_ready(step, token) {
                 Ok(ready) => return Some(Next::Send(*ready)),
                 Err(report) => self.finish(*report),
             }
@@ -164,7 +230,7 @@ impl<'w> Run<'w> {
 
     /// Takes the answer to a request, or why there is none.
     pub fn complete(&mut self, ready: Ready<'w>, answer: Result<&Exchange, &Failure>) {
-        let Ready { prepared, cell, step, mut memo, uses, remarks } = ready;
+        let Ready { prepared, cell, step, mut memo, uses, remarks, token, save: _ } = ready;
         self.summary.requests += 1;
         let mut report = self.report(cell, Outcome::Passed, remarks);
         report.method.clone_from(&prepared.method);
@@ -172,13 +238,22 @@ impl<'w> Run<'w> {
             Err(failure) => {
                 report.outcome = Outcome::NoAnswer;
                 report.elapsed = failure.elapsed;
-                report.failure =
-                    Some(Failure { message: self.masker.mask(&failure.message).into_owned(), ..failure.clone() });
+                report.failure = Some(self.masked(failure));
+                report.advice = self.unreachable(cell, step, failure);
             }
             Ok(exchange) => {
                 report.status = Some(exchange.status);
                 report.elapsed = exchange.timings.total;
-                report.size = exchange.body.len();
+                report.size = exchange.size;
+                self.learn_cookies(exchange);
+                report.advice = advice(exchange);
+                // A kept token that is not taken any more is not tried again.
+                if let Some(token) = token.filter(|token| exchange.status == 401 && !token.fresh) {
+                    self.tokens.drop_profile(&token.profile);
+                    self.dropped.push(token.profile.clone());
+                    let words = "the kept token of `{}` was not taken and is dropped: send again to get another";
+                    report.advice = Some(words.replace("{}", &token.profile));
+                }
                 let judgement = self.judge(cell, step, &mut memo, &uses, exchange);
                 report.checks = judgement.checks;
                 let failed_yields = judgement.yields.iter().filter(|taken| taken.value.is_err()).count();
@@ -202,6 +277,17 @@ impl<'w> Run<'w> {
     /// What must be hidden wherever something of this run is shown.
     pub fn masker(&self) -> &Masker {
         &self.masker
+    }
+
+    /// Profiles whose kept token was not taken any more, and got no other.
+    pub fn dropped_tokens(&self) -> impl Iterator<Item = &str> {
+        let got = |profile: &&str| self.tokens.iter().any(|token| token.profile == *profile);
+        self.dropped.iter().map(String::as_str).filter(move |profile| !got(profile))
+    }
+
+    /// The tokens there are now.
+    pub fn tokens(&self) -> &Tokens {
+        &self.tokens
     }
 
     /// What was yielded so far.
@@ -233,6 +319,9 @@ impl<'w> Run<'w> {
             };
             faults.iter().map(words).collect::<Vec<_>>().join("; ")
         })?;
+        if !exchange.holds_body() && checks::reads_body(&compiled) {
+            return Err(checks::not_held(exchange));
+        }
         let mut names = ResponseNames::new(exchange);
         let mut memo = Memo::default();
         let mut lookup = Lookup::new(self.reach(), cell, &[], &mut memo);
@@ -254,7 +343,7 @@ impl<'w> Run<'w> {
         self.fail_fast && self.summary.exit_code() != 0
     }
 
-    fn reach(&self) -> Reach<'_> {
+    pub(super) fn reach(&self) -> Reach<'_> {
         let Self { workspace, engine, settings, tray, answers, .. } = self;
         Reach { workspace, engine, settings, tray, answers }
     }
@@ -275,8 +364,13 @@ impl<'w> Run<'w> {
         question
     }
 
+    pub(super) fn masked(&self, failure: &Failure) -> Failure {
+        let mask = |text: &str| self.masker.mask(text).into_owned();
+        Failure { message: mask(&failure.message), hint: failure.hint.as_deref().map(mask), ..failure.clone() }
+    }
+
     /// The request of a step, or the report of why it has none.
-    fn make_ready(&mut self, step: usize) -> Result<Box<Ready<'w>>, Box<CellReport>> {
+    fn make_ready(&mut self, step: usize, token: Option<Token>) -> Result<Box<Ready<'w>>, Box<CellReport>> {
         let cell = self.plan.steps[step].cell;
         let mut problems = std::mem::take(&mut self.plan.steps[step].problems);
         if problems.iter().any(Problem::is_mistake) {
@@ -292,20 +386,31 @@ impl<'w> Run<'w> {
             let name = self.workspace.cell(*unmet).name.to_string();
             return Err(Box::new(self.report(cell, Outcome::NotSent(name), problems)));
         }
+        if let Some(failure) = self.refusal(cell) {
+            let failure = self.masked(failure);
+            let mut report = self.report(cell, Outcome::NoAnswer, problems);
+            report.elapsed = failure.elapsed;
+            report.failure = Some(failure);
+            return Err(Box::new(report));
+        }
         let uses = std::mem::take(&mut self.ahead);
         let mut memo = Memo::default();
         let mut lookup = Lookup::new(self.reach(), cell, &self.plan.steps[step].needs, &mut memo);
-        let (prepared, found) = prepare(&mut lookup);
+        let headers = self.headers.as_ref().filter(|(own, _)| *own == cell);
+        let headers = headers.map(|(_, headers)| headers.as_slice()).unwrap_or_default();
+        let extras = Extras { token: token.as_ref().map(|token| token.access.as_str()), headers };
+        let (prepared, found) = prepare(&mut lookup, extras);
         problems.extend(found);
         problems.extend(missing_in_checks(&mut lookup, &uses));
         self.masker.learn(memo.secrets.drain(..));
         dedup(&mut problems);
         match prepared {
-            Some(prepared) if !problems.iter().any(Problem::is_mistake) => {
+            Some((prepared, save)) if !problems.iter().any(Problem::is_mistake) => {
                 for (_, value) in prepared.headers.iter().filter(|(name, _)| is_secret_header(name)) {
                     self.masker.add(credential(value));
                 }
-                Ok(Box::new(Ready { prepared: Arc::new(prepared), cell, step, memo, uses, remarks: problems }))
+                let prepared = Arc::new(prepared);
+                Ok(Box::new(Ready { prepared, cell, save, token, step, memo, uses, remarks: problems }))
             }
             _ => Err(Box::new(self.report(cell, Outcome::Mistaken, problems))),
         }
@@ -316,7 +421,7 @@ impl<'w> Run<'w> {
     fn unresolved(&self, step: usize, cell: CellId) -> Vec<Problem> {
         let mut memo = Memo::default();
         let mut lookup = Lookup::new(self.reach(), cell, &self.plan.steps[step].needs, &mut memo);
-        let (_, mut problems) = prepare(&mut lookup);
+        let (_, mut problems) = prepare(&mut lookup, Extras::default());
         problems.extend(missing_in_checks(&mut lookup, &self.ahead));
         problems.retain(|problem| matches!(problem.code, Code::UnknownValue | Code::ValueCycle | Code::NeedsResponse));
         problems
@@ -364,6 +469,7 @@ impl<'w> Run<'w> {
             yields: Vec::new(),
             problems,
             failure: None,
+            advice: None,
         }
     }
 

@@ -1,15 +1,30 @@
 //! A cell and the values it sees become a [`Prepared`] request, in which nothing is unresolved.
 
+mod auth;
+mod body;
+mod content;
+mod contradictions;
+mod multipart;
+mod oauth2;
 mod place;
 mod prepare;
 mod prepared;
 mod redirect;
+mod sending;
 mod target;
+mod wire;
 mod write;
 
 #[cfg(test)]
 mod tests;
 
-pub use prepare::prepare;
+pub use auth::Login;
+pub use content::{Content, FilePiece, Piece};
+pub(crate) use contradictions::contradictions;
+pub(crate) use oauth2::{Granted, token_request};
+pub use oauth2::{Token, TokenRequest, Tokens};
+pub use prepare::{Extras, Made, prepare};
 pub use prepared::{Fields, Prepared};
-pub use redirect::{MAX_HOPS, Redirect, next_hop};
+pub use redirect::{Redirect, next_hop};
+pub use sending::Sending;
+pub(crate) use sending::auth_of;

@@ -51,10 +51,12 @@ impl Place {
             };
         }
         let text = value.to_text()?;
-        if raw {
-            return Ok(text);
-        }
-        Ok(match self {
+        Ok(if raw { text } else { self.encode(text) })
+    }
+
+    /// A text as it is written here.
+    fn encode(self, text: Cow<'_, str>) -> Cow<'_, str> {
+        match self {
             Place::TargetStart | Place::Header | Place::Text | Place::Json => text,
             Place::Target => Cow::Owned(utf8_percent_encode(&text, NOT_UNRESERVED).to_string()),
             Place::JsonString => {
@@ -63,7 +65,7 @@ impl Place {
             }
             Place::Xml => escape_xml(text),
             Place::Form => Cow::Owned(url::form_urlencoded::byte_serialize(text.as_bytes()).collect()),
-        })
+        }
     }
 }
 
@@ -88,12 +90,27 @@ fn escape_xml(text: Cow<'_, str>) -> Cow<'_, str> {
 /// Follows a text as it is written and knows at each mark what surrounds it.
 #[derive(Clone, Debug)]
 pub(super) enum Surroundings {
-    Target { started: bool },
-    Json { in_string: bool, escaped: bool },
+    Target {
+        started: bool,
+    },
+    Json {
+        in_string: bool,
+        escaped: bool,
+    },
     Same(Place),
+    /// The same place all along, where plain text is encoded as values are.
+    Encoded(Place),
 }
 
 impl Surroundings {
+    /// Literal text as it is written here.
+    pub(super) fn literal<'t>(&self, text: &'t str) -> Cow<'t, str> {
+        match self {
+            Self::Encoded(place) => place.encode(Cow::Borrowed(text)),
+            _ => Cow::Borrowed(text),
+        }
+    }
+
     pub(super) fn target() -> Self {
         Self::Target { started: false }
     }
@@ -128,7 +145,7 @@ impl Surroundings {
                     }
                 }
             }
-            Self::Same(_) => {}
+            Self::Same(_) | Self::Encoded(_) => {}
         }
     }
 
@@ -141,7 +158,7 @@ impl Surroundings {
             },
             Self::Json { in_string: true, .. } => Place::JsonString,
             Self::Json { .. } => Place::Json,
-            Self::Same(place) => *place,
+            Self::Same(place) | Self::Encoded(place) => *place,
         }
     }
 }

@@ -1,12 +1,10 @@
-use super::place::{Place, Surroundings, looks_like_json};
-use super::target;
+use super::place::{Place, Surroundings};
 use super::write::Writer;
-use super::{Fields, Prepared};
+use super::{Fields, Login, Prepared, Sending, auth, target};
 use crate::problem::{Code, Problem, SourceId};
 use crate::syntax::{Kind, RequestLine, Span};
 use crate::workspace::{Lookup, Stage};
-use base64::Engine as _;
-use bytes::Bytes;
+use std::path::PathBuf;
 
 /// Header fields that go out with every request that does not set them.
 const DEFAULT_HEADERS: &[(&str, &str)] = &[
@@ -15,39 +13,49 @@ const DEFAULT_HEADERS: &[(&str, &str)] = &[
     ("User-Agent", concat!("yieldtray/", env!("CARGO_PKG_VERSION"))),
 ];
 
+/// What a request gets beside what its cell says.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct Extras<'e> {
+    /// The token of the cell's OAuth 2.0 profile.
+    pub token: Option<&'e str>,
+    /// More header fields; one with an empty value drops those of its name.
+    pub headers: &'e [(String, String)],
+}
+
+/// A request and where its answer's body goes, relative to the root.
+pub type Made = (Prepared, Option<PathBuf>);
+
 /// Makes the request of the cell that `lookup` looks for. All problems are given, not only the
 /// first; with a mistake among them there is no request.
-pub fn prepare(lookup: &mut Lookup<'_>) -> (Option<Prepared>, Vec<Problem>) {
+pub fn prepare(lookup: &mut Lookup<'_>, extras: Extras<'_>) -> (Option<Made>, Vec<Problem>) {
     let workspace = lookup.workspace;
-    let source = lookup.cell.source;
-    let cell = workspace.cell(lookup.cell);
-    let Some(line) = &cell.request else { return (None, Vec::new()) };
+    let cell_id = lookup.cell;
+    let source = cell_id.source;
+    let Some(line) = &workspace.cell(cell_id).request else { return (None, Vec::new()) };
     let text = &workspace.source(source).text;
+    let environment = lookup.reach.settings.environment.as_deref();
+    let sending = Sending::configured(&workspace.config.send_settings(environment)).of_cell(workspace, cell_id);
 
     let mut writer = Writer { lookup, problems: Vec::new() };
     let address = writer.address(source, line);
     let mut headers = writer.headers(source);
-    let body = writer.body(source, cell.body, &headers);
+    headers.retain(|(own, _)| !extras.headers.iter().any(|(name, _)| own.eq_ignore_ascii_case(name)));
+    let given = extras.headers.iter().filter(|(_, value)| !value.is_empty());
+    headers.extend(given.map(|(name, value)| (name.clone().into(), value.clone().into())));
+    let (body, media) = writer.body(source, &headers);
+    let save = writer.save(source);
+    let own_auth = auth::has_own_auth(&writer);
+    let proof = writer.auth(extras.token);
     let problems = writer.problems;
 
-    if let Some(address) = &address
-        && let Some((user, password)) = &address.credentials
-        && !has(&headers, "authorization")
-    {
-        let pair = base64::engine::general_purpose::STANDARD.encode(format!("{user}:{password}"));
-        headers.push(("Authorization".into(), format!("Basic {pair}").into()));
+    // Credentials of the address are the cell's own: they win over those of an outer line.
+    let of_address = address.as_ref().and_then(|address| address.credentials.clone()).filter(|_| !own_auth);
+    let of_address = of_address.map(|(user, password)| auth::Proof::Header(auth::basic(&Login { user, password })));
+    let digest = auth::add(&mut headers, of_address.or(proof));
+    if let Some(media) = media.filter(|_| !has(&headers, "content-type")) {
+        headers.push(("Content-Type".into(), media.into()));
     }
-    if let Some(body) = &body
-        && !has(&headers, "content-type")
-        && is_json_document(body)
-    {
-        headers.push(("Content-Type".into(), "application/json".into()));
-    }
-    for (name, value) in DEFAULT_HEADERS {
-        if !has(&headers, name) {
-            headers.push(((*name).into(), (*value).into()));
-        }
-    }
+    add_defaults(&mut headers);
     if problems.iter().any(Problem::is_mistake) {
         return (None, problems);
     }
@@ -56,18 +64,24 @@ pub fn prepare(lookup: &mut Lookup<'_>) -> (Option<Prepared>, Vec<Problem>) {
         url: address.url,
         version: line.version,
         headers,
-        body: body.map(Bytes::from),
+        body,
+        sending,
+        digest,
     });
-    (prepared, problems)
+    (prepared.map(|prepared| (prepared, save)), problems)
+}
+
+/// Adds the header fields that go out with every request, where nothing else is said.
+pub(super) fn add_defaults(headers: &mut Fields) {
+    for (name, value) in DEFAULT_HEADERS {
+        if !has(headers, name) {
+            headers.push(((*name).into(), (*value).into()));
+        }
+    }
 }
 
 fn has(headers: &Fields, name: &str) -> bool {
     headers.iter().any(|(own, _)| own.eq_ignore_ascii_case(name))
-}
-
-/// A JSON object or array, and nothing after it.
-fn is_json_document(body: &str) -> bool {
-    looks_like_json(body) && serde_json::from_str::<serde::de::IgnoredAny>(body).is_ok()
 }
 
 impl Writer<'_, '_> {
@@ -93,6 +107,7 @@ impl Writer<'_, '_> {
                 }
             }
         }
+        self.query(source, &mut target);
         if self.problems[before..].iter().any(Problem::is_mistake) {
             return None;
         }
@@ -133,14 +148,30 @@ impl Writer<'_, '_> {
             .collect()
     }
 
-    fn body(&mut self, source: SourceId, body: Span, headers: &Fields) -> Option<String> {
-        if body.is_empty() {
-            return None;
+    /// `target` with the parameters of `% query` behind its own.
+    fn query(&mut self, source: SourceId, target: &mut String) {
+        let workspace = self.lookup.workspace;
+        let mut added = String::new();
+        for line in workspace.cell(self.lookup.cell).instructions() {
+            let Kind::Query { name, value } = line.kind else { continue };
+            added.push('&');
+            added.push_str(&self.write(source, name, Surroundings::Encoded(Place::Target), false));
+            if let Some(value) = value {
+                added.push('=');
+                added.push_str(&self.write(source, value, Surroundings::Encoded(Place::Target), false));
+            }
         }
-        let media = headers.iter().find(|(name, _)| name.eq_ignore_ascii_case("content-type"));
-        let around =
-            Surroundings::body(media.map(|(_, value)| &**value), body.of(&self.lookup.workspace.source(source).text));
-        Some(self.write(source, body, around, true))
+        if added.is_empty() {
+            return;
+        }
+        let fragment = target.find('#').unwrap_or(target.len());
+        let (before, after) = target.split_at(fragment);
+        let joined = match before.split_once('?') {
+            None => format!("{before}?{}{after}", &added[1..]),
+            Some((_, "")) => format!("{before}{}{after}", &added[1..]),
+            Some(_) => format!("{before}{added}{after}"),
+        };
+        *target = joined;
     }
 }
 

@@ -1,6 +1,7 @@
+use super::{Content, Login, Sending};
 use crate::syntax::Version;
-use bytes::Bytes;
 use std::borrow::Cow;
+use std::sync::Arc;
 use url::Url;
 
 /// Header fields, name and value, in order.
@@ -18,23 +19,25 @@ pub struct Prepared {
     /// The header fields in the order they go out, but for those the connection writes.
     pub headers: Fields,
     /// The body; `None` sends none at all.
-    pub body: Option<Bytes>,
+    pub body: Option<Content>,
+    /// How it is sent.
+    pub sending: Sending,
+    /// Who answers a digest challenge (RFC 7616).
+    pub digest: Option<Arc<Login>>,
 }
 
 impl Prepared {
-    /// The header fields as they go out: those of [`Self::headers`], then those the connection adds.
-    pub fn wire_headers(&self) -> Vec<(Cow<'_, str>, Cow<'_, str>)> {
-        let own = self.headers.iter().map(|(name, value)| (Cow::Borrowed(&**name), Cow::Borrowed(&**value)));
-        let mut headers: Vec<(Cow<'_, str>, Cow<'_, str>)> = own.collect();
-        if self.header("host").is_none() {
-            let host = self.url.host_str().unwrap_or_default();
-            let host = self.url.port().map_or(Cow::Borrowed(host), |port| Cow::Owned(format!("{host}:{port}")));
-            headers.push(("Host".into(), host));
+    /// A request with nothing but a method and an address.
+    pub fn new(method: impl Into<String>, url: Url) -> Self {
+        Self {
+            method: method.into(),
+            url,
+            version: None,
+            headers: Vec::new(),
+            body: None,
+            sending: Sending::default(),
+            digest: None,
         }
-        if let Some(body) = &self.body {
-            headers.push(("Content-Length".into(), body.len().to_string().into()));
-        }
-        headers
     }
 
     /// The first value of a header field.

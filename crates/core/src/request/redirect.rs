@@ -2,9 +2,6 @@ use super::Prepared;
 use std::sync::Arc;
 use url::Url;
 
-/// Redirects followed before giving up.
-pub const MAX_HOPS: usize = 10;
-
 /// Where a redirect leads.
 #[derive(Debug)]
 pub enum Redirect {
@@ -17,9 +14,10 @@ pub enum Redirect {
 /// The request that follows from a redirect (RFC 9110 15.4); `None` where the answer is the last.
 ///
 /// 303 becomes GET, and so does POST after 301 and 302, as every client does; 307 and 308 keep the
-/// method and the body. Credentials do not cross to another origin.
+/// method and the body. Credentials do not cross to another origin, and none are taken from the address
+/// it leads to.
 pub fn next_hop(request: &Prepared, status: u16, location: Option<&str>) -> Option<Redirect> {
-    if !matches!(status, 301 | 302 | 303 | 307 | 308) {
+    if !matches!(status, 301 | 302 | 303 | 307 | 308) || request.sending.redirects == 0 {
         return None;
     }
     let location = location?;
@@ -37,9 +35,12 @@ pub fn next_hop(request: &Prepared, status: u16, location: Option<&str>) -> Opti
     }
     if !same_origin(&request.url, &url) {
         next.headers.retain(|(name, _)| !crate::secret::is_secret_header(name) && !name.eq_ignore_ascii_case("host"));
+        next.digest = None;
     }
     next.url = url;
     next.url.set_fragment(None);
+    // An http address, which this is, takes both.
+    let _ = (next.url.set_username(""), next.url.set_password(None));
     Some(Redirect::To(Arc::new(next)))
 }
 

@@ -1,5 +1,5 @@
 use super::place::{Place, Surroundings};
-use super::{Prepared, Redirect, next_hop};
+use super::{Content, Prepared, Redirect, next_hop};
 use crate::expression::Value;
 use crate::testing::{json_answer, replay, settings};
 use proptest::prelude::*;
@@ -21,7 +21,11 @@ fn prepared(file: &str, set: &[(&str, Value)]) -> Result<Prepared, Vec<String>> 
 }
 
 fn body(request: &Prepared) -> &str {
-    std::str::from_utf8(request.body.as_deref().unwrap_or_default()).expect("text")
+    match &request.body {
+        None => "",
+        Some(Content::Bytes(bytes)) => std::str::from_utf8(bytes).expect("text"),
+        Some(Content::Pieces(_)) => panic!("one text was expected"),
+    }
 }
 
 #[test]

@@ -18,7 +18,7 @@ impl Writer<'_, '_> {
         let text = &workspace.source(source).text;
         // Most texts have neither a mark nor anything that is escaped.
         if memchr::memchr2(b'{', b'\\', span.of(text).as_bytes()).is_none() {
-            return span.of(text).to_owned();
+            return around.literal(span.of(text)).into_owned();
         }
         let mut problems = Vec::new();
         let template = Template::parse(text, span, body, &mut problems);
@@ -28,7 +28,7 @@ impl Writer<'_, '_> {
             match segment {
                 Segment::Text(span) => {
                     around.pass(span.of(text));
-                    out.push_str(span.of(text));
+                    out.push_str(&around.literal(span.of(text)));
                 }
                 Segment::Escape(_) => {}
                 Segment::Mark { expression, .. } => {
@@ -40,44 +40,104 @@ impl Writer<'_, '_> {
         out
     }
 
-    fn write_mark(&mut self, out: &mut String, source: SourceId, expression: Span, place: Place) {
-        let value = match self.lookup.evaluate(source, expression, Stage::Before) {
-            Ok(value) => value,
-            Err(problems) => return self.problems.extend(problems),
+    /// A text argument: no encoding, since where it goes is known only later.
+    pub(super) fn text(&mut self, source: SourceId, span: Span) -> String {
+        self.write(source, span, Surroundings::Same(Place::Text), false)
+    }
+
+    /// The text of a file, named at `at` of `source`, with its marks resolved.
+    pub(super) fn write_file(
+        &mut self,
+        source: SourceId,
+        at: Span,
+        file: &str,
+        text: &str,
+        mut around: Surroundings,
+    ) -> String {
+        let mut problems = Vec::new();
+        let template = Template::parse(text, Span::new(0, text.len()), false, &mut problems);
+        let lines = crate::syntax::Lines::new(text);
+        let placed = |offset: usize, mut problem: Problem| {
+            problem.message = format!("in `{file}`, line {}: {}", lines.line_of(offset), problem.message);
+            problem.span = at;
+            problem.in_source(source)
         };
+        let slips: Vec<Problem> = problems.into_iter().map(|slip| placed(slip.span.start(), slip)).collect();
+        self.problems.extend(slips);
+        let mut out = String::with_capacity(text.len() + 16);
+        for segment in template.segments {
+            match segment {
+                Segment::Text(span) => {
+                    around.pass(span.of(text));
+                    out.push_str(span.of(text));
+                }
+                Segment::Escape(_) => {}
+                Segment::Mark { expression, .. } => {
+                    let place = around.mark();
+                    let before = self.problems.len();
+                    let words = expression.of(text);
+                    match self.lookup.evaluate_text(words, source, at) {
+                        Ok(value) => self.write_value(&mut out, source, (at, words), place, &value),
+                        Err(problems) => self.problems.extend(problems),
+                    }
+                    let found: Vec<Problem> = self.problems.drain(before..).collect();
+                    self.problems.extend(found.into_iter().map(|problem| placed(expression.start(), problem)));
+                }
+            }
+        }
+        out
+    }
+
+    fn write_mark(&mut self, out: &mut String, source: SourceId, expression: Span, place: Place) {
         let text = expression.of(&self.lookup.workspace.source(source).text);
-        let raw = text.starts_with("raw") && self.lookup.compile(source, expression).is_ok_and(|it| it.is_raw());
-        match place.write(&value, raw) {
+        match self.lookup.evaluate(source, expression, Stage::Before) {
+            Ok(value) => self.write_value(out, source, (expression, text), place, &value),
+            Err(problems) => self.problems.extend(problems),
+        }
+    }
+
+    /// Writes the value of the expression `text`, which stands `at`.
+    fn write_value(
+        &mut self,
+        out: &mut String,
+        source: SourceId,
+        (at, text): (Span, &str),
+        place: Place,
+        value: &Value,
+    ) {
+        let raw = text.starts_with("raw") && self.lookup.reach.engine.compile(text).is_ok_and(|it| it.is_raw());
+        match place.write(value, raw) {
             Ok(written) => {
                 if place == Place::Header && written.contains(['\r', '\n', '\0']) {
                     let message = format!("the value of `{text}` has a line end, which no header can hold");
-                    let problem = Problem::mistake(Code::UnfitValue, expression, message);
+                    let problem = Problem::mistake(Code::UnfitValue, at, message);
                     self.problems
                         .push(problem.with_hint("encode it, as in `base64(…)`, or `trim(…)` it").in_source(source));
                 }
                 out.push_str(&written);
             }
-            Err(unfit) => self.unfit(source, expression, place, unfit, &value),
+            Err(unfit) => {
+                let problem = unfit_problem(text, at, place, unfit, value);
+                self.problems.push(problem.in_source(source));
+            }
         }
     }
+}
 
-    fn unfit(&mut self, source: SourceId, at: Span, place: Place, unfit: Unfit, value: &Value) {
-        let text = at.of(&self.lookup.workspace.source(source).text);
-        let whither = place.words();
-        let problem = match unfit {
-            Unfit::Null if matches!(place, Place::TargetStart | Place::Target | Place::Header) => {
-                Problem::mistake(Code::UnfitValue, at, format!("`{text}` is null, which {whither} cannot hold"))
-                    .with_hint("give it a value, or leave the part out")
-            }
-            Unfit::Null => Problem::remark(Code::UnfitValue, at, format!("`{text}` is null: nothing is written")),
-            Unfit::Structure(_) => {
-                let kind = value.kind().words();
-                Problem::mistake(Code::UnfitValue, at, format!("`{text}` is {kind}, which {whither} cannot hold"))
-                    .with_hint(format!("write `json({text})` for JSON text, or `join({text}, ',')` for a list"))
-            }
-            Unfit::NotText => Problem::mistake(Code::UnfitValue, at, format!("`{text}` is bytes that are no text"))
-                .with_hint(format!("encode it, as in `base64({text})`")),
-        };
-        self.problems.push(problem.in_source(source));
+fn unfit_problem(text: &str, at: Span, place: Place, unfit: Unfit, value: &Value) -> Problem {
+    let whither = place.words();
+    match unfit {
+        Unfit::Null if matches!(place, Place::TargetStart | Place::Target | Place::Header) => {
+            Problem::mistake(Code::UnfitValue, at, format!("`{text}` is null, which {whither} cannot hold"))
+                .with_hint("give it a value, or leave the part out")
+        }
+        Unfit::Null => Problem::remark(Code::UnfitValue, at, format!("`{text}` is null: nothing is written")),
+        Unfit::Structure(_) => {
+            let kind = value.kind().words();
+            Problem::mistake(Code::UnfitValue, at, format!("`{text}` is {kind}, which {whither} cannot hold"))
+                .with_hint(format!("write `json({text})` for JSON text, or `join({text}, ',')` for a list"))
+        }
+        Unfit::NotText => Problem::mistake(Code::UnfitValue, at, format!("`{text}` is bytes that are no text"))
+            .with_hint(format!("encode it, as in `base64({text})`")),
     }
 }

@@ -1,3 +1,4 @@
+use super::charset;
 use crate::request::Prepared;
 use bytes::Bytes;
 use std::sync::Arc;
@@ -8,7 +9,7 @@ use std::time::Duration;
 pub struct Exchange {
     /// The request of the last hop.
     pub sent: Arc<Prepared>,
-    /// The redirects that were followed, in order.
+    /// What was answered on the way: redirects and challenges, in order.
     pub hops: Vec<Hop>,
     /// The status code (RFC 9110 15).
     pub status: u16,
@@ -18,16 +19,73 @@ pub struct Exchange {
     pub version: &'static str,
     /// The header fields in order, as bytes.
     pub headers: Vec<(String, Vec<u8>)>,
-    /// The body with any content coding taken off.
+    /// The body with any content coding taken off; empty where it was only passed on.
     pub body: Bytes,
-    /// How long what took.
+    /// How many bytes the body has, held or not.
+    pub size: u64,
+    /// How long what took, of the last hop.
     pub timings: Timings,
+    /// The proxy the last hop went through, without credentials.
+    pub proxy: Option<String>,
+    /// What happened to cookies, over all hops.
+    pub cookies: Vec<CookieNote>,
 }
 
-/// A redirect that was followed.
+/// One cookie in an exchange.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct CookieNote {
+    /// The host it was sent to or came from.
+    pub host: String,
+    /// Its name.
+    pub name: String,
+    /// What happened to it.
+    pub fate: CookieFate,
+    /// Where it holds and how long, or why it was refused.
+    pub words: String,
+}
+
+/// What happened to a cookie.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum CookieFate {
+    /// It went out.
+    Sent,
+    /// The answer set it, and it is kept.
+    Set,
+    /// The answer ended it.
+    Ended,
+    /// The answer set it, but it may not.
+    Refused,
+}
+
+impl CookieFate {
+    /// A stable word.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            CookieFate::Sent => "sent",
+            CookieFate::Set => "set",
+            CookieFate::Ended => "ended",
+            CookieFate::Refused => "refused",
+        }
+    }
+}
+
+/// Why a hop was not the last.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum HopKind {
+    /// It led elsewhere.
+    Redirect,
+    /// It asked for proof of who sends, which the next one gave.
+    Challenge,
+}
+
+/// An answer that was not the last.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Hop {
-    /// The status of the redirect.
+    /// Why another one followed.
+    pub kind: HopKind,
+    /// How long what took.
+    pub timings: Timings,
+    /// The status of the answer.
     pub status: u16,
     /// The method that was answered so.
     pub method: String,
@@ -40,10 +98,14 @@ pub struct Hop {
 /// How long what took. A phase that did not happen (a connection was there already) is `None`.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct Timings {
+    /// When this hop began, after the first one did.
+    pub began: Duration,
     /// Looking the name up.
     pub lookup: Option<Duration>,
-    /// Connecting, TLS included.
+    /// Connecting, without TLS.
     pub connect: Option<Duration>,
+    /// Agreeing on TLS.
+    pub tls: Option<Duration>,
     /// From sending to the first byte of the answer.
     pub wait: Duration,
     /// From the first byte to the last.
@@ -53,6 +115,21 @@ pub struct Timings {
 }
 
 impl Exchange {
+    /// Whether the whole body is held.
+    pub fn holds_body(&self) -> bool {
+        self.body.len() as u64 == self.size
+    }
+
+    /// The body as text, by its charset.
+    pub fn text(&self) -> std::borrow::Cow<'_, str> {
+        charset::decode(&self.body, &self.header("content-type").unwrap_or_default())
+    }
+
+    /// The redirects that were followed.
+    pub fn redirects(&self) -> impl Iterator<Item = &Hop> {
+        self.hops.iter().filter(|hop| hop.kind == HopKind::Redirect)
+    }
+
     /// The first header field of that name as text, bytes that are no UTF-8 replaced.
     pub fn header(&self, name: &str) -> Option<std::borrow::Cow<'_, str>> {
         self.headers
@@ -100,6 +177,10 @@ pub enum FailureKind {
     TooLarge,
     /// A redirect that leads nowhere, or too many.
     Redirect,
+    /// Whoever gives tokens refused one.
+    NotAuthorized,
+    /// The answer could not be written where it goes.
+    NotSaved,
     /// Anything else.
     Other,
 }
@@ -116,6 +197,8 @@ impl FailureKind {
             FailureKind::NotHttp => "not-http",
             FailureKind::TooLarge => "too-large",
             FailureKind::Redirect => "redirect",
+            FailureKind::NotAuthorized => "not-authorized",
+            FailureKind::NotSaved => "not-saved",
             FailureKind::Other => "other",
         }
     }

@@ -1,9 +1,14 @@
-//! What came back, and the names it gives to expressions.
+//! What came back, the names it gives to expressions, and how it is laid out to be read.
 
+mod advice;
+mod charset;
+mod describe;
 mod exchange;
 mod layout;
 mod names;
 
-pub use exchange::{Exchange, Failure, FailureKind, Hop, Timings};
-pub use layout::{Piece, lay_out_json};
+pub(crate) use advice::advice;
+pub use describe::Nature;
+pub use exchange::{CookieFate, CookieNote, Exchange, Failure, FailureKind, Hop, HopKind, Timings};
+pub use layout::{Piece, lay_out};
 pub use names::ResponseNames;

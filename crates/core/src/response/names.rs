@@ -1,5 +1,6 @@
 use super::{Exchange, Hop};
 use crate::expression::{Reads, Value};
+use crate::request::Content;
 
 /// The names a response gives to expressions, each made when first asked for: a body that no
 /// expression names is never parsed.
@@ -19,6 +20,11 @@ impl<'x> ResponseNames<'x> {
     /// The names of `exchange`; of a body that is a JSON object, only what `body` says.
     pub fn reading(exchange: &'x Exchange, body: Reads) -> Self {
         Self { exchange, body, made: Vec::new() }
+    }
+
+    /// The exchange itself.
+    pub(crate) fn exchange(&self) -> &'x Exchange {
+        self.exchange
     }
 
     /// Gives the whole body from now on: who explains a failure looks at all of it.
@@ -41,11 +47,11 @@ impl<'x> ResponseNames<'x> {
             "headers" => ("headers", headers(&exchange.headers)),
             "cookies" => ("cookies", cookies(exchange)),
             "body" => ("body", body(exchange, &self.body)),
-            "text" => ("text", Value::text(String::from_utf8_lossy(&exchange.body))),
-            "size" => ("size", Value::from(exchange.body.len() as u64)),
+            "text" => ("text", Value::text(exchange.text())),
+            "size" => ("size", Value::from(exchange.size)),
             "elapsed" => ("elapsed", Value::duration(exchange.timings.total)),
             "url" => ("url", Value::from(exchange.sent.url.as_str())),
-            "hops" => ("hops", Value::list(exchange.hops.iter().map(hop))),
+            "hops" => ("hops", Value::list(exchange.redirects().map(hop))),
             "sent" => ("sent", sent(exchange)),
             _ => return None,
         };
@@ -95,7 +101,7 @@ fn body(exchange: &Exchange, reads: &Reads) -> Value {
             return value;
         }
     }
-    Value::text(String::from_utf8_lossy(&exchange.body))
+    Value::text(exchange.text())
 }
 
 fn hop(hop: &Hop) -> Value {
@@ -118,6 +124,6 @@ fn sent(exchange: &Exchange) -> Value {
         ("method", Value::from(exchange.sent.method.as_str())),
         ("url", Value::from(exchange.sent.url.as_str())),
         ("headers", headers(&fields)),
-        ("body", Value::text(String::from_utf8_lossy(exchange.sent.body.as_deref().unwrap_or_default()))),
+        ("body", Value::text(exchange.sent.body.as_ref().map(Content::text).unwrap_or_default())),
     ])
 }

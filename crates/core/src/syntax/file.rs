@@ -1,4 +1,5 @@
 use super::Span;
+use std::time::Duration;
 
 /// A request file: a preamble, then cells.
 #[derive(Clone, Debug, Default)]
@@ -61,11 +62,79 @@ pub enum Kind {
     Check { label: Option<Span>, expression: Span, hint: Option<Span> },
     /// `% ask NAME "question" [secret] [default EXPR] [from LIST]`; the question without its quotes
     Ask { name: Span, question: Span, secret: bool, default: Option<Span>, choices: Option<Span> },
+    /// `% query NAME = TEXT`; without `=`, the bare name
+    Query { name: Span, value: Option<Span> },
+    /// `% field NAME = TEXT`
+    Field { name: Span, value: Span },
+    /// `% part NAME = TEXT`, `% part NAME from PATH [type MEDIA] [as FILENAME]`
+    Part { name: Span, content: PartContent },
+    /// `% body from PATH [verbatim]`
+    BodyFrom { path: Span, verbatim: bool },
+    /// `% auth …`
+    Auth(Auth),
+    /// `% timeout DURATION`
+    Timeout(Duration),
+    /// `% redirects N`
+    Redirects(u8),
+    /// `% cookies on|off`
+    Cookies(bool),
+    /// `% insecure [off]`
+    Insecure(bool),
+    /// `% save PATH`
+    Save(Span),
     /// A line with a mistake in it, which was reported.
     Broken,
 }
 
+/// What a part of a multipart body holds.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[allow(missing_docs)] // each variant's line says what its fields are
+pub enum PartContent {
+    /// `= TEXT`
+    Text(Span),
+    /// `from PATH [type MEDIA] [as FILENAME]`
+    File { path: Span, media: Option<Span>, filename: Option<Span> },
+}
+
+/// The credentials an `% auth` line asks for.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[allow(missing_docs)] // each variant's line says what its fields are
+pub enum Auth {
+    /// `basic USER PASS` (RFC 7617)
+    Basic { user: Span, password: Span },
+    /// `bearer TOKEN` (RFC 6750)
+    Bearer(Span),
+    /// `digest USER PASS` (RFC 7616)
+    Digest { user: Span, password: Span },
+    /// `oauth2 PROFILE` (RFC 6749): a table of the configuration
+    OAuth2(Span),
+    /// `none`: not what an outer line asks for
+    None,
+}
+
 impl Kind {
+    /// Every piece of text on the line in which marks may stand.
+    pub fn texts(&self) -> impl Iterator<Item = Span> + use<> {
+        let texts = match *self {
+            Kind::Header { value, .. } => [Some(value), None, None, None],
+            Kind::Check { hint, .. } => [hint, None, None, None],
+            Kind::Query { name, value } => [Some(name), value, None, None],
+            Kind::Field { name, value } | Kind::Part { name, content: PartContent::Text(value) } => {
+                [Some(name), Some(value), None, None]
+            }
+            Kind::Part { name, content: PartContent::File { path, media, filename } } => {
+                [Some(name), Some(path), media, filename]
+            }
+            Kind::BodyFrom { path, .. } | Kind::Save(path) => [Some(path), None, None, None],
+            Kind::Auth(Auth::Basic { user, password } | Auth::Digest { user, password }) => {
+                [Some(user), Some(password), None, None]
+            }
+            Kind::Auth(Auth::Bearer(token)) => [Some(token), None, None, None],
+            _ => [None; 4],
+        };
+        texts.into_iter().flatten()
+    }
+
     /// The members of a comma-separated list, without blanks.
     pub fn list(list: Span, text: &str) -> impl Iterator<Item = Span> + '_ {
         let mut start = list.start();

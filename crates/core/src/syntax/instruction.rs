@@ -6,11 +6,13 @@ use super::{Span, scan};
 use crate::problem::{Code, Problem, closest, enumerate};
 
 /// The instructions that are carried out.
-pub const CARRIED_OUT: &[&str] = &["name", "tag", "needs", "let", "ask", "header", "yield", "check", "waive"];
-
-/// Words of the language that are not carried out yet. They are kept, so that a file's meaning does
-/// not change silently when they are.
-pub const NOT_YET: &[&str] = &[
+pub const CARRIED_OUT: &[&str] = &[
+    "name",
+    "tag",
+    "needs",
+    "let",
+    "ask",
+    "header",
     "query",
     "field",
     "part",
@@ -20,15 +22,15 @@ pub const NOT_YET: &[&str] = &[
     "redirects",
     "cookies",
     "insecure",
-    "graphql",
-    "variables",
-    "skip",
-    "wait",
-    "each",
+    "yield",
+    "check",
+    "waive",
     "save",
-    "play",
-    "afterwards",
 ];
+
+/// Words of the language that are not carried out yet. They are kept, so that a file's meaning does
+/// not change silently when they are.
+pub const NOT_YET: &[&str] = &["graphql", "variables", "skip", "wait", "each", "play", "afterwards"];
 
 /// Whether the language itself gives `name` to expressions, so that no value may take it.
 pub fn is_language_name(name: &str) -> bool {
@@ -91,15 +93,15 @@ pub(super) fn parse(text: &str, span: Span, zone: Zone, problems: &mut Vec<Probl
     Instruction { span, kind }
 }
 
-type Read<T> = Result<T, Box<Problem>>;
+pub(super) type Read<T> = Result<T, Box<Problem>>;
 
 /// Reads one line's arguments. `expect_*` gives a mistake where the argument is not as it must be.
-struct Reader<'t> {
-    text: &'t str,
+pub(super) struct Reader<'t> {
+    pub(super) text: &'t str,
     /// The instruction's word.
-    word: Span,
+    pub(super) word: Span,
     /// What is left of the line, without blanks around it.
-    rest: Span,
+    pub(super) rest: Span,
 }
 
 impl<'t> Reader<'t> {
@@ -133,7 +135,7 @@ impl<'t> Reader<'t> {
                 Ok(Kind::Yield { name, expression, secret })
             }
             "check" => self.check(),
-            _ => Err(Box::new(self.unknown())),
+            _ => self.sending().unwrap_or_else(|| Err(Box::new(self.unknown()))),
         }
     }
 
@@ -162,10 +164,10 @@ impl<'t> Reader<'t> {
     fn misplaced(&self, zone: Zone) -> Option<Problem> {
         let word = self.word.of(self.text);
         let (why, hint) = match (word, zone) {
-            ("name" | "needs" | "waive" | "ask", Zone::Preamble) => {
+            ("name" | "needs" | "waive" | "ask" | "query" | "field" | "part" | "body", Zone::Preamble) => {
                 ("belongs to one cell, but stands before the first", "move it below the cell's `%%` line".to_owned())
             }
-            ("yield", Zone::Preamble | Zone::Head | Zone::Alone) => {
+            ("yield" | "save", Zone::Preamble | Zone::Head | Zone::Alone) => {
                 ("needs a response, but stands before the request", "move it below the request".to_owned())
             }
             _ => return None,
@@ -174,12 +176,12 @@ impl<'t> Reader<'t> {
         Some(Problem::mistake(Code::MisplacedInstruction, self.word, message).with_hint(hint))
     }
 
-    fn malformed<T>(&self, span: Span, message: impl Into<String>, hint: impl Into<String>) -> Read<T> {
+    pub(super) fn malformed<T>(&self, span: Span, message: impl Into<String>, hint: impl Into<String>) -> Read<T> {
         Err(Box::new(Problem::mistake(Code::MalformedInstruction, span, message).with_hint(hint)))
     }
 
     /// The place where something is missing: the end of what is there.
-    fn end_of_line(&self) -> Span {
+    pub(super) fn end_of_line(&self) -> Span {
         Span::empty(if self.rest.is_empty() { self.word.end() } else { self.rest.end() })
     }
 

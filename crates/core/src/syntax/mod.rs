@@ -5,6 +5,7 @@
 //!
 //! [`Problem`]: crate::problem::Problem
 
+mod duration;
 mod file;
 mod instruction;
 mod lines;
@@ -12,14 +13,16 @@ mod names;
 mod parse;
 mod request_line;
 mod scan;
+mod sending;
 mod span;
 mod template;
 
 #[cfg(test)]
 mod tests;
 
+pub use duration::duration;
 pub(crate) use file::instructions;
-pub use file::{Cell, Field, File, Instruction, Item, Kind, Node, RequestLine, Version};
+pub use file::{Auth, Cell, Field, File, Instruction, Item, Kind, Node, PartContent, RequestLine, Version};
 pub use instruction::{CARRIED_OUT, NOT_YET, is_language_name};
 pub use lines::{Lines, Place};
 pub use names::{is_value_name, slug};

@@ -117,9 +117,9 @@ fn bodies_and_tails() {
     );
     check("%% a\n/x\n\n% check true\nmore\nand more", &["a: - /x %check true"], &[(Code::StrayText, "more")]);
     check(
-        "%% a\nPOST /x\n\nbody\n% save out.json",
-        &["a: POST /x \"body\" %save out.json"],
-        &[(Code::NotCarriedOut, "save")],
+        "%% a\nPOST /x\n\nbody\n% play morning",
+        &["a: POST /x \"body\" %play morning"],
+        &[(Code::NotCarriedOut, "play")],
     );
 }
 

@@ -2,6 +2,8 @@
 //! by key, so both become one [`Config`] in which each entry knows its place.
 
 use super::given::{Entry, Outside};
+use super::profile::Profile;
+use super::send_settings::SendSettings;
 use super::{config_reader, own_functions};
 use crate::expression::{OwnFunction, Value};
 use crate::problem::{Code, Problem, SourceId, closest, enumerate};
@@ -26,6 +28,10 @@ pub struct Config {
     pub environments: Vec<Environment>,
     /// Functions of the workspace's own.
     pub functions: Vec<OwnFunction>,
+    /// How requests go out in every environment.
+    pub send: SendSettings,
+    /// Ways to get tokens (RFC 6749).
+    pub profiles: Vec<Profile>,
 }
 
 /// A named set of values.
@@ -41,12 +47,21 @@ pub struct Environment {
     pub tint: Option<Tint>,
     /// Its values, private ones first: the first of a name wins.
     pub values: Vec<Entry>,
+    /// How requests go out in it.
+    pub send: SendSettings,
 }
 
 impl Environment {
     /// An environment of which only the name is known.
     pub(super) fn new(name: &str, place: (SourceId, Span)) -> Self {
-        Self { name: name.to_owned(), place, guard: None, tint: None, values: Vec::new() }
+        Self {
+            name: name.to_owned(),
+            place,
+            guard: None,
+            tint: None,
+            values: Vec::new(),
+            send: SendSettings::default(),
+        }
     }
 
     /// Whether requests that change things are asked about first.
@@ -110,6 +125,14 @@ impl Config {
         self.environments.iter().flat_map(|environment| &environment.values).chain(&self.values)
     }
 
+    /// How requests go out in the chosen environment.
+    pub fn send_settings(&self, environment: Option<&str>) -> SendSettings {
+        match environment.and_then(|name| self.environment(name)) {
+            Some(environment) => environment.send.clone().over(&self.send),
+            None => self.send.clone(),
+        }
+    }
+
     /// Whether a value of that name is declared secret in any environment: then it is one, wherever it
     /// comes from.
     pub fn is_secret(&self, name: &str) -> bool {
@@ -148,11 +171,19 @@ impl Config {
                     shared.guard = own.guard.or(shared.guard);
                     shared.tint = own.tint.or(shared.tint);
                     shared.values.splice(..0, own.values);
+                    shared.send = own.send.over(&shared.send);
                 }
             }
         }
         self.functions.retain(|shared| !private.functions.iter().any(|own| own.name == shared.name));
         self.functions.extend(private.functions);
+        self.send = private.send.over(&self.send);
+        for own in private.profiles {
+            match self.profiles.iter_mut().find(|shared| shared.name == own.name) {
+                None => self.profiles.push(own),
+                Some(shared) => shared.take(own),
+            }
+        }
         self
     }
 

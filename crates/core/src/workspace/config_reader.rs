@@ -9,13 +9,13 @@ use std::borrow::Cow;
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
-type Table<'t> = DeTable<'t>;
-type Key<'t> = Spanned<Cow<'t, str>>;
-type Held<'t> = Spanned<DeValue<'t>>;
+pub(super) type Table<'t> = DeTable<'t>;
+pub(super) type Key<'t> = Spanned<Cow<'t, str>>;
+pub(super) type Held<'t> = Spanned<DeValue<'t>>;
 
 /// Reads `text`. What cannot be read is reported and left out.
 pub(super) fn read(text: &str, source: SourceId, private: bool) -> (Config, Vec<Problem>) {
-    let mut reader = Reader { source, private, problems: Vec::new() };
+    let mut reader = Reader { text, source, private, problems: Vec::new() };
     let mut config = Config::default();
     match DeTable::parse(text) {
         Ok(table) => reader.root(table.get_ref(), &mut config),
@@ -34,30 +34,31 @@ pub(super) fn read(text: &str, source: SourceId, private: bool) -> (Config, Vec<
 }
 
 /// The keys of a table of ours: those that are carried out, and those of the language that are not yet.
-struct Keys {
-    table: &'static str,
-    known: &'static [&'static str],
-    later: &'static [&'static str],
+pub(super) struct Keys {
+    pub(super) table: &'static str,
+    pub(super) known: &'static [&'static str],
+    pub(super) later: &'static [&'static str],
 }
 
 const ROOT: Keys = Keys {
     table: "the configuration",
-    known: &["workspace", "values", "environments", "functions"],
-    later: &["send", "oauth2", "lint"],
+    known: &["workspace", "values", "environments", "functions", "send", "oauth2"],
+    later: &["lint"],
 };
 const WORKSPACE: Keys = Keys { table: "`[workspace]`", known: &["requests", "environment"], later: &[] };
-const ENVIRONMENT: Keys = Keys { table: "an environment", known: &["values", "guard", "tint"], later: &[] };
+const ENVIRONMENT: Keys = Keys { table: "an environment", known: &["values", "guard", "tint", "send"], later: &[] };
 const SOURCE: Keys =
     Keys { table: "a value's description", known: &["value", "from", "command", "secret"], later: &[] };
 const FUNCTION: Keys = Keys { table: "a function", known: &["params", "is", "help"], later: &[] };
 
-struct Reader {
-    source: SourceId,
+pub(super) struct Reader<'t> {
+    pub(super) text: &'t str,
+    pub(super) source: SourceId,
     private: bool,
     problems: Vec<Problem>,
 }
 
-impl Reader {
+impl Reader<'_> {
     fn root(&mut self, table: &Table<'_>, config: &mut Config) {
         for (key, held) in table {
             match (key.get_ref().as_ref(), self.expect_table(key, held)) {
@@ -74,7 +75,15 @@ impl Reader {
                 ("functions", Some(table)) => {
                     config.functions = table.iter().filter_map(|(name, held)| self.function(name, held)).collect();
                 }
-                ("workspace" | "values" | "environments" | "functions", None) => {}
+                ("send", Some(table)) => config.send = self.send_settings(table),
+                ("oauth2", Some(table)) => {
+                    for (name, held) in table {
+                        let Some(table) = self.expect_table(name, held) else { continue };
+                        let profile = self.profile(name, table);
+                        config.profiles.push(profile);
+                    }
+                }
+                (known, None) if ROOT.known.contains(&known) => {}
                 _ => self.unknown_key(key, &ROOT),
             }
         }
@@ -113,6 +122,11 @@ impl Reader {
                     }
                 }
                 "guard" => environment.guard = self.expect_truth(key, held),
+                "send" => {
+                    if let Some(table) = self.expect_table(key, held) {
+                        environment.send = self.send_settings(table);
+                    }
+                }
                 "tint" => {
                     let Some(word) = self.expect_text(key, held) else { continue };
                     environment.tint = Tint::parse(&word);
@@ -313,7 +327,7 @@ impl Reader {
         None
     }
 
-    fn expect_text(&mut self, key: &Key<'_>, held: &Held<'_>) -> Option<String> {
+    pub(super) fn expect_text(&mut self, key: &Key<'_>, held: &Held<'_>) -> Option<String> {
         if let DeValue::String(text) = held.get_ref() {
             return Some(text.to_string());
         }
@@ -321,7 +335,7 @@ impl Reader {
         None
     }
 
-    fn expect_truth(&mut self, key: &Key<'_>, held: &Held<'_>) -> Option<bool> {
+    pub(super) fn expect_truth(&mut self, key: &Key<'_>, held: &Held<'_>) -> Option<bool> {
         if let DeValue::Boolean(truth) = held.get_ref() {
             return Some(*truth);
         }
@@ -329,7 +343,7 @@ impl Reader {
         None
     }
 
-    fn unknown_key(&mut self, key: &Key<'_>, keys: &Keys) {
+    pub(super) fn unknown_key(&mut self, key: &Key<'_>, keys: &Keys) {
         let name = key.get_ref().as_ref();
         let span = key_span(key);
         let problem = if keys.later.contains(&name) {
@@ -347,7 +361,7 @@ impl Reader {
         self.problems.push(problem);
     }
 
-    fn mistake(&mut self, span: Span, message: impl Into<String>, hint: &str) {
+    pub(super) fn mistake(&mut self, span: Span, message: impl Into<String>, hint: &str) {
         self.problems.push(Problem::mistake(Code::BadConfiguration, span, message).with_hint(hint));
     }
 }
@@ -357,6 +371,6 @@ fn is_constant(word: &str) -> bool {
     matches!(word, "true" | "false" | "null" | "in")
 }
 
-fn key_span(key: &Key<'_>) -> Span {
+pub(super) fn key_span(key: &Key<'_>) -> Span {
     key.span().into()
 }

@@ -162,6 +162,21 @@ impl<'a> Lookup<'a> {
             .map_err(|message| vec![Problem::mistake(Code::FailedExpression, span, message).in_source(source)])
     }
 
+    /// Works out an expression that stands in no text of the workspace, but is named at `at` of `source`.
+    pub fn evaluate_text(&mut self, text: &str, source: SourceId, at: Span) -> Result<Value, Vec<Problem>> {
+        let compiled = self.reach.engine.compile(text).map_err(|faults| {
+            let problem = |fault: &Fault| {
+                Problem::mistake(fault.code, at, fault.message.clone())
+                    .with_hint_if(fault.hint.clone())
+                    .in_source(source)
+            };
+            faults.iter().map(problem).collect::<Vec<_>>()
+        })?;
+        let bindings = self.bind(&compiled, source, at, Stage::Before)?;
+        let value = self.reach.engine.evaluate(&compiled, &bindings);
+        value.map_err(|message| vec![Problem::mistake(Code::FailedExpression, at, message).in_source(source)])
+    }
+
     /// The value of one name, used at `at` of `source`.
     pub fn named(
         &mut self,

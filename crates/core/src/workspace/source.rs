@@ -2,6 +2,7 @@ use super::config::{CONFIG_FILE, Config, LOCAL_FILE};
 use super::given::Outside;
 use crate::expression::FileReader;
 use crate::problem::{Code, Problem, SourceId};
+use crate::request::FilePiece;
 use crate::syntax::{self, Cell, File, Instruction, Kind, Lines, MAX_TEXT, Place, Span};
 use std::collections::HashMap;
 use std::io;
@@ -20,6 +21,12 @@ pub trait Files: Send + Sync {
     /// says so.
     fn read_anywhere(&self, path: &Path) -> io::Result<Vec<u8>> {
         self.read(path)
+    }
+
+    /// Where the file at `path`, which is relative to the workspace's root, lies, and how many bytes it
+    /// has: whoever sends it opens it there.
+    fn locate(&self, path: &Path) -> io::Result<(PathBuf, u64)> {
+        self.read(path).map(|bytes| (path.to_owned(), bytes.len() as u64))
     }
 
     /// What a command of the private configuration writes to its standard output. The error says in
@@ -184,6 +191,24 @@ impl Workspace {
         FileReader { files: Arc::clone(&self.files), folder }
     }
 
+    /// The bytes of the file at `path`, which is relative to the folder of a text.
+    pub(crate) fn read_beside(&self, source: SourceId, path: &str) -> io::Result<Vec<u8>> {
+        self.files.read(&self.beside(source, path)?)
+    }
+
+    /// The file at `path`, which is relative to the folder of a text.
+    pub(crate) fn locate_beside(&self, source: SourceId, path: &str) -> io::Result<FilePiece> {
+        let inside = self.beside(source, path)?;
+        let (path, size) = self.files.locate(&inside)?;
+        Ok(FilePiece { path, shown: shown(&inside), size })
+    }
+
+    fn beside(&self, source: SourceId, path: &str) -> io::Result<PathBuf> {
+        let folder = self.source(source).path.parent().unwrap_or(Path::new(""));
+        let outside = || io::Error::new(io::ErrorKind::PermissionDenied, "it lies outside the workspace");
+        clean(&folder.join(path)).ok_or_else(outside)
+    }
+
     /// A request file by its path as it is shown, if it is loaded.
     pub fn find_loaded(&self, shown: &str) -> Option<SourceId> {
         self.by_path.get(Path::new(shown)).copied().flatten()
@@ -256,6 +281,37 @@ impl Workspace {
         (source.file, source.problems) = (parsed.file, parsed.problems);
         source.commons = commons.into_iter().collect();
         Ok(self.add(source))
+    }
+
+    /// Puts another body into a cell, as it would stand in the file; the file itself stays as it is.
+    pub fn replace_body(&mut self, cell: CellId, body: &str) -> Result<(), Problem> {
+        let source = self.source(cell.source);
+        let (own, text) = (self.cell(cell), &source.text);
+        let (at, before) = match (own.body.is_empty(), &own.request) {
+            (false, _) | (_, None) => (own.body.range(), ""),
+            // Below the header fields: at the first blank line after the request line.
+            (true, Some(request)) => {
+                let rest = &text[request.span.start()..own.span.end()];
+                let blank = rest.find("\n\n").or_else(|| rest.find("\r\n\r\n")).unwrap_or(rest.trim_end().len());
+                let place = request.span.start() + blank;
+                (place..place, "\n\n")
+            }
+        };
+        let edited = format!("{}{before}{body}{}", &text[..at.start], &text[at.end..]);
+        let stem = source.path.file_stem().unwrap_or_default().to_string_lossy();
+        let parsed = syntax::parse(&edited, cell.source, &stem);
+        let same = parsed.file.cells.len() == source.file.cells.len()
+            && parsed.file.cells[cell.index as usize].body.of(&edited) == body.trim_end();
+        if !same {
+            let message = "this body would not be read as one";
+            let problem = Problem::mistake(Code::StrayText, Span::default(), message);
+            return Err(problem.with_hint("a body line that must start with `%` is written `\\%`"));
+        }
+        let (path, commons) = (source.path.clone(), source.commons.clone());
+        let mut source = Source::new(path, edited);
+        (source.file, source.problems, source.commons) = (parsed.file, parsed.problems, commons);
+        self.sources[cell.source.0 as usize] = source;
+        Ok(())
     }
 
     fn load_one(&mut self, path: &Path) -> Result<Option<SourceId>, Problem> {

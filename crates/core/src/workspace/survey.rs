@@ -65,7 +65,31 @@ pub enum OriginKind {
 }
 
 impl Origin {
-    fn of(found: &Found<'_>, workspace: &super::Workspace) -> Self {
+    /// Where it is, as somebody would look for it.
+    pub(crate) fn words(&self, workspace: &super::Workspace) -> String {
+        let line = |(source, span): (SourceId, Span)| {
+            format!("{}:{}", workspace.shown_path(source), workspace.source(source).place(span.start()).line)
+        };
+        let place = self.place.map(line).unwrap_or_default();
+        match &self.kind {
+            OriginKind::Set => "given by --set".to_owned(),
+            OriginKind::Let | OriginKind::Ask => format!("in {place}"),
+            OriginKind::Tray(cell, _) => match cell {
+                Some(cell) => format!("which `{}` yielded", workspace.cell(*cell).name),
+                None => "which lay on the tray".to_owned(),
+            },
+            OriginKind::Environment(name, from) => {
+                let from = from.as_ref().map(|from| format!(", from {from}")).unwrap_or_default();
+                format!("in {place}, environment {name}{from}")
+            }
+            OriginKind::Everywhere(from) => {
+                let from = from.as_ref().map(|from| format!(", from {from}")).unwrap_or_default();
+                format!("in {place}{from}")
+            }
+        }
+    }
+
+    pub(crate) fn of(found: &Found<'_>, workspace: &super::Workspace) -> Self {
         let entry_place = |entry: &Entry| Some((entry.source, entry.span));
         let (kind, place) = match found {
             Found::Set(_) => (OriginKind::Set, None),

@@ -39,19 +39,15 @@ fn expressions_of(text: &str, source: SourceId, instruction: &Instruction, found
     let mut take = |span: Span, after| found.push(Placed { source, span, after });
     match instruction.kind {
         Kind::Let { expression, .. } => take(expression, false),
-        Kind::Yield { expression, .. } => take(expression, true),
-        Kind::Check { expression, hint, .. } => {
-            take(expression, true);
-            if let Some(hint) = hint {
-                let before = found.len();
-                marks(text, source, hint, false, found);
-                found[before..].iter_mut().for_each(|placed| placed.after = true);
-            }
-        }
+        Kind::Yield { expression, .. } | Kind::Check { expression, .. } => take(expression, true),
         Kind::Ask { default, choices, .. } => default.into_iter().chain(choices).for_each(|span| take(span, false)),
-        Kind::Header { value, .. } => marks(text, source, value, false, found),
-        Kind::Name(_) | Kind::Tag(_) | Kind::Needs(_) | Kind::Waive(_) | Kind::Broken => {}
+        _ => {}
     }
+    let before = found.len();
+    instruction.kind.texts().for_each(|span| marks(text, source, span, false, found));
+    // The words of a check and the place to save to are written when the answer is there.
+    let after = matches!(instruction.kind, Kind::Check { .. } | Kind::Save(_));
+    found[before..].iter_mut().for_each(|placed| placed.after |= after);
 }
 
 /// The expressions of the marks in a piece of text.
@@ -81,10 +77,10 @@ fn own_expressions(workspace: &Workspace, cell: CellId) -> Vec<Placed> {
     found
 }
 
-/// The expressions of the preambles that hold for a cell: headers and checks it does not replace.
+/// The expressions of the preambles that hold for a cell: headers, credentials and checks.
 fn shared_expressions(workspace: &Workspace, cell: CellId, found: &mut Vec<Placed>) {
     for (home, instruction) in workspace.preambles(cell.source) {
-        if matches!(instruction.kind, Kind::Header { .. } | Kind::Check { .. }) {
+        if matches!(instruction.kind, Kind::Header { .. } | Kind::Auth(_) | Kind::Check { .. }) {
             expressions_of(&workspace.source(home).text, home, instruction, found);
         }
     }

@@ -1,25 +1,10 @@
-//! Laying JSON out over lines for a person to read: the same text with other white space.
+//! JSON: the same text with other white space.
 
-/// What a piece of laid out JSON is, for whoever colours it.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Piece {
-    /// The name of a member, with its quotes.
-    Key,
-    /// A text, with its quotes.
-    Text,
-    /// A number.
-    Number,
-    /// `true`, `false`, `null`.
-    Word,
-    /// Brackets, commas, colons.
-    Mark,
-    /// White space that is ours.
-    Space,
-}
+use super::{Piece, new_line};
 
 /// Lays out `json`, two blanks a level, and hands each piece on in order. Numbers and texts keep the
 /// form they came in. Gives `false`, and hands on nothing, where `json` is not JSON (RFC 8259).
-pub fn lay_out_json(json: &str, mut piece: impl FnMut(Piece, &str)) -> bool {
+pub(super) fn lay_out(json: &str, mut piece: impl FnMut(Piece, &str)) -> bool {
     if serde_json::from_str::<serde::de::IgnoredAny>(json).is_err() {
         return false;
     }
@@ -91,17 +76,6 @@ fn text_end(bytes: &[u8], open: usize) -> usize {
     bytes.len()
 }
 
-fn new_line(depth: usize, piece: &mut impl FnMut(Piece, &str)) {
-    const BLANKS: &str = "                                                                ";
-    piece(Piece::Space, "\n");
-    let mut left = depth * 2;
-    while left > 0 {
-        let now = left.min(BLANKS.len());
-        piece(Piece::Space, &BLANKS[..now]);
-        left -= now;
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -112,7 +86,7 @@ mod tests {
             r#"{"lots":[{"id":"L-1 \"x\"","bins":1.50e3,"open":true},[]],"none":{ }, "n":12345678901234567890123}"#;
         let mut out = String::new();
         let mut keys = Vec::new();
-        assert!(lay_out_json(json, |piece, text| {
+        assert!(lay_out(json, |piece, text| {
             if piece == Piece::Key {
                 keys.push(text.to_owned());
             }
@@ -123,6 +97,6 @@ mod tests {
             "{\n  \"lots\": [\n    {\n      \"id\": \"L-1 \\\"x\\\"\",\n      \"bins\": 1.50e3,\n      \"open\": true\n    },\n    []\n  ],\n  \"none\": {},\n  \"n\": 12345678901234567890123\n}"
         );
         assert_eq!(keys, ["\"lots\"", "\"id\"", "\"bins\"", "\"open\"", "\"none\"", "\"n\""]);
-        assert!(!lay_out_json("{\"a\": }", |_, _| unreachable!("nothing is handed on")));
+        assert!(!lay_out("{\"a\": }", |_, _| unreachable!("nothing is handed on")));
     }
 }

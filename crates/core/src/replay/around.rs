@@ -1,0 +1,43 @@
+//! What a run learns from an exchange beside its checks.
+
+use super::Run;
+use crate::response::{Exchange, Failure, FailureKind};
+use crate::syntax::is_value_name;
+use crate::workspace::{CellId, Lookup, Memo, Origin};
+
+impl Run<'_> {
+    /// Where the address comes from that nobody answers at.
+    pub(super) fn unreachable(&self, cell: CellId, step: usize, failure: &Failure) -> Option<String> {
+        if !matches!(failure.kind, FailureKind::Refused | FailureKind::NoSuchHost) {
+            return None;
+        }
+        let target = self.workspace.cell(cell).request.as_ref()?.target;
+        let name = base_name(target.of(&self.workspace.source(cell.source).text))?;
+        let mut memo = Memo::default();
+        let lookup = Lookup::new(self.reach(), cell, &self.plan.steps[step].needs, &mut memo);
+        let origin = Origin::of(&lookup.places(name).next()?, self.workspace);
+        Some(format!("the address comes from `{name}`, {}", origin.words(self.workspace)))
+    }
+
+    /// Cookies are credentials too; short ones are words that stand everywhere.
+    pub(super) fn learn_cookies(&mut self, exchange: &Exchange) {
+        const SHORT: usize = 8;
+        let sent = exchange.sent.header("cookie").into_iter().flat_map(|line| line.split(';'));
+        let mut values: Vec<String> = sent.filter_map(|pair| Some(pair.split_once('=')?.1.trim().to_owned())).collect();
+        for (_, line) in exchange.headers.iter().filter(|(name, _)| name.eq_ignore_ascii_case("set-cookie")) {
+            let line = String::from_utf8_lossy(line);
+            let value = line.split(';').next().and_then(|pair| pair.split_once('='));
+            values.extend(value.map(|(_, value)| value.trim().to_owned()));
+        }
+        values.iter().filter(|value| value.len() >= SHORT).for_each(|value| self.masker.add(value));
+    }
+}
+
+/// The value a target gets its address from: `base` for a path, or the one in a mark at its start.
+fn base_name(target: &str) -> Option<&str> {
+    if target.starts_with('/') {
+        return Some("base");
+    }
+    let (name, _) = target.strip_prefix("{{")?.split_once("}}")?;
+    Some(name.trim()).filter(|name| is_value_name(name))
+}

@@ -1,0 +1,82 @@
+//! The tokens of a run: got when a cell asks for one, and not twice.
+
+use super::Run;
+use super::plan::Step;
+use crate::problem::Problem;
+use crate::request::{Granted, Token, TokenRequest, auth_of, token_request};
+use crate::response::{Exchange, Failure, FailureKind};
+use crate::secret::Masker;
+use crate::syntax::Auth;
+use crate::workspace::{CellId, Lookup, Memo};
+
+impl Run<'_> {
+    /// Takes the answer to a request for a token. Where there is none, the cells that ask for it are
+    /// reported as not answered.
+    pub fn authorize(&mut self, request: &TokenRequest, answer: Result<&Exchange, &Failure>) {
+        let now = self.engine.made_up().now().timestamp();
+        let failure = match answer {
+            Err(failure) => Failure {
+                message: format!("no token for `{}`: {}", request.profile, failure.message),
+                ..failure.clone()
+            },
+            Ok(exchange) => match request.token(exchange, now) {
+                Ok(token) => {
+                    learn_token(&mut self.masker, &token);
+                    self.just_got = Some(token.profile.clone());
+                    return self.tokens.put(token);
+                }
+                // What renews it has ended too: the next request for it starts from the beginning.
+                Err(_) if request.renews() => {
+                    self.dropped.push(request.profile.clone());
+                    return self.tokens.drop_profile(&request.profile);
+                }
+                Err(message) => Failure {
+                    kind: FailureKind::NotAuthorized,
+                    message,
+                    hint: Some("compare the profile in `[oauth2]` with what the server expects".to_owned()),
+                    elapsed: exchange.timings.total,
+                },
+            },
+        };
+        self.refused.insert(request.profile.clone(), failure);
+    }
+
+    /// The token a step needs. What is wrong with getting it becomes a problem of the step.
+    pub(super) fn granted(&mut self, step: usize) -> Granted {
+        let just_got = self.just_got.take();
+        let Step { cell, needs, problems } = &self.plan.steps[step];
+        if self.dry
+            || problems.iter().any(Problem::is_mistake)
+            || needs.iter().any(|need| self.done.get(need) == Some(&false))
+        {
+            return Granted::NotNeeded;
+        }
+        let mut memo = Memo::default();
+        let granted =
+            token_request(&mut Lookup::new(self.reach(), *cell, needs, &mut memo), &self.tokens, just_got.as_deref());
+        self.masker.learn(memo.secrets.drain(..));
+        match granted {
+            Ok(Granted::Request(request)) if self.refused.contains_key(&request.profile) => Granted::NotNeeded,
+            Ok(granted) => granted,
+            Err(found) => {
+                self.plan.steps[step].problems.extend(found);
+                Granted::NotNeeded
+            }
+        }
+    }
+
+    /// Why there is no token for a cell that asks for one.
+    pub(super) fn refusal(&self, cell: CellId) -> Option<&Failure> {
+        if self.refused.is_empty() {
+            return None;
+        }
+        let (home, _, Auth::OAuth2(span)) = auth_of(self.workspace, cell)? else { return None };
+        self.refused.get(span.of(&self.workspace.source(home).text))
+    }
+}
+
+/// Hides what a token holds.
+pub(super) fn learn_token(masker: &mut Masker, token: &Token) {
+    masker.add(&token.access);
+    token.refresh.iter().for_each(|refresh| masker.add(refresh));
+}

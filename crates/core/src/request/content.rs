@@ -1,0 +1,84 @@
+use bytes::Bytes;
+use std::borrow::Cow;
+use std::path::PathBuf;
+
+/// A body as it goes out: pieces in order. Files are read only when they are sent.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Content {
+    /// These bytes.
+    Bytes(Bytes),
+    /// Bytes and files, one after another.
+    Pieces(Vec<Piece>),
+}
+
+/// A piece of a body.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Piece {
+    /// These bytes.
+    Bytes(Bytes),
+    /// A file's bytes.
+    File(FilePiece),
+}
+
+/// A file that goes out as it is.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct FilePiece {
+    /// Where the file lies, for whoever opens it.
+    pub path: PathBuf,
+    /// How the file is called in the workspace.
+    pub shown: String,
+    /// How many bytes it has.
+    pub size: u64,
+}
+
+impl Content {
+    /// How many bytes go out.
+    pub fn size(&self) -> u64 {
+        self.pieces().map(|piece| piece.size()).sum()
+    }
+
+    /// The pieces in order.
+    pub fn pieces(&self) -> impl Iterator<Item = Cow<'_, Piece>> {
+        let (one, several) = match self {
+            Content::Bytes(bytes) => (Some(Cow::Owned(Piece::Bytes(bytes.clone()))), &[][..]),
+            Content::Pieces(pieces) => (None, pieces.as_slice()),
+        };
+        one.into_iter().chain(several.iter().map(Cow::Borrowed))
+    }
+
+    /// The body as far as it is text that stands in the request, files by their names.
+    pub fn text(&self) -> Cow<'_, str> {
+        match self {
+            Content::Bytes(bytes) => String::from_utf8_lossy(bytes),
+            Content::Pieces(pieces) => pieces
+                .iter()
+                .map(|piece| match piece {
+                    Piece::Bytes(bytes) => String::from_utf8_lossy(bytes),
+                    Piece::File(file) => Cow::Owned(format!("[{}: {} bytes]", file.shown, file.size)),
+                })
+                .collect::<String>()
+                .into(),
+        }
+    }
+}
+
+impl Piece {
+    fn size(&self) -> u64 {
+        match self {
+            Piece::Bytes(bytes) => bytes.len() as u64,
+            Piece::File(file) => file.size,
+        }
+    }
+}
+
+impl From<String> for Content {
+    fn from(text: String) -> Self {
+        Content::Bytes(text.into())
+    }
+}
+
+impl From<&'static str> for Content {
+    fn from(text: &'static str) -> Self {
+        Content::Bytes(Bytes::from_static(text.as_bytes()))
+    }
+}

@@ -1,0 +1,59 @@
+//! Bodies of several parts (multipart/form-data, RFC 7578).
+
+use super::{Content, FilePiece, Piece};
+use std::borrow::Cow;
+
+/// One part.
+pub(super) struct Part {
+    /// The form field's name.
+    pub(super) name: String,
+    /// The file's name and media type, of a part from a file.
+    pub(super) file: Option<(String, String)>,
+    /// What it holds.
+    pub(super) piece: Piece,
+}
+
+/// The body of `parts`, which `boundary` keeps apart.
+pub(super) fn body(parts: Vec<Part>, boundary: &str) -> Content {
+    let mut pieces = Vec::with_capacity(parts.len() * 2 + 1);
+    let mut text = String::new();
+    for Part { name, file, piece } in parts {
+        text.push_str(&format!("--{boundary}\r\nContent-Disposition: form-data; name=\"{}\"", quoted(&name)));
+        if let Some((filename, media)) = &file {
+            text.push_str(&format!("; filename=\"{}\"\r\nContent-Type: {media}", quoted(filename)));
+        }
+        text.push_str("\r\n\r\n");
+        match piece {
+            Piece::Bytes(bytes) => text.push_str(&String::from_utf8_lossy(&bytes)),
+            Piece::File(file) => {
+                pieces.push(Piece::Bytes(std::mem::take(&mut text).into()));
+                pieces.push(Piece::File(file));
+            }
+        }
+        text.push_str("\r\n");
+    }
+    text.push_str(&format!("--{boundary}--\r\n"));
+    pieces.push(Piece::Bytes(text.into()));
+    Content::Pieces(pieces)
+}
+
+/// A name between quotes, so that it cannot end them (RFC 7578 2, as the HTML standard writes it).
+fn quoted(name: &str) -> Cow<'_, str> {
+    if !name.contains(['"', '\r', '\n']) {
+        return Cow::Borrowed(name);
+    }
+    Cow::Owned(name.replace('"', "%22").replace('\r', "%0D").replace('\n', "%0A"))
+}
+
+/// The media type a file's name suggests.
+pub(super) fn media_type(filename: &str) -> String {
+    mime_guess::from_path(filename).first_or_octet_stream().essence_str().to_owned()
+}
+
+/// A file as a part of its own name.
+pub(super) fn file_part(name: String, file: FilePiece, filename: Option<String>, media: Option<String>) -> Part {
+    let own = || file.shown.rsplit('/').next().unwrap_or_default().to_owned();
+    let filename = filename.unwrap_or_else(own);
+    let media = media.unwrap_or_else(|| media_type(&filename));
+    Part { name, file: Some((filename, media)), piece: Piece::File(file) }
+}

@@ -1,0 +1,65 @@
+use crate::problem::SourceId;
+use crate::syntax::{Auth, Instruction, Kind};
+use crate::workspace::{CellId, SendSettings, Workspace};
+use std::time::Duration;
+
+/// How a request is sent: by its cell, the preambles over it, the configuration, or as usual.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Sending {
+    /// How long the exchange may take, redirects included.
+    pub timeout: Duration,
+    /// How many redirects are followed.
+    pub redirects: u8,
+    /// Whether cookies are sent and taken.
+    pub cookies: bool,
+    /// Whether any certificate will do.
+    pub insecure: bool,
+}
+
+impl Default for Sending {
+    fn default() -> Self {
+        Self { timeout: Duration::from_secs(30), redirects: 10, cookies: true, insecure: false }
+    }
+}
+
+impl Sending {
+    /// What the configuration says, and as usual where it says nothing.
+    pub fn configured(settings: &SendSettings) -> Self {
+        let usual = Self::default();
+        Self {
+            timeout: settings.timeout.unwrap_or(usual.timeout),
+            redirects: settings.redirects.unwrap_or(usual.redirects),
+            cookies: settings.cookies.unwrap_or(usual.cookies),
+            insecure: settings.insecure.unwrap_or(usual.insecure),
+        }
+    }
+
+    /// This with what the lines over a cell and its own say, the nearest winning.
+    pub(super) fn of_cell(mut self, workspace: &Workspace, cell: CellId) -> Self {
+        for (_, line) in lines_over(workspace, cell) {
+            match line.kind {
+                Kind::Timeout(timeout) => self.timeout = timeout,
+                Kind::Redirects(redirects) => self.redirects = redirects,
+                Kind::Cookies(cookies) => self.cookies = cookies,
+                Kind::Insecure(insecure) => self.insecure = insecure,
+                _ => {}
+            }
+        }
+        self
+    }
+}
+
+/// The credentials a cell goes out with and the text that says so; the nearest line wins.
+pub(crate) fn auth_of(workspace: &Workspace, cell: CellId) -> Option<(SourceId, &Instruction, Auth)> {
+    let lines = lines_over(workspace, cell).filter_map(|(home, line)| match line.kind {
+        Kind::Auth(auth) => Some((home, line, auth)),
+        _ => None,
+    });
+    lines.last()
+}
+
+/// The instructions that hold for a cell, the outermost first, its own last.
+fn lines_over(workspace: &Workspace, cell: CellId) -> impl Iterator<Item = (SourceId, &Instruction)> {
+    let own = workspace.cell(cell).instructions().map(move |line| (cell.source, line));
+    workspace.preambles(cell.source).chain(own)
+}

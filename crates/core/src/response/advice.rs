@@ -1,0 +1,68 @@
+//! What is likely to help where an answer looks like a known slip.
+
+use super::{CookieFate, Exchange, HopKind};
+use crate::secret::is_secret_header;
+
+/// Words of a path where somebody signs in or up.
+const SIGN_IN: &[&str] = &["session", "sessions", "login", "signin", "sign-in", "signup", "sign-up", "register"];
+
+/// One line of advice, if there is any.
+pub(crate) fn advice(exchange: &Exchange) -> Option<String> {
+    turned_into_get(exchange)
+        .or_else(|| no_credentials(exchange))
+        .or_else(|| no_media_type(exchange))
+        .or_else(|| old_session(exchange))
+}
+
+/// A redirect that made GET of another method, most often for a slash at the end of the path.
+fn turned_into_get(exchange: &Exchange) -> Option<String> {
+    let turned = |status| matches!(status, 301 | 302);
+    let hop = exchange.hops.iter().find(|hop| {
+        hop.kind == HopKind::Redirect && hop.method == "POST" && turned(hop.status) && exchange.sent.method == "GET"
+    })?;
+    let (from, to) = (path(&hop.url), path(&hop.location));
+    let slash = from.trim_end_matches('/') == to.trim_end_matches('/') && from != to;
+    Some(match slash {
+        true => format!("the body was not taken: {} made GET of the POST; write the path as `{to}`", hop.status),
+        false => format!("the body was not taken: {} led from `{from}` to `{to}` and made GET of the POST", hop.status),
+    })
+}
+
+fn no_credentials(exchange: &Exchange) -> Option<String> {
+    let sent = exchange.sent.headers.iter().any(|(name, _)| is_secret_header(name));
+    if exchange.status != 401 || sent {
+        return None;
+    }
+    let left = exchange.redirects().any(|hop| origin(&hop.url) != origin(exchange.sent.url.as_str()));
+    Some(match left {
+        true => "no credentials went out: they do not cross a redirect to another origin".to_owned(),
+        false => "no credentials went out: `% auth …` or an `Authorization` field gives some".to_owned(),
+    })
+}
+
+fn no_media_type(exchange: &Exchange) -> Option<String> {
+    let lacks = exchange.status == 415 && exchange.sent.header("content-type").is_none();
+    let words = match exchange.sent.body {
+        Some(_) => "no Content-Type went out: write one below the request line",
+        None => "neither a body nor a Content-Type went out",
+    };
+    lacks.then(|| words.to_owned())
+}
+
+/// A session that is still open often makes a server refuse to open another.
+fn old_session(exchange: &Exchange) -> Option<String> {
+    let refused = (400..500).contains(&exchange.status) && exchange.sent.method == "POST";
+    let signs_in = exchange.sent.url.path_segments().is_some_and(|mut parts| parts.any(|part| SIGN_IN.contains(&part)));
+    let sent = exchange.cookies.iter().find(|note| note.fate == CookieFate::Sent)?;
+    let name = &sent.name;
+    let words = format!("the cookie `{name}` of an earlier answer went out with it: `% cookies off` sends none");
+    (refused && signs_in).then_some(words)
+}
+
+fn path(url: &str) -> String {
+    url::Url::parse(url).map_or_else(|_| url.to_owned(), |url| url.path().to_owned())
+}
+
+fn origin(url: &str) -> Option<url::Origin> {
+    url::Url::parse(url).ok().map(|url| url.origin())
+}

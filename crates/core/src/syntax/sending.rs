@@ -1,0 +1,257 @@
+//! The instructions that say what goes out and how: `query`, `field`, `part`, `body`, `auth`,
+//! `timeout`, `redirects`, `cookies`, `insecure`, `save`.
+
+use super::file::{Auth, Kind, PartContent};
+use super::instruction::{Read, Reader};
+use super::{Span, duration, scan};
+
+/// The most redirects that can be asked for.
+const MOST_REDIRECTS: u8 = 50;
+
+impl Reader<'_> {
+    /// Reads one of these instructions; `None` where the word is another.
+    pub(super) fn sending(&mut self) -> Option<Read<Kind>> {
+        Some(match self.word.of(self.text) {
+            "query" => self.query(),
+            "field" => self.field(),
+            "part" => self.part(),
+            "body" => self.body(),
+            "auth" => self.auth().map(Kind::Auth),
+            "timeout" => self.timeout(),
+            "redirects" => self.redirects(),
+            "cookies" => self.switch("% cookies off", false).map(Kind::Cookies),
+            "insecure" => self.switch("% insecure", true).map(Kind::Insecure),
+            "save" => self.save(),
+            _ => return None,
+        })
+    }
+
+    fn query(&mut self) -> Read<Kind> {
+        const EXAMPLE: &str = "write it as in `% query grower = {{grower}}`";
+        let (name, value) = match find_outside_marks(self.rest.of(self.text), "=") {
+            None => (self.rest, None),
+            Some(equals) => {
+                let (name, value) = self.split(equals, 1);
+                (name, Some(value))
+            }
+        };
+        if name.is_empty() {
+            return self.malformed(self.end_of_line(), "`% query` lacks a name", EXAMPLE);
+        }
+        Ok(Kind::Query { name, value })
+    }
+
+    fn field(&mut self) -> Read<Kind> {
+        const EXAMPLE: &str = "write it as in `% field grower = {{grower}}`";
+        let Some(equals) = find_outside_marks(self.rest.of(self.text), "=") else {
+            return self.malformed(self.end_of_line(), "`% field` lacks `= TEXT`", EXAMPLE);
+        };
+        let (name, value) = self.split(equals, 1);
+        if name.is_empty() {
+            return self.malformed(self.rest, "`% field` lacks a name", EXAMPLE);
+        }
+        Ok(Kind::Field { name, value })
+    }
+
+    fn part(&mut self) -> Read<Kind> {
+        const EXAMPLE: &str = "write it as in `% part note = ripe` or `% part photo from photos/lot.jpg`";
+        let rest = self.rest.of(self.text);
+        let (equals, from) = (find_outside_marks(rest, "="), find_outside_marks(rest, " from "));
+        let (name, content) = match (equals, from) {
+            // The first of the two decides: a text may hold the other.
+            (Some(equals), from) if from.is_none_or(|from| equals < from) => {
+                let (name, value) = self.split(equals, 1);
+                (name, PartContent::Text(value))
+            }
+            (_, Some(from)) => {
+                let (name, file) = self.split(from, " from ".len());
+                self.rest = file;
+                (name, self.part_file(EXAMPLE)?)
+            }
+            _ => return self.malformed(self.end_of_line(), "`% part` lacks `= TEXT` or `from PATH`", EXAMPLE),
+        };
+        if name.is_empty() {
+            return self.malformed(self.rest, "`% part` lacks a name", EXAMPLE);
+        }
+        Ok(Kind::Part { name, content })
+    }
+
+    /// `PATH [type MEDIA] [as FILENAME]`
+    fn part_file(&mut self, example: &str) -> Read<PartContent> {
+        let Some(path) = self.next_word() else {
+            return self.malformed(self.end_of_line(), "`% part … from` lacks a path", example);
+        };
+        let (mut media, mut filename) = (None, None);
+        while let Some(word) = self.next_word() {
+            let slot = match word.of(self.text) {
+                "type" => &mut media,
+                "as" => &mut filename,
+                other => {
+                    let message = format!("`{other}` has no meaning here");
+                    let hint = "after the path may stand `type MEDIA` and `as FILENAME`; a path with blanks stands in double quotes";
+                    return self.malformed(word, message, hint);
+                }
+            };
+            if slot.is_some() {
+                return self.malformed(word, format!("a second `{}`", word.of(self.text)), "keep one of the two");
+            }
+            *slot = self.next_word();
+            if slot.is_none() {
+                let message = format!("nothing stands after `{}`", word.of(self.text));
+                return self.malformed(word, message, "write it as in `type image/jpeg` or `as lot.jpg`");
+            }
+        }
+        Ok(PartContent::File { path, media, filename })
+    }
+
+    fn body(&mut self) -> Read<Kind> {
+        const EXAMPLE: &str = "write it as in `% body from lots/new.json`";
+        let from = self.next_word();
+        if from.is_none_or(|word| word.of(self.text) != "from") {
+            return self.malformed(from.unwrap_or(self.end_of_line()), "`% body` lacks `from PATH`", EXAMPLE);
+        }
+        let Some(path) = self.next_word() else {
+            return self.malformed(self.end_of_line(), "`% body from` lacks a path", EXAMPLE);
+        };
+        let verbatim = match self.next_word() {
+            None => false,
+            Some(word) if word.of(self.text) == "verbatim" && self.rest.is_empty() => true,
+            Some(word) => {
+                let hint = "only `verbatim` may follow the path; a path with blanks stands in double quotes";
+                return self.malformed(word, format!("`{}` has no meaning here", word.of(self.text)), hint);
+            }
+        };
+        Ok(Kind::BodyFrom { path, verbatim })
+    }
+
+    fn auth(&mut self) -> Read<Auth> {
+        const EXAMPLE: &str =
+            "write `basic USER PASS`, `bearer TOKEN`, `digest USER PASS`, `oauth2 PROFILE` or `none` after it";
+        let Some(scheme) = self.next_word() else {
+            return self.malformed(self.end_of_line(), "`% auth` lacks a scheme", EXAMPLE);
+        };
+        let word = scheme.of(self.text);
+        let mut need = |what: &str, example: &str| match self.next_word() {
+            Some(word) => Ok(word),
+            None => self.malformed(
+                self.end_of_line(),
+                format!("`% auth {word}` lacks {what}"),
+                format!("write it as in `{example}`"),
+            ),
+        };
+        const BASIC: &str = "% auth basic {{clerk}} {{clerk_password}}";
+        const DIGEST: &str = "% auth digest {{clerk}} {{clerk_password}}";
+        let auth = match word {
+            "basic" => Auth::Basic { user: need("a user", BASIC)?, password: need("a password", BASIC)? },
+            "digest" => Auth::Digest { user: need("a user", DIGEST)?, password: need("a password", DIGEST)? },
+            "bearer" => Auth::Bearer(need("a token", "% auth bearer {{token}}")?),
+            "oauth2" => Auth::OAuth2(need("a profile", "% auth oauth2 shift")?),
+            "none" => Auth::None,
+            other => {
+                let schemes = ["basic", "bearer", "digest", "oauth2", "none"];
+                let hint = crate::problem::closest(other, schemes.iter().copied())
+                    .map_or_else(|| EXAMPLE.to_owned(), |meant| format!("did you mean `% auth {meant}`?"));
+                return self.malformed(scheme, format!("no scheme `{other}`"), hint);
+            }
+        };
+        match self.next_word() {
+            None => Ok(auth),
+            Some(more) => {
+                let hint = "a word with blanks in it stands in double quotes";
+                self.malformed(more, format!("`{}` is one word too many", more.of(self.text)), hint)
+            }
+        }
+    }
+
+    fn timeout(&mut self) -> Read<Kind> {
+        const EXAMPLE: &str = "write it as in `% timeout 500ms`, `% timeout 5s` or `% timeout 2m`";
+        let text = self.rest.of(self.text);
+        match duration(text) {
+            Some(duration) => Ok(Kind::Timeout(duration)),
+            None if text.is_empty() => self.malformed(self.end_of_line(), "`% timeout` lacks a duration", EXAMPLE),
+            None => self.malformed(self.rest, format!("`{text}` is no duration of at most a day"), EXAMPLE),
+        }
+    }
+
+    fn redirects(&mut self) -> Read<Kind> {
+        let text = self.rest.of(self.text);
+        match text.parse() {
+            Ok(number) if number <= MOST_REDIRECTS => Ok(Kind::Redirects(number)),
+            _ => {
+                let place = if text.is_empty() { self.end_of_line() } else { self.rest };
+                let hint = "write how many are followed, as in `% redirects 0` for none";
+                self.malformed(place, format!("expected a number from 0 to {MOST_REDIRECTS}"), hint)
+            }
+        }
+    }
+
+    /// `on`, `off`, or nothing where the word alone says it.
+    fn switch(&mut self, example: &str, alone: bool) -> Read<bool> {
+        match self.rest.of(self.text) {
+            "on" => Ok(true),
+            "off" => Ok(false),
+            "" if alone => Ok(true),
+            "" => self.malformed(self.end_of_line(), "expected `on` or `off`", format!("write it as in `{example}`")),
+            other => self.malformed(
+                self.rest,
+                format!("`{other}` is neither `on` nor `off`"),
+                format!("write it as in `{example}`"),
+            ),
+        }
+    }
+
+    fn save(&mut self) -> Read<Kind> {
+        const EXAMPLE: &str = "write it as in `% save labels/{{lot_id}}.png`";
+        let Some(path) = self.next_word() else {
+            return self.malformed(self.end_of_line(), "`% save` lacks a path", EXAMPLE);
+        };
+        match self.next_word() {
+            None => Ok(Kind::Save(path)),
+            Some(more) => self.malformed(
+                more,
+                format!("`{}` is one word too many", more.of(self.text)),
+                "a path with blanks in it stands in double quotes",
+            ),
+        }
+    }
+
+    /// What stands before and after `length` bytes at `at`.
+    fn split(&self, at: usize, length: usize) -> (Span, Span) {
+        let (name, value) = (self.rest.part(0, at), self.rest.part(at + length, self.rest.len()));
+        (name.trimmed(self.text), value.trimmed(self.text))
+    }
+
+    /// Takes the next word: up to a blank that stands in no mark, or what stands in double quotes.
+    fn next_word(&mut self) -> Option<Span> {
+        let text = self.rest.of(self.text);
+        if text.is_empty() {
+            return None;
+        }
+        let quoted = text.starts_with('"').then(|| find_outside_marks(&text[1..], "\"")).flatten();
+        let (word, end) = match quoted {
+            Some(close) => (self.rest.part(1, close + 1), close + 2),
+            None => {
+                let end = [" ", "\t"].iter().filter_map(|blank| find_outside_marks(text, blank)).min();
+                let end = end.unwrap_or(text.len());
+                (self.rest.part(0, end), end)
+            }
+        };
+        self.rest = self.rest.part(end, text.len()).trimmed(self.text);
+        Some(word)
+    }
+}
+
+/// The first place of `needle` that stands in no mark.
+fn find_outside_marks(text: &str, needle: &str) -> Option<usize> {
+    let mut at = 0;
+    while at < text.len() {
+        let rest = &text[at..];
+        let mark = rest.find("{{").unwrap_or(rest.len());
+        if let Some(found) = rest[..mark].find(needle) {
+            return Some(at + found);
+        }
+        let inside = at + (mark + 2).min(rest.len());
+        at = scan::mark_end(text, inside).map_or(inside, |end| end + 2);
+    }
+    None
+}

@@ -1,0 +1,70 @@
+//! The HTTP library's clients: one a way of speaking, made when it is first needed.
+
+use crate::clock::{TimedConnections, TimedResolver};
+use crate::options::{Options, Proxy};
+use crate::tls::{self, Trust};
+use std::sync::OnceLock;
+use yieldtray_core::request::Prepared;
+use yieldtray_core::syntax::Version;
+
+/// By version, and by whether certificates matter.
+#[derive(Debug, Default)]
+pub(crate) struct Clients([[OnceLock<reqwest::Client>; 2]; 3]);
+
+impl Clients {
+    /// The client that speaks as `prepared` wants. The error is in plain words.
+    pub(crate) fn of(&self, prepared: &Prepared, options: &Options) -> Result<&reqwest::Client, String> {
+        let version = match prepared.version {
+            None => 0,
+            Some(Version::Http11) => 1,
+            Some(Version::Http2) => 2,
+        };
+        let insecure = prepared.sending.insecure;
+        let slot = &self.0[version][usize::from(insecure)];
+        if let Some(client) = slot.get() {
+            return Ok(client);
+        }
+        let client = make(prepared.version, insecure, options)?;
+        Ok(slot.get_or_init(|| client))
+    }
+}
+
+fn make(version: Option<Version>, insecure: bool, options: &Options) -> Result<reqwest::Client, String> {
+    let protocols: &[&[u8]] = match version {
+        None => &[b"h2", b"http/1.1"],
+        Some(Version::Http11) => &[b"http/1.1"],
+        Some(Version::Http2) => &[b"h2"],
+    };
+    let trust = Trust { ca: options.ca.as_deref(), certificate: options.certificate.as_ref(), insecure };
+    let mut builder = reqwest::Client::builder()
+        .tls_backend_preconfigured(tls::config(protocols, &trust)?)
+        .redirect(reqwest::redirect::Policy::none())
+        .referer(false)
+        .dns_resolver(TimedResolver);
+    builder = match &options.proxy {
+        Proxy::Off => builder.no_proxy(),
+        Proxy::Surroundings => builder,
+        Proxy::Address(address) => {
+            let proxy = reqwest::Proxy::all(address).map_err(|error| format!("the proxy cannot be used: {error}"))?;
+            let except = options.no_proxy.as_deref().and_then(reqwest::NoProxy::from_string);
+            builder.proxy(proxy.no_proxy(except))
+        }
+    };
+    #[cfg(unix)]
+    if let Some(socket) = &options.socket {
+        builder = builder.unix_socket(socket.as_path());
+    }
+    #[cfg(not(unix))]
+    if options.socket.is_some() {
+        return Err("Unix sockets are not to be had on this system".to_owned());
+    }
+    if options.time_connecting {
+        builder = builder.connector_layer(TimedConnections);
+    }
+    builder = match version {
+        None => builder,
+        Some(Version::Http11) => builder.http1_only(),
+        Some(Version::Http2) => builder.http2_prior_knowledge(),
+    };
+    builder.build().map_err(|error| format!("no client can be made: {error}"))
+}

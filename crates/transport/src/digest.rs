@@ -1,0 +1,66 @@
+//! Answers to digest challenges (RFC 7616). A challenge is remembered, so that the next request to the
+//! same origin carries its answer at once.
+
+use digest_auth::{AuthContext, HttpMethod, WwwAuthenticateHeader};
+use std::borrow::Cow;
+use std::collections::HashMap;
+use std::sync::{Arc, Mutex, PoisonError};
+use url::Origin;
+use yieldtray_core::request::{Content, Login, Prepared};
+use yieldtray_core::response::Exchange;
+
+/// The challenges that were met, by origin and user.
+#[derive(Default)]
+pub(crate) struct Challenges(Mutex<HashMap<(Origin, String), WwwAuthenticateHeader>>);
+
+impl std::fmt::Debug for Challenges {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("Challenges")
+    }
+}
+
+impl Challenges {
+    /// The request with its answer, where a challenge for it is known; otherwise as it is.
+    pub(crate) fn answer(&self, request: Arc<Prepared>) -> Result<Arc<Prepared>, String> {
+        let Some(login) = &request.digest else { return Ok(request) };
+        let mut known = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let Some(challenge) = known.get_mut(&key(&request, login)) else { return Ok(request) };
+        let body = match &request.body {
+            None => Some(Cow::Borrowed(&[][..])),
+            Some(Content::Bytes(bytes)) => Some(Cow::Borrowed(&bytes[..])),
+            // Only `auth-int` looks at the body, and a file is not read twice for it.
+            Some(Content::Pieces(_)) => None,
+        };
+        let method = HttpMethod(Cow::Borrowed(&request.method));
+        let target = request.wire_target();
+        let context = AuthContext::new_with_method(&*login.user, &*login.password, &*target, body, method);
+        let words = |error| format!("the digest challenge cannot be answered: {error}");
+        let value = challenge.respond(&context).map_err(words)?.to_header_string();
+        drop(known);
+        let mut answered = Prepared::clone(&request);
+        answered.headers.retain(|(name, _)| !name.eq_ignore_ascii_case("authorization"));
+        answered.headers.push(("Authorization".into(), value.into()));
+        Ok(Arc::new(answered))
+    }
+
+    /// Takes the challenge of a 401; whether the request is worth another try. `answered` says that it
+    /// carried an answer, which is only wrong if the server calls its challenge stale.
+    pub(crate) fn take(&self, request: &Prepared, exchange: &Exchange, answered: bool) -> bool {
+        let Some(login) = request.digest.as_ref().filter(|_| exchange.status == 401) else { return false };
+        let lines = exchange.headers.iter().filter(|(name, _)| name.eq_ignore_ascii_case("www-authenticate"));
+        let digest = lines.filter_map(|(_, line)| {
+            let line = String::from_utf8_lossy(line);
+            let is_digest = line.get(..7).is_some_and(|scheme| scheme.eq_ignore_ascii_case("digest "));
+            is_digest.then(|| WwwAuthenticateHeader::parse(&line).ok()).flatten()
+        });
+        // The first that is understood is the one the server likes best (RFC 7616 3.7).
+        let Some(challenge) = { digest }.next() else { return false };
+        let again = !answered || challenge.stale;
+        self.0.lock().unwrap_or_else(PoisonError::into_inner).insert(key(request, login), challenge);
+        again
+    }
+}
+
+fn key(request: &Prepared, login: &Login) -> (Origin, String) {
+    (request.url.origin(), login.user.clone())
+}

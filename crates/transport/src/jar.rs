@@ -1,0 +1,279 @@
+//! Cookies (RFC 6265), with the name prefixes of its successor and public suffixes: what an answer may
+//! set, and what goes out to whom.
+
+use cookie_store::{Cookie, CookieDomain, CookieError, CookieExpiration, CookieStore, RawCookie, StoreAction};
+use url::{Host, Url};
+use yieldtray_core::response::{CookieFate, CookieNote};
+
+/// The longest cookie that is taken, name and value together, in bytes.
+const LONGEST: usize = 4096;
+
+/// The cookies of one environment or run.
+#[derive(Default)]
+pub struct Jar(CookieStore);
+
+impl std::fmt::Debug for Jar {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "Jar({} cookies)", self.0.iter_any().count())
+    }
+}
+
+/// A cookie as it can be kept and looked at.
+#[derive(Clone, PartialEq, Eq)]
+pub struct KeptCookie {
+    /// The host or domain it holds for.
+    pub domain: String,
+    /// The path it holds below.
+    pub path: String,
+    /// Its name.
+    pub name: String,
+    /// Its value: a secret.
+    pub value: String,
+    /// When it ends, in seconds since 1970; `None` where nobody says.
+    pub ends: Option<i64>,
+    /// What else holds for it: `Secure`, `HttpOnly`, `SameSite=…`, or `hosts below too`.
+    pub attributes: Vec<String>,
+    /// All of it, for [`Jar::load`].
+    pub whole: String,
+}
+
+impl Jar {
+    /// The jar of cookies that were kept before; what cannot be read is left out.
+    pub fn load<'k>(kept: impl IntoIterator<Item = &'k str>) -> Self {
+        let cookies = kept.into_iter().filter_map(|whole| serde_json::from_str::<Cookie<'static>>(whole).ok());
+        Self(CookieStore::from_cookies(cookies.map(Ok::<_, std::convert::Infallible>), false).unwrap_or_default())
+    }
+
+    /// The cookies that have not ended.
+    pub fn kept(&self) -> Vec<KeptCookie> {
+        let row = |cookie: &Cookie<'static>| {
+            Some(KeptCookie {
+                domain: String::from(&cookie.domain),
+                path: String::from(&cookie.path),
+                name: cookie.name().to_owned(),
+                value: cookie.value().to_owned(),
+                ends: match &cookie.expires {
+                    CookieExpiration::AtUtc(time) => Some(time.unix_timestamp()),
+                    CookieExpiration::SessionEnd => None,
+                },
+                attributes: attributes(cookie),
+                whole: serde_json::to_string(cookie).ok()?,
+            })
+        };
+        self.0.iter_unexpired().filter_map(row).collect()
+    }
+
+    /// The `Cookie` field for a request to `url` (RFC 6265 5.4): longer paths first.
+    pub(crate) fn header_for(&self, url: &Url, notes: &mut Vec<CookieNote>) -> Option<String> {
+        let mut found = self.0.matches(url);
+        if found.is_empty() {
+            return None;
+        }
+        found.sort_by(|a, b| {
+            let (path, other) = (String::from(&a.path), String::from(&b.path));
+            other.len().cmp(&path.len()).then_with(|| a.name().cmp(b.name()))
+        });
+        let host = host(url);
+        for cookie in &found {
+            let words = format!("for {}{}", String::from(&cookie.domain), String::from(&cookie.path));
+            notes.push(CookieNote {
+                host: host.clone(),
+                name: cookie.name().to_owned(),
+                fate: CookieFate::Sent,
+                words,
+            });
+        }
+        let pairs = found.iter().map(|cookie| format!("{}={}", cookie.name(), cookie.value()));
+        Some(pairs.collect::<Vec<_>>().join("; "))
+    }
+
+    /// Takes a `Set-Cookie` field of an answer from `url`, and says what became of it.
+    pub(crate) fn take(&mut self, line: &str, url: &Url) -> CookieNote {
+        let name = line.split(['=', ';']).next().unwrap_or_default().trim().to_owned();
+        let note = |fate, words: String| CookieNote { host: host(url), name: name.clone(), fate, words };
+        match self.try_take(line, url) {
+            Ok((fate, words)) => note(fate, words),
+            Err(why) => note(CookieFate::Refused, why),
+        }
+    }
+
+    fn try_take(&mut self, line: &str, url: &Url) -> Result<(CookieFate, String), String> {
+        let mut cookie = RawCookie::parse(line.to_owned()).map_err(|error| format!("it cannot be read: {error}"))?;
+        if cookie.name().len() + cookie.value().len() > LONGEST {
+            return Err(format!("it is longer than {LONGEST} bytes"));
+        }
+        if line.contains(|c: char| c.is_control() && c != '\t') {
+            return Err("it has a control character in it".to_owned());
+        }
+        let secure = cookie.secure() == Some(true);
+        check_prefix(&cookie, secure, url)?;
+        if secure && url.scheme() != "https" {
+            return Err("it is `Secure`, but came over plain http".to_owned());
+        }
+        self.check_domain(&mut cookie, url)?;
+        let action = self.0.insert_raw(&cookie, url).map_err(|error| words(&error, &cookie, url))?;
+        if action == StoreAction::ExpiredExisting {
+            return Ok((CookieFate::Ended, "the server ended it".to_owned()));
+        }
+        let held = self.0.iter_any().find(|held| held.name() == cookie.name() && held.matches(url));
+        let place = held.map_or_else(
+            || cookie.path().unwrap_or("/").to_owned(),
+            |held| format!("{}{}", String::from(&held.domain), String::from(&held.path)),
+        );
+        let until = held.map_or("", |held| if held.is_persistent() { "" } else { ", without an end" });
+        Ok((CookieFate::Set, format!("for {place}{until}")))
+    }
+
+    /// A domain that many share can own no cookie (RFC 6265 5.3, step 5).
+    fn check_domain(&self, cookie: &mut RawCookie<'static>, url: &Url) -> Result<(), String> {
+        let Some(domain) = cookie.domain().map(|domain| domain.trim_start_matches('.').to_ascii_lowercase()) else {
+            return Ok(());
+        };
+        let own = url.host_str().unwrap_or_default();
+        if domain == own {
+            // An address in digits, and a host that is a suffix itself, have no hosts below them.
+            let alone = !matches!(url.host(), Some(Host::Domain(_))) || is_public_suffix(&domain);
+            if alone {
+                cookie.unset_domain();
+            }
+            return Ok(());
+        }
+        if is_public_suffix(&domain) {
+            return Err(format!("`{domain}` is a public suffix: it belongs to nobody alone"));
+        }
+        Ok(())
+    }
+}
+
+fn attributes(cookie: &Cookie<'_>) -> Vec<String> {
+    let below = matches!(cookie.domain, CookieDomain::Suffix(_)).then(|| "hosts below too".to_owned());
+    let secure = (cookie.secure() == Some(true)).then(|| "Secure".to_owned());
+    let http_only = (cookie.http_only() == Some(true)).then(|| "HttpOnly".to_owned());
+    let same_site = cookie.same_site().map(|site| format!("SameSite={site}"));
+    [below, secure, http_only, same_site].into_iter().flatten().collect()
+}
+
+/// `__Secure-` and `__Host-` promise what the cookie then must have.
+fn check_prefix(cookie: &RawCookie<'static>, secure: bool, url: &Url) -> Result<(), String> {
+    let has = |prefix: &str| cookie.name().get(..prefix.len()).is_some_and(|start| start.eq_ignore_ascii_case(prefix));
+    let safe = secure && url.scheme() == "https";
+    if (has("__Secure-") || has("__Host-")) && !safe {
+        return Err("its name promises `Secure` over https".to_owned());
+    }
+    if has("__Host-") && (cookie.domain().is_some() || cookie.path() != Some("/")) {
+        return Err("its name promises `Path=/` and no `Domain`".to_owned());
+    }
+    Ok(())
+}
+
+fn is_public_suffix(domain: &str) -> bool {
+    psl::suffix_str(domain) == Some(domain)
+}
+
+fn words(error: &CookieError, cookie: &RawCookie<'_>, url: &Url) -> String {
+    match error {
+        CookieError::DomainMismatch => {
+            format!("`{}` does not cover `{}`", cookie.domain().unwrap_or_default(), host(url))
+        }
+        CookieError::Expired => "it had ended when it came".to_owned(),
+        other => other.to_string(),
+    }
+}
+
+fn host(url: &Url) -> String {
+    url.host_str().unwrap_or_default().to_owned()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn url(text: &str) -> Url {
+        text.parse().expect("an address")
+    }
+
+    /// What becomes of one cookie from one address.
+    fn fate(from: &str, line: &str) -> (CookieFate, String) {
+        let note = Jar::default().take(line, &url(from));
+        (note.fate, note.words)
+    }
+
+    #[test]
+    fn what_may_not_be_set_is_refused_with_the_reason() {
+        for (from, line, why) in [
+            ("https://bench.packhouse.example/", "a=1; Domain=live.packhouse.example", "does not cover"),
+            ("https://bench.packhouse.example/", "a=1; Domain=house.example", "does not cover"),
+            ("https://bench.packhouse.example/", "a=1; Domain=example", "public suffix"),
+            ("https://packhouse.co.uk/", "a=1; Domain=co.uk", "public suffix"),
+            ("https://packhouse.co.uk/", "a=1; Domain=.uk", "public suffix"),
+            ("http://127.0.0.1/", "a=1; Domain=0.0.1", "0.0.1"),
+            ("http://bench.example/", "a=1; Secure", "plain http"),
+            ("http://bench.example/", "__Secure-a=1; Secure", "promises"),
+            ("https://bench.example/", "__Secure-a=1", "promises"),
+            ("https://bench.example/", "__Host-a=1; Secure; Path=/lots", "promises"),
+            ("https://bench.example/", "__host-a=1; Secure; Path=/; Domain=bench.example", "promises"),
+            ("https://bench.example/", "no pair", "cannot be read"),
+            ("https://bench.example/", "=1", "cannot be read"),
+            ("https://bench.example/", "a=\u{1b}[2J", "control character"),
+        ] {
+            let (fate, words) = fate(from, line);
+            assert!(fate == CookieFate::Refused && words.contains(why), "{from} {line}: {fate:?} {words}");
+        }
+        let long = format!("a={}", "x".repeat(LONGEST));
+        assert_eq!(fate("https://bench.example/", &long).0, CookieFate::Refused);
+    }
+
+    #[test]
+    fn cookies_go_where_they_hold_and_nowhere_else() {
+        for (from, line, to, goes) in [
+            ("https://bench.example/lots/1", "a=1", "https://bench.example/lots/2", true),
+            ("https://bench.example/lots/1", "a=1", "https://bench.example/", false),
+            ("https://bench.example/lots/1", "a=1; Path=/", "https://bench.example/", true),
+            ("https://bench.example/", "a=1; Path=/lots", "https://bench.example/lots", true),
+            ("https://bench.example/", "a=1; Path=/lots", "https://bench.example/lots/1", true),
+            ("https://bench.example/", "a=1; Path=/lots", "https://bench.example/lotsa", false),
+            ("https://bench.example/", "a=1; Path=no", "https://bench.example/other", true),
+            ("https://bench.example/", "a=1", "https://bench.example:8443/", true),
+            ("https://bench.example/", "a=1", "https://a.bench.example/", false),
+            ("https://bench.example/", "a=1; Domain=bench.example", "https://a.bench.example/", true),
+            ("https://bench.example/", "a=1; Domain=.BENCH.example", "https://a.bench.example/", true),
+            ("https://a.bench.example/", "a=1; Domain=bench.example", "https://bench.example/", true),
+            ("https://bench.example/", "a=1; Domain=bench.example", "https://workbench.example/", false),
+            ("https://bench.example/", "a=1; Secure", "http://bench.example/", false),
+            ("https://bench.example/", "__Host-a=1; Secure; Path=/", "https://bench.example/x", true),
+            ("http://127.0.0.1/", "a=1; Domain=127.0.0.1", "http://127.0.0.1/x", true),
+            ("http://localhost/", "a=1", "http://localhost:8080/x", true),
+            ("https://bench.example/", "a=1; HttpOnly; SameSite=Strict", "http://bench.example/", true),
+            ("https://bench.example/", "a=1; Max-Age=60", "https://bench.example/", true),
+            ("https://bench.example/", "a=1; Max-Age=0", "https://bench.example/", false),
+            ("https://bench.example/", "a=1; Expires=Wed, 01 Jan 2020 00:00:00 GMT", "https://bench.example/", false),
+            (
+                "https://bench.example/",
+                "a=1; Expires=Wed, 01 Jan 2020 00:00:00 GMT; Max-Age=60",
+                "https://bench.example/",
+                true,
+            ),
+        ] {
+            let mut jar = Jar::default();
+            let note = jar.take(line, &url(from));
+            // What is kept between two processes goes where it would have gone.
+            let kept = jar.kept();
+            let jar = Jar::load(kept.iter().map(|kept| kept.whole.as_str()));
+            let sent = jar.header_for(&url(to), &mut Vec::new());
+            assert_eq!(sent.is_some(), goes, "{from} {line} to {to}: {note:?} {sent:?}");
+        }
+    }
+
+    #[test]
+    fn longer_paths_go_first_and_the_server_can_end_a_cookie() {
+        let bench = url("https://bench.example/lots/1");
+        let mut jar = Jar::default();
+        for line in ["b=2; Path=/", "a=1; Path=/", "c=3; Path=/lots"] {
+            assert_eq!(jar.take(line, &bench).fate, CookieFate::Set, "{line}");
+        }
+        assert_eq!(jar.header_for(&bench, &mut Vec::new()).as_deref(), Some("c=3; a=1; b=2"));
+        assert_eq!(jar.take("a=; Max-Age=0; Path=/", &bench).fate, CookieFate::Ended);
+        assert_eq!(jar.take("b=9; Path=/", &bench).fate, CookieFate::Set);
+        assert_eq!(jar.header_for(&bench, &mut Vec::new()).as_deref(), Some("c=3; b=9"));
+    }
+}

@@ -1,0 +1,47 @@
+use std::path::PathBuf;
+
+/// Limits and ways of a [`crate::Client`].
+#[derive(Clone, Debug)]
+pub struct Options {
+    /// How many bytes of a body are held, after content codings are taken off.
+    pub body_limit: u64,
+    /// Whether connecting is timed. The library then copies its connector for every request, connected
+    /// or not, which a long run need not pay for.
+    pub time_connecting: bool,
+    /// The proxy.
+    pub proxy: Proxy,
+    /// Hosts that are sent to without the proxy, separated by commas.
+    pub no_proxy: Option<String>,
+    /// A file of certificates (PEM) that are trusted beside the system's.
+    pub ca: Option<PathBuf>,
+    /// The client's certificate chain and its key (PEM), which may stand in one file.
+    pub certificate: Option<(PathBuf, PathBuf)>,
+    /// A Unix socket that everything is sent to.
+    pub socket: Option<PathBuf>,
+}
+
+/// Which proxy requests go through.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub enum Proxy {
+    /// The one that `http_proxy`, `https_proxy` or `all_proxy` names, unless `no_proxy` does.
+    #[default]
+    Surroundings,
+    /// None.
+    Off,
+    /// This one.
+    Address(String),
+}
+
+impl Default for Options {
+    fn default() -> Self {
+        Self {
+            body_limit: 64 << 20,
+            time_connecting: true,
+            proxy: Proxy::Surroundings,
+            no_proxy: None,
+            ca: None,
+            certificate: None,
+            socket: None,
+        }
+    }
+}

@@ -1,0 +1,74 @@
+//! A body on its way out: files are read while they are sent, and never held.
+
+use bytes::Bytes;
+use futures_util::stream::{self, Stream, StreamExt};
+use http_body::{Frame, SizeHint};
+use std::io;
+use std::pin::Pin;
+use std::task::{Context, Poll};
+use tokio::io::AsyncReadExt;
+use tokio_util::io::ReaderStream;
+use yieldtray_core::request::{Content, FilePiece, Piece};
+
+/// Bytes read of a file at once.
+const BLOCK: usize = 256 << 10;
+
+type Chunks = Pin<Box<dyn Stream<Item = io::Result<Bytes>> + Send + Sync>>;
+
+/// The body of `content` for the HTTP library.
+pub(crate) fn body(content: &Content) -> reqwest::Body {
+    match content {
+        Content::Bytes(bytes) => bytes.clone().into(),
+        Content::Pieces(pieces) => {
+            let chunks = stream::iter(pieces.clone()).flat_map(|piece| match piece {
+                Piece::Bytes(bytes) => Box::pin(stream::iter([Ok(bytes)])) as Chunks,
+                Piece::File(file) => Box::pin(stream::once(open(file)).flat_map(|opened| match opened {
+                    Ok(chunks) => chunks,
+                    Err(error) => Box::pin(stream::iter([Err(error)])) as Chunks,
+                })),
+            });
+            reqwest::Body::wrap(Upload { chunks: Box::pin(chunks), left: content.size() })
+        }
+    }
+}
+
+/// The bytes of a file, just as many as were promised.
+async fn open(file: FilePiece) -> io::Result<Chunks> {
+    let named = |error: io::Error| io::Error::new(error.kind(), format!("`{}` cannot be read: {error}", file.shown));
+    let opened = tokio::fs::File::open(&file.path).await.map_err(named)?;
+    Ok(Box::pin(ReaderStream::with_capacity(opened.take(file.size), BLOCK)))
+}
+
+/// A body whose length is known before it is read.
+struct Upload {
+    chunks: Chunks,
+    left: u64,
+}
+
+impl http_body::Body for Upload {
+    type Data = Bytes;
+    type Error = io::Error;
+
+    fn poll_frame(mut self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<Option<io::Result<Frame<Bytes>>>> {
+        match self.chunks.as_mut().poll_next(context) {
+            Poll::Pending => Poll::Pending,
+            Poll::Ready(Some(Ok(chunk))) => {
+                self.left = self.left.saturating_sub(chunk.len() as u64);
+                Poll::Ready(Some(Ok(Frame::data(chunk))))
+            }
+            Poll::Ready(None) if self.left > 0 => {
+                self.left = 0;
+                Poll::Ready(Some(Err(io::Error::other("a file became shorter while it was sent"))))
+            }
+            Poll::Ready(other) => Poll::Ready(other.map(|outcome| outcome.map(Frame::data))),
+        }
+    }
+
+    fn is_end_stream(&self) -> bool {
+        self.left == 0
+    }
+
+    fn size_hint(&self) -> SizeHint {
+        SizeHint::with_exact(self.left)
+    }
+}
