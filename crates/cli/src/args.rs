@@ -65,7 +65,9 @@ pub(crate) enum Command {
     #[command(after_help = "Examples:
   yieldtray send requests/intake.http#book-lot --needs send
   yieldtray send requests/intake.http:31
-  yieldtray send --text 'GET /lots' --pick 'body.lots.map(l, l.id)'")]
+  yieldtray send --text 'GET /lots' --pick 'body.lots.map(l, l.id)'
+  yieldtray send stock.http --out stock.csv --show timeline
+  yieldtray send --text 'GET /lots?state=open' --append requests/lots.http")]
     Send(Send),
     /// Send many requests in order and judge their checks
     #[command(after_help = "Example: yieldtray replay requests --tag smoke -e bench")]
@@ -91,6 +93,11 @@ pub(crate) enum Command {
   yieldtray tray
   yieldtray tray drop token")]
     Tray(Tray),
+    /// Show the cookies, or drop some of them
+    #[command(after_help = "Examples:
+  yieldtray cookies
+  yieldtray cookies drop packhouse_session")]
+    Cookies(Cookies),
     /// Find mistakes and oddities without sending anything
     #[command(after_help = "Example: yieldtray lint requests")]
     Lint(Lint),
@@ -121,15 +128,31 @@ pub(crate) struct Send {
     /// Send this request instead of one from a file
     #[arg(long, value_name = "REQUEST")]
     pub(crate) text: Option<String>,
-    /// What to print of the exchange: head, body, sent, timeline, all (comma-separated)
+    /// What to print of the exchange: head, body, sent, timeline, cookies, all (comma-separated)
     #[arg(long, value_name = "PARTS", value_delimiter = ',')]
     pub(crate) show: Vec<Part>,
-    /// Print one expression of the response and nothing else: text bare, the rest as JSON
+    /// Print one expression of the response and nothing else: text bare, the rest as JSON; what starts
+    /// with `$` is a JSONPath into the body
     #[arg(long, value_name = "EXPR", conflicts_with_all = ["show", "json"])]
     pub(crate) pick: Option<String>,
-    /// Write the response body to FILE
+    /// Write the response body to FILE, whatever its size
     #[arg(long, value_name = "FILE")]
     pub(crate) out: Option<PathBuf>,
+    /// Show what would be sent, byte for byte, and send nothing
+    #[arg(long, conflicts_with_all = ["show", "pick", "out", "append"])]
+    pub(crate) dry: bool,
+    /// One more header field, this time only; without a value it drops those of its name (repeatable)
+    #[arg(short = 'H', long = "header", value_name = "NAME: VALUE")]
+    pub(crate) headers: Vec<String>,
+    /// Open the body in VISUAL or EDITOR first, for this sending only
+    #[arg(long)]
+    pub(crate) edit: bool,
+    /// Write the request of --text or - as a cell to the end of FILE once it was answered
+    #[arg(long, value_name = "FILE.http")]
+    pub(crate) append: Option<PathBuf>,
+    /// Print long bodies here, not through PAGER
+    #[arg(long)]
+    pub(crate) no_pager: bool,
     /// Whether to send the cells this one needs before it: `send` sends them all, `ask` asks where a
     /// value is missing (without a terminal: never)
     #[arg(long, value_name = "WHETHER", default_value = "ask")]
@@ -147,8 +170,10 @@ pub(crate) enum Part {
     Body,
     /// The request as it went out
     Sent,
-    /// How long what took
+    /// How long what took, drawn as bars
     Timeline,
+    /// Cookies that were sent, set or refused, and why
+    Cookies,
     /// All of these
     All,
 }
@@ -245,6 +270,26 @@ pub(crate) enum TrayAction {
     },
     /// Drop all values of the environment
     #[command(after_help = "Example: yieldtray tray clear -e bench")]
+    Clear,
+}
+
+#[derive(Debug, Group)]
+pub(crate) struct Cookies {
+    #[command(subcommand)]
+    pub(crate) action: Option<CookiesAction>,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum CookiesAction {
+    /// Drop cookies by name
+    #[command(after_help = "Example: yieldtray cookies drop packhouse_session")]
+    Drop {
+        /// The names
+        #[arg(value_name = "NAME", required = true)]
+        names: Vec<String>,
+    },
+    /// Drop all cookies of the environment
+    #[command(after_help = "Example: yieldtray cookies clear -e bench")]
     Clear,
 }
 

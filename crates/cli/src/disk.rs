@@ -18,21 +18,39 @@ impl Disk {
     pub(crate) fn new(root: &Path) -> io::Result<Self> {
         Ok(Self { root: root.canonicalize()? })
     }
+
+    /// The file itself, links followed, as long as they stay below the root.
+    fn inside(&self, path: &Path) -> io::Result<PathBuf> {
+        let full = self.root.join(path).canonicalize()?;
+        match full.starts_with(&self.root) {
+            true => Ok(full),
+            false => Err(io::Error::new(io::ErrorKind::PermissionDenied, "it links to a place outside the workspace")),
+        }
+    }
+}
+
+/// `path` counted from `root`, with `~` for the user's home.
+pub(crate) fn anywhere(root: &Path, path: &Path) -> PathBuf {
+    let home = path.strip_prefix("~").ok().and_then(|below| Some(Path::new(&std::env::var_os("HOME")?).join(below)));
+    root.join(home.as_deref().unwrap_or(path))
 }
 
 impl Files for Disk {
     fn read(&self, path: &Path) -> io::Result<Vec<u8>> {
-        let full = self.root.join(path).canonicalize()?;
-        if !full.starts_with(&self.root) {
-            return Err(io::Error::new(io::ErrorKind::PermissionDenied, "it links to a place outside the workspace"));
-        }
-        std::fs::read(full)
+        std::fs::read(self.inside(path)?)
     }
 
     fn read_anywhere(&self, path: &Path) -> io::Result<Vec<u8>> {
-        let home =
-            path.strip_prefix("~").ok().and_then(|below| Some(Path::new(&std::env::var_os("HOME")?).join(below)));
-        std::fs::read(self.root.join(home.as_deref().unwrap_or(path)))
+        std::fs::read(anywhere(&self.root, path))
+    }
+
+    fn locate(&self, path: &Path) -> io::Result<(PathBuf, u64)> {
+        let full = self.inside(path)?;
+        let about = std::fs::metadata(&full)?;
+        if !about.is_file() {
+            return Err(io::Error::new(io::ErrorKind::InvalidInput, "it is no file"));
+        }
+        Ok((full, about.len()))
     }
 
     fn run(&self, command: &[String]) -> Result<Vec<u8>, String> {

@@ -2,12 +2,15 @@
 
 use crate::session::Session;
 use crate::show::Out;
+use serde_json::json;
 use std::io;
 use std::time::{SystemTime, UNIX_EPOCH};
 use yieldtray_core::expression::Value;
 use yieldtray_core::replay::Run;
+use yieldtray_core::request::{Token, Tokens};
 use yieldtray_core::workspace::{Settings, Tray, Yielded};
-use yieldtray_store::{Error, Kept, Store, user_key_file};
+use yieldtray_store::{Error, Kind, Store, user_key_file};
+use yieldtray_transport::{Jar, KeptCookie};
 
 /// Opens the state of the session's workspace, if there is any.
 pub(crate) fn open(session: &Session) -> Result<Option<Store>, Error> {
@@ -15,29 +18,90 @@ pub(crate) fn open(session: &Session) -> Result<Option<Store>, Error> {
 }
 
 /// What is kept for the chosen environment, as far as the files are loaded, and the state it came from, so
-/// that this is opened once for reading and writing. Where it cannot be read there is nothing, and a word
-/// about it: no request is stopped by it.
-pub(crate) fn read(session: &Session, out: &mut Out) -> io::Result<(Tray, Option<Store>)> {
+/// that this is opened once for reading and writing.
+#[derive(Default)]
+pub(crate) struct Kept {
+    /// What responses yielded.
+    pub(crate) tray: Tray,
+    /// Tokens of OAuth 2.0 profiles.
+    pub(crate) tokens: Tokens,
+    /// Cookies.
+    pub(crate) jar: Jar,
+    /// The state, if there is any yet.
+    pub(crate) store: Option<Store>,
+}
+
+/// Reads it. Where it cannot be read there is nothing, and a word about it: no request is stopped by it.
+pub(crate) fn read(session: &Session, out: &mut Out) -> io::Result<Kept> {
     try_read(session).or_else(|error| {
         out.say(&out.error_look.odd(&format!("what was kept cannot be read: {error}")))?;
-        Ok((Tray::default(), None))
+        Ok(Kept::default())
     })
 }
 
-fn try_read(session: &Session) -> Result<(Tray, Option<Store>), Error> {
+fn try_read(session: &Session) -> Result<Kept, Error> {
     let mut tray = Tray::default();
-    let Some(store) = open(session)? else { return Ok((tray, None)) };
-    for kept in store.kept(environment(&session.settings))? {
+    let Some(store) = open(session)? else { return Ok(Kept::default()) };
+    let environment = environment(&session.settings);
+    for kept in store.kept(environment)? {
         let Some(source) = session.workspace.find_loaded(&kept.file) else { continue };
         let Some(value) = value(&kept) else { continue };
         let cell = session.workspace.cell_named(source, &kept.cell);
         tray.put(&kept.name, Yielded { value, source, cell, secret: kept.secret, kept_at: Some(kept.at) });
     }
-    Ok((tray, Some(store)))
+    let cookies = store.credentials(environment, Kind::Cookie)?;
+    let jar = Jar::load(cookies.iter().filter_map(|row| row.value.as_deref()));
+    let mut tokens = Tokens::default();
+    for row in store.credentials(environment, Kind::Token)? {
+        row.value.and_then(|value| token(&row.place, &value)).into_iter().for_each(|token| tokens.put(token));
+    }
+    Ok(Kept { tray, tokens, jar, store: Some(store) })
+}
+
+/// A token as it is kept.
+fn token(profile: &str, kept: &str) -> Option<Token> {
+    let kept: serde_json::Value = serde_json::from_str(kept).ok()?;
+    let text = |key: &str| kept[key].as_str().map(str::to_owned);
+    Some(Token {
+        profile: profile.to_owned(),
+        print: text("print")?,
+        access: text("access")?,
+        refresh: text("refresh"),
+        ends: kept["ends"].as_i64(),
+        fresh: false,
+    })
+}
+
+fn token_row(token: &Token) -> (String, String) {
+    let value = json!({ "print": token.print, "access": token.access, "refresh": token.refresh, "ends": token.ends });
+    (token.profile.clone(), value.to_string())
+}
+
+/// Keeps the cookies that changed since `before`; where that fails, a word about it.
+pub(crate) fn keep_cookies(session: &Session, before: &[KeptCookie], jar: &Jar, out: &mut Out) -> io::Result<()> {
+    let after = jar.kept();
+    let same = |a: &KeptCookie, b: &KeptCookie| (&a.domain, &a.path, &a.name) == (&b.domain, &b.path, &b.name);
+    let fresh = after.iter().filter(|cookie| !before.contains(cookie));
+    let keep: Vec<_> = fresh.map(|cookie| (cookie_place(cookie), cookie.whole.clone())).collect();
+    let gone = before.iter().filter(|cookie| !after.iter().any(|other| same(cookie, other)));
+    let drop: Vec<_> = gone.map(cookie_place).collect();
+    if keep.is_empty() && drop.is_empty() {
+        return Ok(());
+    }
+    let change = || {
+        let mut store = Store::open_or_make(&session.root, key_file())?;
+        store.change_credentials(environment(&session.settings), Kind::Cookie, &keep, &drop, now())
+    };
+    change().or_else(|error| out.say(&out.error_look.odd(&format!("the cookies are not kept: {error}"))))
+}
+
+/// What tells a cookie from others (RFC 6265 5.3, step 11).
+pub(crate) fn cookie_place(cookie: &KeptCookie) -> String {
+    format!("{} {} {}", cookie.domain, cookie.path, cookie.name)
 }
 
 /// The value of a row, if it can be opened here.
-pub(crate) fn value(kept: &Kept) -> Option<Value> {
+pub(crate) fn value(kept: &yieldtray_store::Kept) -> Option<Value> {
     Value::parse_json(kept.value.as_deref()?.as_bytes()).ok()
 }
 
@@ -53,7 +117,7 @@ pub(crate) fn keep(session: &Session, store: Option<Store>, run: &Run<'_>, out: 
 fn try_keep(session: &Session, store: Option<Store>, run: &Run<'_>) -> Result<(), Error> {
     let (workspace, at) = (&session.workspace, now());
     let fresh = run.tray().iter().filter(|(_, yielded)| yielded.kept_at.is_none());
-    let values: Vec<Kept> = fresh
+    let values: Vec<yieldtray_store::Kept> = fresh
         .filter_map(|(name, yielded)| {
             let file = workspace.shown_path(yielded.source);
             workspace.find_loaded(&file)?;
@@ -61,17 +125,26 @@ fn try_keep(session: &Session, store: Option<Store>, run: &Run<'_>) -> Result<()
             let value = yielded.value.to_json().to_string();
             // A value that holds a secret, a whole body for instance, is one too.
             let secret = yielded.secret || run.masker().finds_in(&value);
-            Some(Kept { name: name.to_owned(), file, cell, value: Some(value), secret, at })
+            Some(yieldtray_store::Kept { name: name.to_owned(), file, cell, value: Some(value), secret, at })
         })
         .collect();
-    if values.is_empty() {
+    let environment = environment(&session.settings);
+    let fresh: Vec<_> = run.tokens().iter().filter(|token| token.fresh).map(token_row).collect();
+    let dropped: Vec<String> = run.dropped_tokens().map(str::to_owned).collect();
+    if values.is_empty() && fresh.is_empty() && dropped.is_empty() {
         return Ok(());
     }
     let mut store = match store {
         Some(store) => store,
         None => Store::open_or_make(&session.root, key_file())?,
     };
-    store.keep(environment(&session.settings), &values)
+    if !values.is_empty() {
+        store.keep(environment, &values)?;
+    }
+    if fresh.is_empty() && dropped.is_empty() {
+        return Ok(());
+    }
+    store.change_credentials(environment, Kind::Token, &fresh, &dropped, at)
 }
 
 /// Seconds since 1970.

@@ -3,10 +3,13 @@
 //! The binary is thin: it reads arguments and files, asks core what to do, sends what core has
 //! prepared, and shows what core reports.
 
+mod append;
 mod args;
 mod ask;
 mod commands;
 mod disk;
+mod download;
+mod edit;
 mod failure;
 mod guard;
 mod host;

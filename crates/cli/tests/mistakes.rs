@@ -6,13 +6,12 @@ use std::collections::BTreeSet;
 use support::Bench;
 use yieldtray_core::problem::Code;
 
-const CONFIG: &str =
-    "[values]\nscale = { from = 'env:NO_SUCH_SCALE' }\n[environments.bench.values]\ngrower = 'G-11'\ngate = 'n'\n";
+const CONFIG: &str = "[values]\nscale = { from = 'env:NO_SUCH_SCALE' }\n[environments.bench.values]\ngrower = 'G-11'\ngate = 'n'\n[oauth2.shift]\nclient_id = 'desk'\n";
 
 /// One file for each class: what is wrong with it, and nothing else.
 const FILES: &[(&str, &str)] = &[
     ("unknown-instruction", "%% A\nhttp://127.0.0.1:1/\n\n% chekc status == 200\n"),
-    ("not-carried-out", "%% A\n% timeout 5s\nhttp://127.0.0.1:1/\n"),
+    ("not-carried-out", "%% A\n% each row in \"lots.csv\"\nhttp://127.0.0.1:1/\n"),
     ("misplaced-instruction", "%% A\n% yield id = body.id\nhttp://127.0.0.1:1/\n"),
     ("malformed-instruction", "% let season\n\n%% A\nhttp://127.0.0.1:1/\n"),
     ("bad-name", "%% A\n% let lot-id = 1\nhttp://127.0.0.1:1/\n"),
@@ -23,6 +22,8 @@ const FILES: &[(&str, &str)] = &[
     ("bad-request-line", "%% A\nGET http://127.0.0.1:1/the lots\n"),
     ("bad-header", "%% A\nPOST http://127.0.0.1:1/\n{ \"bins\": 3 }\n"),
     ("connection-header", "%% A\nPOST http://127.0.0.1:1/\nContent-Length: 3\n\nabc\n"),
+    ("contradiction", "%% A\nPOST http://127.0.0.1:1/\n% field bins = 3\n\n{ \"bins\": 3 }\n"),
+    ("unknown-profile", "%% A\n% auth oauth2 shfit\nhttp://127.0.0.1:1/\n"),
     ("unclosed-mark", "%% A\nhttp://127.0.0.1:1/{{grower/x\n"),
     ("bad-expression", "%% A\nhttp://127.0.0.1:1/\n\n% check status = 200\n"),
     ("unknown-function", "%% A\nhttp://127.0.0.1:1/{{uid()}}\n"),

@@ -25,6 +25,7 @@ fn forms() -> Vec<String> {
         CANARY.to_owned(),
         "canary".to_owned(),
         json.trim_matches('"').to_owned(),
+        CANARY.replace('"', "%22"),
         percent.replace("%20", "+"),
         percent.to_lowercase(),
         percent,
@@ -55,7 +56,8 @@ fn bench() -> Bench {
             &format!(
                 "[workspace]\nenvironment = 'bench'\n[environments.bench.values]\nbase = '{base}'\n\
                  pin = {{ from = 'env:PIN', secret = true }}\ndot = {{ from = 'env:DOT', secret = true }}\n\
-                 filed = {{ from = 'file:pin.txt', secret = true }}\n[environments.live.values]\nbase = '{base}'\n"
+                 filed = {{ from = 'file:pin.txt', secret = true }}\n[environments.live.values]\nbase = '{base}'\n\
+                 [oauth2.shift]\ntoken_url = '{{{{base}}}}/oauth/token'\nclient_id = 'desk'\nclient_secret = '{{{{plain}}}}'\n"
             ),
         )
         .file(
@@ -91,6 +93,27 @@ X-Note: {{base64(filed)}}
 
 %% Fails
 GET /{{broken}}
+
+%% Signs
+% auth basic clerk {{pin}}
+POST /echo
+% field pin = {{pin}}
+% query pin = {{plain}}
+
+%% Parts
+% auth bearer {{hex(bytes(plain))}}
+POST /echo
+% part pin = {{pin}}
+% part {{plain}} from a.http as {{pin}}
+% save saved/{{sha256(pin)}}.json
+
+%% Digest
+% auth digest {{hex(bytes(pin))}} {{plain}}
+/ledger
+
+%% Token
+% auth oauth2 shift
+/payroll
 
 %% Lots of it
 GET /lots?ref={{plain}}
@@ -136,6 +159,19 @@ fn no_command_tells_a_secret() {
         &["env", "bench"],
         &["tray"],
         &["tray", "--json"],
+        &["send", "everywhere", "--dry"],
+        &["send", "everywhere", "--dry", "--json"],
+        &["send", "everywhere", "--show", "cookies,timeline"],
+        &["send", "signs"],
+        &["send", "signs", "--show", "all"],
+        &["send", "signs", "--json"],
+        &["send", "parts", "--show", "all"],
+        &["send", "digest", "--show", "all"],
+        &["send", "token"],
+        &["send", "token", "--json"],
+        &["send", "--text", "GET /echo", "-H", "X-Api-Key: {{plain}}", "--append", "tried.http"],
+        &["cookies"],
+        &["cookies", "--json"],
         &["lint"],
         &["lint", "--json"],
     ];
@@ -151,17 +187,21 @@ fn no_command_tells_a_secret() {
         }
         search(&format!("{args:?} in a terminal"), terminal.end().1.as_bytes());
     }
-    // What stands where the canary was put by hand is left out; everything else was written by us.
-    let own = ["pin.txt", ".env", "yieldtray.local.toml"];
+    // What stands where the canary was put by hand, and what `% save` keeps byte for byte, is left out;
+    // everything else was written by us.
+    let own = ["pin.txt", ".env", "yieldtray.local.toml", "saved"];
     let mut searched = 0;
     let mut folders = vec![bench.path().to_owned(), bench.home().to_owned()];
     while let Some(folder) = folders.pop() {
         for entry in std::fs::read_dir(folder).expect("a folder") {
             let path = entry.expect("an entry").path();
             let name = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
+            if own.contains(&name.as_str()) {
+                continue;
+            }
             if path.is_dir() {
                 folders.push(path);
-            } else if !own.contains(&name.as_str()) {
+            } else {
                 search(&name, &std::fs::read(&path).expect("a file"));
                 searched += 1;
             }

@@ -13,7 +13,11 @@ use yieldtray_packhouse::{Packhouse, Server};
 /// The demo workspace, as it is laid but for the addresses.
 const FILES: &[(&str, &str)] = &[
     ("requests/_common.http", include_str!("../../demo/requests/_common.http")),
+    ("requests/delivery/lot.json", include_str!("../../demo/requests/delivery/lot.json")),
+    ("requests/delivery/lot.svg", include_str!("../../demo/requests/delivery/lot.svg")),
+    ("requests/gate.http", include_str!("../../demo/requests/gate.http")),
     ("requests/intake.http", include_str!("../../demo/requests/intake.http")),
+    ("requests/office.http", include_str!("../../demo/requests/office.http")),
     ("requests/orchard.http", include_str!("../../demo/requests/orchard.http")),
     ("requests/papers.http", include_str!("../../demo/requests/papers.http")),
     ("requests/slips.http", include_str!("../../demo/requests/slips.http")),

@@ -1,5 +1,6 @@
 //! One file a command.
 
+mod cookies;
 mod demo;
 mod env;
 mod init;
@@ -27,6 +28,7 @@ pub(crate) fn run(args: Args, host: &Host, out: &mut Out) -> Result<u8, Stop> {
         Command::Values(args) => values::values(&common, &args, host, out),
         Command::Env(args) => env::env(&common, &args, host, out),
         Command::Tray(args) => tray::tray(&common, args, host, out),
+        Command::Cookies(args) => cookies::cookies(&common, args, host, out),
         Command::Lint(args) => lint::lint(&common, &args, host, out),
     }
 }

@@ -3,7 +3,7 @@ use crate::failure::Stop;
 use crate::guard::guard;
 use crate::host::Host;
 use crate::kept;
-use crate::sending::drive;
+use crate::sending::{Saving, drive};
 use crate::session::{Session, places};
 use crate::show::cell::{CellLines, Columns, Heading, summary};
 use crate::show::{Out, data, table};
@@ -12,7 +12,7 @@ use std::time::Instant;
 use yieldtray_core::problem::{Problem, SourceId};
 use yieldtray_core::replay::{Event, Plan, Run, Selection};
 use yieldtray_core::workspace::{CellId, Workspace};
-use yieldtray_transport::Options;
+use yieldtray_transport::{Client, Options};
 
 /// Sends many requests in order and judges their checks.
 pub(crate) fn replay(common: &Common, args: &Replay, host: &Host, out: &mut Out) -> Result<u8, Stop> {
@@ -45,10 +45,12 @@ pub(crate) fn replay(common: &Common, args: &Replay, host: &Host, out: &mut Out)
         run = run.revealing();
     }
     // Nothing here shows what connecting took.
-    let options = Options { time_connecting: false, ..Options::default() };
+    let client = Client::new(Options { time_connecting: false, ..session.options() });
+    let saving = Saving { root: &session.root, out: None, bar: false };
     drive(
         &mut run,
-        options,
+        &client,
+        &saving,
         |_, _| {},
         |_, event| {
             if out.json {

@@ -1,50 +1,76 @@
+use crate::append::Append;
 use crate::args::{Common, Needs, Part, Send};
 use crate::ask;
-use crate::disk;
+use crate::edit;
 use crate::failure::Stop;
 use crate::guard::guard;
 use crate::host::Host;
-use crate::kept;
-use crate::sending::drive;
+use crate::kept::{self, Kept};
+use crate::sending::{Saving, drive};
 use crate::session::{Session, places};
-use crate::show::cell::{CellLines, Columns, Heading, time};
-use crate::show::{Out, body, data, look::Look, safe::safe_line, table};
-use anyhow::Context;
+use crate::show::pager::Pager;
+use crate::show::verdict::Told;
+use crate::show::{Out, body, data, exchange};
 use serde_json::json;
-use std::io::{self, Write};
-use yieldtray_core::replay::{CellReport, Event, Link, Outcome, Plan, Run, chain};
+use std::io::Write;
+use std::path::Path;
+use yieldtray_core::replay::{Event, Link, Next, Plan, Run, chain};
 use yieldtray_core::response::Exchange;
 use yieldtray_core::secret::Masker;
 use yieldtray_core::workspace::{CellId, Tray, Workspace};
-use yieldtray_transport::Options;
+use yieldtray_transport::Client;
 
 /// Sends one request and shows the answer.
 pub(crate) fn send(common: &Common, args: Send, host: &Host, out: &mut Out) -> Result<u8, Stop> {
-    let Send { place, text, show, pick, out: file, needs, yes } = args;
+    let Send { place, text, show, pick, out: file, needs, yes, dry, headers, edit, append, no_pager } = args;
+    let headers = headers.iter().map(|line| header(line)).collect::<Result<Vec<_>, _>>()?;
     let places = places(common, place.as_slice())?;
     let mut session = Session::open(common, host, out, &places)?;
     let cell = match text {
         Some(text) => session.take_text("the command line", text)?,
         None => one(&session.find(&places)?, &session, place.as_deref().unwrap_or_default())?,
     };
+    if edit {
+        edit_body(&mut session, cell)?;
+    }
+    let append = append.map(|file| session.path_from_here(&file));
+    let append = append.as_deref().map(|file| to_append(&session, cell, file, &headers)).transpose()?;
     if !out.quiet && !out.json {
         introduce(out, &session, cell)?;
     }
     // The plan with all needs loads every file that a kept value can come from.
     let all = Plan::new(&mut session.workspace, &[cell], true);
-    let (tray, store) = kept::read(&session, out)?;
-    let plan = plan(&mut session, all, &tray, cell, needs, host)?;
+    let kept = kept::read(&session, out)?;
+    let needs = if dry { Needs::Never } else { needs };
+    let plan = plan(&mut session, all, &kept.tray, cell, needs, host)?;
+    if dry {
+        return look(&session, plan, kept, cell, headers, out);
+    }
     guard(&session, &plan, yes, host)?;
-    let heading = session.heading();
     let workspace = &session.workspace;
-    let mut run = Run::new(workspace, &session.engine, session.settings.clone(), plan, true).with_tray(tray);
+    let Kept { tray, tokens, jar, store } = kept;
+    let mut run = Run::new(workspace, &session.engine, session.settings.clone(), plan, true)
+        .with_tray(tray)
+        .with_tokens(tokens)
+        .with_headers(cell, headers);
     if session.reveal {
         run = run.revealing();
     }
     let (mut answer, mut report, mut before) = (None, None, Vec::new());
+    let before_run = jar.kept();
+    let client = Client::new(session.options()).with_jar(jar);
+    let wants = |part: Part| show.contains(&part) || show.contains(&Part::All);
+    let held = out.json || pick.is_some() || wants(Part::Body);
+    let file = file.map(|file| session.path_from_here(&file));
+    let saving = Saving {
+        root: &session.root,
+        out: file.clone().map(|file| (cell, file, held)),
+        bar: host.errors_are_terminal && !out.quiet,
+    };
     drive(
         &mut run,
-        Options::default(),
+        &client,
+        &saving,
         |sent, exchange| {
             if sent == cell {
                 answer = Some(exchange.clone());
@@ -60,45 +86,160 @@ pub(crate) fn send(common: &Common, args: Send, host: &Host, out: &mut Out) -> R
         },
     )?;
     let code = run.summary().exit_code();
-    let shown = Shown { run: &run, cell, heading, look: out.error_look };
+    let told = Told { run: &run, cell, heading: session.heading(), look: out.error_look };
     if out.json {
         let reports = before.iter().chain(&report).map(|report| data::cell_report(workspace, report));
         let mut document = json!({ "environment": session.settings.environment, "cells": reports.collect::<Vec<_>>() });
         if let Some(exchange) = &answer {
+            document["request"] = data::request(&exchange.sent, run.masker());
             document["response"] = data::response(exchange, run.masker());
         }
         writeln!(out.result(), "{document}")?;
     } else {
-        shown.needs(out, &before)?;
+        told.needs(out, &before)?;
         if let Some(report) = &report {
             out.problems(workspace, &report.problems)?;
         }
         if let Some(exchange) = &answer {
-            shown.status(out, exchange)?;
+            told.status(out, exchange)?;
         }
     }
     if let Some(exchange) = &answer {
-        if let Some(file) = &file {
-            disk::replace(file, &exchange.body).with_context(|| format!("cannot write `{}`", file.display()))?;
-            if !out.quiet && !out.json {
-                let words = format!("the body is in {} ({})", file.display(), body::size(exchange.body.len()));
-                out.say(&out.error_look.faint(&words))?;
-            }
+        if let Some(file) = file.as_ref().filter(|_| !out.quiet && !out.json) {
+            let words = format!("the body is in {} ({})", file.display(), body::size(exchange.size));
+            out.say(&out.error_look.faint(&words))?;
         }
         if let Some(expression) = &pick {
-            shown.pick(out, expression, exchange)?;
+            told.pick(out, expression, exchange)?;
         } else if !out.json {
-            print(out, exchange, run.masker(), &show, file.is_some())?;
+            let pager = Pager::of(host).filter(|_| !no_pager);
+            print(out, exchange, run.masker(), &show, file.is_some(), pager.as_ref())?;
         }
     }
     if !out.json {
-        shown.verdict(out, report.as_deref())?;
+        told.verdict(out, report.as_deref())?;
         out.seed(session.seed_to_tell(run.summary()))?;
+    }
+    if let Some(append) = append {
+        add(append, answer.is_some(), out)?;
     }
     // The answer is on its way to whoever waits for it before the disk is touched.
     out.flush()?;
     kept::keep(&session, store, &run, out)?;
+    kept::keep_cookies(&session, &before_run, &client.jar(), out)?;
     Ok(code)
+}
+
+/// `Name: value` of `--header`.
+fn header(line: &str) -> Result<(String, String), Stop> {
+    let (name, value) = line.split_once(':').unwrap_or((line, ""));
+    let (name, value) = (name.trim(), value.trim());
+    let is_token = |c: char| c.is_ascii_alphanumeric() || "!#$%&'*+-.^_`|~".contains(c);
+    if name.is_empty() || !name.chars().all(is_token) {
+        let message = format!("`--header {line}` does not name a header field");
+        return Err(Stop::refused_with(message, "write it as in `--header 'Accept: text/csv'`"));
+    }
+    if value.contains(|c: char| c.is_control()) {
+        return Err(Stop::refused(format!("the value of `--header {name}` has a control character in it")));
+    }
+    if ["content-length", "transfer-encoding", "connection"].iter().any(|own| name.eq_ignore_ascii_case(own)) {
+        return Err(Stop::refused(format!("`{name}` belongs to the connection, so it cannot be given")));
+    }
+    Ok((name.to_owned(), value.to_owned()))
+}
+
+/// Opens the body of a cell in the user's editor and puts what comes back in its place.
+fn edit_body(session: &mut Session, cell: CellId) -> Result<(), Stop> {
+    let workspace = &session.workspace;
+    let text = &workspace.source(cell.source).text;
+    let before = workspace.cell(cell).body.of(text);
+    let extension = match before.trim_start().chars().next() {
+        Some('{' | '[') => ".json",
+        Some('<') => ".xml",
+        _ => ".txt",
+    };
+    let edited = edit::edit(before, extension)?;
+    Ok(session.workspace.replace_body(cell, edited.trim_end())?)
+}
+
+/// The cell that a request of no file makes in `file`.
+fn to_append<'f>(
+    session: &Session,
+    cell: CellId,
+    file: &'f Path,
+    headers: &[(String, String)],
+) -> Result<Append<'f>, Stop> {
+    let workspace = &session.workspace;
+    let source = workspace.source(cell.source);
+    if workspace.find_loaded(&workspace.shown_path(cell.source)).is_some() {
+        let hint = "`--append` is for a request of `--text` or `-`";
+        return Err(Stop::refused_with("this request stands in a file already", hint));
+    }
+    let mut text = source.text.clone();
+    if let Some(request) = &workspace.cell(cell).request {
+        let fields = headers.iter().map(|(name, value)| format!("\n{name}: {value}"));
+        text.insert_str(request.span.end(), &fields.collect::<String>());
+    }
+    Append::prepare(file, &text)
+}
+
+fn add(append: Append<'_>, answered: bool, out: &mut Out) -> Result<(), Stop> {
+    if !answered {
+        return Ok(out.say(&out.error_look.odd("nothing was appended: there was no answer"))?);
+    }
+    append.write()?;
+    if !out.quiet && !out.json {
+        out.say(&out.error_look.faint(&format!("appended as `{}`", append.name)))?;
+    }
+    Ok(())
+}
+
+/// Shows what would be sent, and sends nothing.
+fn look(
+    session: &Session,
+    plan: Plan,
+    kept: Kept,
+    cell: CellId,
+    headers: Vec<(String, String)>,
+    out: &mut Out,
+) -> Result<u8, Stop> {
+    let run = Run::new(&session.workspace, &session.engine, session.settings.clone(), plan, true);
+    let mut run = run.with_tray(kept.tray).with_tokens(kept.tokens).with_headers(cell, headers).dry();
+    if session.reveal {
+        run = run.revealing();
+    }
+    let ready = loop {
+        match run.next() {
+            Some(Next::Ask(question)) => {
+                let value = ask::question(&question)?;
+                run.answer(&question, value);
+            }
+            Some(Next::Send(ready)) => break Some(ready),
+            Some(Next::Authorize(_)) => {}
+            None => break None,
+        }
+    };
+    let events: Vec<Event> = run.events().collect();
+    for event in &events {
+        if let Event::Cell(report) = event {
+            out.problems(&session.workspace, &report.problems)?;
+        }
+    }
+    let Some(ready) = ready else { return Ok(run.summary().exit_code()) };
+    out.problems(&session.workspace, ready.remarks())?;
+    let request = Client::new(session.options()).with_jar(kept.jar).with_cookies(&ready.prepared);
+    if out.json {
+        let document =
+            json!({ "environment": session.settings.environment, "request": data::request(&request, run.masker()) });
+        writeln!(out.result(), "{document}")?;
+    } else {
+        let person = out.terminal.then_some(out.look);
+        exchange::wire(out.result(), &request, run.masker(), person)?;
+        if !out.quiet {
+            out.say(&out.error_look.faint("nothing was sent"))?;
+        }
+    }
+    Ok(0)
 }
 
 /// Environment, address and place: said first, so that who is asked something knows where it goes.
@@ -161,187 +302,42 @@ fn one(cells: &[CellId], session: &Session, place: &str) -> Result<CellId, Stop>
 }
 
 /// What goes to standard output: the parts that are asked for, else the body.
-fn print(out: &mut Out, exchange: &Exchange, masker: &Masker, show: &[Part], kept: bool) -> Result<(), Stop> {
-    let (look, terminal) = (out.look, out.terminal);
+fn print(
+    out: &mut Out,
+    answer: &Exchange,
+    masker: &Masker,
+    show: &[Part],
+    kept: bool,
+    pager: Option<&Pager>,
+) -> Result<(), Stop> {
+    let (look, terminal, width) = (out.look, out.terminal, out.width);
     let wants = |part: Part| show.contains(&part) || show.contains(&Part::All);
-    let result = out.result();
+    let body = wants(Part::Body) || (show.is_empty() && !kept);
+    if show.is_empty() && !terminal {
+        if body {
+            body::for_a_program(out.result(), answer, masker)?;
+        }
+        return Ok(out.flush()?);
+    }
+    let mut page = Vec::new();
     if wants(Part::Sent) {
-        sent(result, exchange, masker, look)?;
+        exchange::sent(&mut page, answer, masker, look)?;
     }
     if wants(Part::Timeline) {
-        timeline(result, exchange, look)?;
+        exchange::timeline(&mut page, answer, masker, look, width)?;
+    }
+    if wants(Part::Cookies) {
+        exchange::cookies(&mut page, answer, look)?;
     }
     if wants(Part::Head) {
-        head(result, exchange, masker, look)?;
+        exchange::head(&mut page, answer, masker, look)?;
     }
-    let body = wants(Part::Body) || (show.is_empty() && !kept);
-    if body && (terminal || !show.is_empty()) {
-        body::for_a_person(result, exchange, masker, look)?;
-    } else if body {
-        body::for_a_program(result, exchange, masker)?;
+    if body {
+        body::for_a_person(&mut page, answer, masker, look)?;
+    }
+    out.flush()?;
+    if !pager.map_or(Ok(false), |pager| pager.show(&page))? {
+        out.result().write_all(&page)?;
     }
     Ok(out.flush()?)
-}
-
-fn sent(out: &mut impl Write, exchange: &Exchange, masker: &Masker, look: Look) -> io::Result<()> {
-    for hop in &exchange.hops {
-        let line =
-            format!("{} {} was answered with {}, which leads to {}", hop.method, hop.url, hop.status, hop.location);
-        writeln!(out, "{}", look.faint(&safe_line(&masker.mask(&line))))?;
-    }
-    let line = format!("{} {} {}", exchange.sent.method, exchange.sent.url, exchange.version);
-    writeln!(out, "{}", look.strong(&safe_line(&masker.mask(&line))))?;
-    for (name, value) in exchange.sent.wire_headers() {
-        writeln!(out, "{}: {}", look.name(&safe_line(&name)), safe_line(&data::header_value(&name, &value, masker)))?;
-    }
-    if let Some(body) = &exchange.sent.body {
-        let text = String::from_utf8_lossy(body);
-        writeln!(out, "\n{}", crate::show::safe::safe(&masker.mask(&text)))?;
-    }
-    writeln!(out)
-}
-
-fn timeline(out: &mut impl Write, exchange: &Exchange, look: Look) -> io::Result<()> {
-    let timings = &exchange.timings;
-    let phases = [
-        ("look up", timings.lookup),
-        ("connect", timings.connect),
-        ("wait", Some(timings.wait)),
-        ("receive", Some(timings.receive)),
-        ("in all", Some(timings.total)),
-    ];
-    for (phase, took) in phases {
-        let took =
-            took.map_or_else(|| look.faint("not needed"), |took| format!("{:>8.2} ms", took.as_secs_f64() * 1e3));
-        writeln!(out, "{}  {took}", table::left(phase, 8))?;
-    }
-    writeln!(out)
-}
-
-fn head(out: &mut impl Write, exchange: &Exchange, masker: &Masker, look: Look) -> io::Result<()> {
-    let line = format!("{} {} {}", exchange.version, exchange.status, exchange.reason);
-    writeln!(out, "{}", look.strong(&safe_line(&line)))?;
-    for (name, value) in &exchange.headers {
-        let value = data::header_value(name, &String::from_utf8_lossy(value), masker);
-        writeln!(out, "{}: {}", look.name(&safe_line(name)), safe_line(&value))?;
-    }
-    writeln!(out)
-}
-
-/// What is said about the answer, on standard error.
-struct Shown<'r, 'w> {
-    run: &'r Run<'w>,
-    cell: CellId,
-    heading: Heading,
-    look: Look,
-}
-
-impl Shown<'_, '_> {
-    fn lines(&self, width: Option<usize>, reports: &[Box<CellReport>]) -> CellLines<'_> {
-        let workspace = self.run.workspace();
-        let cells = reports
-            .iter()
-            .map(|report| (&*workspace.cell(report.cell).name, report.method.as_str(), report.url.as_str()));
-        CellLines { workspace, columns: Columns::new(cells, width), look: self.look, base: self.heading.base.clone() }
-    }
-
-    /// What was sent before.
-    fn needs(&self, out: &mut Out, before: &[Box<CellReport>]) -> Result<(), Stop> {
-        if out.quiet {
-            return Ok(());
-        }
-        let workspace = self.run.workspace();
-        let lines = self.lines(out.width, before);
-        for report in before {
-            for line in lines.cell(report) {
-                out.say(&line)?;
-            }
-            out.problems(workspace, &report.problems)?;
-        }
-        Ok(())
-    }
-
-    /// Status, time, size, media type; a redirect is told.
-    fn status(&self, out: &mut Out, exchange: &Exchange) -> Result<(), Stop> {
-        if out.quiet {
-            return Ok(());
-        }
-        for hop in &exchange.hops {
-            let line = format!("{} {} → {} {}", hop.method, hop.url, hop.status, hop.location);
-            out.say(&self.look.odd(&safe_line(&self.run.masker().mask(&line))))?;
-        }
-        let status = format!("{} {}", exchange.status, exchange.reason);
-        let status = match exchange.status {
-            200..400 => self.look.good(safe_line(&status).trim_end()),
-            _ => self.look.bad(safe_line(&status).trim_end()),
-        };
-        let url = self.run.masker().mask(exchange.sent.url.as_str());
-        let url = safe_line(&url);
-        let media = exchange.media_type();
-        let request = format!("{} {url}", exchange.sent.method);
-        let parts = [
-            request,
-            status,
-            time(exchange.timings.total),
-            body::size(exchange.body.len()),
-            safe_line(&media).into_owned(),
-        ];
-        out.say(&parts.into_iter().filter(|part| !part.is_empty()).collect::<Vec<_>>().join("  "))?;
-        Ok(())
-    }
-
-    fn pick(&self, out: &mut Out, expression: &str, exchange: &Exchange) -> Result<(), Stop> {
-        let value = self.run.pick(self.cell, expression, exchange);
-        let value = value.map_err(|message| {
-            let message = self.run.masker().mask(&message).into_owned();
-            Stop::refused(format!("`--pick {expression}` has no value: {message}"))
-        })?;
-        let text = value.as_text().map_or_else(|| value.show(), str::to_owned);
-        let text = self.run.masker().mask(&text).into_owned();
-        let text = if out.terminal { crate::show::safe::safe(&text).into_owned() } else { text };
-        writeln!(out.result(), "{text}")?;
-        Ok(())
-    }
-
-    /// Checks and yields, or why nothing was sent or answered.
-    fn verdict(&self, out: &mut Out, report: Option<&CellReport>) -> Result<(), Stop> {
-        let Some(report) = report else {
-            out.say(&self.look.bad("not sent: a cell it needs did not pass"))?;
-            return Ok(());
-        };
-        let lines = self.lines(out.width, &[]);
-        if let Outcome::NotSent(need) = &report.outcome {
-            out.say(&self.look.bad(&format!("not sent: {need} did not pass")))?;
-        }
-        if let Some(failure) = &report.failure {
-            out.say(&self.look.bad(&safe_line(&failure.message)))?;
-            if let Some(hint) = &failure.hint {
-                out.say(&self.look.faint(&safe_line(hint)))?;
-            }
-        }
-        let failed = report.failures.len();
-        let mut parts = Vec::new();
-        match (report.checks, failed) {
-            (0, _) => {}
-            (all, 0) => parts.push(self.look.good(&format!("{} passed", table::count(all, "check", "checks")))),
-            (all, failed) => {
-                parts.push(self.look.bad(&format!("{failed} of {} failed", table::count(all, "check", "checks"))))
-            }
-        }
-        for taken in &report.yields {
-            if let Ok(value) = &taken.value {
-                parts.push(self.look.name(&table::cut(&safe_line(&format!("{} = {value}", taken.name)), 72)));
-            }
-        }
-        if !parts.is_empty() && (failed > 0 || !out.quiet) {
-            out.say(&parts.join(" · "))?;
-        }
-        for line in report.failures.iter().flat_map(|failure| lines.failure(failure)) {
-            out.say(&line)?;
-        }
-        for line in report.yields.iter().filter_map(|taken| lines.failed_yield(taken)) {
-            out.say(&line)?;
-        }
-        Ok(())
-    }
 }

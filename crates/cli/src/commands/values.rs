@@ -21,7 +21,7 @@ pub(crate) fn values(common: &Common, args: &Values, host: &Host, out: &mut Out)
     }
     let cells = if places.is_empty() { session.find_all()? } else { session.find(&places)? };
     let plan = Plan::new(&mut session.workspace, &cells, true);
-    let (tray, _) = kept::read(&session, out)?;
+    let tray = kept::read(&session, out)?.tray;
     let chosen: std::collections::HashSet<CellId> = cells.iter().copied().collect();
     let scopes: Vec<(CellId, Vec<CellId>)> =
         plan.steps.into_iter().filter(|step| chosen.contains(&step.cell)).map(|step| (step.cell, step.needs)).collect();

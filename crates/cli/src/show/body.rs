@@ -4,27 +4,29 @@ use super::look::Look;
 use super::safe::safe;
 use anstyle::{AnsiColor, Style};
 use std::io::{self, Write};
-use yieldtray_core::response::{Exchange, Piece, lay_out_json};
+use yieldtray_core::response::{Exchange, Nature, Piece, lay_out};
 use yieldtray_core::secret::Masker;
 
 /// Writes the body for a person at a terminal.
 pub(crate) fn for_a_person(out: &mut impl Write, exchange: &Exchange, masker: &Masker, look: Look) -> io::Result<()> {
-    if exchange.body.is_empty() {
+    if exchange.size == 0 {
         return Ok(());
     }
-    let Ok(text) = std::str::from_utf8(&exchange.body) else {
-        let kind = match exchange.media_type() {
-            kind if kind.is_empty() => "of no media type".to_owned(),
-            kind => kind,
-        };
-        let words = format!("{}, {}: not text, so not shown; `--out FILE` keeps it", kind, size(exchange.body.len()));
+    if !exchange.holds_body() {
+        return writeln!(out, "{}", look.faint("the body was written to its file only"));
+    }
+    if let Nature::Binary(kind, pixels) = exchange.nature() {
+        let pixels = pixels.map(|(width, height)| format!("{width} × {height} pixels, ")).unwrap_or_default();
+        let size = size(exchange.size);
+        let words = format!("{}, {pixels}{size}: not text, so not shown; `--out FILE` keeps it", safe(&kind));
         return writeln!(out, "{}", look.faint(&words));
-    };
-    let text = masker.mask(text);
-    let mut laid_out = String::with_capacity(text.len() + text.len() / 4);
-    let is_json =
-        text.starts_with(['{', '[']) && lay_out_json(&text, |piece, text| paint(&mut laid_out, piece, text, look));
-    let shown = if is_json { laid_out.as_str() } else { &*safe(&text) };
+    }
+    let text = exchange.text();
+    let text = masker.mask(&text);
+    let mut laid_out = String::with_capacity(text.len() + text.len() / 2);
+    let painter = Painter::new(look);
+    let done = lay_out(&text, &exchange.media_type(), |piece, text| painter.paint(&mut laid_out, piece, text));
+    let shown = if done { laid_out.as_str() } else { &*safe(&text) };
     out.write_all(shown.as_bytes())?;
     if shown.ends_with('\n') { Ok(()) } else { out.write_all(b"\n") }
 }
@@ -34,26 +36,48 @@ pub(crate) fn for_a_program(out: &mut impl Write, exchange: &Exchange, masker: &
     out.write_all(&masker.mask_bytes(&exchange.body))
 }
 
-fn paint(out: &mut String, piece: Piece, text: &str, look: Look) {
-    let style = match piece {
-        Piece::Key => AnsiColor::Cyan.on_default(),
-        Piece::Text => AnsiColor::Green.on_default(),
-        Piece::Number => AnsiColor::Yellow.on_default(),
-        Piece::Word => AnsiColor::Magenta.on_default(),
-        Piece::Mark | Piece::Space => Style::new(),
-    };
-    if piece == Piece::Space {
-        out.push_str(text);
-    } else {
-        out.push_str(&look.paint(style, &safe(text)));
+/// Writes pieces in their colours. What starts and ends a colour is made once.
+struct Painter([Option<(String, String)>; 6]);
+
+impl Painter {
+    fn new(look: Look) -> Self {
+        let colours = |style: Style| look.is_coloured().then(|| (style.to_string(), format!("{style:#}")));
+        let colour = |colour: AnsiColor| colours(colour.on_default());
+        Self([
+            colour(AnsiColor::Cyan),
+            colour(AnsiColor::Green),
+            colour(AnsiColor::Yellow),
+            colour(AnsiColor::Magenta),
+            colour(AnsiColor::Blue),
+            colours(Style::new().dimmed()),
+        ])
+    }
+
+    fn paint(&self, out: &mut String, piece: Piece, text: &str) {
+        let colours = match piece {
+            Piece::Key => &self.0[0],
+            Piece::Text => &self.0[1],
+            Piece::Number => &self.0[2],
+            Piece::Word => &self.0[3],
+            Piece::Element => &self.0[4],
+            Piece::Aside => &self.0[5],
+            Piece::Mark | Piece::Space => return out.push_str(text),
+        };
+        let Some((start, end)) = colours.as_ref().filter(|_| !text.is_empty()) else {
+            return out.push_str(&safe(text));
+        };
+        out.push_str(start);
+        out.push_str(&safe(text));
+        out.push_str(end);
     }
 }
 
 /// A number of bytes, to be read.
-pub(crate) fn size(bytes: usize) -> String {
+pub(crate) fn size(bytes: u64) -> String {
     match bytes {
         0..1024 => format!("{bytes} B"),
         1024..1_048_576 => format!("{:.1} KiB", bytes as f64 / 1024.0),
-        _ => format!("{:.1} MiB", bytes as f64 / 1_048_576.0),
+        1_048_576..1_073_741_824 => format!("{:.1} MiB", bytes as f64 / 1_048_576.0),
+        _ => format!("{:.2} GiB", bytes as f64 / 1_073_741_824.0),
     }
 }

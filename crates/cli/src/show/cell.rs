@@ -71,6 +71,7 @@ impl CellLines<'_> {
             lines.push(format!("      {}", look.bad(&safe_line(&failure.message))));
             lines.extend(failure.hint.iter().map(|hint| format!("      {}", look.faint(&safe_line(hint)))));
         }
+        lines.extend(report.advice.iter().map(|advice| format!("      {}", look.odd(&safe_line(advice)))));
         for failure in &report.failures {
             lines.extend(self.failure(failure));
         }

@@ -5,7 +5,8 @@ use serde_json::{Map, Value, json};
 use std::time::Duration;
 use yieldtray_core::problem::{Level, Problem, SourceId};
 use yieldtray_core::replay::{CellReport, CheckFailure, Event, Outcome, Summary};
-use yieldtray_core::response::Exchange;
+use yieldtray_core::request::Prepared;
+use yieldtray_core::response::{Exchange, HopKind, Nature, Timings};
 use yieldtray_core::secret::{MASK, Masker, is_secret_header};
 use yieldtray_core::syntax::{Kind, Span};
 use yieldtray_core::workspace::{CellId, Workspace};
@@ -116,6 +117,9 @@ pub(crate) fn cell_report(workspace: &Workspace, report: &CellReport) -> Value {
     if !report.problems.is_empty() {
         set("problems", problems(workspace, &report.problems).into());
     }
+    if let Some(advice) = &report.advice {
+        set("advice", advice.as_str().into());
+    }
     if let Some(failure) = &report.failure {
         set("failure", json!({ "kind": failure.kind.as_str(), "message": failure.message, "hint": failure.hint }));
     }
@@ -143,6 +147,32 @@ fn outcome_of(text: &str, key: &str, value: &Result<String, String>) -> Value {
     }
 }
 
+/// A request as it goes out, secrets masked; a file in its body by its name.
+pub(crate) fn request(request: &Prepared, masker: &Masker) -> Value {
+    let headers: Vec<Value> =
+        request.wire_headers().iter().map(|(name, value)| json!([name, header_value(name, value, masker)])).collect();
+    let mut data = json!({
+        "method": request.method,
+        "url": masker.mask(request.url.as_str()),
+        "headers": headers,
+    });
+    if let Some(body) = &request.body {
+        data["body"] = masker.mask(&body.text()).into();
+    }
+    data
+}
+
+fn timings(timings: &Timings) -> Value {
+    json!({
+        "began": millis(timings.began),
+        "lookup": timings.lookup.map(millis),
+        "connect": timings.connect.map(millis),
+        "tls": timings.tls.map(millis),
+        "wait": millis(timings.wait),
+        "receive": millis(timings.receive),
+    })
+}
+
 /// The answer of `send`, secrets masked. A body that is JSON stands as JSON, other text as text, other
 /// bytes in base64.
 pub(crate) fn response(exchange: &Exchange, masker: &Masker) -> Value {
@@ -156,32 +186,41 @@ pub(crate) fn response(exchange: &Exchange, masker: &Masker) -> Value {
         "reason": exchange.reason,
         "version": exchange.version,
         "headers": headers,
-        "size": exchange.body.len(),
+        "size": exchange.size,
         "elapsed_ms": millis(exchange.timings.total),
-        "timings_ms": {
-            "lookup": exchange.timings.lookup.map(millis),
-            "connect": exchange.timings.connect.map(millis),
-            "wait": millis(exchange.timings.wait),
-            "receive": millis(exchange.timings.receive),
-        },
+        "timings_ms": timings(&exchange.timings),
         "hops": exchange.hops.iter().map(|hop| json!({
+            "kind": match hop.kind { HopKind::Redirect => "redirect", HopKind::Challenge => "challenge" },
             "status": hop.status,
             "method": hop.method,
             "url": masker.mask(&hop.url),
             "location": masker.mask(&hop.location),
+            "timings_ms": timings(&hop.timings),
+        })).collect::<Vec<_>>(),
+        "cookies": exchange.cookies.iter().map(|note| json!({
+            "name": note.name,
+            "host": note.host,
+            "fate": note.fate.as_str(),
+            "words": note.words,
         })).collect::<Vec<_>>(),
     });
-    match std::str::from_utf8(&exchange.body) {
-        Ok(text) => {
-            let text = masker.mask(text);
-            let looks_json = text.trim_start().starts_with(['{', '[']);
-            data["body"] = match serde_json::from_str::<Value>(&text) {
-                Ok(json) if looks_json => json,
-                _ => text.into(),
-            };
-        }
-        Err(_) => data["body_base64"] = base64::engine::general_purpose::STANDARD.encode(&exchange.body).into(),
+    if let Some(proxy) = &exchange.proxy {
+        data["proxy"] = proxy.as_str().into();
     }
+    if !exchange.holds_body() {
+        return data;
+    }
+    if matches!(exchange.nature(), Nature::Binary(..)) {
+        data["body_base64"] = base64::engine::general_purpose::STANDARD.encode(&exchange.body).into();
+        return data;
+    }
+    let text = exchange.text();
+    let text = masker.mask(&text);
+    let looks_json = text.trim_start().starts_with(['{', '[']);
+    data["body"] = match serde_json::from_str::<Value>(&text) {
+        Ok(json) if looks_json => json,
+        _ => text.into(),
+    };
     data
 }
 
@@ -233,6 +272,16 @@ pub(crate) fn age(seconds: i64) -> String {
         60..3_600 => format!("{} min ago", seconds / 60),
         3_600..172_800 => format!("{} h ago", seconds / 3_600),
         _ => format!("{} days ago", seconds / 86_400),
+    }
+}
+
+/// How far ahead something is, in words.
+pub(crate) fn ahead(seconds: i64) -> String {
+    match seconds {
+        ..60 => "ends within a minute".to_owned(),
+        60..3_600 => format!("{} min left", seconds / 60),
+        3_600..172_800 => format!("{} h left", seconds / 3_600),
+        _ => format!("{} days left", seconds / 86_400),
     }
 }
 

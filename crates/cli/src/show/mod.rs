@@ -4,11 +4,14 @@
 pub(crate) mod body;
 pub(crate) mod cell;
 pub(crate) mod data;
+pub(crate) mod exchange;
 pub(crate) mod graph;
 pub(crate) mod look;
+pub(crate) mod pager;
 pub(crate) mod problems;
 pub(crate) mod safe;
 pub(crate) mod table;
+pub(crate) mod verdict;
 
 use crate::args::{Color, Common};
 use crate::host::Host;

@@ -1,0 +1,95 @@
+use crate::args::{Common, Cookies, CookiesAction};
+use crate::failure::Stop;
+use crate::host::Host;
+use crate::kept;
+use crate::session::Session;
+use crate::show::table::{self, Cell};
+use crate::show::{Out, data, safe::safe_line};
+use serde_json::json;
+use std::io::Write;
+use yieldtray_core::problem::closest;
+use yieldtray_core::secret::MASK;
+use yieldtray_store::Kind;
+use yieldtray_transport::{Jar, KeptCookie};
+
+/// Shows the cookies that are kept for the chosen environment, or drops some of them.
+pub(crate) fn cookies(common: &Common, args: Cookies, host: &Host, out: &mut Out) -> Result<u8, Stop> {
+    let session = Session::open(common, host, out, &[])?;
+    let environment = kept::environment(&session.settings).to_owned();
+    let mut store = kept::open(&session)?;
+    let rows = store.as_ref().map(|store| store.credentials(&environment, Kind::Cookie)).transpose()?;
+    let rows = rows.unwrap_or_default();
+    let jar = Jar::load(rows.iter().filter_map(|row| row.value.as_deref()));
+    let cookies = jar.kept();
+    let dropped = match args.action {
+        None => return show(&session, &cookies, out),
+        Some(CookiesAction::Clear) => {
+            store.as_mut().map(|store| store.clear_credentials(&environment, Kind::Cookie)).transpose()?.unwrap_or(0)
+        }
+        Some(CookiesAction::Drop { names }) => {
+            // All names are looked at before anything is dropped.
+            for name in &names {
+                if !cookies.iter().any(|cookie| cookie.name == *name) {
+                    let hint = match closest(name, cookies.iter().map(|cookie| cookie.name.as_str())) {
+                        Some(meant) => format!("did you mean `{meant}`?"),
+                        None => "`yieldtray cookies` shows what is there".to_owned(),
+                    };
+                    return Err(Stop::refused_with(format!("there is no cookie `{name}`"), hint));
+                }
+            }
+            let gone = cookies.iter().filter(|cookie| names.contains(&cookie.name));
+            let places: Vec<String> = gone.map(kept::cookie_place).collect();
+            if let Some(store) = &mut store {
+                store.change_credentials(&environment, Kind::Cookie, &[], &places, kept::now())?;
+            }
+            places.len()
+        }
+    };
+    if out.json {
+        writeln!(out.result(), "{}", json!({ "dropped": dropped }))?;
+    } else if !out.quiet {
+        out.introduce(&session.heading())?;
+        out.say(&format!("{} dropped", table::count(dropped, "cookie", "cookies")))?;
+    }
+    Ok(0)
+}
+
+fn show(session: &Session, cookies: &[KeptCookie], out: &mut Out) -> Result<u8, Stop> {
+    let value = |cookie: &KeptCookie| if session.reveal { cookie.value.clone() } else { MASK.to_owned() };
+    if out.json {
+        let rows = cookies.iter().map(|cookie| {
+            json!({
+                "name": cookie.name,
+                "value": value(cookie),
+                "domain": cookie.domain,
+                "path": cookie.path,
+                "ends": cookie.ends,
+                "attributes": cookie.attributes,
+            })
+        });
+        let document = json!({ "environment": session.settings.environment, "cookies": rows.collect::<Vec<_>>() });
+        writeln!(out.result(), "{document}")?;
+        return Ok(0);
+    }
+    out.introduce(&session.heading())?;
+    let look = out.look;
+    let now = kept::now();
+    let lines: Vec<Vec<Cell>> = cookies
+        .iter()
+        .map(|cookie| {
+            let ends = cookie.ends.map_or_else(|| "no end".to_owned(), |ends| data::ahead(ends - now));
+            vec![
+                Cell::new(safe_line(&cookie.name)).painted(look.name(&safe_line(&cookie.name))),
+                Cell::new(safe_line(&value(cookie))).yielding(),
+                Cell::new(safe_line(&format!("{}{}", cookie.domain, cookie.path))),
+                Cell::new(ends),
+                Cell::new(cookie.attributes.join(", ")),
+            ]
+        })
+        .collect();
+    out.table(&lines)?;
+    if cookies.is_empty() && !out.quiet {
+        out.say("there are no cookies: an answer with `Set-Cookie` to `send` puts some here")?;
+    }
+    Ok(0)
+}

@@ -1,0 +1,28 @@
+//! Changing a body in the user's editor, for one sending.
+
+use crate::failure::Stop;
+use anyhow::Context;
+use std::process::Command;
+
+/// The text as the user leaves it. `extension` tells the editor what it is.
+pub(crate) fn edit(text: &str, extension: &str) -> Result<String, Stop> {
+    let chosen =
+        ["VISUAL", "EDITOR"].iter().find_map(|name| std::env::var(name).ok().filter(|it| !it.trim().is_empty()));
+    let Some(editor) = chosen else {
+        return Err(Stop::refused_with("no editor is chosen", "set VISUAL or EDITOR, as in `EDITOR=vi`"));
+    };
+    let mut file = tempfile::Builder::new();
+    let file = file.prefix("yieldtray-").suffix(extension).tempfile().context("cannot write a file to edit")?;
+    std::fs::write(file.path(), text).context("cannot write a file to edit")?;
+    // A shell splits it into words, as it does for every program that honours the variable.
+    let status = match cfg!(windows) {
+        true => Command::new("cmd").arg("/C").arg(&editor).arg(file.path()).status(),
+        false => Command::new("sh").arg("-c").arg(format!("{editor} \"$1\"")).arg("sh").arg(file.path()).status(),
+    };
+    let status = status.with_context(|| format!("cannot start `{editor}`"))?;
+    if !status.success() {
+        return Err(Stop::refused(format!("nothing was sent: `{editor}` ended with {status}")));
+    }
+    let edited = std::fs::read_to_string(file.path());
+    edited.map_err(|error| Stop::refused(format!("nothing was sent: the edited body cannot be read: {error}")))
+}

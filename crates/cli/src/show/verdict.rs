@@ -1,0 +1,127 @@
+//! What is said about the answer of one request, on standard error.
+
+use super::cell::{CellLines, Columns, Heading};
+use super::look::Look;
+use super::safe::safe_line;
+use super::{Out, exchange, table};
+use crate::failure::Stop;
+use std::io::Write;
+use yieldtray_core::replay::{CellReport, Outcome, Run};
+use yieldtray_core::response::Exchange;
+use yieldtray_core::workspace::CellId;
+
+/// Says it.
+pub(crate) struct Told<'r, 'w> {
+    /// The run, when it is over.
+    pub(crate) run: &'r Run<'w>,
+    /// The cell it was for.
+    pub(crate) cell: CellId,
+    /// Environment and address.
+    pub(crate) heading: Heading,
+    /// Colours of standard error.
+    pub(crate) look: Look,
+}
+
+impl Told<'_, '_> {
+    fn lines(&self, width: Option<usize>, reports: &[Box<CellReport>]) -> CellLines<'_> {
+        let workspace = self.run.workspace();
+        let cells = reports
+            .iter()
+            .map(|report| (&*workspace.cell(report.cell).name, report.method.as_str(), report.url.as_str()));
+        CellLines { workspace, columns: Columns::new(cells, width), look: self.look, base: self.heading.base.clone() }
+    }
+
+    /// What was sent before.
+    pub(crate) fn needs(&self, out: &mut Out, before: &[Box<CellReport>]) -> Result<(), Stop> {
+        if out.quiet {
+            return Ok(());
+        }
+        let workspace = self.run.workspace();
+        let lines = self.lines(out.width, before);
+        for report in before {
+            for line in lines.cell(report) {
+                out.say(&line)?;
+            }
+            out.problems(workspace, &report.problems)?;
+        }
+        Ok(())
+    }
+
+    /// Status, time, size, media type; a redirect is told.
+    pub(crate) fn status(&self, out: &mut Out, answer: &Exchange) -> Result<(), Stop> {
+        if out.quiet {
+            return Ok(());
+        }
+        let masker = self.run.masker();
+        for hop in &answer.hops {
+            out.say(&self.look.odd(&safe_line(&masker.mask(&exchange::hop_words(hop)))))?;
+        }
+        Ok(out.say(&exchange::status_line(answer, masker, self.look))?)
+    }
+
+    /// One expression of the answer, alone.
+    pub(crate) fn pick(&self, out: &mut Out, expression: &str, exchange: &Exchange) -> Result<(), Stop> {
+        // No expression starts with `$`, and every JSONPath does.
+        let path = expression.starts_with('$').then(|| format!("path(body, {})", quoted(expression)));
+        let value = self.run.pick(self.cell, path.as_deref().unwrap_or(expression), exchange);
+        let value = value.map_err(|message| {
+            let message = self.run.masker().mask(&message).into_owned();
+            Stop::refused(format!("`--pick {expression}` has no value: {message}"))
+        })?;
+        let text = value.as_text().map_or_else(|| value.show(), str::to_owned);
+        let text = self.run.masker().mask(&text).into_owned();
+        let text = if out.terminal { crate::show::safe::safe(&text).into_owned() } else { text };
+        writeln!(out.result(), "{text}")?;
+        Ok(())
+    }
+
+    /// Checks and yields, or why nothing was sent or answered.
+    pub(crate) fn verdict(&self, out: &mut Out, report: Option<&CellReport>) -> Result<(), Stop> {
+        let Some(report) = report else {
+            out.say(&self.look.bad("not sent: a cell it needs did not pass"))?;
+            return Ok(());
+        };
+        if let Some(advice) = &report.advice {
+            out.say(&self.look.odd(&safe_line(&self.run.masker().mask(advice))))?;
+        }
+        let lines = self.lines(out.width, &[]);
+        if let Outcome::NotSent(need) = &report.outcome {
+            out.say(&self.look.bad(&format!("not sent: {need} did not pass")))?;
+        }
+        if let Some(failure) = &report.failure {
+            out.say(&self.look.bad(&safe_line(&failure.message)))?;
+            if let Some(hint) = &failure.hint {
+                out.say(&self.look.faint(&safe_line(hint)))?;
+            }
+        }
+        let failed = report.failures.len();
+        let mut parts = Vec::new();
+        match (report.checks, failed) {
+            (0, _) => {}
+            (all, 0) => parts.push(self.look.good(&format!("{} passed", table::count(all, "check", "checks")))),
+            (all, failed) => {
+                parts.push(self.look.bad(&format!("{failed} of {} failed", table::count(all, "check", "checks"))))
+            }
+        }
+        for taken in &report.yields {
+            if let Ok(value) = &taken.value {
+                parts.push(self.look.name(&table::cut(&safe_line(&format!("{} = {value}", taken.name)), 72)));
+            }
+        }
+        if !parts.is_empty() && (failed > 0 || !out.quiet) {
+            out.say(&parts.join(" · "))?;
+        }
+        for line in report.failures.iter().flat_map(|failure| lines.failure(failure)) {
+            out.say(&line)?;
+        }
+        for line in report.yields.iter().filter_map(|taken| lines.failed_yield(taken)) {
+            out.say(&line)?;
+        }
+        Ok(())
+    }
+}
+
+/// A text as a literal of an expression.
+fn quoted(text: &str) -> String {
+    serde_json::Value::from(text).to_string()
+}

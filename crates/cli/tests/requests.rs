@@ -1,0 +1,217 @@
+//! What goes out, byte for byte, for each form of request: a socket tells what arrived.
+
+mod support;
+
+use support::Bench;
+use yieldtray_packhouse::Rough;
+
+/// A workspace whose address tells back what arrives.
+fn bench(rough: &Rough) -> Bench {
+    Bench::empty()
+        .file(
+            "yieldtray.toml",
+            &format!("[values]\nbase = '{}'\ngrower = 'Käthe & Söhne'\nbins = 24\nnothing = ''\n", rough.base()),
+        )
+        .file("lots/new.json", "{ \"grower\": \"{{grower}}\", \"bins\": {{bins}} }\n")
+        .file("lots/photo.jpg", "no real photo\n")
+        .file("lots/ripe apples.txt", "ripe\n")
+}
+
+/// What arrives of `text`, with the port and the boundary replaced.
+#[track_caller]
+fn arrives(text: &str, more: &[&str]) -> String {
+    let rough = Rough::start().expect("a server");
+    let bench = bench(&rough).file("a.http", text);
+    let mut args = vec!["send", "a.http"];
+    args.extend(more);
+    let sent = bench.run(&args).exits(0).bytes;
+    // What `--dry` shows is what then goes out.
+    let mut dry = args.clone();
+    dry.push("--dry");
+    let dry = bench.run(&dry).exits(0).bytes;
+    let stable = |bytes: Vec<u8>| {
+        let text = String::from_utf8(bytes).expect("text");
+        let host = rough.base().replace("http://", "");
+        let boundary = regex::Regex::new("yieldtray-[0-9a-f]{32}").expect("a pattern");
+        boundary.replace_all(&text, "BOUNDARY").replace(&host, "HOST")
+    };
+    let sent = stable(sent);
+    assert_eq!(stable(dry), sent);
+    assert_eq!(rough.requests(), 1, "a dry run sends nothing");
+    let sent = sent.replace("content-length: 0\r\nhost: HOST\r\n", "host: HOST\r\ncontent-length: 0\r\n");
+    let usual = "accept-encoding: gzip, br, zstd\r\nuser-agent: yieldtray/0.1.0\r\nhost: HOST\r\n";
+    assert!(sent.contains(usual) || sent.contains("host:"), "{sent}");
+    sent.replace(usual, "").replace("accept: */*\r\n", "")
+}
+
+#[test]
+fn headers_go_out_in_order_and_repeated_ones_apart() {
+    assert_eq!(
+        arrives("/bytes\nX-Grower: G-11\nAccept: text/csv\nX-Note: a\nX-Gate: 2\nx-note: b, c\n", &[]),
+        "GET /bytes HTTP/1.1\r\nx-grower: G-11\r\naccept: text/csv\r\nx-note: a\r\nx-note: b, c\r\nx-gate: 2\r\n\r\n"
+    );
+    assert_eq!(
+        arrives(
+            "% header X-Gate: 2\n%% a\n% header X-Gate:\n/bytes\nX-Note: a\n",
+            &["-H", "X-Note: z", "-H", "X-More: {{m}}"]
+        ),
+        "GET /bytes HTTP/1.1\r\nx-note: z\r\nx-more: {{m}}\r\n\r\n"
+    );
+    assert_eq!(arrives("/bytes\nX-Note: a\n", &["-H", "x-note:"]), "GET /bytes HTTP/1.1\r\n\r\n");
+}
+
+#[test]
+fn any_method_token_goes_out() {
+    assert_eq!(arrives("WEIGH /bytes\n", &[]), "WEIGH /bytes HTTP/1.1\r\n\r\n");
+    assert_eq!(arrives("POST /bytes\n", &[]), "POST /bytes HTTP/1.1\r\ncontent-length: 0\r\n\r\n");
+    assert_eq!(arrives("DELETE /bytes\n", &[]), "DELETE /bytes HTTP/1.1\r\n\r\n");
+}
+
+#[test]
+fn query_lines_follow_the_target() {
+    assert_eq!(
+        arrives(
+            "/bytes?state=open\n% query grower = {{grower}}\n% query q = 50% red & ripe=1\n% query none =\n% query bare\n\
+             % query {{'n' + string(bins)}} = {{raw('a/b')}}\n",
+            &[]
+        ),
+        "GET /bytes?state=open&grower=K%C3%A4the%20%26%20S%C3%B6hne&q=50%25%20red%20%26%20ripe%3D1&none=&bare&n24=a/b HTTP/1.1\r\n\r\n"
+    );
+    assert_eq!(arrives("/bytes?\n% query a = 1\n", &[]), "GET /bytes?a=1 HTTP/1.1\r\n\r\n");
+}
+
+#[test]
+fn a_form_is_encoded() {
+    assert_eq!(
+        arrives("POST /bytes\n% field grower = {{grower}}\n% field note = a+b = c\n% field none = {{nothing}}\n", &[]),
+        "POST /bytes HTTP/1.1\r\ncontent-type: application/x-www-form-urlencoded\r\ncontent-length: 60\r\n\r\n\
+         grower=K%C3%A4the+%26+S%C3%B6hne&note=a%2Bb+%3D+c&none="
+            .replace("content-length: 60", "content-length: 55")
+            .as_str()
+    );
+}
+
+#[test]
+fn parts_are_text_and_files() {
+    assert_eq!(
+        arrives(
+            "POST /bytes\n% part note = ripe {{grower}}\n% part photo from lots/photo.jpg\n\
+             % part \"odd\" from \"lots/ripe apples.txt\" type text/x-note as \"a \\\"b\\\".txt\"\n"
+                .replace("as \"a \\\"b\\\".txt\"", "as {{'a \"b\".txt'}}")
+                .as_str(),
+            &[]
+        ),
+        "POST /bytes HTTP/1.1\r\ncontent-type: multipart/form-data; boundary=BOUNDARY\r\ncontent-length: 479\r\n\r\n\
+         --BOUNDARY\r\nContent-Disposition: form-data; name=\"note\"\r\n\r\nripe Käthe & Söhne\r\n\
+         --BOUNDARY\r\nContent-Disposition: form-data; name=\"photo\"; filename=\"photo.jpg\"\r\n\
+         Content-Type: image/jpeg\r\n\r\nno real photo\n\r\n\
+         --BOUNDARY\r\nContent-Disposition: form-data; name=\"%22odd%22\"; filename=\"a %22b%22.txt\"\r\n\
+         Content-Type: text/x-note\r\n\r\nripe\n\r\n--BOUNDARY--\r\n"
+    );
+}
+
+#[test]
+fn a_body_comes_from_a_file() {
+    let body = "{ \"grower\": \"Käthe & Söhne\", \"bins\": 24 }\n";
+    assert_eq!(
+        arrives("POST /bytes\n% body from lots/new.json\n", &[]),
+        format!(
+            "POST /bytes HTTP/1.1\r\ncontent-type: application/json\r\ncontent-length: {}\r\n\r\n{body}",
+            body.len()
+        )
+    );
+    assert_eq!(
+        arrives("POST /bytes\nContent-Type: text/plain\n% body from lots/new.json verbatim\n", &[]),
+        "POST /bytes HTTP/1.1\r\ncontent-type: text/plain\r\ncontent-length: 47\r\n\r\n{ \"grower\": \"{{grower}}\", \"bins\": {{bins}} }\n"
+            .replace("length: 47", "length: 45")
+    );
+}
+
+#[test]
+fn paths_may_not_leave_the_workspace() {
+    let rough = Rough::start().expect("a server");
+    let outside = tempfile::tempdir().expect("a folder");
+    std::fs::write(outside.path().join("keys.txt"), "keys").expect("a file");
+    let bench = bench(&rough);
+    std::os::unix::fs::symlink(outside.path(), bench.path().join("out")).expect("a link");
+    std::os::unix::fs::symlink(outside.path().join("keys.txt"), bench.path().join("keys.txt")).expect("a link");
+    for (line, why) in [
+        ("% body from ../x.json", "it lies outside the workspace"),
+        ("% body from /etc/hostname verbatim", "it lies outside the workspace"),
+        ("% body from keys.txt", "it links to a place outside the workspace"),
+        ("% part keys from out/keys.txt", "it links to a place outside the workspace"),
+        ("% body from lots", "it is no file"),
+        ("% body from lots/gone.json", "No such file"),
+        ("% part photo from {{'../' + 'x'}}", "it lies outside the workspace"),
+    ] {
+        std::fs::write(bench.path().join("a.http"), format!("POST /bytes\n{line}\n")).expect("a file");
+        let run = bench.run(&["send", "a.http"]).exits(2);
+        assert!(run.stderr.contains("a.http:2:") && run.stderr.contains(why), "{line}: {}", run.stderr);
+    }
+    for (path, why) in
+        [("../x.bin", "inside the workspace"), ("out/x.bin", "outside the workspace"), ("new/", "no place")]
+    {
+        std::fs::write(bench.path().join("a.http"), format!("/bytes\n\n% save {path}\n")).expect("a file");
+        let run = bench.run(&["send", "a.http"]);
+        assert!(run.code >= 2 && run.stderr.contains(why), "{path}: {}", run.both());
+    }
+    assert_eq!(rough.requests(), 0);
+    assert_eq!(std::fs::read_dir(outside.path()).expect("a folder").count(), 1, "nothing was written there");
+}
+
+#[test]
+fn a_body_is_edited_for_one_sending() {
+    let rough = Rough::start().expect("a server");
+    let text = "%% a\nPOST /bytes\nContent-Type: text/plain\n\n{{bins}} bins\n\n% check status == 200\n%% b\n/bytes\n";
+    let bench = bench(&rough).file("a.http", text);
+    let editor = |script: &str| [("VISUAL", format!("sh -c '{script}' editor")), ("EDITOR", "false".to_owned())];
+    let run = |script: &str, cell: &str| {
+        let variables = editor(script);
+        let variables = variables.each_ref().map(|(name, value)| (*name, value.as_str()));
+        bench.run_with(&["send", cell, "--edit"], "", &variables)
+    };
+    let sent = run("echo \"and {{bins + 1}}\" >> \"$1\"", "a").exits(0).stdout;
+    assert!(sent.ends_with("\r\n\r\n24 binsand 25"), "{sent}");
+    let sent = run("printf \"[1]\" > \"$1\"", "b").exits(0).stdout;
+    assert!(sent.contains("content-type: application/json\r\n") && sent.ends_with("\r\n\r\n[1]"), "{sent}");
+    assert_eq!(std::fs::read_to_string(bench.path().join("a.http")).expect("the file"), text);
+    let requests = rough.requests();
+    assert!(run("exit 3", "a").exits(2).stderr.contains("nothing was sent"));
+    assert!(run("echo %% more > \"$1\"", "a").exits(2).stderr.contains("would not be read as one"));
+    assert!(
+        bench
+            .run_with(&["send", "a", "--edit"], "", &[("VISUAL", ""), ("EDITOR", "")])
+            .exits(2)
+            .stderr
+            .contains("set VISUAL or EDITOR")
+    );
+    assert_eq!(rough.requests(), requests, "none of these was sent");
+}
+
+#[test]
+fn a_tried_request_becomes_a_cell() {
+    let rough = Rough::start().expect("a server");
+    let bench = bench(&rough);
+    let file = || std::fs::read_to_string(bench.path().join("tried.http")).unwrap_or_default();
+    bench.run(&["send", "--text", "/bytes?a=1", "--append", "tried.http"]).exits(0);
+    let run = bench.run(&["send", "--text", "/bytes?a=2", "-H", "X-Note: n", "--append", "tried.http"]).exits(0);
+    assert!(run.stderr.contains("appended as `get-bytes-2`"), "{}", run.stderr);
+    let cell = "%% Book in\nPOST /bytes\n\n[{{bins}}]\n\n% check status == 200\n";
+    bench.run_with(&["send", "-", "--append", "tried.http"], cell, &[]).exits(0);
+    assert_eq!(
+        file(),
+        "%% GET /bytes\n/bytes?a=1\n\n%% GET /bytes 2\n/bytes?a=2\nX-Note: n\n\n%% Book in\nPOST /bytes\n\n[{{bins}}]\n\n% check status == 200\n"
+    );
+    assert_eq!(bench.run(&["replay", "tried.http", "--json"]).exits(0).stdout.lines().count(), 5);
+    let before = file();
+    for (args, why) in [
+        (&["send", "--text", "%% Book in\n/bytes", "--append", "tried.http"][..], "has a cell named `book-in` already"),
+        (&["send", "--text", "/bytes", "--append", "tried.txt"], "is no request file"),
+        (&["send", "book-in", "--append", "tried.http"], "stands in a file already"),
+        (&["send", "--text", "http://127.0.0.1:1/", "--append", "tried.http"], "nothing was appended"),
+    ] {
+        let run = bench.run(args);
+        assert!(run.code >= 2 && run.stderr.contains(why), "{}", run.both());
+    }
+    assert_eq!(file(), before);
+}

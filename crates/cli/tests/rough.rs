@@ -1,0 +1,144 @@
+//! Servers that do everything wrong: each condition has its own words, ends, and leaves nothing behind.
+
+mod support;
+
+use std::process::Stdio;
+use std::time::{Duration, Instant};
+use support::Bench;
+use support::terminal::{in_terminal, plain};
+use yieldtray_packhouse::Rough;
+
+fn bench(rough: &Rough) -> Bench {
+    Bench::empty().file("yieldtray.toml", &format!("[values]\nbase = '{}'\n[send]\ntimeout = '2s'\n", rough.base()))
+}
+
+#[test]
+fn each_condition_has_its_words_and_no_hang() {
+    let rough = Rough::start().expect("a server");
+    let bench = bench(&rough);
+    for (path, kind, words) in [
+        ("no-answer", "timed-out", "no whole answer from 127.0.0.1"),
+        ("stall", "timed-out", "no whole answer from 127.0.0.1"),
+        ("short", "broken-off", "before the answer was whole"),
+        ("cut-head", "broken-off", "before the answer was whole"),
+        ("bad-chunks", "broken-off", "the body 127.0.0.1"),
+        ("cut-chunks", "broken-off", "before the answer was whole"),
+        ("not-http", "not-http", "is not HTTP"),
+        ("big-header", "too-large", "header fields"),
+        ("endless-headers", "too-large", "header fields"),
+        ("bomb", "too-large", "larger than 64 MiB"),
+        ("endless", "too-large", "larger than 64 MiB"),
+        ("circle", "redirect", "go in a circle"),
+        ("nowhere", "redirect", "it leads to `gopher`"),
+        ("on/11", "redirect", "more than 10 redirects"),
+    ] {
+        let start = Instant::now();
+        let run = bench.run(&["send", "--text", &format!("/{path}"), "--json"]).exits(3);
+        let failure = &run.json()["cells"][0]["failure"];
+        assert_eq!(failure["kind"], kind, "{path}: {failure}");
+        assert!(failure["message"].as_str().is_some_and(|said| said.contains(words)), "{path}: {failure}");
+        assert!(start.elapsed() < Duration::from_secs(20), "{path} took {:?}", start.elapsed());
+        if ["no-answer", "stall", "short", "cut-chunks"].contains(&path) {
+            let run = bench.run(&["send", "--text", &format!("/{path}"), "--out", "half.bin"]).exits(3);
+            let words = if path == "stall" { "7 bytes came, then nothing for 2 s" } else { "127.0.0.1" };
+            assert!(run.stderr.contains(words), "{path}: {}", run.stderr);
+        }
+    }
+    let left: Vec<_> =
+        std::fs::read_dir(bench.path()).expect("the folder").flatten().map(|it| it.file_name()).collect();
+    assert_eq!(left, ["yieldtray.toml"], "no half file is left");
+}
+
+#[test]
+fn what_is_odd_but_right_is_taken() {
+    let rough = Rough::start().expect("a server");
+    let bench = bench(&rough);
+    for (path, expected) in [
+        ("interim", "200 after the hints"),
+        ("stray-204", "204 "),
+        ("stray-304", "304 "),
+        ("until-close", "200 to the end"),
+        ("latin1", "200 Käthe"),
+        ("on/10", "200 here"),
+    ] {
+        let run = bench.run(&["send", "--text", &format!("/{path}"), "--pick", "string(status) + ' ' + text"]).exits(0);
+        assert_eq!(run.stdout.trim_end_matches('\n'), expected, "{path}");
+    }
+    let all = bench.run(&["send", "--text", "/on/10", "--pick", "hops.map(h, h.status)"]).exits(0);
+    assert_eq!(all.stdout.matches("302").count(), 10);
+    let none = bench.run(&["send", "--text", "% redirects 0\n/on/3", "--pick", "headers['location']"]).exits(0);
+    assert_eq!(none.stdout, "/on/2\n");
+}
+
+#[test]
+fn limits_are_settings_and_a_file_takes_any_size() {
+    let rough = Rough::start().expect("a server");
+    let config = format!("[values]\nbase = '{}'\n[send]\nbody_limit = 4\n", rough.base());
+    let bench = Bench::empty().file("yieldtray.toml", &config);
+    assert!(bench.run(&["send", "--text", "/until-close"]).exits(3).stderr.contains("larger than 4 bytes"));
+    let run = bench.run(&["send", "--text", "/until-close\n\n% check size == 10", "--out", "all.txt"]).exits(0);
+    assert!(run.stderr.contains("the body is in"), "{}", run.stderr);
+    assert_eq!(std::fs::read_to_string(bench.path().join("all.txt")).expect("the file"), "to the end");
+    // A check that reads what was not held has not passed.
+    let run = bench
+        .run(&["send", "--text", "/until-close\n\n% check text != ''\n% yield t = text", "--out", "b.txt"])
+        .exits(1);
+    assert_eq!(run.stderr.matches("larger than what checks can read").count(), 2, "{}", run.stderr);
+    let run = bench.run(&["send", "--text", "/until-close", "--out", "no/such/folder/b.txt"]).exits(2);
+    assert!(run.stderr.contains("there is no folder `no/such/folder`"), "{}", run.stderr);
+}
+
+/// A request that is not idempotent is never sent twice by itself; one that is may be, over a new
+/// connection.
+#[test]
+fn a_kept_connection_that_was_closed_is_no_reason_to_send_twice() {
+    let rough = Rough::start().expect("a server");
+    let bench = bench(&rough)
+        .file("post.http", "%% a\n/drops-second\n%% b\nPOST /drops-second\n\n[1]\n")
+        .file("get.http", "%% a\n/drops-second\n%% b\n/drops-second\n");
+    let run = bench.run(&["replay", "post.http"]).exits(3);
+    assert!(run.stdout.contains("the server may have carried the POST out"), "{}", run.stdout);
+    assert_eq!(rough.requests(), 2);
+    bench.run(&["replay", "get.http"]).exits(0);
+    assert_eq!(rough.requests(), 5, "the second GET went out twice");
+}
+
+#[test]
+fn nothing_an_answer_says_drives_the_terminal() {
+    let rough = Rough::start().expect("a server");
+    let bench = bench(&rough);
+    for path in ["drives", "drives-reason"] {
+        let shown = in_terminal(&bench, &["send", "--text", &format!("/{path}"), "--show", "all"], 100, &[]);
+        // What is left beside colours is shown, not obeyed.
+        let rest = plain(&shown).replace('\n', "").replace('\r', "\n");
+        let odd: Vec<char> =
+            rest.chars().filter(|c| (c.is_control() && *c != '\n') || ('\u{202a}'..='\u{2069}').contains(c)).collect();
+        assert!(odd.is_empty(), "{path}: {odd:?} in {shown:?}");
+        assert!(shown.contains("\\u{9b}"), "{path}: {shown:?}");
+    }
+}
+
+#[test]
+fn an_interrupt_leaves_no_half_file() {
+    let rough = Rough::start().expect("a server");
+    let bench = bench(&rough);
+    let mut command = bench.command();
+    command.args(["send", "--text", "/endless", "--out", "endless.bin"]).stdout(Stdio::null()).stderr(Stdio::null());
+    let mut child = command.spawn().expect("the program starts");
+    // Until it writes: then there is something half done.
+    let until = Instant::now() + Duration::from_secs(30);
+    let half = || {
+        let files = std::fs::read_dir(bench.path()).expect("the folder").flatten();
+        files.filter_map(|file| file.metadata().ok()).any(|data| data.len() > 1 << 20)
+    };
+    while !half() {
+        assert!(Instant::now() < until, "nothing is written");
+        std::thread::sleep(Duration::from_millis(10));
+    }
+    let id = child.id().to_string();
+    assert!(std::process::Command::new("kill").args(["-INT", &id]).status().expect("kill is there").success());
+    assert_eq!(child.wait().expect("it ends").code(), Some(130));
+    let left: Vec<_> =
+        std::fs::read_dir(bench.path()).expect("the folder").flatten().map(|it| it.file_name()).collect();
+    assert_eq!(left, ["yieldtray.toml"]);
+}
