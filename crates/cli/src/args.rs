@@ -139,7 +139,7 @@ pub(crate) struct Send {
     #[arg(long, value_name = "FILE")]
     pub(crate) out: Option<PathBuf>,
     /// Show what would be sent, byte for byte, and send nothing
-    #[arg(long, conflicts_with_all = ["show", "pick", "out", "append"])]
+    #[arg(long, conflicts_with_all = ["show", "pick", "out", "append", "needs"])]
     pub(crate) dry: bool,
     /// One more header field, this time only; without a value it drops those of its name (repeatable)
     #[arg(short = 'H', long = "header", value_name = "NAME: VALUE")]

@@ -3,7 +3,7 @@
 use crate::failure::{authority, describe, failure};
 use async_compression::tokio::bufread::{BrotliDecoder, GzipDecoder, ZlibDecoder, ZstdDecoder};
 use bytes::{Bytes, BytesMut};
-use futures_util::TryStreamExt;
+use futures_util::{StreamExt, TryStreamExt, stream};
 use std::io;
 use std::time::{Duration, Instant};
 use tokio::io::{AsyncRead, AsyncReadExt, BufReader};
@@ -97,13 +97,16 @@ async fn plain(mut response: reqwest::Response, mut gathered: Gathered<'_, '_>) 
 }
 
 async fn decoded(
-    response: reqwest::Response,
+    mut response: reqwest::Response,
     codings: &[String],
     mut gathered: Gathered<'_, '_>,
 ) -> Result<Received, Failure> {
     let (url, start) = (gathered.url, gathered.start);
-    let mut reader: Box<dyn AsyncRead + Unpin> =
-        Box::new(StreamReader::new(response.bytes_stream().map_err(io::Error::other)));
+    // An answer to HEAD names the coding that a body would have, and has none.
+    let first = gathered.within(response.chunk()).await?.map_err(|error| describe(&error, url, start.elapsed()))?;
+    let Some(first) = first else { return Ok(gathered.received()) };
+    let chunks = stream::iter([Ok(first)]).chain(response.bytes_stream());
+    let mut reader: Box<dyn AsyncRead + Unpin> = Box::new(StreamReader::new(chunks.map_err(io::Error::other)));
     for coding in codings.iter().rev() {
         let coded = BufReader::new(reader);
         reader = match coding.as_str() {

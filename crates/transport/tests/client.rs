@@ -103,6 +103,18 @@ fn content_codings_are_taken_off_and_stay_visible() {
 }
 
 #[test]
+fn an_answer_without_a_body_needs_no_coding() {
+    let host = server(|mut stream| {
+        read_request(&mut stream);
+        let _ = stream.write_all(b"HTTP/1.1 200 OK\r\nContent-Encoding: gzip\r\nContent-Length: 55\r\n\r\n");
+    });
+    let mut head = get(&format!("http://{host}/"));
+    head.method = "HEAD".to_owned();
+    let exchange = send(Options::default(), &head).expect("an answer");
+    assert_eq!((exchange.size, exchange.header("content-encoding").as_deref()), (0, Some("gzip")));
+}
+
+#[test]
 fn what_goes_out_is_what_was_prepared() {
     let (sender, receiver) = std::sync::mpsc::channel();
     let host = server(move |mut stream| {

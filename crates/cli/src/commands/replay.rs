@@ -103,6 +103,12 @@ impl View<'_> {
                     }
                 }
             }
+            Event::Token(report) => {
+                if !out.quiet {
+                    let line = self.lines.token(report);
+                    writeln!(out.result(), "{line}")?;
+                }
+            }
             Event::Cell(report) => {
                 let bad = report.outcome != yieldtray_core::replay::Outcome::Passed;
                 if bad || !out.quiet {

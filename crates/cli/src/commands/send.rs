@@ -56,7 +56,7 @@ pub(crate) fn send(common: &Common, args: Send, host: &Host, out: &mut Out) -> R
     if session.reveal {
         run = run.revealing();
     }
-    let (mut answer, mut report, mut before) = (None, None, Vec::new());
+    let (mut answer, mut report, mut before, mut tokens) = (None, None, Vec::new(), Vec::new());
     let before_run = jar.kept();
     let client = Client::new(session.options()).with_jar(jar);
     let wants = |part: Part| show.contains(&part) || show.contains(&Part::All);
@@ -80,6 +80,7 @@ pub(crate) fn send(common: &Common, args: Send, host: &Host, out: &mut Out) -> R
             match event {
                 Event::Cell(own) if own.cell == cell => report = Some(own),
                 Event::Cell(need) => before.push(need),
+                Event::Token(got) => tokens.push(got),
                 Event::Began { .. } | Event::Ended(_) => {}
             }
             Ok(())
@@ -90,13 +91,16 @@ pub(crate) fn send(common: &Common, args: Send, host: &Host, out: &mut Out) -> R
     if out.json {
         let reports = before.iter().chain(&report).map(|report| data::cell_report(workspace, report));
         let mut document = json!({ "environment": session.settings.environment, "cells": reports.collect::<Vec<_>>() });
+        if !tokens.is_empty() {
+            document["tokens"] = tokens.iter().map(data::token).collect();
+        }
         if let Some(exchange) = &answer {
             document["request"] = data::request(&exchange.sent, run.masker());
             document["response"] = data::response(exchange, run.masker());
         }
         writeln!(out.result(), "{document}")?;
     } else {
-        told.needs(out, &before)?;
+        told.needs(out, &tokens, &before)?;
         if let Some(report) = &report {
             out.problems(workspace, &report.problems)?;
         }

@@ -4,7 +4,7 @@ use super::look::Look;
 use super::safe::safe_line;
 use super::table::{count, cut, left, right};
 use std::time::Duration;
-use yieldtray_core::replay::{CellReport, CheckFailure, Outcome, Summary, YieldReport};
+use yieldtray_core::replay::{CellReport, CheckFailure, Outcome, Summary, TokenReport, YieldReport};
 use yieldtray_core::workspace::{Tint, Workspace};
 
 /// Where no terminal gives a width, lines may be this long before a column is cut.
@@ -79,6 +79,15 @@ impl CellLines<'_> {
             lines.extend(self.failed_yield(taken));
         }
         lines
+    }
+
+    /// The line of a token that was got.
+    pub(crate) fn token(&self, report: &TokenReport) -> String {
+        let what = if report.renewed { "a token, renewed," } else { "a token" };
+        let holds = report.seconds.map(|seconds| format!(", for {}", holds(seconds))).unwrap_or_default();
+        let target = self.target(&report.url);
+        let line = format!("  {what} of `{}` from {target} in {}{holds}", report.profile, time(report.elapsed));
+        self.look.faint(&safe_line(&line))
     }
 
     fn sent(&self, report: &CellReport, name: &str) -> String {
@@ -162,6 +171,15 @@ impl CellLines<'_> {
         let place = format!("{}:{}", self.workspace.shown_path(taken.source), source.place(taken.span.start()).line);
         let words = format!("`{}` was not yielded: {}", taken.name, safe_line(message));
         Some(format!("      {}  {}", self.look.faint(&place), self.look.bad(&words)))
+    }
+}
+
+/// A number of seconds as one says it.
+fn holds(seconds: i64) -> String {
+    match seconds {
+        ..120 => format!("{seconds} s"),
+        120..7_200 => format!("{} min", seconds / 60),
+        _ => format!("{} h", seconds / 3_600),
     }
 }
 

@@ -4,7 +4,7 @@ use base64::Engine as _;
 use serde_json::{Map, Value, json};
 use std::time::Duration;
 use yieldtray_core::problem::{Level, Problem, SourceId};
-use yieldtray_core::replay::{CellReport, CheckFailure, Event, Outcome, Summary};
+use yieldtray_core::replay::{CellReport, CheckFailure, Event, Outcome, Summary, TokenReport};
 use yieldtray_core::request::Prepared;
 use yieldtray_core::response::{Exchange, HopKind, Nature, Timings};
 use yieldtray_core::secret::{MASK, Masker, is_secret_header};
@@ -58,6 +58,11 @@ pub(crate) fn event(workspace: &Workspace, event: &Event, elapsed: Duration, see
         Event::Began { environment, cells } => {
             json!({ "event": "began", "environment": environment, "cells": cells })
         }
+        Event::Token(report) => {
+            let mut data = json!({ "event": "token" });
+            extend(&mut data, token(report));
+            data
+        }
         Event::Cell(report) => {
             let mut data = json!({ "event": "cell" });
             extend(&mut data, cell_report(workspace, report));
@@ -72,6 +77,17 @@ pub(crate) fn event(workspace: &Workspace, event: &Event, elapsed: Duration, see
             data
         }
     }
+}
+
+/// A token that was got.
+pub(crate) fn token(report: &TokenReport) -> Value {
+    json!({
+        "profile": report.profile,
+        "url": report.url,
+        "elapsed_ms": millis(report.elapsed),
+        "seconds": report.seconds,
+        "renewed": report.renewed,
+    })
 }
 
 fn totals(summary: &Summary, elapsed: Duration) -> Value {

@@ -14,9 +14,6 @@ const BARS: usize = 60;
 
 /// The request as it went out: its line, its header fields and its body.
 pub(crate) fn sent(out: &mut impl Write, exchange: &Exchange, masker: &Masker, look: Look) -> io::Result<()> {
-    for hop in &exchange.hops {
-        writeln!(out, "{}", look.faint(&safe_line(&masker.mask(&hop_words(hop)))))?;
-    }
     if let Some(proxy) = &exchange.proxy {
         writeln!(out, "{}", look.faint(&format!("through {}", safe_line(proxy))))?;
     }
@@ -87,14 +84,16 @@ pub(crate) fn timeline(
 ) -> io::Result<()> {
     const LABELS: usize = 26;
     let bars = width.map_or(BARS, |width| width.saturating_sub(LABELS).clamp(12, 100));
-    let whole = exchange.timings.total.as_secs_f64().max(1e-9);
+    // What came before the first hop is ours and takes next to nothing: the bars begin with it.
+    let first = exchange.hops.first().map_or(exchange.timings.began, |hop| hop.timings.began);
+    let whole = exchange.timings.total.saturating_sub(first).as_secs_f64().max(1e-9);
     let column = |at: Duration| (at.as_secs_f64() / whole * bars as f64).round() as usize;
     let last = (exchange.sent.method.as_str(), exchange.sent.url.as_str(), exchange.status, &exchange.timings);
     let hops = exchange.hops.iter().map(|hop| (hop.method.as_str(), hop.url.as_str(), hop.status, &hop.timings));
     for (method, url, status, timings) in hops.chain([last]) {
         let line = format!("{method} {url}  {status}");
         writeln!(out, "{}", look.strong(&safe_line(&masker.mask(&line))))?;
-        let mut at = timings.began;
+        let mut at = timings.began.saturating_sub(first);
         for (phase, took, paint) in phases(timings) {
             let time = format!("{:>9.2} ms", took.as_secs_f64() * 1e3);
             let (from, to) = (column(at).min(bars - 1), column(at + took));

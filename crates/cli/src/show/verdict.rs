@@ -6,7 +6,7 @@ use super::safe::safe_line;
 use super::{Out, exchange, table};
 use crate::failure::Stop;
 use std::io::Write;
-use yieldtray_core::replay::{CellReport, Outcome, Run};
+use yieldtray_core::replay::{CellReport, Outcome, Run, TokenReport};
 use yieldtray_core::response::Exchange;
 use yieldtray_core::workspace::CellId;
 
@@ -32,12 +32,15 @@ impl Told<'_, '_> {
     }
 
     /// What was sent before.
-    pub(crate) fn needs(&self, out: &mut Out, before: &[Box<CellReport>]) -> Result<(), Stop> {
+    pub(crate) fn needs(&self, out: &mut Out, tokens: &[TokenReport], before: &[Box<CellReport>]) -> Result<(), Stop> {
         if out.quiet {
             return Ok(());
         }
         let workspace = self.run.workspace();
         let lines = self.lines(out.width, before);
+        for token in tokens {
+            out.say(&lines.token(token))?;
+        }
         for report in before {
             for line in lines.cell(report) {
                 out.say(&line)?;

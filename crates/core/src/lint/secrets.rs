@@ -4,7 +4,7 @@
 use crate::expression::Value;
 use crate::problem::{Code, Problem, SourceId};
 use crate::secret::{credential, is_secret_header, is_secret_name};
-use crate::syntax::{Kind, Span, Template};
+use crate::syntax::{Auth, Kind, Span, Template};
 use crate::workspace::{Given, LOCAL_FILE, Workspace};
 
 const HINT: &str = "write a value in its place, as in `{{api_key}}`, and give that in `yieldtray.local.toml`";
@@ -32,6 +32,19 @@ pub(super) fn in_requests(workspace: &Workspace, source: SourceId) -> Vec<Proble
             problems.push(finding(source, at, message));
         }
     }
+    let auth = crate::syntax::instructions(&own.file.preamble)
+        .chain(own.file.cells.iter().flat_map(|cell| cell.instructions()));
+    for line in auth {
+        let Kind::Auth(Auth::Basic { password: at, .. } | Auth::Digest { password: at, .. } | Auth::Bearer(at)) =
+            line.kind
+        else {
+            continue;
+        };
+        if Template::parse(text, at, false, &mut Vec::new()).is_plain() {
+            let message = "these credentials stand in a file that others see".to_owned();
+            problems.push(finding(source, at, message));
+        }
+    }
     for span in random_texts(text) {
         if !problems.iter().any(|known| known.span.contains(span)) {
             let message = "this looks like a secret, in a file that others see".to_owned();
@@ -53,6 +66,15 @@ pub(super) fn in_configuration(workspace: &Workspace) -> Vec<Problem> {
         (entry.secret || is_secret_name(&entry.name)) && filled(value)
             || value.as_text().is_some_and(|text| !random_texts(text).is_empty())
     });
+    let profiles = workspace.config.profiles.iter().flat_map(|profile| &profile.entries).filter_map(|entry| {
+        let text = &workspace.source(entry.source).text;
+        let telling = matches!(entry.key, "client_secret" | "password" | "refresh_token");
+        let shared = workspace.source(entry.source).path != std::path::Path::new(LOCAL_FILE);
+        let plain = Template::parse(text, entry.span, false, &mut Vec::new()).is_plain();
+        let message = format!("`{}` stands in a file that others see", entry.key);
+        (telling && shared && plain && !entry.span.is_empty()).then(|| finding(entry.source, entry.span, message))
+    });
+    let profiles: Vec<Problem> = profiles.collect();
     telling
         .map(|(entry, _)| {
             let message = format!("`{}` holds a secret, it seems, in a file that others see", entry.name);
@@ -61,6 +83,7 @@ pub(super) fn in_configuration(workspace: &Workspace) -> Vec<Problem> {
                 format!("move the line to `{LOCAL_FILE}`, or write where it comes from: `{{ from = \"env:…\" }}`");
             problem.with_hint(hint).in_source(entry.source)
         })
+        .chain(profiles)
         .collect()
 }
 

@@ -99,6 +99,23 @@ fn secrets_in_files_that_others_see() {
 }
 
 #[test]
+fn credentials_in_files_that_others_see() {
+    check(
+        "#- yieldtray.toml\n[values]\ndesk = 'd'\n[oauth2.shift]\ntoken_url = '{{nowhere}}/t'\nclient_id = '{{desk}}'\nclient_secret = 'windfall'\n\
+         #- yieldtray.local.toml\n[oauth2.own]\ntoken_url = 'http://b/'\nclient_secret = 'own'\n\
+         #- a.http\n% auth bearer shared-4616\n\n%% a\n% auth basic clerk windfall\nhttp://b/\n\n%% b\n% auth digest {{desk}} {{desk}}\nhttp://b/\n\n\
+         %% c\n% auth oauth2 shfit\nhttp://b/\n\n%% d\n% auth oauth2 shift\nhttp://b/\n",
+        &[
+            ("secret-in-file!", "a.http", "shared-4616"),
+            ("secret-in-file!", "a.http", "windfall"),
+            ("unknown-profile!", "a.http", "shfit"),
+            ("unknown-value!", "yieldtray.toml", "nowhere"),
+            ("secret-in-file!", "yieldtray.toml", "windfall"),
+        ],
+    );
+}
+
+#[test]
 fn what_sending_would_tell_is_told_once() {
     check(
         "#- a.http\n% check oks: staus(body) == 1\n% chekc 1\n%% a\n% needs b\nhttp://b/{{x\n%% c\nhttp://b/\n\n% check size(\n",

@@ -14,10 +14,27 @@ pub enum Event {
         /// Cells in the plan, those that were pulled in by a need too.
         cells: usize,
     },
+    /// A token was got for the cells that follow.
+    Token(TokenReport),
     /// A cell is done.
     Cell(Box<CellReport>),
     /// The run is over.
     Ended(Summary),
+}
+
+/// A token that was got; nothing of it is told.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct TokenReport {
+    /// The profile it was got by.
+    pub profile: String,
+    /// Where from.
+    pub url: String,
+    /// How long that took.
+    pub elapsed: Duration,
+    /// For how many seconds it holds, where that is known.
+    pub seconds: Option<i64>,
+    /// Whether it took the place of one that had ended.
+    pub renewed: bool,
 }
 
 /// How a cell came out.

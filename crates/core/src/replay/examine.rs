@@ -3,7 +3,8 @@
 use super::checks;
 use crate::expression::Engine;
 use crate::problem::{Code, Problem, SourceId, closest, enumerate};
-use crate::syntax::{Instruction, Kind, Span, Template, instructions};
+use crate::request::{contradictions, unknown_profile};
+use crate::syntax::{Auth, Instruction, Kind, Span, Template, instructions};
 use crate::workspace::{CellId, Workspace, compile};
 
 /// The problems of `cell`: those of its own lines, and those of the preambles that hold for it.
@@ -50,7 +51,7 @@ pub(crate) fn examine_own(workspace: &Workspace, engine: &Engine, cell: CellId) 
     }
     examiner.template(cell.source, own.body, true);
     examiner.waived(cell);
-    examiner.problems.extend(crate::request::contradictions(workspace, cell));
+    examiner.problems.extend(contradictions(workspace, cell));
     examiner.problems
 }
 
@@ -69,9 +70,19 @@ impl Examiner<'_> {
             Kind::Ask { default, choices, .. } => {
                 default.into_iter().chain(choices).for_each(|expression| self.expression(home, expression));
             }
+            Kind::Auth(Auth::OAuth2(span)) => self.profile(home, span),
             _ => {}
         }
         instruction.kind.texts().for_each(|text| self.template(home, text, false));
+    }
+
+    /// A profile that is named outright can be looked for at once.
+    fn profile(&mut self, home: SourceId, span: Span) {
+        let name = span.of(&self.workspace.source(home).text);
+        let config = &self.workspace.config;
+        if !name.contains("{{") && config.profile(name).is_none() {
+            self.problems.push(unknown_profile(config, name, span).in_source(home));
+        }
     }
 
     fn template(&mut self, home: SourceId, span: Span, body: bool) {

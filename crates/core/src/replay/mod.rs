@@ -19,7 +19,7 @@ mod tokens;
 mod tests;
 
 pub use chain::{Link, chain};
-pub use event::{CellReport, CheckFailure, Event, Outcome, Summary, YieldReport};
+pub use event::{CellReport, CheckFailure, Event, Outcome, Summary, TokenReport, YieldReport};
 pub(crate) use examine::{examine_own, examine_preamble};
 pub use graph::{Graph, Way};
 pub use plan::{Plan, Step};

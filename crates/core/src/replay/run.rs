@@ -61,7 +61,7 @@ pub struct Run<'w> {
     /// Whether nothing is sent at all.
     pub(super) dry: bool,
     pub(super) masker: Masker,
-    events: VecDeque<Event>,
+    pub(super) events: VecDeque<Event>,
     summary: Summary,
     ended: bool,
 }

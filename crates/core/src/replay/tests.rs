@@ -1,6 +1,7 @@
 use super::{Event, Outcome, matches};
 use crate::expression::Value;
-use crate::response::{Failure, FailureKind};
+use crate::request::Prepared;
+use crate::response::{Exchange, Failure, FailureKind};
 use crate::testing::{Told, answer, json_answer, replay, settings};
 use std::time::Duration;
 
@@ -228,4 +229,65 @@ fn a_question_is_asked_once_and_its_default_may_come_from_a_response() {
     assert_eq!(told.sent[1].url.as_str(), "http://b/L-2?p=7");
     let remarks: Vec<&str> = told.problems().iter().map(|problem| problem.message.as_str()).collect();
     assert_eq!(remarks[0], "nobody can be asked for `lot`: its default is taken, \"L-2\"");
+}
+
+/// A workspace with a profile, and two cells that ask for its token.
+const PROFILED: &str = "#- yieldtray.toml\n[oauth2.shift]\ntoken_url = 'http://office/token'\nclient_id = 'desk'\n\
+    client_secret = '{{secret}}'\nscope = 'pay roll'\n\
+    #- a.http\n% auth oauth2 shift\n\n%% one\nhttp://bench/1\n\n%% two\nhttp://bench/2\n";
+
+fn tokens_replay(respond: impl FnMut(&Prepared) -> Result<Exchange, Failure>) -> Told {
+    replay(PROFILED, &["a.http"], settings(None, &[("secret", Value::text("wind&fall"))]), respond)
+}
+
+#[test]
+fn one_token_serves_all_cells_of_a_profile() {
+    let told = tokens_replay(|request| {
+        Ok(match request.url.path() {
+            "/token" => {
+                json_answer(200, r#"{"access_token": "t-4616-abcd", "token_type": "bearer", "expires_in": "3600"}"#)
+            }
+            _ => json_answer(200, "{}"),
+        })
+    });
+    let sent: Vec<_> = told.sent.iter().map(|request| request.url.path().to_owned()).collect();
+    assert_eq!(sent, ["/token", "/1", "/2"]);
+    let form = told.sent[0].body.as_ref().map(|body| body.text().into_owned());
+    assert_eq!(form.as_deref(), Some("grant_type=client_credentials&scope=pay+roll"));
+    // `desk:wind%26fall`: both are form-encoded first (RFC 6749 2.3.1).
+    assert_eq!(told.sent[0].header("authorization"), Some("Basic ZGVzazp3aW5kJTI2ZmFsbA=="));
+    assert_eq!(told.sent[2].header("authorization"), Some("Bearer t-4616-abcd"));
+    assert!(!format!("{:?}", told.events).contains("4616"), "nothing of the token is told");
+    let got = told.events.iter().any(|event| matches!(event, Event::Token(report) if report.seconds == Some(3600)));
+    assert!(got, "{:?}", told.events);
+}
+
+#[test]
+fn without_a_token_the_cells_that_want_it_are_not_sent() {
+    for (status, body, words) in [
+        (400, r#"{"error": "invalid_client", "error_description": "no desk"}"#, "(invalid_client: no desk)"),
+        (200, r#"{"token": "t"}"#, "the answer has no `access_token`"),
+        (200, r#"{"access_token": "t", "token_type": "mac"}"#, "is of the kind `mac`"),
+        (503, "<html>", "503 (As Told)"),
+    ] {
+        let told = tokens_replay(|_| Ok(json_answer(status, body)));
+        assert_eq!(told.sent.len(), 1, "it is asked for once");
+        let failures: Vec<_> = told.reports().filter_map(|report| report.failure.as_ref()).collect();
+        assert!(failures.len() == 2 && failures[0].message.contains(words), "{failures:?}");
+        assert_eq!(told.summary.exit_code(), 3);
+    }
+}
+
+#[test]
+fn a_body_that_was_not_held_passes_no_check() {
+    let fixture = "#- a.http\nhttp://bench/\n\n% check text == ''\n% check size == 9\n% yield b = body\n";
+    let told = replay(fixture, &["a.http"], settings(None, &[]), |_| {
+        let mut passed_on = json_answer(200, "");
+        passed_on.size = 9;
+        Ok(passed_on)
+    });
+    let report = told.reports().next().expect("a report");
+    assert_eq!((report.checks, report.failures.len(), report.yields.len()), (2, 1, 1));
+    assert!(report.failures[0].notes[0].contains("larger than what checks can read"), "{:?}", report.failures);
+    assert!(report.yields[0].value.is_err());
 }

@@ -1,6 +1,7 @@
 //! The tokens of a run: got when a cell asks for one, and not twice.
 
 use super::Run;
+use super::event::{Event, TokenReport};
 use super::plan::Step;
 use crate::problem::Problem;
 use crate::request::{Granted, Token, TokenRequest, auth_of, token_request};
@@ -23,6 +24,13 @@ impl Run<'_> {
                 Ok(token) => {
                     learn_token(&mut self.masker, &token);
                     self.just_got = Some(token.profile.clone());
+                    self.events.push_back(Event::Token(TokenReport {
+                        profile: token.profile.clone(),
+                        url: self.masker.mask(request.prepared.url.as_str()).into_owned(),
+                        elapsed: exchange.timings.total,
+                        seconds: token.ends.map(|ends| ends - now),
+                        renewed: request.renews(),
+                    }));
                     return self.tokens.put(token);
                 }
                 // What renews it has ended too: the next request for it starts from the beginning.

@@ -21,7 +21,7 @@ mod tests;
 pub use auth::Login;
 pub use content::{Content, FilePiece, Piece};
 pub(crate) use contradictions::contradictions;
-pub(crate) use oauth2::{Granted, token_request};
+pub(crate) use oauth2::{Granted, token_request, unknown_profile};
 pub use oauth2::{Token, TokenRequest, Tokens};
 pub use prepare::{Extras, Made, prepare};
 pub use prepared::{Fields, Prepared};

@@ -6,8 +6,8 @@ use super::write::Writer;
 use super::{Fields, Login, Prepared, Sending, auth_of, prepare};
 use crate::problem::{Code, Problem, closest, enumerate};
 use crate::response::Exchange;
-use crate::syntax::Auth;
-use crate::workspace::{CONFIG_FILE, Lookup, Profile};
+use crate::syntax::{Auth, Span};
+use crate::workspace::{CONFIG_FILE, Config, Lookup, Profile};
 use sha2::{Digest, Sha256};
 use std::fmt::{self, Write};
 use std::sync::Arc;
@@ -103,15 +103,8 @@ pub(crate) fn token_request(
     let sending = Sending::configured(&config.send_settings(environment));
     let mut writer = Writer { lookup, problems: Vec::new() };
     let name = writer.text(home, span);
-    let Some(profile) = config.profiles.iter().find(|profile| profile.name == name) else {
-        let names: Vec<&str> = config.profiles.iter().map(|profile| profile.name.as_str()).collect();
-        let hint = match closest(&name, names.iter().copied()) {
-            Some(meant) => format!("did you mean `{meant}`?"),
-            None if names.is_empty() => format!("describe it in `{CONFIG_FILE}`: `[oauth2.{name}]`"),
-            None => format!("there is {}", enumerate(names)),
-        };
-        let problem = Problem::mistake(Code::UnknownProfile, span, format!("no profile `{name}` of OAuth 2.0"));
-        return Err(vec![problem.with_hint(hint).in_source(home)]);
+    let Some(profile) = config.profile(&name) else {
+        return Err(vec![unknown_profile(config, &name, span).in_source(home)]);
     };
     let words = Words::read(&mut writer, profile);
     let print = words.print();
@@ -130,6 +123,17 @@ pub(crate) fn token_request(
         }
         _ => Err(problems),
     }
+}
+
+/// A profile nobody has described, with what was probably meant.
+pub(crate) fn unknown_profile(config: &Config, name: &str, span: Span) -> Problem {
+    let names: Vec<&str> = config.profiles.iter().map(|profile| profile.name.as_str()).collect();
+    let hint = match closest(name, names.iter().copied()) {
+        Some(meant) => format!("did you mean `{meant}`?"),
+        None if names.is_empty() => format!("describe it in `{CONFIG_FILE}`: `[oauth2.{name}]`"),
+        None => format!("there is {}", enumerate(names)),
+    };
+    Problem::mistake(Code::UnknownProfile, span, format!("no profile `{name}` of OAuth 2.0")).with_hint(hint)
 }
 
 /// What a profile says, its marks resolved.

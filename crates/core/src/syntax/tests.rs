@@ -294,3 +294,64 @@ proptest! {
         prop_assert_eq!(rebuilt(&text, &parsed), text.as_ref());
     }
 }
+
+/// What is said about one instruction in a cell: the code and the words, or nothing.
+fn said(line: &str) -> Option<String> {
+    let text = format!("%% a\nPOST /x\n\n{line}\n");
+    let parsed = parse(&text, SourceId(0), "a");
+    assert_eq!(parsed.file.cells.len(), 1, "{line}");
+    parsed.problems.first().map(|problem| format!("{}: {}", problem.span.of(&text), problem.message))
+}
+
+#[test]
+fn instructions_about_sending_are_read_and_their_slips_told() {
+    for line in [
+        "% query grower = a = b",
+        "% query bare",
+        "% query {{'a' + '='}} = 1",
+        "% field note =",
+        "% part note = from here",
+        "% part photo from \"two words.jpg\" type image/jpeg as {{'a b'}}.jpg",
+        "% part {{' from '}} from x.jpg",
+        "% body from {{'a b'}}/x.json verbatim",
+        "% auth basic {{a + ' '}} \"two words\"",
+        "% auth none",
+        "% timeout 1m30s",
+        "% redirects 0",
+        "% cookies on",
+        "% insecure",
+        "% insecure off",
+        "% save labels/{{lot}}.png",
+    ] {
+        assert_eq!(said(line), None, "{line}");
+    }
+    for (line, words) in [
+        ("% query = 1", ": `% query` lacks a name"),
+        ("% field note", ": `% field` lacks `= TEXT`"),
+        ("% field = 1", "= 1: `% field` lacks a name"),
+        ("% part photo", ": `% part` lacks `= TEXT` or `from PATH`"),
+        ("% part photo from x.jpg as", "as: nothing stands after `as`"),
+        ("% part photo from x.jpg and y.jpg", "and: `and` has no meaning here"),
+        ("% part photo from x.jpg as a as b", "as: a second `as`"),
+        ("% body lots.json", "lots.json: `% body` lacks `from PATH`"),
+        ("% body from", ": `% body from` lacks a path"),
+        ("% body from two words.json", "words.json: `words.json` has no meaning here"),
+        ("% auth", ": `% auth` lacks a scheme"),
+        ("% auth baisc a b", "baisc: no scheme `baisc`"),
+        ("% auth basic clerk", ": `% auth basic` lacks a password"),
+        ("% auth bearer a b", "b: `b` is one word too many"),
+        ("% timeout 5", "5: `5` is no duration of at most a day"),
+        ("% timeout", ": `% timeout` lacks a duration"),
+        ("% redirects 51", "51: expected a number from 0 to 50"),
+        ("% cookies", ": expected `on` or `off`"),
+        ("% insecure no", "no: `no` is neither `on` nor `off`"),
+        ("% save", ": `% save` lacks a path"),
+        ("% save a b", "b: `b` is one word too many"),
+    ] {
+        assert_eq!(said(line).as_deref(), Some(words), "{line}");
+    }
+    for line in ["% query a = 1", "% field a = 1", "% part a = 1", "% body from a", "% save a"] {
+        let parsed = parse(&format!("{line}\n%% a\n/x\n"), SourceId(0), "a");
+        assert_eq!(parsed.problems[0].code, Code::MisplacedInstruction, "{line}");
+    }
+}

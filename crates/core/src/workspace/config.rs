@@ -125,6 +125,11 @@ impl Config {
         self.environments.iter().flat_map(|environment| &environment.values).chain(&self.values)
     }
 
+    /// The profile of that name.
+    pub fn profile(&self, name: &str) -> Option<&Profile> {
+        self.profiles.iter().find(|profile| profile.name == name)
+    }
+
     /// How requests go out in the chosen environment.
     pub fn send_settings(&self, environment: Option<&str>) -> SendSettings {
         match environment.and_then(|name| self.environment(name)) {

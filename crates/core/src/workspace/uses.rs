@@ -4,7 +4,8 @@ use super::lookup::{Found, place_of_name};
 use super::{CellId, Lookup, Workspace, compile};
 use crate::expression::{Engine, is_type_name};
 use crate::problem::SourceId;
-use crate::syntax::{Instruction, Kind, Span, Template, is_language_name, is_value_name};
+use crate::request::auth_of;
+use crate::syntax::{Auth, Instruction, Kind, Span, Template, is_language_name, is_value_name};
 
 /// An expression of a cell, or of a preamble that holds for it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -80,8 +81,21 @@ fn own_expressions(workspace: &Workspace, cell: CellId) -> Vec<Placed> {
 /// The expressions of the preambles that hold for a cell: headers, credentials and checks.
 fn shared_expressions(workspace: &Workspace, cell: CellId, found: &mut Vec<Placed>) {
     for (home, instruction) in workspace.preambles(cell.source) {
-        if matches!(instruction.kind, Kind::Header { .. } | Kind::Auth(_) | Kind::Check { .. }) {
+        if matches!(instruction.kind, Kind::Header { .. } | Kind::Check { .. }) {
             expressions_of(&workspace.source(home).text, home, instruction, found);
+        }
+    }
+    let Some((home, line, auth)) = auth_of(workspace, cell) else { return };
+    let text = &workspace.source(home).text;
+    // The cell's own line is among its own expressions.
+    if !workspace.cell(cell).span.contains(line.span) || home != cell.source {
+        expressions_of(text, home, line, found);
+    }
+    if let Auth::OAuth2(span) = auth
+        && let Some(profile) = workspace.config.profile(span.of(text))
+    {
+        for entry in &profile.entries {
+            marks(&workspace.source(entry.source).text, entry.source, entry.span, false, found);
         }
     }
 }
