@@ -15,6 +15,7 @@ mod guard;
 mod host;
 mod kept;
 mod locate;
+mod options;
 mod private;
 mod process;
 mod sending;

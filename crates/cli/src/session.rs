@@ -3,7 +3,7 @@
 
 use crate::args::Common;
 use crate::ask;
-use crate::disk::{Disk, anywhere, request_files, root_of};
+use crate::disk::{Disk, request_files, root_of};
 use crate::failure::Stop;
 use crate::host::Host;
 use crate::locate::Where;
@@ -20,7 +20,6 @@ use yieldtray_core::problem::{Problem, SourceId, closest, enumerate};
 use yieldtray_core::replay::Summary;
 use yieldtray_core::syntax::{Span, is_language_name, is_value_name};
 use yieldtray_core::workspace::{CellId, Settings, Workspace, unknown_environment};
-use yieldtray_transport::{Options, Proxy};
 
 /// An opened workspace and what the caller chose.
 pub(crate) struct Session {
@@ -187,30 +186,6 @@ impl Session {
         // Where the caller stands already, a path stays as it was written.
         let stays = std::env::current_dir().is_ok_and(|folder| folder == self.here);
         if stays { path.to_owned() } else { self.here.join(path) }
-    }
-
-    /// How requests go out, as the configuration says for the chosen environment.
-    pub(crate) fn options(&self) -> Options {
-        let settings = self.workspace.config.send_settings(self.settings.environment.as_deref());
-        let usual = Options::default();
-        let path = |text: &String| anywhere(&self.root, Path::new(text));
-        let certificate = settings.certificate.as_ref().map(path);
-        Options {
-            body_limit: settings.body_limit.unwrap_or(usual.body_limit),
-            proxy: match settings.proxy.as_deref() {
-                None => Proxy::Surroundings,
-                Some("none") => Proxy::Off,
-                Some(address) => Proxy::Address(address.to_owned()),
-            },
-            no_proxy: settings.no_proxy,
-            ca: settings.ca.as_ref().map(path),
-            certificate: certificate.map(|chain| {
-                let key = settings.key.as_ref().map_or_else(|| chain.clone(), path);
-                (chain, key)
-            }),
-            socket: settings.socket.as_ref().map(path),
-            ..usual
-        }
     }
 
     /// Takes a request that stands in no file.

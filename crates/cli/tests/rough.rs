@@ -135,8 +135,8 @@ fn an_interrupt_leaves_no_half_file() {
         assert!(Instant::now() < until, "nothing is written");
         std::thread::sleep(Duration::from_millis(10));
     }
-    let id = child.id().to_string();
-    assert!(std::process::Command::new("kill").args(["-INT", &id]).status().expect("kill is there").success());
+    let interrupt = format!("kill -INT {}", child.id());
+    assert!(std::process::Command::new("sh").args(["-c", &interrupt]).status().expect("a shell").success());
     assert_eq!(child.wait().expect("it ends").code(), Some(130));
     let left: Vec<_> =
         std::fs::read_dir(bench.path()).expect("the folder").flatten().map(|it| it.file_name()).collect();

@@ -1,13 +1,13 @@
+use super::expect_known;
 use crate::args::{Common, Cookies, CookiesAction};
 use crate::failure::Stop;
 use crate::host::Host;
 use crate::kept;
 use crate::session::Session;
-use crate::show::table::{self, Cell};
+use crate::show::table::Cell;
 use crate::show::{Out, data, safe::safe_line};
 use serde_json::json;
 use std::io::Write;
-use yieldtray_core::problem::closest;
 use yieldtray_core::secret::MASK;
 use yieldtray_store::Kind;
 use yieldtray_transport::{Jar, KeptCookie};
@@ -27,16 +27,8 @@ pub(crate) fn cookies(common: &Common, args: Cookies, host: &Host, out: &mut Out
             store.as_mut().map(|store| store.clear_credentials(&environment, Kind::Cookie)).transpose()?.unwrap_or(0)
         }
         Some(CookiesAction::Drop { names }) => {
-            // All names are looked at before anything is dropped.
-            for name in &names {
-                if !cookies.iter().any(|cookie| cookie.name == *name) {
-                    let hint = match closest(name, cookies.iter().map(|cookie| cookie.name.as_str())) {
-                        Some(meant) => format!("did you mean `{meant}`?"),
-                        None => "`yieldtray cookies` shows what is there".to_owned(),
-                    };
-                    return Err(Stop::refused_with(format!("there is no cookie `{name}`"), hint));
-                }
-            }
+            let known: Vec<&str> = cookies.iter().map(|cookie| cookie.name.as_str()).collect();
+            expect_known(&names, &known, |name| format!("there is no cookie `{name}`"), "yieldtray cookies")?;
             let gone = cookies.iter().filter(|cookie| names.contains(&cookie.name));
             let places: Vec<String> = gone.map(kept::cookie_place).collect();
             if let Some(store) = &mut store {
@@ -45,12 +37,7 @@ pub(crate) fn cookies(common: &Common, args: Cookies, host: &Host, out: &mut Out
             places.len()
         }
     };
-    if out.json {
-        writeln!(out.result(), "{}", json!({ "dropped": dropped }))?;
-    } else if !out.quiet {
-        out.introduce(&session.heading())?;
-        out.say(&format!("{} dropped", table::count(dropped, "cookie", "cookies")))?;
-    }
+    out.dropped(&session.heading(), dropped, "cookie", "cookies")?;
     Ok(0)
 }
 

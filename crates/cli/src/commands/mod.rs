@@ -15,6 +15,7 @@ use crate::args::{Args, Command};
 use crate::failure::Stop;
 use crate::host::Host;
 use crate::show::Out;
+use yieldtray_core::problem::closest;
 
 /// Carries the command out and gives the exit code.
 pub(crate) fn run(args: Args, host: &Host, out: &mut Out) -> Result<u8, Stop> {
@@ -31,4 +32,14 @@ pub(crate) fn run(args: Args, host: &Host, out: &mut Out) -> Result<u8, Stop> {
         Command::Cookies(args) => cookies::cookies(&common, args, host, out),
         Command::Lint(args) => lint::lint(&common, &args, host, out),
     }
+}
+
+/// Refuses names that are not there, before anything is done with those that are. `command` shows them.
+fn expect_known(names: &[String], known: &[&str], missing: impl Fn(&str) -> String, command: &str) -> Result<(), Stop> {
+    let Some(name) = names.iter().find(|name| !known.contains(&name.as_str())) else { return Ok(()) };
+    let hint = match closest(name, known.iter().copied()) {
+        Some(meant) => format!("did you mean `{meant}`?"),
+        None => format!("`{command}` shows what is there"),
+    };
+    Err(Stop::refused_with(missing(name), hint))
 }

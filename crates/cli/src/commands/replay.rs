@@ -3,6 +3,7 @@ use crate::failure::Stop;
 use crate::guard::guard;
 use crate::host::Host;
 use crate::kept;
+use crate::options::options;
 use crate::sending::{Saving, drive};
 use crate::session::{Session, places};
 use crate::show::cell::{CellLines, Columns, Heading, summary};
@@ -45,7 +46,7 @@ pub(crate) fn replay(common: &Common, args: &Replay, host: &Host, out: &mut Out)
         run = run.revealing();
     }
     // Nothing here shows what connecting took.
-    let client = Client::new(Options { time_connecting: false, ..session.options() });
+    let client = Client::new(Options { time_connecting: false, ..options(&session) });
     let saving = Saving { root: &session.root, out: None, bar: false };
     drive(
         &mut run,

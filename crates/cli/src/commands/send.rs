@@ -6,6 +6,7 @@ use crate::failure::Stop;
 use crate::guard::guard;
 use crate::host::Host;
 use crate::kept::{self, Kept};
+use crate::options::options;
 use crate::sending::{Saving, drive};
 use crate::session::{Session, places};
 use crate::show::pager::Pager;
@@ -58,7 +59,7 @@ pub(crate) fn send(common: &Common, args: Send, host: &Host, out: &mut Out) -> R
     }
     let (mut answer, mut report, mut before, mut tokens) = (None, None, Vec::new(), Vec::new());
     let before_run = jar.kept();
-    let client = Client::new(session.options()).with_jar(jar);
+    let client = Client::new(options(&session)).with_jar(jar);
     let wants = |part: Part| show.contains(&part) || show.contains(&Part::All);
     let held = out.json || pick.is_some() || wants(Part::Body);
     let file = file.map(|file| session.path_from_here(&file));
@@ -231,7 +232,7 @@ fn look(
     }
     let Some(ready) = ready else { return Ok(run.summary().exit_code()) };
     out.problems(&session.workspace, ready.remarks())?;
-    let request = Client::new(session.options()).with_jar(kept.jar).with_cookies(&ready.prepared);
+    let request = Client::new(options(session)).with_jar(kept.jar).with_cookies(&ready.prepared);
     if out.json {
         let document =
             json!({ "environment": session.settings.environment, "request": data::request(&request, run.masker()) });

@@ -1,13 +1,13 @@
+use super::expect_known;
 use crate::args::{Common, Tray, TrayAction};
 use crate::failure::Stop;
 use crate::host::Host;
 use crate::kept;
 use crate::session::Session;
-use crate::show::table::{self, Cell};
+use crate::show::table::Cell;
 use crate::show::{Out, data, safe::safe_line};
 use serde_json::json;
 use std::io::Write;
-use yieldtray_core::problem::closest;
 use yieldtray_core::secret::{MASK, Masker};
 use yieldtray_store::Kept;
 
@@ -24,16 +24,8 @@ pub(crate) fn tray(common: &Common, args: Tray, host: &Host, out: &mut Out) -> R
             told(&session, out, dropped)
         }
         Some(TrayAction::Drop { names }) => {
-            // All names are looked at before anything is dropped.
-            for name in &names {
-                if !rows.iter().any(|kept| kept.name == *name) {
-                    let message = format!("there is no `{name}` on the tray");
-                    return Err(match closest(name, rows.iter().map(|kept| kept.name.as_str())) {
-                        Some(meant) => Stop::refused_with(message, format!("did you mean `{meant}`?")),
-                        None => Stop::refused_with(message, "`yieldtray tray` shows what is there"),
-                    });
-                }
-            }
+            let known: Vec<&str> = rows.iter().map(|kept| kept.name.as_str()).collect();
+            expect_known(&names, &known, |name| format!("there is no `{name}` on the tray"), "yieldtray tray")?;
             let mut dropped = 0;
             for name in &names {
                 dropped += store.as_mut().map(|store| store.drop_value(&environment, name)).transpose()?.unwrap_or(0);
@@ -44,12 +36,7 @@ pub(crate) fn tray(common: &Common, args: Tray, host: &Host, out: &mut Out) -> R
 }
 
 fn told(session: &Session, out: &mut Out, dropped: usize) -> Result<u8, Stop> {
-    if out.json {
-        writeln!(out.result(), "{}", json!({ "dropped": dropped }))?;
-    } else if !out.quiet {
-        out.introduce(&session.heading())?;
-        out.say(&format!("{} dropped", table::count(dropped, "value", "values")))?;
-    }
+    out.dropped(&session.heading(), dropped, "value", "values")?;
     Ok(0)
 }
 

@@ -99,6 +99,18 @@ impl Out {
         self.say(&heading.text(self.error_look))
     }
 
+    /// How many of something were dropped.
+    pub(crate) fn dropped(&mut self, heading: &cell::Heading, count: usize, one: &str, many: &str) -> io::Result<()> {
+        if self.json {
+            return writeln!(self.stdout, "{}", serde_json::json!({ "dropped": count }));
+        }
+        if self.quiet {
+            return Ok(());
+        }
+        self.introduce(heading)?;
+        self.say(&format!("{} dropped", table::count(count, one, many)))
+    }
+
     /// Standard output.
     pub(crate) fn result(&mut self) -> &mut impl Write {
         &mut self.stdout

@@ -1,21 +1,19 @@
-use super::checks::{self, Purpose, Use};
+use super::checks::{self, Use};
 use super::event::{CellReport, Event, Outcome, Summary};
 use super::examine::examine;
 use super::judge::{Judge, Judgement};
 use super::plan::{Plan, Step};
 use super::question::{Question, questions};
+use super::ready::Ready;
 use super::tokens::learn_token;
 use crate::expression::{Engine, Value};
-use crate::problem::{Code, Problem};
-use crate::request::{Extras, Granted, Prepared, Token, TokenRequest, Tokens, prepare};
+use crate::problem::Problem;
+use crate::request::{Granted, TokenRequest, Tokens};
 use crate::response::{Exchange, Failure, ResponseNames, advice};
 use crate::secret::{Masker, credential, is_secret_header};
-use crate::syntax::Kind;
 use crate::workspace::{Answers, CellId, Lookup, Memo, Reach, Settings, Tray, Workspace};
 use rustc_hash::FxHashMap;
 use std::collections::VecDeque;
-use std::path::PathBuf;
-use std::sync::Arc;
 use std::time::Duration;
 
 /// A run of a [`Plan`], without input or output: it hands out one prepared request after another and
@@ -36,7 +34,7 @@ use std::time::Duration;
 pub struct Run<'w> {
     pub(super) workspace: &'w Workspace,
     pub(super) engine: &'w Engine,
-    settings: Settings,
+    pub(super) settings: Settings,
     pub(super) plan: Plan,
     fail_fast: bool,
     /// The step that comes next.
@@ -44,7 +42,7 @@ pub struct Run<'w> {
     /// How many steps were examined.
     examined: usize,
     /// What is done with the answer of the step that was examined last.
-    ahead: Vec<Use<'w>>,
+    pub(super) ahead: Vec<Use<'w>>,
     /// Cells that are done, and whether those that need them may go.
     pub(super) done: FxHashMap<CellId, bool>,
     tray: Tray,
@@ -57,7 +55,7 @@ pub struct Run<'w> {
     /// Profiles whose kept token was dropped.
     pub(super) dropped: Vec<String>,
     /// More header fields, for one cell.
-    headers: Option<(CellId, Vec<(String, String)>)>,
+    pub(super) headers: Option<(CellId, Vec<(String, String)>)>,
     /// Whether nothing is sent at all.
     pub(super) dry: bool,
     pub(super) masker: Masker,
@@ -75,37 +73,6 @@ pub enum Next<'w> {
     Ask(Question),
     /// This request for a token is to be sent and its answer handed to [`Run::authorize`].
     Authorize(Box<TokenRequest>),
-}
-
-/// A request that is ready to go.
-#[derive(Debug)]
-pub struct Ready<'w> {
-    /// The request.
-    pub prepared: Arc<Prepared>,
-    /// The cell it was made from.
-    pub cell: CellId,
-    /// Where the answer's body goes, relative to the root.
-    pub save: Option<PathBuf>,
-    /// The token it carries.
-    token: Option<Token>,
-    /// Its place in the plan.
-    step: usize,
-    memo: Memo,
-    /// What is done with the answer.
-    uses: Vec<Use<'w>>,
-    remarks: Vec<Problem>,
-}
-
-impl Ready<'_> {
-    /// What is worth knowing about the request.
-    pub fn remarks(&self) -> &[Problem] {
-        &self.remarks
-    }
-
-    /// Whether anything reads the answer's body.
-    pub fn reads_body(&self) -> bool {
-        self.uses.iter().any(|step| checks::reads_body(&step.expression))
-    }
 }
 
 impl<'w> Run<'w> {
@@ -194,9 +161,14 @@ impl<'w> Run<'w> {
                 return Some(Next::Ask(question));
             }
             let token = match self.granted(step) {
-                Granted::NotNeeded => None,
-                Granted::Token(token) => Some(token),
-                Granted::Request(request) => return Some(Next::Authorize(request)),
+                Ok(Granted::NotNeeded) => None,
+                Ok(Granted::Token(token)) => Some(token),
+                Ok(Granted::Request(request)) => return Some(Next::Authorize(request)),
+                Err(report) => {
+                    self.at += 1;
+                    self.finish(*report);
+                    continue;
+                }
             };
             self.at += 1;
             match self.make_ready(step, token) {
@@ -369,64 +341,6 @@ impl<'w> Run<'w> {
         Failure { message: mask(&failure.message), hint: failure.hint.as_deref().map(mask), ..failure.clone() }
     }
 
-    /// The request of a step, or the report of why it has none.
-    fn make_ready(&mut self, step: usize, token: Option<Token>) -> Result<Box<Ready<'w>>, Box<CellReport>> {
-        let cell = self.plan.steps[step].cell;
-        let mut problems = std::mem::take(&mut self.plan.steps[step].problems);
-        if problems.iter().any(Problem::is_mistake) {
-            if !has_broken_lines(self.workspace, cell) {
-                problems.extend(self.unresolved(step, cell));
-                dedup(&mut problems);
-                problems.sort_by_key(|problem| (problem.source, problem.span.start()));
-            }
-            return Err(Box::new(self.report(cell, Outcome::Mistaken, problems)));
-        }
-        let unmet = self.plan.steps[step].needs.iter().find(|need| self.done.get(need) == Some(&false));
-        if let Some(unmet) = unmet {
-            let name = self.workspace.cell(*unmet).name.to_string();
-            return Err(Box::new(self.report(cell, Outcome::NotSent(name), problems)));
-        }
-        if let Some(failure) = self.refusal(cell) {
-            let failure = self.masked(failure);
-            let mut report = self.report(cell, Outcome::NoAnswer, problems);
-            report.elapsed = failure.elapsed;
-            report.failure = Some(failure);
-            return Err(Box::new(report));
-        }
-        let uses = std::mem::take(&mut self.ahead);
-        let mut memo = Memo::default();
-        let mut lookup = Lookup::new(self.reach(), cell, &self.plan.steps[step].needs, &mut memo);
-        let headers = self.headers.as_ref().filter(|(own, _)| *own == cell);
-        let headers = headers.map(|(_, headers)| headers.as_slice()).unwrap_or_default();
-        let extras = Extras { token: token.as_ref().map(|token| token.access.as_str()), headers };
-        let (prepared, found) = prepare(&mut lookup, extras);
-        problems.extend(found);
-        problems.extend(missing_in_checks(&mut lookup, &uses));
-        self.masker.learn(memo.secrets.drain(..));
-        dedup(&mut problems);
-        match prepared {
-            Some((prepared, save)) if !problems.iter().any(Problem::is_mistake) => {
-                for (_, value) in prepared.headers.iter().filter(|(name, _)| is_secret_header(name)) {
-                    self.masker.add(credential(value));
-                }
-                let prepared = Arc::new(prepared);
-                Ok(Box::new(Ready { prepared, cell, save, token, step, memo, uses, remarks: problems }))
-            }
-            _ => Err(Box::new(self.report(cell, Outcome::Mistaken, problems))),
-        }
-    }
-
-    /// What else is wrong with a cell that has mistakes: names nobody gives a value. Those that an
-    /// earlier response may still give are not among them.
-    fn unresolved(&self, step: usize, cell: CellId) -> Vec<Problem> {
-        let mut memo = Memo::default();
-        let mut lookup = Lookup::new(self.reach(), cell, &self.plan.steps[step].needs, &mut memo);
-        let (_, mut problems) = prepare(&mut lookup, Extras::default());
-        problems.extend(missing_in_checks(&mut lookup, &self.ahead));
-        problems.retain(|problem| matches!(problem.code, Code::UnknownValue | Code::ValueCycle | Code::NeedsResponse));
-        problems
-    }
-
     fn judge(
         &mut self,
         cell: CellId,
@@ -450,7 +364,7 @@ impl<'w> Run<'w> {
         judge.judge(uses, &mut names)
     }
 
-    fn report(&self, cell: CellId, outcome: Outcome, mut problems: Vec<Problem>) -> CellReport {
+    pub(super) fn report(&self, cell: CellId, outcome: Outcome, mut problems: Vec<Problem>) -> CellReport {
         for problem in &mut problems {
             if let std::borrow::Cow::Owned(masked) = self.masker.mask(&problem.message) {
                 problem.message = masked;
@@ -485,38 +399,4 @@ impl<'w> Run<'w> {
         self.done.insert(report.cell, report.outcome == Outcome::Passed);
         self.events.push_back(Event::Cell(Box::new(report)));
     }
-}
-
-/// Names in checks and yields that will have no value: found before the request is sent, since a
-/// check that cannot be judged is a mistake in the file and no news of the server.
-fn missing_in_checks(lookup: &mut Lookup<'_>, uses: &[Use<'_>]) -> Vec<Problem> {
-    let (mut problems, mut yielded) = (Vec::new(), Vec::new());
-    for step in uses {
-        problems.extend(lookup.missing(&step.expression, step.source, step.span, &yielded));
-        if let Purpose::Yield { name, .. } = step.purpose {
-            yielded.push(name);
-        }
-    }
-    problems
-}
-
-/// Whether a line that gives values, or a mark, cannot be read: what it would have given is not known.
-fn has_broken_lines(workspace: &Workspace, cell: CellId) -> bool {
-    let own = workspace.cell(cell).instructions();
-    let mut all = workspace.preambles(cell.source).map(|(_, instruction)| instruction).chain(own);
-    all.any(|instruction| instruction.kind == Kind::Broken)
-}
-
-/// A problem is said once: a `let` used twice fails twice, and a name used in five places lacks one
-/// value.
-fn dedup(problems: &mut Vec<Problem>) {
-    let mut kept: Vec<Problem> = Vec::with_capacity(problems.len());
-    for problem in problems.drain(..) {
-        let about_a_value = matches!(problem.code, Code::MissingValue | Code::UnknownValue);
-        let known = |old: &Problem| *old == problem || about_a_value && old.message == problem.message;
-        if !kept.iter().any(known) {
-            kept.push(problem);
-        }
-    }
-    *problems = kept;
 }

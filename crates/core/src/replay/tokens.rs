@@ -1,14 +1,13 @@
 //! The tokens of a run: got when a cell asks for one, and not twice.
 
 use super::Run;
-use super::event::{Event, TokenReport};
+use super::event::{CellReport, Event, Outcome, TokenReport};
 use super::plan::Step;
 use crate::problem::Problem;
-use crate::request::{Granted, Token, TokenRequest, auth_of, token_request};
+use crate::request::{Granted, Token, TokenRequest, token_request};
 use crate::response::{Exchange, Failure, FailureKind};
 use crate::secret::Masker;
-use crate::syntax::Auth;
-use crate::workspace::{CellId, Lookup, Memo};
+use crate::workspace::{Lookup, Memo};
 
 impl Run<'_> {
     /// Takes the answer to a request for a token. Where there is none, the cells that ask for it are
@@ -49,37 +48,38 @@ impl Run<'_> {
         self.refused.insert(request.profile.clone(), failure);
     }
 
-    /// The token a step needs. What is wrong with getting it becomes a problem of the step.
-    pub(super) fn granted(&mut self, step: usize) -> Granted {
+    /// The token a step needs, or the report of a step that none could be got for. What is wrong with the
+    /// request for it becomes a problem of the step.
+    pub(super) fn granted(&mut self, step: usize) -> Result<Granted, Box<CellReport>> {
         let just_got = self.just_got.take();
         let Step { cell, needs, problems } = &self.plan.steps[step];
         if self.dry
             || problems.iter().any(Problem::is_mistake)
             || needs.iter().any(|need| self.done.get(need) == Some(&false))
         {
-            return Granted::NotNeeded;
+            return Ok(Granted::NotNeeded);
         }
         let mut memo = Memo::default();
         let granted =
             token_request(&mut Lookup::new(self.reach(), *cell, needs, &mut memo), &self.tokens, just_got.as_deref());
         self.masker.learn(memo.secrets.drain(..));
         match granted {
-            Ok(Granted::Request(request)) if self.refused.contains_key(&request.profile) => Granted::NotNeeded,
-            Ok(granted) => granted,
+            Ok(Granted::Request(request)) => match self.refused.get(&request.profile) {
+                None => Ok(Granted::Request(request)),
+                Some(failure) => {
+                    let failure = self.masked(failure);
+                    let mut report = self.report(self.plan.steps[step].cell, Outcome::NoAnswer, Vec::new());
+                    report.elapsed = failure.elapsed;
+                    report.failure = Some(failure);
+                    Err(Box::new(report))
+                }
+            },
+            Ok(granted) => Ok(granted),
             Err(found) => {
                 self.plan.steps[step].problems.extend(found);
-                Granted::NotNeeded
+                Ok(Granted::NotNeeded)
             }
         }
-    }
-
-    /// Why there is no token for a cell that asks for one.
-    pub(super) fn refusal(&self, cell: CellId) -> Option<&Failure> {
-        if self.refused.is_empty() {
-            return None;
-        }
-        let (home, _, Auth::OAuth2(span)) = auth_of(self.workspace, cell)? else { return None };
-        self.refused.get(span.of(&self.workspace.source(home).text))
     }
 }
 

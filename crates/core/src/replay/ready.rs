@@ -1,0 +1,130 @@
+//! A cell whose turn it is becomes a request that is ready to go, or a report of why it is not.
+
+use super::Run;
+use super::checks::{self, Purpose, Use};
+use super::event::{CellReport, Outcome};
+use crate::problem::{Code, Problem};
+use crate::request::{Extras, Prepared, Token, prepare};
+use crate::secret::{credential, is_secret_header};
+use crate::syntax::Kind;
+use crate::workspace::{CellId, Lookup, Memo, Workspace};
+use std::path::PathBuf;
+use std::sync::Arc;
+
+/// A request that is ready to go.
+#[derive(Debug)]
+pub struct Ready<'w> {
+    /// The request.
+    pub prepared: Arc<Prepared>,
+    /// The cell it was made from.
+    pub cell: CellId,
+    /// Where the answer's body goes, relative to the root.
+    pub save: Option<PathBuf>,
+    /// The token it carries.
+    pub(super) token: Option<Token>,
+    /// Its place in the plan.
+    pub(super) step: usize,
+    pub(super) memo: Memo,
+    /// What is done with the answer.
+    pub(super) uses: Vec<Use<'w>>,
+    pub(super) remarks: Vec<Problem>,
+}
+
+impl Ready<'_> {
+    /// What is worth knowing about the request.
+    pub fn remarks(&self) -> &[Problem] {
+        &self.remarks
+    }
+
+    /// Whether anything reads the answer's body.
+    pub fn reads_body(&self) -> bool {
+        self.uses.iter().any(|step| checks::reads_body(&step.expression))
+    }
+}
+
+impl<'w> Run<'w> {
+    /// The request of a step, or the report of why it has none.
+    pub(super) fn make_ready(&mut self, step: usize, token: Option<Token>) -> Result<Box<Ready<'w>>, Box<CellReport>> {
+        let cell = self.plan.steps[step].cell;
+        let mut problems = std::mem::take(&mut self.plan.steps[step].problems);
+        if problems.iter().any(Problem::is_mistake) {
+            if !has_broken_lines(self.workspace, cell) {
+                problems.extend(self.unresolved(step, cell));
+                dedup(&mut problems);
+                problems.sort_by_key(|problem| (problem.source, problem.span.start()));
+            }
+            return Err(Box::new(self.report(cell, Outcome::Mistaken, problems)));
+        }
+        let unmet = self.plan.steps[step].needs.iter().find(|need| self.done.get(need) == Some(&false));
+        if let Some(unmet) = unmet {
+            let name = self.workspace.cell(*unmet).name.to_string();
+            return Err(Box::new(self.report(cell, Outcome::NotSent(name), problems)));
+        }
+        let uses = std::mem::take(&mut self.ahead);
+        let mut memo = Memo::default();
+        let mut lookup = Lookup::new(self.reach(), cell, &self.plan.steps[step].needs, &mut memo);
+        let headers = self.headers.as_ref().filter(|(own, _)| *own == cell);
+        let headers = headers.map(|(_, headers)| headers.as_slice()).unwrap_or_default();
+        let extras = Extras { token: token.as_ref().map(|token| token.access.as_str()), headers };
+        let (prepared, found) = prepare(&mut lookup, extras);
+        problems.extend(found);
+        problems.extend(missing_in_checks(&mut lookup, &uses));
+        self.masker.learn(memo.secrets.drain(..));
+        dedup(&mut problems);
+        match prepared {
+            Some((prepared, save)) if !problems.iter().any(Problem::is_mistake) => {
+                for (_, value) in prepared.headers.iter().filter(|(name, _)| is_secret_header(name)) {
+                    self.masker.add(credential(value));
+                }
+                let prepared = Arc::new(prepared);
+                Ok(Box::new(Ready { prepared, cell, save, token, step, memo, uses, remarks: problems }))
+            }
+            _ => Err(Box::new(self.report(cell, Outcome::Mistaken, problems))),
+        }
+    }
+
+    /// What else is wrong with a cell that has mistakes: names nobody gives a value. Those that an
+    /// earlier response may still give are not among them.
+    fn unresolved(&self, step: usize, cell: CellId) -> Vec<Problem> {
+        let mut memo = Memo::default();
+        let mut lookup = Lookup::new(self.reach(), cell, &self.plan.steps[step].needs, &mut memo);
+        let (_, mut problems) = prepare(&mut lookup, Extras::default());
+        problems.extend(missing_in_checks(&mut lookup, &self.ahead));
+        problems.retain(|problem| matches!(problem.code, Code::UnknownValue | Code::ValueCycle | Code::NeedsResponse));
+        problems
+    }
+}
+
+/// Names in checks and yields that will have no value: found before the request is sent, since a
+/// check that cannot be judged is a mistake in the file and no news of the server.
+fn missing_in_checks(lookup: &mut Lookup<'_>, uses: &[Use<'_>]) -> Vec<Problem> {
+    let (mut problems, mut yielded) = (Vec::new(), Vec::new());
+    for step in uses {
+        problems.extend(lookup.missing(&step.expression, step.source, step.span, &yielded));
+        if let Purpose::Yield { name, .. } = step.purpose {
+            yielded.push(name);
+        }
+    }
+    problems
+}
+
+/// Whether a line that gives values, or a mark, cannot be read: what it would have given is not known.
+fn has_broken_lines(workspace: &Workspace, cell: CellId) -> bool {
+    let own = workspace.cell(cell).instructions();
+    let mut all = workspace.preambles(cell.source).map(|(_, instruction)| instruction).chain(own);
+    all.any(|instruction| instruction.kind == Kind::Broken)
+}
+
+/// A problem is said once: a `let` used twice fails twice, and a name used in five places lacks one
+/// value.
+fn dedup(problems: &mut Vec<Problem>) {
+    let mut kept: Vec<Problem> = Vec::with_capacity(problems.len());
+    for problem in problems.drain(..) {
+        let about_a_value = matches!(problem.code, Code::MissingValue | Code::UnknownValue);
+        let known = |old: &Problem| *old == problem || about_a_value && old.message == problem.message;
+        if !kept.iter().any(known) {
+            kept.push(problem);
+        }
+    }
+    *problems = kept;
+}
