@@ -218,14 +218,6 @@ impl<'w> Run<'w> {
                 report.elapsed = exchange.timings.total;
                 report.size = exchange.size;
                 self.learn_cookies(exchange);
-                report.advice = advice(exchange);
-                // A kept token that is not taken any more is not tried again.
-                if let Some(token) = token.filter(|token| exchange.status == 401 && !token.fresh) {
-                    self.tokens.drop_profile(&token.profile);
-                    self.dropped.push(token.profile.clone());
-                    let words = "the kept token of `{}` was not taken and is dropped: send again to get another";
-                    report.advice = Some(words.replace("{}", &token.profile));
-                }
                 let judgement = self.judge(cell, step, &mut memo, &uses, exchange);
                 report.checks = judgement.checks;
                 let failed_yields = judgement.yields.iter().filter(|taken| taken.value.is_err()).count();
@@ -235,9 +227,18 @@ impl<'w> Run<'w> {
                 }
                 report.failures = judgement.failures;
                 report.yields = judgement.yields;
+                report.advice = advice(exchange, report.checks > 0 && report.outcome == Outcome::Passed);
+                // A kept token that is not taken any more is not tried again.
+                if let Some(token) = token.filter(|token| exchange.status == 401 && !token.fresh) {
+                    self.tokens.drop_profile(&token.profile);
+                    self.dropped.push(token.profile.clone());
+                    let words = "the kept token of `{}` was not taken and is dropped: send again to get another";
+                    report.advice = Some(words.replace("{}", &token.profile));
+                }
             }
         }
         report.url = self.masker.mask(prepared.url.as_str()).into_owned();
+        report.advice = report.advice.map(|advice| self.masker.mask(&advice).into_owned());
         self.finish(report);
     }
 

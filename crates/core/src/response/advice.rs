@@ -6,12 +6,11 @@ use crate::secret::is_secret_header;
 /// Words of a path where somebody signs in or up.
 const SIGN_IN: &[&str] = &["session", "sessions", "login", "signin", "sign-in", "signup", "sign-up", "register"];
 
-/// One line of advice, if there is any.
-pub(crate) fn advice(exchange: &Exchange) -> Option<String> {
-    turned_into_get(exchange)
-        .or_else(|| no_credentials(exchange))
-        .or_else(|| no_media_type(exchange))
-        .or_else(|| old_session(exchange))
+/// One line of advice, if there is any. An answer that checks `expected` needs none about its status.
+pub(crate) fn advice(exchange: &Exchange, expected: bool) -> Option<String> {
+    let about_status =
+        || no_credentials(exchange).or_else(|| no_media_type(exchange)).or_else(|| old_session(exchange));
+    turned_into_get(exchange).or_else(|| if expected { None } else { about_status() })
 }
 
 /// A redirect that made GET of another method, most often for a slash at the end of the path.
