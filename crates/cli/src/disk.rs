@@ -44,6 +44,10 @@ impl Files for Disk {
         std::fs::read(anywhere(&self.root, path))
     }
 
+    fn open(&self, path: &Path) -> io::Result<Box<dyn io::Read + Send>> {
+        Ok(Box::new(std::fs::File::open(self.inside(path)?)?))
+    }
+
     fn locate(&self, path: &Path) -> io::Result<(PathBuf, u64)> {
         let full = self.inside(path)?;
         let about = std::fs::metadata(&full)?;

@@ -47,6 +47,11 @@ pub(crate) fn drive(
                     run.answer(&question, value);
                     continue;
                 }
+                Some(Next::Pause(pause)) => {
+                    events.drain(..).try_for_each(|event| happened(run, event))?;
+                    tokio::time::sleep(pause).await;
+                    continue;
+                }
                 Some(Next::Authorize(request)) => {
                     let answer = client.send(&request.prepared).await;
                     run.authorize(&request, answer.as_ref());

@@ -90,6 +90,7 @@ pub(crate) fn replay(
                 run.answer(&question, Value::text(question.text.as_str()));
                 continue;
             }
+            Next::Pause(_) => continue,
             Next::Authorize(request) => {
                 sent.push(request.prepared.clone());
                 let answer = respond(&request.prepared);

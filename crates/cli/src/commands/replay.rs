@@ -11,7 +11,7 @@ use crate::show::{Out, data, table};
 use std::io::{self, Write};
 use std::time::Instant;
 use yieldtray_core::problem::{Problem, SourceId};
-use yieldtray_core::replay::{Event, Plan, Run, Selection};
+use yieldtray_core::replay::{Event, Outcome, Plan, Run, Selection};
 use yieldtray_core::workspace::{CellId, Workspace};
 use yieldtray_transport::{Client, Options};
 
@@ -111,7 +111,7 @@ impl View<'_> {
                 }
             }
             Event::Cell(report) => {
-                let bad = report.outcome != yieldtray_core::replay::Outcome::Passed;
+                let bad = !matches!(report.outcome, Outcome::Passed | Outcome::Skipped(_));
                 if bad || !out.quiet {
                     if self.file != Some(report.cell.source) {
                         self.file = Some(report.cell.source);

@@ -53,7 +53,8 @@ pub(crate) fn send(common: &Common, args: Send, host: &Host, out: &mut Out) -> R
     let mut run = Run::new(workspace, &session.engine, session.settings.clone(), plan, true)
         .with_tray(tray)
         .with_tokens(tokens)
-        .with_headers(cell, headers);
+        .with_headers(cell, headers)
+        .one_row();
     if session.reveal {
         run = run.revealing();
     }
@@ -209,7 +210,7 @@ fn look(
     out: &mut Out,
 ) -> Result<u8, Stop> {
     let run = Run::new(&session.workspace, &session.engine, session.settings.clone(), plan, true);
-    let mut run = run.with_tray(kept.tray).with_tokens(kept.tokens).with_headers(cell, headers).dry();
+    let mut run = run.with_tray(kept.tray).with_tokens(kept.tokens).with_headers(cell, headers).one_row().dry();
     if session.reveal {
         run = run.revealing();
     }
@@ -220,7 +221,7 @@ fn look(
                 run.answer(&question, value);
             }
             Some(Next::Send(ready)) => break Some(ready),
-            Some(Next::Authorize(_)) => {}
+            Some(Next::Authorize(_) | Next::Pause(_)) => {}
             None => break None,
         }
     };

@@ -55,10 +55,22 @@ impl CellLines<'_> {
     /// The line of one cell, and the lines under it.
     pub(crate) fn cell(&self, report: &CellReport) -> Vec<String> {
         let look = self.look;
-        let name = left(&cut(&self.workspace.cell(report.cell).name, self.columns.name), self.columns.name);
+        let name = &self.workspace.cell(report.cell).name;
+        let name = match report.row {
+            // The number of the row must stay, whatever else is cut.
+            Some(row) => {
+                let row = format!(" row {row}");
+                format!("{}{row}", cut(name, self.columns.name.saturating_sub(row.len()).max(4)))
+            }
+            None => cut(name, self.columns.name),
+        };
+        let name = left(&name, self.columns.name);
         let head = match &report.outcome {
             Outcome::NotSent(need) => {
                 format!("  {name}  {}", look.odd(&format!("not sent: {need} did not pass")))
+            }
+            Outcome::Skipped(reason) => {
+                format!("  {name}  {}", look.faint(&safe_line(&format!("skipped: {reason}"))))
             }
             Outcome::Mistaken => {
                 let mistakes = report.problems.iter().filter(|problem| problem.is_mistake()).count();
@@ -108,6 +120,7 @@ impl CellLines<'_> {
             (all, 0) => count(all, "check", "checks"),
             (all, failed) => format!("{failed} of {all} failed"),
         };
+        let words = if report.tries > 1 { format!("{words}, tried {} times", report.tries) } else { words };
         let taken = report.yields.iter().filter_map(|taken| Some((&taken.name, taken.value.as_ref().ok()?)));
         let yields: Vec<String> = taken.map(|(name, value)| format!("{name} = {}", safe_line(value))).collect();
         let words = if yields.is_empty() { words } else { left(&words, 9) };
@@ -223,7 +236,10 @@ pub(crate) fn summary(summary: &Summary, elapsed: Duration, look: Look) -> Strin
     bad(summary.no_answer, format!("{} without an answer", summary.no_answer));
     bad(summary.mistaken, format!("{} with mistakes", summary.mistaken));
     bad(summary.not_sent, format!("{} not sent", summary.not_sent));
-    let left_out = summary.cells - summary.requests - summary.mistaken - summary.not_sent;
+    if summary.skipped > 0 {
+        parts.push(format!("{} skipped", summary.skipped));
+    }
+    let left_out = summary.left_out;
     if left_out > 0 {
         parts.push(look.odd(&format!("{left_out} left out")));
     }

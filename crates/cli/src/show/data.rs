@@ -98,6 +98,8 @@ fn totals(summary: &Summary, elapsed: Duration) -> Value {
         "failed_checks": summary.failed_checks,
         "failed_yields": summary.failed_yields,
         "not_sent": summary.not_sent,
+        "skipped": summary.skipped,
+        "left_out": summary.left_out,
         "mistaken": summary.mistaken,
         "no_answer": summary.no_answer,
         "elapsed_ms": millis(elapsed),
@@ -115,8 +117,16 @@ pub(crate) fn cell_report(workspace: &Workspace, report: &CellReport) -> Value {
         "outcome": report.outcome.as_str(),
     });
     let mut set = |name: &str, value: Value| data[name] = value;
-    if let Outcome::NotSent(need) = &report.outcome {
-        set("needs", need.as_str().into());
+    match &report.outcome {
+        Outcome::NotSent(need) => set("needs", need.as_str().into()),
+        Outcome::Skipped(reason) => set("reason", reason.as_str().into()),
+        _ => {}
+    }
+    if let Some(row) = report.row {
+        set("row", row.into());
+    }
+    if report.tries > 1 {
+        set("tries", report.tries.into());
     }
     if !report.method.is_empty() {
         set("method", report.method.as_str().into());

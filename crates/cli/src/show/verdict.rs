@@ -88,8 +88,10 @@ impl Told<'_, '_> {
             out.say(&self.look.odd(&safe_line(&self.run.masker().mask(advice))))?;
         }
         let lines = self.lines(out.width, &[]);
-        if let Outcome::NotSent(need) = &report.outcome {
-            out.say(&self.look.bad(&format!("not sent: {need} did not pass")))?;
+        match &report.outcome {
+            Outcome::NotSent(need) => out.say(&self.look.bad(&format!("not sent: {need} did not pass")))?,
+            Outcome::Skipped(reason) => out.say(&self.look.faint(&safe_line(&format!("skipped: {reason}"))))?,
+            _ => {}
         }
         if let Some(failure) = &report.failure {
             out.say(&self.look.bad(&safe_line(&failure.message)))?;

@@ -151,6 +151,12 @@ impl Value {
         Some(list.inner().iter().map(|member| Self::copy_of(&**member)).collect())
     }
 
+    /// The member of that name, if it is a map that has one.
+    pub fn member(&self, name: &str) -> Option<Value> {
+        let map = self.0.downcast_ref::<CelMap<'_>>()?;
+        map.inner().get(&CelMapKey::from(name.to_owned())).map(|member| Self::copy_of(&**member))
+    }
+
     /// The value as text for a place that takes text: numbers in digits, timestamps by RFC 3339,
     /// durations in seconds with an `s`.
     pub fn to_text(&self) -> Result<Cow<'_, str>, Unfit> {

@@ -6,6 +6,7 @@ use crate::response::Exchange;
 use crate::syntax::{Kind, Span};
 use crate::workspace::{CellId, Workspace};
 use std::sync::Arc;
+use std::time::Duration;
 
 /// One use of an answer: an expression and what is done with its value.
 #[derive(Clone, Debug)]
@@ -63,6 +64,30 @@ pub(super) fn uses<'w>(workspace: &'w Workspace, engine: &Engine, cell: CellId) 
         _ => None,
     });
     shared.chain(own).collect()
+}
+
+/// What a cell waits for, and how long.
+#[derive(Clone, Debug)]
+pub(super) struct Wait<'w> {
+    /// What must come to hold.
+    pub(super) until: Use<'w>,
+    /// The pause between two tries.
+    pub(super) every: Duration,
+    /// How long it is tried.
+    pub(super) within: Duration,
+}
+
+/// What `cell` waits for, if it does.
+pub(super) fn wait_of<'w>(workspace: &'w Workspace, engine: &Engine, cell: CellId) -> Option<Wait<'w>> {
+    let lines = workspace.cell(cell).instructions().filter_map(|line| match line.kind {
+        Kind::Wait { until, every, within } => Some((until, every, within)),
+        _ => None,
+    });
+    let (span, every, within) = lines.last()?;
+    let source = cell.source;
+    let expression = engine.compile(span.of(&workspace.source(source).text)).ok()?;
+    let until = Use { source, span, expression, purpose: Purpose::Check { label: None, hint: None } };
+    Some(Wait { until, every, within })
 }
 
 /// Whether an expression reads the body, as it is parsed or as text.

@@ -46,6 +46,8 @@ pub enum Outcome {
     Failed,
     /// Not sent, since a cell it needs did not pass: its name.
     NotSent(String),
+    /// Not sent, since its `% skip when` holds, it has no rows, or a cell it needs was skipped: why.
+    Skipped(String),
     /// Not sent: there is a mistake in the cell or in a value.
     Mistaken,
     /// Sent, but there was no usable answer.
@@ -59,6 +61,7 @@ impl Outcome {
             Outcome::Passed => "passed",
             Outcome::Failed => "failed",
             Outcome::NotSent(_) => "not-sent",
+            Outcome::Skipped(_) => "skipped",
             Outcome::Mistaken => "mistaken",
             Outcome::NoAnswer => "no-answer",
         }
@@ -70,6 +73,10 @@ impl Outcome {
 pub struct CellReport {
     /// The cell.
     pub cell: CellId,
+    /// The row it was sent for, from 1.
+    pub row: Option<usize>,
+    /// How often it was sent, where it waits for something; else 1.
+    pub tries: usize,
     /// How it came out.
     pub outcome: Outcome,
     /// The method; empty where no request was made.
@@ -143,6 +150,10 @@ pub struct Summary {
     pub failed_yields: usize,
     /// Cells that were not sent, since one they need did not pass.
     pub not_sent: usize,
+    /// Cells that were skipped.
+    pub skipped: usize,
+    /// Cells that were not come to, since a failure ended the run.
+    pub left_out: usize,
     /// Cells that were not sent for a mistake.
     pub mistaken: usize,
     /// Requests without a usable answer.

@@ -64,7 +64,11 @@ struct Examiner<'w> {
 impl Examiner<'_> {
     fn instruction(&mut self, home: SourceId, instruction: &Instruction) {
         match instruction.kind {
-            Kind::Let { expression, .. } | Kind::Yield { expression, .. } | Kind::Check { expression, .. } => {
+            Kind::Let { expression, .. }
+            | Kind::Yield { expression, .. }
+            | Kind::Check { expression, .. }
+            | Kind::Skip { condition: expression, .. }
+            | Kind::Wait { until: expression, .. } => {
                 self.expression(home, expression);
             }
             Kind::Ask { default, choices, .. } => {

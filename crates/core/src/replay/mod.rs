@@ -15,6 +15,7 @@ mod ready;
 mod run;
 mod select;
 mod tokens;
+mod turn;
 
 #[cfg(test)]
 mod tests;

@@ -21,6 +21,8 @@ pub struct Step {
     pub needs: Vec<CellId>,
     /// What is wrong with what it needs.
     pub problems: Vec<Problem>,
+    /// Whether it runs at the end of its file, whatever happened before.
+    pub afterwards: bool,
 }
 
 impl Plan {
@@ -31,7 +33,7 @@ impl Plan {
         for cell in chosen {
             planner.visit(*cell);
         }
-        Self { steps: planner.steps }
+        Self { steps: last_of_their_files(planner.steps) }
     }
 
     /// The cells whose methods are not safe (RFC 9110 9.2.1), with those methods: they may change
@@ -45,6 +47,21 @@ impl Plan {
         };
         self.steps.iter().filter_map(method).collect()
     }
+}
+
+/// What runs afterwards comes after everything else of its file, unless something needs it.
+fn last_of_their_files(steps: Vec<Step>) -> Vec<Step> {
+    if steps.iter().all(|step| !step.afterwards) {
+        return steps;
+    }
+    let needed: Vec<CellId> = steps.iter().flat_map(|step| step.needs.iter().copied()).collect();
+    let (late, mut steps): (Vec<Step>, Vec<Step>) =
+        steps.into_iter().partition(|step| step.afterwards && !needed.contains(&step.cell));
+    for step in late {
+        let last = steps.iter().rposition(|other| other.cell.source == step.cell.source);
+        steps.insert(last.map_or(steps.len(), |last| last + 1), step);
+    }
+    steps
 }
 
 /// The cells that a cell directly needs, as far as they can be found.
@@ -89,7 +106,8 @@ impl Planner<'_> {
         self.path.pop();
         self.states.insert(cell, State::Done);
         let needs = needs.into_iter().map(|(need, _)| need).collect();
-        self.steps.push(Step { cell, needs, problems });
+        let afterwards = self.workspace.cell(cell).instructions().any(|line| line.kind == Kind::Afterwards);
+        self.steps.push(Step { cell, needs, problems, afterwards });
     }
 
     fn cycle(&self, need: CellId, span: Span, cell: CellId) -> Problem {

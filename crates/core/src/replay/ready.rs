@@ -1,8 +1,9 @@
 //! A cell whose turn it is becomes a request that is ready to go, or a report of why it is not.
 
 use super::Run;
-use super::checks::{self, Purpose, Use};
+use super::checks::{self, Purpose, Use, Wait};
 use super::event::{CellReport, Outcome};
+use super::run::Fate;
 use crate::problem::{Code, Problem};
 use crate::request::{Extras, Prepared, Token, prepare};
 use crate::secret::{credential, is_secret_header};
@@ -10,6 +11,7 @@ use crate::syntax::Kind;
 use crate::workspace::{CellId, Lookup, Memo, Workspace};
 use std::path::PathBuf;
 use std::sync::Arc;
+use std::time::Duration;
 
 /// A request that is ready to go.
 #[derive(Debug)]
@@ -28,6 +30,11 @@ pub struct Ready<'w> {
     /// What is done with the answer.
     pub(super) uses: Vec<Use<'w>>,
     pub(super) remarks: Vec<Problem>,
+    /// What it waits for.
+    pub(super) wait: Option<Wait<'w>>,
+    /// How often it was tried already, and for how long.
+    pub(super) tries: usize,
+    pub(super) waited: Duration,
 }
 
 impl Ready<'_> {
@@ -38,7 +45,8 @@ impl Ready<'_> {
 
     /// Whether anything reads the answer's body.
     pub fn reads_body(&self) -> bool {
-        self.uses.iter().any(|step| checks::reads_body(&step.expression))
+        let wait = self.wait.iter().map(|wait| &wait.until);
+        self.uses.iter().chain(wait).any(|step| checks::reads_body(&step.expression))
     }
 }
 
@@ -46,7 +54,12 @@ impl<'w> Run<'w> {
     /// The request of a step, or the report of why it has none.
     pub(super) fn make_ready(&mut self, step: usize, token: Option<Token>) -> Result<Box<Ready<'w>>, Box<CellReport>> {
         let cell = self.plan.steps[step].cell;
-        let mut problems = std::mem::take(&mut self.plan.steps[step].problems);
+        // Whatever comes of it, the row is used up.
+        let mut memo = self.memo_for_request();
+        let mut problems = match &self.turn {
+            Some(_) => self.plan.steps[step].problems.clone(),
+            None => std::mem::take(&mut self.plan.steps[step].problems),
+        };
         if problems.iter().any(Problem::is_mistake) {
             if !has_broken_lines(self.workspace, cell) {
                 problems.extend(self.unresolved(step, cell));
@@ -55,20 +68,42 @@ impl<'w> Run<'w> {
             }
             return Err(Box::new(self.report(cell, Outcome::Mistaken, problems)));
         }
-        let unmet = self.plan.steps[step].needs.iter().find(|need| self.done.get(need) == Some(&false));
-        if let Some(unmet) = unmet {
+        let fate = |need: &&CellId| self.done.get(need).copied().filter(|fate| !fate.passed());
+        let unmet = self.plan.steps[step].needs.iter().find_map(|need| Some((need, fate(&need)?)));
+        if let Some((unmet, fate)) = unmet {
             let name = self.workspace.cell(*unmet).name.to_string();
-            return Err(Box::new(self.report(cell, Outcome::NotSent(name), problems)));
+            let outcome = match fate {
+                Fate::Skipped => Outcome::Skipped(format!("{name} was skipped")),
+                _ => Outcome::NotSent(name),
+            };
+            return Err(Box::new(self.report(cell, outcome, problems)));
         }
-        let uses = std::mem::take(&mut self.ahead);
-        let mut memo = Memo::default();
+        // A cell with rows is made ready again.
+        let uses = match &self.turn {
+            Some(_) => self.ahead.clone(),
+            None => std::mem::take(&mut self.ahead),
+        };
+        let mut lookup = Lookup::new(self.reach(), cell, &self.plan.steps[step].needs, &mut memo);
+        match self.skips(&mut lookup) {
+            Ok(None) => {}
+            Ok(Some(reason)) => {
+                self.masker.learn(memo.secrets.drain(..));
+                let reason = self.masker.mask(&reason).into_owned();
+                return Err(Box::new(self.report(cell, Outcome::Skipped(reason), problems)));
+            }
+            Err(found) => {
+                problems.extend(found);
+                return Err(Box::new(self.report(cell, Outcome::Mistaken, problems)));
+            }
+        }
         let mut lookup = Lookup::new(self.reach(), cell, &self.plan.steps[step].needs, &mut memo);
         let headers = self.headers.as_ref().filter(|(own, _)| *own == cell);
         let headers = headers.map(|(_, headers)| headers.as_slice()).unwrap_or_default();
         let extras = Extras { token: token.as_ref().map(|token| token.access.as_str()), headers };
         let (prepared, found) = prepare(&mut lookup, extras);
         problems.extend(found);
-        problems.extend(missing_in_checks(&mut lookup, &uses));
+        let wait = checks::wait_of(self.workspace, self.engine, cell);
+        problems.extend(missing_in_checks(&mut lookup, wait.iter().map(|wait| &wait.until).chain(&uses)));
         self.masker.learn(memo.secrets.drain(..));
         dedup(&mut problems);
         match prepared {
@@ -77,7 +112,8 @@ impl<'w> Run<'w> {
                     self.masker.add(credential(value));
                 }
                 let prepared = Arc::new(prepared);
-                Ok(Box::new(Ready { prepared, cell, save, token, step, memo, uses, remarks: problems }))
+                let (tries, waited, remarks) = (0, Duration::ZERO, problems);
+                Ok(Box::new(Ready { prepared, cell, save, token, step, memo, uses, remarks, wait, tries, waited }))
             }
             _ => Err(Box::new(self.report(cell, Outcome::Mistaken, problems))),
         }
@@ -97,7 +133,7 @@ impl<'w> Run<'w> {
 
 /// Names in checks and yields that will have no value: found before the request is sent, since a
 /// check that cannot be judged is a mistake in the file and no news of the server.
-fn missing_in_checks(lookup: &mut Lookup<'_>, uses: &[Use<'_>]) -> Vec<Problem> {
+fn missing_in_checks<'u, 'w: 'u>(lookup: &mut Lookup<'_>, uses: impl IntoIterator<Item = &'u Use<'w>>) -> Vec<Problem> {
     let (mut problems, mut yielded) = (Vec::new(), Vec::new());
     for step in uses {
         problems.extend(lookup.missing(&step.expression, step.source, step.span, &yielded));

@@ -6,13 +6,14 @@ use super::plan::{Plan, Step};
 use super::question::{Question, questions};
 use super::ready::Ready;
 use super::tokens::learn_token;
+use super::turn::{Again, Rowed, Turn};
 use crate::expression::{Engine, Value};
-use crate::problem::Problem;
+use crate::problem::{Problem, SourceId};
 use crate::request::{Granted, TokenRequest, Tokens};
 use crate::response::{Exchange, Failure, ResponseNames, advice};
 use crate::secret::{Masker, credential, is_secret_header};
 use crate::workspace::{Answers, CellId, Lookup, Memo, Reach, Settings, Tray, Workspace};
-use rustc_hash::FxHashMap;
+use rustc_hash::{FxHashMap, FxHashSet};
 use std::collections::VecDeque;
 use std::time::Duration;
 
@@ -43,8 +44,16 @@ pub struct Run<'w> {
     examined: usize,
     /// What is done with the answer of the step that was examined last.
     pub(super) ahead: Vec<Use<'w>>,
-    /// Cells that are done, and whether those that need them may go.
-    pub(super) done: FxHashMap<CellId, bool>,
+    /// Cells that are done, and how they came out.
+    pub(super) done: FxHashMap<CellId, Fate>,
+    /// The rows of the cell whose turn it is.
+    pub(super) turn: Option<Turn>,
+    /// The request that is sent again.
+    pub(super) again: Option<Again<'w>>,
+    /// Whether a cell with rows is sent for the first alone.
+    pub(super) one_row: bool,
+    /// Files of which a cell was sent.
+    begun: FxHashSet<SourceId>,
     tray: Tray,
     answers: Answers,
     pub(super) tokens: Tokens,
@@ -64,6 +73,21 @@ pub struct Run<'w> {
     ended: bool,
 }
 
+/// How a cell came out, for those that need it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Fate {
+    Passed,
+    Skipped,
+    Failed,
+}
+
+impl Fate {
+    /// Whether those that need the cell may go.
+    pub(super) fn passed(self) -> bool {
+        self == Fate::Passed
+    }
+}
+
 /// What a run wants from its caller.
 #[derive(Debug)]
 pub enum Next<'w> {
@@ -71,6 +95,8 @@ pub enum Next<'w> {
     Send(Ready<'w>),
     /// This is to be asked and its answer handed to [`Run::answer`].
     Ask(Question),
+    /// This long nothing is to be done.
+    Pause(Duration),
     /// This request for a token is to be sent and its answer handed to [`Run::authorize`].
     Authorize(Box<TokenRequest>),
 }
@@ -95,6 +121,10 @@ impl<'w> Run<'w> {
             examined: 0,
             ahead: Vec::new(),
             done: FxHashMap::default(),
+            turn: None,
+            again: None,
+            one_row: false,
+            begun: FxHashSet::default(),
             tray: Tray::default(),
             answers: Answers::default(),
             tokens: Tokens::default(),
@@ -136,6 +166,13 @@ impl<'w> Run<'w> {
         self
     }
 
+    /// The run as one that sends a cell with rows for the first row alone.
+    #[must_use]
+    pub fn one_row(mut self) -> Self {
+        self.one_row = true;
+        self
+    }
+
     /// The run as one whose requests are only looked at: no token is got for them.
     #[must_use]
     pub fn dry(mut self) -> Self {
@@ -154,9 +191,17 @@ impl<'w> Run<'w> {
     /// reported on the way.
     #[allow(clippy::should_implement_trait)] // the answers have to come back in between
     pub fn next(&mut self) -> Option<Next<'w>> {
-        while self.at < self.plan.steps.len() && !self.stopped() {
+        match self.again() {
+            Some(Err(pause)) => return Some(Next::Pause(pause)),
+            Some(Ok(ready)) => return Some(Next::Send(ready)),
+            None => {}
+        }
+        while let Some(step) = self.due() {
             self.look_ahead();
-            let step = self.at;
+            if let Rowed::Over = self.take_row(step) {
+                self.at += 1;
+                continue;
+            }
             if let Some(question) = self.question(step) {
                 return Some(Next::Ask(question));
             }
@@ -165,20 +210,44 @@ impl<'w> Run<'w> {
                 Ok(Granted::Token(token)) => Some(token),
                 Ok(Granted::Request(request)) => return Some(Next::Authorize(request)),
                 Err(report) => {
-                    self.at += 1;
-                    self.finish(*report);
+                    // Whatever comes of it, the row is used up.
+                    drop(self.memo_for_request());
+                    self.pass_on(*report);
                     continue;
                 }
             };
-            self.at += 1;
             match self.make_ready(step, token) {
-                Ok(ready) => return Some(Next::Send(*ready)),
-                Err(report) => self.finish(*report),
+                Ok(ready) => {
+                    self.begun.insert(ready.cell.source);
+                    self.at += usize::from(self.turn.is_none());
+                    return Some(Next::Send(*ready));
+                }
+                Err(report) => self.pass_on(*report),
             }
         }
         if !self.ended {
             self.ended = true;
             self.events.push_back(Event::Ended(self.summary));
+        }
+        None
+    }
+
+    /// Reports a cell that is not sent, and goes on to the next; of one with rows, to the next row.
+    fn pass_on(&mut self, report: CellReport) {
+        self.at += usize::from(self.turn.is_none());
+        self.finish(report);
+    }
+
+    /// The step that comes next. After a failure that ends the run, only what must be done afterwards is.
+    fn due(&mut self) -> Option<usize> {
+        while self.at < self.plan.steps.len() {
+            let step = &self.plan.steps[self.at];
+            if !self.stopped() || (step.afterwards && self.begun.contains(&step.cell.source)) {
+                return Some(self.at);
+            }
+            // A cell in the middle of its rows was come to.
+            self.summary.left_out += usize::from(self.turn.take().is_none());
+            self.at += 1;
         }
         None
     }
@@ -202,9 +271,27 @@ impl<'w> Run<'w> {
 
     /// Takes the answer to a request, or why there is none.
     pub fn complete(&mut self, ready: Ready<'w>, answer: Result<&Exchange, &Failure>) {
-        let Ready { prepared, cell, step, mut memo, uses, remarks, token, save: _ } = ready;
         self.summary.requests += 1;
+        let mut ready = ready;
+        if let Some(wait) = ready.wait.clone() {
+            let (holds, took) = match answer {
+                Ok(exchange) => (self.holds(&mut ready, &wait, exchange), exchange.timings.total),
+                Err(failure) => (false, failure.elapsed),
+            };
+            if !holds {
+                match self.try_again(ready, &wait, took) {
+                    Ok(()) => return,
+                    Err(last) => ready = last,
+                }
+            } else {
+                ready.tries += 1;
+            }
+        }
+        let Ready { prepared, cell, step, mut memo, mut uses, remarks, token, wait, tries, .. } = ready;
+        // What was waited for is judged like a check, before the others.
+        uses.splice(..0, wait.map(|wait| wait.until));
         let mut report = self.report(cell, Outcome::Passed, remarks);
+        report.tries = tries.max(1);
         report.method.clone_from(&prepared.method);
         match answer {
             Err(failure) => {
@@ -323,11 +410,13 @@ impl<'w> Run<'w> {
 
     /// What is still to be asked before a step can be sent.
     fn question(&mut self, step: usize) -> Option<Question> {
-        let Step { cell, needs, problems } = &self.plan.steps[step];
-        if problems.iter().any(Problem::is_mistake) || needs.iter().any(|need| self.done.get(need) == Some(&false)) {
+        let Step { cell, needs, problems, .. } = &self.plan.steps[step];
+        if problems.iter().any(Problem::is_mistake)
+            || needs.iter().any(|need| self.done.get(need).is_some_and(|fate| !fate.passed()))
+        {
             return None;
         }
-        let mut memo = Memo::default();
+        let mut memo = self.memo();
         let (question, found, taken) = questions(&mut Lookup::new(self.reach(), *cell, needs, &mut memo));
         self.masker.learn(memo.secrets.drain(..));
         for (name, text, value) in taken {
@@ -340,6 +429,12 @@ impl<'w> Run<'w> {
     pub(super) fn masked(&self, failure: &Failure) -> Failure {
         let mask = |text: &str| self.masker.mask(text).into_owned();
         Failure { message: mask(&failure.message), hint: failure.hint.as_deref().map(mask), ..failure.clone() }
+    }
+
+    /// Whether what a request waits for is there.
+    fn holds(&mut self, ready: &mut Ready<'w>, wait: &checks::Wait<'w>, exchange: &Exchange) -> bool {
+        let until = std::slice::from_ref(&wait.until);
+        self.judge(ready.cell, ready.step, &mut ready.memo, until, exchange).failures.is_empty()
     }
 
     fn judge(
@@ -373,6 +468,8 @@ impl<'w> Run<'w> {
         }
         CellReport {
             cell,
+            row: self.row_number(),
+            tries: 1,
             outcome,
             method: String::new(),
             url: String::new(),
@@ -388,16 +485,27 @@ impl<'w> Run<'w> {
         }
     }
 
-    fn finish(&mut self, report: CellReport) {
+    pub(super) fn finish(&mut self, report: CellReport) {
         match report.outcome {
             Outcome::NotSent(_) => self.summary.not_sent += 1,
+            Outcome::Skipped(_) => self.summary.skipped += 1,
             Outcome::Mistaken => self.summary.mistaken += 1,
             Outcome::NoAnswer => self.summary.no_answer += 1,
             Outcome::Passed | Outcome::Failed => {}
         }
         self.summary.checks += report.checks;
         self.summary.failed_checks += report.failures.len();
-        self.done.insert(report.cell, report.outcome == Outcome::Passed);
+        let fate = match report.outcome {
+            Outcome::Passed => Fate::Passed,
+            Outcome::Skipped(_) => Fate::Skipped,
+            _ => Fate::Failed,
+        };
+        match report.row {
+            Some(_) => self.end_row(fate != Fate::Failed),
+            None => {
+                self.done.insert(report.cell, fate);
+            }
+        }
         self.events.push_back(Event::Cell(Box::new(report)));
     }
 }

@@ -1,4 +1,4 @@
-use super::{Event, Outcome, matches};
+use super::{Event, Next, Outcome, Plan, Run, matches};
 use crate::expression::Value;
 use crate::request::Prepared;
 use crate::response::{Exchange, Failure, FailureKind};
@@ -290,4 +290,121 @@ fn a_body_that_was_not_held_passes_no_check() {
     assert_eq!((report.checks, report.failures.len(), report.yields.len()), (2, 1, 1));
     assert!(report.failures[0].notes[0].contains("larger than what checks can read"), "{:?}", report.failures);
     assert!(report.yields[0].value.is_err());
+}
+
+/// The paths that were sent, in order.
+fn paths(told: &Told) -> Vec<String> {
+    told.sent.iter().map(|request| request.wire_target().into_owned()).collect()
+}
+
+#[test]
+fn a_cell_is_sent_once_for_each_row() {
+    let fixture = "#- lots.csv\nlot,bins\nL-1,24\nL-2,7\nL-3,9\n#- none.csv\nlot,bins\n\
+        #- a.http\n%% each\n% each row in \"lots.csv\"\n% let doubled = bins * 2\nPOST http://bench/{{lot}}\n\n{ \"bins\": {{doubled}}, \"row\": {{row}} }\n\n\
+        % check status == 200 || row.lot == 'L-2'\n% check bins != 9\n% yield last = lot\n\
+        %% after\n% needs each\nhttp://bench/{{last}}\n%% none\n% each row in \"none.csv\"\nhttp://bench/{{lot}}\n\
+        %% next\n% needs none\nhttp://bench/next\n%% gone\n% each row in \"gone.csv\"\nhttp://bench/{{lot}}\n";
+    let respond = |request: &Prepared| Ok(json_answer(if request.url.path() == "/L-2" { 404 } else { 200 }, "{}"));
+    let told = replay(fixture, &["a.http"], settings(None, &[]), respond);
+    assert_eq!(paths(&told), ["/L-1", "/L-2", "/L-3"]);
+    let body = told.sent[0].body.as_ref().map(|body| body.text().into_owned());
+    assert_eq!(body.as_deref(), Some("{ \"bins\": 48, \"row\": {\"bins\":24,\"lot\":\"L-1\"} }"));
+    let outcomes: Vec<_> = told.reports().map(|report| (report.row, report.outcome.as_str())).collect();
+    assert_eq!(
+        outcomes,
+        [
+            (Some(1), "passed"),
+            (Some(2), "passed"),
+            (Some(3), "failed"),
+            (None, "not-sent"),
+            (None, "skipped"),
+            (None, "skipped"),
+            (None, "mistaken"),
+        ]
+    );
+    assert_eq!((told.summary.skipped, told.summary.not_sent, told.summary.exit_code()), (2, 1, 2));
+    // A value of the command line wins over the row, as over every other.
+    let set = settings(None, &[("lot", Value::text("L-9"))]);
+    assert_eq!(
+        paths(&replay(fixture, &["a.http"], set, |_| Ok(json_answer(200, "{}"))))[..3],
+        ["/L-9", "/L-9", "/L-9"]
+    );
+}
+
+#[test]
+fn a_cell_is_skipped_and_so_is_what_needs_it() {
+    let fixture = "#- a.http\n%% one\n% skip when environment == null \"no {{what}} here\"\nhttp://bench/1\n\
+        %% two\n% needs one\nhttp://bench/2\n%% three\n% skip when what == 'cold'\nhttp://bench/3\n\
+        %% four\n% skip when what\nhttp://bench/4\n";
+    let told =
+        replay(fixture, &["a.http"], settings(None, &[("what", Value::text("fruit"))]), |_| Ok(json_answer(200, "{}")));
+    assert_eq!(paths(&told), ["/3"]);
+    let outcomes: Vec<_> = told.reports().map(|report| report.outcome.clone()).collect();
+    let skipped = |reason: &str| Outcome::Skipped(reason.to_owned());
+    assert_eq!(outcomes, [skipped("no fruit here"), skipped("one was skipped"), Outcome::Passed, Outcome::Mistaken]);
+    assert!(told.problems()[0].message.contains("must be true or false, but is text"), "{:?}", told.problems());
+}
+
+#[test]
+fn a_cell_waits_and_the_last_answer_is_judged() {
+    let fixture = "#- a.http\nhttp://bench/job\n\n% wait until body.state == 'done' every 1s for 3s\n% check body.tries == 3\n% yield state = body.state\n";
+    let mut tries = 0;
+    let told = replay(fixture, &["a.http"], settings(None, &[]), |_| {
+        tries += 1;
+        let state = if tries == 3 { "done" } else { "running" };
+        Ok(json_answer(200, &format!("{{\"state\": \"{state}\", \"tries\": {tries}}}")))
+    });
+    let report = told.reports().next().expect("a report");
+    assert_eq!((report.outcome.as_str(), report.tries, report.checks, told.sent.len()), ("passed", 3, 2, 3));
+    assert_eq!(told.reports().count(), 1);
+
+    // It never comes: the last answer fails the wait, as a check would.
+    let told = replay(fixture, &["a.http"], settings(None, &[]), |_| {
+        Ok(json_answer(200, "{\"state\": \"running\", \"tries\": 3}"))
+    });
+    let report = told.reports().next().expect("a report");
+    assert_eq!((report.outcome.as_str(), report.tries, report.failures.len()), ("failed", 3, 1));
+    assert_eq!(report.failures[0].expression, "body.state == 'done'");
+
+    // A server that is not there yet may come.
+    let mut tries = 0;
+    let told = replay(fixture, &["a.http"], settings(None, &[]), |_| {
+        tries += 1;
+        match tries {
+            3 => Ok(json_answer(200, "{\"state\": \"done\", \"tries\": 3}")),
+            _ => Err(Failure {
+                kind: FailureKind::Refused,
+                message: "refused".into(),
+                hint: None,
+                elapsed: Duration::ZERO,
+            }),
+        }
+    });
+    assert_eq!(told.summary.exit_code(), 0);
+}
+
+#[test]
+fn what_is_done_afterwards_is_done_after_a_failure_too() {
+    let fixture = "#- a.http\n%% tidy\n% afterwards\nDELETE http://bench/tidy\n%% one\nhttp://bench/1\n\n% check status == 200\n%% two\nhttp://bench/2\n\
+        #- b.http\n%% three\nhttp://bench/3\n%% never\n% afterwards\nhttp://bench/never\n";
+    let all = replay(fixture, &["a.http", "b.http"], settings(None, &[]), |_| Ok(json_answer(500, "{}")));
+    assert_eq!(paths(&all), ["/1", "/2", "/tidy", "/3", "/never"]);
+    let mut workspace = crate::testing::workspace(fixture);
+    let engine = crate::testing::engine();
+    let cells: Vec<_> = ["a.http", "b.http"]
+        .iter()
+        .flat_map(|file| {
+            let source = workspace.load(std::path::Path::new(file)).expect("a file");
+            workspace.cells(source)
+        })
+        .collect();
+    let plan = Plan::new(&mut workspace, &cells, true);
+    let mut run = Run::new(&workspace, &engine, settings(None, &[]), plan, true);
+    let mut sent = Vec::new();
+    while let Some(Next::Send(ready)) = run.next() {
+        sent.push(ready.prepared.url.path().to_owned());
+        run.complete(ready, Ok(&json_answer(500, "{}")));
+    }
+    assert_eq!(sent, ["/1", "/tidy"], "a file that was not begun leaves nothing to tidy");
+    assert_eq!(run.summary().left_out, 3);
 }

@@ -7,7 +7,7 @@ use crate::problem::Problem;
 use crate::request::{Granted, Token, TokenRequest, token_request};
 use crate::response::{Exchange, Failure, FailureKind};
 use crate::secret::Masker;
-use crate::workspace::{Lookup, Memo};
+use crate::workspace::Lookup;
 
 impl Run<'_> {
     /// Takes the answer to a request for a token. Where there is none, the cells that ask for it are
@@ -52,14 +52,14 @@ impl Run<'_> {
     /// request for it becomes a problem of the step.
     pub(super) fn granted(&mut self, step: usize) -> Result<Granted, Box<CellReport>> {
         let just_got = self.just_got.take();
-        let Step { cell, needs, problems } = &self.plan.steps[step];
+        let Step { cell, needs, problems, .. } = &self.plan.steps[step];
         if self.dry
             || problems.iter().any(Problem::is_mistake)
-            || needs.iter().any(|need| self.done.get(need) == Some(&false))
+            || needs.iter().any(|need| self.done.get(need).is_some_and(|fate| !fate.passed()))
         {
             return Ok(Granted::NotNeeded);
         }
-        let mut memo = Memo::default();
+        let mut memo = self.memo();
         let granted =
             token_request(&mut Lookup::new(self.reach(), *cell, needs, &mut memo), &self.tokens, just_got.as_deref());
         self.masker.learn(memo.secrets.drain(..));

@@ -82,6 +82,14 @@ pub enum Kind {
     Insecure(bool),
     /// `% save PATH`
     Save(Span),
+    /// `% skip when EXPR ["reason"]`; the reason without its quotes
+    Skip { condition: Span, reason: Option<Span> },
+    /// `% wait until EXPR every D for D`
+    Wait { until: Span, every: Duration, within: Duration },
+    /// `% each row in "FILE"`; the path without its quotes
+    Each(Span),
+    /// `% afterwards`
+    Afterwards,
     /// A line with a mistake in it, which was reported.
     Broken,
 }
@@ -125,7 +133,8 @@ impl Kind {
             Kind::Part { name, content: PartContent::File { path, media, filename } } => {
                 [Some(name), Some(path), media, filename]
             }
-            Kind::BodyFrom { path, .. } | Kind::Save(path) => [Some(path), None, None, None],
+            Kind::BodyFrom { path, .. } | Kind::Save(path) | Kind::Each(path) => [Some(path), None, None, None],
+            Kind::Skip { reason, .. } => [reason, None, None, None],
             Kind::Auth(Auth::Basic { user, password } | Auth::Digest { user, password }) => {
                 [Some(user), Some(password), None, None]
             }

@@ -26,11 +26,15 @@ pub const CARRIED_OUT: &[&str] = &[
     "check",
     "waive",
     "save",
+    "skip",
+    "wait",
+    "each",
+    "afterwards",
 ];
 
 /// Words of the language that are not carried out yet. They are kept, so that a file's meaning does
 /// not change silently when they are.
-pub const NOT_YET: &[&str] = &["graphql", "variables", "skip", "wait", "each", "play", "afterwards"];
+pub const NOT_YET: &[&str] = &["graphql", "variables", "play"];
 
 /// Whether the language itself gives `name` to expressions, so that no value may take it.
 pub fn is_language_name(name: &str) -> bool {
@@ -135,7 +139,7 @@ impl<'t> Reader<'t> {
                 Ok(Kind::Yield { name, expression, secret })
             }
             "check" => self.check(),
-            _ => self.sending().unwrap_or_else(|| Err(Box::new(self.unknown()))),
+            _ => self.sending().or_else(|| self.control()).unwrap_or_else(|| Err(Box::new(self.unknown()))),
         }
     }
 
@@ -164,10 +168,12 @@ impl<'t> Reader<'t> {
     fn misplaced(&self, zone: Zone) -> Option<Problem> {
         let word = self.word.of(self.text);
         let (why, hint) = match (word, zone) {
-            ("name" | "needs" | "waive" | "ask" | "query" | "field" | "part" | "body", Zone::Preamble) => {
-                ("belongs to one cell, but stands before the first", "move it below the cell's `%%` line".to_owned())
-            }
-            ("yield" | "save", Zone::Preamble | Zone::Head | Zone::Alone) => {
+            (
+                "name" | "needs" | "waive" | "ask" | "query" | "field" | "part" | "body" | "skip" | "each"
+                | "afterwards",
+                Zone::Preamble,
+            ) => ("belongs to one cell, but stands before the first", "move it below the cell's `%%` line".to_owned()),
+            ("yield" | "save" | "wait", Zone::Preamble | Zone::Head | Zone::Alone) => {
                 ("needs a response, but stands before the request", "move it below the request".to_owned())
             }
             _ => return None,

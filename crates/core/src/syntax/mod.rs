@@ -5,6 +5,7 @@
 //!
 //! [`Problem`]: crate::problem::Problem
 
+mod control;
 mod duration;
 mod file;
 mod instruction;

@@ -76,6 +76,27 @@ pub fn find_outside_strings(expression: &str, needle: &str) -> Option<usize> {
     None
 }
 
+/// Where the string literal begins that `expression` ends with, if it stands outside brackets.
+pub(super) fn last_string(expression: &str) -> Option<usize> {
+    let bytes = expression.as_bytes();
+    let (mut depth, mut i, mut last) = (0usize, 0, None);
+    while i < bytes.len() {
+        match bytes[i] {
+            b'"' | b'\'' => {
+                let end = string_end(bytes, i, is_raw(bytes, i))?;
+                last = (depth == 0 && end == bytes.len()).then_some(i);
+                i = end;
+                continue;
+            }
+            b'(' | b'[' | b'{' => depth += 1,
+            b')' | b']' | b'}' => depth = depth.saturating_sub(1),
+            _ => {}
+        }
+        i += 1;
+    }
+    last
+}
+
 /// Every identifier outside strings, with its place, whether a `.` stands before it, and whether a
 /// `(` follows. It tells where a name stands that the expression parser gives without a place.
 pub fn calls_and_names(expression: &str) -> Vec<Identifier> {

@@ -222,7 +222,7 @@ impl Reader<'_> {
     }
 
     /// Takes the next word: up to a blank that stands in no mark, or what stands in double quotes.
-    fn next_word(&mut self) -> Option<Span> {
+    pub(super) fn next_word(&mut self) -> Option<Span> {
         let text = self.rest.of(self.text);
         if text.is_empty() {
             return None;

@@ -70,8 +70,17 @@ impl<'a> Reach<'a> {
 pub struct Memo {
     lets: FxHashMap<(SourceId, Span), Value>,
     process: Option<Value>,
+    /// The row of `% each` that the cell is sent for.
+    pub row: Option<Value>,
     /// Secrets that were looked up, to be hidden from now on.
     pub secrets: Vec<Value>,
+}
+
+impl Memo {
+    /// A memo of a cell that is sent for this row, if for one.
+    pub fn for_row(row: Option<Value>) -> Self {
+        Self { row, ..Self::default() }
+    }
 }
 
 /// Whether the response is there yet.
@@ -251,7 +260,15 @@ impl<'a> Lookup<'a> {
                 vec![missing::response_name(name, place, waiting).in_source(source)]
             });
         }
-        let Some(found) = self.places(name).next() else {
+        let first = self.places(name).next();
+        // A row gives way to `--set` and to the cell's own lines alone.
+        if let Some(row) = &self.memo.row
+            && !first.as_ref().is_some_and(|found| self.is_nearer_than_a_row(found))
+            && let Some(value) = row.member(name)
+        {
+            return Ok(value);
+        }
+        let Some(found) = first else {
             let place = at.place(name, &self.workspace.source(source).text);
             return Err(vec![missing::value(self, name, place).in_source(source)]);
         };
@@ -278,6 +295,13 @@ impl<'a> Lookup<'a> {
             self.memo.secrets.push(value.clone());
         }
         Ok(value)
+    }
+
+    fn is_nearer_than_a_row(&self, found: &Found<'_>) -> bool {
+        let own = |source, line: &Instruction| {
+            source == self.cell.source && self.workspace.cell(self.cell).span.contains(line.span)
+        };
+        matches!(found, Found::Set(_)) || matches!(found, Found::Line(source, line) if own(*source, line))
     }
 
     /// Whether the configuration or the cell itself says that a value of that name is secret.
@@ -332,6 +356,7 @@ impl<'a> Lookup<'a> {
                 };
                 Some(self.memo.process.get_or_insert_with(variables).clone())
             }
+            "row" => self.memo.row.clone(),
             "environment" => Some(settings.environment.as_deref().map_or_else(Value::null, Value::from)),
             "request" => Some(Value::map([
                 ("name", Value::from(&*self.workspace.cell(self.cell).name)),

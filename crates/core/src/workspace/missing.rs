@@ -8,7 +8,8 @@ use crate::syntax::{Kind, Span, is_language_name};
 /// A name that only a response gives, used before there is one; `waiting` is the `let` that uses it.
 pub(super) fn response_name(name: &str, at: Span, waiting: Option<&str>) -> Problem {
     if name == "row" {
-        return Problem::mistake(Code::NotCarriedOut, at, "this version has no rows, so there is no `row`");
+        return Problem::mistake(Code::MissingValue, at, "there is no `row` here")
+            .with_hint("`% each row in \"lots.csv\"` at the head of the cell gives rows");
     }
     let problem = Problem::mistake(Code::NeedsResponse, at, format!("`{name}` is there only after the response"));
     match waiting {

@@ -23,6 +23,11 @@ pub trait Files: Send + Sync {
         self.read(path)
     }
 
+    /// The same bytes, read as they are asked for.
+    fn open(&self, path: &Path) -> io::Result<Box<dyn io::Read + Send>> {
+        self.read(path).map(|bytes| Box::new(io::Cursor::new(bytes)) as Box<dyn io::Read + Send>)
+    }
+
     /// Where the file at `path`, which is relative to the workspace's root, lies, and how many bytes it
     /// has: whoever sends it opens it there.
     fn locate(&self, path: &Path) -> io::Result<(PathBuf, u64)> {
@@ -194,6 +199,11 @@ impl Workspace {
     /// The bytes of the file at `path`, which is relative to the folder of a text.
     pub(crate) fn read_beside(&self, source: SourceId, path: &str) -> io::Result<Vec<u8>> {
         self.files.read(&self.beside(source, path)?)
+    }
+
+    /// The same, read as they are asked for.
+    pub(crate) fn open_beside(&self, source: SourceId, path: &str) -> io::Result<Box<dyn io::Read + Send>> {
+        self.files.open(&self.beside(source, path)?)
     }
 
     /// The file at `path`, which is relative to the folder of a text.

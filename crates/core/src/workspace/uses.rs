@@ -40,7 +40,9 @@ fn expressions_of(text: &str, source: SourceId, instruction: &Instruction, found
     let mut take = |span: Span, after| found.push(Placed { source, span, after });
     match instruction.kind {
         Kind::Let { expression, .. } => take(expression, false),
+        Kind::Skip { condition, .. } => take(condition, false),
         Kind::Yield { expression, .. } | Kind::Check { expression, .. } => take(expression, true),
+        Kind::Wait { until, .. } => take(until, true),
         Kind::Ask { default, choices, .. } => default.into_iter().chain(choices).for_each(|span| take(span, false)),
         _ => {}
     }
@@ -127,6 +129,10 @@ impl Lookup<'_> {
         let own: Vec<&str> = yields(self.workspace, self.cell).collect();
         used.retain(|used| !(used.at.after && own.contains(&used.name.as_str())));
         used.retain(|used| self.places(&used.name).next().is_none());
+        if !used.is_empty() && self.workspace.rows_file(self.cell).is_some() {
+            let columns = self.workspace.columns(self.cell);
+            used.retain(|used| !columns.contains(&used.name));
+        }
         used
     }
 

@@ -1,0 +1,193 @@
+//! A cell's turn: once, or once a row; and again while it waits.
+
+use super::Run;
+use super::checks::Wait;
+use super::event::Outcome;
+use super::ready::Ready;
+use crate::expression::Value;
+use crate::problem::{Code, Problem};
+use crate::syntax::{Kind, Span, Template};
+use crate::workspace::{CellId, Lookup, Memo, Rows, Stage};
+use std::time::Duration;
+
+/// The rows a cell is sent for.
+pub(super) struct Turn {
+    rows: Rows,
+    /// The row it is sent for now, and its number from 1.
+    row: Option<Value>,
+    number: usize,
+    /// Whether all rows so far passed.
+    passed: bool,
+    path: Span,
+    /// Whether no more rows are taken.
+    over: bool,
+}
+
+/// A request that is sent again until something holds.
+pub(super) struct Again<'w> {
+    ready: Ready<'w>,
+    pause: Option<Duration>,
+}
+
+/// What the rows of a cell say about its turn.
+pub(super) enum Rowed {
+    /// It is sent now: for its row, or as it has none.
+    Now,
+    /// Its rows are through.
+    Over,
+}
+
+impl<'w> Run<'w> {
+    /// The request that is sent again, or the pause before it.
+    pub(super) fn again(&mut self) -> Option<Result<Ready<'w>, Duration>> {
+        let again = self.again.as_mut()?;
+        match again.pause.take() {
+            Some(pause) => Some(Err(pause)),
+            None => self.again.take().map(|again| Ok(again.ready)),
+        }
+    }
+
+    /// Puts a request aside to be sent again, unless it was tried long enough.
+    pub(super) fn try_again(&mut self, mut ready: Ready<'w>, wait: &Wait<'w>, took: Duration) -> Result<(), Ready<'w>> {
+        ready.waited += took + wait.every;
+        ready.tries += 1;
+        if ready.waited > wait.within {
+            return Err(ready);
+        }
+        self.again = Some(Again { ready, pause: Some(wait.every) });
+        Ok(())
+    }
+
+    /// Takes the next row of a cell that has rows.
+    pub(super) fn take_row(&mut self, step: usize) -> Rowed {
+        let cell = self.plan.steps[step].cell;
+        let Some(path) = self.workspace.rows_file(cell) else { return Rowed::Now };
+        if self.turn.is_none() {
+            // What cannot be sent anyway is not looked at further.
+            let plan = &self.plan.steps[step];
+            if plan.problems.iter().any(Problem::is_mistake)
+                || plan.needs.iter().any(|need| self.done.get(need).is_some_and(|fate| !fate.passed()))
+            {
+                return Rowed::Now;
+            }
+            match self.workspace.rows(cell, path.of(&self.workspace.source(cell.source).text)) {
+                Ok(rows) => {
+                    self.turn = Some(Turn { rows, row: None, number: 0, passed: true, path, over: false });
+                }
+                Err(why) => {
+                    let problem = rows_problem(path, format!("there are no rows: {why}"), cell);
+                    self.plan.steps[step].problems.push(problem);
+                    return Rowed::Now;
+                }
+            }
+        }
+        let Some(turn) = &mut self.turn else { return Rowed::Now };
+        if turn.row.is_some() {
+            return Rowed::Now;
+        }
+        let next = if turn.over || (self.one_row && turn.number == 1) { None } else { turn.rows.next() };
+        match next {
+            Some(Ok(row)) => {
+                turn.number += 1;
+                turn.row = Some(row);
+                Rowed::Now
+            }
+            Some(Err(why)) => {
+                turn.number += 1;
+                (turn.over, turn.passed) = (true, false);
+                let message = format!("row {} cannot be read: {why}", turn.number);
+                let problem = rows_problem(turn.path, message, cell);
+                let report = self.report(cell, Outcome::Mistaken, vec![problem]);
+                self.finish(report);
+                self.take_row(step)
+            }
+            None => {
+                self.end_turn(cell);
+                Rowed::Over
+            }
+        }
+    }
+
+    fn end_turn(&mut self, cell: CellId) {
+        let Some(turn) = self.turn.take() else { return };
+        if turn.number == 0 {
+            let file = turn.path.of(&self.workspace.source(cell.source).text);
+            let report = self.report(cell, Outcome::Skipped(format!("`{file}` has no rows")), Vec::new());
+            self.finish(report);
+            return;
+        }
+        let fate = if turn.passed { super::run::Fate::Passed } else { super::run::Fate::Failed };
+        self.done.insert(cell, fate);
+    }
+
+    /// The number of the row a cell is sent for; what is asked for it leaves the row where it is.
+    pub(super) fn row_number(&self) -> Option<usize> {
+        self.turn.as_ref().filter(|turn| turn.number > 0).map(|turn| turn.number)
+    }
+
+    /// Notes how a row came out; the next one may follow.
+    pub(super) fn end_row(&mut self, passed: bool) {
+        if let Some(turn) = &mut self.turn {
+            turn.passed &= passed;
+        }
+    }
+
+    /// What a cell's expressions see beside its lines: its row, if it has one.
+    pub(super) fn memo(&self) -> Memo {
+        Memo::for_row(self.turn.as_ref().and_then(|turn| turn.row.clone()))
+    }
+
+    /// The same, for the request itself: after it the next row is due.
+    pub(super) fn memo_for_request(&mut self) -> Memo {
+        Memo::for_row(self.turn.as_mut().and_then(|turn| turn.row.take()))
+    }
+
+    /// Whether `% skip when` holds: why, as far as the line says it.
+    pub(super) fn skips(&self, lookup: &mut Lookup<'_>) -> Result<Option<String>, Vec<Problem>> {
+        let cell = lookup.cell;
+        for line in self.workspace.cell(cell).instructions() {
+            let Kind::Skip { condition, reason } = line.kind else { continue };
+            let text = &self.workspace.source(cell.source).text;
+            let value = lookup.evaluate(cell.source, condition, Stage::Before)?;
+            match value.as_bool() {
+                Some(false) => {}
+                Some(true) => {
+                    return Ok(Some(
+                        reason.map_or_else(|| condition.of(text).to_owned(), |reason| self.words(lookup, reason)),
+                    ));
+                }
+                None => {
+                    let message = format!("this must be true or false, but is {}", value.kind().words());
+                    let problem = Problem::mistake(Code::FailedExpression, condition, message);
+                    return Err(vec![problem.in_source(cell.source)]);
+                }
+            }
+        }
+        Ok(None)
+    }
+
+    /// A text with its marks resolved; a mark that cannot be is left as it stands.
+    fn words(&self, lookup: &mut Lookup<'_>, span: Span) -> String {
+        use crate::syntax::Segment;
+        let source = lookup.cell.source;
+        let text = &self.workspace.source(source).text;
+        let template = Template::parse(text, span, false, &mut Vec::new());
+        let mut out = String::new();
+        for segment in &template.segments {
+            match segment {
+                Segment::Text(span) => out.push_str(span.of(text)),
+                Segment::Escape(_) => {}
+                Segment::Mark { span, expression } => match lookup.evaluate(source, *expression, Stage::Before) {
+                    Ok(value) => out.push_str(&value.to_text().unwrap_or_else(|_| value.show().into())),
+                    Err(_) => out.push_str(span.of(text)),
+                },
+            }
+        }
+        out
+    }
+}
+
+fn rows_problem(path: Span, message: String, cell: CellId) -> Problem {
+    let hint = "name a file with columns in its first row (.csv, .tsv), a JSON array (.json) or JSON lines (.jsonl)";
+    Problem::mistake(Code::UnreadableFile, path, message).with_hint(hint).in_source(cell.source)
+}

@@ -1,0 +1,115 @@
+//! The instructions that say whether, when and how often a cell is sent: `skip`, `wait`, `each`,
+//! `afterwards`.
+
+use super::file::Kind;
+use super::instruction::{Read, Reader};
+use super::{Span, duration, scan};
+
+impl Reader<'_> {
+    /// Reads one of these instructions; `None` where the word is another.
+    pub(super) fn control(&mut self) -> Option<Read<Kind>> {
+        Some(match self.word.of(self.text) {
+            "skip" => self.skip(),
+            "wait" => self.wait(),
+            "each" => self.each(),
+            "afterwards" => self.afterwards(),
+            _ => return None,
+        })
+    }
+
+    /// `when EXPR ["reason"]`
+    fn skip(&mut self) -> Read<Kind> {
+        const EXAMPLE: &str = "write it as in `% skip when environment == \"live\"`";
+        self.expect_word("when", EXAMPLE)?;
+        let mut condition = self.rest;
+        if condition.is_empty() {
+            return self.malformed(self.end_of_line(), "`% skip when` lacks an expression", EXAMPLE);
+        }
+        let mut reason = None;
+        // Two operands in a row are no expression, so a text after a whole one can only be the reason.
+        if let Some(at) = scan::last_string(condition.of(self.text)) {
+            let before = condition.part(0, at).trimmed(self.text);
+            if is_whole(before.of(self.text)) {
+                reason = Some(condition.part(at + 1, condition.len() - 1));
+                condition = before;
+            }
+        }
+        Ok(Kind::Skip { condition, reason })
+    }
+
+    /// `until EXPR every D for D`
+    fn wait(&mut self) -> Read<Kind> {
+        const EXAMPLE: &str = "write it as in `% wait until body.state == \"done\" every 500ms for 30s`";
+        self.expect_word("until", EXAMPLE)?;
+        let line = self.rest.of(self.text);
+        let Some(at) = scan::find_outside_strings(line, " every ") else {
+            return self.malformed(self.end_of_line(), "`% wait until` lacks `every DURATION for DURATION`", EXAMPLE);
+        };
+        let until = self.rest.part(0, at).trimmed(self.text);
+        self.rest = self.rest.part(at + " every ".len(), self.rest.len()).trimmed(self.text);
+        let every = self.next_word();
+        let word = self.next_word();
+        let within = self.next_word();
+        let duration_of = |span: Option<Span>| span.and_then(|span| duration(span.of(self.text)));
+        let says_for = word.is_some_and(|word| word.of(self.text) == "for") && self.rest.is_empty();
+        match (duration_of(every), duration_of(within)) {
+            (Some(every), Some(within)) if says_for && !until.is_empty() => Ok(Kind::Wait { until, every, within }),
+            _ => self.malformed(until, "expected an expression, how often it is tried and for how long", EXAMPLE),
+        }
+    }
+
+    /// `row in "FILE"`
+    fn each(&mut self) -> Read<Kind> {
+        const EXAMPLE: &str = "write it as in `% each row in \"lots.csv\"`";
+        self.expect_word("row", EXAMPLE)?;
+        self.expect_word("in", EXAMPLE)?;
+        match self.next_word() {
+            Some(path) if self.rest.is_empty() && !path.is_empty() => Ok(Kind::Each(path)),
+            _ => self.malformed(self.end_of_line(), "`% each row in` lacks a file", EXAMPLE),
+        }
+    }
+
+    fn afterwards(&mut self) -> Read<Kind> {
+        if self.rest.is_empty() {
+            return Ok(Kind::Afterwards);
+        }
+        self.malformed(self.rest, "nothing may stand after `% afterwards`", "leave the rest of the line out")
+    }
+
+    fn expect_word(&mut self, word: &str, example: &str) -> Read<()> {
+        match self.next_word() {
+            Some(found) if found.of(self.text) == word => Ok(()),
+            found => {
+                let own = self.word.of(self.text);
+                self.malformed(found.unwrap_or(self.end_of_line()), format!("`% {own}` lacks `{word}`"), example)
+            }
+        }
+    }
+}
+
+/// Whether `expression` could end where it does: not with an operator, which wants something after it.
+fn is_whole(expression: &str) -> bool {
+    let operator = expression.bytes().last().is_none_or(|b| b"+-*/%<>=!&|?:,([{.".contains(&b));
+    let word = expression.rsplit(|c: char| !c.is_alphanumeric() && c != '_').next();
+    !operator && word != Some("in")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_reason_is_told_from_a_text_of_the_expression() {
+        for (expression, reason) in [
+            ("environment == \"live\"", None),
+            ("environment == \"live\" \"not there\"", Some(22)),
+            ("closed \"closed today\"", Some(7)),
+            ("x.startsWith(\"a\")", None),
+            ("x in \"abc\"", None),
+            ("f('a') 'why'", Some(7)),
+        ] {
+            let at = scan::last_string(expression).filter(|at| is_whole(expression[..*at].trim_end()));
+            assert_eq!(at, reason, "{expression}");
+        }
+    }
+}
