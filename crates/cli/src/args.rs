@@ -196,9 +196,18 @@ pub(crate) struct Replay {
     /// Only cells of this name; `*` stands for any characters (repeatable, comma-separated)
     #[arg(long, value_name = "NAME", value_delimiter = ',')]
     pub(crate) only: Vec<String>,
+    /// No cells of this name; `*` stands for any characters (repeatable, comma-separated)
+    #[arg(long, value_name = "NAME", value_delimiter = ',')]
+    pub(crate) except: Vec<String>,
     /// Only cells with one of these tags (repeatable, comma-separated)
     #[arg(long, value_name = "TAG", value_delimiter = ',')]
     pub(crate) tag: Vec<String>,
+    /// Only one share of the cells, as in 2/4; a cell is always in the same one
+    #[arg(long, value_name = "I/N")]
+    pub(crate) shard: Option<String>,
+    /// Go through them this many times, each time with an empty tray
+    #[arg(long, value_name = "N", default_value_t = 1, value_parser = clap::value_parser!(u32).range(1..=10_000))]
+    pub(crate) times: u32,
     /// Send nothing more after the first failure
     #[arg(long)]
     pub(crate) fail_fast: bool,

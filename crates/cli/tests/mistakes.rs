@@ -11,7 +11,7 @@ const CONFIG: &str = "[values]\nscale = { from = 'env:NO_SUCH_SCALE' }\n[environ
 /// One file for each class: what is wrong with it, and nothing else.
 const FILES: &[(&str, &str)] = &[
     ("unknown-instruction", "%% A\nhttp://127.0.0.1:1/\n\n% chekc status == 200\n"),
-    ("not-carried-out", "%% A\n% each row in \"lots.csv\"\nhttp://127.0.0.1:1/\n"),
+    ("not-carried-out", "%% A\n% graphql\nhttp://127.0.0.1:1/\n"),
     ("misplaced-instruction", "%% A\n% yield id = body.id\nhttp://127.0.0.1:1/\n"),
     ("malformed-instruction", "% let season\n\n%% A\nhttp://127.0.0.1:1/\n"),
     ("bad-name", "%% A\n% let lot-id = 1\nhttp://127.0.0.1:1/\n"),

@@ -17,19 +17,24 @@ use yieldtray_transport::{Client, Options};
 
 /// Sends many requests in order and judges their checks.
 pub(crate) fn replay(common: &Common, args: &Replay, host: &Host, out: &mut Out) -> Result<u8, Stop> {
-    let Replay { places: texts, only, tag, fail_fast, yes, onto_tray } = args;
+    let Replay { places: texts, only, except, tag, shard, times, fail_fast, yes, onto_tray } = args;
     let places = places(common, texts)?;
     let mut session = Session::open(common, host, out, &places)?;
     let found = if places.is_empty() { session.find_all()? } else { session.find(&places)? };
-    let selection = Selection { only: only.clone(), tags: tag.clone() };
+    let selection = Selection {
+        only: only.clone(),
+        except: except.clone(),
+        tags: tag.clone(),
+        shard: shard.as_deref().map(share).transpose()?,
+    };
     let chosen: Vec<CellId> = found.into_iter().filter(|cell| selection.takes(&session.workspace, *cell)).collect();
     if chosen.is_empty() {
         return Err(Stop::refused_with(
             "no request is chosen",
-            "`yieldtray list` shows the requests there are; `--only` and `--tag` may leave none",
+            "`yieldtray list` shows the requests there are; `--only`, `--except`, `--tag` and `--shard` may leave none",
         ));
     }
-    let plan = Plan::new(&mut session.workspace, &chosen, true);
+    let plan = Plan::new(&mut session.workspace, &chosen, true).times(*times as usize);
     guard(&session, &plan, *yes, host)?;
     let heading = session.heading();
     let workspace = &session.workspace;
@@ -70,6 +75,15 @@ pub(crate) fn replay(common: &Common, args: &Replay, host: &Host, out: &mut Out)
         kept::keep(&session, None, &run, out)?;
     }
     Ok(code)
+}
+
+/// `I/N` of `--shard`.
+fn share(text: &str) -> Result<(u32, u32), Stop> {
+    let parts = text.split_once('/').and_then(|(own, all)| Some((own.parse().ok()?, all.parse().ok()?)));
+    parts.filter(|(own, all)| (1..=*all).contains(own)).ok_or_else(|| {
+        let hint = "write which share, and of how many, as in `--shard 2/4`";
+        Stop::refused_with(format!("`--shard {text}` names no share"), hint)
+    })
 }
 
 /// What is written in the file of a cell's name, method and target: enough to lay out columns.

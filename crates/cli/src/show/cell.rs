@@ -55,7 +55,11 @@ impl CellLines<'_> {
     /// The line of one cell, and the lines under it.
     pub(crate) fn cell(&self, report: &CellReport) -> Vec<String> {
         let look = self.look;
-        let name = &self.workspace.cell(report.cell).name;
+        let own = &self.workspace.cell(report.cell).name;
+        let name = match report.played_by {
+            Some(by) => &format!("{} › {own}", self.workspace.cell(by).name),
+            None => &**own,
+        };
         let name = match report.row {
             // The number of the row must stay, whatever else is cut.
             Some(row) => {

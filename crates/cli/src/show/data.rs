@@ -122,6 +122,12 @@ pub(crate) fn cell_report(workspace: &Workspace, report: &CellReport) -> Value {
         Outcome::Skipped(reason) => set("reason", reason.as_str().into()),
         _ => {}
     }
+    if let Some(by) = report.played_by {
+        set("played_by", (&*workspace.cell(by).name).into());
+    }
+    if report.round > 1 {
+        set("round", report.round.into());
+    }
     if let Some(row) = report.row {
         set("row", row.into());
     }

@@ -75,6 +75,10 @@ pub struct CellReport {
     pub cell: CellId,
     /// The row it was sent for, from 1.
     pub row: Option<usize>,
+    /// The sequence that played it.
+    pub played_by: Option<CellId>,
+    /// Which time the plan was gone through, from 1.
+    pub round: usize,
     /// How often it was sent, where it waits for something; else 1.
     pub tries: usize,
     /// How it came out.

@@ -74,6 +74,12 @@ impl Examiner<'_> {
             Kind::Ask { default, choices, .. } => {
                 default.into_iter().chain(choices).for_each(|expression| self.expression(home, expression));
             }
+            Kind::Play { with: Some(with), .. } => {
+                let text = &self.workspace.source(home).text;
+                for (_, expression) in Kind::assignments(with, text) {
+                    self.expression(home, expression);
+                }
+            }
             Kind::Auth(Auth::OAuth2(span)) => self.profile(home, span),
             _ => {}
         }

@@ -24,7 +24,7 @@ pub use chain::{Link, chain};
 pub use event::{CellReport, CheckFailure, Event, Outcome, Summary, TokenReport, YieldReport};
 pub(crate) use examine::{examine_own, examine_preamble};
 pub use graph::{Graph, Way};
-pub use plan::{Plan, Step};
+pub use plan::{Plan, Played, Step};
 pub use question::Question;
 pub use ready::Ready;
 pub use run::{Next, Run};

@@ -1,7 +1,7 @@
 use crate::problem::{Code, Problem, closest};
 use crate::syntax::{Kind, Span};
 use crate::workspace::{CellId, Workspace};
-use rustc_hash::FxHashMap;
+use rustc_hash::{FxHashMap, FxHashSet};
 use std::path::Path;
 
 /// The cells of a run in the order they are sent: files and cells as they stand, what a cell needs
@@ -13,7 +13,7 @@ pub struct Plan {
 }
 
 /// One cell of a plan.
-#[derive(Debug)]
+#[derive(Clone, Debug)]
 pub struct Step {
     /// The cell.
     pub cell: CellId,
@@ -23,6 +23,19 @@ pub struct Step {
     pub problems: Vec<Problem>,
     /// Whether it runs at the end of its file, whatever happened before.
     pub afterwards: bool,
+    /// The sequence that plays it, and what that gives it.
+    pub played: Option<Played>,
+    /// Which time the plan is gone through, from 1.
+    pub round: usize,
+}
+
+/// How a sequence plays a cell.
+#[derive(Clone, Copy, Debug)]
+pub struct Played {
+    /// The cell of the sequence.
+    pub by: CellId,
+    /// `NAME = EXPR, …` of its line.
+    pub with: Option<Span>,
 }
 
 impl Plan {
@@ -30,10 +43,24 @@ impl Plan {
     pub fn new(workspace: &mut Workspace, chosen: &[CellId], needs: bool) -> Self {
         let mut planner =
             Planner { workspace, pull_in: needs, states: FxHashMap::default(), path: Vec::new(), steps: Vec::new() };
-        for cell in chosen {
+        // What a chosen sequence plays is not sent on its own besides.
+        let played: FxHashSet<CellId> =
+            chosen.iter().flat_map(|cell| planner.plays(*cell, &mut Vec::new())).map(|play| play.0).collect();
+        // Where nothing would be left, sequences play each other, which is told when they are gone into.
+        let all = chosen.iter().all(|cell| played.contains(cell));
+        for cell in chosen.iter().filter(|cell| all || !played.contains(cell)) {
             planner.visit(*cell);
         }
         Self { steps: last_of_their_files(planner.steps) }
+    }
+
+    /// The plan, gone through this many times.
+    #[must_use]
+    pub fn times(mut self, times: usize) -> Self {
+        let once = std::mem::take(&mut self.steps);
+        self.steps =
+            (1..=times).flat_map(|round| once.iter().cloned().map(move |step| Step { round, ..step })).collect();
+        self
     }
 
     /// The cells whose methods are not safe (RFC 9110 9.2.1), with those methods: they may change
@@ -70,6 +97,9 @@ pub(super) fn needs_of(workspace: &mut Workspace, cell: CellId) -> Vec<CellId> {
     plan.steps.into_iter().flat_map(|step| step.needs).collect()
 }
 
+/// The most requests that sequences may come to.
+const MOST_STEPS: usize = 1_000_000;
+
 #[derive(Clone, Copy, PartialEq)]
 enum State {
     Waiting,
@@ -103,11 +133,70 @@ impl Planner<'_> {
                 }
             }
         }
+        for (played, with, times) in self.plays(cell, &mut problems) {
+            self.play(cell, played, with, times, &mut problems);
+        }
         self.path.pop();
         self.states.insert(cell, State::Done);
         let needs = needs.into_iter().map(|(need, _)| need).collect();
         let afterwards = self.workspace.cell(cell).instructions().any(|line| line.kind == Kind::Afterwards);
-        self.steps.push(Step { cell, needs, problems, afterwards });
+        self.steps.push(Step { cell, needs, problems, afterwards, played: None, round: 1 });
+    }
+
+    /// The cells that a sequence plays, with what each line gives and how often.
+    fn plays(&mut self, cell: CellId, problems: &mut Vec<Problem>) -> Vec<(CellId, Option<Span>, u16)> {
+        let text = &self.workspace.source(cell.source).text;
+        let lines = self.workspace.cell(cell).instructions().filter_map(|line| match line.kind {
+            Kind::Play { name, with, times } => Some((name, name.of(text).to_owned(), with, times)),
+            _ => None,
+        });
+        let lines: Vec<_> = lines.collect();
+        let mut found = Vec::with_capacity(lines.len());
+        for (span, name, with, times) in lines {
+            match self.find(cell, &name) {
+                Ok(played) => found.push((played, with, times)),
+                Err((message, hint)) => problems
+                    .push(Problem::mistake(Code::UnknownCell, span, message).with_hint_if(hint).in_source(cell.source)),
+            }
+        }
+        found
+    }
+
+    /// Adds the steps of one line of a sequence: what the cell needs once, the cell itself each time.
+    fn play(&mut self, by: CellId, cell: CellId, with: Option<Span>, times: u16, problems: &mut Vec<Problem>) {
+        if self.path.contains(&cell) {
+            let span = with.unwrap_or(self.workspace.cell(by).title);
+            return problems.push(self.cycle(cell, span, by));
+        }
+        let mut own = Vec::new();
+        let needs = self.needs(cell, &mut own);
+        self.path.push(cell);
+        if self.pull_in {
+            for (need, span) in &needs {
+                if self.states.get(need) == Some(&State::Waiting) {
+                    own.push(self.cycle(*need, *span, cell));
+                } else if !self.steps.iter().any(|step| step.cell == *need) {
+                    self.visit(*need);
+                }
+            }
+        }
+        let needs: Vec<CellId> = needs.into_iter().map(|(need, _)| need).collect();
+        let inner = self.plays(cell, &mut own);
+        for _ in 0..times {
+            if self.steps.len() >= MOST_STEPS {
+                let span = with.unwrap_or(self.workspace.cell(by).title);
+                let message = format!("sequences that come to more than {MOST_STEPS} requests");
+                let problem = Problem::mistake(Code::NeedsCycle, span, message).with_hint("play less often");
+                return problems.push(problem.in_source(by.source));
+            }
+            for (played, inner_with, times) in &inner {
+                self.play(cell, *played, *inner_with, *times, &mut own);
+            }
+            let (needs, problems) = (needs.clone(), own.clone());
+            let played = Some(Played { by, with });
+            self.steps.push(Step { cell, needs, problems, afterwards: false, played, round: 1 });
+        }
+        self.path.pop();
     }
 
     fn cycle(&self, need: CellId, span: Span, cell: CellId) -> Problem {

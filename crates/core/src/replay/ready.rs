@@ -83,6 +83,10 @@ impl<'w> Run<'w> {
             Some(_) => self.ahead.clone(),
             None => std::mem::take(&mut self.ahead),
         };
+        if let Err(found) = self.give(step, &mut memo) {
+            problems.extend(found);
+            return Err(Box::new(self.report(cell, Outcome::Mistaken, problems)));
+        }
         let mut lookup = Lookup::new(self.reach(), cell, &self.plan.steps[step].needs, &mut memo);
         match self.skips(&mut lookup) {
             Ok(None) => {}

@@ -54,6 +54,14 @@ pub struct Run<'w> {
     pub(super) one_row: bool,
     /// Files of which a cell was sent.
     begun: FxHashSet<SourceId>,
+    /// Sequences of which a cell did not pass.
+    broken: FxHashSet<CellId>,
+    /// What lay on the tray at the beginning.
+    at_first: Tray,
+    /// Which time the plan is gone through.
+    round: usize,
+    /// The step that was taken last.
+    pub(super) current: usize,
     tray: Tray,
     answers: Answers,
     pub(super) tokens: Tokens,
@@ -125,6 +133,10 @@ impl<'w> Run<'w> {
             again: None,
             one_row: false,
             begun: FxHashSet::default(),
+            broken: FxHashSet::default(),
+            at_first: Tray::default(),
+            round: 1,
+            current: 0,
             tray: Tray::default(),
             answers: Answers::default(),
             tokens: Tokens::default(),
@@ -145,7 +157,8 @@ impl<'w> Run<'w> {
     pub fn with_tray(mut self, tray: Tray) -> Self {
         let secrets = tray.iter().filter(|(_, kept)| kept.secret);
         self.masker.learn(secrets.map(|(_, kept)| kept.value.clone()));
-        self.tray = tray;
+        self.tray = tray.clone();
+        self.at_first = tray;
         self
     }
 
@@ -197,7 +210,11 @@ impl<'w> Run<'w> {
             None => {}
         }
         while let Some(step) = self.due() {
+            self.begin(step);
             self.look_ahead();
+            if self.ends_sequence(step) {
+                continue;
+            }
             if let Rowed::Over = self.take_row(step) {
                 self.at += 1;
                 continue;
@@ -236,6 +253,34 @@ impl<'w> Run<'w> {
     fn pass_on(&mut self, report: CellReport) {
         self.at += usize::from(self.turn.is_none());
         self.finish(report);
+    }
+
+    /// Each time the plan is gone through begins with nothing done and nothing yielded.
+    fn begin(&mut self, step: usize) {
+        self.current = step;
+        let round = self.plan.steps[step].round;
+        if std::mem::replace(&mut self.round, round) != round {
+            self.done.clear();
+            self.broken.clear();
+            self.begun.clear();
+            self.tray = self.at_first.clone();
+        }
+    }
+
+    /// The end of a sequence, where its cells were played: it has nothing to send itself.
+    fn ends_sequence(&mut self, step: usize) -> bool {
+        let Step { cell, problems, .. } = &self.plan.steps[step];
+        let cell = *cell;
+        if problems.iter().any(Problem::is_mistake) || self.workspace.cell(cell).request.is_some() {
+            return false;
+        }
+        let fate = if self.broken.remove(&cell) { Fate::Failed } else { Fate::Passed };
+        self.done.insert(cell, fate);
+        if let (Some(played), Fate::Failed) = (self.plan.steps[step].played, fate) {
+            self.broken.insert(played.by);
+        }
+        self.at += 1;
+        true
     }
 
     /// The step that comes next. After a failure that ends the run, only what must be done afterwards is.
@@ -469,6 +514,8 @@ impl<'w> Run<'w> {
         CellReport {
             cell,
             row: self.row_number(),
+            played_by: self.plan.steps.get(self.current).and_then(|step| step.played).map(|played| played.by),
+            round: self.round,
             tries: 1,
             outcome,
             method: String::new(),
@@ -500,6 +547,11 @@ impl<'w> Run<'w> {
             Outcome::Skipped(_) => Fate::Skipped,
             _ => Fate::Failed,
         };
+        if fate == Fate::Failed
+            && let Some(played) = self.plan.steps[self.current].played
+        {
+            self.broken.insert(played.by);
+        }
         match report.row {
             Some(_) => self.end_row(fate != Fate::Failed),
             None => {

@@ -1,4 +1,4 @@
-use super::{Event, Next, Outcome, Plan, Run, matches};
+use super::{Event, Next, Outcome, Plan, Run, Selection, matches};
 use crate::expression::Value;
 use crate::request::Prepared;
 use crate::response::{Exchange, Failure, FailureKind};
@@ -407,4 +407,87 @@ fn what_is_done_afterwards_is_done_after_a_failure_too() {
     }
     assert_eq!(sent, ["/1", "/tidy"], "a file that was not begun leaves nothing to tidy");
     assert_eq!(run.summary().left_out, 3);
+}
+
+#[test]
+fn a_sequence_plays_its_cells_in_its_own_order() {
+    let fixture = "#- a.http\n%% Morning\n% play weigh with kg = 9 times 2\n% play book with bins = base + 1, note = 'a, b'\n% let base = 3\n\
+        %% Book\n% needs sign-in\nPOST http://bench/book?bins={{bins}}\n\n{{note}}\n\n% yield lot = body.id\n\
+        %% Weigh\nhttp://bench/weigh?kg={{kg}}\n%% Sign in\nhttp://bench/sign-in\n%% Noon\n% needs morning\nhttp://bench/noon?lot={{lot}}\n";
+    let respond = |_: &Prepared| Ok(json_answer(200, "{\"id\": \"L-1\"}"));
+    let told = replay(fixture, &["a.http"], settings(None, &[]), respond);
+    assert_eq!(
+        paths(&told),
+        ["/weigh?kg=9", "/weigh?kg=9", "/sign-in", "/book?bins=4", "/noon?lot=L-1"],
+        "{:?}",
+        told.problems()
+    );
+    let played: Vec<bool> = told.reports().map(|report| report.played_by.is_some()).collect();
+    assert_eq!(played, [true, true, false, true, false]);
+    // What a sequence could not play stops what needs the sequence.
+    let told = replay(fixture, &["a.http"], settings(None, &[]), |request| {
+        let status = if request.url.path() == "/weigh" { Err(()) } else { Ok(()) };
+        match status {
+            Ok(()) => Ok(json_answer(200, "{\"id\": \"L-1\"}")),
+            Err(()) => {
+                Err(Failure { kind: FailureKind::Refused, message: "no".into(), hint: None, elapsed: Duration::ZERO })
+            }
+        }
+    });
+    assert_eq!(
+        told.reports().last().map(|report| report.outcome.clone()),
+        Some(Outcome::NotSent("morning".to_owned()))
+    );
+
+    for (fixture, words) in [
+        ("#- a.http\n%% a\n% play b\n%% b\n% play a\n", "cells that need each other"),
+        ("#- a.http\n%% a\n% play nobody\n", "no cell `nobody` in `a.http`"),
+        (
+            "#- a.http\n%% a\n% play b\nhttp://bench/\n%% b\nhttp://bench/\n",
+            "this cell plays others and has a request too",
+        ),
+        ("#- a.http\n%% a\n% play b with x = nothing\n%% b\nhttp://bench/{{x}}\n", "no value is named `nothing`"),
+    ] {
+        let told = replay(fixture, &["a.http"], settings(None, &[]), respond);
+        assert!(
+            told.problems().iter().any(|problem| problem.message.contains(words)),
+            "{words}: {:?}",
+            told.problems()
+        );
+        assert!(told.sent.len() <= 1, "{words}");
+    }
+}
+
+#[test]
+fn a_plan_is_gone_through_several_times_and_shared_out() {
+    let fixture = "#- a.http\n%% a\nhttp://bench/a\n\n% yield id = body.id\n%% b\nhttp://bench/{{id}}\n";
+    let mut workspace = crate::testing::workspace(fixture);
+    let engine = crate::testing::engine();
+    let source = workspace.load(std::path::Path::new("a.http")).expect("a file");
+    let cells: Vec<_> = workspace.cells(source).collect();
+    let plan = Plan::new(&mut workspace, &cells, true).times(3);
+    let mut run = Run::new(&workspace, &engine, settings(None, &[]), plan, false);
+    let (mut sent, mut number) = (Vec::new(), 0);
+    while let Some(Next::Send(ready)) = run.next() {
+        number += 1;
+        sent.push(ready.prepared.url.path().to_owned());
+        run.complete(ready, Ok(&json_answer(200, &format!("{{\"id\": {number}}}"))));
+    }
+    assert_eq!(sent, ["/a", "/1", "/a", "/3", "/a", "/5"]);
+    let rounds: Vec<usize> = run
+        .events()
+        .filter_map(|event| if let Event::Cell(report) = event { Some(report.round) } else { None })
+        .collect();
+    assert_eq!(rounds, [1, 1, 2, 2, 3, 3]);
+
+    // Every cell is in one share, and in the same one each time.
+    let taken = |shard| {
+        let selection = Selection { shard: Some(shard), ..Selection::default() };
+        cells.iter().filter(|cell| selection.takes(&workspace, **cell)).copied().collect::<Vec<_>>()
+    };
+    let mut all: Vec<_> = (1..=3).flat_map(|share| taken((share, 3))).collect();
+    all.sort_by_key(|cell| cell.index);
+    assert_eq!(all, cells);
+    let except = Selection { except: vec!["a*".to_owned()], ..Selection::default() };
+    assert!(!except.takes(&workspace, cells[0]) && except.takes(&workspace, cells[1]));
 }

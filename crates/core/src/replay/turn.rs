@@ -3,6 +3,7 @@
 use super::Run;
 use super::checks::Wait;
 use super::event::Outcome;
+use super::plan::Played;
 use super::ready::Ready;
 use crate::expression::Value;
 use crate::problem::{Code, Problem};
@@ -140,6 +141,22 @@ impl<'w> Run<'w> {
     /// The same, for the request itself: after it the next row is due.
     pub(super) fn memo_for_request(&mut self) -> Memo {
         Memo::for_row(self.turn.as_mut().and_then(|turn| turn.row.take()))
+    }
+
+    /// Works out what the sequence that plays a cell gives it, as the sequence's own cell sees it.
+    pub(super) fn give(&mut self, step: usize, memo: &mut Memo) -> Result<(), Vec<Problem>> {
+        let Some(Played { by, with: Some(with) }) = self.plan.steps[step].played else { return Ok(()) };
+        let text = &self.workspace.source(by.source).text;
+        let (mut own, mut problems) = (Memo::default(), Vec::new());
+        for (name, expression) in Kind::assignments(with, text) {
+            let mut lookup = Lookup::new(self.reach(), by, &[], &mut own);
+            match lookup.evaluate(by.source, expression, Stage::Before) {
+                Ok(value) => memo.with.push((name.of(text).to_owned(), value)),
+                Err(found) => problems.extend(found),
+            }
+        }
+        self.masker.learn(own.secrets.drain(..));
+        if problems.is_empty() { Ok(()) } else { Err(problems) }
     }
 
     /// Whether `% skip when` holds: why, as far as the line says it.

@@ -35,6 +35,11 @@ pub(crate) fn contradictions(workspace: &Workspace, cell: CellId) -> Vec<Problem
             }
         }
     }
+    let plays = own.instructions().find(|line| matches!(line.kind, Kind::Play { .. }));
+    if let (Some(play), Some(request)) = (plays, &own.request) {
+        let hint = "give the request a cell of its own: a sequence only plays others";
+        clash(play.span, request.span, "this cell plays others and has a request too", hint);
+    }
     if let (Some((_, span)), false) = (bodies.first(), own.body.is_empty()) {
         let first_line = own.body.of(text).lines().next().map_or(own.body.len(), str::len);
         let body = own.body.part(0, first_line);

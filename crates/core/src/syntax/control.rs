@@ -5,6 +5,9 @@ use super::file::Kind;
 use super::instruction::{Read, Reader};
 use super::{Span, duration, scan};
 
+/// The most often a cell is played by one line.
+const MOST_TIMES: u16 = 10_000;
+
 impl Reader<'_> {
     /// Reads one of these instructions; `None` where the word is another.
     pub(super) fn control(&mut self) -> Option<Read<Kind>> {
@@ -13,6 +16,7 @@ impl Reader<'_> {
             "wait" => self.wait(),
             "each" => self.each(),
             "afterwards" => self.afterwards(),
+            "play" => self.play(),
             _ => return None,
         })
     }
@@ -74,6 +78,41 @@ impl Reader<'_> {
             return Ok(Kind::Afterwards);
         }
         self.malformed(self.rest, "nothing may stand after `% afterwards`", "leave the rest of the line out")
+    }
+
+    /// `NAME [with NAME = EXPR, …] [times N]`
+    fn play(&mut self) -> Read<Kind> {
+        const EXAMPLE: &str = "write it as in `% play book-lot with bins = 24, grower = 'G-11' times 3`";
+        let Some(name) = self.next_word() else {
+            return self.malformed(self.end_of_line(), "`% play` lacks the name of a cell", EXAMPLE);
+        };
+        let mut times = 1;
+        let line = self.rest.of(self.text);
+        let at = scan::find_outside_strings(line, " times ").or_else(|| line.starts_with("times ").then_some(0));
+        if let Some(at) = at {
+            let number = self.rest.part(line[at..].find("times ").map_or(at, |word| at + word + 6), line.len());
+            let number = number.trimmed(self.text);
+            times = match number.of(self.text).parse() {
+                Ok(times) if (1..=MOST_TIMES).contains(&times) => times,
+                _ => return self.malformed(number, format!("expected a number from 1 to {MOST_TIMES}"), EXAMPLE),
+            };
+            self.rest = self.rest.part(0, at).trimmed(self.text);
+        }
+        if self.rest.is_empty() {
+            return Ok(Kind::Play { name, with: None, times });
+        }
+        self.expect_word("with", EXAMPLE)?;
+        let with = self.rest;
+        for (name, expression) in Kind::assignments(with, self.text) {
+            if expression.is_empty() {
+                return self.malformed(with, "expected `NAME = EXPRESSION` after `with`", EXAMPLE);
+            }
+            self.check_value_name(name)?;
+        }
+        if with.is_empty() {
+            return self.malformed(self.end_of_line(), "expected `NAME = EXPRESSION` after `with`", EXAMPLE);
+        }
+        Ok(Kind::Play { name, with: Some(with), times })
     }
 
     fn expect_word(&mut self, word: &str, example: &str) -> Read<()> {

@@ -1,4 +1,4 @@
-use super::Span;
+use super::{Span, scan};
 use std::time::Duration;
 
 /// A request file: a preamble, then cells.
@@ -90,6 +90,8 @@ pub enum Kind {
     Each(Span),
     /// `% afterwards`
     Afterwards,
+    /// `% play NAME [with NAME = EXPR, …] [times N]`; the list is split by [`Kind::assignments`]
+    Play { name: Span, with: Option<Span>, times: u16 },
     /// A line with a mistake in it, which was reported.
     Broken,
 }
@@ -142,6 +144,20 @@ impl Kind {
             _ => [None; 4],
         };
         texts.into_iter().flatten()
+    }
+
+    /// The names and expressions of `NAME = EXPR, …`.
+    pub fn assignments(list: Span, text: &str) -> Vec<(Span, Span)> {
+        let (mut found, mut rest) = (Vec::new(), list);
+        while !rest.is_empty() {
+            let end = scan::find_outside_strings(rest.of(text), ",").unwrap_or(rest.len());
+            let one = rest.part(0, end);
+            let equals = memchr::memchr(b'=', one.of(text).as_bytes()).unwrap_or(one.len());
+            let expression = one.part((equals + 1).min(one.len()), one.len()).trimmed(text);
+            found.push((one.part(0, equals).trimmed(text), expression));
+            rest = rest.part((end + 1).min(rest.len()), rest.len());
+        }
+        found
     }
 
     /// The members of a comma-separated list, without blanks.

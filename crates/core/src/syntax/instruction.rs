@@ -29,12 +29,13 @@ pub const CARRIED_OUT: &[&str] = &[
     "skip",
     "wait",
     "each",
+    "play",
     "afterwards",
 ];
 
 /// Words of the language that are not carried out yet. They are kept, so that a file's meaning does
 /// not change silently when they are.
-pub const NOT_YET: &[&str] = &["graphql", "variables", "play"];
+pub const NOT_YET: &[&str] = &["graphql", "variables"];
 
 /// Whether the language itself gives `name` to expressions, so that no value may take it.
 pub fn is_language_name(name: &str) -> bool {
@@ -249,7 +250,7 @@ impl<'t> Reader<'t> {
     }
 
     /// That the text at `name` may name a value.
-    fn check_value_name(&self, name: Span) -> Read<()> {
+    pub(super) fn check_value_name(&self, name: Span) -> Read<()> {
         let (word, shown) = (self.word.of(self.text), name.of(self.text));
         if !is_value_name(shown) {
             let message = if shown.is_empty() {

@@ -116,11 +116,7 @@ fn bodies_and_tails() {
         &[(Code::UnknownInstruction, "chekc")],
     );
     check("%% a\n/x\n\n% check true\nmore\nand more", &["a: - /x %check true"], &[(Code::StrayText, "more")]);
-    check(
-        "%% a\nPOST /x\n\nbody\n% play morning",
-        &["a: POST /x \"body\" %play morning"],
-        &[(Code::NotCarriedOut, "play")],
-    );
+    check("%% a\nPOST /x\n\nbody\n% graphql", &["a: POST /x \"body\" %graphql"], &[(Code::NotCarriedOut, "graphql")]);
 }
 
 #[test]
@@ -322,6 +318,7 @@ fn instructions_about_sending_are_read_and_their_slips_told() {
         "% insecure",
         "% insecure off",
         "% save labels/{{lot}}.png",
+        "% wait until body.state == 'every' every 500ms for 1m",
     ] {
         assert_eq!(said(line), None, "{line}");
     }
@@ -347,6 +344,22 @@ fn instructions_about_sending_are_read_and_their_slips_told() {
         ("% insecure no", "no: `no` is neither `on` nor `off`"),
         ("% save", ": `% save` lacks a path"),
         ("% save a b", "b: `b` is one word too many"),
+        ("% wait body.done every 1s for 2s", "body.done: `% wait` lacks `until`"),
+        ("% wait until body.done", ": `% wait until` lacks `every DURATION for DURATION`"),
+        (
+            "% wait until body.done every 1 for 2s",
+            "body.done: expected an expression, how often it is tried and for how long",
+        ),
+        ("% skip environment", "environment: `% skip` lacks `when`"),
+        ("% skip when", ": `% skip when` lacks an expression"),
+        ("% each lot in \"lots.csv\"", "lot: `% each` lacks `row`"),
+        ("% each row in", ": `% each row in` lacks a file"),
+        ("% afterwards now", "now: nothing may stand after `% afterwards`"),
+        ("% play", ": `% play` lacks the name of a cell"),
+        ("% play a b = 1", "b: `% play` lacks `with`"),
+        ("% play a with b", "b: expected `NAME = EXPRESSION` after `with`"),
+        ("% play a with b = 1, status = 2", "status: `status` is a name of the language, so no value can take it"),
+        ("% play a times 0", "0: expected a number from 1 to 10000"),
     ] {
         assert_eq!(said(line).as_deref(), Some(words), "{line}");
     }

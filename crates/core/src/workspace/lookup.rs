@@ -72,6 +72,8 @@ pub struct Memo {
     process: Option<Value>,
     /// The row of `% each` that the cell is sent for.
     pub row: Option<Value>,
+    /// What `% play … with` gives the cell.
+    pub with: Vec<(String, Value)>,
     /// Secrets that were looked up, to be hidden from now on.
     pub secrets: Vec<Value>,
 }
@@ -261,6 +263,13 @@ impl<'a> Lookup<'a> {
             });
         }
         let first = self.places(name).next();
+        // What a sequence gives its cell is meant for it: only `--set` says otherwise.
+        if !self.memo.with.is_empty()
+            && !matches!(first, Some(Found::Set(_)))
+            && let Some((_, value)) = self.memo.with.iter().find(|(given, _)| given == name)
+        {
+            return Ok(value.clone());
+        }
         // A row gives way to `--set` and to the cell's own lines alone.
         if let Some(row) = &self.memo.row
             && !first.as_ref().is_some_and(|found| self.is_nearer_than_a_row(found))

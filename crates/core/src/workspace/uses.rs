@@ -43,6 +43,9 @@ fn expressions_of(text: &str, source: SourceId, instruction: &Instruction, found
         Kind::Skip { condition, .. } => take(condition, false),
         Kind::Yield { expression, .. } | Kind::Check { expression, .. } => take(expression, true),
         Kind::Wait { until, .. } => take(until, true),
+        Kind::Play { with: Some(with), .. } => {
+            Kind::assignments(with, text).into_iter().for_each(|(_, expression)| take(expression, false));
+        }
         Kind::Ask { default, choices, .. } => default.into_iter().chain(choices).for_each(|span| take(span, false)),
         _ => {}
     }
@@ -132,6 +135,10 @@ impl Lookup<'_> {
         if !used.is_empty() && self.workspace.rows_file(self.cell).is_some() {
             let columns = self.workspace.columns(self.cell);
             used.retain(|used| !columns.contains(&used.name));
+        }
+        if !used.is_empty() {
+            let given = self.workspace.played_with(self.cell);
+            used.retain(|used| !given.contains(&used.name.as_str()));
         }
         used
     }
