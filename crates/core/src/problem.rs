@@ -104,6 +104,8 @@ codes! {
     SecretInFile = "secret-in-file",
     /// A private file that git keeps.
     TrackedFile = "tracked-file",
+    /// A check that passed since there was nothing to look at.
+    EmptyList = "empty-list",
     /// A label nobody has.
     UnknownLabel = "unknown-label",
     /// A configuration that cannot be read.

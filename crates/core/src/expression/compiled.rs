@@ -47,6 +47,7 @@ pub struct Compiled {
     made_up: bool,
     reads_files: bool,
     raw: bool,
+    has_all: bool,
     long: bool,
 }
 
@@ -77,6 +78,7 @@ impl Compiled {
                 made_up: uses.made_up,
                 reads_files: uses.reads_files,
                 raw,
+                has_all: source.contains(".all("),
                 long,
             };
             if faults.is_empty() { Ok(compiled) } else { Err(faults) }
@@ -101,6 +103,11 @@ impl Compiled {
     /// What it reads of `body`.
     pub fn reads_of_body(&self) -> &Reads {
         &self.body
+    }
+
+    /// Whether it says something of all members of a list.
+    pub(super) fn has_all(&self) -> bool {
+        self.has_all
     }
 
     /// Whether it is `raw(…)`: a mark then writes it without encoding.

@@ -93,6 +93,17 @@ impl Engine {
         })
     }
 
+    /// The lists that `all` went over in vain: they are empty, so what it says holds of nothing.
+    pub fn held_of_nothing(&self, compiled: &Compiled, bindings: &Bindings<'_>) -> Vec<String> {
+        if !compiled.has_all() {
+            return Vec::new();
+        }
+        compiled.with_stack(|| {
+            let resolver = Resolver { bindings, made: &self.made };
+            explain::held_of_nothing(&compiled.tree, &self.context(&resolver))
+        })
+    }
+
     fn context<'r>(&self, resolver: &'r Resolver<'_>) -> Context<'r, 'r> {
         let env = self.env.get_or_init(|| {
             let mut env = Env::stdlib();

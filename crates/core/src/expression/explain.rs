@@ -1,5 +1,6 @@
 //! Why a check failed: the parts of its expression with their values, worked out from the same tree.
 
+use super::functions::schema::violations;
 use super::own;
 use super::unparse::{self, unparse};
 use super::{Value, fault, value};
@@ -39,6 +40,26 @@ pub(super) fn why(tree: &IdedExpr, context: &Context<'_, '_>) -> Option<String> 
     let error = evaluate(tree, context).err()?;
     let deeper = children(tree).into_iter().find_map(|child| why(child, context));
     Some(deeper.unwrap_or_else(|| own_words(tree, context, &error)))
+}
+
+/// The lists that `all` went over in vain, since they are empty: what it says holds of nothing. Beside `||`
+/// somebody thought of it.
+pub(super) fn held_of_nothing(tree: &IdedExpr, context: &Context<'_, '_>) -> Vec<String> {
+    match &tree.expr {
+        Expr::Call(call) if call.func_name == operators::LOGICAL_AND => {
+            call.args.iter().flat_map(|side| held_of_nothing(side, context)).collect()
+        }
+        Expr::Comprehension(comprehension) => {
+            let is_all = unparse::short_form(comprehension).is_some_and(|short| short.name == "all");
+            let range = evaluate(&comprehension.iter_range, context).ok().filter(|_| is_all);
+            let empty = range.is_some_and(|range| {
+                range.downcast_ref::<CelList<'_>>().is_some_and(|list| list.inner().is_empty())
+                    || range.downcast_ref::<CelMap<'_>>().is_some_and(|map| map.inner().is_empty())
+            });
+            if empty { vec![unparse(&comprehension.iter_range)] } else { Vec::new() }
+        }
+        _ => Vec::new(),
+    }
 }
 
 fn evaluate<'e, 'v>(node: &'e IdedExpr, context: &'e Context<'_, 'v>) -> Evaluated<'e, 'v> {
@@ -121,6 +142,16 @@ impl<'e> Explainer<'e, '_, '_> {
     }
 
     fn call(&mut self, node: &'e IdedExpr, call: &'e CallExpr) {
+        // Which part breaks which rule says more than the whole value.
+        if let ("conforms", [reader, value, path]) = (call.func_name.as_str(), call.args.as_slice())
+            && let (Ok(reader), Ok(value), Ok(path)) =
+                (evaluate(reader, self.context), evaluate(value, self.context), evaluate(path, self.context))
+        {
+            let broken = violations(&*reader, &*value, &*path);
+            if !broken.is_empty() {
+                return self.explanation.notes.extend(broken);
+            }
+        }
         match (call.func_name.as_str(), call.args.as_slice()) {
             (operators::LOGICAL_AND, [left, right]) => {
                 for side in [left, right] {

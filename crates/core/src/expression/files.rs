@@ -2,7 +2,8 @@
 //! knows the folder that relative paths count from.
 
 use super::opaque::opaque;
-use crate::workspace::Files;
+use super::schemas::Schemas;
+use crate::workspace::{Files, clean};
 use std::fmt;
 use std::path::PathBuf;
 use std::sync::Arc;
@@ -15,8 +16,18 @@ pub(super) const FILES: &str = "@files";
 pub(crate) struct FileReader {
     /// Reads below the workspace's root, and nothing else.
     pub(crate) files: Arc<dyn Files>,
+    /// Schemas that were used before.
+    pub(crate) schemas: Arc<Schemas>,
     /// The folder of the text the expression stands in, relative to the root.
     pub(crate) folder: PathBuf,
+}
+
+impl FileReader {
+    /// The schema in the file at `path`, counted from the folder.
+    pub(super) fn schema(&self, path: &str) -> Result<Arc<jsonschema::Validator>, String> {
+        let inside = clean(&self.folder.join(path)).ok_or_else(|| format!("`{path}` lies outside the workspace"))?;
+        self.schemas.at(&self.files, &inside)
+    }
 }
 
 impl fmt::Debug for FileReader {

@@ -252,3 +252,29 @@ fn members_that_nobody_reads_are_passed_over() {
         assert_eq!(*engine.compile(expression).expect("it compiles").reads_of_body(), reads, "{expression}");
     }
 }
+
+#[test]
+fn xpath_selects_from_xml() {
+    let engine = crate::testing::engine();
+    let xml =
+        r#"'<?xml version="1.0"?><m xmlns:p="urn:p"><lot id="L-1"><bins>24</bins></lot><p:lot id="L-2"/>&amp;</m>'"#;
+    for (path, expected) in [
+        ("//lot/@id", r#"["L-1"]"#),
+        ("//@id", r#"["L-1","L-2"]"#),
+        ("/m/p:lot/@id", r#"["L-2"]"#),
+        ("count(//lot)", "1.0"),
+        ("string(//bins)", r#""24""#),
+        ("//bins > 20", "true"),
+        ("//nothing", "[]"),
+    ] {
+        assert_eq!(run(&engine, &format!("xpath({xml}, '{path}')")).as_deref(), Ok(expected), "{path}");
+    }
+    for (xml, path, words) in
+        [("'<m>'", "//a", "this is not XML"), ("'<m/>'", "//[", "is no XPath"), ("'no'", "//a", "this is not XML")]
+    {
+        let error = run(&engine, &format!("xpath({xml}, '{path}')")).expect_err(path);
+        assert!(error.contains(words), "{path}: {error}");
+    }
+    let deep = format!("xpath('{}', '//a')", "<a>".repeat(2_000));
+    assert!(run(&engine, &deep).expect_err("deep").contains("more than 500 elements"));
+}

@@ -2,7 +2,7 @@ use super::checks::{self, Purpose, Use};
 use super::event::{CheckFailure, YieldReport};
 use crate::expression::Engine;
 use crate::expression::Value;
-use crate::problem::{Problem, SourceId};
+use crate::problem::{Code, Problem, SourceId};
 use crate::response::ResponseNames;
 use crate::secret::{MASK, Masker};
 use crate::syntax::{Segment, Span, Template};
@@ -33,6 +33,8 @@ pub(super) struct Judgement {
     pub(super) checks: usize,
     pub(super) failures: Vec<CheckFailure>,
     pub(super) yields: Vec<YieldReport>,
+    /// What is worth knowing of checks that passed.
+    pub(super) remarks: Vec<Problem>,
 }
 
 impl Judge<'_> {
@@ -42,7 +44,7 @@ impl Judge<'_> {
             match step.purpose {
                 Purpose::Check { label, hint } => {
                     judgement.checks += 1;
-                    if let Some(mut failure) = self.check(step, names) {
+                    if let Some(mut failure) = self.check(step, names, &mut judgement.remarks) {
                         failure.label = label.map(str::to_owned);
                         failure.hint = hint.map(|hint| self.hint(step.source, hint, names));
                         judgement.failures.push(failure);
@@ -70,7 +72,12 @@ impl Judge<'_> {
     }
 
     /// `None` where the check holds.
-    fn check(&mut self, step: &Use<'_>, names: &mut ResponseNames<'_>) -> Option<CheckFailure> {
+    fn check(
+        &mut self,
+        step: &Use<'_>,
+        names: &mut ResponseNames<'_>,
+        remarks: &mut Vec<Problem>,
+    ) -> Option<CheckFailure> {
         let Use { source, span, ref expression, .. } = *step;
         // What was not kept cannot be judged, and what is not judged did not pass.
         if let Some(why) = not_held(step, names) {
@@ -78,7 +85,14 @@ impl Judge<'_> {
         }
         let bound = self.lookup().bind(expression, source, span, Stage::After(names));
         self.learn();
-        let mut outcome = bound.map(|bindings| self.engine.evaluate(expression, &bindings));
+        let mut outcome = bound.map(|bindings| {
+            let value = self.engine.evaluate(expression, &bindings);
+            if value.as_ref().is_ok_and(|value| value.as_bool() == Some(true)) {
+                let vain = self.engine.held_of_nothing(expression, &bindings);
+                remarks.extend(vain.into_iter().map(|list| held_of_nothing(step, &list)));
+            }
+            value
+        });
         if let Ok(Ok(value)) = &outcome
             && value.as_bool() == Some(true)
         {
@@ -187,6 +201,13 @@ impl Judge<'_> {
     fn messages(&self, problems: &[Problem]) -> Vec<String> {
         problems.iter().map(|problem| self.masker.mask(&problem.message).into_owned()).collect()
     }
+}
+
+/// A check that passed without having looked at anything.
+fn held_of_nothing(step: &Use<'_>, list: &str) -> Problem {
+    let message = format!("`{list}` is empty, so `all` holds of nothing in it");
+    let hint = format!("write `size({list}) > 0 && …` if something must be there");
+    Problem::remark(Code::EmptyList, step.span, message).with_hint(hint).in_source(step.source)
 }
 
 /// Why an expression that reads the body cannot be worked out, where the body was only passed on.

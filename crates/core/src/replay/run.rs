@@ -359,6 +359,7 @@ impl<'w> Run<'w> {
                 }
                 report.failures = judgement.failures;
                 report.yields = judgement.yields;
+                report.problems.extend(judgement.remarks);
                 report.advice = advice(exchange, report.checks > 0 && report.outcome == Outcome::Passed);
                 // A kept token that is not taken any more is not tried again.
                 if let Some(token) = token.filter(|token| exchange.status == 401 && !token.fresh) {

@@ -491,3 +491,46 @@ fn a_plan_is_gone_through_several_times_and_shared_out() {
     let except = Selection { except: vec!["a*".to_owned()], ..Selection::default() };
     assert!(!except.takes(&workspace, cells[0]) && except.takes(&workspace, cells[1]));
 }
+
+#[test]
+fn a_check_of_an_empty_list_passes_with_a_remark() {
+    let fixture = "#- a.http\nhttp://bench/\n\n% check status == 200 && body.lots.all(l, l.bins > 0)\n% check size(body.lots) == 0 || body.lots.all(l, l.open)\n";
+    let told = replay(fixture, &["a.http"], settings(None, &[]), |_| Ok(json_answer(200, "{\"lots\": []}")));
+    let remarks: Vec<_> = told.problems().iter().map(|problem| problem.message.as_str()).collect();
+    assert_eq!((told.summary.exit_code(), remarks), (0, vec!["`body.lots` is empty, so `all` holds of nothing in it"]));
+    let told = replay(fixture, &["a.http"], settings(None, &[]), |_| {
+        Ok(json_answer(200, "{\"lots\": [{\"bins\": 1, \"open\": true}]}"))
+    });
+    assert!(told.problems().is_empty());
+}
+
+#[test]
+fn a_body_that_breaks_its_schema_says_where_and_which_rule() {
+    let fixture = "#- lots/a.http\nhttp://bench/\n\n% check conforms(body, 'lot.schema.json')\n\
+        #- lots/lot.schema.json\n{ \"type\": \"object\", \"required\": [\"id\"], \"properties\": { \"bins\": { \"$ref\": \"shared/bins.json\" } } }\n\
+        #- lots/shared/bins.json\n{ \"type\": \"integer\", \"maximum\": 400 }\n";
+    let judged = |body: &'static str| {
+        replay(fixture, &["lots/a.http"], settings(None, &[]), move |_| Ok(json_answer(200, body)))
+    };
+    assert_eq!(judged("{\"id\": \"L-1\", \"bins\": 24}").summary.exit_code(), 0);
+    let told = judged("{\"bins\": 4000}");
+    let notes = &told.reports().next().expect("a report").failures[0].notes;
+    assert!(
+        notes
+            .iter()
+            .any(|note| note.starts_with("`/bins`: 4000 is greater than the maximum of 400 (rule `/maximum`)")),
+        "{notes:?}"
+    );
+    assert!(notes.iter().any(|note| note.contains("\"id\" is a required property (rule `/required`)")), "{notes:?}");
+    // Nothing is fetched, and nothing outside is read.
+    for (reference, words) in [
+        ("http://schemas.example/x.json", "nothing is fetched for a check"),
+        ("../../outside.json", "cannot be read"),
+        ("gone.json", "cannot be read"),
+    ] {
+        let fixture = fixture.replace("shared/bins.json\" }", &format!("{reference}\" }}"));
+        let told = replay(&fixture, &["lots/a.http"], settings(None, &[]), |_| Ok(json_answer(200, "{\"id\": 1}")));
+        let notes = format!("{:?}", told.reports().next().expect("a report").failures[0].notes);
+        assert!(notes.contains(words), "{reference}: {notes}");
+    }
+}

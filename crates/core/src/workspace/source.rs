@@ -1,6 +1,6 @@
 use super::config::{CONFIG_FILE, Config, LOCAL_FILE};
 use super::given::Outside;
-use crate::expression::FileReader;
+use crate::expression::{FileReader, Schemas};
 use crate::problem::{Code, Problem, SourceId};
 use crate::request::FilePiece;
 use crate::syntax::{self, Cell, File, Instruction, Kind, Lines, MAX_TEXT, Place, Span};
@@ -86,6 +86,7 @@ impl Source {
 /// The files, their trees and the configuration.
 pub struct Workspace {
     files: Arc<dyn Files>,
+    schemas: Arc<Schemas>,
     sources: Vec<Source>,
     by_path: HashMap<PathBuf, Option<SourceId>>,
     /// What `yieldtray.toml` and `yieldtray.local.toml` say; empty without them.
@@ -99,6 +100,7 @@ impl Workspace {
     pub fn open(files: Box<dyn Files>) -> Self {
         let mut workspace = Self {
             files: files.into(),
+            schemas: Arc::default(),
             sources: Vec::new(),
             by_path: HashMap::new(),
             config: Config::default(),
@@ -193,7 +195,7 @@ impl Workspace {
     /// A reader of files for the expressions of a text.
     pub(crate) fn reader(&self, source: SourceId) -> FileReader {
         let folder = self.source(source).path.parent().unwrap_or(Path::new("")).to_owned();
-        FileReader { files: Arc::clone(&self.files), folder }
+        FileReader { files: Arc::clone(&self.files), schemas: Arc::clone(&self.schemas), folder }
     }
 
     /// The bytes of the file at `path`, which is relative to the folder of a text.

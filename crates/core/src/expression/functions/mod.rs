@@ -6,7 +6,9 @@ mod fake;
 mod file;
 mod made;
 mod query;
+pub(super) mod schema;
 mod text;
+mod xml;
 
 pub use fake::FAKE_KINDS;
 
@@ -69,6 +71,8 @@ functions! {
     "parse_json" ("text", 1, None) "the value of a JSON text", "parse_json(body.payload).id" => query::parse_json;
     "path" ("x, jsonpath", 2, None) "the list of what a JSONPath (RFC 9535) selects", "path(body, '$..id')" => query::path;
     "pointer" ("x, pointer", 2, None) "what a JSON Pointer (RFC 6901) points at", "pointer(body, '/lots/0/id')" => query::pointer;
+    "xpath" ("text, xpath", 2, None) "what an XPath 1.0 expression gives of an XML text; of nodes the list of their texts", "xpath(text, '//lot/@id')" => xml::xpath;
+    "conforms" ("x, schema", 2, Some(FILES)) "whether a value fits the JSON Schema in a file, relative to this one", "conforms(body, 'lot.schema.json')" => schema::conforms;
     "find" ("text, regex", 2, None) "the first group of the first match, or the match; null without one", "find(text, 'L-([0-9]+)')" => text::find;
     "lower" ("text", 1, None) "text in lower case", "lower(headers['content-type'])" => text::lower;
     "upper" ("text", 1, None) "text in upper case", "upper(grower)" => text::upper;
