@@ -11,7 +11,7 @@ fn the_demo_passes_and_leaves_nothing() {
     let bench = Bench::empty();
     let run = bench.run(&["demo"]).exits(0);
     assert!(run.stdout.starts_with("bench  http://127.0.0.1:"), "{}", run.stdout);
-    assert!(run.stdout.contains("29 requests · 105 checks · all passed"), "{}", run.stdout);
+    assert!(run.stdout.contains("43 requests · 136 checks · all passed"), "{}", run.stdout);
     assert_eq!(run.stderr, "");
     assert_eq!(std::fs::read_dir(bench.path()).expect("a folder").count(), 0);
     let guarded = bench.run(&["demo", "-e", "live"]).exits(2);
@@ -37,7 +37,7 @@ fn a_kept_workspace_works_while_the_api_is_served() {
     let lint = bench.run(&["lint", "-C", "ph"]).exits(0);
     assert!(lint.stdout.contains("nothing found"), "{}", lint.stdout);
     let kept = bench.run(&["list", "-C", "ph"]).exits(0);
-    assert_eq!(kept.stdout.lines().count(), 29);
+    assert_eq!(kept.stdout.lines().count(), 37);
     let refused = bench.run(&["demo", "--keep", "ph"]).exits(2);
     assert!(refused.stderr.contains("`./ph` is there already and not empty"), "{}", refused.stderr);
 }

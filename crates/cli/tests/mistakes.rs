@@ -43,6 +43,9 @@ const FILES: &[(&str, &str)] = &[
     ("unknown-label", "% check quick: true\n\n%% A\n% waive qiuck\nhttp://127.0.0.1:1/\n"),
 ];
 
+/// What is remarked on when the answer is there.
+const ANSWERED: &[(&str, &str)] = &[("empty-list", "%% A\n/lots?grower=G-0\n\n% check body.lots.all(l, l.bins > 0)\n")];
+
 /// What is wrong with the configuration or the files themselves.
 const CONFIGS: &[(&str, &str)] = &[
     ("bad-configuration", "[workspace]\nrequests = 3\n[values\n"),
@@ -72,6 +75,10 @@ fn each_class_of_mistake_has_its_text() {
     for (code, text) in FILES {
         let run = Bench::empty().file("yieldtray.toml", CONFIG).file("a.http", text).run(&["replay", "a.http"]);
         assert!(run.code >= 2, "{code}: {}", run.both());
+        note(code, &run.stderr);
+    }
+    for (code, text) in ANSWERED {
+        let run = Bench::new().file("a.http", text).run(&["replay", "a.http"]).exits(0);
         note(code, &run.stderr);
     }
     for (code, text) in CONFIGS {

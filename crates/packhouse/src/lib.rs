@@ -6,6 +6,7 @@ mod access;
 mod answer;
 mod echo;
 mod gate;
+mod grading;
 mod growers;
 mod label;
 mod lots;
@@ -160,6 +161,9 @@ pub fn router(server: Server) -> Router {
         .route("/lots/{id}/weighings", get(weighings::list).post(weighings::add))
         .route("/lots/{id}/label.png", get(label::image))
         .route("/lots/{id}/photos", post(photos::add).layer(DefaultBodyLimit::disable()))
+        .route("/lots/{id}/grading", post(grading::start))
+        .route("/gradings/{number}", get(grading::state))
+        .route("/scale/flaky", get(grading::flaky))
         .route("/gate/arrivals", post(gate::arrive))
         .route("/scale/reading", get(gate::reading))
         .route("/export.csv", get(gate::export))

@@ -2,7 +2,7 @@
 
 use crate::Server;
 use serde::Serialize;
-use std::collections::{BTreeMap, HashSet};
+use std::collections::{BTreeMap, HashMap, HashSet};
 use std::sync::{Mutex, MutexGuard, PoisonError};
 
 /// Shared by all requests.
@@ -23,6 +23,10 @@ pub(crate) struct Stock {
     pub(crate) payroll: HashSet<String>,
     pub(crate) refreshes: HashSet<String>,
     pub(crate) granted: u64,
+    /// Grading jobs: the lot, and how often somebody asked.
+    pub(crate) gradings: Vec<(String, u32)>,
+    /// How often a flaky scale was asked, by key.
+    pub(crate) flaky: HashMap<String, u32>,
 }
 
 #[derive(Clone, Debug, Serialize)]
@@ -134,6 +138,8 @@ impl Stock {
             payroll: HashSet::new(),
             refreshes: HashSet::new(),
             granted: 0,
+            gradings: Vec::new(),
+            flaky: HashMap::new(),
         }
     }
 

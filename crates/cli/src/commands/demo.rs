@@ -14,9 +14,12 @@ use yieldtray_packhouse::{Packhouse, Server};
 const FILES: &[(&str, &str)] = &[
     ("requests/_common.http", include_str!("../../demo/requests/_common.http")),
     ("requests/delivery/lot.json", include_str!("../../demo/requests/delivery/lot.json")),
+    ("requests/delivery/lot.schema.json", include_str!("../../demo/requests/delivery/lot.schema.json")),
+    ("requests/delivery/morning.csv", include_str!("../../demo/requests/delivery/morning.csv")),
     ("requests/delivery/lot.svg", include_str!("../../demo/requests/delivery/lot.svg")),
     ("requests/gate.http", include_str!("../../demo/requests/gate.http")),
     ("requests/intake.http", include_str!("../../demo/requests/intake.http")),
+    ("requests/morning.http", include_str!("../../demo/requests/morning.http")),
     ("requests/office.http", include_str!("../../demo/requests/office.http")),
     ("requests/orchard.http", include_str!("../../demo/requests/orchard.http")),
     ("requests/papers.http", include_str!("../../demo/requests/papers.http")),
@@ -52,6 +55,9 @@ pub(crate) fn demo(common: &Common, args: &Demo, host: &Host, out: &mut Out) -> 
     let all = Replay {
         places: Vec::new(),
         only: Vec::new(),
+        except: Vec::new(),
+        shard: None,
+        times: 1,
         tag: Vec::new(),
         fail_fast: false,
         yes: false,

@@ -47,7 +47,7 @@ pub(crate) fn list(common: &Common, args: &List, host: &Host, out: &mut Out) -> 
     let rows: Vec<Vec<Cell>> = listed
         .iter()
         .map(|request| {
-            let ways = [("needs", words(&request["needs"])), ("yields", words(&request["yields"]))];
+            let ways = ["plays", "needs", "yields"].map(|way| (way, words(&request[way])));
             let ways = ways.iter().filter(|(_, names)| !names.is_empty());
             let ways: Vec<String> = ways.map(|(word, names)| format!("{word} {names}")).collect();
             let place = format!("{}:{}", text(&request["file"]), request["line"]);

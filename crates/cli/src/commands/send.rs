@@ -31,6 +31,11 @@ pub(crate) fn send(common: &Common, args: Send, host: &Host, out: &mut Out) -> R
         Some(text) => session.take_text("the command line", text)?,
         None => one(&session.find(&places)?, &session, place.as_deref().unwrap_or_default())?,
     };
+    if session.workspace.cell(cell).plays() {
+        let name = &session.workspace.cell(cell).name;
+        let message = format!("`{name}` plays other cells and has no request of its own");
+        return Err(Stop::refused_with(message, format!("`yieldtray replay {name}` plays them")));
+    }
     if edit {
         edit_body(&mut session, cell)?;
     }

@@ -282,16 +282,20 @@ pub(crate) fn listed(workspace: &Workspace, id: CellId) -> Value {
         data.insert("method".to_owned(), request.method.map_or("GET", |method| method.of(text)).into());
         data.insert("target".to_owned(), request.target.of(text).into());
     }
-    let (mut needs, mut yields) = (Vec::new(), Vec::new());
+    let (mut needs, mut yields, mut plays) = (Vec::new(), Vec::new(), Vec::new());
     for instruction in cell.instructions() {
         match instruction.kind {
             Kind::Needs(list) => needs.extend(words(list)),
             Kind::Yield { name, .. } => yields.push(Value::from(name.of(text))),
+            Kind::Play { name, .. } => plays.push(Value::from(name.of(text))),
             _ => {}
         }
     }
     data.insert("needs".to_owned(), needs.into());
     data.insert("yields".to_owned(), yields.into());
+    if !plays.is_empty() {
+        data.insert("plays".to_owned(), plays.into());
+    }
     data.insert("tags".to_owned(), workspace.tags(id).into());
     Value::Object(data)
 }

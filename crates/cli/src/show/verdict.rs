@@ -108,6 +108,9 @@ impl Told<'_, '_> {
                 parts.push(self.look.bad(&format!("{failed} of {} failed", table::count(all, "check", "checks"))))
             }
         }
+        if report.tries > 1 {
+            parts.push(format!("tried {} times", report.tries));
+        }
         for taken in &report.yields {
             if let Ok(value) = &taken.value {
                 parts.push(self.look.name(&table::cut(&safe_line(&format!("{} = {value}", taken.name)), 72)));

@@ -100,7 +100,7 @@ impl Fate {
 #[derive(Debug)]
 pub enum Next<'w> {
     /// This request is to be sent and its answer handed to [`Run::complete`].
-    Send(Ready<'w>),
+    Send(Box<Ready<'w>>),
     /// This is to be asked and its answer handed to [`Run::answer`].
     Ask(Question),
     /// This long nothing is to be done.
@@ -237,7 +237,7 @@ impl<'w> Run<'w> {
                 Ok(ready) => {
                     self.begun.insert(ready.cell.source);
                     self.at += usize::from(self.turn.is_none());
-                    return Some(Next::Send(*ready));
+                    return Some(Next::Send(ready));
                 }
                 Err(report) => self.pass_on(*report),
             }
@@ -315,7 +315,7 @@ impl<'w> Run<'w> {
     }
 
     /// Takes the answer to a request, or why there is none.
-    pub fn complete(&mut self, ready: Ready<'w>, answer: Result<&Exchange, &Failure>) {
+    pub fn complete(&mut self, ready: Box<Ready<'w>>, answer: Result<&Exchange, &Failure>) {
         self.summary.requests += 1;
         let mut ready = ready;
         if let Some(wait) = ready.wait.clone() {
@@ -332,7 +332,7 @@ impl<'w> Run<'w> {
                 ready.tries += 1;
             }
         }
-        let Ready { prepared, cell, step, mut memo, mut uses, remarks, token, wait, tries, .. } = ready;
+        let Ready { prepared, cell, step, mut memo, mut uses, remarks, token, wait, tries, .. } = *ready;
         // What was waited for is judged like a check, before the others.
         uses.splice(..0, wait.map(|wait| wait.until));
         let mut report = self.report(cell, Outcome::Passed, remarks);

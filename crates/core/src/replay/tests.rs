@@ -516,9 +516,7 @@ fn a_body_that_breaks_its_schema_says_where_and_which_rule() {
     let told = judged("{\"bins\": 4000}");
     let notes = &told.reports().next().expect("a report").failures[0].notes;
     assert!(
-        notes
-            .iter()
-            .any(|note| note.starts_with("`/bins`: 4000 is greater than the maximum of 400 (rule `/maximum`)")),
+        notes.iter().any(|note| note.starts_with("`/bins`: 4000 is greater than the maximum of 400 (rule `/maximum`)")),
         "{notes:?}"
     );
     assert!(notes.iter().any(|note| note.contains("\"id\" is a required property (rule `/required`)")), "{notes:?}");

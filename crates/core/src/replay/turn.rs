@@ -26,7 +26,7 @@ pub(super) struct Turn {
 
 /// A request that is sent again until something holds.
 pub(super) struct Again<'w> {
-    ready: Ready<'w>,
+    ready: Box<Ready<'w>>,
     pause: Option<Duration>,
 }
 
@@ -40,7 +40,7 @@ pub(super) enum Rowed {
 
 impl<'w> Run<'w> {
     /// The request that is sent again, or the pause before it.
-    pub(super) fn again(&mut self) -> Option<Result<Ready<'w>, Duration>> {
+    pub(super) fn again(&mut self) -> Option<Result<Box<Ready<'w>>, Duration>> {
         let again = self.again.as_mut()?;
         match again.pause.take() {
             Some(pause) => Some(Err(pause)),
@@ -49,7 +49,12 @@ impl<'w> Run<'w> {
     }
 
     /// Puts a request aside to be sent again, unless it was tried long enough.
-    pub(super) fn try_again(&mut self, mut ready: Ready<'w>, wait: &Wait<'w>, took: Duration) -> Result<(), Ready<'w>> {
+    pub(super) fn try_again(
+        &mut self,
+        mut ready: Box<Ready<'w>>,
+        wait: &Wait<'w>,
+        took: Duration,
+    ) -> Result<(), Box<Ready<'w>>> {
         ready.waited += took + wait.every;
         ready.tries += 1;
         if ready.waited > wait.within {

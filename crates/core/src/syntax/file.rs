@@ -191,6 +191,11 @@ pub struct Cell {
 }
 
 impl Cell {
+    /// Whether it plays other cells instead of having a request.
+    pub fn plays(&self) -> bool {
+        self.instructions().any(|line| matches!(line.kind, Kind::Play { .. }))
+    }
+
     /// The instructions of the cell in order.
     pub fn instructions(&self) -> impl Iterator<Item = &Instruction> {
         instructions(&self.items)

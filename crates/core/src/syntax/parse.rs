@@ -153,10 +153,9 @@ impl<'t> Parser<'t> {
         cell.items = items;
         self.advance();
         self.parse_items(Zone::Head, &mut cell.items);
-        let plays = super::file::instructions(&cell.items).any(|line| matches!(line.kind, Kind::Play { .. }));
         if self.line_of_cell().is_some() {
             self.parse_request(&mut cell);
-        } else if !plays {
+        } else if !cell.plays() {
             let message = match title.of(self.text) {
                 "" => "this cell has no request".to_owned(),
                 title => format!("the cell `{title}` has no request"),
