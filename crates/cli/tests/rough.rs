@@ -9,7 +9,7 @@ use support::terminal::{in_terminal, plain};
 use yieldtray_packhouse::Rough;
 
 fn bench(rough: &Rough) -> Bench {
-    Bench::empty().file("yieldtray.toml", &format!("[values]\nbase = '{}'\n[send]\ntimeout = '2s'\n", rough.base()))
+    Bench::empty().file("yieldtray.toml", &format!("[values]\nbase = '{}'\n", rough.base()))
 }
 
 #[test]
@@ -33,13 +33,16 @@ fn each_condition_has_its_words_and_no_hang() {
         ("on/11", "redirect", "more than 10 redirects"),
     ] {
         let start = Instant::now();
-        let run = bench.run(&["send", "--text", &format!("/{path}"), "--json"]).exits(3);
+        // Only who waits in vain needs a limit that a test can wait for.
+        let limit = if kind == "timed-out" { "% timeout 2s\n" } else { "" };
+        let text = format!("{limit}/{path}");
+        let run = bench.run(&["send", "--text", &text, "--json"]).exits(3);
         let failure = &run.json()["cells"][0]["failure"];
         assert_eq!(failure["kind"], kind, "{path}: {failure}");
         assert!(failure["message"].as_str().is_some_and(|said| said.contains(words)), "{path}: {failure}");
-        assert!(start.elapsed() < Duration::from_secs(20), "{path} took {:?}", start.elapsed());
+        assert!(start.elapsed() < Duration::from_secs(40), "{path} took {:?}", start.elapsed());
         if ["no-answer", "stall", "short", "cut-chunks"].contains(&path) {
-            let run = bench.run(&["send", "--text", &format!("/{path}"), "--out", "half.bin"]).exits(3);
+            let run = bench.run(&["send", "--text", &text, "--out", "half.bin"]).exits(3);
             let words = if path == "stall" { "7 bytes came, then nothing for 2 s" } else { "127.0.0.1" };
             assert!(run.stderr.contains(words), "{path}: {}", run.stderr);
         }
