@@ -124,7 +124,14 @@ impl CellLines<'_> {
             (all, 0) => count(all, "check", "checks"),
             (all, failed) => format!("{failed} of {all} failed"),
         };
-        let words = if report.tries > 1 { format!("{words}, tried {} times", report.tries) } else { words };
+        let words = match report.tries {
+            ..2 => words,
+            tries => {
+                let long = format!("{words}, tried {tries} times");
+                let fits = plain.chars().count() + long.chars().count() <= columns.line;
+                if fits { long } else { format!("{words} ×{tries}") }
+            }
+        };
         let taken = report.yields.iter().filter_map(|taken| Some((&taken.name, taken.value.as_ref().ok()?)));
         let yields: Vec<String> = taken.map(|(name, value)| format!("{name} = {}", safe_line(value))).collect();
         let words = if yields.is_empty() { words } else { left(&words, 9) };

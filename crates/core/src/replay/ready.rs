@@ -61,7 +61,9 @@ impl<'w> Run<'w> {
             None => std::mem::take(&mut self.plan.steps[step].problems),
         };
         if problems.iter().any(Problem::is_mistake) {
-            if !has_broken_lines(self.workspace, cell) {
+            // What rows and sequences would give is not known here.
+            let given = self.workspace.rows_file(cell).is_some() || self.plan.steps[step].played.is_some();
+            if !given && !has_broken_lines(self.workspace, cell) {
                 problems.extend(self.unresolved(step, cell));
                 dedup(&mut problems);
                 problems.sort_by_key(|problem| (problem.source, problem.span.start()));

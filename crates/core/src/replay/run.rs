@@ -112,8 +112,10 @@ pub enum Next<'w> {
 impl<'w> Run<'w> {
     /// A run of `plan` with an empty tray. With `fail_fast` nothing more is sent after a failure.
     pub fn new(workspace: &'w Workspace, engine: &'w Engine, settings: Settings, plan: Plan, fail_fast: bool) -> Self {
-        let summary = Summary { cells: plan.steps.len(), ..Summary::default() };
-        let began = Event::Began { environment: settings.environment.clone(), cells: plan.steps.len() };
+        // A sequence's own cell sends nothing.
+        let cells = plan.steps.iter().filter(|step| !workspace.cell(step.cell).plays()).count();
+        let summary = Summary { cells, ..Summary::default() };
+        let began = Event::Began { environment: settings.environment.clone(), cells };
         let mut masker = Masker::default();
         let outside = workspace.outside(&settings.process);
         masker.learn(workspace.config.secrets(settings.environment.as_deref(), &outside));
@@ -454,15 +456,20 @@ impl<'w> Run<'w> {
         Reach { workspace, engine, settings, tray, answers }
     }
 
+    /// Whether a step has mistakes, or needs a cell that did not pass.
+    pub(super) fn cannot_be_sent(&self, step: usize) -> bool {
+        let Step { needs, problems, .. } = &self.plan.steps[step];
+        problems.iter().any(Problem::is_mistake)
+            || needs.iter().any(|need| self.done.get(need).is_some_and(|fate| !fate.passed()))
+    }
+
     /// What is still to be asked before a step can be sent.
     fn question(&mut self, step: usize) -> Option<Question> {
-        let Step { cell, needs, problems, .. } = &self.plan.steps[step];
-        if problems.iter().any(Problem::is_mistake)
-            || needs.iter().any(|need| self.done.get(need).is_some_and(|fate| !fate.passed()))
-        {
+        if self.cannot_be_sent(step) {
             return None;
         }
-        let mut memo = self.memo();
+        let mut memo = self.memo(step);
+        let Step { cell, needs, .. } = &self.plan.steps[step];
         let (question, found, taken) = questions(&mut Lookup::new(self.reach(), *cell, needs, &mut memo));
         self.masker.learn(memo.secrets.drain(..));
         for (name, text, value) in taken {

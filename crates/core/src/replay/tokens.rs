@@ -3,7 +3,6 @@
 use super::Run;
 use super::event::{CellReport, Event, Outcome, TokenReport};
 use super::plan::Step;
-use crate::problem::Problem;
 use crate::request::{Granted, Token, TokenRequest, token_request};
 use crate::response::{Exchange, Failure, FailureKind};
 use crate::secret::Masker;
@@ -52,14 +51,11 @@ impl Run<'_> {
     /// request for it becomes a problem of the step.
     pub(super) fn granted(&mut self, step: usize) -> Result<Granted, Box<CellReport>> {
         let just_got = self.just_got.take();
-        let Step { cell, needs, problems, .. } = &self.plan.steps[step];
-        if self.dry
-            || problems.iter().any(Problem::is_mistake)
-            || needs.iter().any(|need| self.done.get(need).is_some_and(|fate| !fate.passed()))
-        {
+        if self.dry || self.cannot_be_sent(step) {
             return Ok(Granted::NotNeeded);
         }
-        let mut memo = self.memo();
+        let mut memo = self.memo(step);
+        let Step { cell, needs, .. } = &self.plan.steps[step];
         let granted =
             token_request(&mut Lookup::new(self.reach(), *cell, needs, &mut memo), &self.tokens, just_got.as_deref());
         self.masker.learn(memo.secrets.drain(..));

@@ -70,10 +70,7 @@ impl<'w> Run<'w> {
         let Some(path) = self.workspace.rows_file(cell) else { return Rowed::Now };
         if self.turn.is_none() {
             // What cannot be sent anyway is not looked at further.
-            let plan = &self.plan.steps[step];
-            if plan.problems.iter().any(Problem::is_mistake)
-                || plan.needs.iter().any(|need| self.done.get(need).is_some_and(|fate| !fate.passed()))
-            {
+            if self.cannot_be_sent(step) {
                 return Rowed::Now;
             }
             match self.workspace.rows(cell, path.of(&self.workspace.source(cell.source).text)) {
@@ -138,9 +135,12 @@ impl<'w> Run<'w> {
         }
     }
 
-    /// What a cell's expressions see beside its lines: its row, if it has one.
-    pub(super) fn memo(&self) -> Memo {
-        Memo::for_row(self.turn.as_ref().and_then(|turn| turn.row.clone()))
+    /// What a cell's expressions see beside its lines: its row, and what a sequence gives it. What is wrong
+    /// with that is told when the request is made.
+    pub(super) fn memo(&mut self, step: usize) -> Memo {
+        let mut memo = Memo::for_row(self.turn.as_ref().and_then(|turn| turn.row.clone()));
+        let _ = self.give(step, &mut memo);
+        memo
     }
 
     /// The same, for the request itself: after it the next row is due.
