@@ -5,7 +5,7 @@ use crate::expression::Value;
 use crate::problem::{Code, Problem, SourceId};
 use crate::response::ResponseNames;
 use crate::secret::{MASK, Masker};
-use crate::syntax::{Segment, Span, Template};
+use crate::syntax::Span;
 use crate::workspace::{Answers, CellId, Lookup, Memo, Reach, Settings, Stage, Tray, Workspace, Yielded};
 
 /// A value is cut to this many characters where it is shown: an explanation is read by a person.
@@ -179,21 +179,7 @@ impl Judge<'_> {
 
     /// The words after `else`, with their marks resolved; a mark that cannot be is left as it stands.
     fn hint(&mut self, source: SourceId, span: Span, names: &mut ResponseNames<'_>) -> String {
-        let text = &self.workspace.source(source).text;
-        let template = Template::parse(text, span, false, &mut Vec::new());
-        let mut out = String::new();
-        for segment in &template.segments {
-            match segment {
-                Segment::Text(span) => out.push_str(span.of(text)),
-                Segment::Escape(_) => {}
-                Segment::Mark { span, expression } => {
-                    match self.lookup().evaluate(source, *expression, Stage::After(names)) {
-                        Ok(value) => out.push_str(&value.to_text().unwrap_or_else(|_| value.show().into())),
-                        Err(_) => out.push_str(span.of(text)),
-                    }
-                }
-            }
-        }
+        let out = self.lookup().words(source, span, Stage::After(names));
         self.learn();
         self.masker.mask(&out).into_owned()
     }

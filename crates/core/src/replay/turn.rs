@@ -7,7 +7,7 @@ use super::plan::Played;
 use super::ready::Ready;
 use crate::expression::Value;
 use crate::problem::{Code, Problem};
-use crate::syntax::{Kind, Span, Template};
+use crate::syntax::{Kind, Span};
 use crate::workspace::{CellId, Lookup, Memo, Rows, Stage};
 use std::time::Duration;
 
@@ -174,9 +174,10 @@ impl<'w> Run<'w> {
             match value.as_bool() {
                 Some(false) => {}
                 Some(true) => {
-                    return Ok(Some(
-                        reason.map_or_else(|| condition.of(text).to_owned(), |reason| self.words(lookup, reason)),
-                    ));
+                    return Ok(Some(reason.map_or_else(
+                        || condition.of(text).to_owned(),
+                        |reason| lookup.words(cell.source, reason, Stage::Before),
+                    )));
                 }
                 None => {
                     let message = format!("this must be true or false, but is {}", value.kind().words());
@@ -186,26 +187,6 @@ impl<'w> Run<'w> {
             }
         }
         Ok(None)
-    }
-
-    /// A text with its marks resolved; a mark that cannot be is left as it stands.
-    fn words(&self, lookup: &mut Lookup<'_>, span: Span) -> String {
-        use crate::syntax::Segment;
-        let source = lookup.cell.source;
-        let text = &self.workspace.source(source).text;
-        let template = Template::parse(text, span, false, &mut Vec::new());
-        let mut out = String::new();
-        for segment in &template.segments {
-            match segment {
-                Segment::Text(span) => out.push_str(span.of(text)),
-                Segment::Escape(_) => {}
-                Segment::Mark { span, expression } => match lookup.evaluate(source, *expression, Stage::Before) {
-                    Ok(value) => out.push_str(&value.to_text().unwrap_or_else(|_| value.show().into())),
-                    Err(_) => out.push_str(span.of(text)),
-                },
-            }
-        }
-        out
     }
 }
 

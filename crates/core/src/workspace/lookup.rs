@@ -3,7 +3,9 @@ use super::{CellId, Environment, Tray, Workspace, Yielded, missing};
 use crate::expression::{Bindings, Compiled, Engine, Fault, Value, is_type_name};
 use crate::problem::{Code, Problem, SourceId};
 use crate::response::ResponseNames;
-use crate::syntax::{self, Instruction, Kind, Span, calls_and_names, is_language_name, is_value_name};
+use crate::syntax::{
+    self, Instruction, Kind, Segment, Span, Template, calls_and_names, is_language_name, is_value_name,
+};
 use rustc_hash::FxHashMap;
 use std::sync::Arc;
 
@@ -186,6 +188,24 @@ impl<'a> Lookup<'a> {
         let bindings = self.bind(&compiled, source, at, Stage::Before)?;
         let value = self.reach.engine.evaluate(&compiled, &bindings);
         value.map_err(|message| vec![Problem::mistake(Code::FailedExpression, at, message).in_source(source)])
+    }
+
+    /// The text at `span` with its marks resolved; a mark that cannot be is left as it stands.
+    pub fn words(&mut self, source: SourceId, span: Span, mut stage: Stage<'_, '_>) -> String {
+        let text = &self.workspace.source(source).text;
+        let template = Template::parse(text, span, false, &mut Vec::new());
+        let mut out = String::new();
+        for segment in &template.segments {
+            match segment {
+                Segment::Text(span) => out.push_str(span.of(text)),
+                Segment::Escape(_) => {}
+                Segment::Mark { span, expression } => match self.evaluate(source, *expression, stage.again()) {
+                    Ok(value) => out.push_str(&value.to_text().unwrap_or_else(|_| value.show().into())),
+                    Err(_) => out.push_str(span.of(text)),
+                },
+            }
+        }
+        out
     }
 
     /// The value of one name, used at `at` of `source`.
