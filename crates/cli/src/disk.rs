@@ -5,6 +5,7 @@ use crate::process;
 use ignore::WalkBuilder;
 use std::io::{self, Write};
 use std::path::{Path, PathBuf};
+use tempfile::NamedTempFile;
 use yieldtray_core::workspace::{COMMON_FILE, CONFIG_FILE, Files};
 
 /// Reads below one folder, and nothing outside of it: not through a link either.
@@ -62,16 +63,66 @@ impl Files for Disk {
     }
 }
 
-/// Writes a file that is either whole or as it was, with the rights it had.
-pub(crate) fn replace(file: &Path, bytes: &[u8]) -> io::Result<()> {
-    let folder = file.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
-    let mut temporary = tempfile::Builder::new().prefix(".yieldtray-").tempfile_in(folder)?;
-    temporary.write_all(bytes)?;
-    if let Ok(before) = std::fs::metadata(file) {
-        temporary.as_file().set_permissions(before.permissions())?;
+/// A file that gets its name once it is whole; until then the one that had the name stays as it was.
+pub(crate) struct Unfinished {
+    temporary: NamedTempFile,
+    target: PathBuf,
+}
+
+impl Unfinished {
+    /// One that will be called `target`, with the rights of the one it replaces, or of any new file.
+    pub(crate) fn new(target: &Path) -> io::Result<Self> {
+        let folder = target.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
+        if !folder.is_dir() {
+            return Err(io::Error::new(io::ErrorKind::NotFound, format!("there is no folder `{}`", folder.display())));
+        }
+        let temporary = tempfile::Builder::new().prefix(".yieldtray-").tempfile_in(folder)?;
+        // A temporary file is for its owner alone.
+        match std::fs::metadata(target) {
+            Ok(before) => temporary.as_file().set_permissions(before.permissions())?,
+            Err(_) => open_to_all(temporary.as_file())?,
+        }
+        Ok(Self { temporary, target: target.to_owned() })
     }
-    temporary.persist(file).map_err(|error| error.error)?;
+
+    /// Gives it its name.
+    pub(crate) fn finish(mut self) -> io::Result<()> {
+        self.temporary.flush()?;
+        self.temporary.persist(&self.target).map_err(|error| error.error)?;
+        Ok(())
+    }
+}
+
+impl Write for Unfinished {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        self.temporary.write(bytes)
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        self.temporary.flush()
+    }
+}
+
+#[cfg(unix)]
+fn open_to_all(file: &std::fs::File) -> io::Result<()> {
+    use rustix::fs::Mode;
+    use std::os::unix::fs::PermissionsExt;
+    // The mask can only be read by setting it.
+    let mask = rustix::process::umask(Mode::from_raw_mode(0o077));
+    rustix::process::umask(mask);
+    file.set_permissions(std::fs::Permissions::from_mode(0o666 & !mask.as_raw_mode()))
+}
+
+#[cfg(not(unix))]
+fn open_to_all(_file: &std::fs::File) -> io::Result<()> {
     Ok(())
+}
+
+/// Writes a file that is either whole or as it was.
+pub(crate) fn replace(file: &Path, bytes: &[u8]) -> io::Result<()> {
+    let mut unfinished = Unfinished::new(file)?;
+    unfinished.write_all(bytes)?;
+    unfinished.finish()
 }
 
 /// The root of the workspace that holds `start`: the nearest folder upward with a configuration, else

@@ -1,10 +1,10 @@
 //! Bodies on their way to a file: under a temporary name until they are whole.
 
+use crate::disk::Unfinished;
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use std::fs;
 use std::io::{self, Write};
-use std::path::{Path, PathBuf};
-use tempfile::NamedTempFile;
+use std::path::Path;
 use yieldtray_transport::Sink;
 
 /// A body below this many bytes is there before anybody could read a bar.
@@ -12,7 +12,7 @@ const WORTH_A_BAR: u64 = 4 << 20;
 
 /// Where the body of one answer is written.
 pub(crate) struct Download {
-    files: Vec<(NamedTempFile, PathBuf)>,
+    files: Vec<Unfinished>,
     bar: Option<ProgressBar>,
     shown: bool,
     length: Option<u64>,
@@ -28,17 +28,7 @@ impl Download {
 
     /// Writes to `file`.
     pub(crate) fn into_file(mut self, file: &Path) -> io::Result<Self> {
-        let folder = file.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
-        if !folder.is_dir() {
-            return Err(io::Error::new(io::ErrorKind::NotFound, format!("there is no folder `{}`", folder.display())));
-        }
-        let temporary = tempfile::Builder::new().prefix(".yieldtray-").tempfile_in(folder)?;
-        // A temporary file is for its owner alone; what comes from an answer is as open as any new file.
-        match fs::metadata(file) {
-            Ok(before) => temporary.as_file().set_permissions(before.permissions())?,
-            Err(_) => open_to_all(temporary.as_file())?,
-        }
-        self.files.push((temporary, file.to_owned()));
+        self.files.push(Unfinished::new(file)?);
         Ok(self)
     }
 
@@ -59,11 +49,7 @@ impl Download {
 
     /// Gives the files their names, now that they are whole.
     pub(crate) fn finish(mut self) -> io::Result<()> {
-        for (mut temporary, file) in std::mem::take(&mut self.files) {
-            temporary.flush()?;
-            temporary.persist(&file).map_err(|error| error.error)?;
-        }
-        Ok(())
+        std::mem::take(&mut self.files).into_iter().try_for_each(Unfinished::finish)
     }
 }
 
@@ -81,9 +67,7 @@ impl Sink for Download {
     }
 
     fn write(&mut self, bytes: &[u8]) -> io::Result<()> {
-        for (temporary, _) in &mut self.files {
-            temporary.write_all(bytes)?;
-        }
+        self.files.iter_mut().try_for_each(|file| file.write_all(bytes))?;
         self.written += bytes.len() as u64;
         let Some(bar) = &self.bar else { return Ok(()) };
         if !self.shown && self.length.unwrap_or(self.written) >= WORTH_A_BAR {
@@ -105,19 +89,4 @@ impl Sink for Download {
         }
         Ok(())
     }
-}
-
-#[cfg(unix)]
-fn open_to_all(file: &fs::File) -> io::Result<()> {
-    use rustix::fs::Mode;
-    use std::os::unix::fs::PermissionsExt;
-    // The mask can only be read by setting it.
-    let mask = rustix::process::umask(Mode::from_raw_mode(0o077));
-    rustix::process::umask(mask);
-    file.set_permissions(fs::Permissions::from_mode(0o666 & !mask.as_raw_mode()))
-}
-
-#[cfg(not(unix))]
-fn open_to_all(_file: &fs::File) -> io::Result<()> {
-    Ok(())
 }

@@ -77,23 +77,15 @@ fn token_row(token: &Token) -> (String, String) {
     (token.profile.clone(), value.to_string())
 }
 
-/// Keeps the cookies that changed since `before`; where that fails, a word about it.
-pub(crate) fn keep_cookies(session: &Session, before: &[KeptCookie], jar: &Jar, out: &mut Out) -> io::Result<()> {
-    let after = jar.kept();
-    let same = |a: &KeptCookie, b: &KeptCookie| (&a.domain, &a.path, &a.name) == (&b.domain, &b.path, &b.name);
-    let fresh = after.iter().filter(|cookie| !before.contains(cookie));
-    let keep: Vec<_> = fresh.map(|cookie| (cookie_place(cookie), cookie.whole.clone())).collect();
-    let gone = before.iter().filter(|cookie| !after.iter().any(|other| same(cookie, other)));
-    let drop: Vec<_> = gone.map(cookie_place).collect();
-    if keep.is_empty() && drop.is_empty() {
-        return Ok(());
-    }
-    let change = || {
-        let mut store = Store::open_or_make(&session.root, key_file())?;
-        store.change_credentials(environment(&session.settings), Kind::Cookie, &keep, &drop, now())
-    };
-    change().or_else(|error| out.say(&out.error_look.odd(&format!("the cookies are not kept: {error}"))))
+/// The cookies that changed since `before`: what is kept of them, and the places that are dropped.
+fn changed_cookies(before: &[KeptCookie], after: &[KeptCookie]) -> Change {
+    let keep = after.iter().filter(|cookie| !before.contains(cookie));
+    let gone = before.iter().map(cookie_place).filter(|place| !after.iter().any(|other| cookie_place(other) == *place));
+    (keep.map(|cookie| (cookie_place(cookie), cookie.whole.clone())).collect(), gone.collect())
 }
+
+/// What is kept, place and value, and the places of what is dropped.
+type Change = (Vec<(String, String)>, Vec<String>);
 
 /// What tells a cookie from others (RFC 6265 5.3, step 11).
 pub(crate) fn cookie_place(cookie: &KeptCookie) -> String {
@@ -105,19 +97,63 @@ pub(crate) fn value(kept: &yieldtray_store::Kept) -> Option<Value> {
     Value::parse_json(kept.value.as_deref()?.as_bytes()).ok()
 }
 
-/// Keeps what a run yielded, in `store` if it is open already; where that fails, a word about it. What
-/// stands in no file has no place to be seen from, and is not kept.
-pub(crate) fn keep(session: &Session, store: Option<Store>, run: &Run<'_>, out: &mut Out) -> io::Result<()> {
-    match try_keep(session, store, run) {
+/// The cookies before and after a run.
+pub(crate) struct Cookies<'c> {
+    /// Before.
+    pub(crate) before: &'c [KeptCookie],
+    /// After.
+    pub(crate) after: &'c Jar,
+}
+
+/// Keeps what a run yielded and got, in `store` if it is open already; where that fails, a word about it.
+/// What stands in no file has no place to be seen from, and is not kept.
+pub(crate) fn keep(
+    session: &Session,
+    store: Option<Store>,
+    run: &Run<'_>,
+    cookies: Option<&Cookies<'_>>,
+    out: &mut Out,
+) -> io::Result<()> {
+    match try_keep(session, store, run, cookies) {
         Ok(()) => Ok(()),
         Err(error) => out.say(&out.error_look.odd(&format!("what was yielded is not kept: {error}"))),
     }
 }
 
-fn try_keep(session: &Session, store: Option<Store>, run: &Run<'_>) -> Result<(), Error> {
+fn try_keep(
+    session: &Session,
+    store: Option<Store>,
+    run: &Run<'_>,
+    cookies: Option<&Cookies<'_>>,
+) -> Result<(), Error> {
+    let values = values(session, run);
+    let fresh = run.tokens().iter().filter(|token| token.fresh).map(token_row).collect();
+    let tokens: Change = (fresh, run.dropped_tokens().map(str::to_owned).collect());
+    let cookies = cookies.map(|jar| changed_cookies(jar.before, &jar.after.kept())).unwrap_or_default();
+    let credentials = [(Kind::Token, tokens), (Kind::Cookie, cookies)];
+    let changed = credentials.iter().any(|(_, (keep, drop))| !keep.is_empty() || !drop.is_empty());
+    if values.is_empty() && !changed {
+        return Ok(());
+    }
+    let mut store = match store {
+        Some(store) => store,
+        None => Store::open_or_make(&session.root, key_file())?,
+    };
+    let environment = environment(&session.settings);
+    if !values.is_empty() {
+        store.keep(environment, &values)?;
+    }
+    for (kind, (keep, drop)) in credentials.iter().filter(|(_, (keep, drop))| !keep.is_empty() || !drop.is_empty()) {
+        store.change_credentials(environment, *kind, keep, drop, now())?;
+    }
+    Ok(())
+}
+
+/// What a run yielded and was not kept before, as rows.
+fn values(session: &Session, run: &Run<'_>) -> Vec<yieldtray_store::Kept> {
     let (workspace, at) = (&session.workspace, now());
     let fresh = run.tray().iter().filter(|(_, yielded)| yielded.kept_at.is_none());
-    let values: Vec<yieldtray_store::Kept> = fresh
+    fresh
         .filter_map(|(name, yielded)| {
             let file = workspace.shown_path(yielded.source);
             workspace.find_loaded(&file)?;
@@ -127,24 +163,7 @@ fn try_keep(session: &Session, store: Option<Store>, run: &Run<'_>) -> Result<()
             let secret = yielded.secret || run.masker().finds_in(&value);
             Some(yieldtray_store::Kept { name: name.to_owned(), file, cell, value: Some(value), secret, at })
         })
-        .collect();
-    let environment = environment(&session.settings);
-    let fresh: Vec<_> = run.tokens().iter().filter(|token| token.fresh).map(token_row).collect();
-    let dropped: Vec<String> = run.dropped_tokens().map(str::to_owned).collect();
-    if values.is_empty() && fresh.is_empty() && dropped.is_empty() {
-        return Ok(());
-    }
-    let mut store = match store {
-        Some(store) => store,
-        None => Store::open_or_make(&session.root, key_file())?,
-    };
-    if !values.is_empty() {
-        store.keep(environment, &values)?;
-    }
-    if fresh.is_empty() && dropped.is_empty() {
-        return Ok(());
-    }
-    store.change_credentials(environment, Kind::Token, &fresh, &dropped, at)
+        .collect()
 }
 
 /// Seconds since 1970.

@@ -18,7 +18,7 @@ pub(crate) fn options(session: &Session) -> Options {
             Some("none") => Proxy::Off,
             Some(address) => Proxy::Address(address.to_owned()),
         },
-        no_proxy: settings.no_proxy,
+        no_proxy: settings.no_proxy.clone(),
         ca: settings.ca.as_ref().map(path),
         certificate: certificate.map(|chain| {
             let key = settings.key.as_ref().map_or_else(|| chain.clone(), path);

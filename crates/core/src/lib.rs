@@ -4,6 +4,7 @@
 //! nothing: whoever needs those hands them in through small traits.
 
 pub mod expression;
+mod hex;
 pub mod lint;
 pub mod problem;
 pub mod replay;

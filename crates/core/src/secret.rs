@@ -2,17 +2,18 @@
 //! carry credentials.
 
 use crate::expression::Value;
+use crate::hex;
 use base64::Engine as _;
 use base64::engine::general_purpose::{STANDARD_NO_PAD, URL_SAFE_NO_PAD};
 use memchr::memmem::Finder;
 use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
 use std::borrow::Cow;
-use std::fmt::{self, Write};
+use std::fmt;
 
 /// What stands where a secret stood.
 pub const MASK: &str = "[secret]";
 
-/// A text of fewer bytes inside a secret list or map is no secret by itself.
+/// A text of fewer bytes inside a secret list or map, or of a cookie, is no secret by itself.
 const SHORT: usize = 8;
 
 /// Hides secrets in texts. It knows each as it is, JSON-escaped, percent-encoded, form-encoded, as a
@@ -67,10 +68,17 @@ impl Masker {
 
     fn learn_texts(&mut self, value: &serde_json::Value) {
         match value {
-            serde_json::Value::String(text) if text.len() >= SHORT => self.add(text),
+            serde_json::Value::String(text) => self.add_unless_short(text),
             serde_json::Value::Array(members) => members.iter().for_each(|member| self.learn_texts(member)),
             serde_json::Value::Object(members) => members.values().for_each(|member| self.learn_texts(member)),
             _ => {}
+        }
+    }
+
+    /// Hides a text from now on that may be a secret, unless it is so short that it stands everywhere.
+    pub fn add_unless_short(&mut self, text: &str) {
+        if text.len() >= SHORT {
+            self.add(text);
         }
     }
 
@@ -81,10 +89,7 @@ impl Masker {
         }
         let percent = utf8_percent_encode(secret, NOT_UNRESERVED).to_string();
         let json = serde_json::Value::from(secret).to_string();
-        let hex = secret.bytes().fold(String::new(), |mut hex, byte| {
-            let _ = write!(hex, "{byte:02x}");
-            hex
-        });
+        let hex = hex::encode(secret.as_bytes());
         self.insert(secret.to_owned());
         // As a name in a multipart body (RFC 7578 2).
         self.insert(secret.replace('"', "%22").replace('\r', "%0D").replace('\n', "%0A"));

@@ -8,8 +8,30 @@ use std::time::Duration;
 /// The SQLite file in the state folder.
 const FILE: &str = "state.db";
 
+/// What makes each form of the file out of the one before.
+const FORMS: &[&str] = &[
+    "CREATE TABLE tray (
+        environment TEXT NOT NULL,
+        file TEXT NOT NULL,
+        name TEXT NOT NULL,
+        cell TEXT NOT NULL,
+        value BLOB NOT NULL,
+        sealed INTEGER NOT NULL,
+        at INTEGER NOT NULL,
+        PRIMARY KEY (environment, file, name)
+    ) STRICT, WITHOUT ROWID;",
+    "CREATE TABLE credential (
+        environment TEXT NOT NULL,
+        kind TEXT NOT NULL,
+        place TEXT NOT NULL,
+        value BLOB NOT NULL,
+        at INTEGER NOT NULL,
+        PRIMARY KEY (environment, kind, place)
+    ) STRICT, WITHOUT ROWID;",
+];
+
 /// The form of the file that this version writes.
-const FORM: i64 = 2;
+const FORM: i64 = FORMS.len() as i64;
 
 /// How long to wait for another process that writes.
 const PATIENCE: Duration = Duration::from_secs(20);
@@ -98,31 +120,8 @@ impl Store {
         }
         let change = self.database.transaction_with_behavior(TransactionBehavior::Immediate)?;
         let form: i64 = change.pragma_query_value(None, "user_version", |row| row.get(0))?;
-        if form < 1 {
-            change.execute_batch(
-                "CREATE TABLE tray (
-                    environment TEXT NOT NULL,
-                    file TEXT NOT NULL,
-                    name TEXT NOT NULL,
-                    cell TEXT NOT NULL,
-                    value BLOB NOT NULL,
-                    sealed INTEGER NOT NULL,
-                    at INTEGER NOT NULL,
-                    PRIMARY KEY (environment, file, name)
-                ) STRICT, WITHOUT ROWID;",
-            )?;
-        }
-        if form < 2 {
-            change.execute_batch(
-                "CREATE TABLE credential (
-                    environment TEXT NOT NULL,
-                    kind TEXT NOT NULL,
-                    place TEXT NOT NULL,
-                    value BLOB NOT NULL,
-                    at INTEGER NOT NULL,
-                    PRIMARY KEY (environment, kind, place)
-                ) STRICT, WITHOUT ROWID;",
-            )?;
+        for step in FORMS.iter().skip(usize::try_from(form).unwrap_or_default()) {
+            change.execute_batch(step)?;
         }
         change.pragma_update(None, "user_version", FORM)?;
         Ok(change.commit()?)

@@ -72,7 +72,7 @@ pub(crate) fn replay(common: &Common, args: &Replay, host: &Host, out: &mut Out)
     let code = run.summary().exit_code();
     out.seed(session.seed_to_tell(run.summary()))?;
     if *onto_tray {
-        kept::keep(&session, None, &run, out)?;
+        kept::keep(&session, None, &run, None, out)?;
     }
     Ok(code)
 }

@@ -5,7 +5,7 @@ use crate::edit;
 use crate::failure::Stop;
 use crate::guard::guard;
 use crate::host::Host;
-use crate::kept::{self, Kept};
+use crate::kept::{self, Cookies, Kept};
 use crate::options::options;
 use crate::sending::{Saving, drive};
 use crate::session::{Session, places};
@@ -18,6 +18,7 @@ use std::path::Path;
 use yieldtray_core::replay::{Event, Link, Next, Plan, Run, chain};
 use yieldtray_core::response::Exchange;
 use yieldtray_core::secret::Masker;
+use yieldtray_core::syntax::typed_field;
 use yieldtray_core::workspace::{CellId, Tray, Workspace};
 use yieldtray_transport::Client;
 
@@ -64,7 +65,7 @@ pub(crate) fn send(common: &Common, args: Send, host: &Host, out: &mut Out) -> R
         run = run.revealing();
     }
     let (mut answer, mut report, mut before, mut tokens) = (None, None, Vec::new(), Vec::new());
-    let before_run = jar.kept();
+    let cookies_before = jar.kept();
     let client = Client::new(options(&session)).with_jar(jar);
     let wants = |part: Part| show.contains(&part) || show.contains(&Part::All);
     let held = out.json || pick.is_some() || wants(Part::Body);
@@ -136,26 +137,14 @@ pub(crate) fn send(common: &Common, args: Send, host: &Host, out: &mut Out) -> R
     }
     // The answer is on its way to whoever waits for it before the disk is touched.
     out.flush()?;
-    kept::keep(&session, store, &run, out)?;
-    kept::keep_cookies(&session, &before_run, &client.jar(), out)?;
+    let cookies = Cookies { before: &cookies_before, after: &client.jar() };
+    kept::keep(&session, store, &run, Some(&cookies), out)?;
     Ok(code)
 }
 
 /// `Name: value` of `--header`.
 fn header(line: &str) -> Result<(String, String), Stop> {
-    let (name, value) = line.split_once(':').unwrap_or((line, ""));
-    let (name, value) = (name.trim(), value.trim());
-    let is_token = |c: char| c.is_ascii_alphanumeric() || "!#$%&'*+-.^_`|~".contains(c);
-    if name.is_empty() || !name.chars().all(is_token) {
-        let message = format!("`--header {line}` does not name a header field");
-        return Err(Stop::refused_with(message, "write it as in `--header 'Accept: text/csv'`"));
-    }
-    if value.contains(|c: char| c.is_control()) {
-        return Err(Stop::refused(format!("the value of `--header {name}` has a control character in it")));
-    }
-    if ["content-length", "transfer-encoding", "connection"].iter().any(|own| name.eq_ignore_ascii_case(own)) {
-        return Err(Stop::refused(format!("`{name}` belongs to the connection, so it cannot be given")));
-    }
+    let (name, value) = typed_field(line)?;
     Ok((name.to_owned(), value.to_owned()))
 }
 

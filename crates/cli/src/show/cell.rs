@@ -69,18 +69,9 @@ impl CellLines<'_> {
             None => cut(name, self.columns.name),
         };
         let name = left(&name, self.columns.name);
-        let head = match &report.outcome {
-            Outcome::NotSent(need) => {
-                format!("  {name}  {}", look.odd(&format!("not sent: {need} did not pass")))
-            }
-            Outcome::Skipped(reason) => {
-                format!("  {name}  {}", look.faint(&safe_line(&format!("skipped: {reason}"))))
-            }
-            Outcome::Mistaken => {
-                let mistakes = report.problems.iter().filter(|problem| problem.is_mistake()).count();
-                format!("  {name}  {}", look.bad(&format!("not sent: {}", count(mistakes, "mistake", "mistakes"))))
-            }
-            Outcome::Passed | Outcome::Failed | Outcome::NoAnswer => self.sent(report, &name),
+        let head = match not_sent(report, look) {
+            Some(why) => format!("  {name}  {why}"),
+            None => self.sent(report, &name),
         };
         let mut lines = vec![head];
         if let Some(failure) = &report.failure {
@@ -196,6 +187,19 @@ impl CellLines<'_> {
         let words = format!("`{}` was not yielded: {}", taken.name, safe_line(message));
         Some(format!("      {}  {}", self.look.faint(&place), self.look.bad(&words)))
     }
+}
+
+/// Why a cell was not sent; nothing for one that was.
+pub(crate) fn not_sent(report: &CellReport, look: Look) -> Option<String> {
+    Some(match &report.outcome {
+        Outcome::NotSent(need) => look.odd(&format!("not sent: {need} did not pass")),
+        Outcome::Skipped(reason) => look.faint(&safe_line(&format!("skipped: {reason}"))),
+        Outcome::Mistaken => {
+            let mistakes = report.problems.iter().filter(|problem| problem.is_mistake()).count();
+            look.bad(&format!("not sent: {}", count(mistakes, "mistake", "mistakes")))
+        }
+        Outcome::Passed | Outcome::Failed | Outcome::NoAnswer => return None,
+    })
 }
 
 /// A number of seconds as one says it.

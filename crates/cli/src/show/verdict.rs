@@ -1,6 +1,6 @@
 //! What is said about the answer of one request, on standard error.
 
-use super::cell::{CellLines, Columns, Heading};
+use super::cell::{CellLines, Columns, Heading, not_sent};
 use super::look::Look;
 use super::safe::safe_line;
 use super::{Out, exchange, table};
@@ -88,10 +88,9 @@ impl Told<'_, '_> {
             out.say(&self.look.odd(&safe_line(&self.run.masker().mask(advice))))?;
         }
         let lines = self.lines(out.width, &[]);
-        match &report.outcome {
-            Outcome::NotSent(need) => out.say(&self.look.bad(&format!("not sent: {need} did not pass")))?,
-            Outcome::Skipped(reason) => out.say(&self.look.faint(&safe_line(&format!("skipped: {reason}"))))?,
-            _ => {}
+        // Its mistakes were shown where they stand.
+        if let Some(why) = not_sent(report, self.look).filter(|_| report.outcome != Outcome::Mistaken) {
+            out.say(&why)?;
         }
         if let Some(failure) = &report.failure {
             out.say(&self.look.bad(&safe_line(&failure.message)))?;

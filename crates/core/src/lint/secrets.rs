@@ -16,35 +16,31 @@ const LONG: usize = 24;
 pub(super) fn in_requests(workspace: &Workspace, source: SourceId) -> Vec<Problem> {
     let own = workspace.source(source);
     let text = &own.text;
-    let mut problems = Vec::new();
-    let fields = own.file.cells.iter().flat_map(|cell| &cell.fields).map(|field| (field.name, field.value));
-    let cells = own.file.cells.iter().flat_map(|cell| cell.instructions());
-    let lines = crate::syntax::instructions(&own.file.preamble).chain(cells).filter_map(|line| match line.kind {
-        Kind::Header { name, value } => Some((name, value)),
-        _ => None,
-    });
-    for (name, value) in fields.chain(lines) {
+    let (mut problems, mut credentials) = (Vec::new(), Vec::new());
+    let plain = |span: Span| Template::parse(text, span, false, &mut Vec::new()).is_plain();
+    let mut header = |name: Span, value: Span| {
         let literal = credential(value.of(text));
-        let plain = Template::parse(text, value, false, &mut Vec::new()).is_plain();
-        if is_secret_header(name.of(text)) && plain && literal.len() >= 4 {
+        if is_secret_header(name.of(text)) && plain(value) && literal.len() >= 4 {
             let at = value.part(value.len() - literal.len(), value.len());
             let message = format!("the value of `{}` stands in a file that others see", name.of(text));
             problems.push(finding(source, at, message));
         }
-    }
-    let auth = crate::syntax::instructions(&own.file.preamble)
-        .chain(own.file.cells.iter().flat_map(|cell| cell.instructions()));
-    for line in auth {
-        let Kind::Auth(Auth::Basic { password: at, .. } | Auth::Digest { password: at, .. } | Auth::Bearer(at)) =
-            line.kind
-        else {
-            continue;
-        };
-        if Template::parse(text, at, false, &mut Vec::new()).is_plain() {
-            let message = "these credentials stand in a file that others see".to_owned();
-            problems.push(finding(source, at, message));
+    };
+    own.file.cells.iter().flat_map(|cell| &cell.fields).for_each(|field| header(field.name, field.value));
+    let cells = own.file.cells.iter().flat_map(|cell| cell.instructions());
+    for line in crate::syntax::instructions(&own.file.preamble).chain(cells) {
+        match line.kind {
+            Kind::Header { name, value } => header(name, value),
+            Kind::Auth(Auth::Basic { password: at, .. } | Auth::Digest { password: at, .. } | Auth::Bearer(at))
+                if plain(at) =>
+            {
+                credentials.push(at);
+            }
+            _ => {}
         }
     }
+    let told = "these credentials stand in a file that others see";
+    problems.extend(credentials.into_iter().map(|at| finding(source, at, told.to_owned())));
     for span in random_texts(text) {
         if !problems.iter().any(|known| known.span.contains(span)) {
             let message = "this looks like a secret, in a file that others see".to_owned();
@@ -66,15 +62,13 @@ pub(super) fn in_configuration(workspace: &Workspace) -> Vec<Problem> {
         (entry.secret || is_secret_name(&entry.name)) && filled(value)
             || value.as_text().is_some_and(|text| !random_texts(text).is_empty())
     });
-    let profiles = workspace.config.profiles.iter().flat_map(|profile| &profile.entries).filter_map(|entry| {
-        let text = &workspace.source(entry.source).text;
-        let telling = matches!(entry.key, "client_secret" | "password" | "refresh_token");
-        let shared = workspace.source(entry.source).path != std::path::Path::new(LOCAL_FILE);
-        let plain = Template::parse(text, entry.span, false, &mut Vec::new()).is_plain();
-        let message = format!("`{}` stands in a file that others see", entry.key);
-        (telling && shared && plain && !entry.span.is_empty()).then(|| finding(entry.source, entry.span, message))
+    let lines = workspace.config.profiles.iter().flat_map(|profile| &profile.entries);
+    let profiles = lines.filter(|line| line.is_secret() && !line.private && !line.span.is_empty()).filter_map(|line| {
+        let text = &workspace.source(line.source).text;
+        let plain = Template::parse(text, line.span, false, &mut Vec::new()).is_plain();
+        let message = format!("`{}` stands in a file that others see", line.key);
+        plain.then(|| finding(line.source, line.span, message))
     });
-    let profiles: Vec<Problem> = profiles.collect();
     telling
         .map(|(entry, _)| {
             let message = format!("`{}` holds a secret, it seems, in a file that others see", entry.name);

@@ -19,17 +19,17 @@ impl Run<'_> {
         Some(format!("the address comes from `{name}`, {}", origin.words(self.workspace)))
     }
 
-    /// Cookies are credentials too; short ones are words that stand everywhere.
+    /// Cookies are credentials too.
     pub(super) fn learn_cookies(&mut self, exchange: &Exchange) {
-        const SHORT: usize = 8;
-        let sent = exchange.sent.header("cookie").into_iter().flat_map(|line| line.split(';'));
-        let mut values: Vec<String> = sent.filter_map(|pair| Some(pair.split_once('=')?.1.trim().to_owned())).collect();
+        let mut learn = |pair: &str| {
+            if let Some((_, value)) = pair.split_once('=') {
+                self.masker.add_unless_short(value.trim());
+            }
+        };
+        exchange.sent.header("cookie").into_iter().flat_map(|line| line.split(';')).for_each(&mut learn);
         for (_, line) in exchange.headers.iter().filter(|(name, _)| name.eq_ignore_ascii_case("set-cookie")) {
-            let line = String::from_utf8_lossy(line);
-            let value = line.split(';').next().and_then(|pair| pair.split_once('='));
-            values.extend(value.map(|(_, value)| value.trim().to_owned()));
+            String::from_utf8_lossy(line).split(';').take(1).for_each(&mut learn);
         }
-        values.iter().filter(|value| value.len() >= SHORT).for_each(|value| self.masker.add(value));
     }
 }
 

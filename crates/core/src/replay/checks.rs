@@ -75,6 +75,10 @@ pub(super) struct Wait<'w> {
     pub(super) every: Duration,
     /// How long it is tried.
     pub(super) within: Duration,
+    /// How often it was tried already.
+    pub(super) tries: usize,
+    /// For how long, by the pauses and the answers' own times.
+    pub(super) waited: Duration,
 }
 
 /// What `cell` waits for, if it does.
@@ -87,7 +91,7 @@ pub(super) fn wait_of<'w>(workspace: &'w Workspace, engine: &Engine, cell: CellI
     let source = cell.source;
     let expression = engine.compile(span.of(&workspace.source(source).text)).ok()?;
     let until = Use { source, span, expression, purpose: Purpose::Check { label: None, hint: None } };
-    Some(Wait { until, every, within })
+    Some(Wait { until, every, within, tries: 0, waited: Duration::ZERO })
 }
 
 /// Whether an expression reads the body, as it is parsed or as text.

@@ -94,7 +94,8 @@ fn last_of_their_files(steps: Vec<Step>) -> Vec<Step> {
 /// The cells that a cell directly needs, as far as they can be found.
 pub(super) fn needs_of(workspace: &mut Workspace, cell: CellId) -> Vec<CellId> {
     let plan = Plan::new(workspace, &[cell], false);
-    plan.steps.into_iter().flat_map(|step| step.needs).collect()
+    let own = plan.steps.into_iter().find(|step| step.cell == cell && step.played.is_none());
+    own.map(|step| step.needs).unwrap_or_default()
 }
 
 /// The most requests that sequences may come to.
@@ -123,24 +124,28 @@ impl Planner<'_> {
         self.states.insert(cell, State::Waiting);
         self.path.push(cell);
         let mut problems = Vec::new();
-        let needs = self.needs(cell, &mut problems);
-        if self.pull_in {
-            for (need, span) in &needs {
-                if self.states.get(need) == Some(&State::Waiting) {
-                    problems.push(self.cycle(*need, *span, cell));
-                } else {
-                    self.visit(*need);
-                }
-            }
-        }
+        let needs = self.needs_before(cell, &mut problems);
         for (played, with, times) in self.plays(cell, &mut problems) {
             self.play(cell, played, with, times, &mut problems);
         }
         self.path.pop();
         self.states.insert(cell, State::Done);
-        let needs = needs.into_iter().map(|(need, _)| need).collect();
         let afterwards = self.workspace.cell(cell).instructions().any(|line| line.kind == Kind::Afterwards);
         self.steps.push(Step { cell, needs, problems, afterwards, played: None, round: 1 });
+    }
+
+    /// The cells that a cell needs; where needs are pulled in, their steps are added before its own.
+    fn needs_before(&mut self, cell: CellId, problems: &mut Vec<Problem>) -> Vec<CellId> {
+        let needs = self.needs(cell, problems);
+        let pull_in = self.pull_in;
+        for (need, span) in needs.iter().filter(|_| pull_in) {
+            if self.states.get(need) == Some(&State::Waiting) {
+                problems.push(self.cycle(*need, *span, cell));
+            } else {
+                self.visit(*need);
+            }
+        }
+        needs.into_iter().map(|(need, _)| need).collect()
     }
 
     /// The cells that a sequence plays, with what each line gives and how often.
@@ -151,15 +156,10 @@ impl Planner<'_> {
             _ => None,
         });
         let lines: Vec<_> = lines.collect();
-        let mut found = Vec::with_capacity(lines.len());
-        for (span, name, with, times) in lines {
-            match self.find(cell, &name) {
-                Ok(played) => found.push((played, with, times)),
-                Err((message, hint)) => problems
-                    .push(Problem::mistake(Code::UnknownCell, span, message).with_hint_if(hint).in_source(cell.source)),
-            }
-        }
-        found
+        let find = |(span, name, with, times): (Span, String, _, _)| {
+            Some((self.find_or_tell(cell, span, &name, problems)?, with, times))
+        };
+        lines.into_iter().filter_map(find).collect()
     }
 
     /// Adds the steps of one line of a sequence: what the cell needs once, the cell itself each time.
@@ -169,18 +169,10 @@ impl Planner<'_> {
             return problems.push(self.cycle(cell, span, by));
         }
         let mut own = Vec::new();
-        let needs = self.needs(cell, &mut own);
         self.path.push(cell);
-        if self.pull_in {
-            for (need, span) in &needs {
-                if self.states.get(need) == Some(&State::Waiting) {
-                    own.push(self.cycle(*need, *span, cell));
-                } else if !self.steps.iter().any(|step| step.cell == *need) {
-                    self.visit(*need);
-                }
-            }
-        }
-        let needs: Vec<CellId> = needs.into_iter().map(|(need, _)| need).collect();
+        let needs = self.needs_before(cell, &mut own);
+        // Whoever needs it later has it played already.
+        self.states.entry(cell).or_insert(State::Done);
         let inner = self.plays(cell, &mut own);
         for _ in 0..times {
             if self.steps.len() >= MOST_STEPS {
@@ -221,15 +213,22 @@ impl Planner<'_> {
             })
             .flat_map(|list| Kind::list(list, text).map(|span| (span, span.of(text).to_owned())))
             .collect();
-        let mut needs = Vec::with_capacity(named.len());
-        for (span, name) in named {
-            match self.find(cell, &name) {
-                Ok(need) => needs.push((need, span)),
-                Err((message, hint)) => problems
-                    .push(Problem::mistake(Code::UnknownCell, span, message).with_hint_if(hint).in_source(cell.source)),
+        named
+            .into_iter()
+            .filter_map(|(span, name)| Some((self.find_or_tell(cell, span, &name, problems)?, span)))
+            .collect()
+    }
+
+    /// The cell that `cell` names at `span`, or a problem that it is not there.
+    fn find_or_tell(&mut self, cell: CellId, span: Span, name: &str, problems: &mut Vec<Problem>) -> Option<CellId> {
+        match self.find(cell, name) {
+            Ok(found) => Some(found),
+            Err((message, hint)) => {
+                let problem = Problem::mistake(Code::UnknownCell, span, message).with_hint_if(hint);
+                problems.push(problem.in_source(cell.source));
+                None
             }
         }
-        needs
     }
 
     fn find(&mut self, cell: CellId, name: &str) -> Result<CellId, (String, Option<String>)> {

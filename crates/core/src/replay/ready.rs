@@ -11,7 +11,6 @@ use crate::syntax::Kind;
 use crate::workspace::{CellId, Lookup, Memo, Workspace};
 use std::path::PathBuf;
 use std::sync::Arc;
-use std::time::Duration;
 
 /// A request that is ready to go.
 #[derive(Debug)]
@@ -32,9 +31,6 @@ pub struct Ready<'w> {
     pub(super) remarks: Vec<Problem>,
     /// What it waits for.
     pub(super) wait: Option<Wait<'w>>,
-    /// How often it was tried already, and for how long.
-    pub(super) tries: usize,
-    pub(super) waited: Duration,
 }
 
 impl Ready<'_> {
@@ -60,6 +56,7 @@ impl<'w> Run<'w> {
             Some(_) => self.plan.steps[step].problems.clone(),
             None => std::mem::take(&mut self.plan.steps[step].problems),
         };
+        problems.append(&mut self.found);
         if problems.iter().any(Problem::is_mistake) {
             // What rows and sequences would give is not known here.
             let given = self.workspace.rows_file(cell).is_some() || self.plan.steps[step].played.is_some();
@@ -85,23 +82,6 @@ impl<'w> Run<'w> {
             Some(_) => self.ahead.clone(),
             None => std::mem::take(&mut self.ahead),
         };
-        if let Err(found) = self.give(step, &mut memo) {
-            problems.extend(found);
-            return Err(Box::new(self.report(cell, Outcome::Mistaken, problems)));
-        }
-        let mut lookup = Lookup::new(self.reach(), cell, &self.plan.steps[step].needs, &mut memo);
-        match self.skips(&mut lookup) {
-            Ok(None) => {}
-            Ok(Some(reason)) => {
-                self.masker.learn(memo.secrets.drain(..));
-                let reason = self.masker.mask(&reason).into_owned();
-                return Err(Box::new(self.report(cell, Outcome::Skipped(reason), problems)));
-            }
-            Err(found) => {
-                problems.extend(found);
-                return Err(Box::new(self.report(cell, Outcome::Mistaken, problems)));
-            }
-        }
         let mut lookup = Lookup::new(self.reach(), cell, &self.plan.steps[step].needs, &mut memo);
         let headers = self.headers.as_ref().filter(|(own, _)| *own == cell);
         let headers = headers.map(|(_, headers)| headers.as_slice()).unwrap_or_default();
@@ -118,8 +98,7 @@ impl<'w> Run<'w> {
                     self.masker.add(credential(value));
                 }
                 let prepared = Arc::new(prepared);
-                let (tries, waited, remarks) = (0, Duration::ZERO, problems);
-                Ok(Box::new(Ready { prepared, cell, save, token, step, memo, uses, remarks, wait, tries, waited }))
+                Ok(Box::new(Ready { prepared, cell, save, token, step, memo, uses, remarks: problems, wait }))
             }
             _ => Err(Box::new(self.report(cell, Outcome::Mistaken, problems))),
         }

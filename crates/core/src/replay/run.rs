@@ -50,6 +50,10 @@ pub struct Run<'w> {
     pub(super) turn: Option<Turn>,
     /// The request that is sent again.
     pub(super) again: Option<Again<'w>>,
+    /// What the sequence that plays the cell gives it.
+    pub(super) given: Vec<(String, Value)>,
+    /// What is wrong with the request that is being made, beside what is wrong with its step.
+    pub(super) found: Vec<Problem>,
     /// Whether a cell with rows is sent for the first alone.
     pub(super) one_row: bool,
     /// Files of which a cell was sent.
@@ -133,6 +137,8 @@ impl<'w> Run<'w> {
             done: FxHashMap::default(),
             turn: None,
             again: None,
+            given: Vec::new(),
+            found: Vec::new(),
             one_row: false,
             begun: FxHashSet::default(),
             broken: FxHashSet::default(),
@@ -221,17 +227,27 @@ impl<'w> Run<'w> {
                 self.at += 1;
                 continue;
             }
+            self.found.clear();
+            self.give(step);
+            // Whoever can tell without asking is told without being asked.
+            let undecided = match self.skips(step) {
+                Ok(None) => Vec::new(),
+                Ok(Some(reason)) => {
+                    self.leave(step, Outcome::Skipped(reason));
+                    continue;
+                }
+                Err(found) => found,
+            };
             if let Some(question) = self.question(step) {
                 return Some(Next::Ask(question));
             }
+            self.found.extend(undecided);
             let token = match self.granted(step) {
                 Ok(Granted::NotNeeded) => None,
                 Ok(Granted::Token(token)) => Some(token),
                 Ok(Granted::Request(request)) => return Some(Next::Authorize(request)),
-                Err(report) => {
-                    // Whatever comes of it, the row is used up.
-                    drop(self.memo_for_request());
-                    self.pass_on(*report);
+                Err(failure) => {
+                    self.leave_without_token(step, failure);
                     continue;
                 }
             };
@@ -249,6 +265,22 @@ impl<'w> Run<'w> {
             self.events.push_back(Event::Ended(self.summary));
         }
         None
+    }
+
+    /// Goes on from a step without sending it.
+    fn leave(&mut self, step: usize, outcome: Outcome) {
+        let report = self.report(self.plan.steps[step].cell, outcome, Vec::new());
+        drop(self.memo_for_request());
+        self.pass_on(report);
+    }
+
+    /// The same, since no token could be got for it.
+    fn leave_without_token(&mut self, step: usize, failure: Failure) {
+        let mut report = self.report(self.plan.steps[step].cell, Outcome::NoAnswer, Vec::new());
+        report.elapsed = failure.elapsed;
+        report.failure = Some(failure);
+        drop(self.memo_for_request());
+        self.pass_on(report);
     }
 
     /// Reports a cell that is not sent, and goes on to the next; of one with rows, to the next row.
@@ -317,28 +349,29 @@ impl<'w> Run<'w> {
     }
 
     /// Takes the answer to a request, or why there is none.
-    pub fn complete(&mut self, ready: Box<Ready<'w>>, answer: Result<&Exchange, &Failure>) {
+    pub fn complete(&mut self, mut ready: Box<Ready<'w>>, answer: Result<&Exchange, &Failure>) {
         self.summary.requests += 1;
-        let mut ready = ready;
-        if let Some(wait) = ready.wait.clone() {
+        // What was waited for counts as a check; what never came is judged, and told, as one.
+        let (mut tries, mut came) = (1, 0);
+        if let Some(mut wait) = ready.wait.take() {
             let (holds, took) = match answer {
-                Ok(exchange) => (self.holds(&mut ready, &wait, exchange), exchange.timings.total),
+                Ok(exchange) => (self.holds(&mut ready, &wait.until, exchange), exchange.timings.total),
                 Err(failure) => (false, failure.elapsed),
             };
-            if !holds {
-                match self.try_again(ready, &wait, took) {
-                    Ok(()) => return,
-                    Err(last) => ready = last,
-                }
-            } else {
-                ready.tries += 1;
+            wait.tries += 1;
+            wait.waited += took + wait.every;
+            if !holds && wait.waited <= wait.within {
+                return self.send_again(ready, wait);
+            }
+            tries = wait.tries;
+            match holds {
+                true => came = 1,
+                false => ready.uses.insert(0, wait.until),
             }
         }
-        let Ready { prepared, cell, step, mut memo, mut uses, remarks, token, wait, tries, .. } = *ready;
-        // What was waited for is judged like a check, before the others.
-        uses.splice(..0, wait.map(|wait| wait.until));
+        let Ready { prepared, cell, step, mut memo, uses, remarks, token, .. } = *ready;
         let mut report = self.report(cell, Outcome::Passed, remarks);
-        report.tries = tries.max(1);
+        report.tries = tries;
         report.method.clone_from(&prepared.method);
         match answer {
             Err(failure) => {
@@ -353,7 +386,7 @@ impl<'w> Run<'w> {
                 report.size = exchange.size;
                 self.learn_cookies(exchange);
                 let judgement = self.judge(cell, step, &mut memo, &uses, exchange);
-                report.checks = judgement.checks;
+                report.checks = came + judgement.checks;
                 let failed_yields = judgement.yields.iter().filter(|taken| taken.value.is_err()).count();
                 self.summary.failed_yields += failed_yields;
                 if failed_yields + judgement.failures.len() > 0 {
@@ -367,8 +400,11 @@ impl<'w> Run<'w> {
                 if let Some(token) = token.filter(|token| exchange.status == 401 && !token.fresh) {
                     self.tokens.drop_profile(&token.profile);
                     self.dropped.push(token.profile.clone());
-                    let words = "the kept token of `{}` was not taken and is dropped: send again to get another";
-                    report.advice = Some(words.replace("{}", &token.profile));
+                    let profile = &token.profile;
+                    let words = format!(
+                        "the kept token of `{profile}` was not taken and is dropped: send again to get another"
+                    );
+                    report.advice = Some(words);
                 }
             }
         }
@@ -456,10 +492,10 @@ impl<'w> Run<'w> {
         Reach { workspace, engine, settings, tray, answers }
     }
 
-    /// Whether a step has mistakes, or needs a cell that did not pass.
+    /// Whether a step, or the request for it, has mistakes, or needs a cell that did not pass.
     pub(super) fn cannot_be_sent(&self, step: usize) -> bool {
         let Step { needs, problems, .. } = &self.plan.steps[step];
-        problems.iter().any(Problem::is_mistake)
+        problems.iter().chain(&self.found).any(Problem::is_mistake)
             || needs.iter().any(|need| self.done.get(need).is_some_and(|fate| !fate.passed()))
     }
 
@@ -468,14 +504,14 @@ impl<'w> Run<'w> {
         if self.cannot_be_sent(step) {
             return None;
         }
-        let mut memo = self.memo(step);
+        let mut memo = self.memo();
         let Step { cell, needs, .. } = &self.plan.steps[step];
         let (question, found, taken) = questions(&mut Lookup::new(self.reach(), *cell, needs, &mut memo));
         self.masker.learn(memo.secrets.drain(..));
         for (name, text, value) in taken {
             self.answers.give(&name, &text, value);
         }
-        self.plan.steps[step].problems.extend(found);
+        self.found.extend(found);
         question
     }
 
@@ -485,8 +521,8 @@ impl<'w> Run<'w> {
     }
 
     /// Whether what a request waits for is there.
-    fn holds(&mut self, ready: &mut Ready<'w>, wait: &checks::Wait<'w>, exchange: &Exchange) -> bool {
-        let until = std::slice::from_ref(&wait.until);
+    fn holds(&mut self, ready: &mut Ready<'w>, until: &Use<'w>, exchange: &Exchange) -> bool {
+        let until = std::slice::from_ref(until);
         self.judge(ready.cell, ready.step, &mut ready.memo, until, exchange).failures.is_empty()
     }
 

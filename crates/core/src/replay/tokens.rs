@@ -1,7 +1,7 @@
 //! The tokens of a run: got when a cell asks for one, and not twice.
 
 use super::Run;
-use super::event::{CellReport, Event, Outcome, TokenReport};
+use super::event::{Event, TokenReport};
 use super::plan::Step;
 use crate::request::{Granted, Token, TokenRequest, token_request};
 use crate::response::{Exchange, Failure, FailureKind};
@@ -47,14 +47,13 @@ impl Run<'_> {
         self.refused.insert(request.profile.clone(), failure);
     }
 
-    /// The token a step needs, or the report of a step that none could be got for. What is wrong with the
-    /// request for it becomes a problem of the step.
-    pub(super) fn granted(&mut self, step: usize) -> Result<Granted, Box<CellReport>> {
+    /// The token a step needs, or why none could be got for it.
+    pub(super) fn granted(&mut self, step: usize) -> Result<Granted, Failure> {
         let just_got = self.just_got.take();
         if self.dry || self.cannot_be_sent(step) {
             return Ok(Granted::NotNeeded);
         }
-        let mut memo = self.memo(step);
+        let mut memo = self.memo();
         let Step { cell, needs, .. } = &self.plan.steps[step];
         let granted =
             token_request(&mut Lookup::new(self.reach(), *cell, needs, &mut memo), &self.tokens, just_got.as_deref());
@@ -62,17 +61,11 @@ impl Run<'_> {
         match granted {
             Ok(Granted::Request(request)) => match self.refused.get(&request.profile) {
                 None => Ok(Granted::Request(request)),
-                Some(failure) => {
-                    let failure = self.masked(failure);
-                    let mut report = self.report(self.plan.steps[step].cell, Outcome::NoAnswer, Vec::new());
-                    report.elapsed = failure.elapsed;
-                    report.failure = Some(failure);
-                    Err(Box::new(report))
-                }
+                Some(failure) => Err(self.masked(failure)),
             },
             Ok(granted) => Ok(granted),
             Err(found) => {
-                self.plan.steps[step].problems.extend(found);
+                self.found.extend(found);
                 Ok(Granted::NotNeeded)
             }
         }

@@ -3,7 +3,7 @@
 use super::Run;
 use super::checks::Wait;
 use super::event::Outcome;
-use super::plan::Played;
+use super::plan::{Played, Step};
 use super::ready::Ready;
 use crate::expression::Value;
 use crate::problem::{Code, Problem};
@@ -48,20 +48,11 @@ impl<'w> Run<'w> {
         }
     }
 
-    /// Puts a request aside to be sent again, unless it was tried long enough.
-    pub(super) fn try_again(
-        &mut self,
-        mut ready: Box<Ready<'w>>,
-        wait: &Wait<'w>,
-        took: Duration,
-    ) -> Result<(), Box<Ready<'w>>> {
-        ready.waited += took + wait.every;
-        ready.tries += 1;
-        if ready.waited > wait.within {
-            return Err(ready);
-        }
-        self.again = Some(Again { ready, pause: Some(wait.every) });
-        Ok(())
+    /// Puts a request aside, to be sent again after a pause.
+    pub(super) fn send_again(&mut self, mut ready: Box<Ready<'w>>, wait: Wait<'w>) {
+        let pause = Some(wait.every);
+        ready.wait = Some(wait);
+        self.again = Some(Again { ready, pause });
     }
 
     /// Takes the next row of a cell that has rows.
@@ -135,58 +126,73 @@ impl<'w> Run<'w> {
         }
     }
 
-    /// What a cell's expressions see beside its lines: its row, and what a sequence gives it. What is wrong
-    /// with that is told when the request is made.
-    pub(super) fn memo(&mut self, step: usize) -> Memo {
-        let mut memo = Memo::for_row(self.turn.as_ref().and_then(|turn| turn.row.clone()));
-        let _ = self.give(step, &mut memo);
-        memo
+    /// What a cell's expressions see beside its lines: its row, and what a sequence gives it.
+    pub(super) fn memo(&self) -> Memo {
+        Memo::given(self.turn.as_ref().and_then(|turn| turn.row.clone()), self.given.clone())
     }
 
     /// The same, for the request itself: after it the next row is due.
     pub(super) fn memo_for_request(&mut self) -> Memo {
-        Memo::for_row(self.turn.as_mut().and_then(|turn| turn.row.take()))
+        let row = self.turn.as_mut().and_then(|turn| turn.row.take());
+        Memo::given(row, std::mem::take(&mut self.given))
     }
 
-    /// Works out what the sequence that plays a cell gives it, as the sequence's own cell sees it.
-    pub(super) fn give(&mut self, step: usize, memo: &mut Memo) -> Result<(), Vec<Problem>> {
-        let Some(Played { by, with: Some(with) }) = self.plan.steps[step].played else { return Ok(()) };
+    /// Works out, once for each request, what the sequence that plays a cell gives it, as the sequence's own
+    /// cell sees it.
+    pub(super) fn give(&mut self, step: usize) {
+        let Some(Played { by, with: Some(with) }) = self.plan.steps[step].played else { return };
+        if !self.given.is_empty() || self.cannot_be_sent(step) {
+            return;
+        }
         let text = &self.workspace.source(by.source).text;
-        let (mut own, mut problems) = (Memo::default(), Vec::new());
+        let (mut own, mut given) = (Memo::default(), Vec::new());
         for (name, expression) in Kind::assignments(with, text) {
-            let mut lookup = Lookup::new(self.reach(), by, &[], &mut own);
-            match lookup.evaluate(by.source, expression, Stage::Before) {
-                Ok(value) => memo.with.push((name.of(text).to_owned(), value)),
-                Err(found) => problems.extend(found),
+            match Lookup::new(self.reach(), by, &[], &mut own).evaluate(by.source, expression, Stage::Before) {
+                Ok(value) => given.push((name.of(text).to_owned(), value)),
+                Err(found) => self.found.extend(found),
             }
         }
-        self.masker.learn(own.secrets.drain(..));
-        if problems.is_empty() { Ok(()) } else { Err(problems) }
+        self.masker.learn(own.secrets);
+        self.given = given;
     }
 
     /// Whether `% skip when` holds: why, as far as the line says it.
-    pub(super) fn skips(&self, lookup: &mut Lookup<'_>) -> Result<Option<String>, Vec<Problem>> {
-        let cell = lookup.cell;
-        for line in self.workspace.cell(cell).instructions() {
-            let Kind::Skip { condition, reason } = line.kind else { continue };
-            let text = &self.workspace.source(cell.source).text;
-            let value = lookup.evaluate(cell.source, condition, Stage::Before)?;
-            match value.as_bool() {
-                Some(false) => {}
-                Some(true) => {
-                    return Ok(Some(reason.map_or_else(
-                        || condition.of(text).to_owned(),
-                        |reason| lookup.words(cell.source, reason, Stage::Before),
-                    )));
-                }
-                None => {
-                    let message = format!("this must be true or false, but is {}", value.kind().words());
-                    let problem = Problem::mistake(Code::FailedExpression, condition, message);
-                    return Err(vec![problem.in_source(cell.source)]);
-                }
-            }
+    pub(super) fn skips(&mut self, step: usize) -> Result<Option<String>, Vec<Problem>> {
+        let Step { cell, needs, .. } = &self.plan.steps[step];
+        let (cell, workspace) = (*cell, self.workspace);
+        let lines = workspace.cell(cell).instructions().filter_map(|line| match line.kind {
+            Kind::Skip { condition, reason } => Some((condition, reason)),
+            _ => None,
+        });
+        let mut lines = lines.peekable();
+        if lines.peek().is_none() || self.cannot_be_sent(step) {
+            return Ok(None);
         }
-        Ok(None)
+        let mut memo = self.memo();
+        let mut lookup = Lookup::new(self.reach(), cell, needs, &mut memo);
+        let decided = lines.find_map(|(condition, reason)| match skip_reason(&mut lookup, condition, reason) {
+            Ok(reason) => reason.map(Ok),
+            Err(found) => Some(Err(found)),
+        });
+        self.masker.learn(memo.secrets);
+        decided.transpose().map(|reason| reason.map(|reason| self.masker.mask(&reason).into_owned()))
+    }
+}
+
+/// The reason of a `% skip when` that holds.
+fn skip_reason(lookup: &mut Lookup<'_>, condition: Span, reason: Option<Span>) -> Result<Option<String>, Vec<Problem>> {
+    let source = lookup.cell.source;
+    let value = lookup.evaluate(source, condition, Stage::Before)?;
+    match value.as_bool() {
+        Some(false) => Ok(None),
+        Some(true) => Ok(Some(match reason {
+            Some(reason) => lookup.words(source, reason, Stage::Before),
+            None => condition.of(&lookup.workspace.source(source).text).to_owned(),
+        })),
+        None => {
+            let message = format!("this must be true or false, but is {}", value.kind().words());
+            Err(vec![Problem::mistake(Code::FailedExpression, condition, message).in_source(source)])
+        }
     }
 }
 

@@ -1,11 +1,12 @@
 //! The credentials of a request.
 
+use super::Fields;
+use super::sending::AuthLine;
 use super::write::Writer;
-use super::{Fields, auth_of};
 use crate::expression::Value;
 use crate::problem::{Code, Problem, SourceId};
 use crate::secret::MASK;
-use crate::syntax::{Auth, Kind, Span};
+use crate::syntax::{Auth, Span};
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use std::fmt;
@@ -35,9 +36,9 @@ pub(super) enum Proof {
 }
 
 impl Writer<'_, '_> {
-    /// What `% auth` asks for. `token` is that of an OAuth 2.0 profile; without one, its place is held.
-    pub(super) fn auth(&mut self, token: Option<&str>) -> Option<Proof> {
-        let (home, _, auth) = auth_of(self.lookup.workspace, self.lookup.cell)?;
+    /// What an `% auth` line asks for. `token` is that of an OAuth 2.0 profile; without one, its place is held.
+    pub(super) fn auth(&mut self, line: Option<&AuthLine<'_>>, token: Option<&str>) -> Option<Proof> {
+        let AuthLine { home, auth, .. } = *line?;
         Some(match auth {
             Auth::None => return None,
             Auth::Basic { user, password } => Proof::Header(basic(&self.login(home, user, password, "basic"))),
@@ -76,12 +77,6 @@ impl Writer<'_, '_> {
 /// The header value of basic credentials (RFC 7617).
 pub(super) fn basic(login: &Login) -> String {
     format!("Basic {}", STANDARD.encode(format!("{}:{}", login.user, login.password)))
-}
-
-/// Whether the cell itself says `% auth`.
-pub(super) fn has_own_auth(writer: &Writer<'_, '_>) -> bool {
-    let cell = writer.lookup.workspace.cell(writer.lookup.cell);
-    cell.instructions().any(|line| matches!(line.kind, Kind::Auth(_)))
 }
 
 /// Adds a proof, unless a field gives one already.

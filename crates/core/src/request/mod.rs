@@ -27,4 +27,4 @@ pub use prepare::{Extras, Made, prepare};
 pub use prepared::{Fields, Prepared};
 pub use redirect::{Redirect, next_hop};
 pub use sending::Sending;
-pub(crate) use sending::auth_of;
+pub(crate) use sending::{AuthLine, auth_of};

@@ -1,16 +1,18 @@
 //! Tokens of OAuth 2.0 (RFC 6749): the request that gets one, and what comes back.
 
 use super::auth::basic;
-use super::place::{Place, Surroundings};
+use super::sending::AuthLine;
 use super::write::Writer;
 use super::{Fields, Login, Prepared, Sending, auth_of, prepare};
+use crate::hex;
 use crate::problem::{Code, Problem, closest, enumerate};
 use crate::response::Exchange;
 use crate::syntax::{Auth, Span};
 use crate::workspace::{CONFIG_FILE, Config, Lookup, Profile};
 use sha2::{Digest, Sha256};
-use std::fmt::{self, Write};
+use std::fmt;
 use std::sync::Arc;
+use url::form_urlencoded;
 
 /// A token that ends this soon, in seconds, is renewed first: the request takes time too.
 const LEEWAY: i64 = 10;
@@ -94,13 +96,13 @@ pub(crate) fn token_request(
     tokens: &Tokens,
     just_got: Option<&str>,
 ) -> Result<Granted, Vec<Problem>> {
-    let Some((home, _, Auth::OAuth2(span))) = auth_of(lookup.workspace, lookup.cell) else {
+    let Some(AuthLine { home, auth: Auth::OAuth2(span), .. }) = auth_of(lookup.workspace, lookup.cell) else {
         return Ok(Granted::NotNeeded);
     };
     let now = lookup.reach.engine.made_up().now().timestamp();
     let config = &lookup.workspace.config;
     let environment = lookup.reach.settings.environment.as_deref();
-    let sending = Sending::configured(&config.send_settings(environment));
+    let sending = Sending::configured(config.send_settings(environment));
     let mut writer = Writer { lookup, problems: Vec::new() };
     let name = writer.text(home, span);
     let Some(profile) = config.profile(&name) else {
@@ -143,7 +145,7 @@ impl Words {
     fn read(writer: &mut Writer<'_, '_>, profile: &Profile) -> Self {
         let written = profile.entries.iter().map(|entry| {
             let text = writer.text(entry.source, entry.span);
-            if matches!(entry.key, "client_secret" | "password" | "refresh_token") {
+            if entry.is_secret() {
                 writer.lookup.memo.secrets.push(crate::expression::Value::text(text.as_str()));
             }
             (entry.key, text)
@@ -160,10 +162,7 @@ impl Words {
         for (key, text) in &self.0 {
             digest.update(format!("{}:{key}={}:{text};", key.len(), text.len()));
         }
-        digest.finalize().iter().fold(String::new(), |mut hex, byte| {
-            let _ = write!(hex, "{byte:02x}");
-            hex
-        })
+        hex::encode(&digest.finalize())
     }
 
     /// The token request (RFC 6749 4.3.2, 4.4.2, 6).
@@ -219,7 +218,7 @@ impl Words {
             }
             (None, _) => form.push(("client_id", &client)),
         }
-        let pairs: Vec<String> = form.iter().map(|(name, text)| format!("{name}={}", form_encoded(text))).collect();
+        let body = form_urlencoded::Serializer::new(String::new()).extend_pairs(form).finish();
         let mut problems = Vec::new();
         let address = super::target::address(&url, false, profile.span, &mut problems);
         writer.problems.extend(problems.into_iter().map(|problem| problem.in_source(profile.source)));
@@ -229,7 +228,7 @@ impl Words {
             url: address?.url,
             version: None,
             headers,
-            body: Some(pairs.join("&").into()),
+            body: Some(body.into()),
             sending: Sending { cookies: false, redirects: 0, ..sending },
             digest: None,
         })
@@ -237,8 +236,7 @@ impl Words {
 }
 
 fn form_encoded(text: &str) -> String {
-    let encoded = Surroundings::Encoded(Place::Form);
-    encoded.literal(text).into_owned()
+    form_urlencoded::byte_serialize(text.as_bytes()).collect()
 }
 
 impl TokenRequest {

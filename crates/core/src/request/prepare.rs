@@ -1,6 +1,6 @@
 use super::place::{Place, Surroundings};
 use super::write::Writer;
-use super::{Fields, Login, Prepared, Sending, auth, target};
+use super::{Fields, Login, Prepared, Sending, auth, auth_of, target};
 use crate::problem::{Code, Problem, SourceId};
 use crate::syntax::{Kind, RequestLine, Span};
 use crate::workspace::{Lookup, Stage};
@@ -34,7 +34,7 @@ pub fn prepare(lookup: &mut Lookup<'_>, extras: Extras<'_>) -> (Option<Made>, Ve
     let Some(line) = &workspace.cell(cell_id).request else { return (None, Vec::new()) };
     let text = &workspace.source(source).text;
     let environment = lookup.reach.settings.environment.as_deref();
-    let sending = Sending::configured(&workspace.config.send_settings(environment)).of_cell(workspace, cell_id);
+    let sending = Sending::configured(workspace.config.send_settings(environment)).of_cell(workspace, cell_id);
 
     let mut writer = Writer { lookup, problems: Vec::new() };
     let address = writer.address(source, line);
@@ -44,12 +44,15 @@ pub fn prepare(lookup: &mut Lookup<'_>, extras: Extras<'_>) -> (Option<Made>, Ve
     headers.extend(given.map(|(name, value)| (name.clone().into(), value.clone().into())));
     let (body, media) = writer.body(source, &headers);
     let save = writer.save(source);
-    let own_auth = auth::has_own_auth(&writer);
-    let proof = writer.auth(extras.token);
+    let auth_line = auth_of(workspace, cell_id);
+    let proof = writer.auth(auth_line.as_ref(), extras.token);
     let problems = writer.problems;
 
     // Credentials of the address are the cell's own: they win over those of an outer line.
-    let of_address = address.as_ref().and_then(|address| address.credentials.clone()).filter(|_| !own_auth);
+    let of_address = address
+        .as_ref()
+        .and_then(|address| address.credentials.clone())
+        .filter(|_| !auth_line.is_some_and(|line| line.own));
     let of_address = of_address.map(|(user, password)| auth::Proof::Header(auth::basic(&Login { user, password })));
     let digest = auth::add(&mut headers, of_address.or(proof));
     if let Some(media) = media.filter(|_| !has(&headers, "content-type")) {

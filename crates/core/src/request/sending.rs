@@ -49,13 +49,27 @@ impl Sending {
     }
 }
 
-/// The credentials a cell goes out with and the text that says so; the nearest line wins.
-pub(crate) fn auth_of(workspace: &Workspace, cell: CellId) -> Option<(SourceId, &Instruction, Auth)> {
+/// The `% auth` line by which a cell goes out.
+pub(crate) struct AuthLine<'w> {
+    /// The text it stands in.
+    pub(crate) home: SourceId,
+    /// The line itself.
+    pub(crate) line: &'w Instruction,
+    /// What it asks for.
+    pub(crate) auth: Auth,
+    /// Whether it is the cell's own.
+    pub(crate) own: bool,
+}
+
+/// The line that says by which credentials a cell goes out: the nearest.
+pub(crate) fn auth_of(workspace: &Workspace, cell: CellId) -> Option<AuthLine<'_>> {
     let lines = lines_over(workspace, cell).filter_map(|(home, line)| match line.kind {
         Kind::Auth(auth) => Some((home, line, auth)),
         _ => None,
     });
-    lines.last()
+    let (home, line, auth) = lines.last()?;
+    let own = home == cell.source && workspace.cell(cell).span.contains(line.span);
+    Some(AuthLine { home, line, auth, own })
 }
 
 /// The instructions that hold for a cell, the outermost first, its own last.

@@ -120,6 +120,21 @@ pub(super) fn field(text: &str, span: Span, problems: &mut Vec<Problem>) -> Opti
     Some(Field { span, name, value: span.part(colon + 1, line.len()).trimmed(text) })
 }
 
+/// Reads `Name: value` as it is typed somewhere else than in a file; a name alone has an empty value.
+///
+/// # Errors
+/// What is wrong with it, in words.
+pub fn typed_field(line: &str) -> Result<(&str, &str), Problem> {
+    let colon = line.find(':').unwrap_or(line.len());
+    check_field_name(line, Span::new(0, colon))?;
+    let value = line[colon..].trim_start_matches(':').trim();
+    if value.contains(|c: char| c.is_control()) {
+        let message = format!("the value of `{}` has a control character in it", &line[..colon]);
+        return Err(Problem::mistake(Code::BadHeader, Span::default(), message));
+    }
+    Ok((&line[..colon], value))
+}
+
 /// Whether a header may be named so.
 pub(super) fn check_field_name(text: &str, name: Span) -> Result<(), Problem> {
     let word = name.of(text);

@@ -201,7 +201,7 @@ impl Reader<'_> {
     }
 
     fn save(&mut self) -> Read<Kind> {
-        const EXAMPLE: &str = "write it as in `% save labels/{{lot_id}}.png`";
+        const EXAMPLE: &str = "write it as in `% save labels/{{grower}}.png`";
         let Some(path) = self.next_word() else {
             return self.malformed(self.end_of_line(), "`% save` lacks a path", EXAMPLE);
         };

@@ -131,10 +131,14 @@ impl Config {
     }
 
     /// How requests go out in the chosen environment.
-    pub fn send_settings(&self, environment: Option<&str>) -> SendSettings {
-        match environment.and_then(|name| self.environment(name)) {
-            Some(environment) => environment.send.clone().over(&self.send),
-            None => self.send.clone(),
+    pub fn send_settings(&self, environment: Option<&str>) -> &SendSettings {
+        environment.and_then(|name| self.environment(name)).map_or(&self.send, |environment| &environment.send)
+    }
+
+    /// Lets each environment send as `[send]` says where it says nothing itself: once, not for each request.
+    pub(super) fn settle(&mut self) {
+        for environment in &mut self.environments {
+            environment.send = std::mem::take(&mut environment.send).over(&self.send);
         }
     }
 

@@ -54,7 +54,7 @@ const FUNCTION: Keys = Keys { table: "a function", known: &["params", "is", "hel
 pub(super) struct Reader<'t> {
     pub(super) text: &'t str,
     pub(super) source: SourceId,
-    private: bool,
+    pub(super) private: bool,
     problems: Vec<Problem>,
 }
 

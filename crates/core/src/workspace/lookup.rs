@@ -81,9 +81,9 @@ pub struct Memo {
 }
 
 impl Memo {
-    /// A memo of a cell that is sent for this row, if for one.
-    pub fn for_row(row: Option<Value>) -> Self {
-        Self { row, ..Self::default() }
+    /// A memo of a cell that is sent for this row, if for one, and that a sequence gives these values.
+    pub fn given(row: Option<Value>, with: Vec<(String, Value)>) -> Self {
+        Self { row, with, ..Self::default() }
     }
 }
 

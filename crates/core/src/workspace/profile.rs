@@ -23,10 +23,19 @@ pub struct Profile {
 pub struct ProfileEntry {
     /// Its key.
     pub key: &'static str,
+    /// Whether it stands in the private configuration.
+    pub private: bool,
     /// The configuration it stands in.
     pub source: SourceId,
     /// Where its text stands, without the quotes.
     pub span: Span,
+}
+
+impl ProfileEntry {
+    /// Whether its text is a secret.
+    pub fn is_secret(&self) -> bool {
+        matches!(self.key, "client_secret" | "password" | "refresh_token")
+    }
 }
 
 const PROFILE: Keys = Keys {
@@ -85,7 +94,7 @@ impl Reader<'_> {
                 self.mistake(whole, format!("`{known}` cannot be `{text}`"), &hint);
                 continue;
             }
-            entries.push(ProfileEntry { key: known, source: self.source, span });
+            entries.push(ProfileEntry { key: known, private: self.private, source: self.source, span });
         }
         Profile { name: name.get_ref().to_string(), source: self.source, span: key_span(name), entries }
     }

@@ -130,28 +130,6 @@ impl Workspace {
         Rows::read(path, bytes)
     }
 
-    /// The names that sequences of the loaded files give a cell which they play.
-    pub(crate) fn played_with(&self, cell: CellId) -> Vec<&str> {
-        let own = &*self.cell(cell).name;
-        let file = self.shown_path(cell.source);
-        let mut given = Vec::new();
-        for source in self.loaded() {
-            let text = &self.source(source).text;
-            for line in self.source(source).file.cells.iter().flat_map(|cell| cell.instructions()) {
-                let Kind::Play { name, with: Some(with), .. } = line.kind else { continue };
-                let name = name.of(text);
-                let is_it = match name.rsplit_once('#') {
-                    None => source == cell.source && name == own,
-                    Some((path, name)) => name == own && file.ends_with(path.trim_start_matches("./")),
-                };
-                if is_it {
-                    given.extend(Kind::assignments(with, text).into_iter().map(|(name, _)| name.of(text)));
-                }
-            }
-        }
-        given
-    }
-
     /// The names that the rows of a cell give, as far as the first row tells.
     pub(crate) fn columns(&self, cell: CellId) -> Vec<String> {
         let text = &self.source(cell.source).text;

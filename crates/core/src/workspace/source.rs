@@ -123,6 +123,7 @@ impl Workspace {
                 }
             }
         }
+        workspace.config.settle();
         for problem in workspace.config.examine() {
             let source = problem.source.or(workspace.configs.first().copied());
             if let Some(source) = source {
@@ -224,6 +225,11 @@ impl Workspace {
     /// A request file by its path as it is shown, if it is loaded.
     pub fn find_loaded(&self, shown: &str) -> Option<SourceId> {
         self.by_path.get(Path::new(shown)).copied().flatten()
+    }
+
+    /// A request file at `path`, relative to the folder of a text, if it is loaded.
+    pub(crate) fn loaded_beside(&self, source: SourceId, path: &str) -> Option<SourceId> {
+        self.by_path.get(&self.beside(source, path).ok()?).copied().flatten()
     }
 
     /// Every request file loaded so far, commons and the configuration left out.

@@ -4,7 +4,7 @@ use super::lookup::{Found, place_of_name};
 use super::{CellId, Lookup, Workspace, compile};
 use crate::expression::{Engine, is_type_name};
 use crate::problem::SourceId;
-use crate::request::auth_of;
+use crate::request::{AuthLine, auth_of};
 use crate::syntax::{Auth, Instruction, Kind, Span, Template, is_language_name, is_value_name};
 
 /// An expression of a cell, or of a preamble that holds for it.
@@ -51,8 +51,9 @@ fn expressions_of(text: &str, source: SourceId, instruction: &Instruction, found
     }
     let before = found.len();
     instruction.kind.texts().for_each(|span| marks(text, source, span, false, found));
-    // The words of a check and the place to save to are written when the answer is there.
-    let after = matches!(instruction.kind, Kind::Check { .. } | Kind::Save(_));
+    // The words of a check are written when the answer is there. The place to save to is known before: what
+    // could not be saved is not sent.
+    let after = matches!(instruction.kind, Kind::Check { .. });
     found[before..].iter_mut().for_each(|placed| placed.after |= after);
 }
 
@@ -90,10 +91,10 @@ fn shared_expressions(workspace: &Workspace, cell: CellId, found: &mut Vec<Place
             expressions_of(&workspace.source(home).text, home, instruction, found);
         }
     }
-    let Some((home, line, auth)) = auth_of(workspace, cell) else { return };
+    let Some(AuthLine { home, line, auth, own }) = auth_of(workspace, cell) else { return };
     let text = &workspace.source(home).text;
     // The cell's own line is among its own expressions.
-    if !workspace.cell(cell).span.contains(line.span) || home != cell.source {
+    if !own {
         expressions_of(text, home, line, found);
     }
     if let Auth::OAuth2(span) = auth
@@ -137,7 +138,7 @@ impl Lookup<'_> {
             used.retain(|used| !columns.contains(&used.name));
         }
         if !used.is_empty() {
-            let given = self.workspace.played_with(self.cell);
+            let given = played_with(self.workspace, self.cell);
             used.retain(|used| !given.contains(&used.name.as_str()));
         }
         used
@@ -184,4 +185,23 @@ pub fn yields(workspace: &Workspace, cell: CellId) -> impl Iterator<Item = &str>
         Kind::Yield { name, .. } => Some(name.of(text)),
         _ => None,
     })
+}
+
+/// The names that sequences of the loaded files give a cell which they play.
+fn played_with(workspace: &Workspace, cell: CellId) -> Vec<&str> {
+    let mut given = Vec::new();
+    for source in workspace.loaded() {
+        let text = &workspace.source(source).text;
+        for line in workspace.source(source).file.cells.iter().flat_map(|cell| cell.instructions()) {
+            let Kind::Play { name, with: Some(with), .. } = line.kind else { continue };
+            let (home, name) = match name.of(text).rsplit_once('#') {
+                None => (Some(source), name.of(text)),
+                Some((path, name)) => (workspace.loaded_beside(source, path), name),
+            };
+            if home == Some(cell.source) && *name == *workspace.cell(cell).name {
+                given.extend(Kind::assignments(with, text).into_iter().map(|(name, _)| name.of(text)));
+            }
+        }
+    }
+    given
 }

@@ -1,5 +1,6 @@
 use super::{Evaluated, bytes, error, text};
 use crate::expression::Value;
+use crate::hex;
 use crate::secret::NOT_UNRESERVED;
 use base64::Engine as _;
 use cel::common::types::CelString;
@@ -7,7 +8,6 @@ use cel::common::value::CowVal;
 use hmac::{Hmac, KeyInit, Mac};
 use percent_encoding::percent_encode;
 use sha2::{Digest, Sha256};
-use std::fmt::Write;
 
 pub(super) fn base64<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v> {
     let encoded = base64::engine::general_purpose::STANDARD.encode(bytes("base64", &arguments, 0)?);
@@ -16,7 +16,7 @@ pub(super) fn base64<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v
 
 pub(super) fn sha256<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v> {
     let digest = Sha256::digest(bytes("sha256", &arguments, 0)?);
-    given(hex_of(&digest))
+    given(hex::encode(&digest))
 }
 
 /// Bytes, or text where they are UTF-8: most of what is encoded was text before.
@@ -32,25 +32,18 @@ pub(super) fn unbase64<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 
 }
 
 pub(super) fn hex<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v> {
-    given(hex_of(&bytes("hex", &arguments, 0)?))
+    given(hex::encode(&bytes("hex", &arguments, 0)?))
 }
 
 pub(super) fn hmac_sha256<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v> {
     let (key, message) = (bytes("hmac_sha256", &arguments, 0)?, bytes("hmac_sha256", &arguments, 1)?);
     let mut mac = Hmac::<Sha256>::new_from_slice(&key).map_err(|_| error("hmac_sha256", "cannot take this key"))?;
     mac.update(&message);
-    given(hex_of(&mac.finalize().into_bytes()))
+    given(hex::encode(&mac.finalize().into_bytes()))
 }
 
 pub(super) fn urlencode<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v> {
     given(percent_encode(&bytes("urlencode", &arguments, 0)?, NOT_UNRESERVED).to_string())
-}
-
-fn hex_of(bytes: &[u8]) -> String {
-    bytes.iter().fold(String::with_capacity(bytes.len() * 2), |mut hex, byte| {
-        let _ = write!(hex, "{byte:02x}");
-        hex
-    })
 }
 
 fn given<'b, 'v>(text: String) -> Evaluated<'b, 'v> {
