@@ -6,12 +6,13 @@ use crate::kept;
 use crate::options::options;
 use crate::sending::{Saving, drive};
 use crate::session::{Session, places};
-use crate::show::cell::{CellLines, Columns, Heading, summary};
+use crate::show::cell::{CellLines, Columns, Heading, shown_name, summary};
 use crate::show::{Out, data, table};
+use std::borrow::Cow;
 use std::io::{self, Write};
 use std::time::Instant;
 use yieldtray_core::problem::{Problem, SourceId};
-use yieldtray_core::replay::{Event, Outcome, Plan, Run, Selection};
+use yieldtray_core::replay::{Event, Outcome, Plan, Run, Selection, Step};
 use yieldtray_core::workspace::{CellId, Workspace};
 use yieldtray_transport::{Client, Options};
 
@@ -38,7 +39,7 @@ pub(crate) fn replay(common: &Common, args: &Replay, host: &Host, out: &mut Out)
     guard(&session, &plan, *yes, host)?;
     let heading = session.heading();
     let workspace = &session.workspace;
-    let columns = Columns::new(plan.steps.iter().map(|step| written(workspace, step.cell)), out.width);
+    let columns = Columns::new(plan.steps.iter().map(|step| written(workspace, step)), out.width);
     let mut view = View {
         lines: CellLines { workspace, columns, look: out.look, base: heading.base.clone() },
         heading,
@@ -87,12 +88,17 @@ fn share(text: &str) -> Result<(u32, u32), Stop> {
 }
 
 /// What is written in the file of a cell's name, method and target: enough to lay out columns.
-fn written(workspace: &Workspace, cell: CellId) -> (&str, &str, &str) {
+fn written<'w>(workspace: &'w Workspace, step: &Step) -> (Cow<'w, str>, &'w str, &'w str) {
+    let cell = step.cell;
+    let mut name = shown_name(workspace, cell, step.played.map(|played| played.by));
+    if workspace.rows_file(cell).is_some() {
+        name += " row 99";
+    }
     let text = &workspace.source(cell.source).text;
     let own = workspace.cell(cell);
     let request = own.request.as_ref();
     let method = request.and_then(|request| request.method).map_or("GET", |method| method.of(text));
-    (&own.name, method, request.map_or("", |request| request.target.of(text)))
+    (name, method, request.map_or("", |request| request.target.of(text)))
 }
 
 /// The run as text.

@@ -3,12 +3,22 @@
 use super::look::Look;
 use super::safe::safe_line;
 use super::table::{count, cut, left, right};
+use std::borrow::Cow;
 use std::time::Duration;
 use yieldtray_core::replay::{CellReport, CheckFailure, Outcome, Summary, TokenReport, YieldReport};
-use yieldtray_core::workspace::{Tint, Workspace};
+use yieldtray_core::workspace::{CellId, Tint, Workspace};
 
 /// Where no terminal gives a width, lines may be this long before a column is cut.
 const WIDE: usize = 160;
+
+/// What a cell is called in a run: its name, after that of the sequence that plays it.
+pub(crate) fn shown_name(workspace: &Workspace, cell: CellId, played_by: Option<CellId>) -> Cow<'_, str> {
+    let own = &*workspace.cell(cell).name;
+    match played_by {
+        Some(by) => Cow::Owned(format!("{} › {own}", workspace.cell(by).name)),
+        None => Cow::Borrowed(own),
+    }
+}
 
 /// The widths of the columns that all lines of a run share.
 #[derive(Clone, Copy, Debug)]
@@ -22,7 +32,7 @@ pub(crate) struct Columns {
 
 impl Columns {
     /// Columns wide enough for these names, methods and targets, as far as the terminal goes.
-    pub(crate) fn new<'t>(cells: impl Iterator<Item = (&'t str, &'t str, &'t str)>, terminal: Option<usize>) -> Self {
+    pub(crate) fn new<'t>(cells: impl Iterator<Item = (Cow<'t, str>, &'t str, &'t str)>, terminal: Option<usize>) -> Self {
         let (mut name, mut method, mut target) = (4, 3, 8);
         for (own_name, own_method, own_target) in cells {
             name = name.max(own_name.chars().count());
@@ -55,11 +65,7 @@ impl CellLines<'_> {
     /// The line of one cell, and the lines under it.
     pub(crate) fn cell(&self, report: &CellReport) -> Vec<String> {
         let look = self.look;
-        let own = &self.workspace.cell(report.cell).name;
-        let name = match report.played_by {
-            Some(by) => &format!("{} › {own}", self.workspace.cell(by).name),
-            None => &**own,
-        };
+        let name = &*shown_name(self.workspace, report.cell, report.played_by);
         let name = match report.row {
             // The number of the row must stay, whatever else is cut.
             Some(row) => {

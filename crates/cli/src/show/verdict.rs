@@ -1,6 +1,6 @@
 //! What is said about the answer of one request, on standard error.
 
-use super::cell::{CellLines, Columns, Heading, not_sent};
+use super::cell::{CellLines, Columns, Heading, not_sent, shown_name};
 use super::look::Look;
 use super::safe::safe_line;
 use super::{Out, exchange, table};
@@ -25,9 +25,9 @@ pub(crate) struct Told<'r, 'w> {
 impl Told<'_, '_> {
     fn lines(&self, width: Option<usize>, reports: &[Box<CellReport>]) -> CellLines<'_> {
         let workspace = self.run.workspace();
-        let cells = reports
-            .iter()
-            .map(|report| (&*workspace.cell(report.cell).name, report.method.as_str(), report.url.as_str()));
+        let cells = reports.iter().map(|report| {
+            (shown_name(workspace, report.cell, report.played_by), report.method.as_str(), report.url.as_str())
+        });
         CellLines { workspace, columns: Columns::new(cells, width), look: self.look, base: self.heading.base.clone() }
     }
 

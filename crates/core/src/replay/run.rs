@@ -227,7 +227,12 @@ impl<'w> Run<'w> {
                 self.at += 1;
                 continue;
             }
-            self.found.clear();
+            // What a sequence gives is known when it was asked for what it asks for.
+            if let Some(by) = self.giver(step)
+                && let Some(question) = self.question(step, by)
+            {
+                return Some(Next::Ask(question));
+            }
             self.give(step);
             // Whoever can tell without asking is told without being asked.
             let undecided = match self.skips(step) {
@@ -238,7 +243,7 @@ impl<'w> Run<'w> {
                 }
                 Err(found) => found,
             };
-            if let Some(question) = self.question(step) {
+            if let Some(question) = self.question(step, self.plan.steps[step].cell) {
                 return Some(Next::Ask(question));
             }
             self.found.extend(undecided);
@@ -269,14 +274,16 @@ impl<'w> Run<'w> {
 
     /// Goes on from a step without sending it.
     fn leave(&mut self, step: usize, outcome: Outcome) {
-        let report = self.report(self.plan.steps[step].cell, outcome, Vec::new());
+        let remarks = std::mem::take(&mut self.found);
+        let report = self.report(self.plan.steps[step].cell, outcome, remarks);
         drop(self.memo_for_request());
         self.pass_on(report);
     }
 
     /// The same, since no token could be got for it.
     fn leave_without_token(&mut self, step: usize, failure: Failure) {
-        let mut report = self.report(self.plan.steps[step].cell, Outcome::NoAnswer, Vec::new());
+        let remarks = std::mem::take(&mut self.found);
+        let mut report = self.report(self.plan.steps[step].cell, Outcome::NoAnswer, remarks);
         report.elapsed = failure.elapsed;
         report.failure = Some(failure);
         drop(self.memo_for_request());
@@ -499,14 +506,15 @@ impl<'w> Run<'w> {
             || needs.iter().any(|need| self.done.get(need).is_some_and(|fate| !fate.passed()))
     }
 
-    /// What is still to be asked before a step can be sent.
-    fn question(&mut self, step: usize) -> Option<Question> {
+    /// What `cell`, that of a step or of the sequence that plays it, still asks before the step can be sent.
+    fn question(&mut self, step: usize, cell: CellId) -> Option<Question> {
         if self.cannot_be_sent(step) {
             return None;
         }
         let mut memo = self.memo();
-        let Step { cell, needs, .. } = &self.plan.steps[step];
-        let (question, found, taken) = questions(&mut Lookup::new(self.reach(), *cell, needs, &mut memo));
+        let Step { cell: own, needs, .. } = &self.plan.steps[step];
+        let needs: &[CellId] = if *own == cell { needs } else { &[] };
+        let (question, found, taken) = questions(&mut Lookup::new(self.reach(), cell, needs, &mut memo));
         self.masker.learn(memo.secrets.drain(..));
         for (name, text, value) in taken {
             self.answers.give(&name, &text, value);

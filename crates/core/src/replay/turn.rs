@@ -137,6 +137,12 @@ impl<'w> Run<'w> {
         Memo::given(row, std::mem::take(&mut self.given))
     }
 
+    /// The sequence that gives a cell something which is still to be worked out.
+    pub(super) fn giver(&self, step: usize) -> Option<CellId> {
+        let played = self.plan.steps[step].played.filter(|played| played.with.is_some())?;
+        self.given.is_empty().then_some(played.by)
+    }
+
     /// Works out, once for each request, what the sequence that plays a cell gives it, as the sequence's own
     /// cell sees it.
     pub(super) fn give(&mut self, step: usize) {

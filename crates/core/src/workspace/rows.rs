@@ -116,7 +116,7 @@ impl Read for Members {
 
 impl Workspace {
     /// The file that gives a cell its rows.
-    pub(crate) fn rows_file(&self, cell: CellId) -> Option<Span> {
+    pub fn rows_file(&self, cell: CellId) -> Option<Span> {
         let lines = self.cell(cell).instructions().filter_map(|line| match line.kind {
             Kind::Each(path) => Some(path),
             _ => None,
