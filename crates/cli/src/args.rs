@@ -208,6 +208,9 @@ pub(crate) struct Replay {
     /// Go through them this many times, each time with an empty tray
     #[arg(long, value_name = "N", default_value_t = 1, value_parser = clap::value_parser!(u32).range(1..=10_000))]
     pub(crate) times: u32,
+    /// So many files side by side, at most; what is shown, and its order, stay the same
+    #[arg(short, long, value_name = "N", default_value_t = 1, value_parser = clap::value_parser!(u16).range(1..=1_000))]
+    pub(crate) jobs: u16,
     /// Send nothing more after the first failure
     #[arg(long)]
     pub(crate) fail_fast: bool,

@@ -6,6 +6,7 @@ use dialoguer::console::Term;
 use dialoguer::theme::Theme;
 use dialoguer::{Confirm, Input, Password};
 use std::fmt;
+use std::sync::atomic::{AtomicBool, Ordering};
 use yieldtray_core::expression::Value;
 use yieldtray_core::replay::Question;
 use yieldtray_core::secret::MASK;
@@ -49,12 +50,18 @@ fn line(prompt: String) -> dialoguer::Result<String> {
 }
 
 fn hidden(prompt: String, may_be_empty: bool) -> dialoguer::Result<String> {
+    TYPING.store(true, Ordering::Relaxed);
     restore_when_interrupted();
-    Password::with_theme(&Plain).with_prompt(prompt).allow_empty_password(may_be_empty).interact()
+    let typed = Password::with_theme(&Plain).with_prompt(prompt).allow_empty_password(may_be_empty).interact();
+    TYPING.store(false, Ordering::Relaxed);
+    typed
 }
 
+/// Whether a secret is being typed.
+static TYPING: AtomicBool = AtomicBool::new(false);
+
 /// While a secret is typed the terminal does not show it, and would go on so if Ctrl-C ended the program
-/// there. From here on Ctrl-C puts the terminal right and then ends the program.
+/// there. So Ctrl-C then puts the terminal right and ends the program.
 fn restore_when_interrupted() {
     #[cfg(unix)]
     {
@@ -68,10 +75,13 @@ fn restore_when_interrupted() {
                     let interrupt = tokio::signal::unix::signal(tokio::signal::unix::SignalKind::interrupt());
                     let _ = ready.send(());
                     let Ok(mut interrupt) = interrupt else { return };
-                    interrupt.recv().await;
-                    let now = rustix::termios::OptionalActions::Now;
-                    let _ = rustix::termios::tcsetattr(rustix::stdio::stdin(), now, &settings);
-                    std::process::exit(130);
+                    while interrupt.recv().await.is_some() {
+                        if TYPING.load(Ordering::Relaxed) {
+                            let now = rustix::termios::OptionalActions::Now;
+                            let _ = rustix::termios::tcsetattr(rustix::stdio::stdin(), now, &settings);
+                            std::process::exit(130);
+                        }
+                    }
                 });
             });
             // The question is not put before somebody watches.

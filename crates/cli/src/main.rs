@@ -28,6 +28,7 @@ use host::Host;
 use std::process::ExitCode;
 
 fn main() -> ExitCode {
+    std::panic::set_hook(Box::new(tell_where));
     let args = match args::Args::try_parse() {
         Ok(args) => args,
         Err(error) => {
@@ -48,6 +49,15 @@ fn main() -> ExitCode {
     match outcome {
         Ok(code) => ExitCode::from(code),
         Err(stop) => stop.report(&mut out),
+    }
+}
+
+/// Where the program failed, should it. What it worked on may hold secrets, so the words are left out; who
+/// carries on after it tells them masked.
+#[allow(clippy::print_stderr)]
+fn tell_where(failure: &std::panic::PanicHookInfo<'_>) {
+    if let Some(place) = failure.location() {
+        eprintln!("yieldtray itself failed at {place}: please report it");
     }
 }
 

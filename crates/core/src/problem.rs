@@ -116,6 +116,8 @@ codes! {
     UnknownProfile = "unknown-profile",
     /// An environment that is not there.
     UnknownEnvironment = "unknown-environment",
+    /// The program itself failed at a cell.
+    InternalFailure = "internal-failure",
     /// A file that cannot be read.
     UnreadableFile = "unreadable-file",
 }

@@ -52,6 +52,11 @@ impl Masker {
         self.revealing
     }
 
+    /// How many forms are hidden; it only grows.
+    pub(crate) fn len(&self) -> usize {
+        self.forms.len()
+    }
+
     /// Hides these values from now on, as texts or as they are shown; of a list or a map also the
     /// texts in it, but for short ones: those are words that stand everywhere.
     pub fn learn(&mut self, secrets: impl IntoIterator<Item = Value>) {

@@ -90,7 +90,11 @@ pub(crate) fn replay(
                 run.answer(&question, Value::text(question.text.as_str()));
                 continue;
             }
-            Next::Pause(_) => continue,
+            Next::Pause(pause) => {
+                run.resume(&pause);
+                continue;
+            }
+            Next::Wait => unreachable!("one at a time, nothing is waited for"),
             Next::Authorize(request) => {
                 sent.push(request.prepared.clone());
                 let answer = respond(&request.prepared);

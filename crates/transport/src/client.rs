@@ -20,11 +20,17 @@ const REDIRECT_BODY: u64 = 64 << 10;
 /// Sends requests and keeps connections, cookies and challenges for the next ones.
 #[derive(Debug, Default)]
 pub struct Client {
+    shared: Arc<Shared>,
+    jar: Mutex<Jar>,
+    challenges: Challenges,
+}
+
+/// What clients beside each other have in common.
+#[derive(Debug, Default)]
+struct Shared {
     options: Options,
     clients: Clients,
     proxies: OnceLock<Proxies>,
-    jar: Mutex<Jar>,
-    challenges: Challenges,
     /// Whether there may be a connection from before, which its server may have closed meanwhile.
     used: AtomicBool,
 }
@@ -41,7 +47,13 @@ struct Way {
 impl Client {
     /// A client with these options. Nothing is opened yet.
     pub fn new(options: Options) -> Self {
-        Self { options, ..Self::default() }
+        Self { shared: Arc::new(Shared { options, ..Shared::default() }), ..Self::default() }
+    }
+
+    /// A client with the same options and connections, and with cookies of its own.
+    #[must_use]
+    pub fn beside(&self) -> Self {
+        Self { shared: Arc::clone(&self.shared), ..Self::default() }
     }
 
     /// The client with cookies from before.
@@ -121,7 +133,7 @@ impl Client {
                         Some((sink, hold)) => Target::Sink { sink: &mut **sink, hold: *hold },
                         None => Target::Memory,
                     };
-                    let pace = Pace { each: exchange.sent.sending.timeout, limit: self.options.body_limit };
+                    let pace = Pace { each: exchange.sent.sending.timeout, limit: self.shared.options.body_limit };
                     self.receive(response, &mut exchange, target, pace, start).await?;
                     exchange.hops = way.hops;
                     exchange.cookies = way.cookies;
@@ -167,7 +179,7 @@ impl Client {
     async fn head(&self, prepared: &Arc<Prepared>, start: Instant, paced: bool) -> Result<Head, Failure> {
         let url = &prepared.url;
         let other = |why: String| failure(FailureKind::Other, why, None, start.elapsed());
-        let client = self.clients.of(prepared, &self.options).map_err(other)?;
+        let client = self.shared.clients.of(prepared, &self.shared.options).map_err(other)?;
         let mut tries = 0;
         loop {
             tries += 1;
@@ -175,7 +187,7 @@ impl Client {
             let began = Instant::now();
             let sending = std::pin::pin!(client.execute(request));
             let limit = prepared.sending.timeout;
-            let (answer, connected) = match (self.options.time_connecting, paced) {
+            let (answer, connected) = match (self.shared.options.time_connecting, paced) {
                 (true, false) => timed(sending).await,
                 (false, false) => (sending.await, Connected::default()),
                 (_, true) => {
@@ -188,15 +200,15 @@ impl Client {
             };
             let error = match answer {
                 Ok(response) => {
-                    self.used.store(true, Ordering::Relaxed);
-                    let proxies = self.proxies.get_or_init(|| Proxies::new(&self.options));
+                    self.shared.used.store(true, Ordering::Relaxed);
+                    let proxies = self.shared.proxies.get_or_init(|| Proxies::new(&self.shared.options));
                     return Ok(Head { response, connected, began, answered: began.elapsed(), proxy: proxies.of(url) });
                 }
                 Err(error) => error,
             };
             // A kept connection that its server closed just now. What is idempotent may be sent again
             // (RFC 9110 9.2.2); anything else never is.
-            let stale = is_lost_connection(&error) && self.used.load(Ordering::Relaxed) && tries == 1;
+            let stale = is_lost_connection(&error) && self.shared.used.load(Ordering::Relaxed) && tries == 1;
             let idempotent = ["GET", "HEAD", "OPTIONS", "TRACE", "PUT", "DELETE"].contains(&prepared.method.as_str());
             if !(stale && idempotent) {
                 let mut failure = describe(&error, url, start.elapsed());

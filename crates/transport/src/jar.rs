@@ -9,7 +9,7 @@ use yieldtray_core::response::{CookieFate, CookieNote};
 const LONGEST: usize = 4096;
 
 /// The cookies of one environment or run.
-#[derive(Default)]
+#[derive(Clone, Default)]
 pub struct Jar(CookieStore);
 
 impl std::fmt::Debug for Jar {
@@ -42,6 +42,12 @@ impl Jar {
     pub fn load<'k>(kept: impl IntoIterator<Item = &'k str>) -> Self {
         let cookies = kept.into_iter().filter_map(|whole| serde_json::from_str::<Cookie<'static>>(whole).ok());
         Self(CookieStore::from_cookies(cookies.map(Ok::<_, std::convert::Infallible>), false).unwrap_or_default())
+    }
+
+    /// Takes the cookies of another jar; of the same cookie, that one's.
+    pub fn add(&mut self, other: &Jar) {
+        let all = self.0.iter_any().chain(other.0.iter_any()).cloned().map(Ok::<_, std::convert::Infallible>);
+        self.0 = CookieStore::from_cookies(all.collect::<Vec<_>>(), false).unwrap_or_default();
     }
 
     /// The cookies that have not ended.

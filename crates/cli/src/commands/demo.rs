@@ -58,6 +58,7 @@ pub(crate) fn demo(common: &Common, args: &Demo, host: &Host, out: &mut Out) -> 
         except: Vec::new(),
         shard: None,
         times: 1,
+        jobs: 1,
         tag: Vec::new(),
         fail_fast: false,
         yes: false,

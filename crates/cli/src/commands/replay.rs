@@ -4,21 +4,19 @@ use crate::guard::guard;
 use crate::host::Host;
 use crate::kept;
 use crate::options::options;
-use crate::sending::{Saving, drive};
+use crate::sending::{Saving, Senders, drive};
 use crate::session::{Session, places};
-use crate::show::cell::{CellLines, Columns, Heading, shown_name, summary};
-use crate::show::{Out, data, table};
+use crate::show::Out;
+use crate::show::cell::{CellLines, Columns, shown_name};
+use crate::show::running::Running;
 use std::borrow::Cow;
-use std::io::{self, Write};
-use std::time::Instant;
-use yieldtray_core::problem::{Problem, SourceId};
-use yieldtray_core::replay::{Event, Outcome, Plan, Run, Selection, Step};
+use yieldtray_core::replay::{Plan, Run, Selection, Step};
 use yieldtray_core::workspace::{CellId, Workspace};
 use yieldtray_transport::{Client, Options};
 
 /// Sends many requests in order and judges their checks.
 pub(crate) fn replay(common: &Common, args: &Replay, host: &Host, out: &mut Out) -> Result<u8, Stop> {
-    let Replay { places: texts, only, except, tag, shard, times, fail_fast, yes, onto_tray } = args;
+    let Replay { places: texts, only, except, tag, shard, times, jobs, fail_fast, yes, onto_tray } = args;
     let places = places(common, texts)?;
     let mut session = Session::open(common, host, out, &places)?;
     let found = if places.is_empty() { session.find_all()? } else { session.find(&places)? };
@@ -40,13 +38,7 @@ pub(crate) fn replay(common: &Common, args: &Replay, host: &Host, out: &mut Out)
     let heading = session.heading();
     let workspace = &session.workspace;
     let columns = Columns::new(plan.steps.iter().map(|step| written(workspace, step)), out.width);
-    let mut view = View {
-        lines: CellLines { workspace, columns, look: out.look, base: heading.base.clone() },
-        heading,
-        file: None,
-        shown: Vec::new(),
-        began: Instant::now(),
-    };
+    let lines = CellLines { workspace, columns, look: out.look, base: heading.base.clone() };
     let mut run = Run::new(workspace, &session.engine, session.settings.clone(), plan, *fail_fast);
     if session.reveal {
         run = run.revealing();
@@ -54,22 +46,8 @@ pub(crate) fn replay(common: &Common, args: &Replay, host: &Host, out: &mut Out)
     // Nothing here shows what connecting took.
     let client = Client::new(Options { time_connecting: false, ..options(&session) });
     let saving = Saving { root: &session.root, out: None, bar: false };
-    drive(
-        &mut run,
-        &client,
-        &saving,
-        |_, _| {},
-        |_, event| {
-            if out.json {
-                let seed = session.engine.made_up().seed_in_use();
-                let line = data::event(workspace, &event, view.began.elapsed(), seed);
-                writeln!(out.result(), "{line}")?;
-                // One event a line while it runs: whoever reads along shall have it now.
-                return out.flush();
-            }
-            view.show(out, &event)
-        },
-    )?;
+    let mut running = Running::new(out, lines, heading, &session.engine, common.verbose);
+    drive(&mut run, &mut Senders::each(client), &saving, usize::from(*jobs), &mut running)?;
     let code = run.summary().exit_code();
     out.seed(session.seed_to_tell(run.summary()))?;
     if *onto_tray {
@@ -99,63 +77,4 @@ fn written<'w>(workspace: &'w Workspace, step: &Step) -> (Cow<'w, str>, &'w str,
     let request = own.request.as_ref();
     let method = request.and_then(|request| request.method).map_or("GET", |method| method.of(text));
     (name, method, request.map_or("", |request| request.target.of(text)))
-}
-
-/// The run as text.
-struct View<'w> {
-    lines: CellLines<'w>,
-    heading: Heading,
-    /// The file whose cells are shown now.
-    file: Option<SourceId>,
-    /// Problems that were shown: one of a preamble holds for many cells.
-    shown: Vec<Problem>,
-    began: Instant,
-}
-
-impl View<'_> {
-    fn show(&mut self, out: &mut Out, event: &Event) -> io::Result<()> {
-        match event {
-            Event::Began { cells, .. } => {
-                if !out.quiet {
-                    let line = self.heading.text(out.look);
-                    writeln!(out.result(), "{line}  {}", table::count(*cells, "request", "requests"))?;
-                    if out.terminal {
-                        out.flush()?;
-                    }
-                }
-            }
-            Event::Token(report) => {
-                if !out.quiet {
-                    let line = self.lines.token(report);
-                    writeln!(out.result(), "{line}")?;
-                }
-            }
-            Event::Cell(report) => {
-                let bad = !matches!(report.outcome, Outcome::Passed | Outcome::Skipped(_));
-                if bad || !out.quiet {
-                    if self.file != Some(report.cell.source) {
-                        self.file = Some(report.cell.source);
-                        let path = self.lines.workspace.shown_path(report.cell.source);
-                        let path = out.look.strong(&path);
-                        writeln!(out.result(), "{path}")?;
-                    }
-                    for line in self.lines.cell(report) {
-                        writeln!(out.result(), "{line}")?;
-                    }
-                    if out.terminal {
-                        out.flush()?;
-                    }
-                }
-                let fresh: Vec<Problem> =
-                    report.problems.iter().filter(|problem| !self.shown.contains(problem)).cloned().collect();
-                out.problems(self.lines.workspace, &fresh)?;
-                self.shown.extend(fresh);
-            }
-            Event::Ended(figures) => {
-                let line = summary(figures, self.began.elapsed(), out.look);
-                writeln!(out.result(), "{line}")?;
-            }
-        }
-        Ok(())
-    }
 }

@@ -7,15 +7,16 @@ use crate::guard::guard;
 use crate::host::Host;
 use crate::kept::{self, Cookies, Kept};
 use crate::options::options;
-use crate::sending::{Saving, drive};
+use crate::sending::{Audience, Saving, Senders, drive};
 use crate::session::{Session, places};
 use crate::show::pager::Pager;
 use crate::show::verdict::Told;
 use crate::show::{Out, body, data, exchange};
 use serde_json::json;
-use std::io::Write;
+use std::io::{self, Write};
 use std::path::Path;
-use yieldtray_core::replay::{Event, Link, Next, Plan, Run, chain};
+use std::sync::Arc;
+use yieldtray_core::replay::{CellReport, Event, Link, Next, Plan, Run, TokenReport, chain};
 use yieldtray_core::response::Exchange;
 use yieldtray_core::secret::Masker;
 use yieldtray_core::syntax::typed_field;
@@ -64,9 +65,8 @@ pub(crate) fn send(common: &Common, args: Send, host: &Host, out: &mut Out) -> R
     if session.reveal {
         run = run.revealing();
     }
-    let (mut answer, mut report, mut before, mut tokens) = (None, None, Vec::new(), Vec::new());
     let cookies_before = jar.kept();
-    let client = Client::new(options(&session)).with_jar(jar);
+    let client = Arc::new(Client::new(options(&session)).with_jar(jar));
     let wants = |part: Part| show.contains(&part) || show.contains(&Part::All);
     let held = out.json || pick.is_some() || wants(Part::Body);
     let file = file.map(|file| session.path_from_here(&file));
@@ -75,25 +75,9 @@ pub(crate) fn send(common: &Common, args: Send, host: &Host, out: &mut Out) -> R
         out: file.clone().map(|file| (cell, file, held)),
         bar: host.errors_are_terminal && !out.quiet,
     };
-    drive(
-        &mut run,
-        &client,
-        &saving,
-        |sent, exchange| {
-            if sent == cell {
-                answer = Some(exchange.clone());
-            }
-        },
-        |_, event| {
-            match event {
-                Event::Cell(own) if own.cell == cell => report = Some(own),
-                Event::Cell(need) => before.push(need),
-                Event::Token(got) => tokens.push(got),
-                Event::Began { .. } | Event::Ended(_) => {}
-            }
-            Ok(())
-        },
-    )?;
+    let mut came = Came { cell, answer: None, report: None, before: Vec::new(), tokens: Vec::new() };
+    drive(&mut run, &mut Senders::one(Arc::clone(&client)), &saving, 1, &mut came)?;
+    let Came { answer, report, before, tokens, .. } = came;
     let code = run.summary().exit_code();
     let told = Told { run: &run, cell, heading: session.heading(), look: out.error_look };
     if out.json {
@@ -140,6 +124,33 @@ pub(crate) fn send(common: &Common, args: Send, host: &Host, out: &mut Out) -> R
     let cookies = Cookies { before: &cookies_before, after: &client.jar() };
     kept::keep(&session, store, &run, Some(&cookies), out)?;
     Ok(code)
+}
+
+/// What came of a request and of those before it.
+struct Came {
+    cell: CellId,
+    answer: Option<Exchange>,
+    report: Option<Box<CellReport>>,
+    before: Vec<Box<CellReport>>,
+    tokens: Vec<TokenReport>,
+}
+
+impl Audience for Came {
+    fn answered(&mut self, cell: CellId, exchange: &Exchange) {
+        if cell == self.cell {
+            self.answer = Some(exchange.clone());
+        }
+    }
+
+    fn happened(&mut self, _run: &Run<'_>, event: Event) -> io::Result<()> {
+        match event {
+            Event::Cell(own) if own.cell == self.cell => self.report = Some(own),
+            Event::Cell(need) => self.before.push(need),
+            Event::Token(got) => self.tokens.push(got),
+            Event::Began { .. } | Event::Ended(_) => {}
+        }
+        Ok(())
+    }
 }
 
 /// `Name: value` of `--header`.
@@ -215,8 +226,7 @@ fn look(
                 run.answer(&question, value);
             }
             Some(Next::Send(ready)) => break Some(ready),
-            Some(Next::Authorize(_) | Next::Pause(_)) => {}
-            None => break None,
+            Some(Next::Authorize(_) | Next::Pause(_) | Next::Wait) | None => break None,
         }
     };
     let events: Vec<Event> = run.events().collect();

@@ -32,7 +32,10 @@ pub(crate) struct Columns {
 
 impl Columns {
     /// Columns wide enough for these names, methods and targets, as far as the terminal goes.
-    pub(crate) fn new<'t>(cells: impl Iterator<Item = (Cow<'t, str>, &'t str, &'t str)>, terminal: Option<usize>) -> Self {
+    pub(crate) fn new<'t>(
+        cells: impl Iterator<Item = (Cow<'t, str>, &'t str, &'t str)>,
+        terminal: Option<usize>,
+    ) -> Self {
         let (mut name, mut method, mut target) = (4, 3, 8);
         for (own_name, own_method, own_target) in cells {
             name = name.max(own_name.chars().count());
@@ -244,7 +247,9 @@ impl Heading {
 pub(crate) fn summary(summary: &Summary, elapsed: Duration, look: Look) -> String {
     let mut parts = vec![count(summary.requests, "request", "requests"), count(summary.checks, "check", "checks")];
     let failed = summary.failed_checks;
-    if failed + summary.failed_yields + summary.no_answer + summary.mistaken + summary.not_sent == 0 {
+    if failed + summary.failed_yields + summary.no_answer + summary.mistaken + summary.not_sent == 0
+        && !summary.interrupted
+    {
         parts.push(if summary.checks > 0 { look.good("all passed") } else { "nothing judged".to_owned() });
     }
     let mut bad = |number: usize, words: String| {
@@ -263,6 +268,9 @@ pub(crate) fn summary(summary: &Summary, elapsed: Duration, look: Look) -> Strin
     let left_out = summary.left_out;
     if left_out > 0 {
         parts.push(look.odd(&format!("{left_out} left out")));
+    }
+    if summary.interrupted {
+        parts.push(look.bad("interrupted"));
     }
     parts.push(time(elapsed));
     parts.join(" · ")

@@ -102,6 +102,7 @@ fn totals(summary: &Summary, elapsed: Duration) -> Value {
         "left_out": summary.left_out,
         "mistaken": summary.mistaken,
         "no_answer": summary.no_answer,
+        "interrupted": summary.interrupted,
         "elapsed_ms": millis(elapsed),
         "exit_code": summary.exit_code(),
     })

@@ -9,6 +9,8 @@ pub(crate) mod graph;
 pub(crate) mod look;
 pub(crate) mod pager;
 pub(crate) mod problems;
+mod progress;
+pub(crate) mod running;
 pub(crate) mod safe;
 pub(crate) mod table;
 pub(crate) mod verdict;

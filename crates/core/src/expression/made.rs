@@ -19,9 +19,18 @@ pub(super) const MADE: &str = "@made";
 const STEPS: u32 = 1_000_000;
 
 /// Where random values and the time come from. The same seed gives the same values in the same
-/// order.
+/// order, for each subject ([`MadeUp::begin`]) by itself.
 #[derive(Clone)]
 pub struct MadeUp(Arc<Source>);
+
+/// The values of one subject that are still to come.
+pub(crate) struct Draws(fastrand::Rng);
+
+impl Default for Draws {
+    fn default() -> Self {
+        Self(fastrand::Rng::with_seed(0))
+    }
+}
 
 struct Source {
     seed: u64,
@@ -45,6 +54,25 @@ impl MadeUp {
             clock,
             steps: AtomicU32::new(STEPS),
         }))
+    }
+
+    /// Begins the values of a subject. They depend on the seed and on its words and numbers alone, and not on
+    /// what was made up before for others.
+    pub(crate) fn begin(&self, words: &[&str], numbers: &[usize]) {
+        // FNV-1a: the same on every machine and in every version, which a library's hasher does not promise.
+        let mut hash = 0xcbf2_9ce4_8422_2325 ^ self.0.seed;
+        let mut take = |byte: u8| hash = (hash ^ u64::from(byte)).wrapping_mul(0x0100_0000_01b3);
+        for word in words {
+            word.bytes().for_each(&mut take);
+            take(0);
+        }
+        numbers.iter().for_each(|number| (*number as u64).to_le_bytes().into_iter().for_each(&mut take));
+        self.swap(&mut Draws(fastrand::Rng::with_seed(hash)));
+    }
+
+    /// Goes on with the values of another subject, and puts those of the last one aside.
+    pub(crate) fn swap(&self, draws: &mut Draws) {
+        std::mem::swap(&mut *self.0.random.lock().unwrap_or_else(PoisonError::into_inner), &mut draws.0);
     }
 
     /// The time.

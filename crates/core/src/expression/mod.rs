@@ -29,6 +29,7 @@ pub use engine::{Bindings, Engine};
 pub use explain::{Explanation, Part};
 pub(crate) use files::FileReader;
 pub use functions::{FAKE_KINDS, FUNCTIONS, Function};
+pub(crate) use made::Draws;
 pub use made::{Clock, MadeUp};
 pub use own::OwnFunction;
 pub(crate) use schemas::Schemas;

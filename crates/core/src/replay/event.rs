@@ -1,7 +1,9 @@
 use crate::problem::{Problem, SourceId};
 use crate::response::Failure;
+use crate::secret::Masker;
 use crate::syntax::Span;
 use crate::workspace::CellId;
+use std::borrow::Cow;
 use std::time::Duration;
 
 /// What happens in a run, in the order it happens. Every text in it is masked.
@@ -107,6 +109,41 @@ pub struct CellReport {
     pub advice: Option<String>,
 }
 
+impl CellReport {
+    /// Hides secrets that became known after it was made.
+    pub(super) fn mask(&mut self, masker: &Masker) {
+        let mut hide = |text: &mut String| {
+            if let Cow::Owned(masked) = masker.mask(text) {
+                *text = masked;
+            }
+        };
+        hide(&mut self.url);
+        if let Outcome::Skipped(reason) = &mut self.outcome {
+            hide(reason);
+        }
+        for failure in &mut self.failures {
+            failure.notes.iter_mut().chain(&mut failure.hint).for_each(&mut hide);
+            for (text, value) in &mut failure.parts {
+                hide(text);
+                match value {
+                    Ok(text) | Err(text) => hide(text),
+                }
+            }
+        }
+        for taken in &mut self.yields {
+            match &mut taken.value {
+                Ok(text) | Err(text) => hide(text),
+            }
+        }
+        self.problems.iter_mut().for_each(|problem| hide(&mut problem.message));
+        if let Some(failure) = &mut self.failure {
+            hide(&mut failure.message);
+            failure.hint.iter_mut().for_each(&mut hide);
+        }
+        self.advice.iter_mut().for_each(&mut hide);
+    }
+}
+
 /// A check that failed, with what a person needs to see why.
 #[derive(Clone, Debug)]
 pub struct CheckFailure {
@@ -162,13 +199,17 @@ pub struct Summary {
     pub mistaken: usize,
     /// Requests without a usable answer.
     pub no_answer: usize,
+    /// Whether somebody ended the run before its end.
+    pub interrupted: bool,
 }
 
 impl Summary {
     /// The exit code: 0 all well, 1 a check or a yield failed, 2 a mistake, 3 no usable answer; the
-    /// largest of those that hold.
+    /// largest of those that hold. 130 for a run that somebody ended.
     pub fn exit_code(&self) -> u8 {
-        if self.no_answer > 0 {
+        if self.interrupted {
+            130
+        } else if self.no_answer > 0 {
             3
         } else if self.mistaken > 0 {
             2

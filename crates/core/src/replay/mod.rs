@@ -2,13 +2,18 @@
 //! cells in order, a [`Run`] hands out the requests that are ready and takes the answers. What
 //! happened comes out as [`Event`]s; the terminal, data output and editors only read those.
 
+mod advance;
 mod around;
 mod chain;
 mod checks;
+mod complete;
+mod crash;
 mod event;
 mod examine;
 mod graph;
 mod judge;
+mod lane;
+mod order;
 mod plan;
 mod question;
 mod ready;
@@ -20,6 +25,7 @@ mod turn;
 #[cfg(test)]
 mod tests;
 
+pub use advance::interrupted;
 pub use chain::{Link, chain};
 pub use event::{CellReport, CheckFailure, Event, Outcome, Summary, TokenReport, YieldReport};
 pub(crate) use examine::{examine_own, examine_preamble};
@@ -27,5 +33,5 @@ pub use graph::{Graph, Way};
 pub use plan::{Plan, Played, Step};
 pub use question::Question;
 pub use ready::Ready;
-pub use run::{Next, Run};
+pub use run::{Next, Pause, Run};
 pub use select::{Selection, matches};

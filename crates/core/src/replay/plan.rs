@@ -1,4 +1,4 @@
-use crate::problem::{Code, Problem, closest};
+use crate::problem::{Code, Problem, SourceId, closest};
 use crate::syntax::{Kind, Span};
 use crate::workspace::{CellId, Workspace};
 use rustc_hash::{FxHashMap, FxHashSet};
@@ -76,7 +76,8 @@ impl Plan {
     }
 }
 
-/// What runs afterwards comes after everything else of its file, unless something needs it.
+/// What runs afterwards comes after everything else of its file and of the files that need its cells, unless
+/// something needs it.
 fn last_of_their_files(steps: Vec<Step>) -> Vec<Step> {
     if steps.iter().all(|step| !step.afterwards) {
         return steps;
@@ -85,10 +86,26 @@ fn last_of_their_files(steps: Vec<Step>) -> Vec<Step> {
     let (late, mut steps): (Vec<Step>, Vec<Step>) =
         steps.into_iter().partition(|step| step.afterwards && !needed.contains(&step.cell));
     for step in late {
-        let last = steps.iter().rposition(|other| other.cell.source == step.cell.source);
+        let users = users(&steps, step.cell.source);
+        let last = steps.iter().rposition(|other| users.contains(&other.cell.source));
         steps.insert(last.map_or(steps.len(), |last| last + 1), step);
     }
     steps
+}
+
+/// A file and those that need its cells, and so on.
+fn users(steps: &[Step], file: SourceId) -> Vec<SourceId> {
+    let mut users = vec![file];
+    let mut at = 0;
+    while let Some(used) = users.get(at).copied() {
+        for step in steps.iter().filter(|step| step.needs.iter().any(|need| need.source == used)) {
+            if !users.contains(&step.cell.source) {
+                users.push(step.cell.source);
+            }
+        }
+        at += 1;
+    }
+    users
 }
 
 /// The cells that a cell directly needs, as far as they can be found.

@@ -1,6 +1,6 @@
 use crate::expression::{Kind as ValueKind, Value};
 use crate::problem::{Code, Problem};
-use crate::syntax::Kind;
+use crate::syntax::{Kind, Span};
 use crate::workspace::{CellId, Lookup, Stage};
 
 /// A question of `% ask`, ready to be put.
@@ -46,7 +46,13 @@ pub(super) fn questions(lookup: &mut Lookup<'_>) -> (Option<Question>, Vec<Probl
     for line in workspace.cell(cell).instructions() {
         let Kind::Ask { name, question, secret, default, choices } = line.kind else { continue };
         let (name, words) = (name.of(text), question.of(text));
-        if reach.settings.set_value(name).is_some() || reach.answers.get(name, words).is_some() {
+        if reach.settings.set_value(name).is_some() {
+            continue;
+        }
+        if let Some(answer) = reach.answers.get(name, words) {
+            // Who comes to it first may not be who is heard first: each says that the default was taken.
+            let taken = !reach.settings.can_ask;
+            problems.extend(taken.then(|| default_taken(name, answer, secret, line.span).in_source(cell.source)));
             continue;
         }
         let secrets_before = lookup.memo.secrets.len();
@@ -85,15 +91,18 @@ pub(super) fn questions(lookup: &mut Lookup<'_>) -> (Option<Question>, Vec<Probl
         }
         // In a build job the default is what somebody would have said; that it was taken is worth a word.
         if let Some(default) = default {
-            let shown = match secret || default.kind() == ValueKind::Bytes {
-                true => String::new(),
-                false => format!(", {}", default.show()),
-            };
-            let message = format!("nobody can be asked for `{name}`: its default is taken{shown}");
-            let remark = Problem::remark(Code::Assumption, line.span, message);
-            problems.push(remark.with_hint(format!("pass `--set {name}=…` for another")).in_source(cell.source));
+            problems.push(default_taken(name, &default, secret, line.span).in_source(cell.source));
             taken.push((name.to_owned(), words.to_owned(), default));
         }
     }
     (None, problems, taken)
+}
+
+fn default_taken(name: &str, default: &Value, secret: bool, line: Span) -> Problem {
+    let shown = match secret || default.kind() == ValueKind::Bytes {
+        true => String::new(),
+        false => format!(", {}", default.show()),
+    };
+    let message = format!("nobody can be asked for `{name}`: its default is taken{shown}");
+    Problem::remark(Code::Assumption, line, message).with_hint(format!("pass `--set {name}=…` for another"))
 }

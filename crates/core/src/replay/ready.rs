@@ -3,6 +3,7 @@
 use super::Run;
 use super::checks::{self, Purpose, Use, Wait};
 use super::event::{CellReport, Outcome};
+use super::lane::Timetable;
 use super::run::Fate;
 use crate::problem::{Code, Problem};
 use crate::request::{Extras, Prepared, Token, prepare};
@@ -23,6 +24,14 @@ pub struct Ready<'w> {
     pub save: Option<PathBuf>,
     /// The token it carries.
     pub(super) token: Option<Token>,
+    /// Which of the files that may go side by side it belongs to; one has its cookies to itself.
+    pub lane: usize,
+    /// Which time the plan is gone through, from 1.
+    pub round: usize,
+    /// The cells of other lanes it directly needs: it has their cookies too.
+    pub from: Vec<CellId>,
+    /// Whether a cell of another lane needs this one.
+    pub awaited: bool,
     /// Its place in the plan.
     pub(super) step: usize,
     pub(super) memo: Memo,
@@ -52,11 +61,11 @@ impl<'w> Run<'w> {
         let cell = self.plan.steps[step].cell;
         // Whatever comes of it, the row is used up.
         let mut memo = self.memo_for_request();
-        let mut problems = match &self.turn {
+        let mut problems = match &self.lane.turn {
             Some(_) => self.plan.steps[step].problems.clone(),
             None => std::mem::take(&mut self.plan.steps[step].problems),
         };
-        problems.append(&mut self.found);
+        problems.append(&mut self.lane.found);
         if problems.iter().any(Problem::is_mistake) {
             // What rows and sequences would give is not known here.
             let given = self.workspace.rows_file(cell).is_some() || self.plan.steps[step].played.is_some();
@@ -78,9 +87,9 @@ impl<'w> Run<'w> {
             return Err(Box::new(self.report(cell, outcome, problems)));
         }
         // A cell with rows is made ready again.
-        let uses = match &self.turn {
-            Some(_) => self.ahead.clone(),
-            None => std::mem::take(&mut self.ahead),
+        let uses = match &self.lane.turn {
+            Some(_) => self.lane.ahead.clone(),
+            None => std::mem::take(&mut self.lane.ahead),
         };
         let mut lookup = Lookup::new(self.reach(), cell, &self.plan.steps[step].needs, &mut memo);
         let headers = self.headers.as_ref().filter(|(own, _)| *own == cell);
@@ -98,7 +107,25 @@ impl<'w> Run<'w> {
                     self.masker.add(credential(value));
                 }
                 let prepared = Arc::new(prepared);
-                Ok(Box::new(Ready { prepared, cell, save, token, step, memo, uses, remarks: problems, wait }))
+                let Timetable { awaited, lane_of, .. } = &self.timetable;
+                let own = &self.plan.steps[step];
+                let from =
+                    own.needs.iter().copied().filter(|need| awaited.contains(need) && need.source != cell.source);
+                Ok(Box::new(Ready {
+                    prepared,
+                    cell,
+                    save,
+                    lane: lane_of[step] as usize,
+                    round: own.round,
+                    from: from.collect(),
+                    awaited: awaited.contains(&cell),
+                    token,
+                    step,
+                    memo,
+                    uses,
+                    remarks: problems,
+                    wait,
+                }))
             }
             _ => Err(Box::new(self.report(cell, Outcome::Mistaken, problems))),
         }
@@ -110,7 +137,7 @@ impl<'w> Run<'w> {
         let mut memo = Memo::default();
         let mut lookup = Lookup::new(self.reach(), cell, &self.plan.steps[step].needs, &mut memo);
         let (_, mut problems) = prepare(&mut lookup, Extras::default());
-        problems.extend(missing_in_checks(&mut lookup, &self.ahead));
+        problems.extend(missing_in_checks(&mut lookup, &self.lane.ahead));
         problems.retain(|problem| matches!(problem.code, Code::UnknownValue | Code::ValueCycle | Code::NeedsResponse));
         problems
     }

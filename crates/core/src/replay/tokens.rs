@@ -1,14 +1,16 @@
 //! The tokens of a run: got when a cell asks for one, and not twice.
 
 use super::Run;
-use super::event::{Event, TokenReport};
+use super::event::TokenReport;
+use super::order::Told;
 use super::plan::Step;
+use super::run::Next;
 use crate::request::{Granted, Token, TokenRequest, token_request};
 use crate::response::{Exchange, Failure, FailureKind};
 use crate::secret::Masker;
 use crate::workspace::Lookup;
 
-impl Run<'_> {
+impl<'w> Run<'w> {
     /// Takes the answer to a request for a token. Where there is none, the cells that ask for it are
     /// reported as not answered.
     pub fn authorize(&mut self, request: &TokenRequest, answer: Result<&Exchange, &Failure>) {
@@ -21,20 +23,21 @@ impl Run<'_> {
             Ok(exchange) => match request.token(exchange, now) {
                 Ok(token) => {
                     learn_token(&mut self.masker, &token);
-                    self.just_got = Some(token.profile.clone());
-                    self.events.push_back(Event::Token(TokenReport {
+                    self.token_reports.push(TokenReport {
                         profile: token.profile.clone(),
                         url: self.masker.mask(request.prepared.url.as_str()).into_owned(),
                         elapsed: exchange.timings.total,
                         seconds: token.ends.map(|ends| ends - now),
                         renewed: request.renews(),
-                    }));
-                    return self.tokens.put(token);
+                    });
+                    self.tokens.put(token);
+                    return self.release(&request.profile, true);
                 }
                 // What renews it has ended too: the next request for it starts from the beginning.
                 Err(_) if request.renews() => {
                     self.dropped.push(request.profile.clone());
-                    return self.tokens.drop_profile(&request.profile);
+                    self.tokens.drop_profile(&request.profile);
+                    return self.release(&request.profile, false);
                 }
                 Err(message) => Failure {
                     kind: FailureKind::NotAuthorized,
@@ -45,11 +48,39 @@ impl Run<'_> {
             },
         };
         self.refused.insert(request.profile.clone(), failure);
+        self.release(&request.profile, false);
+    }
+
+    /// Lets the lanes go on that wait for a profile's token.
+    fn release(&mut self, profile: &str, got: bool) {
+        for lane in self.timetable.release(profile) {
+            self.enter(lane);
+            self.lane.just_got = got.then(|| profile.to_owned());
+            self.exit();
+        }
+    }
+
+    /// Lets the entered lane wait for a token; the first one that does asks for it.
+    pub(super) fn wait_for_token(&mut self, request: Box<TokenRequest>) -> Option<Next<'w>> {
+        let asked = self.timetable.waiting.iter().any(|(profile, _)| *profile == request.profile);
+        self.timetable.waiting.extend(self.entered.map(|lane| (request.profile.clone(), lane)));
+        (!asked).then_some(Next::Authorize(request))
+    }
+
+    /// Tells of a token that was got in this run, once a lane.
+    fn tell_token(&mut self, token: &Token) {
+        let got = self.token_reports.iter().rposition(|report| report.profile == token.profile);
+        let Some(number) = got.filter(|number| token.fresh && !self.lane.tokens_told.contains(number)) else { return };
+        self.lane.tokens_told.push(number);
+        if let Some(lane) = self.entered {
+            let told = Told::Token(number, self.token_reports[number].clone());
+            self.order.tell(lane, self.lane.current, told, &self.masker);
+        }
     }
 
     /// The token a step needs, or why none could be got for it.
     pub(super) fn granted(&mut self, step: usize) -> Result<Granted, Failure> {
-        let just_got = self.just_got.take();
+        let just_got = self.lane.just_got.take();
         if self.dry || self.cannot_be_sent(step) {
             return Ok(Granted::NotNeeded);
         }
@@ -63,9 +94,14 @@ impl Run<'_> {
                 None => Ok(Granted::Request(request)),
                 Some(failure) => Err(self.masked(failure)),
             },
-            Ok(granted) => Ok(granted),
+            Ok(granted) => {
+                if let Granted::Token(token) = &granted {
+                    self.tell_token(token);
+                }
+                Ok(granted)
+            }
             Err(found) => {
-                self.found.extend(found);
+                self.lane.found.extend(found);
                 Ok(Granted::NotNeeded)
             }
         }

@@ -30,6 +30,13 @@ pub(super) struct Again<'w> {
     pause: Option<Duration>,
 }
 
+impl Again<'_> {
+    /// Its step.
+    pub(super) fn step(&self) -> usize {
+        self.ready.step
+    }
+}
+
 /// What the rows of a cell say about its turn.
 pub(super) enum Rowed {
     /// It is sent now: for its row, or as it has none.
@@ -41,10 +48,10 @@ pub(super) enum Rowed {
 impl<'w> Run<'w> {
     /// The request that is sent again, or the pause before it.
     pub(super) fn again(&mut self) -> Option<Result<Box<Ready<'w>>, Duration>> {
-        let again = self.again.as_mut()?;
+        let again = self.lane.again.as_mut()?;
         match again.pause.take() {
             Some(pause) => Some(Err(pause)),
-            None => self.again.take().map(|again| Ok(again.ready)),
+            None => self.lane.again.take().map(|again| Ok(again.ready)),
         }
     }
 
@@ -52,21 +59,21 @@ impl<'w> Run<'w> {
     pub(super) fn send_again(&mut self, mut ready: Box<Ready<'w>>, wait: Wait<'w>) {
         let pause = Some(wait.every);
         ready.wait = Some(wait);
-        self.again = Some(Again { ready, pause });
+        self.lane.again = Some(Again { ready, pause });
     }
 
     /// Takes the next row of a cell that has rows.
     pub(super) fn take_row(&mut self, step: usize) -> Rowed {
         let cell = self.plan.steps[step].cell;
         let Some(path) = self.workspace.rows_file(cell) else { return Rowed::Now };
-        if self.turn.is_none() {
+        if self.lane.turn.is_none() {
             // What cannot be sent anyway is not looked at further.
             if self.cannot_be_sent(step) {
                 return Rowed::Now;
             }
             match self.workspace.rows(cell, path.of(&self.workspace.source(cell.source).text)) {
                 Ok(rows) => {
-                    self.turn = Some(Turn { rows, row: None, number: 0, passed: true, path, over: false });
+                    self.lane.turn = Some(Turn { rows, row: None, number: 0, passed: true, path, over: false });
                 }
                 Err(why) => {
                     let problem = rows_problem(path, format!("there are no rows: {why}"), cell);
@@ -75,7 +82,7 @@ impl<'w> Run<'w> {
                 }
             }
         }
-        let Some(turn) = &mut self.turn else { return Rowed::Now };
+        let Some(turn) = &mut self.lane.turn else { return Rowed::Now };
         if turn.row.is_some() {
             return Rowed::Now;
         }
@@ -103,7 +110,7 @@ impl<'w> Run<'w> {
     }
 
     fn end_turn(&mut self, cell: CellId) {
-        let Some(turn) = self.turn.take() else { return };
+        let Some(turn) = self.lane.turn.take() else { return };
         if turn.number == 0 {
             let file = turn.path.of(&self.workspace.source(cell.source).text);
             let report = self.report(cell, Outcome::Skipped(format!("`{file}` has no rows")), Vec::new());
@@ -116,38 +123,38 @@ impl<'w> Run<'w> {
 
     /// The number of the row a cell is sent for; what is asked for it leaves the row where it is.
     pub(super) fn row_number(&self) -> Option<usize> {
-        self.turn.as_ref().filter(|turn| turn.number > 0).map(|turn| turn.number)
+        self.lane.turn.as_ref().filter(|turn| turn.number > 0).map(|turn| turn.number)
     }
 
     /// Notes how a row came out; the next one may follow.
     pub(super) fn end_row(&mut self, passed: bool) {
-        if let Some(turn) = &mut self.turn {
+        if let Some(turn) = &mut self.lane.turn {
             turn.passed &= passed;
         }
     }
 
     /// What a cell's expressions see beside its lines: its row, and what a sequence gives it.
     pub(super) fn memo(&self) -> Memo {
-        Memo::given(self.turn.as_ref().and_then(|turn| turn.row.clone()), self.given.clone())
+        Memo::given(self.lane.turn.as_ref().and_then(|turn| turn.row.clone()), self.lane.given.clone())
     }
 
     /// The same, for the request itself: after it the next row is due.
     pub(super) fn memo_for_request(&mut self) -> Memo {
-        let row = self.turn.as_mut().and_then(|turn| turn.row.take());
-        Memo::given(row, std::mem::take(&mut self.given))
+        let row = self.lane.turn.as_mut().and_then(|turn| turn.row.take());
+        Memo::given(row, std::mem::take(&mut self.lane.given))
     }
 
     /// The sequence that gives a cell something which is still to be worked out.
     pub(super) fn giver(&self, step: usize) -> Option<CellId> {
         let played = self.plan.steps[step].played.filter(|played| played.with.is_some())?;
-        self.given.is_empty().then_some(played.by)
+        self.lane.given.is_empty().then_some(played.by)
     }
 
     /// Works out, once for each request, what the sequence that plays a cell gives it, as the sequence's own
     /// cell sees it.
     pub(super) fn give(&mut self, step: usize) {
         let Some(Played { by, with: Some(with) }) = self.plan.steps[step].played else { return };
-        if !self.given.is_empty() || self.cannot_be_sent(step) {
+        if !self.lane.given.is_empty() || self.cannot_be_sent(step) {
             return;
         }
         let text = &self.workspace.source(by.source).text;
@@ -155,11 +162,11 @@ impl<'w> Run<'w> {
         for (name, expression) in Kind::assignments(with, text) {
             match Lookup::new(self.reach(), by, &[], &mut own).evaluate(by.source, expression, Stage::Before) {
                 Ok(value) => given.push((name.of(text).to_owned(), value)),
-                Err(found) => self.found.extend(found),
+                Err(found) => self.lane.found.extend(found),
             }
         }
         self.masker.learn(own.secrets);
-        self.given = given;
+        self.lane.given = given;
     }
 
     /// Whether `% skip when` holds: why, as far as the line says it.

@@ -181,6 +181,8 @@ pub enum FailureKind {
     NotAuthorized,
     /// The answer could not be written where it goes.
     NotSaved,
+    /// Nobody waited for the answer.
+    Interrupted,
     /// Anything else.
     Other,
 }
@@ -199,6 +201,7 @@ impl FailureKind {
             FailureKind::Redirect => "redirect",
             FailureKind::NotAuthorized => "not-authorized",
             FailureKind::NotSaved => "not-saved",
+            FailureKind::Interrupted => "interrupted",
             FailureKind::Other => "other",
         }
     }

@@ -1,13 +1,15 @@
 use super::CellId;
 use crate::expression::Value;
 use crate::problem::SourceId;
-use rustc_hash::FxHashMap;
+use rustc_hash::{FxHashMap, FxHashSet};
 
 /// What responses yielded. A value is seen in the file of the cell that yielded it, and elsewhere
 /// by a cell that needs that cell: so files can run side by side with the same result.
 #[derive(Clone, Debug, Default)]
 pub struct Tray {
     values: FxHashMap<Box<str>, Vec<Yielded>>,
+    /// Cells that cells of other files need: what they yield stays, whatever comes later.
+    shared: FxHashSet<CellId>,
 }
 
 /// A value and where it came from.
@@ -26,10 +28,17 @@ pub struct Yielded {
 }
 
 impl Tray {
+    /// The tray of a run in which cells of other files need `shared`.
+    #[must_use]
+    pub(crate) fn shared(self, shared: FxHashSet<CellId>) -> Self {
+        Self { shared, ..self }
+    }
+
     /// Puts a value on the tray; in one file the later one stays.
     pub fn put(&mut self, name: &str, yielded: Yielded) {
         let same_name = self.values.entry(name.into()).or_default();
-        same_name.retain(|old| old.source != yielded.source);
+        let is_shared = |cell: Option<CellId>| cell.is_some_and(|cell| self.shared.contains(&cell));
+        same_name.retain(|old| old.source != yielded.source || (old.cell != yielded.cell && is_shared(old.cell)));
         same_name.push(yielded);
     }
 
@@ -41,7 +50,7 @@ impl Tray {
     /// The value a cell of `file` sees under `name`, if that cell directly needs `needs`.
     pub fn get(&self, name: &str, file: SourceId, needs: &[CellId]) -> Option<&Yielded> {
         let same_name = self.values.get(name)?;
-        let own = same_name.iter().find(|yielded| yielded.source == file);
+        let own = same_name.iter().rev().find(|yielded| yielded.source == file);
         own.or_else(|| same_name.iter().find(|yielded| yielded.cell.is_some_and(|cell| needs.contains(&cell))))
     }
 

@@ -1,0 +1,167 @@
+//! Drives a run of core over the network.
+
+mod interrupt;
+mod senders;
+mod work;
+
+use crate::ask;
+use crate::failure::Stop;
+use anyhow::Context;
+use futures_util::{FutureExt, StreamExt, stream::FuturesUnordered};
+use interrupt::Interrupts;
+pub(crate) use senders::Senders;
+use std::io;
+use std::path::{Path, PathBuf};
+use std::rc::Rc;
+use std::time::Duration;
+use work::{Work, Worked};
+use yieldtray_core::replay::{Event, Next, Run};
+use yieldtray_core::response::Exchange;
+use yieldtray_core::workspace::CellId;
+
+/// Where bodies are written, beside what `% save` says.
+pub(crate) struct Saving<'s> {
+    /// The workspace's folder, which `% save` counts from.
+    pub(crate) root: &'s Path,
+    /// A file for the body of one cell's answer, and whether the body is held all the same.
+    pub(crate) out: Option<(CellId, PathBuf, bool)>,
+    /// Whether a long download shows how far it is.
+    pub(crate) bar: bool,
+}
+
+/// Who listens to a run.
+pub(crate) trait Audience {
+    /// Gets each answer, before the events about it.
+    fn answered(&mut self, _cell: CellId, _exchange: &Exchange) {}
+
+    /// Gets what happens, in the order of the plan.
+    fn happened(&mut self, run: &Run<'_>, event: Event) -> io::Result<()>;
+
+    /// Whether it wants to hear from a run in which nothing happens.
+    fn is_waiting(&self) -> bool {
+        false
+    }
+
+    /// Shows how far a run is; said now and then.
+    fn waits(&mut self, _run: &Run<'_>) -> io::Result<()> {
+        Ok(())
+    }
+
+    /// Somebody else writes next.
+    fn gives_way(&mut self) -> io::Result<()> {
+        Ok(())
+    }
+}
+
+/// How often who waits is told how far a run is.
+const TICK: Duration = Duration::from_millis(100);
+
+/// Sends what `run` has ready, at most `jobs` requests at a time, and hands on what happens. Ctrl-C ends
+/// the run in good order; a second one ends it at once.
+pub(crate) fn drive(
+    run: &mut Run<'_>,
+    senders: &mut Senders,
+    saving: &Saving<'_>,
+    jobs: usize,
+    audience: &mut impl Audience,
+) -> Result<(), Stop> {
+    let one_thread = tokio::runtime::Builder::new_current_thread().enable_all().build().context("cannot start")?;
+    // All in one go: entering the runtime anew for each request costs as much as a small request.
+    one_thread.block_on(async {
+        let interrupts = Interrupts::watch().context("cannot watch for Ctrl-C")?;
+        let mut interrupts = std::pin::pin!(interrupts);
+        let cut_off = Rc::new(tokio::sync::Notify::new());
+        let mut under_way = FuturesUnordered::new();
+        let (mut question, mut spent) = (None, None);
+        let mut tick = audience.is_waiting().then(|| tokio::time::interval(TICK));
+        loop {
+            while under_way.len() < jobs && question.is_none() {
+                let work = match run.next() {
+                    Some(Next::Send(ready)) => {
+                        let client = senders.of(&ready);
+                        if saving.bar && work::saves(&ready, saving) {
+                            tell(run, audience)?;
+                        }
+                        Work::Send(ready, client)
+                    }
+                    Some(Next::Authorize(request)) => Work::Authorize(request, senders.base()),
+                    Some(Next::Pause(pause)) => Work::Rest(pause),
+                    Some(Next::Ask(asked)) => {
+                        question = Some(asked);
+                        break;
+                    }
+                    Some(Next::Wait) | None => break,
+                };
+                under_way.push(work.carry_out(saving, Rc::clone(&cut_off)));
+            }
+            // Who is asked sees first what happened so far, and keeps no server waiting.
+            if under_way.is_empty() {
+                tell(run, audience)?;
+                let Some(question) = question.take() else { break };
+                audience.gives_way()?;
+                match ask::question(&question) {
+                    Ok(value) => run.answer(&question, value),
+                    Err(Stop::Interrupted) => run.interrupt(),
+                    Err(stop) => return Err(stop),
+                }
+                continue;
+            }
+            // Polled once by the way: a request that can go out shall be out before anything is told.
+            let worked = match under_way.next().now_or_never() {
+                Some(worked) => worked,
+                None => {
+                    tokio::task::yield_now().await;
+                    // What happened before is told while servers work on the next requests.
+                    tell(run, audience)?;
+                    run.look_ahead();
+                    // To take a large answer apart takes time, which is to spare now.
+                    drop(spent.take());
+                    loop {
+                        tokio::select! {
+                            biased;
+                            worked = under_way.next() => break worked,
+                            () = interrupts.next() => {
+                                if interrupts.are_many() {
+                                    return Err(Stop::Interrupted);
+                                }
+                                run.interrupt();
+                                cut_off.notify_waiters();
+                            }
+                            () = ticked(&mut tick) => audience.waits(run)?,
+                        }
+                    }
+                }
+            };
+            match worked {
+                Some(Worked::Answered(ready, answer)) => {
+                    if let Ok(exchange) = &answer {
+                        audience.answered(ready.cell, exchange);
+                        senders.answered(&ready);
+                    }
+                    run.complete(ready, answer.as_ref());
+                    spent = Some(answer);
+                }
+                Some(Worked::Authorized(request, answer)) => run.authorize(&request, answer.as_ref()),
+                Some(Worked::Rested(pause)) => run.resume(&pause),
+                Some(Worked::Stopped(stop)) => return Err(stop),
+                None => {}
+            }
+        }
+        Ok(())
+    })
+}
+
+fn tell(run: &mut Run<'_>, audience: &mut impl Audience) -> io::Result<()> {
+    let events: Vec<Event> = run.events().collect();
+    events.into_iter().try_for_each(|event| audience.happened(run, event))
+}
+
+/// The next tick, if there are any.
+async fn ticked(tick: &mut Option<tokio::time::Interval>) {
+    match tick {
+        Some(tick) => {
+            tick.tick().await;
+        }
+        None => std::future::pending().await,
+    }
+}

@@ -1,0 +1,99 @@
+//! What is under way: a request, a request for a token, or a pause.
+
+use super::Saving;
+use crate::download::Download;
+use crate::failure::Stop;
+use std::io;
+use std::rc::Rc;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+use tokio::sync::Notify;
+use yieldtray_core::replay::{Pause, Ready, interrupted};
+use yieldtray_core::request::TokenRequest;
+use yieldtray_core::response::{Exchange, Failure, FailureKind};
+use yieldtray_transport::Client;
+
+/// What a run wants done.
+pub(super) enum Work<'w> {
+    Send(Box<Ready<'w>>, Arc<Client>),
+    Authorize(Box<TokenRequest>, Arc<Client>),
+    Rest(Pause),
+}
+
+/// What came of it.
+pub(super) enum Worked<'w> {
+    Answered(Box<Ready<'w>>, Result<Exchange, Failure>),
+    Authorized(Box<TokenRequest>, Result<Exchange, Failure>),
+    Rested(Pause),
+    Stopped(Stop),
+}
+
+impl<'w> Work<'w> {
+    /// Does it, until it is done or cut off.
+    pub(super) async fn carry_out(self, saving: &Saving<'_>, cut_off: Rc<Notify>) -> Worked<'w> {
+        match self {
+            Work::Send(ready, client) => {
+                let answer = match saves(&ready, saving) {
+                    true => match unless(cut_off, save(&client, &ready, saving)).await {
+                        Ok(Err(stop)) => return Worked::Stopped(stop),
+                        Ok(Ok(answer)) => answer,
+                        Err(failure) => Err(failure),
+                    },
+                    false => unless(cut_off, client.send(&ready.prepared)).await.and_then(|answer| answer),
+                };
+                Worked::Answered(ready, answer)
+            }
+            Work::Authorize(request, client) => {
+                let answer = unless(cut_off, client.send(&request.prepared)).await.and_then(|answer| answer);
+                Worked::Authorized(request, answer)
+            }
+            Work::Rest(pause) => {
+                let _ = unless(cut_off, tokio::time::sleep(pause.time)).await;
+                Worked::Rested(pause)
+            }
+        }
+    }
+}
+
+/// What `work` comes to, unless it is cut off before.
+async fn unless<T>(cut_off: Rc<Notify>, work: impl Future<Output = T>) -> Result<T, Failure> {
+    let start = Instant::now();
+    tokio::select! {
+        biased;
+        done = work => Ok(done),
+        () = cut_off.notified() => Err(Failure { elapsed: start.elapsed(), ..interrupted() }),
+    }
+}
+
+/// Whether the answer to a request goes to a file.
+pub(super) fn saves(ready: &Ready<'_>, saving: &Saving<'_>) -> bool {
+    ready.save.is_some() || saving.out.as_ref().is_some_and(|(cell, ..)| *cell == ready.cell)
+}
+
+/// Sends a request whose answer goes to a file. Dropped before its end, it leaves no half of one.
+async fn save(client: &Client, ready: &Ready<'_>, saving: &Saving<'_>) -> Result<Result<Exchange, Failure>, Stop> {
+    let not_saved = |error: io::Error| Failure {
+        kind: FailureKind::NotSaved,
+        message: format!("the body cannot be written: {error}"),
+        hint: None,
+        elapsed: Duration::ZERO,
+    };
+    let out = saving.out.as_ref().filter(|(cell, ..)| *cell == ready.cell);
+    let mut download = Download::new(saving.bar);
+    if let Some((_, file, _)) = out {
+        let refused = |error| Stop::refused(format!("cannot write `{}`: {error}", file.display()));
+        download = download.into_file(file).map_err(refused)?;
+    }
+    if let Some(file) = &ready.save {
+        // A request whose answer could not be kept is not sent at all.
+        download = match download.into_workspace(saving.root, file) {
+            Ok(download) => download,
+            Err(error) => return Ok(Err(not_saved(error))),
+        };
+    }
+    let hold = ready.reads_body() || out.is_none_or(|(.., hold)| *hold);
+    Ok(match client.send_to(&ready.prepared, &mut download, hold).await {
+        Ok(exchange) => download.finish().map(|()| exchange).map_err(not_saved),
+        Err(failure) => Err(failure),
+    })
+}

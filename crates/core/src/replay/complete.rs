@@ -1,0 +1,184 @@
+//! What an answer comes to: checks, yields, and the report of its cell.
+
+use super::Run;
+use super::checks::{self, Use};
+use super::event::{CellReport, Outcome};
+use super::judge::{Judge, Judgement};
+use super::order::Told;
+use super::ready::Ready;
+use super::run::Fate;
+use crate::problem::Problem;
+use crate::response::{Exchange, Failure, ResponseNames, advice};
+use crate::workspace::{CellId, Memo};
+use std::panic::{AssertUnwindSafe, catch_unwind};
+use std::time::Duration;
+
+impl<'w> Run<'w> {
+    /// Takes the answer to a request, or why there is none.
+    pub fn complete(&mut self, ready: Box<Ready<'w>>, answer: Result<&Exchange, &Failure>) {
+        self.enter(ready.lane);
+        self.lane.current = ready.step;
+        self.come_back();
+        self.summary.requests += 1;
+        match catch_unwind(AssertUnwindSafe(|| self.take(ready, answer))) {
+            Ok(()) => self.exit(),
+            Err(why) => self.crashed(why),
+        }
+    }
+
+    /// The same, in the entered lane.
+    pub(super) fn take(&mut self, mut ready: Box<Ready<'w>>, answer: Result<&Exchange, &Failure>) {
+        // What was waited for counts as a check; what never came is judged, and told, as one.
+        let (mut tries, mut came) = (1, 0);
+        if let Some(mut wait) = ready.wait.take() {
+            let (holds, took) = match answer {
+                Ok(exchange) => (self.holds(&mut ready, &wait.until, exchange), exchange.timings.total),
+                Err(failure) => (false, failure.elapsed),
+            };
+            wait.tries += 1;
+            wait.waited += took + wait.every;
+            if !holds && wait.waited <= wait.within && !self.interrupted {
+                return self.send_again(ready, wait);
+            }
+            tries = wait.tries;
+            match holds {
+                true => came = 1,
+                false => ready.uses.insert(0, wait.until),
+            }
+        }
+        let Ready { prepared, cell, step, mut memo, uses, remarks, token, .. } = *ready;
+        let mut report = self.report(cell, Outcome::Passed, remarks);
+        report.tries = tries;
+        report.method.clone_from(&prepared.method);
+        match answer {
+            Err(failure) => {
+                report.outcome = Outcome::NoAnswer;
+                report.elapsed = failure.elapsed;
+                report.failure = Some(self.masked(failure));
+                report.advice = self.unreachable(cell, step, failure);
+            }
+            Ok(exchange) => {
+                report.status = Some(exchange.status);
+                report.elapsed = exchange.timings.total;
+                report.size = exchange.size;
+                self.learn_cookies(exchange);
+                let judgement = self.judge(cell, step, &mut memo, &uses, exchange);
+                report.checks = came + judgement.checks;
+                let failed_yields = judgement.yields.iter().filter(|taken| taken.value.is_err()).count();
+                self.summary.failed_yields += failed_yields;
+                if failed_yields + judgement.failures.len() > 0 {
+                    report.outcome = Outcome::Failed;
+                }
+                report.failures = judgement.failures;
+                report.yields = judgement.yields;
+                report.problems.extend(judgement.remarks);
+                report.advice = advice(exchange, report.checks > 0 && report.outcome == Outcome::Passed);
+                // A kept token that is not taken any more is not tried again.
+                if let Some(token) = token.filter(|token| exchange.status == 401 && !token.fresh) {
+                    self.tokens.drop_profile(&token.profile);
+                    self.dropped.push(token.profile.clone());
+                    let profile = &token.profile;
+                    let words = format!(
+                        "the kept token of `{profile}` was not taken and is dropped: send again to get another"
+                    );
+                    report.advice = Some(words);
+                }
+            }
+        }
+        report.url = self.masker.mask(prepared.url.as_str()).into_owned();
+        report.advice = report.advice.map(|advice| self.masker.mask(&advice).into_owned());
+        self.finish(report);
+    }
+
+    pub(super) fn masked(&self, failure: &Failure) -> Failure {
+        let mask = |text: &str| self.masker.mask(text).into_owned();
+        Failure { message: mask(&failure.message), hint: failure.hint.as_deref().map(mask), ..failure.clone() }
+    }
+
+    /// Whether what a request waits for is there.
+    fn holds(&mut self, ready: &mut Ready<'w>, until: &Use<'w>, exchange: &Exchange) -> bool {
+        let until = std::slice::from_ref(until);
+        self.judge(ready.cell, ready.step, &mut ready.memo, until, exchange).failures.is_empty()
+    }
+
+    fn judge(
+        &mut self,
+        cell: CellId,
+        step: usize,
+        memo: &mut Memo,
+        uses: &[Use<'_>],
+        exchange: &Exchange,
+    ) -> Judgement {
+        let mut names = ResponseNames::reading(exchange, checks::reads_of_body(uses));
+        let mut judge = Judge {
+            workspace: self.workspace,
+            engine: self.engine,
+            settings: &self.settings,
+            tray: &mut self.tray,
+            answers: &self.answers,
+            masker: &mut self.masker,
+            cell,
+            needs: &self.plan.steps[step].needs,
+            memo,
+        };
+        judge.judge(uses, &mut names)
+    }
+
+    pub(super) fn report(&self, cell: CellId, outcome: Outcome, mut problems: Vec<Problem>) -> CellReport {
+        for problem in &mut problems {
+            if let std::borrow::Cow::Owned(masked) = self.masker.mask(&problem.message) {
+                problem.message = masked;
+            }
+        }
+        CellReport {
+            cell,
+            row: self.row_number(),
+            played_by: self.plan.steps.get(self.lane.current).and_then(|step| step.played).map(|played| played.by),
+            round: self.round,
+            tries: 1,
+            outcome,
+            method: String::new(),
+            url: String::new(),
+            status: None,
+            elapsed: Duration::ZERO,
+            size: 0,
+            checks: 0,
+            failures: Vec::new(),
+            yields: Vec::new(),
+            problems,
+            failure: None,
+            advice: None,
+        }
+    }
+
+    pub(super) fn finish(&mut self, report: CellReport) {
+        match report.outcome {
+            Outcome::NotSent(_) => self.summary.not_sent += 1,
+            Outcome::Skipped(_) => self.summary.skipped += 1,
+            Outcome::Mistaken => self.summary.mistaken += 1,
+            Outcome::NoAnswer => self.summary.no_answer += 1,
+            Outcome::Passed | Outcome::Failed => {}
+        }
+        self.summary.checks += report.checks;
+        self.summary.failed_checks += report.failures.len();
+        let fate = match report.outcome {
+            Outcome::Passed => Fate::Passed,
+            Outcome::Skipped(_) => Fate::Skipped,
+            _ => Fate::Failed,
+        };
+        if fate == Fate::Failed
+            && let Some(played) = self.plan.steps[self.lane.current].played
+        {
+            self.broken.insert(played.by);
+        }
+        match report.row {
+            Some(_) => self.end_row(fate != Fate::Failed),
+            None => {
+                self.done.insert(report.cell, fate);
+            }
+        }
+        let Some(lane) = self.entered else { return };
+        let told = Told::Cell(Box::new(report), self.masker.len());
+        self.order.tell(lane, self.lane.current, told, &self.masker);
+    }
+}

@@ -1,0 +1,39 @@
+//! When the program itself fails at a cell: its file's run ends there, and the others lose nothing.
+
+use super::Run;
+use super::event::Outcome;
+use super::run::Fate;
+use crate::problem::{Code, Problem};
+use std::any::Any;
+use std::panic::resume_unwind;
+
+impl Run<'_> {
+    /// Reports the cell that was worked on and ends its lane.
+    pub(super) fn crashed(&mut self, why: Box<dyn Any + Send>) {
+        // Outside of any lane there is nothing to be saved.
+        if self.entered.is_none() {
+            resume_unwind(why);
+        }
+        let words = why.downcast_ref::<&str>().map(|words| (*words).to_owned());
+        let words = words.or_else(|| why.downcast_ref::<String>().cloned()).unwrap_or_default();
+        let step = self.lane.current;
+        let cell = self.plan.steps[step].cell;
+        let message = format!("yieldtray itself failed at this cell: {words}");
+        let problem = Problem::mistake(Code::InternalFailure, self.workspace.cell(cell).title, message)
+            .with_hint("this is our mistake, not yours: please report it; the other files go on")
+            .in_source(cell.source);
+        self.lane.turn = None;
+        self.lane.again = None;
+        self.come_back();
+        let report = self.report(cell, Outcome::Mistaken, vec![problem]);
+        self.finish(report);
+        // Who waits for one of its other cells does so in vain.
+        let rest = self.lane.steps.split_off(self.lane.at.min(self.lane.steps.len()));
+        for other in rest.iter().filter(|other| **other != step) {
+            self.summary.left_out += 1;
+            self.done.insert(self.plan.steps[*other].cell, Fate::Failed);
+        }
+        self.lane.at = self.lane.steps.len();
+        self.exit();
+    }
+}

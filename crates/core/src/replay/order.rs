@@ -1,0 +1,103 @@
+//! Lanes tell what happens as it happens; whoever listens hears it in the order of the plan.
+
+use super::event::{CellReport, Event, TokenReport};
+use crate::problem::Code;
+use crate::secret::Masker;
+use rustc_hash::FxHashSet;
+use std::collections::VecDeque;
+
+/// A lane that is not listened to yet may be this many reports ahead; then it waits. So what is held
+/// does not grow with the rows of a file.
+const FAR: usize = 1000;
+
+/// What a lane tells.
+pub(super) enum Told {
+    /// A token was got, the one of this number, or used for the first time in this lane.
+    Token(usize, TokenReport),
+    /// A cell is done; and how many secrets were known then.
+    Cell(Box<CellReport>, usize),
+}
+
+/// Reports on their way into the order of the plan.
+#[derive(Default)]
+pub(super) struct Order {
+    /// The lane of each step.
+    lane_of: Vec<u32>,
+    /// The first step that is not told to its end.
+    cursor: usize,
+    /// For each lane, what it told and nobody heard yet.
+    held: Vec<VecDeque<(usize, Told)>>,
+    /// For each lane, the step before which everything was told.
+    reached: Vec<usize>,
+    /// What is ready to be heard.
+    pub(super) ready: VecDeque<Event>,
+    tokens: FxHashSet<usize>,
+    assumptions: FxHashSet<String>,
+}
+
+impl Order {
+    /// The order of steps that belong to these lanes.
+    pub(super) fn new(lane_of: Vec<u32>, lanes: usize) -> Self {
+        let held = (0..lanes).map(|_| VecDeque::new()).collect();
+        Self { lane_of, held, reached: vec![0; lanes], ..Self::default() }
+    }
+
+    /// Takes what a lane tells of a step.
+    pub(super) fn tell(&mut self, lane: usize, step: usize, told: Told, masker: &Masker) {
+        self.held[lane].push_back((step, told));
+        self.pass_on(masker);
+    }
+
+    /// Notes that a lane has told everything before `step`.
+    pub(super) fn reach(&mut self, lane: usize, step: usize, masker: &Masker) {
+        self.reached[lane] = step;
+        self.pass_on(masker);
+    }
+
+    /// The step before which a lane told everything.
+    pub(super) fn reached(&self, lane: usize) -> usize {
+        self.reached[lane]
+    }
+
+    /// Whether a lane has told so much that it should wait to be heard.
+    pub(super) fn is_far_ahead(&self, lane: usize) -> bool {
+        self.held[lane].len() >= FAR
+    }
+
+    fn pass_on(&mut self, masker: &Masker) {
+        while let Some(lane) = self.lane_of.get(self.cursor) {
+            let lane = *lane as usize;
+            while self.held[lane].front().is_some_and(|(step, _)| *step <= self.cursor) {
+                if let Some((_, told)) = self.held[lane].pop_front() {
+                    self.hear(told, masker);
+                }
+            }
+            if self.reached[lane] <= self.cursor {
+                break;
+            }
+            self.cursor += 1;
+        }
+    }
+
+    fn hear(&mut self, told: Told, masker: &Masker) {
+        match told {
+            // Each lane tells of the tokens it uses; the first one heard is news.
+            Told::Token(number, mut report) => {
+                if self.tokens.insert(number) {
+                    report.url = masker.mask(&report.url).into_owned();
+                    self.ready.push_back(Event::Token(report));
+                }
+            }
+            Told::Cell(mut report, secrets) => {
+                // While it was held, another lane may have met a secret that stands in it.
+                if masker.len() != secrets {
+                    report.mask(masker);
+                }
+                report.problems.retain(|problem| {
+                    problem.code != Code::Assumption || self.assumptions.insert(problem.message.clone())
+                });
+                self.ready.push_back(Event::Cell(report));
+            }
+        }
+    }
+}
