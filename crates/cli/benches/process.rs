@@ -3,7 +3,8 @@
 //!
 //! The bounds: `send` at most 0.5 of `curl -s` and 2.5 of a bare client, at most 0.55 of `curl -s` with
 //! values from the tray and a yield kept there; `replay` of 2,000 pairs at
-//! most 1.3 of a bare loop, its memory growing by less than 2 KiB a request.
+//! most 1.3 of a bare loop, its memory growing by less than 2 KiB a request; `replay --jobs 8` at least 0.6 of
+//! the requests a second of a bare client on 8 connections; memory that does not grow with the rows of `% each`.
 
 #![allow(clippy::print_stdout)]
 
@@ -74,6 +75,23 @@ fn main() {
         ratio(times[0], times[1])
     );
 
+    let beside = || {
+        let mut command = Command::new(tool);
+        command.args(["replay", "beside", "--jobs", "8"]).current_dir(folder.path());
+        run(&mut command)
+    };
+    let all = (FILES * READS).to_string();
+    let times = take_turns(
+        LOOP_RUNS,
+        &mut [&mut || beside(), &mut || run(Command::new(&bare).args(["beside", &base, "8", &all]))],
+    );
+    println!("--jobs 8 over {FILES} files of {READS}      {}", shown(times[0]));
+    println!(
+        "bare client on 8 connections        {}   the requests a second are {:.2} of its (bound 0.6)",
+        shown(times[1]),
+        ratio(times[1], times[0])
+    );
+
     let peak = |file: &str| peak_memory(Command::new(tool).args(["replay", file]).current_dir(folder.path()));
     let (small, large) = (peak("requests/pairs.http"), peak("requests/pairs-4.http"));
     let requests = PAIRS * 2 * 3;
@@ -81,7 +99,22 @@ fn main() {
         "peak memory                         {small} KiB, with 4 times the requests {large} KiB: {:.2} KiB a request (bound 2)",
         (large.saturating_sub(small)) as f64 / requests as f64
     );
+
+    let (small, large) = (peak("requests/rows.http"), peak("requests/rows-10.http"));
+    println!(
+        "rows, {ROWS} and {}              {small} and {large} KiB: {:.3} KiB a row more (bound 0.1)",
+        ROWS * TIMES_MORE,
+        (large.saturating_sub(small)) as f64 / (ROWS * (TIMES_MORE - 1)) as f64
+    );
 }
+
+/// Files that are replayed side by side, and the reads in each.
+const FILES: usize = 64;
+const READS: usize = 50;
+
+/// Rows of `% each`, and so many times more.
+const ROWS: usize = 10_000;
+const TIMES_MORE: usize = 10;
 
 /// Builds the bare client and says where it is.
 fn bare_client() -> PathBuf {
@@ -108,6 +141,20 @@ fn lay(folder: &Path, base: &str) {
         "requests/kept.http",
         "%% Find\nGET /lots/L-2039\n\n% yield lot_id = body.id\n\n%% Read\nGET /lots/{{lot_id}}\n\n% check body.bins == 18\n% yield grower = body.grower\n",
     );
+    std::fs::create_dir(folder.join("beside")).expect("a folder");
+    for file in 0..FILES {
+        let cell =
+            |n: usize| format!("%% Read {n}\nGET /lots/L-2039\n\n% check status == 200\n% check body.bins == 18\n\n");
+        write(&format!("beside/{file:02}.http"), &(0..READS).map(cell).collect::<String>());
+    }
+    for (name, rows) in [("rows", ROWS), ("rows-10", ROWS * TIMES_MORE)] {
+        let lines = |row: usize| format!("L-2039,{row}\n");
+        write(&format!("requests/{name}.csv"), &format!("lot,turn\n{}", (0..rows).map(lines).collect::<String>()));
+        let cell = format!(
+            "%% Read\n% each row in \"{name}.csv\"\nGET /lots/{{{{lot}}}}?turn={{{{turn}}}}\n\n% check body.id == lot\n"
+        );
+        write(&format!("requests/{name}.http"), &cell);
+    }
     write("requests/pairs.http", &pairs(PAIRS));
     write("requests/pairs-4.http", &pairs(PAIRS * 4));
 }

@@ -70,7 +70,10 @@ pub(crate) enum Command {
   yieldtray send --text 'GET /lots?state=open' --append requests/lots.http")]
     Send(Send),
     /// Send many requests in order and judge their checks
-    #[command(after_help = "Example: yieldtray replay requests --tag smoke -e bench")]
+    #[command(after_help = "Examples:
+  yieldtray replay requests --tag smoke -e bench
+  yieldtray replay --jobs 8 --fail-fast
+  yieldtray replay requests/intake.http --watch")]
     Replay(Replay),
     /// List the requests there are
     #[command(after_help = "Examples:
@@ -214,6 +217,9 @@ pub(crate) struct Replay {
     /// Send nothing more after the first failure
     #[arg(long)]
     pub(crate) fail_fast: bool,
+    /// Then wait, and run again what a changed file touches, until Ctrl-C
+    #[arg(short, long)]
+    pub(crate) watch: bool,
     /// Send to a guarded environment without asking
     #[arg(long)]
     pub(crate) yes: bool,

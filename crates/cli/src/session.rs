@@ -75,15 +75,7 @@ impl Session {
     /// The same, whether or not the chosen environment is there.
     pub(crate) fn open_any(common: &Common, host: &Host, out: &mut Out, places: &[Where]) -> Result<Self, Stop> {
         let here = here(common)?;
-        let start = places.iter().find_map(|place| match place {
-            Where::Path(path) | Where::Line(path, _) | Where::Cell(path, _) => Some(here.join(path)),
-            Where::StandardInput | Where::Name(_) => None,
-        });
-        let start = start.unwrap_or_else(|| here.clone());
-        // A file that is not there is reported later, with the files that are.
-        let start = start.canonicalize().unwrap_or_else(|_| here.clone());
-        let folder = if start.is_dir() { &*start } else { start.parent().unwrap_or(&here) };
-        let root = root_of(folder);
+        let root = root_for(&here, places);
         let disk = Disk::new(&root).with_context(|| format!("cannot open `{}`", root.display()))?;
         let workspace = Workspace::open(Box::new(disk));
         if workspace.has_private_config() {
@@ -311,7 +303,19 @@ pub(crate) fn places(common: &Common, texts: &[String]) -> Result<Vec<Where>, St
     Ok(texts.iter().map(|text| Where::parse(text, |path| here.join(path).exists())).collect())
 }
 
-fn here(common: &Common) -> Result<PathBuf, Stop> {
+/// The root of the workspace that holds the first of `places`, or the folder the caller stands in.
+pub(crate) fn root_for(here: &Path, places: &[Where]) -> PathBuf {
+    let start = places.iter().find_map(|place| match place {
+        Where::Path(path) | Where::Line(path, _) | Where::Cell(path, _) => Some(here.join(path)),
+        Where::StandardInput | Where::Name(_) => None,
+    });
+    // A file that is not there is reported later, with the files that are.
+    let start = start.and_then(|start| start.canonicalize().ok()).unwrap_or_else(|| here.to_owned());
+    root_of(if start.is_dir() { &start } else { start.parent().unwrap_or(here) })
+}
+
+/// The folder the caller stands in, or says to.
+pub(crate) fn here(common: &Common) -> Result<PathBuf, Stop> {
     let folder = common.directory.clone().unwrap_or_else(|| PathBuf::from("."));
     let here = folder.canonicalize();
     here.map_err(|error| Stop::refused(format!("cannot work in `{}`: {error}", folder.display())))

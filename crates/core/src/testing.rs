@@ -18,6 +18,7 @@ struct Memory(HashMap<PathBuf, Vec<u8>>);
 
 impl Files for Memory {
     fn read(&self, path: &Path) -> io::Result<Vec<u8>> {
+        assert!(path != Path::new("trap.json"), "the trap is sprung");
         self.0.get(path).cloned().ok_or_else(|| io::ErrorKind::NotFound.into())
     }
 }
@@ -74,40 +75,64 @@ pub(crate) fn replay(
     settings: Settings,
     mut respond: impl FnMut(&Prepared) -> Result<Exchange, Failure>,
 ) -> Told {
+    with_run(fixture, files, settings, 1, |run| {
+        // Nobody is there: each question is answered with itself.
+        side_by_side(run, 1, &mut |_| 0, &mut respond)
+    })
+}
+
+/// Gives `work` a run of all cells of `files`, gone through so many times.
+pub(crate) fn with_run<T>(
+    fixture: &str,
+    files: &[&str],
+    settings: Settings,
+    times: usize,
+    work: impl FnOnce(&mut Run<'_>) -> T,
+) -> T {
     let mut workspace = workspace(fixture);
     let engine = engine().with_functions(&workspace.config.functions);
     let sources: Vec<_> =
         files.iter().map(|file| workspace.load(Path::new(file)).expect("the file is there")).collect();
     let cells: Vec<CellId> = sources.iter().flat_map(|source| workspace.cells(*source)).collect();
-    let plan = Plan::new(&mut workspace, &cells, true);
-    let mut run = Run::new(&workspace, &engine, settings, plan, false);
-    let (mut events, mut sent) = (Vec::new(), Vec::new());
-    while let Some(next) = run.next() {
-        let ready = match next {
-            Next::Send(ready) => ready,
-            // Nobody is there: each question is answered with itself.
-            Next::Ask(question) => {
-                run.answer(&question, Value::text(question.text.as_str()));
-                continue;
+    let plan = Plan::new(&mut workspace, &cells, true).times(times);
+    work(&mut Run::new(&workspace, &engine, settings, plan, false))
+}
+
+/// Drives a run with at most `jobs` requests under way; of those, `choose` says which one is answered next.
+pub(crate) fn side_by_side(
+    run: &mut Run<'_>,
+    jobs: usize,
+    choose: &mut dyn FnMut(usize) -> usize,
+    respond: &mut dyn FnMut(&Prepared) -> Result<Exchange, Failure>,
+) -> Told {
+    let (mut events, mut sent, mut under_way) = (Vec::new(), Vec::new(), Vec::new());
+    loop {
+        while under_way.len() < jobs {
+            match run.next() {
+                Some(Next::Ask(question)) => run.answer(&question, Value::text(question.text.as_str())),
+                Some(Next::Wait) | None => break,
+                Some(work) => under_way.push(work),
             }
-            Next::Pause(pause) => {
-                run.resume(&pause);
-                continue;
+        }
+        events.extend(run.events());
+        if under_way.is_empty() {
+            break;
+        }
+        match under_way.swap_remove(choose(under_way.len())) {
+            Next::Send(ready) => {
+                sent.push(ready.prepared.clone());
+                let answer = respond(&ready.prepared);
+                run.complete(ready, answer.as_ref());
             }
-            Next::Wait => unreachable!("one at a time, nothing is waited for"),
             Next::Authorize(request) => {
                 sent.push(request.prepared.clone());
                 let answer = respond(&request.prepared);
                 run.authorize(&request, answer.as_ref());
-                continue;
             }
-        };
-        sent.push(ready.prepared.clone());
-        let answer = respond(&ready.prepared);
-        run.complete(ready, answer.as_ref());
-        events.extend(run.events());
+            Next::Pause(pause) => run.resume(&pause),
+            Next::Ask(_) | Next::Wait => unreachable!("these are not under way"),
+        }
     }
-    events.extend(run.events());
     let summary = *run.summary();
     Told { events, summary, sent }
 }

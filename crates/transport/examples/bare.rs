@@ -1,7 +1,8 @@
 //! The floor that the benchmarks measure against: the same HTTP library, and nothing else.
 //!
 //! `bare get URL` fetches once and prints the body. `bare pairs BASE KEY N` books in N lots one after
-//! another, takes each id out of the answer, reads the lot back and compares.
+//! another, takes each id out of the answer, reads the lot back and compares. `bare beside BASE C N` reads a lot
+//! N times on C connections, and compares.
 
 use std::io::Write;
 
@@ -23,7 +24,12 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
             let times: u32 = times.parse()?;
             runtime.block_on(pairs(&client, base, key, times))?;
         }
-        _ => return Err("bare get URL | bare pairs BASE KEY N".into()),
+        ["beside", base, connections, times] => {
+            let (connections, times): (u32, u32) = (connections.parse()?, times.parse()?);
+            let reads = (0..connections).map(|_| reads(&client, base, times / connections));
+            runtime.block_on(futures_util::future::try_join_all(reads))?;
+        }
+        _ => return Err("bare get URL | bare pairs BASE KEY N | bare beside BASE C N".into()),
     }
     Ok(())
 }
@@ -48,6 +54,18 @@ async fn pairs(client: &reqwest::Client, base: &str, key: &str, times: u32) -> R
         let status = read.status();
         let read: serde_json::Value = serde_json::from_slice(&read.bytes().await?)?;
         if status != 200 || read["id"] != id {
+            return Err("another lot came back".into());
+        }
+    }
+    Ok(())
+}
+
+async fn reads(client: &reqwest::Client, base: &str, times: u32) -> Result<(), Box<dyn std::error::Error>> {
+    for _ in 0..times {
+        let read = client.get(format!("{base}/lots/L-2039")).send().await?;
+        let status = read.status();
+        let read: serde_json::Value = serde_json::from_slice(&read.bytes().await?)?;
+        if status != 200 || read["bins"] != 18 {
             return Err("another lot came back".into());
         }
     }

@@ -59,6 +59,7 @@ pub(crate) fn demo(common: &Common, args: &Demo, host: &Host, out: &mut Out) -> 
         shard: None,
         times: 1,
         jobs: 1,
+        watch: false,
         tag: Vec::new(),
         fail_fast: false,
         yes: false,

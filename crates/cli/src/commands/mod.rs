@@ -10,6 +10,7 @@ mod replay;
 mod send;
 mod tray;
 mod values;
+mod watch;
 
 use crate::args::{Args, Command};
 use crate::failure::Stop;

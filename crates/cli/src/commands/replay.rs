@@ -1,3 +1,4 @@
+use super::watch::{Touched, watch};
 use crate::args::{Common, Replay};
 use crate::failure::Stop;
 use crate::guard::guard;
@@ -10,13 +11,42 @@ use crate::show::Out;
 use crate::show::cell::{CellLines, Columns, shown_name};
 use crate::show::running::Running;
 use std::borrow::Cow;
+use std::cell::RefCell;
+use std::path::PathBuf;
 use yieldtray_core::replay::{Plan, Run, Selection, Step};
 use yieldtray_core::workspace::{CellId, Workspace};
 use yieldtray_transport::{Client, Options};
 
 /// Sends many requests in order and judges their checks.
 pub(crate) fn replay(common: &Common, args: &Replay, host: &Host, out: &mut Out) -> Result<u8, Stop> {
-    let Replay { places: texts, only, except, tag, shard, times, jobs, fail_fast, yes, onto_tray } = args;
+    match args.watch {
+        true => watch(common, args, host, out),
+        false => replay_part(common, args, host, out, &mut Part::default()),
+    }
+}
+
+/// What one run of several is about.
+#[derive(Default)]
+pub(crate) struct Part {
+    /// What changed since the last one; nothing in the first one.
+    pub(crate) touched: Option<Touched>,
+    /// The files that answers were saved to, relative to the root.
+    pub(crate) saved: Vec<PathBuf>,
+    /// Whether what changed touches nothing.
+    pub(crate) idle: bool,
+    /// The guarded environment that somebody said may be changed.
+    may_change: Option<String>,
+}
+
+/// The same, of what `part` says.
+pub(crate) fn replay_part(
+    common: &Common,
+    args: &Replay,
+    host: &Host,
+    out: &mut Out,
+    part: &mut Part,
+) -> Result<u8, Stop> {
+    let Replay { places: texts, only, except, tag, shard, times, jobs, fail_fast, yes, onto_tray, watch: _ } = args;
     let places = places(common, texts)?;
     let mut session = Session::open(common, host, out, &places)?;
     let found = if places.is_empty() { session.find_all()? } else { session.find(&places)? };
@@ -26,15 +56,28 @@ pub(crate) fn replay(common: &Common, args: &Replay, host: &Host, out: &mut Out)
         tags: tag.clone(),
         shard: shard.as_deref().map(share).transpose()?,
     };
-    let chosen: Vec<CellId> = found.into_iter().filter(|cell| selection.takes(&session.workspace, *cell)).collect();
+    let mut chosen: Vec<CellId> = found.into_iter().filter(|cell| selection.takes(&session.workspace, *cell)).collect();
     if chosen.is_empty() {
         return Err(Stop::refused_with(
             "no request is chosen",
             "`yieldtray list` shows the requests there are; `--only`, `--except`, `--tag` and `--shard` may leave none",
         ));
     }
+    if let Some(touched) = &part.touched {
+        chosen = touched.of(&mut session.workspace, &chosen);
+        part.idle = chosen.is_empty();
+        if part.idle {
+            return Ok(0);
+        }
+        if !out.json && !out.quiet {
+            out.say(&out.error_look.faint(&touched.words()))?;
+        }
+    }
     let plan = Plan::new(&mut session.workspace, &chosen, true).times(*times as usize);
-    guard(&session, &plan, *yes, host)?;
+    let environment = &session.settings.environment;
+    guard(&session, &plan, *yes || (environment.is_some() && part.may_change == *environment), host)?;
+    // Who was asked once is not asked for each change.
+    part.may_change.clone_from(environment);
     let heading = session.heading();
     let workspace = &session.workspace;
     let columns = Columns::new(plan.steps.iter().map(|step| written(workspace, step)), out.width);
@@ -45,9 +88,10 @@ pub(crate) fn replay(common: &Common, args: &Replay, host: &Host, out: &mut Out)
     }
     // Nothing here shows what connecting took.
     let client = Client::new(Options { time_connecting: false, ..options(&session) });
-    let saving = Saving { root: &session.root, out: None, bar: false };
+    let saving = Saving { root: &session.root, out: None, bar: false, saved: RefCell::default() };
     let mut running = Running::new(out, lines, heading, &session.engine, common.verbose);
     drive(&mut run, &mut Senders::each(client), &saving, usize::from(*jobs), &mut running)?;
+    part.saved = saving.saved.into_inner();
     let code = run.summary().exit_code();
     out.seed(session.seed_to_tell(run.summary()))?;
     if *onto_tray {

@@ -13,6 +13,7 @@ use crate::show::pager::Pager;
 use crate::show::verdict::Told;
 use crate::show::{Out, body, data, exchange};
 use serde_json::json;
+use std::cell::RefCell;
 use std::io::{self, Write};
 use std::path::Path;
 use std::sync::Arc;
@@ -74,6 +75,7 @@ pub(crate) fn send(common: &Common, args: Send, host: &Host, out: &mut Out) -> R
         root: &session.root,
         out: file.clone().map(|file| (cell, file, held)),
         bar: host.errors_are_terminal && !out.quiet,
+        saved: RefCell::default(),
     };
     let mut came = Came { cell, answer: None, report: None, before: Vec::new(), tokens: Vec::new() };
     drive(&mut run, &mut Senders::one(Arc::clone(&client)), &saving, 1, &mut came)?;

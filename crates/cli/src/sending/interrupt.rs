@@ -3,7 +3,7 @@
 use std::io;
 
 /// Counts how often somebody wants the end.
-pub(super) struct Interrupts {
+pub(crate) struct Interrupts {
     count: usize,
     #[cfg(unix)]
     signals: [tokio::signal::unix::Signal; 2],
@@ -11,7 +11,7 @@ pub(super) struct Interrupts {
 
 impl Interrupts {
     /// From now on Ctrl-C does not end the program by itself.
-    pub(super) fn watch() -> io::Result<Self> {
+    pub(crate) fn watch() -> io::Result<Self> {
         #[cfg(unix)]
         {
             use tokio::signal::unix::{SignalKind, signal};
@@ -23,7 +23,7 @@ impl Interrupts {
     }
 
     /// The next time.
-    pub(super) async fn next(&mut self) {
+    pub(crate) async fn next(&mut self) {
         #[cfg(unix)]
         {
             let [interrupt, terminate] = &mut self.signals;
@@ -40,7 +40,7 @@ impl Interrupts {
     }
 
     /// Whether it was more than once.
-    pub(super) fn are_many(&self) -> bool {
+    pub(crate) fn are_many(&self) -> bool {
         self.count > 1
     }
 }

@@ -8,8 +8,9 @@ use crate::ask;
 use crate::failure::Stop;
 use anyhow::Context;
 use futures_util::{FutureExt, StreamExt, stream::FuturesUnordered};
-use interrupt::Interrupts;
+pub(crate) use interrupt::Interrupts;
 pub(crate) use senders::Senders;
+use std::cell::RefCell;
 use std::io;
 use std::path::{Path, PathBuf};
 use std::rc::Rc;
@@ -27,6 +28,8 @@ pub(crate) struct Saving<'s> {
     pub(crate) out: Option<(CellId, PathBuf, bool)>,
     /// Whether a long download shows how far it is.
     pub(crate) bar: bool,
+    /// The files that were saved, relative to the workspace's folder.
+    pub(crate) saved: RefCell<Vec<PathBuf>>,
 }
 
 /// Who listens to a run.

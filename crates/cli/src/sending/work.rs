@@ -90,6 +90,7 @@ async fn save(client: &Client, ready: &Ready<'_>, saving: &Saving<'_>) -> Result
             Ok(download) => download,
             Err(error) => return Ok(Err(not_saved(error))),
         };
+        saving.saved.borrow_mut().push(file.clone());
     }
     let hold = ready.reads_body() || out.is_none_or(|(.., hold)| *hold);
     Ok(match client.send_to(&ready.prepared, &mut download, hold).await {

@@ -5,7 +5,9 @@ use super::safe::safe_line;
 use super::table::{count, cut, left, right};
 use std::borrow::Cow;
 use std::time::Duration;
-use yieldtray_core::replay::{CellReport, CheckFailure, Outcome, Summary, TokenReport, YieldReport};
+use yieldtray_core::replay::{
+    CellReport, CheckFailure, Difference, DifferentLine, Outcome, Summary, TokenReport, YieldReport,
+};
 use yieldtray_core::workspace::{CellId, Tint, Workspace};
 
 /// Where no terminal gives a width, lines may be this long before a column is cut.
@@ -183,8 +185,32 @@ impl CellLines<'_> {
                 look.strong(&cut(&value, room.max(16)))
             ));
         }
+        if let Some(difference) = &failure.difference {
+            lines.extend(self.difference(difference, &indent, room));
+        }
         lines.extend(failure.notes.iter().map(|note| format!("{indent}{}", look.odd(&safe_line(note)))));
         lines.extend(failure.hint.iter().map(|hint| format!("{indent}{}", safe_line(hint))));
+        lines
+    }
+
+    /// How two long values differ: each line with a sign that tells whose it is.
+    fn difference(&self, difference: &Difference, indent: &str, room: usize) -> Vec<String> {
+        let look = self.look;
+        let line = |sign: &str, text: &str| format!("{indent}{sign} {}", cut(&safe_line(text), room.saturating_sub(2)));
+        // The whole expression stands above: these tell only which side is which.
+        let side = |sign: &str, text: &str| look.strong(&line(sign, &cut(text, 48)));
+        let mut lines = vec![side("<", &difference.left), side(">", &difference.right)];
+        lines.extend(difference.lines.iter().map(|one| match one {
+            DifferentLine::Both(text) => look.faint(&line("   ", text)),
+            DifferentLine::Left(text) => look.bad(&line("  <", text)),
+            DifferentLine::Right(text) => look.good(&line("  >", text)),
+            DifferentLine::Alike(number) => {
+                look.faint(&line("    …", &format!("{} alike", count(*number, "line", "lines"))))
+            }
+            DifferentLine::More(number) => {
+                look.faint(&line("    …", &format!("and {}", count(*number, "more line", "more lines"))))
+            }
+        }));
         lines
     }
 

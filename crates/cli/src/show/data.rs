@@ -4,7 +4,9 @@ use base64::Engine as _;
 use serde_json::{Map, Value, json};
 use std::time::Duration;
 use yieldtray_core::problem::{Level, Problem, SourceId};
-use yieldtray_core::replay::{CellReport, CheckFailure, Event, Outcome, Summary, TokenReport};
+use yieldtray_core::replay::{
+    CellReport, CheckFailure, Difference, DifferentLine, Event, Outcome, Summary, TokenReport,
+};
 use yieldtray_core::request::Prepared;
 use yieldtray_core::response::{Exchange, HopKind, Nature, Timings};
 use yieldtray_core::secret::{MASK, Masker, is_secret_header};
@@ -166,11 +168,27 @@ fn check_failure(workspace: &Workspace, failure: &CheckFailure) -> Value {
     }
     data["expression"] = failure.expression.as_str().into();
     data["parts"] = failure.parts.iter().map(|(text, value)| outcome_of(text, "text", value)).collect();
+    if let Some(difference) = &failure.difference {
+        data["difference"] = difference_of(difference);
+    }
     data["notes"] = failure.notes.clone().into();
     if let Some(hint) = &failure.hint {
         data["hint"] = hint.as_str().into();
     }
     data
+}
+
+/// Each line as a pair: whose it is, and its text; or how many lines are left out.
+fn difference_of(difference: &Difference) -> Value {
+    let line = |line: &DifferentLine| match line {
+        DifferentLine::Both(text) => json!(["both", text]),
+        DifferentLine::Left(text) => json!(["left", text]),
+        DifferentLine::Right(text) => json!(["right", text]),
+        DifferentLine::Alike(number) => json!(["alike", number]),
+        DifferentLine::More(number) => json!(["more", number]),
+    };
+    let lines: Vec<Value> = difference.lines.iter().map(line).collect();
+    json!({ "left": difference.left, "right": difference.right, "lines": lines })
 }
 
 fn outcome_of(text: &str, key: &str, value: &Result<String, String>) -> Value {

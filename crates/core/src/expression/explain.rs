@@ -25,6 +25,8 @@ pub struct Explanation {
     pub parts: Vec<Part>,
     /// Remarks: which element, kinds that can never be equal.
     pub notes: Vec<String>,
+    /// The two sides of an `==` that does not hold, the parts they are.
+    pub unequal: Option<(Part, Part)>,
 }
 
 type Evaluated<'e, 'v> = Result<CowVal<'e, 'v>, ExecutionError>;
@@ -170,10 +172,13 @@ impl<'e> Explainer<'e, '_, '_> {
                 let branch = if self.holds(condition) { yes } else { no };
                 self.node(branch);
             }
-            (operators::EQUALS | operators::NOT_EQUALS, [left, right]) => {
+            (name @ (operators::EQUALS | operators::NOT_EQUALS), [left, right]) => {
                 self.operand(left);
                 self.operand(right);
                 self.note_kinds(left, right);
+                if name == operators::EQUALS && self.explanation.unequal.is_none() {
+                    self.explanation.unequal = self.part(left).zip(self.part(right));
+                }
             }
             (operators::INDEX, _) => self.operand(node),
             (_, arguments) => {
@@ -203,6 +208,11 @@ impl<'e> Explainer<'e, '_, '_> {
             Err(error) => Err(why(node, self.context).unwrap_or_else(|| fault::words(&error))),
         };
         self.explanation.parts.push(Part { text, value });
+    }
+
+    fn part(&self, node: &'e IdedExpr) -> Option<Part> {
+        let value = evaluate(node, self.context).ok()?;
+        Some(Part { text: unparse(node), value: Ok(Value::copy_of(value.as_ref())) })
     }
 
     /// `"5" == 5` is never true: say so, it is a common slip.

@@ -4,6 +4,7 @@ use super::Run;
 use super::event::{CellReport, Outcome};
 use super::plan::Step;
 use super::question::{Question, questions};
+use super::ready::Ready;
 use super::run::{Fate, Next, Pause};
 use super::turn::Rowed;
 use crate::problem::Problem;
@@ -21,7 +22,7 @@ impl<'w> Run<'w> {
                 return self.entered.map(|lane| Next::Pause(Pause { time, lane }));
             }
             Some(Ok(ready)) if self.interrupted => {
-                self.take(ready, Err(&interrupted()));
+                self.give_up(ready);
                 return None;
             }
             Some(Ok(ready)) => {
@@ -82,6 +83,19 @@ impl<'w> Run<'w> {
                 None
             }
         }
+    }
+
+    /// Reports a request that would be sent again, had nobody ended the run.
+    fn give_up(&mut self, ready: Box<Ready<'w>>) {
+        let mut report = self.report(ready.cell, Outcome::NoAnswer, ready.remarks);
+        report.method.clone_from(&ready.prepared.method);
+        report.url = self.masker.mask(ready.prepared.url.as_str()).into_owned();
+        let wait = ready.wait.as_ref();
+        report.tries = wait.map_or(1, |wait| wait.tries);
+        report.elapsed = wait.map_or(Duration::ZERO, |wait| wait.waited);
+        let message = "interrupted before what is waited for was there".to_owned();
+        report.failure = Some(Failure { message, hint: None, elapsed: report.elapsed, ..interrupted() });
+        self.finish(report);
     }
 
     /// Goes on from a step without sending it.
@@ -189,10 +203,7 @@ impl<'w> Run<'w> {
 
 /// Why there is no answer where somebody ended the run.
 pub fn interrupted() -> Failure {
-    Failure {
-        kind: FailureKind::Interrupted,
-        message: "interrupted before the answer was there".to_owned(),
-        hint: Some("the server may have carried the request out".to_owned()),
-        elapsed: Duration::ZERO,
-    }
+    let hint = Some("the server may have carried the request out".to_owned());
+    let message = "interrupted before the answer was there".to_owned();
+    Failure { kind: FailureKind::Interrupted, message, hint, elapsed: Duration::ZERO }
 }

@@ -27,7 +27,7 @@ impl<'w> Run<'w> {
     }
 
     /// The same, in the entered lane.
-    pub(super) fn take(&mut self, mut ready: Box<Ready<'w>>, answer: Result<&Exchange, &Failure>) {
+    fn take(&mut self, mut ready: Box<Ready<'w>>, answer: Result<&Exchange, &Failure>) {
         // What was waited for counts as a check; what never came is judged, and told, as one.
         let (mut tries, mut came) = (1, 0);
         if let Some(mut wait) = ready.wait.take() {

@@ -1,3 +1,4 @@
+use super::difference::Difference;
 use crate::problem::{Problem, SourceId};
 use crate::response::Failure;
 use crate::secret::Masker;
@@ -123,6 +124,9 @@ impl CellReport {
         }
         for failure in &mut self.failures {
             failure.notes.iter_mut().chain(&mut failure.hint).for_each(&mut hide);
+            if let Some(difference) = &mut failure.difference {
+                difference.mask(masker);
+            }
             for (text, value) in &mut failure.parts {
                 hide(text);
                 match value {
@@ -157,6 +161,8 @@ pub struct CheckFailure {
     pub expression: String,
     /// The parts of the expression: text, and value or why there is none.
     pub parts: Vec<(String, Result<String, String>)>,
+    /// How the two sides of an `==` differ, where they are too long to be told as parts.
+    pub difference: Option<Difference>,
     /// Why it could not be judged, and what else to know.
     pub notes: Vec<String>,
     /// The words after `else`.

@@ -1,4 +1,5 @@
 use super::checks::{self, Purpose, Use};
+use super::difference::Difference;
 use super::event::{CheckFailure, YieldReport};
 use crate::expression::Engine;
 use crate::expression::Value;
@@ -126,20 +127,26 @@ impl Judge<'_> {
                 notes.push(note);
             }
         }
-        let parts = explanation.parts.into_iter().map(|part| {
+        let difference = explanation.unequal.and_then(|(left, right)| {
+            let (Ok(ours), Ok(theirs)) = (&left.value, &right.value) else { return None };
+            Difference::of((&left.text, ours), (&right.text, theirs), masker)
+        });
+        // What is compared line by line is not told again as a whole.
+        let compared = |text: &str| difference.as_ref().is_some_and(|both| both.left == text || both.right == text);
+        let parts = explanation.parts.into_iter().filter(|part| !compared(&part.text)).map(|part| {
             let value = part.value.map(|value| shown(&value, masker)).map_err(|message| mask(&message));
             (mask(&part.text), value)
         });
         // The reason for a failing part is said once, as a note or beside the part.
         let parts: Vec<_> =
             parts.filter(|(_, value)| value.as_ref().err().is_none_or(|message| !notes.contains(message))).collect();
-        Some(self.failure(step, notes, parts))
+        Some(CheckFailure { difference, ..self.failure(step, notes, parts) })
     }
 
     fn failure(&self, step: &Use<'_>, notes: Vec<String>, parts: Parts) -> CheckFailure {
         let (source, span) = (step.source, step.span);
         let expression = span.of(&self.workspace.source(source).text).to_owned();
-        CheckFailure { source, span, label: None, expression, parts, notes, hint: None }
+        CheckFailure { source, span, label: None, expression, parts, difference: None, notes, hint: None }
     }
 
     fn take(

@@ -8,6 +8,7 @@ mod chain;
 mod checks;
 mod complete;
 mod crash;
+mod difference;
 mod event;
 mod examine;
 mod graph;
@@ -23,10 +24,13 @@ mod tokens;
 mod turn;
 
 #[cfg(test)]
+mod lane_tests;
+#[cfg(test)]
 mod tests;
 
 pub use advance::interrupted;
 pub use chain::{Link, chain};
+pub use difference::{Difference, DifferentLine};
 pub use event::{CellReport, CheckFailure, Event, Outcome, Summary, TokenReport, YieldReport};
 pub(crate) use examine::{examine_own, examine_preamble};
 pub use graph::{Graph, Way};

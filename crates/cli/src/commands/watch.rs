@@ -1,0 +1,143 @@
+//! `replay --watch`: runs again what a changed file touches, until somebody ends it.
+
+use super::replay::{Part, replay_part};
+use crate::args::{Common, Replay};
+use crate::failure::Stop;
+use crate::host::Host;
+use crate::sending::Interrupts;
+use crate::session::{here, places, root_for};
+use crate::show::Out;
+use anyhow::Context;
+use notify::{EventKind, RecursiveMode, Watcher};
+use std::collections::BTreeSet;
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+use tokio::sync::mpsc::{UnboundedReceiver, unbounded_channel};
+use yieldtray_core::problem::enumerate;
+use yieldtray_core::replay::Plan;
+use yieldtray_core::workspace::{CONFIG_FILE, CellId, LOCAL_FILE, Workspace};
+
+/// An editor writes a file in several steps, and often several files: what comes within this time belongs
+/// together.
+const SETTLING: Duration = Duration::from_millis(150);
+
+/// Runs what the options choose, and again what a changed file touches.
+pub(crate) fn watch(common: &Common, args: &Replay, host: &Host, out: &mut Out) -> Result<u8, Stop> {
+    let folder = root_for(&here(common)?, &places(common, &args.places)?);
+    let root = folder.canonicalize().with_context(|| format!("cannot open `{}`", folder.display()))?;
+    let (sender, mut changes) = unbounded_channel();
+    // Watched before the first run: what is changed meanwhile counts too.
+    let mut watcher = notify::recommended_watcher(move |event: notify::Result<notify::Event>| {
+        let Ok(event) = event else { return };
+        if !matches!(event.kind, EventKind::Access(_)) {
+            event.paths.into_iter().for_each(|path| drop(sender.send(path)));
+        }
+    })
+    .context("cannot watch for changes")?;
+    watcher.watch(&root, RecursiveMode::Recursive).with_context(|| format!("cannot watch `{}`", root.display()))?;
+    let mut part = Part::default();
+    loop {
+        let code = replay_part(common, args, host, out, &mut part);
+        let saved: BTreeSet<PathBuf> = std::mem::take(&mut part.saved).into_iter().collect();
+        match code {
+            Ok(130) => return Ok(130),
+            Ok(_) | Err(Stop::Mistakes) => {}
+            Err(stop @ (Stop::Interrupted | Stop::System(_))) => return Err(stop),
+            // A mistake that is mended is a change too.
+            Err(stop) => drop(stop.report(out)),
+        }
+        out.flush()?;
+        if !out.json && !out.quiet && !part.idle {
+            out.say(&out.error_look.faint("waiting for a change; Ctrl-C ends this"))?;
+        }
+        part.touched = loop {
+            let Some(changed) = next_changes(&mut changes, &root)? else { return Ok(130) };
+            // What a run itself saved is no change.
+            let fresh: BTreeSet<PathBuf> = changed.difference(&saved).cloned().collect();
+            if let Some(touched) = Touched::by(&fresh, |path| root.join(path).is_file()) {
+                break Some(touched);
+            }
+        };
+    }
+}
+
+/// The files that change next, relative to `root`; `None` if somebody ends it.
+fn next_changes(changes: &mut UnboundedReceiver<PathBuf>, root: &Path) -> Result<Option<BTreeSet<PathBuf>>, Stop> {
+    let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().context("cannot wait")?;
+    runtime.block_on(async {
+        let mut interrupts = Interrupts::watch().context("cannot watch for Ctrl-C")?;
+        let relative = |path: PathBuf| path.strip_prefix(root).map(Path::to_owned).ok();
+        let first = tokio::select! {
+            () = interrupts.next() => return Ok(None),
+            first = changes.recv() => first,
+        };
+        let mut changed: BTreeSet<PathBuf> = first.and_then(relative).into_iter().collect();
+        while let Ok(Some(more)) = tokio::time::timeout(SETTLING, changes.recv()).await {
+            changed.extend(relative(more));
+        }
+        Ok(Some(changed))
+    })
+}
+
+/// What changed, as far as it can touch a request.
+#[derive(Debug)]
+pub(crate) struct Touched(BTreeSet<PathBuf>);
+
+impl Touched {
+    /// The changed files that may matter, if any do: not our state, not what editors and git keep hidden, and
+    /// of those that are gone only request files.
+    fn by(changed: &BTreeSet<PathBuf>, is_there: impl Fn(&Path) -> bool) -> Option<Self> {
+        let is_hidden = |path: &Path| {
+            let parts = path.components().map(|part| part.as_os_str().to_string_lossy().into_owned());
+            let hidden = { parts }.any(|part| part.starts_with('.') && part != ".env");
+            hidden || path.to_string_lossy().ends_with('~')
+        };
+        let matters = |path: &&PathBuf| {
+            !is_hidden(path) && (is_there(path) || path.extension().is_some_and(|extension| extension == "http"))
+        };
+        let files: BTreeSet<PathBuf> = changed.iter().filter(matters).cloned().collect();
+        (!files.is_empty()).then_some(Self(files))
+    }
+
+    /// In words.
+    pub(crate) fn words(&self) -> String {
+        format!("{} changed", enumerate(self.0.iter().take(8).map(|path| path.display().to_string())))
+    }
+
+    /// Of `chosen`, the cells that are touched: those of a changed file or below a changed `_common.http`, those
+    /// whose file names a changed one, and all that need or play such a cell.
+    pub(crate) fn of(&self, workspace: &mut Workspace, chosen: &[CellId]) -> Vec<CellId> {
+        let everything = [CONFIG_FILE, LOCAL_FILE, ".env"];
+        if self.0.iter().any(|path| everything.iter().any(|name| path == Path::new(name))) {
+            return chosen.to_vec();
+        }
+        let is_touched = |workspace: &Workspace, cell: CellId| {
+            let own = workspace.source(cell.source);
+            let texts = own.commons.iter().map(|common| workspace.source(*common)).chain([own]);
+            { texts }.any(|text| self.0.contains(&text.path) || self.0.iter().any(|path| names(&text.text, path)))
+        };
+        let needs_touched = |workspace: &mut Workspace, cell: CellId| {
+            let plan = Plan::new(workspace, &[cell], true);
+            plan.steps.iter().any(|step| is_touched(workspace, step.cell))
+        };
+        chosen.iter().copied().filter(|cell| needs_touched(workspace, *cell)).collect()
+    }
+}
+
+/// Whether a text names a file, in whichever way: by its last part.
+fn names(text: &str, path: &Path) -> bool {
+    path.file_name().is_some_and(|name| text.contains(&*name.to_string_lossy()))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_is_hidden_touches_nothing() {
+        let by =
+            |paths: &[&str]| Touched::by(&paths.iter().map(PathBuf::from).collect()).map(|touched| touched.words());
+        assert_eq!(by(&[".yieldtray/state.db", ".git/index", "a.http~", "lots/.a.http.swp"]), None);
+        assert_eq!(by(&[".git/index", "lots/a.http", ".env"]).as_deref(), Some("`.env` and `lots/a.http` changed"));
+    }
+}

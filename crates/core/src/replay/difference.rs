@@ -1,0 +1,201 @@
+//! How two long values differ, line by line.
+
+use crate::expression::Value;
+use crate::secret::Masker;
+use similar::{ChangeTag, TextDiff};
+
+/// Values that are shown in fewer characters are told one beside the other.
+const LONG: usize = 60;
+
+/// Lines that are alike are left out but for so many around those that are not.
+const AROUND: usize = 2;
+
+/// So many lines are shown at most.
+const MOST_LINES: usize = 40;
+
+/// So many lines of each value are compared at most: who looks for a difference finds one before.
+const MOST_COMPARED: usize = 2_000;
+
+/// A line is cut to so many characters.
+const LONGEST_LINE: usize = 160;
+
+/// How the two sides of `==` differ.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Difference {
+    /// The expression of the left side.
+    pub left: String,
+    /// The expression of the right side.
+    pub right: String,
+    /// The lines, in order.
+    pub lines: Vec<DifferentLine>,
+}
+
+/// One line of a difference.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum DifferentLine {
+    /// Both sides have it.
+    Both(String),
+    /// Only the left side has it.
+    Left(String),
+    /// Only the right side has it.
+    Right(String),
+    /// So many lines that both have are left out.
+    Alike(usize),
+    /// So many more lines are left out at the end.
+    More(usize),
+}
+
+impl Difference {
+    /// How `left` and `right` differ, each with its expression; nothing where both can be read at a glance.
+    pub(super) fn of(left: (&str, &Value), right: (&str, &Value), masker: &Masker) -> Option<Self> {
+        let (ours, theirs) = (text(left.1)?, text(right.1)?);
+        if ours.chars().count().max(theirs.chars().count()) <= LONG {
+            return None;
+        }
+        // Masked first: a line that is cut must not leave half a secret.
+        let (ours, theirs) = (masker.mask(&ours), masker.mask(&theirs));
+        let lines = if ours.contains('\n') || theirs.contains('\n') {
+            by_lines(&first_lines(&ours), &first_lines(&theirs))
+        } else {
+            by_characters(&ours, &theirs)
+        };
+        let mask = |text: &str| masker.mask(text).into_owned();
+        Some(Self { left: mask(left.0), right: mask(right.0), lines })
+    }
+
+    /// Hides secrets that became known after it was made.
+    pub(super) fn mask(&mut self, masker: &Masker) {
+        for line in &mut self.lines {
+            if let DifferentLine::Both(text) | DifferentLine::Left(text) | DifferentLine::Right(text) = line {
+                *text = masker.mask(text).into_owned();
+            }
+        }
+    }
+}
+
+/// Text as it is, lists and maps as JSON, a member a line. The commas are left out: that a member is the
+/// last one is no difference.
+fn text(value: &Value) -> Option<String> {
+    if let Some(text) = value.as_text() {
+        return Some(text.to_owned());
+    }
+    let json = value.to_json();
+    let laid_out = (json.is_array() || json.is_object()).then(|| serde_json::to_string_pretty(&json))?.ok()?;
+    let lines = laid_out.lines().map(|line| line.strip_suffix(',').unwrap_or(line));
+    Some(lines.collect::<Vec<_>>().join("\n"))
+}
+
+fn first_lines(text: &str) -> Vec<&str> {
+    text.lines().take(MOST_COMPARED).collect()
+}
+
+fn by_lines(left: &[&str], right: &[&str]) -> Vec<DifferentLine> {
+    let diff = TextDiff::from_slices(left, right);
+    let (mut lines, mut told) = (Vec::new(), 0);
+    for group in diff.grouped_ops(AROUND) {
+        let from = group.first().map_or(0, |op| op.old_range().start);
+        if from > told {
+            lines.push(DifferentLine::Alike(from - told));
+        }
+        for change in group.iter().flat_map(|op| diff.iter_changes(op)) {
+            let text = cut(change.value());
+            lines.push(match change.tag() {
+                ChangeTag::Equal => DifferentLine::Both(text),
+                ChangeTag::Delete => DifferentLine::Left(text),
+                ChangeTag::Insert => DifferentLine::Right(text),
+            });
+        }
+        told = group.last().map_or(told, |op| op.old_range().end);
+    }
+    if left.len() > told {
+        lines.push(DifferentLine::Alike(left.len() - told));
+    }
+    if lines.len() > MOST_LINES {
+        let more = lines.len() - MOST_LINES;
+        lines.truncate(MOST_LINES);
+        lines.push(DifferentLine::More(more));
+    }
+    lines
+}
+
+/// Where two long lines part: a piece of each around it.
+fn by_characters(left: &str, right: &str) -> Vec<DifferentLine> {
+    let alike = left.chars().zip(right.chars()).take_while(|(ours, theirs)| ours == theirs).count();
+    let from = alike.saturating_sub(LONG / 2);
+    let piece = |text: &str| {
+        let piece: String = text.chars().skip(from).take(LONG).collect();
+        let before = if from > 0 { "…" } else { "" };
+        let after = if text.chars().count() > from + LONG { "…" } else { "" };
+        format!("{before}{piece}{after}")
+    };
+    vec![DifferentLine::Left(piece(left)), DifferentLine::Right(piece(right))]
+}
+
+fn cut(line: &str) -> String {
+    match line.char_indices().nth(LONGEST_LINE) {
+        None => line.to_owned(),
+        Some((at, _)) => format!("{}…", &line[..at]),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::DifferentLine::{Alike, Both, Left, More, Right};
+    use super::*;
+
+    fn lines(left: &Value, right: &Value) -> Option<Vec<DifferentLine>> {
+        Difference::of(("body", left), ("expected", right), &Masker::default()).map(|found| found.lines)
+    }
+
+    fn json(text: &str) -> Value {
+        Value::parse_json(text.as_bytes()).expect("JSON")
+    }
+
+    #[test]
+    fn long_objects_are_compared_a_member_a_line() {
+        let lot = |bins: u32, note: &str| {
+            json(&format!(
+                "{{\"id\":\"L-2041\",\"grower\":\"G-11\",\"variety\":\"gala\",\"bins\":{bins},\"tags\":[1,2,3],{note}\"zone\":\"north\"}}"
+            ))
+        };
+        let found = lines(&lot(24, ""), &lot(23, "\"note\":\"wet\",")).expect("they are long");
+        assert!(found.contains(&Left("  \"bins\": 24".to_owned())), "{found:?}");
+        assert!(found.contains(&Right("  \"bins\": 23".to_owned())), "{found:?}");
+        assert!(found.contains(&Right("  \"note\": \"wet\"".to_owned())), "{found:?}");
+        assert!(found.iter().any(|line| matches!(line, Alike(..))), "{found:?}");
+        assert!(found.contains(&Both("  \"grower\": \"G-11\"".to_owned())), "{found:?}");
+        assert_eq!(lines(&json("{\"id\":1}"), &json("{\"id\":2}")), None);
+        assert_eq!(lines(&Value::from(1_i64), &lot(1, "")), None);
+    }
+
+    #[test]
+    fn long_texts_are_compared_where_they_part() {
+        let long = "a row of trays ".repeat(8);
+        let found = lines(&Value::from(format!("{long}left of the door")), &Value::from(format!("{long}right of it")));
+        let left = "…ow of trays a row of trays a row of trays left of the door".to_owned();
+        let right = "…ow of trays a row of trays a row of trays right of it".to_owned();
+        let shorter = |text: String| text.replacen("…ow of trays a row of trays a row of trays ", "", 1);
+        match found.as_deref() {
+            Some([Left(ours), Right(theirs)]) => {
+                assert!(ours.starts_with('…') && ours.ends_with(&shorter(left)), "{ours}");
+                assert!(theirs.starts_with('…') && theirs.ends_with(&shorter(right)), "{theirs}");
+            }
+            other => panic!("{other:?}"),
+        }
+        let page = |word: &str| Value::from((0..90).map(|row| format!("{word} {row}\n")).collect::<String>());
+        let found = lines(&page("tray"), &page("bin")).expect("they are long");
+        assert_eq!(found.last(), Some(&More(140)));
+        assert_eq!(found.len(), MOST_LINES + 1);
+    }
+
+    #[test]
+    fn a_secret_is_in_neither_side() {
+        let mut masker = Masker::default();
+        masker.add("t-4616-early");
+        let value =
+            |bins: u8| json(&format!("{{\"token\":\"t-4616-early\",\"bins\":{bins},\"more\":\"{}\"}}", "x".repeat(60)));
+        let found = Difference::of(("body", &value(1)), ("other", &value(2)), &masker).expect("they are long");
+        let told = format!("{found:?}");
+        assert!(told.contains("[secret]") && !told.contains("4616"), "{told}");
+    }
+}
