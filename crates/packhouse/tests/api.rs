@@ -114,3 +114,100 @@ fn a_session_ends_with_its_token() {
     assert_eq!(ask(&packhouse, "DELETE", "/session", &cookie, "").status, 204);
     assert_eq!(ask(&packhouse, "DELETE", "/session", &cookie, "").status, 401);
 }
+
+#[test]
+fn grading_goes_on_each_time_somebody_asks() {
+    let packhouse = Packhouse::start(Server::Bench).expect("it starts");
+    assert_eq!(ask(&packhouse, "POST", "/lots/L-1/grading", "", "").status, 404);
+    let job = ask(&packhouse, "POST", "/lots/L-2039/grading", "", "");
+    assert_eq!(job.status, 202);
+    assert!(job.head.contains("location: /gradings/1"), "{}", job.head);
+    let states: Vec<_> = (0..4).map(|_| ask(&packhouse, "GET", "/gradings/1", "", "").json()).collect();
+    let words: Vec<_> = states.iter().map(|state| state["state"].as_str().expect("a state")).collect();
+    assert_eq!(words, ["queued", "running", "done", "done"]);
+    assert_eq!((&states[1]["grade"], &states[2]["grade"]), (&serde_json::Value::Null, &"A".into()));
+    for missing in ["/gradings/0", "/gradings/2"] {
+        assert_eq!(ask(&packhouse, "GET", missing, "", "").status, 404, "{missing}");
+    }
+}
+
+#[test]
+fn the_flaky_scale_fails_as_often_as_it_is_told_to() {
+    let packhouse = Packhouse::start(Server::Bench).expect("it starts");
+    let statuses = |key: &str| {
+        let target = format!("/scale/flaky?key={key}&fails=2");
+        (0..4).map(|_| ask(&packhouse, "GET", &target, "", "").status).collect::<Vec<_>>()
+    };
+    assert_eq!(statuses("a"), [503, 503, 200, 200]);
+    assert_eq!(statuses("b"), [503, 503, 200, 200], "each key by itself");
+    assert_eq!(ask(&packhouse, "GET", "/scale/flaky?key=a", "", "").status, 400);
+}
+
+#[test]
+fn a_truck_announces_itself_with_a_form() {
+    let packhouse = Packhouse::start(Server::Bench).expect("it starts");
+    let form = "Content-Type: application/x-www-form-urlencoded\r\n";
+    let taken = ask(&packhouse, "POST", "/gate/arrivals", form, "grower=G-11&bins=24&truck=PK+4616%2FA");
+    assert_eq!((taken.status, taken.json()["truck"].as_str()), (201, Some("PK 4616/A")));
+    for (body, fields) in [("grower=G-99&bins=24", vec!["grower"]), ("bins=401", vec!["grower", "bins"])] {
+        let refused = ask(&packhouse, "POST", "/gate/arrivals", form, body);
+        assert_eq!(refused.status, 422);
+        let errors = refused.json()["errors"].as_array().expect("errors").clone();
+        let named: Vec<_> = errors.iter().map(|error| error["field"].as_str().expect("a field").to_owned()).collect();
+        assert_eq!(named, fields, "{body}");
+    }
+}
+
+#[test]
+fn an_export_has_as_many_bytes_as_are_asked_for() {
+    let packhouse = Packhouse::start(Server::Bench).expect("it starts");
+    for bytes in [0, 21, 600_000] {
+        let export = ask(&packhouse, "GET", &format!("/export.csv?bytes={bytes}"), "", "");
+        assert_eq!((export.status, export.body.len()), (200, bytes));
+        assert!(export.head.contains(&format!("content-length: {bytes}")), "{}", export.head);
+    }
+    assert_eq!(ask(&packhouse, "GET", "/export.csv?bytes=-1", "", "").status, 400);
+}
+
+#[test]
+fn the_office_gives_tokens_and_takes_only_its_own() {
+    let packhouse = Packhouse::start(Server::Bench).expect("it starts");
+    let form = "Content-Type: application/x-www-form-urlencoded\r\n";
+    let token = |fields: &str| ask(&packhouse, "POST", "/oauth/token", form, fields);
+    let client = "client_id=packhouse-desk&client_secret=bench-key-4616";
+    let payroll = |token: &str| ask(&packhouse, "GET", "/payroll", &format!("Authorization: Bearer {token}\r\n"), "");
+
+    let strange = token("grant_type=client_credentials&client_id=packhouse-desk&client_secret=live-key-9027");
+    assert_eq!((strange.status, strange.json()["error"].as_str()), (401, Some("invalid_client")));
+    let unknown = token(&format!("{client}&grant_type=device_code"));
+    assert_eq!((unknown.status, unknown.json()["error"].as_str()), (400, Some("unsupported_grant_type")));
+    let wrong = token(&format!("{client}&grant_type=password&username=clerk@packhouse.example&password=windfall"));
+    assert_eq!((wrong.status, wrong.json()["error"].as_str()), (400, Some("invalid_grant")));
+
+    let first = token(&format!("{client}&grant_type=client_credentials")).json();
+    assert_eq!((first["expires_in"].as_i64(), first["renewed"].as_bool()), (Some(3600), Some(false)));
+    assert_eq!(payroll(first["access_token"].as_str().expect("a token")).status, 200);
+    assert_eq!(payroll("nobody").status, 401);
+    let refresh = first["refresh_token"].as_str().expect("a token");
+    let renew = || token(&format!("{client}&grant_type=refresh_token&refresh_token={refresh}&scope=brief"));
+    let second = renew().json();
+    assert_eq!((second["renewed"].as_bool(), second["expires_in"].as_i64()), (Some(true), Some(5)));
+    assert_eq!(renew().status, 400, "a token renews once");
+    assert_eq!(payroll(second["access_token"].as_str().expect("a token")).json()["tokens_given"], 2);
+    assert_eq!(ask(&packhouse, "DELETE", "/oauth/token", "", "").status, 204);
+    assert_eq!(payroll(second["access_token"].as_str().expect("a token")).status, 401);
+}
+
+#[test]
+fn the_ledger_wants_a_digest() {
+    let packhouse = Packhouse::start(Server::Bench).expect("it starts");
+    let closed = ask(&packhouse, "GET", "/ledger", "", "");
+    assert_eq!(closed.status, 401);
+    assert!(
+        closed.head.contains("www-authenticate: digest realm=\"packhouse office\", qop=\"auth\""),
+        "{}",
+        closed.head
+    );
+    let guess = "Authorization: Digest username=\"clerk@packhouse.example\", nonce=\"x\", response=\"y\"\r\n";
+    assert_eq!(ask(&packhouse, "GET", "/ledger", guess, "").status, 401);
+}

@@ -1,7 +1,7 @@
 //! The state file on a real disk: kept, sealed, shared, refused.
 
 use std::path::Path;
-use yieldtray_store::{Error, Kept, Store, choose_environment, chosen_environment};
+use yieldtray_store::{Error, Kept, Kind, Store, choose_environment, chosen_environment};
 
 fn kept(name: &str, value: &str, secret: bool) -> Kept {
     let (file, cell) = ("intake.http".to_owned(), "book-lot".to_owned());
@@ -101,4 +101,61 @@ fn the_folder_is_its_owners_and_no_repositorys() {
         let mode = std::fs::metadata(&folder).expect("a folder").permissions().mode();
         assert_eq!(mode & 0o777, 0o700);
     }
+}
+
+#[test]
+fn credentials_are_sealed_in_their_place_and_change_together() {
+    let (root, home) = (tempfile::tempdir().expect("a folder"), tempfile::tempdir().expect("a folder"));
+    let key = home.path().join("key");
+    let pair = |place: &str, value: &str| (place.to_owned(), value.to_owned());
+    let mut store = Store::open_or_make(root.path(), Some(key.clone())).expect("a store");
+    let cookies = [pair("packhouse.example / session", "canary-1"), pair("packhouse.example / shift", "canary-2")];
+    store.change_credentials("bench", Kind::Cookie, &cookies, &[], 5).expect("they are kept");
+    store.change_credentials("bench", Kind::Token, &[pair("desk", "canary-3")], &[], 6).expect("it is kept");
+    store.change_credentials("live", Kind::Cookie, &cookies[..1], &[], 7).expect("it is kept");
+    assert!(!String::from_utf8_lossy(&all_bytes(root.path())).contains("canary"));
+
+    let values = |store: &Store, environment: &str, kind| -> Vec<Option<String>> {
+        store.credentials(environment, kind).expect("rows").into_iter().map(|row| row.value).collect()
+    };
+    let some = |values: &[&str]| values.iter().map(|value| Some((*value).to_owned())).collect::<Vec<_>>();
+    assert_eq!(values(&store, "bench", Kind::Cookie), some(&["canary-1", "canary-2"]));
+    // One is replaced while another goes.
+    let newer = [pair("packhouse.example / session", "canary-4")];
+    store.change_credentials("bench", Kind::Cookie, &newer, &[cookies[1].0.clone()], 8).expect("it changes");
+    assert_eq!(values(&store, "bench", Kind::Cookie), some(&["canary-4"]));
+    assert_eq!(store.credentials("bench", Kind::Cookie).expect("rows")[0].at, 8);
+
+    // What is moved to another place, or opened with another key, is not there.
+    drop(store);
+    let database = rusqlite::Connection::open(root.path().join(".yieldtray/state.db")).expect("a database");
+    let moved =
+        database.execute("UPDATE credential SET place = 'other' WHERE kind = 'token'", []).expect("it is moved");
+    assert_eq!(moved, 1);
+    drop(database);
+    let store = Store::open(root.path(), Some(key)).expect("a store").expect("it is there");
+    assert_eq!(values(&store, "bench", Kind::Token), [None]);
+    let mut strange = Store::open(root.path(), Some(home.path().join("other"))).expect("a store").expect("it is there");
+    assert_eq!(values(&strange, "bench", Kind::Cookie), [None]);
+    assert_eq!(strange.clear_credentials("bench", Kind::Cookie).expect("a number"), 1);
+    assert_eq!(values(&strange, "live", Kind::Cookie).len(), 1);
+    let mut homeless = Store::open(root.path(), None).expect("a store").expect("it is there");
+    assert!(matches!(homeless.change_credentials("bench", Kind::Token, &newer, &[], 9), Err(Error::NoKey)));
+}
+
+#[test]
+fn a_file_of_an_older_form_is_brought_up_to_date() {
+    let (root, home) = (tempfile::tempdir().expect("a folder"), tempfile::tempdir().expect("a folder"));
+    let key = home.path().join("key");
+    let mut store = Store::open_or_make(root.path(), Some(key.clone())).expect("a store");
+    store.keep("bench", &[kept("lot_id", "\"L-2043\"", false)]).expect("it is kept");
+    drop(store);
+    // As the first version left it: with a tray and without credentials.
+    let database = rusqlite::Connection::open(root.path().join(".yieldtray/state.db")).expect("a database");
+    database.execute_batch("DROP TABLE credential; PRAGMA user_version = 1;").expect("it is taken back");
+    drop(database);
+    let mut store = Store::open(root.path(), Some(key)).expect("a store").expect("it is there");
+    assert_eq!(store.kept("bench").expect("rows").len(), 1);
+    store.change_credentials("bench", Kind::Token, &[("desk".to_owned(), "t".to_owned())], &[], 1).expect("it is kept");
+    assert_eq!(store.credentials("bench", Kind::Token).expect("rows").len(), 1);
 }

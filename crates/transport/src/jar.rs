@@ -282,4 +282,18 @@ mod tests {
         assert_eq!(jar.take("b=9; Path=/", &bench).fate, CookieFate::Set);
         assert_eq!(jar.header_for(&bench, &mut Vec::new()).as_deref(), Some("c=3; b=9"));
     }
+
+    #[test]
+    fn a_jar_takes_what_another_holds_and_the_other_wins() {
+        let from = url("http://desk.packhouse.example/");
+        let sent = |jar: &Jar| jar.header_for(&from, &mut Vec::new()).unwrap_or_default();
+        let (mut own, mut other) = (Jar::default(), Jar::default());
+        own.take("shift=early", &from);
+        own.take("own=1", &from);
+        other.take("shift=late", &from);
+        other.take("more=2", &from);
+        own.add(&other);
+        assert_eq!(sent(&own), "more=2; own=1; shift=late");
+        assert_eq!(sent(&other), "more=2; shift=late");
+    }
 }

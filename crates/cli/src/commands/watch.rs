@@ -135,8 +135,12 @@ mod tests {
 
     #[test]
     fn what_is_hidden_touches_nothing() {
-        let by =
-            |paths: &[&str]| Touched::by(&paths.iter().map(PathBuf::from).collect()).map(|touched| touched.words());
+        let by = |paths: &[&str]| {
+            let is_there = |path: &Path| !path.starts_with("gone");
+            Touched::by(&paths.iter().map(PathBuf::from).collect(), is_there).map(|touched| touched.words())
+        };
+        assert_eq!(by(&["gone/lots.csv"]), None);
+        assert_eq!(by(&["gone/a.http"]).as_deref(), Some("`gone/a.http` changed"));
         assert_eq!(by(&[".yieldtray/state.db", ".git/index", "a.http~", "lots/.a.http.swp"]), None);
         assert_eq!(by(&[".git/index", "lots/a.http", ".env"]).as_deref(), Some("`.env` and `lots/a.http` changed"));
     }

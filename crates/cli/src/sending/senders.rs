@@ -16,7 +16,7 @@ pub(crate) struct Senders {
 #[derive(Default)]
 struct Each {
     round: usize,
-    lanes: HashMap<usize, Arc<Client>>,
+    lanes: Vec<Option<Arc<Client>>>,
     /// The cookies as they were after cells that other files need.
     after: HashMap<CellId, Jar>,
     /// Which of those a file took already.
@@ -45,7 +45,10 @@ impl Senders {
         if each.round != ready.round {
             *each = Each { round: ready.round, ..Each::default() };
         }
-        let client = each.lanes.entry(ready.lane).or_insert_with(|| Arc::new(self.base.beside()));
+        if each.lanes.len() <= ready.lane {
+            each.lanes.resize(ready.lane + 1, None);
+        }
+        let client = each.lanes[ready.lane].get_or_insert_with(|| Arc::new(self.base.beside()));
         for need in &ready.from {
             if let (Some(jar), true) = (each.after.get(need), each.taken.insert((ready.lane, *need))) {
                 client.jar().add(jar);
@@ -57,7 +60,7 @@ impl Senders {
     /// Keeps the cookies of a cell that other files need.
     pub(super) fn answered(&mut self, ready: &Ready<'_>) {
         let Some(each) = self.each.as_mut().filter(|_| ready.awaited) else { return };
-        if let Some(client) = each.lanes.get(&ready.lane) {
+        if let Some(Some(client)) = each.lanes.get(ready.lane) {
             each.after.insert(ready.cell, client.jar().clone());
         }
     }

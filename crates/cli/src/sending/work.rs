@@ -34,17 +34,22 @@ impl<'w> Work<'w> {
         match self {
             Work::Send(ready, client) => {
                 let answer = match saves(&ready, saving) {
-                    true => match unless(cut_off, save(&client, &ready, saving)).await {
+                    true => match unless(cut_off, Box::pin(save(&client, &ready, saving))).await {
                         Ok(Err(stop)) => return Worked::Stopped(stop),
                         Ok(Ok(answer)) => answer,
                         Err(failure) => Err(failure),
                     },
-                    false => unless(cut_off, client.send(&ready.prepared)).await.and_then(|answer| answer),
+                    false => {
+                        // What it holds while it waits is kilobytes, which would be moved with all of this.
+                        let sending = Box::pin(client.send(&ready.prepared));
+                        unless(cut_off, sending).await.and_then(|answer| answer)
+                    }
                 };
                 Worked::Answered(ready, answer)
             }
             Work::Authorize(request, client) => {
-                let answer = unless(cut_off, client.send(&request.prepared)).await.and_then(|answer| answer);
+                let sending = Box::pin(client.send(&request.prepared));
+                let answer = unless(cut_off, sending).await.and_then(|answer| answer);
                 Worked::Authorized(request, answer)
             }
             Work::Rest(pause) => {

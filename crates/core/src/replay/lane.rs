@@ -77,7 +77,7 @@ pub(super) struct Timetable {
 impl Timetable {
     /// Puts the steps of a plan into lanes: one a file, but one for files whose sequences play each
     /// other's cells.
-    pub(super) fn new<'w>(plan: &Plan) -> (Self, Vec<Lane<'w>>) {
+    pub(super) fn new<'w>(plan: &Plan) -> (Self, Vec<Box<Lane<'w>>>) {
         let mut files: FxHashMap<_, usize> = FxHashMap::default();
         let mut joined: Vec<usize> = Vec::new();
         for step in &plan.steps {
@@ -94,12 +94,13 @@ impl Timetable {
                 joined[own.max(by)] = own.min(by);
             }
         }
-        let mut lanes: Vec<Lane<'w>> = Vec::new();
+        // Boxed, since they change places with the one that is worked on.
+        let mut lanes: Vec<Box<Lane<'w>>> = Vec::new();
         let mut numbers: FxHashMap<usize, usize> = FxHashMap::default();
         let mut lane_of = Vec::with_capacity(plan.steps.len());
         for (place, step) in plan.steps.iter().enumerate() {
             let number = *numbers.entry(root(&joined, files[&step.cell.source])).or_insert_with(|| {
-                lanes.push(Lane::default());
+                lanes.push(Box::default());
                 lanes.len() - 1
             });
             lanes[number].steps.push(place);

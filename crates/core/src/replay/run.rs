@@ -43,11 +43,11 @@ pub struct Run<'w> {
     pub(super) plan: Plan,
     pub(super) fail_fast: bool,
     /// The lane that is worked on; nothing where none is.
-    pub(super) lane: Lane<'w>,
+    pub(super) lane: Box<Lane<'w>>,
     /// Its number.
     pub(super) entered: Option<usize>,
     /// All lanes but that.
-    pub(super) lanes: Vec<Lane<'w>>,
+    pub(super) lanes: Vec<Box<Lane<'w>>>,
     pub(super) timetable: Timetable,
     /// The lane that got a request last.
     last: Option<usize>,
@@ -143,7 +143,7 @@ impl<'w> Run<'w> {
             settings,
             plan,
             fail_fast,
-            lane: Lane::default(),
+            lane: Box::default(),
             entered: None,
             lanes,
             last: None,

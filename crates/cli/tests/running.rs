@@ -1,0 +1,274 @@
+//! Runs as they go on: side by side, watched, interrupted, with a server that dies.
+
+mod support;
+
+use serde_json::Value;
+use std::io::{BufRead, BufReader, Read, Write};
+use std::net::TcpListener;
+use std::process::{Child, Stdio};
+use std::sync::mpsc::{Receiver, channel};
+use std::thread;
+use std::time::{Duration, Instant};
+use support::Bench;
+use support::terminal::Terminal;
+
+const PATIENCE: Duration = Duration::from_secs(30);
+
+const GATE: &str = "%% Sign in
+POST /session
+
+{ \"email\": \"clerk@packhouse.example\", \"password\": \"windfall-bench\" }
+
+% yield token = body.token secret
+% check 'packhouse_session' in cookies
+";
+
+/// Each file books a lot in by the token of the gate, reads it back and takes it away.
+fn desk(bins: usize) -> String {
+    format!(
+        "%% Book\n% needs ../gate.http#sign-in\nPOST /lots\nAuthorization: Bearer {{{{token}}}}\n\n\
+         {{ \"grower\": \"G-11\", \"bins\": {bins}, \"ref\": \"{{{{uuid()}}}}\" }}\n\n% yield lot_id = body.id\n% check status == 201\n\n\
+         %% Read\n% needs book\nGET /lots/{{{{lot_id}}}}\n\n% check body.bins == {bins}\n\n\
+         %% Wrong\n% needs book\nGET /lots/{{{{lot_id}}}}\n\n% check body.bins == 99\n\n\
+         %% Take away\n% afterwards\n% needs book, ../gate.http#sign-in\nDELETE /lots/{{{{lot_id}}}}\nAuthorization: Bearer {{{{token}}}}\n"
+    )
+}
+
+fn desks() -> Bench {
+    let all = (1..=12).map(|bins| (format!("desks/{bins:02}.http"), desk(bins)));
+    all.fold(Bench::new().file("gate.http", GATE), |bench, (name, text)| bench.file(&name, &text))
+}
+
+/// The events of a replay, without what differs from run to run: times, lots, addresses with lots in them.
+fn events(bench: &Bench, args: &[&str]) -> Vec<Value> {
+    let run = bench.run(&[&["replay", "--json", "--seed", "4616"], args].concat());
+    let lot = regex::Regex::new(r"L-\d+").expect("a pattern");
+    let line = |line: &str| {
+        let mut event: Value = serde_json::from_str(&lot.replace_all(line, "L")).expect("JSON");
+        event.as_object_mut().expect("an object").remove("elapsed_ms");
+        event
+    };
+    run.stdout.lines().map(line).collect()
+}
+
+#[test]
+fn side_by_side_and_in_shares_the_same_is_told() {
+    let one = events(&desks(), &[]);
+    assert_eq!(one.len(), 1 + 12 * 4 + 1 + 1);
+    let last = one.last().expect("an end");
+    assert_eq!((&last["failed_checks"], &last["exit_code"]), (&Value::from(12), &Value::from(1)));
+    assert_eq!(events(&desks(), &["--jobs", "8"]), one);
+
+    // Each cell is in one share; those that others need are in several, and tell the same there.
+    let bench = desks();
+    let mut told: Vec<String> = Vec::new();
+    for share in ["1/3", "2/3", "3/3"] {
+        let events = events(&bench, &["--shard", share, "--jobs", "3"]);
+        assert!(events.len() < one.len(), "a share is less than all");
+        told.extend(events.iter().filter(|event| event["event"] == "cell").map(Value::to_string));
+    }
+    let mut whole: Vec<String> = one.iter().filter(|event| event["event"] == "cell").map(Value::to_string).collect();
+    whole.sort();
+    told.sort();
+    told.dedup();
+    assert_eq!(told, whole);
+}
+
+#[test]
+fn a_file_has_its_own_cookies_and_those_it_needs() {
+    // The session's cookie is enough to book a lot in; whoever does not need the gate has none.
+    let book = "POST /lots\n\n{ \"grower\": \"G-11\", \"bins\": 3 }\n";
+    let bench = Bench::new()
+        .file("a-gate.http", GATE)
+        .file("needing.http", &format!("%% Book\n% needs a-gate.http#sign-in\n{book}\n% check status == 201\n"))
+        .file("other.http", &format!("%% Book\n{book}\n% check status == 401\n"));
+    for jobs in ["1", "4"] {
+        let run = bench.run(&["replay", "--jobs", jobs]).exits(0);
+        assert!(run.stdout.contains("3 requests · 3 checks · all passed"), "{}", run.stdout);
+    }
+}
+
+/// A server that answers `answers` requests and then breaks everything off.
+fn dying(answers: usize) -> String {
+    let listener = TcpListener::bind("127.0.0.1:0").expect("a port");
+    let address = listener.local_addr().expect("an address");
+    thread::spawn(move || {
+        let mut left = answers;
+        for stream in listener.incoming() {
+            let Ok(mut stream) = stream else { return };
+            let mut request = [0; 4096];
+            while left > 0 && matches!(stream.read(&mut request), Ok(1..)) {
+                left -= 1;
+                let _ = stream.write_all(b"HTTP/1.1 200 OK\r\nContent-Length: 2\r\n\r\n{}");
+            }
+            if left == 0 {
+                return;
+            }
+        }
+    });
+    format!("http://{address}")
+}
+
+#[test]
+fn a_server_that_dies_fails_what_is_left_and_no_more() {
+    let cells: String =
+        (1..=6).map(|n| format!("%% Read {n}\nGET {{{{base}}}}/{n}\n\n% check status == 200\n\n")).collect();
+    let bench = Bench::empty().file("a.http", &cells);
+    for jobs in ["1", "3"] {
+        let run = bench.run(&["replay", "--jobs", jobs, "--set", &format!("base={}", dying(3))]).exits(3);
+        assert!(run.stdout.contains("6 requests · 3 checks · 3 without an answer"), "{}", run.stdout);
+    }
+}
+
+/// A run whose lines can be waited for.
+struct Going {
+    child: Child,
+    lines: Receiver<String>,
+    seen: String,
+}
+
+fn start(bench: &Bench, args: &[&str]) -> Going {
+    let mut command = bench.command();
+    let mut child = command
+        .args(args)
+        .stdin(Stdio::null())
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
+        .spawn()
+        .expect("it starts");
+    let (sender, lines) = channel();
+    let pipes: [Box<dyn Read + Send>; 2] =
+        [Box::new(child.stdout.take().expect("a pipe")), Box::new(child.stderr.take().expect("a pipe"))];
+    for pipe in pipes {
+        let sender = sender.clone();
+        thread::spawn(move || {
+            BufReader::new(pipe).lines().map_while(Result::ok).try_for_each(|line| sender.send(line))
+        });
+    }
+    Going { child, lines, seen: String::new() }
+}
+
+impl Going {
+    #[track_caller]
+    fn wait_for(&mut self, text: &str) {
+        let until = Instant::now() + PATIENCE;
+        loop {
+            match self.lines.recv_timeout(until.saturating_duration_since(Instant::now())) {
+                Ok(line) => {
+                    self.seen += &format!("{line}\n");
+                    if line.contains(text) {
+                        return;
+                    }
+                }
+                Err(_) => panic!("`{text}` was not said, but:\n{}", self.seen),
+            }
+        }
+    }
+
+    fn interrupt(&self) {
+        let interrupt = format!("kill -INT {}", self.child.id());
+        assert!(std::process::Command::new("sh").args(["-c", &interrupt]).status().expect("a shell").success());
+    }
+
+    fn end(mut self) -> (Option<i32>, String) {
+        let code = self.child.wait().expect("it ends").code();
+        while let Ok(line) = self.lines.recv_timeout(Duration::from_millis(300)) {
+            self.seen += &format!("{line}\n");
+        }
+        (code, self.seen)
+    }
+}
+
+#[cfg(unix)]
+#[test]
+fn an_interrupted_run_cleans_up_and_says_what_ran() {
+    let bench = Bench::new().file(
+        "a.http",
+        "%% Book\nPOST /lots\nX-Api-Key: {{key}}\n\n{ \"grower\": \"G-11\", \"bins\": 3 }\n\n% yield lot_id = body.id\n\n\
+         %% Slow\nGET /scale/reading?ms=20000\n\n%% Never\nGET /health\n\n\
+         %% Take away\n% afterwards\nDELETE /lots/{{lot_id}}\nX-Api-Key: {{key}}\n\n% check status == 204\n",
+    );
+    let mut going = start(&bench, &["replay", "--json"]);
+    going.wait_for("\"name\":\"book\"");
+    thread::sleep(Duration::from_millis(200));
+    let began = Instant::now();
+    going.interrupt();
+    let (code, said) = going.end();
+    assert_eq!(code, Some(130), "{said}");
+    assert!(began.elapsed() < Duration::from_secs(10), "nobody waits for the slow one");
+    let events: Vec<Value> = said.lines().filter_map(|line| serde_json::from_str(line).ok()).collect();
+    let told: Vec<_> =
+        events.iter().filter_map(|event| Some((event["name"].as_str()?, event["outcome"].as_str()?))).collect();
+    assert_eq!(told, [("book", "passed"), ("slow", "no-answer"), ("take-away", "passed")], "{said}");
+    assert_eq!(events[2]["failure"]["kind"], "interrupted");
+    let last = events.last().expect("an end");
+    assert_eq!((&last["interrupted"], &last["left_out"], &last["exit_code"]), (&true.into(), &1.into(), &130.into()));
+}
+
+#[cfg(unix)]
+#[test]
+fn a_watched_workspace_runs_again_what_a_change_touches() {
+    let bench = Bench::new()
+        .file("lots.http", "%% Lots\nGET /lots\n% query per_page = 1\n")
+        .file("growers.http", "%% Growers\nGET /growers\n")
+        .file("booking.http", "%% Book\n% needs lots.http#lots\n% body from new.json\nPOST /lots\nX-Api-Key: {{key}}\n")
+        .file("new.json", "{ \"grower\": \"G-11\", \"bins\": 3 }");
+    let write = |name: &str, text: &str| std::fs::write(bench.path().join(name), text).expect("a file");
+    let mut going = start(&bench, &["replay", "--watch"]);
+    going.wait_for("waiting for a change");
+    write("growers.http", "%% Growers\nGET /growers\n\n% check body.size() > 0\n");
+    going.wait_for("`growers.http` changed");
+    going.wait_for("1 request · 1 check");
+    going.wait_for("waiting for a change");
+    write("new.json", "{ \"grower\": \"G-12\", \"bins\": 4 }");
+    going.wait_for("`new.json` changed");
+    going.wait_for("2 requests · 0 checks");
+    going.wait_for("waiting for a change");
+    // A mistake does not end it, and nothing is sent for what nobody uses.
+    write("notes.txt", "nobody reads this");
+    write("lots.http", "%% Lots\n% chekc true\nGET /lots\n");
+    going.wait_for("no instruction `% chekc`");
+    going.wait_for("waiting for a change");
+    going.interrupt();
+    let (code, said) = going.end();
+    assert_eq!(code, Some(130), "{said}");
+    assert!(!said.contains("notes.txt` changed") || said.contains("lots.http"), "{said}");
+    assert_eq!(said.matches("growers.http\n").count(), 2, "{said}");
+}
+
+#[test]
+fn a_terminal_shows_how_far_a_run_is() {
+    let bench = Bench::new().file("a.http", "%% Quick\nGET /health\n\n%% Slow\nGET /scale/reading?ms=900\n");
+    let mut terminal = Terminal::start(&bench, &["replay", "-v"], 60, &[("NO_COLOR", "1")]);
+    terminal.wait_for("1 of 2 done · 0 failed · 1 left · 1 request, ");
+    let (code, shown) = terminal.end();
+    assert_eq!(code, 0, "{shown}");
+    // The line is taken away before anything else is written, and does not stay.
+    let last = shown.rsplit("\r\u{1b}[2K").next().expect("a last piece");
+    assert!(!last.contains(" done · "), "{shown}");
+    assert!(last.contains("slowest\n") && last.contains("a.http:4  slow\n"), "{shown}");
+    assert!(last.trim_end().lines().last().is_some_and(|line| line.starts_with("2 requests · ")), "{shown}");
+    let piped = bench.run(&["replay"]).exits(0);
+    assert!(!piped.stdout.contains('\u{1b}') && !piped.stdout.contains(" done · "), "{}", piped.stdout);
+}
+
+#[test]
+fn long_values_that_differ_are_shown_line_by_line() {
+    let bench = Bench::new().file(
+        "a.http",
+        "GET /lots/L-2039\n\n% check body == {\"id\": \"L-2039\", \"grower\": \"G-12\", \"variety\": \"braeburn\", \"bins\": 19, \"state\": \"open\", \"ref\": null}\n",
+    );
+    let run = bench.run(&["replay", "a.http"]).exits(1);
+    let lines: Vec<&str> = run.stdout.lines().map(str::trim).collect();
+    let at = lines.iter().position(|line| *line == "<   \"bins\": 18").unwrap_or_else(|| panic!("{}", run.stdout));
+    assert_eq!(lines[at + 1], ">   \"bins\": 19");
+    assert!(!run.stdout.contains("body  is"), "{}", run.stdout);
+    let failure = &events(&bench, &["a.http"])[1]["failures"][0];
+    assert_eq!(failure["difference"]["left"], "body");
+    assert!(
+        failure["difference"]["lines"]
+            .as_array()
+            .expect("lines")
+            .contains(&serde_json::json!(["left", "  \"bins\": 18"]))
+    );
+}
