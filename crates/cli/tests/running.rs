@@ -39,7 +39,7 @@ fn desks() -> Bench {
     all.fold(Bench::new().file("gate.http", GATE), |bench, (name, text)| bench.file(&name, &text))
 }
 
-/// The events of a replay, without what differs from run to run: times, lots, addresses with lots in them.
+/// The events of a replay, without what differs from run to run: times, ports, numbers of lots.
 fn events(bench: &Bench, args: &[&str]) -> Vec<Value> {
     let run = bench.run(&[&["replay", "--json", "--seed", "4616"], args].concat());
     let lot = regex::Regex::new(r"L-\d+").expect("a pattern");
@@ -48,7 +48,7 @@ fn events(bench: &Bench, args: &[&str]) -> Vec<Value> {
         event.as_object_mut().expect("an object").remove("elapsed_ms");
         event
     };
-    run.stdout.lines().map(line).collect()
+    bench.stable(&run.stdout).lines().map(line).collect()
 }
 
 #[test]
@@ -128,23 +128,13 @@ struct Going {
 }
 
 fn start(bench: &Bench, args: &[&str]) -> Going {
+    // One pipe for both streams: so their lines come in the order they are written.
+    let (reader, writer) = std::io::pipe().expect("a pipe");
     let mut command = bench.command();
-    let mut child = command
-        .args(args)
-        .stdin(Stdio::null())
-        .stdout(Stdio::piped())
-        .stderr(Stdio::piped())
-        .spawn()
-        .expect("it starts");
+    command.args(args).stdin(Stdio::null()).stdout(writer.try_clone().expect("a pipe")).stderr(writer);
+    let child = command.spawn().expect("it starts");
     let (sender, lines) = channel();
-    let pipes: [Box<dyn Read + Send>; 2] =
-        [Box::new(child.stdout.take().expect("a pipe")), Box::new(child.stderr.take().expect("a pipe"))];
-    for pipe in pipes {
-        let sender = sender.clone();
-        thread::spawn(move || {
-            BufReader::new(pipe).lines().map_while(Result::ok).try_for_each(|line| sender.send(line))
-        });
-    }
+    thread::spawn(move || BufReader::new(reader).lines().map_while(Result::ok).try_for_each(|line| sender.send(line)));
     Going { child, lines, seen: String::new() }
 }
 

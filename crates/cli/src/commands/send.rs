@@ -115,7 +115,7 @@ pub(crate) fn send(common: &Common, args: Send, host: &Host, out: &mut Out) -> R
         }
     }
     if !out.json {
-        told.verdict(out, report.as_deref())?;
+        told.verdict(out, report.as_ref())?;
         out.seed(session.seed_to_tell(run.summary()))?;
     }
     if let Some(append) = append {
@@ -132,8 +132,8 @@ pub(crate) fn send(common: &Common, args: Send, host: &Host, out: &mut Out) -> R
 struct Came {
     cell: CellId,
     answer: Option<Exchange>,
-    report: Option<Box<CellReport>>,
-    before: Vec<Box<CellReport>>,
+    report: Option<CellReport>,
+    before: Vec<CellReport>,
     tokens: Vec<TokenReport>,
 }
 
@@ -146,8 +146,8 @@ impl Audience for Came {
 
     fn happened(&mut self, _run: &Run<'_>, event: Event) -> io::Result<()> {
         match event {
-            Event::Cell(own) if own.cell == self.cell => self.report = Some(own),
-            Event::Cell(need) => self.before.push(need),
+            Event::Cell(own) if own.cell == self.cell => self.report = Some(*own),
+            Event::Cell(need) => self.before.push(*need),
             Event::Token(got) => self.tokens.push(got),
             Event::Began { .. } | Event::Ended(_) => {}
         }

@@ -23,7 +23,7 @@ pub(crate) struct Told<'r, 'w> {
 }
 
 impl Told<'_, '_> {
-    fn lines(&self, width: Option<usize>, reports: &[Box<CellReport>]) -> CellLines<'_> {
+    fn lines(&self, width: Option<usize>, reports: &[CellReport]) -> CellLines<'_> {
         let workspace = self.run.workspace();
         let cells = reports.iter().map(|report| {
             (shown_name(workspace, report.cell, report.played_by), report.method.as_str(), report.url.as_str())
@@ -32,7 +32,7 @@ impl Told<'_, '_> {
     }
 
     /// What was sent before.
-    pub(crate) fn needs(&self, out: &mut Out, tokens: &[TokenReport], before: &[Box<CellReport>]) -> Result<(), Stop> {
+    pub(crate) fn needs(&self, out: &mut Out, tokens: &[TokenReport], before: &[CellReport]) -> Result<(), Stop> {
         if out.quiet {
             return Ok(());
         }

@@ -9,6 +9,10 @@ use crate::workspace::CellId;
 use rustc_hash::{FxHashMap, FxHashSet};
 use std::collections::BTreeSet;
 
+/// All lanes of a run.
+#[allow(clippy::vec_box)] // each changes places, twice a request, with the one that is worked on
+pub(super) type Lanes<'w> = Vec<Box<Lane<'w>>>;
+
 /// Where one lane is.
 #[derive(Default)]
 pub(super) struct Lane<'w> {
@@ -77,7 +81,7 @@ pub(super) struct Timetable {
 impl Timetable {
     /// Puts the steps of a plan into lanes: one a file, but one for files whose sequences play each
     /// other's cells.
-    pub(super) fn new<'w>(plan: &Plan) -> (Self, Vec<Box<Lane<'w>>>) {
+    pub(super) fn new<'w>(plan: &Plan) -> (Self, Lanes<'w>) {
         let mut files: FxHashMap<_, usize> = FxHashMap::default();
         let mut joined: Vec<usize> = Vec::new();
         for step in &plan.steps {
@@ -94,8 +98,7 @@ impl Timetable {
                 joined[own.max(by)] = own.min(by);
             }
         }
-        // Boxed, since they change places with the one that is worked on.
-        let mut lanes: Vec<Box<Lane<'w>>> = Vec::new();
+        let mut lanes: Lanes<'w> = Vec::new();
         let mut numbers: FxHashMap<usize, usize> = FxHashMap::default();
         let mut lane_of = Vec::with_capacity(plan.steps.len());
         for (place, step) in plan.steps.iter().enumerate() {

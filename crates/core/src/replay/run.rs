@@ -1,7 +1,7 @@
 use super::checks;
 use super::event::{Event, Summary, TokenReport};
 use super::examine::examine;
-use super::lane::{Lane, Timetable};
+use super::lane::{Lane, Lanes, Timetable};
 use super::order::Order;
 use super::plan::Plan;
 use super::question::Question;
@@ -47,7 +47,7 @@ pub struct Run<'w> {
     /// Its number.
     pub(super) entered: Option<usize>,
     /// All lanes but that.
-    pub(super) lanes: Vec<Box<Lane<'w>>>,
+    pub(super) lanes: Lanes<'w>,
     pub(super) timetable: Timetable,
     /// The lane that got a request last.
     last: Option<usize>,
