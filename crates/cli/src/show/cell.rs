@@ -2,7 +2,7 @@
 
 use super::look::Look;
 use super::safe::safe_line;
-use super::table::{count, cut, left, right};
+use super::table::{count, cut, left, push_left, push_right};
 use std::borrow::Cow;
 use std::time::Duration;
 use yieldtray_core::replay::{
@@ -108,17 +108,25 @@ impl CellLines<'_> {
         self.look.faint(&safe_line(&line))
     }
 
+    /// The line of a cell that was sent. A long run writes thousands: it is made in one piece.
     fn sent(&self, report: &CellReport, name: &str) -> String {
         let (look, columns) = (self.look, &self.columns);
-        let target = cut(&safe_line(self.target(&report.url)), columns.target);
-        let status = report.status.map_or_else(|| "—".to_owned(), |status| status.to_string());
-        let plain = format!(
-            "  {name}  {}  {}  {}  {}  ",
-            left(&cut(&safe_line(&report.method), columns.method), columns.method),
-            left(&target, columns.target),
-            right(&status, 3),
-            right(&time(report.elapsed), 7)
-        );
+        let mut line = String::with_capacity(columns.line + 32);
+        line.push_str("  ");
+        line.push_str(name);
+        line.push_str("  ");
+        push_left(&mut line, &safe_line(&report.method), columns.method);
+        line.push_str("  ");
+        push_left(&mut line, &safe_line(self.target(&report.url)), columns.target);
+        line.push_str("  ");
+        match report.status {
+            Some(status) => push_right(&mut line, &status.to_string(), 3),
+            None => push_right(&mut line, "—", 3),
+        }
+        line.push_str("  ");
+        push_right(&mut line, &time(report.elapsed), 7);
+        line.push_str("  ");
+        let so_far = line.chars().count();
         let failed = report.failures.len();
         let words = match (report.checks, failed) {
             _ if report.outcome == Outcome::NoAnswer => "no answer".to_owned(),
@@ -126,28 +134,36 @@ impl CellLines<'_> {
             (all, 0) => count(all, "check", "checks"),
             (all, failed) => format!("{failed} of {all} failed"),
         };
-        let words = match report.tries {
+        let mut words = match report.tries {
             ..2 => words,
             tries => {
                 let long = format!("{words}, tried {tries} times");
-                let fits = plain.chars().count() + long.chars().count() <= columns.line;
+                let fits = so_far + long.chars().count() <= columns.line;
                 if fits { long } else { format!("{words} ×{tries}") }
             }
         };
-        let taken = report.yields.iter().filter_map(|taken| Some((&taken.name, taken.value.as_ref().ok()?)));
-        let yields: Vec<String> = taken.map(|(name, value)| format!("{name} = {}", safe_line(value))).collect();
-        let words = if yields.is_empty() { words } else { left(&words, 9) };
-        let room = columns.line.saturating_sub(plain.chars().count() + words.chars().count() + 2);
-        let checks = match report.checks {
-            _ if report.outcome != Outcome::Passed => look.bad(&words),
-            0 => look.faint(&words),
-            _ => words,
-        };
-        // A few letters of a value tell nothing: they are left out.
-        if yields.is_empty() || room < 8 {
-            return format!("{plain}{}", checks.trim_end());
+        let mut yields = String::new();
+        for taken in &report.yields {
+            let Ok(value) = &taken.value else { continue };
+            let parts = [if yields.is_empty() { "" } else { "  " }, &taken.name, " = ", &safe_line(value)];
+            yields.extend(parts);
         }
-        format!("{plain}{checks}  {}", look.name(&cut(&yields.join("  "), room)))
+        // A few letters of a value tell nothing: they are left out.
+        let room = columns.line.saturating_sub(so_far + words.chars().count().max(9) + 2);
+        let shows = !yields.is_empty() && room >= 8;
+        if shows {
+            words = left(&words, 9);
+        }
+        match report.checks {
+            _ if report.outcome != Outcome::Passed => line.push_str(&look.bad(&words)),
+            0 => line.push_str(&look.faint(&words)),
+            _ => line.push_str(&words),
+        }
+        if shows {
+            line.push_str("  ");
+            line.push_str(&look.name(&cut(&yields, room)));
+        }
+        line
     }
 
     /// An address as it is shown: what follows the base, where it is the base's.

@@ -16,9 +16,24 @@ pub(crate) fn left(text: &str, columns: usize) -> String {
 /// `text` with blanks before it.
 pub(crate) fn right(text: &str, columns: usize) -> String {
     let mut filled = String::with_capacity(text.len() + columns);
-    filled.extend(std::iter::repeat_n(' ', columns.saturating_sub(width(text))));
-    filled.push_str(text);
+    push_right(&mut filled, text, columns);
     filled
+}
+
+/// Adds `text` to a line, cut or filled with blanks to `columns`; [`cut`] and [`left`] in one.
+pub(crate) fn push_left(line: &mut String, text: &str, columns: usize) {
+    let own = width(text);
+    if own > columns {
+        return line.push_str(&cut(text, columns));
+    }
+    line.push_str(text);
+    line.extend(std::iter::repeat_n(' ', columns - own));
+}
+
+/// Adds `text` to a line with blanks before it.
+pub(crate) fn push_right(line: &mut String, text: &str, columns: usize) {
+    line.extend(std::iter::repeat_n(' ', columns.saturating_sub(width(text))));
+    line.push_str(text);
 }
 
 /// `text` cut to `columns`, the cut marked.

@@ -29,6 +29,16 @@ pub struct Explanation {
     pub unequal: Option<(Part, Part)>,
 }
 
+/// What is worked out of parts that a person wants to see too.
+const ARITHMETIC: [&str; 6] = [
+    operators::ADD,
+    operators::SUBSTRACT,
+    operators::MULTIPLY,
+    operators::DIVIDE,
+    operators::MODULO,
+    operators::NEGATE,
+];
+
 type Evaluated<'e, 'v> = Result<CowVal<'e, 'v>, ExecutionError>;
 
 pub(super) fn explain<'e>(tree: &'e IdedExpr, context: &'e Context<'_, '_>) -> Explanation {
@@ -176,11 +186,20 @@ impl<'e> Explainer<'e, '_, '_> {
                 self.operand(left);
                 self.operand(right);
                 self.note_kinds(left, right);
+                self.note_numbers([left, right]);
                 if name == operators::EQUALS && self.explanation.unequal.is_none() {
                     self.explanation.unequal = self.part(left).zip(self.part(right));
                 }
             }
             (operators::INDEX, _) => self.operand(node),
+            (
+                operators::LESS | operators::LESS_EQUALS | operators::GREATER | operators::GREATER_EQUALS,
+                [left, right],
+            ) => {
+                self.operand(left);
+                self.operand(right);
+                self.note_numbers([left, right]);
+            }
             (_, arguments) => {
                 if let Some(target) = &call.target {
                     self.operand(target);
@@ -208,6 +227,12 @@ impl<'e> Explainer<'e, '_, '_> {
             Err(error) => Err(why(node, self.context).unwrap_or_else(|| fault::words(&error))),
         };
         self.explanation.parts.push(Part { text, value });
+        // A sum says little without what was added up.
+        if let Expr::Call(call) = &node.expr
+            && ARITHMETIC.contains(&call.func_name.as_str())
+        {
+            call.args.iter().for_each(|argument| self.operand(argument));
+        }
     }
 
     fn part(&self, node: &'e IdedExpr) -> Option<Part> {
@@ -224,6 +249,22 @@ impl<'e> Explainer<'e, '_, '_> {
         if left != right && !null && !(numbers.contains(&left) && numbers.contains(&right)) {
             self.explanation.notes.push(format!("{} never equals {}", left.words(), right.words()));
         }
+    }
+
+    /// Text beside a number: how to read the number in it, or that a literal needs no quotes.
+    fn note_numbers(&mut self, sides: [&'e IdedExpr; 2]) {
+        let kinds = sides.map(|side| evaluate(side, self.context).ok().map(|value| value::kind(&*value)));
+        let is_number = |kind| matches!(kind, Some(value::Kind::Integer | value::Kind::Double));
+        let (text, number) = match kinds {
+            [Some(value::Kind::Text), other] if is_number(other) => (sides[0], other),
+            [other, Some(value::Kind::Text)] if is_number(other) => (sides[1], other),
+            _ => return,
+        };
+        self.explanation.notes.push(match (is_literal(text), number) {
+            (true, _) => "without quotes it would be a number".to_owned(),
+            (false, Some(value::Kind::Double)) => format!("`double({})` reads the number in it", unparse(text)),
+            (false, _) => format!("`int({})` reads the number in it", unparse(text)),
+        });
     }
 
     fn comprehension(&mut self, comprehension: &'e ComprehensionExpr) {
@@ -280,7 +321,9 @@ fn is_literal(node: &IdedExpr) -> bool {
     match &node.expr {
         Expr::Literal(_) => true,
         Expr::List(list) => list.elements.iter().all(is_literal),
-        Expr::Call(call) if call.func_name == operators::NEGATE => call.args.iter().all(is_literal),
+        Expr::Call(call) if [operators::NEGATE, "timestamp", "duration"].contains(&call.func_name.as_str()) => {
+            call.args.iter().all(is_literal)
+        }
         _ => false,
     }
 }

@@ -24,6 +24,10 @@ mod tokens;
 mod turn;
 
 #[cfg(test)]
+mod before_tests;
+#[cfg(test)]
+mod check_tests;
+#[cfg(test)]
 mod lane_tests;
 #[cfg(test)]
 mod tests;

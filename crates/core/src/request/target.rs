@@ -21,10 +21,7 @@ pub(super) fn address(target: &str, plain: bool, at: Span, problems: &mut Vec<Pr
         return None;
     }
     // The address parser takes `..` and `%2e%2e` as steps up, wherever they came from.
-    let path = target.split(['?', '#']).next().unwrap_or_default();
-    let steps =
-        path.split('/').any(|part| matches!(part.to_ascii_lowercase().replace("%2e", ".").as_str(), "." | ".."));
-    if steps && !plain {
+    if !plain && has_steps(target) {
         problems.push(bad(
             "a value makes a step (`.` or `..`) of the path".to_owned(),
             "check the value: it would lead elsewhere",
@@ -61,6 +58,14 @@ pub(super) fn address(target: &str, plain: bool, at: Span, problems: &mut Vec<Pr
         let _ = (url.set_username(""), url.set_password(None));
     }
     Some(Address { url, credentials })
+}
+
+/// Whether a part of the path is `.` or `..`, however it is written.
+fn has_steps(target: &str) -> bool {
+    let path = target.split(['?', '#']).next().unwrap_or_default();
+    // Most paths have no such part, and are not looked at further.
+    let may_have = path.contains("/.") || path.contains("/%2");
+    may_have && path.split('/').any(|part| matches!(part.to_ascii_lowercase().replace("%2e", ".").as_str(), "." | ".."))
 }
 
 thread_local! {
