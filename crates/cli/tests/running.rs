@@ -138,6 +138,11 @@ fn start(bench: &Bench, args: &[&str]) -> Going {
     Going { child, lines, seen: String::new() }
 }
 
+fn signal(child: &Child, name: &str) {
+    let kill = format!("kill -{name} {}", child.id());
+    assert!(std::process::Command::new("sh").args(["-c", &kill]).status().expect("a shell").success());
+}
+
 impl Going {
     #[track_caller]
     fn wait_for(&mut self, text: &str) {
@@ -156,8 +161,7 @@ impl Going {
     }
 
     fn interrupt(&self) {
-        let interrupt = format!("kill -INT {}", self.child.id());
-        assert!(std::process::Command::new("sh").args(["-c", &interrupt]).status().expect("a shell").success());
+        signal(&self.child, "INT");
     }
 
     fn end(mut self) -> (Option<i32>, String) {
@@ -193,6 +197,27 @@ fn an_interrupted_run_cleans_up_and_says_what_ran() {
     assert_eq!(events[2]["failure"]["kind"], "interrupted");
     let last = events.last().expect("an end");
     assert_eq!((&last["interrupted"], &last["left_out"], &last["exit_code"]), (&true.into(), &1.into(), &130.into()));
+}
+
+#[cfg(unix)]
+#[test]
+fn a_signal_ends_what_is_no_run_at_once() {
+    use std::os::unix::process::ExitStatusExt;
+
+    // The answer is there, but nobody takes it: what is written to the pipe waits.
+    let bench = Bench::new();
+    let mut command = bench.command();
+    command.args(["send", "--text", "{{base}}/export.csv?bytes=4000000"]).stdout(Stdio::piped()).stderr(Stdio::null());
+    let mut child = command.spawn().expect("it starts");
+    let mut first = [0; 1];
+    child.stdout.as_mut().expect("a pipe").read_exact(&mut first).expect("the answer begins");
+    signal(&child, "INT");
+    assert_eq!(child.wait().expect("it ends").signal(), Some(2));
+    // A served demo ends when it is told to, and with success.
+    let mut serving = start(&bench, &["demo", "--serve"]);
+    serving.wait_for("until you press Ctrl-C");
+    signal(&serving.child, "TERM");
+    assert_eq!(serving.end().0, Some(0));
 }
 
 #[cfg(unix)]

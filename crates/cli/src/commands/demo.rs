@@ -3,6 +3,7 @@ use super::replay::replay;
 use crate::args::{Common, Demo, Replay};
 use crate::failure::Stop;
 use crate::host::Host;
+use crate::sending::Interrupts;
 use crate::show::Out;
 use anyhow::Context;
 use std::io::Write;
@@ -115,6 +116,8 @@ fn what_next(out: &mut Out, keep: Option<&Path>, serve: bool, folder: &Path, ben
 
 fn wait_for_interrupt() -> Result<(), Stop> {
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().context("cannot wait")?;
-    runtime.block_on(tokio::signal::ctrl_c()).context("cannot wait for Ctrl-C")?;
-    Ok(())
+    runtime.block_on(async {
+        Interrupts::watch().context("cannot wait for Ctrl-C")?.next().await;
+        Ok(())
+    })
 }

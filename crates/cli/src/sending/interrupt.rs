@@ -2,7 +2,8 @@
 
 use std::io;
 
-/// Counts how often somebody wants the end.
+/// Counts how often somebody wants the end, as long as it is there. Before and after that, whoever wants it
+/// gets it at once, as from any program.
 pub(crate) struct Interrupts {
     count: usize,
     #[cfg(unix)]
@@ -15,6 +16,7 @@ impl Interrupts {
         #[cfg(unix)]
         {
             use tokio::signal::unix::{SignalKind, signal};
+            ends::at_once(false)?;
             let signals = [signal(SignalKind::interrupt())?, signal(SignalKind::terminate())?];
             Ok(Self { count: 0, signals })
         }
@@ -42,5 +44,40 @@ impl Interrupts {
     /// Whether it was more than once.
     pub(crate) fn are_many(&self) -> bool {
         self.count > 1
+    }
+}
+
+#[cfg(unix)]
+impl Drop for Interrupts {
+    fn drop(&mut self) {
+        // Nothing can fail any more: it worked when the watch began.
+        let _ = ends::at_once(true);
+    }
+}
+
+#[cfg(unix)]
+mod ends {
+    use signal_hook::consts::{SIGINT, SIGTERM};
+    use signal_hook::flag::register_conditional_default;
+    use std::io;
+    use std::sync::atomic::{AtomicBool, Ordering};
+    use std::sync::{Arc, OnceLock};
+
+    /// Whether a signal ends the program as it would if nobody had ever watched: the runtime's own handlers
+    /// stay for ever.
+    pub(super) fn at_once(yes: bool) -> io::Result<()> {
+        static FLAG: OnceLock<Arc<AtomicBool>> = OnceLock::new();
+        let flag = match FLAG.get() {
+            Some(flag) => flag,
+            None => {
+                let flag = Arc::new(AtomicBool::new(false));
+                for signal in [SIGINT, SIGTERM] {
+                    register_conditional_default(signal, Arc::clone(&flag))?;
+                }
+                FLAG.get_or_init(|| flag)
+            }
+        };
+        flag.store(yes, Ordering::SeqCst);
+        Ok(())
     }
 }

@@ -71,8 +71,7 @@ pub(crate) fn drive(
     let one_thread = tokio::runtime::Builder::new_current_thread().enable_all().build().context("cannot start")?;
     // All in one go: entering the runtime anew for each request costs as much as a small request.
     one_thread.block_on(async {
-        let interrupts = Interrupts::watch().context("cannot watch for Ctrl-C")?;
-        let mut interrupts = std::pin::pin!(interrupts);
+        let mut interrupts = Interrupts::watch().context("cannot watch for Ctrl-C")?;
         let cut_off = Rc::new(tokio::sync::Notify::new());
         let mut under_way = FuturesUnordered::new();
         let (mut question, mut spent) = (None, None);

@@ -4,7 +4,7 @@ use super::Out;
 use super::table::{count, cut};
 use std::io::{self, Write};
 use std::time::{Duration, Instant};
-use yieldtray_core::replay::Summary;
+use yieldtray_core::replay::Run;
 
 /// A run that is over before anybody could read the line shows none.
 const LATE: Duration = Duration::from_millis(300);
@@ -13,13 +13,13 @@ const LATE: Duration = Duration::from_millis(300);
 const OFTEN: Duration = Duration::from_millis(90);
 
 /// The line, and whether it stands there now.
-pub(crate) struct Progress {
+pub(crate) struct ProgressLine {
     began: Instant,
     drawn: bool,
     last: Instant,
 }
 
-impl Progress {
+impl ProgressLine {
     pub(crate) fn new(began: Instant) -> Self {
         Self { began, drawn: false, last: began }
     }
@@ -32,20 +32,16 @@ impl Progress {
         Ok(())
     }
 
-    /// Draws it, if it is time to: how many of the plan's steps are done, how many there are, and the figures.
-    pub(crate) fn draw(
-        &mut self,
-        out: &mut Out,
-        steps: (usize, usize),
-        failed: usize,
-        figures: &Summary,
-    ) -> io::Result<()> {
+    /// Draws it, if it is time to, of a run in which so many cells did not pass.
+    pub(crate) fn draw(&mut self, out: &mut Out, run: &Run<'_>, failed: usize) -> io::Result<()> {
         let took = self.began.elapsed();
         if took < LATE || (self.last.elapsed() < OFTEN && self.last != self.began) {
             return Ok(());
         }
         self.clear(out)?;
-        let line = words(steps, failed, figures.requests, took);
+        let progress = run.progress();
+        let name = progress.waits_for.map(|cell| &*run.workspace().cell(cell).name);
+        let line = words((progress.done, progress.all), failed, run.summary().requests, took, name);
         let line = cut(&line, out.width.unwrap_or(80).saturating_sub(1));
         let line = out.look.faint(&line);
         write!(out.result(), "{line}")?;
@@ -55,15 +51,13 @@ impl Progress {
     }
 }
 
-fn words(steps: (usize, usize), failed: usize, requests: usize, took: Duration) -> String {
+fn words(steps: (usize, usize), failed: usize, requests: usize, took: Duration, name: Option<&str>) -> String {
     let (done, all) = steps;
     let rate = requests as f64 / took.as_secs_f64().max(0.001);
     let rate = if rate < 9.95 { format!("{rate:.1}") } else { format!("{rate:.0}") };
-    format!(
-        "{done} of {all} done · {failed} failed · {} left · {}, {rate} a second",
-        all - done,
-        count(requests, "request", "requests")
-    )
+    let requests = count(requests, "request", "requests");
+    let waits = name.map(|name| format!(" · waiting for {name}")).unwrap_or_default();
+    format!("{done} of {all} done · {failed} failed · {} left · {requests}, {rate} a second{waits}", all - done)
 }
 
 #[cfg(test)]
@@ -73,7 +67,13 @@ mod tests {
     #[test]
     fn the_line_says_how_far_and_how_fast() {
         let second = Duration::from_secs(1);
-        assert_eq!(words((3, 12), 0, 1, second * 2), "3 of 12 done · 0 failed · 9 left · 1 request, 0.5 a second");
-        assert_eq!(words((12, 12), 2, 850, second), "12 of 12 done · 2 failed · 0 left · 850 requests, 850 a second");
+        assert_eq!(
+            words((3, 12), 0, 1, second * 2, None),
+            "3 of 12 done · 0 failed · 9 left · 1 request, 0.5 a second"
+        );
+        assert_eq!(
+            words((11, 12), 2, 850, second, Some("weigh")),
+            "11 of 12 done · 2 failed · 1 left · 850 requests, 850 a second · waiting for weigh"
+        );
     }
 }

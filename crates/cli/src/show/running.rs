@@ -1,7 +1,7 @@
 //! A replay as it is shown while it runs: as text for a person, or an event a line for a program.
 
 use super::cell::{CellLines, Heading, summary, time};
-use super::progress::Progress;
+use super::progress::ProgressLine;
 use super::{Out, data, table};
 use crate::sending::Audience;
 use std::io::{self, Write};
@@ -27,7 +27,7 @@ pub(crate) struct Running<'o, 'w> {
     began: Instant,
     /// Cells that did not pass.
     failed: usize,
-    progress: Option<Progress>,
+    progress: Option<ProgressLine>,
     /// The slowest requests so far, if they are asked for: time, place and name.
     slowest: Option<Vec<(Duration, String)>>,
 }
@@ -41,7 +41,7 @@ impl<'o, 'w> Running<'o, 'w> {
         verbose: bool,
     ) -> Self {
         let began = Instant::now();
-        let progress = (out.terminal && !out.json).then(|| Progress::new(began));
+        let progress = (out.terminal && !out.json).then(|| ProgressLine::new(began));
         let slowest = verbose.then(Vec::new);
         Self { out, lines, heading, engine, file: None, shown: Vec::new(), began, failed: 0, progress, slowest }
     }
@@ -137,7 +137,7 @@ impl Audience for Running<'_, '_> {
 
     fn waits(&mut self, run: &Run<'_>) -> io::Result<()> {
         match &mut self.progress {
-            Some(progress) => progress.draw(self.out, run.progress(), self.failed, run.summary()),
+            Some(progress) => progress.draw(self.out, run, self.failed),
             None => Ok(()),
         }
     }

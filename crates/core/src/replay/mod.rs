@@ -41,5 +41,5 @@ pub use graph::{Graph, Way};
 pub use plan::{Plan, Played, Step};
 pub use question::Question;
 pub use ready::Ready;
-pub use run::{Next, Pause, Run};
+pub use run::{Next, Pause, Progress, Run};
 pub use select::{Selection, matches};

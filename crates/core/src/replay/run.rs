@@ -114,6 +114,17 @@ pub enum Next<'w> {
     Wait,
 }
 
+/// How far a run is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Progress {
+    /// Steps of the plan that are behind it.
+    pub done: usize,
+    /// Steps there are.
+    pub all: usize,
+    /// Of the cells that are under way, the one that is told of next.
+    pub waits_for: Option<CellId>,
+}
+
 /// A pause before a request is sent again.
 #[derive(Debug)]
 pub struct Pause {
@@ -389,10 +400,11 @@ impl<'w> Run<'w> {
         self.workspace
     }
 
-    /// How many of the plan's steps are behind it, and how many there are.
-    pub fn progress(&self) -> (usize, usize) {
+    /// How far it is.
+    pub fn progress(&self) -> Progress {
         let done = self.lanes.iter().map(|lane| lane.at - usize::from(lane.busy.is_some() && lane.at > 0)).sum();
-        (done, self.plan.steps.len())
+        let first = self.lanes.iter().filter_map(|lane| lane.busy).min();
+        Progress { done, all: self.plan.steps.len(), waits_for: first.map(|step| self.plan.steps[step].cell) }
     }
 
     /// The figures so far.
