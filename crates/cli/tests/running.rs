@@ -10,7 +10,7 @@ use std::sync::mpsc::{Receiver, channel};
 use std::thread;
 use std::time::{Duration, Instant};
 use support::Bench;
-use support::terminal::Terminal;
+use support::terminal::{Terminal, in_terminal};
 
 const PATIENCE: Duration = Duration::from_secs(30);
 
@@ -286,4 +286,24 @@ fn long_values_that_differ_are_shown_line_by_line() {
             .expect("lines")
             .contains(&serde_json::json!(["left", "  \"bins\": 18"]))
     );
+}
+
+#[test]
+fn a_played_cell_keeps_its_own_name_where_it_is_narrow() {
+    let cells = "%% A rather long name of a sequence\n% play weigh-it\n% play a-cell-with-a-long-name\n\n%% Weigh it\nGET /health\n\n\
+        %% A cell with a long name\n% each row in \"rows.csv\"\nGET /health\n";
+    let bench = Bench::new().file("a.http", cells).file("rows.csv", "lot\nL-1\nL-2\n");
+    let shown = |columns| {
+        let shown = in_terminal(&bench, &["replay"], columns, &[("NO_COLOR", "1")]);
+        let lines: Vec<String> = shown.lines().filter(|line| line.contains('›')).map(str::to_owned).collect();
+        assert_eq!(lines.len(), 3, "{shown}");
+        assert!(lines.iter().all(|line| line.chars().count() <= usize::from(columns)), "{shown}");
+        lines
+    };
+    let wide = shown(160);
+    assert!(wide[0].starts_with("  a-rather-long-name-of-a-sequence › weigh-it"), "{wide:?}");
+    assert!(wide[2].contains("› a-cell-with-a-long… row 2") || wide[2].contains("name row 2"), "{wide:?}");
+    let narrow = shown(70);
+    assert!(narrow[0].starts_with("  › weigh-it "), "{narrow:?}");
+    assert!(narrow[1].starts_with("  › a-cell") && narrow[1].contains(" row 1 "), "{narrow:?}");
 }

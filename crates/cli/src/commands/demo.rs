@@ -29,6 +29,9 @@ const FILES: &[(&str, &str)] = &[
 const CONFIG: &str = include_str!("../../demo/yieldtray.toml");
 const PRIVATE: &str = include_str!("../../demo/yieldtray.local.toml");
 
+/// The truck that is at the gate in the demo.
+const TRUCK: &str = "PH north 12";
+
 /// Starts the packhouse, lays a workspace for it and replays that, for real.
 pub(crate) fn demo(common: &Common, args: &Demo, host: &Host, out: &mut Out) -> Result<u8, Stop> {
     let Demo { keep, serve } = args;
@@ -51,8 +54,9 @@ pub(crate) fn demo(common: &Common, args: &Demo, host: &Host, out: &mut Out) -> 
     lay(&folder, &[(CONFIG_FILE, config.as_str()), (LOCAL_FILE, PRIVATE)])?;
     lay(&folder, FILES)?;
     ignore(&folder)?;
-    let common =
-        Common { directory: Some(folder.clone()), env: common.env.clone(), set: common.set.clone(), ..*common };
+    // The one question of the workspace is answered here: the demo runs by itself.
+    let set = [format!("truck={TRUCK}")].into_iter().chain(common.set.iter().cloned()).collect();
+    let common = Common { directory: Some(folder.clone()), env: common.env.clone(), set, ..*common };
     let all = Replay {
         places: Vec::new(),
         only: Vec::new(),

@@ -70,15 +70,14 @@ impl CellLines<'_> {
     /// The line of one cell, and the lines under it.
     pub(crate) fn cell(&self, report: &CellReport) -> Vec<String> {
         let look = self.look;
-        let name = &*shown_name(self.workspace, report.cell, report.played_by);
-        let name = match report.row {
-            // The number of the row must stay, whatever else is cut.
-            Some(row) => {
-                let row = format!(" row {row}");
-                format!("{}{row}", cut(name, self.columns.name.saturating_sub(row.len()).max(4)))
-            }
-            None => cut(name, self.columns.name),
-        };
+        // The number of the row must stay, whatever else is cut; of a played cell, its own name.
+        let row = report.row.map(|row| format!(" row {row}")).unwrap_or_default();
+        let room = self.columns.name.saturating_sub(row.len()).max(4);
+        let mut name = shown_name(self.workspace, report.cell, report.played_by);
+        if report.played_by.is_some() && name.chars().count() > room {
+            name = Cow::Owned(format!("› {}", self.workspace.cell(report.cell).name));
+        }
+        let name = format!("{}{row}", cut(&name, room));
         let name = left(&name, self.columns.name);
         let head = match not_sent(report, look) {
             Some(why) => format!("  {name}  {why}"),

@@ -314,3 +314,36 @@ proptest! {
         prop_assert_eq!(&document["b"][0], &value.to_json());
     }
 }
+
+#[test]
+fn query_lines_join_what_the_target_has() {
+    let with = |target: &str, lines: &str| prepared(&format!("GET {target}\n{lines}\n"), &[]).expect("a request");
+    for (target, lines, expected) in [
+        ("http://bench/lots", "% query a = 1", "http://bench/lots?a=1"),
+        ("http://bench/lots", "% query a = 1\n% query a = 2", "http://bench/lots?a=1&a=2"),
+        ("http://bench/lots?", "% query a = 1", "http://bench/lots?a=1"),
+        ("http://bench/lots?b=2", "% query a = 1", "http://bench/lots?b=2&a=1"),
+        ("http://bench/lots?b=2&", "% query a = 1", "http://bench/lots?b=2&a=1"),
+        ("http://bench/lots#part", "% query a = 1", "http://bench/lots?a=1"),
+        ("http://bench/lots?b=2#part", "% query a = 1", "http://bench/lots?b=2&a=1"),
+        ("http://bench", "% query bare", "http://bench/?bare"),
+        ("http://bench/lots", "% query a b = c&d", "http://bench/lots?a%20b=c%26d"),
+        ("http://bench/lots", "% query a =", "http://bench/lots?a="),
+    ] {
+        assert_eq!(with(target, lines).url.as_str(), expected, "{target} {lines}");
+    }
+}
+
+#[test]
+fn steps_of_a_path_are_written_by_a_person_or_not_at_all() {
+    for part in ["..", ".", "%2e%2e", "%2E", ".%2e", "%2e."] {
+        let plain = prepared(&format!("http://bench/a/{part}/b"), &[]).expect("a person may write steps");
+        assert!(["/b", "/a/b"].contains(&plain.url.path()), "{part}: {}", plain.url);
+        let raw = prepared("http://bench/a/{{raw(part)}}/b", &[("part", Value::text(part))]);
+        assert!(raw.as_ref().is_err_and(|problems| problems[0].contains("makes a step")), "{part}: {raw:?}");
+    }
+    for part in ["...", "a.", ".a", "%2e%2ea", "%252e"] {
+        let raw = prepared("http://bench/a/{{raw(part)}}/b", &[("part", Value::text(part))]);
+        assert!(raw.is_ok(), "{part}: {raw:?}");
+    }
+}
