@@ -171,7 +171,9 @@ impl Writer<'_, '_> {
         let (before, after) = target.split_at(fragment);
         let joined = match before.split_once('?') {
             None => format!("{before}?{}{after}", &added[1..]),
-            Some((_, "")) => format!("{before}{}{after}", &added[1..]),
+            Some((_, query)) if query.is_empty() || query.ends_with('&') => {
+                format!("{before}{}{after}", &added[1..])
+            }
             Some(_) => format!("{before}{added}{after}"),
         };
         *target = joined;
