@@ -16,14 +16,16 @@ use std::time::Duration;
 impl<'w> Run<'w> {
     /// Goes on with the entered lane: what is wanted of the caller, or `None` where it has moved on.
     pub(super) fn advance(&mut self) -> Option<Next<'w>> {
+        if self.interrupted
+            && let Some(again) = self.lane.again.take()
+        {
+            self.give_up(again.ready);
+            return None;
+        }
         match self.again() {
             Some(Err(time)) => {
                 self.set_out(self.lane.current);
                 return self.entered.map(|lane| Next::Pause(Pause { time, lane }));
-            }
-            Some(Ok(ready)) if self.interrupted => {
-                self.give_up(ready);
-                return None;
             }
             Some(Ok(ready)) => {
                 self.set_out(ready.step);

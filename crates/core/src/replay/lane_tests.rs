@@ -1,6 +1,6 @@
 //! Files side by side: whatever the order of the answers, what is told is the same.
 
-use super::{Event, Outcome};
+use super::{Event, Next, Outcome};
 use crate::request::Prepared;
 use crate::response::{Exchange, Failure};
 use crate::testing::{Told, json_answer, settings, side_by_side, with_run};
@@ -171,38 +171,42 @@ fn what_is_done_afterwards_waits_for_those_who_need_the_file() {
 
 #[test]
 fn an_interrupted_run_undoes_what_it_did_and_says_so() {
-    let fixture = "#- a.http\n%% book\nPOST http://bench/lots\n%% wait\nGET http://bench/lots/1\n\n% wait until body.done every 1s for 1m\n\
+    let fixture = "#- a.http\n%% book\nPOST http://bench/lots\n%% wait\nGET http://bench/lots/1\n\n% wait until body.done every 1s for 1m\n\n\
         %% more\nGET http://bench/lots\n%% undo\n% afterwards\nDELETE http://bench/lots/1\n";
-    let told = with_run(fixture, &["a.http"], settings(None, &[]), 1, |run| {
-        let (mut rested, mut ended) = (0, false);
-        let mut events = Vec::new();
-        while let Some(next) = run.next() {
-            match next {
-                super::Next::Send(ready) => {
-                    let answer = json_answer(200, "{\"done\": false}");
-                    run.complete(ready, Ok(&answer));
-                }
-                super::Next::Pause(pause) => {
-                    rested += 1;
-                    if rested == 2 {
-                        run.interrupt();
-                        ended = true;
+    // In a pause, and just before one.
+    for in_pause in [true, false] {
+        let told = with_run(fixture, &["a.http"], settings(None, &[]), 1, |run| {
+            let (mut sent, mut rested, mut events) = (0, 0, Vec::new());
+            while let Some(next) = run.next() {
+                match next {
+                    Next::Send(ready) => {
+                        run.complete(ready, Ok(&json_answer(200, "{\"done\": false}")));
+                        sent += 1;
+                        if sent == 3 && !in_pause {
+                            run.interrupt();
+                        }
                     }
-                    run.resume(&pause);
+                    Next::Pause(pause) => {
+                        rested += 1;
+                        if rested == 2 {
+                            run.interrupt();
+                        }
+                        run.resume(&pause);
+                    }
+                    other => panic!("{other:?}"),
                 }
-                other => panic!("{other:?}"),
+                events.extend(run.events());
             }
+            assert_eq!(rested, if in_pause { 2 } else { 1 });
             events.extend(run.events());
-        }
-        events.extend(run.events());
-        assert!(ended);
-        Told { events, summary: *run.summary(), sent: Vec::new() }
-    });
-    let told_of: Vec<_> = told.reports().map(|report| (report.outcome.as_str(), report.tries)).collect();
-    assert_eq!(told_of, [("passed", 1), ("no-answer", 2), ("passed", 1)]);
-    let failure = told.reports().nth(1).and_then(|report| report.failure.clone()).expect("a reason");
-    assert_eq!(failure.kind.as_str(), "interrupted");
-    assert_eq!((told.summary.left_out, told.summary.interrupted, told.summary.exit_code()), (1, true, 130));
+            Told { events, summary: *run.summary(), sent: Vec::new() }
+        });
+        let told_of: Vec<_> = told.reports().map(|report| (report.outcome.as_str(), report.tries)).collect();
+        assert_eq!(told_of, [("passed", 1), ("no-answer", 2), ("passed", 1)]);
+        let failure = told.reports().nth(1).and_then(|report| report.failure.clone()).expect("a reason");
+        assert_eq!(failure.kind.as_str(), "interrupted");
+        assert_eq!((told.summary.left_out, told.summary.interrupted, told.summary.exit_code()), (1, true, 130));
+    }
 }
 
 #[test]

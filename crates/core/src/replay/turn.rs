@@ -26,7 +26,7 @@ pub(super) struct Turn {
 
 /// A request that is sent again until something holds.
 pub(super) struct Again<'w> {
-    ready: Box<Ready<'w>>,
+    pub(super) ready: Box<Ready<'w>>,
     pause: Option<Duration>,
 }
 
