@@ -74,3 +74,59 @@ impl<'f> Append<'f> {
         Ok(())
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// What a file is after a request was appended, and the name it has there; or why it was not.
+    fn appended(before: Option<&str>, text: &str) -> Result<(String, String), String> {
+        let folder = tempfile::tempdir().expect("a folder");
+        let file = folder.path().join("lots.http");
+        if let Some(before) = before {
+            std::fs::write(&file, before).expect("a file");
+        }
+        let append = Append::prepare(&file, text).map_err(|stop| match stop {
+            Stop::Refused { message, .. } => message.replace(&file.display().to_string(), "FILE"),
+            other => format!("{other:?}"),
+        })?;
+        append.write().expect("it is written");
+        Ok((std::fs::read_to_string(&file).expect("a file"), append.name))
+    }
+
+    #[test]
+    fn a_request_gets_a_name_of_its_own() {
+        for (before, text, after, name) in [
+            (None, "GET /lots", "%% GET /lots\nGET /lots\n", "get-lots"),
+            (Some("\n\n"), "/lots\n\n", "%% GET /lots\n/lots\n", "get-lots"),
+            (
+                Some("%% GET /lots\nGET /lots\n"),
+                "GET /lots?page=2",
+                "%% GET /lots\nGET /lots\n\n%% GET /lots 2\nGET /lots?page=2\n",
+                "get-lots-2",
+            ),
+            (
+                Some("# Lots\n\n% tag lots\n"),
+                "%% Open lots\nGET /lots?state=open\n\n% check status == 200\n",
+                "# Lots\n\n% tag lots\n\n%% Open lots\nGET /lots?state=open\n\n% check status == 200\n",
+                "open-lots",
+            ),
+        ] {
+            let done = appended(before, text).unwrap_or_else(|why| panic!("{text}: {why}"));
+            assert_eq!(done, (after.to_owned(), name.to_owned()), "{text}");
+        }
+    }
+
+    #[test]
+    fn what_would_not_be_found_again_is_refused() {
+        for (before, text, why) in [
+            (Some("%% Open lots\n/lots\n"), "%% Open lots\nGET /lots", "`FILE` has a cell named `open-lots` already"),
+            (Some("GET /lots\n"), "GET /growers", "`FILE` is one request without a `%%` line"),
+            (None, "# only a comment\n", "there is no request in this text"),
+        ] {
+            assert_eq!(appended(before, text), Err(why.to_owned()), "{text}");
+        }
+        let other = Append::prepare(Path::new("lots.txt"), "GET /lots").err();
+        assert!(matches!(other, Some(Stop::Refused { message, .. }) if message == "`lots.txt` is no request file"));
+    }
+}

@@ -307,3 +307,67 @@ fn a_played_cell_keeps_its_own_name_where_it_is_narrow() {
     assert!(narrow[0].starts_with("  › weigh-it "), "{narrow:?}");
     assert!(narrow[1].starts_with("  › a-cell") && narrow[1].contains(" row 1 "), "{narrow:?}");
 }
+
+/// Three files that carry a token of one profile each.
+fn office(secret: &str) -> Bench {
+    let bench = Bench::new();
+    let profile = format!(
+        "\n[oauth2.desk]\ntoken_url = \"{}/oauth/token\"\ngrant = \"client_credentials\"\nclient_id = \"packhouse-desk\"\nclient_secret = \"{secret}\"\n",
+        bench.base()
+    );
+    let config = std::fs::read_to_string(bench.path().join("yieldtray.toml")).expect("a file");
+    let names = ["a", "b", "c"];
+    names.into_iter().fold(bench.file("yieldtray.toml", &(config + &profile)), |bench, name| {
+        bench.file(
+            &format!("{name}.http"),
+            "%% Payroll\n% auth oauth2 desk\nGET /payroll\n\n% yield given = body.tokens_given\n",
+        )
+    })
+}
+
+#[test]
+fn side_by_side_a_token_is_got_once() {
+    for jobs in ["1", "3"] {
+        let run = office("bench-key-4616").run(&["replay", "--json", "--jobs", jobs]).exits(0);
+        let events: Vec<Value> = run.stdout.lines().map(|line| serde_json::from_str(line).expect("JSON")).collect();
+        assert_eq!(events.iter().filter(|event| event["event"] == "token").count(), 1, "{}", run.stdout);
+        assert_eq!(events[1]["event"], "token", "it is told before the first cell that carries it");
+        let given: Vec<_> = events.iter().filter_map(|event| event["yields"][0]["value"].as_str()).collect();
+        assert_eq!(given, ["1", "1", "1"]);
+    }
+    // Where none is given, nobody asks again, and each cell says why it was not sent.
+    for jobs in ["1", "3"] {
+        let run = office("wrong-key").run(&["replay", "--jobs", jobs]).exits(3);
+        assert_eq!(run.stdout.matches("invalid_client").count(), 3, "{}", run.stdout);
+        assert!(run.stdout.contains("0 requests · 0 checks · 3 without an answer"), "{}", run.stdout);
+        assert!(!run.both().contains("wrong-key"), "{}", run.both());
+    }
+}
+
+#[test]
+fn a_failure_ends_a_run_side_by_side_too() {
+    let cells = "%% Fails\nGET /health\n\n% check false\n\n%% Late\nGET /health\n";
+    let slow = "%% Slow\nGET /scale/reading?ms=300\n\n%% Late\nGET /health\n\n%% Undo\n% afterwards\nGET /health\n";
+    let bench = Bench::new().file("a.http", cells).file("b.http", slow);
+    let run = bench.run(&["replay", "--jobs", "2", "--fail-fast"]).exits(1);
+    // What was under way is told; of the rest only what undoes it is sent.
+    for (name, sent) in [("fails", true), ("slow", true), ("undo", true), ("late", false)] {
+        assert_eq!(run.stdout.contains(&format!("  {name} ")), sent, "{name}: {}", run.stdout);
+    }
+    assert!(run.stdout.contains("3 requests · 1 check · 1 failed · 2 left out"), "{}", run.stdout);
+}
+
+#[test]
+fn many_rounds_side_by_side_each_begin_anew() {
+    let bench = Bench::new()
+        .file("a.http", "%% Growers\nGET /growers\n\n% yield first = body.growers[0].id\n\n%% One\n% needs growers\nGET /growers/{{first}}\n")
+        .file("b.http", "%% One\n% needs a.http#growers\nGET /growers/{{first}}\n");
+    let run = bench.run(&["replay", "--json", "--times", "3", "--jobs", "4"]).exits(0);
+    let cells: Vec<Value> = run.stdout.lines().map(|line| serde_json::from_str(line).expect("JSON")).collect();
+    let rounds: Vec<i64> = cells
+        .iter()
+        .filter(|event| event["event"] == "cell")
+        .map(|event| event["round"].as_i64().unwrap_or(1))
+        .collect();
+    assert_eq!(rounds, [1, 1, 1, 2, 2, 2, 3, 3, 3], "{}", run.stdout);
+}

@@ -312,8 +312,11 @@ impl Head {
             .or_else(|| status.canonical_reason().map(str::to_owned))
             .unwrap_or_default();
         let version = if response.version() == reqwest::Version::HTTP_2 { "HTTP/2" } else { "HTTP/1.1" };
-        let headers =
-            response.headers().iter().map(|(name, value)| (name.to_string(), value.as_bytes().to_vec())).collect();
+        let headers = response
+            .headers()
+            .iter()
+            .map(|(name, value)| (name.as_str().to_owned(), value.as_bytes().to_vec()))
+            .collect();
         let Connected { lookup, connect, tls } = connected;
         let before = [lookup, connect, tls].into_iter().flatten().sum();
         let timings = Timings {

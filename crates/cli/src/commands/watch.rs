@@ -132,6 +132,9 @@ fn names(text: &str, path: &Path) -> bool {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use std::collections::HashMap;
+    use std::io;
+    use yieldtray_core::workspace::Files;
 
     #[test]
     fn what_is_hidden_touches_nothing() {
@@ -143,5 +146,45 @@ mod tests {
         assert_eq!(by(&["gone/a.http"]).as_deref(), Some("`gone/a.http` changed"));
         assert_eq!(by(&[".yieldtray/state.db", ".git/index", "a.http~", "lots/.a.http.swp"]), None);
         assert_eq!(by(&[".git/index", "lots/a.http", ".env"]).as_deref(), Some("`.env` and `lots/a.http` changed"));
+    }
+
+    struct Memory(HashMap<PathBuf, Vec<u8>>);
+
+    impl Files for Memory {
+        fn read(&self, path: &Path) -> io::Result<Vec<u8>> {
+            self.0.get(path).cloned().ok_or_else(|| io::ErrorKind::NotFound.into())
+        }
+    }
+
+    #[test]
+    fn a_change_touches_what_names_or_needs_it() {
+        let texts = [
+            ("_common.http", "% header Accept: */*\n"),
+            ("gate.http", "%% sign in\nGET http://bench/session\n%% look\nGET http://bench/\n"),
+            ("desk/_common.http", "% tag desk\n"),
+            ("desk/lots.http", "%% book\n% needs ../gate.http#sign-in\n% body from new.json\nPOST http://bench/lots\n"),
+            ("desk/rows.http", "%% all\n% play one\n\n%% one\n% each row in \"lots.csv\"\nGET http://bench/{{lot}}\n"),
+            ("desk/round.http", "%% round\n% needs rows.http#all\nGET http://bench/round\n"),
+        ];
+        let files = texts.iter().map(|(path, text)| (PathBuf::from(path), text.as_bytes().to_vec())).collect();
+        let mut workspace = Workspace::open(Box::new(Memory(files)));
+        let requests = ["gate.http", "desk/lots.http", "desk/rows.http", "desk/round.http"];
+        let sources: Vec<_> =
+            requests.iter().map(|path| workspace.load(Path::new(path)).expect("the file is there")).collect();
+        let all: Vec<CellId> = sources.iter().flat_map(|source| workspace.cells(*source)).collect();
+        let mut touched = |path: &str| {
+            let touched = Touched(BTreeSet::from([PathBuf::from(path)])).of(&mut workspace, &all);
+            touched.iter().map(|cell| workspace.cell(*cell).name.to_string()).collect::<Vec<_>>().join(" ")
+        };
+        assert_eq!(touched("gate.http"), "sign-in look book");
+        assert_eq!(touched("_common.http"), "sign-in look book all one round");
+        assert_eq!(touched("desk/_common.http"), "book all one round");
+        assert_eq!(touched("desk/new.json"), "book");
+        assert_eq!(touched("desk/lots.csv"), "all one round");
+        assert_eq!(touched("desk/round.http"), "round");
+        assert_eq!(touched("desk/notes.txt"), "");
+        for everything in [CONFIG_FILE, LOCAL_FILE, ".env"] {
+            assert_eq!(touched(everything), "sign-in look book all one round", "{everything}");
+        }
     }
 }

@@ -58,12 +58,12 @@ impl MadeUp {
 
     /// Begins the values of a subject. They depend on the seed and on its words and numbers alone, and not on
     /// what was made up before for others.
-    pub(crate) fn begin(&self, words: &[&str], numbers: &[usize]) {
+    pub(crate) fn begin<'a>(&self, words: impl Iterator<Item = &'a [u8]>, numbers: &[usize]) {
         // FNV-1a: the same on every machine and in every version, which a library's hasher does not promise.
         let mut hash = 0xcbf2_9ce4_8422_2325 ^ self.0.seed;
         let mut take = |byte: u8| hash = (hash ^ u64::from(byte)).wrapping_mul(0x0100_0000_01b3);
         for word in words {
-            word.bytes().for_each(&mut take);
+            word.iter().copied().for_each(&mut take);
             take(0);
         }
         numbers.iter().for_each(|number| (*number as u64).to_le_bytes().into_iter().for_each(&mut take));

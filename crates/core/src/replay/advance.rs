@@ -174,8 +174,11 @@ impl<'w> Run<'w> {
             }
             _ => self.lane.played.get(cell).copied().unwrap_or_default(),
         };
-        let name = &self.workspace.cell(*cell).name;
-        self.engine.made_up().begin(&[&self.workspace.shown_path(cell.source), name], &[*round, row, times]);
+        // The parts of the path, since what stands between them is not the same everywhere.
+        let path = self.workspace.source(cell.source).path.components();
+        let name = std::iter::once(self.workspace.cell(*cell).name.as_bytes());
+        let words = path.map(|part| part.as_os_str().as_encoded_bytes()).chain(name);
+        self.engine.made_up().begin(words, &[*round, row, times]);
     }
 
     /// Whether a step, or the request for it, has mistakes, or needs a cell that did not pass.
