@@ -19,7 +19,7 @@ pub(super) const MADE: &str = "@made";
 const STEPS: u32 = 1_000_000;
 
 /// Where random values and the time come from. The same seed gives the same values in the same
-/// order, for each subject ([`MadeUp::begin`]) by itself.
+/// order, for each cell by itself.
 #[derive(Clone)]
 pub struct MadeUp(Arc<Source>);
 
