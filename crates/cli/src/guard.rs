@@ -7,13 +7,14 @@ use crate::session::Session;
 use crate::show::table::count;
 use yieldtray_core::replay::Plan;
 
-/// Asks before a plan changes something in a guarded environment; `yes` is the answer already given.
-pub(crate) fn guard(session: &Session, plan: &Plan, yes: bool, host: &Host) -> Result<(), Stop> {
+/// Asks before a plan changes something in a guarded environment; `yes` is the answer already given. Tells
+/// whether somebody was asked, and said yes.
+pub(crate) fn guard(session: &Session, plan: &Plan, yes: bool, host: &Host) -> Result<bool, Stop> {
     let chosen = session.settings.environment.as_deref().and_then(|name| session.workspace.config.environment(name));
-    let Some(environment) = chosen.filter(|environment| environment.is_guarded()) else { return Ok(()) };
+    let Some(environment) = chosen.filter(|environment| environment.is_guarded()) else { return Ok(false) };
     let changing = plan.changing(&session.workspace);
     if yes || changing.is_empty() {
-        return Ok(());
+        return Ok(false);
     }
     let mut methods: Vec<&str> = changing.iter().map(|(_, method)| method.as_str()).collect();
     methods.sort_unstable();
@@ -30,7 +31,7 @@ pub(crate) fn guard(session: &Session, plan: &Plan, yes: bool, host: &Host) -> R
     }
     let question = format!("Environment {name} is guarded. Send {what} to {whither}?");
     match ask::confirm(&question, false)? {
-        true => Ok(()),
+        true => Ok(true),
         false => Err(Stop::refused("nothing was sent: the answer was no")),
     }
 }

@@ -21,6 +21,8 @@ mod process;
 mod sending;
 mod session;
 mod show;
+#[cfg(test)]
+mod testing;
 
 use clap::Parser;
 use failure::Stop;

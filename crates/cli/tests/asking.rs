@@ -60,7 +60,7 @@ fn where_nobody_can_be_asked_the_way_out_is_told() {
         run.stderr.contains("[not-answered]: `key` is asked for, but nobody can be asked here: “The scale's key?”")
     );
     assert!(run.stderr.contains("instead: pass `--set key=…`"), "{}", run.stderr);
-    assert!(run.stderr.contains("[assumption]: nobody can be asked for `bins`: its default is taken, 12"));
+    assert!(run.stderr.contains("[default-taken]: nobody can be asked for `bins`: its default is taken, 12"));
     let run = bench.run(&["replay", "--set", "key=bench-key-4616", "--set", "grower=G-13"]).exits(0);
     assert!(!run.stderr.contains("grower") && run.stderr.contains("`bins`"), "{}", run.stderr);
 }
@@ -185,4 +185,49 @@ fn a_question_tells_no_secret_and_drives_no_terminal() {
     let (code, shown) = terminal.end();
     assert_eq!(code, 0, "{shown}");
     assert!(!shown.contains("windfall") && !shown.contains("\u{1b}[2Jb"), "{shown:?}");
+}
+
+#[cfg(unix)]
+#[test]
+fn an_interrupted_question_ends_the_run_in_good_order() {
+    let cells = "%% Book\nPOST /lots\nX-Api-Key: bench-key-4616\n\n{ \"grower\": \"G-11\", \"bins\": 3 }\n\n% yield lot_id = body.id\n\n\
+        %% Weigh\n% ask tray \"Which tray?\"\nGET /health\n\n\
+        %% Wait\n% afterwards\nGET /scale/reading?ms=400\n\n% check body.still\n\n\
+        %% Take away\n% afterwards\nDELETE /lots/{{lot_id}}\nX-Api-Key: bench-key-4616\n\n% check status == 204\n";
+    let bench = Bench::new().file("a.http", cells);
+    let mut terminal = Terminal::start(&bench, &["replay"], 100, &[("NO_COLOR", "1")]);
+    terminal.wait_for("Which tray?").type_in("\u{3}");
+    let (code, shown) = terminal.end();
+    assert_eq!(code, 130, "{shown}");
+    // The one Ctrl-C ends the question and the run, and none of what undoes it.
+    assert!(shown.contains("3 requests · 2 checks · 1 left out · interrupted"), "{shown}");
+    assert!(!shown.contains("no answer"), "{shown}");
+}
+
+#[test]
+fn a_watched_guarded_environment_asks_before_the_first_change() {
+    let config = |base: &str| {
+        format!(
+            "[workspace]\nenvironment = \"live\"\n[environments.live]\nguard = true\n[environments.live.values]\nbase = \"{base}\"\n"
+        )
+    };
+    let bench = Bench::new();
+    let config = config(&bench.base());
+    let bench = bench.file("yieldtray.toml", &config).file("a.http", "%% Look\nGET /health\n");
+    let write = |text: &str| std::fs::write(bench.path().join("a.http"), text).expect("a file");
+    let mut terminal = Terminal::start(&bench, &["replay", "--watch"], 100, &[("NO_COLOR", "1")]);
+    // Who only reads is not asked; that nobody was asked is no yes.
+    terminal.wait_for("waiting for a change");
+    write("%% Look\nGET /health\n\n%% End\nDELETE /session\n");
+    terminal.wait_for("Environment live is guarded").type_in("n");
+    terminal.wait_for("nothing was sent: the answer was no").wait_for("waiting for a change");
+    write("%% Look\nGET /health\n\n%% End it\nDELETE /session\n");
+    terminal.wait_for("Environment live is guarded").type_in("y");
+    terminal.wait_for("2 requests").wait_for("waiting for a change");
+    // Who said yes is not asked again.
+    write("%% Look\nGET /health\n\n%% End it all\nDELETE /session\n");
+    terminal.wait_for("end-it-all").wait_for("waiting for a change").type_in("\u{3}");
+    let (code, shown) = terminal.end();
+    assert_eq!(code, 130, "{shown}");
+    assert_eq!(plain(&shown).matches("[y/N]").count(), 2, "{shown}");
 }

@@ -44,7 +44,10 @@ const FILES: &[(&str, &str)] = &[
 ];
 
 /// What is remarked on when the answer is there.
-const ANSWERED: &[(&str, &str)] = &[("empty-list", "%% A\n/lots?grower=G-0\n\n% check body.lots.all(l, l.bins > 0)\n")];
+const ANSWERED: &[(&str, &str)] = &[
+    ("empty-list", "%% A\n/lots?grower=G-0\n\n% check body.lots.all(l, l.bins > 0)\n"),
+    ("default-taken", "%% A\n% ask grower \"Which grower?\" default \"G-11\"\n/growers/{{grower}}\n"),
+];
 
 /// What is wrong with the configuration or the files themselves.
 const CONFIGS: &[(&str, &str)] = &[

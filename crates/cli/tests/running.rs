@@ -371,3 +371,20 @@ fn many_rounds_side_by_side_each_begin_anew() {
         .collect();
     assert_eq!(rounds, [1, 1, 1, 2, 2, 2, 3, 3, 3], "{}", run.stdout);
 }
+
+#[test]
+fn options_that_make_no_sense_say_so() {
+    let bench = Bench::new().file("a.http", "GET /health\n");
+    for (args, words) in [
+        (&["--jobs", "0"][..], "0 is not in 1..=1000"),
+        (&["--jobs", "many"], "invalid digit found in string"),
+        (&["--times", "0"], "0 is not in 1..=10000"),
+        (&["--shard", "3/2"], "`--shard 3/2` names no share"),
+        (&["--watch", "-"], "standard input cannot be watched"),
+        (&["--only", "nobody"], "no request is chosen"),
+    ] {
+        let run = bench.run(&[&["replay"], args].concat()).exits(2);
+        assert!(run.stderr.contains(words), "{args:?}: {}", run.stderr);
+        assert_eq!(run.stdout, "", "{args:?}");
+    }
+}

@@ -90,6 +90,8 @@ codes! {
     BadTarget = "bad-target",
     /// Something that was taken for granted and is worth knowing.
     Assumption = "assumption",
+    /// The default of a question, where nobody can be asked.
+    DefaultTaken = "default-taken",
     /// A `needs` or a name on the command line that no cell has.
     UnknownCell = "unknown-cell",
     /// Cells that need each other.

@@ -130,6 +130,13 @@ impl Masker {
         }
     }
 
+    /// The same, in place.
+    pub(crate) fn hide(&self, text: &mut String) {
+        if let Cow::Owned(masked) = self.mask(text) {
+            *text = masked;
+        }
+    }
+
     /// Whether a secret stands in `text`, shown or not: then it may not be written down.
     pub fn finds_in(&self, text: &str) -> bool {
         self.forms.iter().any(|form| form.find(text.as_bytes()).is_some())

@@ -25,14 +25,14 @@ pub(crate) fn replay(common: &Common, args: &Replay, host: &Host, out: &mut Out)
     }
 }
 
-/// What one run of several is about.
+/// What a watched replay hands from one run to the next.
 #[derive(Default)]
 pub(crate) struct Part {
-    /// What changed since the last one; nothing in the first one.
+    /// What changed since the last run; nothing before the first one.
     pub(crate) touched: Option<Touched>,
-    /// The files that answers were saved to, relative to the root.
+    /// The files that answers of the last run were saved to, relative to the root.
     pub(crate) saved: Vec<PathBuf>,
-    /// Whether what changed touches nothing.
+    /// Whether what changed touched nothing.
     pub(crate) idle: bool,
     /// The guarded environment that somebody said may be changed.
     may_change: Option<String>,
@@ -75,9 +75,10 @@ pub(crate) fn replay_part(
     }
     let plan = Plan::new(&mut session.workspace, &chosen, true).times(*times as usize);
     let environment = &session.settings.environment;
-    guard(&session, &plan, *yes || (environment.is_some() && part.may_change == *environment), host)?;
-    // Who was asked once is not asked for each change.
-    part.may_change.clone_from(environment);
+    // Who said yes once is not asked again for each change.
+    if guard(&session, &plan, *yes || (environment.is_some() && part.may_change == *environment), host)? {
+        part.may_change.clone_from(environment);
+    }
     let heading = session.heading();
     let workspace = &session.workspace;
     let columns = Columns::new(plan.steps.iter().map(|step| written(workspace, step)), out.width);

@@ -4,6 +4,7 @@ use super::replay::{Part, replay_part};
 use crate::args::{Common, Replay};
 use crate::failure::Stop;
 use crate::host::Host;
+use crate::locate::Where;
 use crate::sending::Interrupts;
 use crate::session::{here, places, root_for};
 use crate::show::Out;
@@ -23,7 +24,11 @@ const SETTLING: Duration = Duration::from_millis(150);
 
 /// Runs what the options choose, and again what a changed file touches.
 pub(crate) fn watch(common: &Common, args: &Replay, host: &Host, out: &mut Out) -> Result<u8, Stop> {
-    let folder = root_for(&here(common)?, &places(common, &args.places)?);
+    let places = places(common, &args.places)?;
+    if places.contains(&Where::StandardInput) {
+        return Err(Stop::refused_with("standard input cannot be watched", "name a file, or leave `--watch` out"));
+    }
+    let folder = root_for(&here(common)?, &places);
     let root = folder.canonicalize().with_context(|| format!("cannot open `{}`", folder.display()))?;
     let (sender, mut changes) = unbounded_channel();
     // Watched before the first run: what is changed meanwhile counts too.
@@ -132,9 +137,7 @@ fn names(text: &str, path: &Path) -> bool {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use std::collections::HashMap;
-    use std::io;
-    use yieldtray_core::workspace::Files;
+    use crate::testing::workspace;
 
     #[test]
     fn what_is_hidden_touches_nothing() {
@@ -148,14 +151,6 @@ mod tests {
         assert_eq!(by(&[".git/index", "lots/a.http", ".env"]).as_deref(), Some("`.env` and `lots/a.http` changed"));
     }
 
-    struct Memory(HashMap<PathBuf, Vec<u8>>);
-
-    impl Files for Memory {
-        fn read(&self, path: &Path) -> io::Result<Vec<u8>> {
-            self.0.get(path).cloned().ok_or_else(|| io::ErrorKind::NotFound.into())
-        }
-    }
-
     #[test]
     fn a_change_touches_what_names_or_needs_it() {
         let texts = [
@@ -166,8 +161,7 @@ mod tests {
             ("desk/rows.http", "%% all\n% play one\n\n%% one\n% each row in \"lots.csv\"\nGET http://bench/{{lot}}\n"),
             ("desk/round.http", "%% round\n% needs rows.http#all\nGET http://bench/round\n"),
         ];
-        let files = texts.iter().map(|(path, text)| (PathBuf::from(path), text.as_bytes().to_vec())).collect();
-        let mut workspace = Workspace::open(Box::new(Memory(files)));
+        let mut workspace = workspace(&texts);
         let requests = ["gate.http", "desk/lots.http", "desk/rows.http", "desk/round.http"];
         let sources: Vec<_> =
             requests.iter().map(|path| workspace.load(Path::new(path)).expect("the file is there")).collect();

@@ -103,7 +103,12 @@ pub(crate) fn drive(
                 audience.gives_way()?;
                 match ask::question(&question) {
                     Ok(value) => run.answer(&question, value),
-                    Err(Stop::Interrupted) => run.interrupt(),
+                    Err(Stop::Interrupted) => {
+                        run.interrupt();
+                        // Who asks also raises the signal: it is the same Ctrl-C, and cuts nothing else off.
+                        tokio::task::yield_now().await;
+                        let _ = interrupts.next().now_or_never();
+                    }
                     Err(stop) => return Err(stop),
                 }
                 continue;
@@ -127,6 +132,7 @@ pub(crate) fn drive(
                                     return Err(Stop::Interrupted);
                                 }
                                 run.interrupt();
+                                question = None;
                                 cut_off.notify_waiters();
                             }
                             () = ticked(&mut tick) => audience.waits(run)?,

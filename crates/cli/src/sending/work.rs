@@ -8,7 +8,7 @@ use std::rc::Rc;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 use tokio::sync::Notify;
-use yieldtray_core::replay::{Pause, Ready, interrupted};
+use yieldtray_core::replay::{Pause, Ready};
 use yieldtray_core::request::TokenRequest;
 use yieldtray_core::response::{Exchange, Failure, FailureKind};
 use yieldtray_transport::Client;
@@ -66,7 +66,7 @@ async fn unless<T>(cut_off: Rc<Notify>, work: impl Future<Output = T>) -> Result
     tokio::select! {
         biased;
         done = work => Ok(done),
-        () = cut_off.notified() => Err(Failure { elapsed: start.elapsed(), ..interrupted() }),
+        () = cut_off.notified() => Err(Failure::interrupted(start.elapsed())),
     }
 }
 

@@ -325,6 +325,134 @@ pub(crate) fn time(duration: Duration) -> String {
         ..0.95 => "<1 ms".to_owned(),
         ..1000.0 => format!("{millis:.0} ms"),
         ..60_000.0 => format!("{:.2} s", millis / 1000.0),
-        _ => format!("{:.0} min {:.0} s", (millis / 60_000.0).floor(), (millis % 60_000.0) / 1000.0),
+        // As durations are written in request files.
+        _ => format!("{}m{}s", duration.as_secs() / 60, duration.as_secs() % 60),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::workspace;
+    use std::path::Path;
+    use yieldtray_core::response::{Failure, FailureKind};
+
+    const DESK: &str = "%% The morning at the intake desk\n% play book-a-lot-in\n\n%% Book a lot in\nPOST /lots\n\n%% Weigh\nGET /scale\n\n% check body.kg > 10\n";
+
+    fn report(cell: CellId, outcome: Outcome) -> CellReport {
+        CellReport {
+            cell,
+            row: None,
+            played_by: None,
+            round: 1,
+            tries: 1,
+            outcome,
+            method: "POST".to_owned(),
+            url: "http://bench.example/lots/L-2043/weighings?tray=T-7&kg=11.5".to_owned(),
+            status: Some(201),
+            elapsed: Duration::from_millis(14),
+            size: 118,
+            checks: 4,
+            failures: Vec::new(),
+            yields: Vec::new(),
+            problems: Vec::new(),
+            failure: None,
+            advice: None,
+        }
+    }
+
+    #[test]
+    fn a_line_keeps_what_matters_at_any_width() {
+        let mut workspace = workspace(&[("desk.http", DESK)]);
+        let source = workspace.load(Path::new("desk.http")).expect("the file is there");
+        let cells: Vec<CellId> = workspace.cells(source).collect();
+        let (morning, book, weigh) = (cells[0], cells[1], cells[2]);
+        let taken = |name: &str, value: &str| {
+            let value = Ok(value.to_owned());
+            YieldReport { source, span: workspace.cell(book).span, name: name.to_owned(), value }
+        };
+        let failure = CheckFailure {
+            source,
+            span: workspace.cell(weigh).span,
+            label: Some("full".to_owned()),
+            expression: "body.kg > 10".to_owned(),
+            parts: vec![("body.kg".to_owned(), Ok("9.5".to_owned()))],
+            difference: None,
+            notes: vec!["a note".to_owned()],
+            hint: Some("a full tray weighs more".to_owned()),
+        };
+        let refused = Failure {
+            kind: FailureKind::Refused,
+            message: "nothing answers at bench.example: the connection was refused".to_owned(),
+            hint: Some("is the server running, and on this port?".to_owned()),
+            elapsed: Duration::ZERO,
+        };
+        let reports = [
+            CellReport {
+                yields: vec![taken("lot_id", "\"L-2043\""), taken("key", "[secret]")],
+                ..report(book, Outcome::Passed)
+            },
+            CellReport { played_by: Some(morning), row: Some(12), ..report(book, Outcome::Passed) },
+            CellReport { tries: 3, ..report(weigh, Outcome::Passed) },
+            CellReport { checks: 0, elapsed: Duration::from_secs(75), ..report(weigh, Outcome::Passed) },
+            CellReport { failures: vec![failure], ..report(weigh, Outcome::Failed) },
+            CellReport { status: None, failure: Some(refused), ..report(weigh, Outcome::NoAnswer) },
+            report(weigh, Outcome::NotSent("book-a-lot-in".to_owned())),
+            report(weigh, Outcome::Skipped("no truck came".to_owned())),
+            report(weigh, Outcome::Mistaken),
+        ];
+        let mut shown = String::new();
+        for width in [60, 90, 160] {
+            let names = reports.iter().map(|report| {
+                (shown_name(&workspace, report.cell, report.played_by), report.method.as_str(), report.url.as_str())
+            });
+            let columns = Columns::new(names, Some(width));
+            let base = Some("http://bench.example/".to_owned());
+            let lines = CellLines { workspace: &workspace, columns, look: Look::new(false), base };
+            shown += &format!("--- {width} columns\n");
+            for report in &reports {
+                let told = lines.cell(report);
+                assert!(told[0].chars().count() <= width, "{width}: {}", told[0]);
+                told.iter().for_each(|line| shown += &format!("{line}\n"));
+            }
+        }
+        insta::assert_snapshot!("lines", shown);
+    }
+
+    #[test]
+    fn times_and_figures_are_read_at_a_glance() {
+        for (micros, shown) in [
+            (0, "0 ms"),
+            (300, "<1 ms"),
+            (1_400, "1 ms"),
+            (999_400, "999 ms"),
+            (1_234_000, "1.23 s"),
+            (61_000_000, "1m1s"),
+            (3_599_900_000, "59m59s"),
+        ] {
+            assert_eq!(time(Duration::from_micros(micros)), shown);
+        }
+        assert_eq!([holds(90), holds(600), holds(86_400)], ["90 s", "10 min", "24 h"]);
+        let line = |figures: Summary| summary(&figures, Duration::from_millis(7), Look::new(false));
+        let passed = Summary { cells: 2, requests: 2, checks: 3, ..Summary::default() };
+        assert_eq!(line(passed), "2 requests · 3 checks · all passed · 7 ms");
+        assert_eq!(line(Summary { checks: 0, ..passed }), "2 requests · 0 checks · nothing judged · 7 ms");
+        let all = Summary {
+            failed_checks: 1,
+            failed_yields: 2,
+            not_sent: 3,
+            skipped: 4,
+            left_out: 5,
+            mistaken: 6,
+            no_answer: 7,
+            interrupted: true,
+            ..passed
+        };
+        assert_eq!(
+            line(all),
+            "2 requests · 3 checks · 1 failed · 2 not yielded · 7 without an answer · 6 with mistakes · 3 not sent · 4 skipped · 5 left out · interrupted · 7 ms"
+        );
+        let interrupted = Summary { interrupted: true, ..passed };
+        assert_eq!(line(interrupted), "2 requests · 3 checks · interrupted · 7 ms", "what ran is no proof of the rest");
     }
 }

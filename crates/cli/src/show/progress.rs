@@ -16,12 +16,12 @@ const OFTEN: Duration = Duration::from_millis(90);
 pub(crate) struct ProgressLine {
     began: Instant,
     drawn: bool,
-    last: Instant,
+    last: Option<Instant>,
 }
 
 impl ProgressLine {
     pub(crate) fn new(began: Instant) -> Self {
-        Self { began, drawn: false, last: began }
+        Self { began, drawn: false, last: None }
     }
 
     /// Takes the line away, since something else is written.
@@ -35,7 +35,7 @@ impl ProgressLine {
     /// Draws it, if it is time to, of a run in which so many cells did not pass.
     pub(crate) fn draw(&mut self, out: &mut Out, run: &Run<'_>, failed: usize) -> io::Result<()> {
         let took = self.began.elapsed();
-        if took < LATE || (self.last.elapsed() < OFTEN && self.last != self.began) {
+        if took < LATE || self.last.is_some_and(|last| last.elapsed() < OFTEN) {
             return Ok(());
         }
         self.clear(out)?;
@@ -46,7 +46,7 @@ impl ProgressLine {
         let line = out.look.faint(&line);
         write!(out.result(), "{line}")?;
         self.drawn = true;
-        self.last = Instant::now();
+        self.last = Some(Instant::now());
         out.flush()
     }
 }

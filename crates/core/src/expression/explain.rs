@@ -25,9 +25,19 @@ pub struct Explanation {
     pub parts: Vec<Part>,
     /// Remarks: which element, kinds that can never be equal.
     pub notes: Vec<String>,
-    /// The two sides of an `==` that does not hold, the parts they are.
-    pub unequal: Option<(Part, Part)>,
+    /// The two sides of an `==` that does not hold: text and value.
+    pub unequal: Option<[(String, Value); 2]>,
 }
+
+/// What compares two sides.
+const COMPARISONS: [&str; 6] = [
+    operators::EQUALS,
+    operators::NOT_EQUALS,
+    operators::LESS,
+    operators::LESS_EQUALS,
+    operators::GREATER,
+    operators::GREATER_EQUALS,
+];
 
 /// What is worked out of parts that a person wants to see too.
 const ARITHMETIC: [&str; 6] = [
@@ -182,24 +192,12 @@ impl<'e> Explainer<'e, '_, '_> {
                 let branch = if self.holds(condition) { yes } else { no };
                 self.node(branch);
             }
-            (name @ (operators::EQUALS | operators::NOT_EQUALS), [left, right]) => {
+            (name, [left, right]) if COMPARISONS.contains(&name) => {
                 self.operand(left);
                 self.operand(right);
-                self.note_kinds(left, right);
-                self.note_numbers([left, right]);
-                if name == operators::EQUALS && self.explanation.unequal.is_none() {
-                    self.explanation.unequal = self.part(left).zip(self.part(right));
-                }
+                self.sides(node, name, [left, right]);
             }
             (operators::INDEX, _) => self.operand(node),
-            (
-                operators::LESS | operators::LESS_EQUALS | operators::GREATER | operators::GREATER_EQUALS,
-                [left, right],
-            ) => {
-                self.operand(left);
-                self.operand(right);
-                self.note_numbers([left, right]);
-            }
             (_, arguments) => {
                 if let Some(target) = &call.target {
                     self.operand(target);
@@ -235,15 +233,22 @@ impl<'e> Explainer<'e, '_, '_> {
         }
     }
 
-    fn part(&self, node: &'e IdedExpr) -> Option<Part> {
-        let value = evaluate(node, self.context).ok()?;
-        Some(Part { text: unparse(node), value: Ok(Value::copy_of(value.as_ref())) })
+    /// What the two sides of a comparison say beside their values.
+    fn sides(&mut self, node: &'e IdedExpr, name: &str, sides: [&'e IdedExpr; 2]) {
+        let [Ok(left), Ok(right)] = sides.map(|side| evaluate(side, self.context)) else { return };
+        let kinds = [value::kind(&*left), value::kind(&*right)];
+        if name == operators::EQUALS || name == operators::NOT_EQUALS {
+            self.note_kinds(kinds);
+        }
+        self.note_numbers(sides, kinds);
+        if name == operators::EQUALS && self.explanation.unequal.is_none() && !self.holds(node) {
+            let side = |node, value: &CowVal<'_, '_>| (unparse(node), Value::copy_of(value.as_ref()));
+            self.explanation.unequal = Some([side(sides[0], &left), side(sides[1], &right)]);
+        }
     }
 
     /// `"5" == 5` is never true: say so, it is a common slip.
-    fn note_kinds(&mut self, left: &'e IdedExpr, right: &'e IdedExpr) {
-        let (Ok(left), Ok(right)) = (evaluate(left, self.context), evaluate(right, self.context)) else { return };
-        let (left, right) = (value::kind(&*left), value::kind(&*right));
+    fn note_kinds(&mut self, [left, right]: [value::Kind; 2]) {
         let numbers = [value::Kind::Integer, value::Kind::Double];
         let null = left == value::Kind::Null || right == value::Kind::Null;
         if left != right && !null && !(numbers.contains(&left) && numbers.contains(&right)) {
@@ -252,18 +257,18 @@ impl<'e> Explainer<'e, '_, '_> {
     }
 
     /// Text beside a number: how to read the number in it, or that a literal needs no quotes.
-    fn note_numbers(&mut self, sides: [&'e IdedExpr; 2]) {
-        let kinds = sides.map(|side| evaluate(side, self.context).ok().map(|value| value::kind(&*value)));
-        let is_number = |kind| matches!(kind, Some(value::Kind::Integer | value::Kind::Double));
-        let (text, number) = match kinds {
-            [Some(value::Kind::Text), other] if is_number(other) => (sides[0], other),
-            [other, Some(value::Kind::Text)] if is_number(other) => (sides[1], other),
+    fn note_numbers(&mut self, sides: [&'e IdedExpr; 2], kinds: [value::Kind; 2]) {
+        use value::Kind::{Double, Integer, Text};
+        let (text, reads) = match kinds {
+            [Text, Integer] => (sides[0], "int"),
+            [Text, Double] => (sides[0], "double"),
+            [Integer, Text] => (sides[1], "int"),
+            [Double, Text] => (sides[1], "double"),
             _ => return,
         };
-        self.explanation.notes.push(match (is_literal(text), number) {
-            (true, _) => "without quotes it would be a number".to_owned(),
-            (false, Some(value::Kind::Double)) => format!("`double({})` reads the number in it", unparse(text)),
-            (false, _) => format!("`int({})` reads the number in it", unparse(text)),
+        self.explanation.notes.push(match is_literal(text) {
+            true => "without quotes it would be a number".to_owned(),
+            false => format!("`{reads}({})` reads the number in it", unparse(text)),
         });
     }
 

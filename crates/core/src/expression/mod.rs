@@ -22,6 +22,8 @@ mod value;
 mod walk;
 
 #[cfg(test)]
+mod round_tests;
+#[cfg(test)]
 mod tests;
 
 pub use compiled::{Compiled, Fault};

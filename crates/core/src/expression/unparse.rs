@@ -120,13 +120,16 @@ fn write_call(out: &mut String, call: &CallExpr, outer: u8) {
             write(out, index, 0);
             out.push(']');
         }
-        (operators::LOGICAL_NOT, [operand]) => {
-            out.push('!');
+        (name @ (operators::LOGICAL_NOT | operators::NEGATE), [operand]) => {
+            let sign = if name == operators::NEGATE { '-' } else { '!' };
+            out.push(sign);
+            let from = out.len();
             write(out, operand, UNARY);
-        }
-        (operators::NEGATE, [operand]) => {
-            out.push('-');
-            write(out, operand, UNARY);
+            // Two of them in a row would be read as none.
+            if out[from..].starts_with(sign) {
+                out.insert(from, '(');
+                out.push(')');
+            }
         }
         (function, [left, right]) if binary(function).is_some() => {
             let (sign, own) = binary(function).unwrap_or_default();

@@ -4,34 +4,18 @@ use super::Run;
 use super::event::{CellReport, Outcome};
 use super::plan::Step;
 use super::question::{Question, questions};
-use super::ready::Ready;
-use super::run::{Fate, Next, Pause};
+use super::run::{Fate, Next};
 use super::turn::Rowed;
 use crate::problem::Problem;
 use crate::request::Granted;
-use crate::response::{Failure, FailureKind};
+use crate::response::Failure;
 use crate::workspace::{CellId, Lookup};
-use std::time::Duration;
 
 impl<'w> Run<'w> {
     /// Goes on with the entered lane: what is wanted of the caller, or `None` where it has moved on.
     pub(super) fn advance(&mut self) -> Option<Next<'w>> {
-        if self.interrupted
-            && let Some(again) = self.lane.again.take()
-        {
-            self.give_up(again.ready);
-            return None;
-        }
-        match self.again() {
-            Some(Err(time)) => {
-                self.set_out(self.lane.current);
-                return self.entered.map(|lane| Next::Pause(Pause { time, lane }));
-            }
-            Some(Ok(ready)) => {
-                self.set_out(ready.step);
-                return Some(Next::Send(ready));
-            }
-            None => {}
+        if let Some(again) = self.lane.again.take() {
+            return self.try_again(again);
         }
         let step = self.due()?;
         self.lane.current = step;
@@ -85,19 +69,6 @@ impl<'w> Run<'w> {
                 None
             }
         }
-    }
-
-    /// Reports a request that would be sent again, had nobody ended the run.
-    fn give_up(&mut self, ready: Box<Ready<'w>>) {
-        let mut report = self.report(ready.cell, Outcome::NoAnswer, ready.remarks);
-        report.method.clone_from(&ready.prepared.method);
-        report.url = self.masker.mask(ready.prepared.url.as_str()).into_owned();
-        let wait = ready.wait.as_ref();
-        report.tries = wait.map_or(1, |wait| wait.tries);
-        report.elapsed = wait.map_or(Duration::ZERO, |wait| wait.waited);
-        let message = "interrupted before what is waited for was there".to_owned();
-        report.failure = Some(Failure { message, hint: None, elapsed: report.elapsed, ..interrupted() });
-        self.finish(report);
     }
 
     /// Goes on from a step without sending it.
@@ -156,7 +127,7 @@ impl<'w> Run<'w> {
     }
 
     fn stopped(&self) -> bool {
-        self.interrupted || self.fail_fast && self.summary.exit_code() != 0
+        self.summary.interrupted || self.fail_fast && self.summary.exit_code() != 0
     }
 
     /// Begins the made-up values of a request: the same for this cell and row, whatever else is sent.
@@ -166,19 +137,11 @@ impl<'w> Run<'w> {
             return;
         }
         let Step { cell, played, round, .. } = &self.plan.steps[step];
-        let times = match played {
-            Some(_) if row < 2 => {
-                let times = self.lane.played.entry(*cell).or_default();
-                *times += 1;
-                *times
-            }
-            _ => self.lane.played.get(cell).copied().unwrap_or_default(),
-        };
         // The parts of the path, since what stands between them is not the same everywhere.
         let path = self.workspace.source(cell.source).path.components();
         let name = std::iter::once(self.workspace.cell(*cell).name.as_bytes());
         let words = path.map(|part| part.as_os_str().as_encoded_bytes()).chain(name);
-        self.engine.made_up().begin(words, &[*round, row, times]);
+        self.engine.made_up().begin(words, &[*round, row, played.map_or(0, |played| played.time)]);
     }
 
     /// Whether a step, or the request for it, has mistakes, or needs a cell that did not pass.
@@ -204,11 +167,4 @@ impl<'w> Run<'w> {
         self.lane.found.extend(found);
         question
     }
-}
-
-/// Why there is no answer where somebody ended the run.
-pub fn interrupted() -> Failure {
-    let hint = Some("the server may have carried the request out".to_owned());
-    let message = "interrupted before the answer was there".to_owned();
-    Failure { kind: FailureKind::Interrupted, message, hint, elapsed: Duration::ZERO }
 }

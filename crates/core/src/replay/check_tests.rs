@@ -55,6 +55,7 @@ const CHECKS: &[&str] = &[
     "elapsed < duration('2ms')",
     // Long ones: where they differ.
     "body.place == {'room': 'C-1', 'row': 3, 'shelf': 2, 'door': 'north', 'note': 'behind the wide door', 'zone': 4}",
+    "!(body.tags + [body.remark] == ['gala', 'early', body.remark])",
     "body.remark == 'the first truck of the morning came late, and its bins were counted twice at the gate'",
     "body.weighings == [{'tray': 'T-1', 'kg': 11.5, 'by': 'scale-1'}, {'tray': 'T-2', 'kg': 9.0, 'by': 'scale-1'}]",
     // Secrets in what is told.

@@ -37,7 +37,7 @@ impl<'w> Run<'w> {
             };
             wait.tries += 1;
             wait.waited += took + wait.every;
-            if !holds && wait.waited <= wait.within && !self.interrupted {
+            if !holds && wait.waited <= wait.within && !self.summary.interrupted {
                 return self.send_again(ready, wait);
             }
             tries = wait.tries;
@@ -125,11 +125,7 @@ impl<'w> Run<'w> {
     }
 
     pub(super) fn report(&self, cell: CellId, outcome: Outcome, mut problems: Vec<Problem>) -> CellReport {
-        for problem in &mut problems {
-            if let std::borrow::Cow::Owned(masked) = self.masker.mask(&problem.message) {
-                problem.message = masked;
-            }
-        }
+        problems.iter_mut().for_each(|problem| self.masker.hide(&mut problem.message));
         CellReport {
             cell,
             row: self.row_number(),

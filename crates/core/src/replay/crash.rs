@@ -22,17 +22,16 @@ impl Run<'_> {
         let problem = Problem::mistake(Code::InternalFailure, self.workspace.cell(cell).title, message)
             .with_hint("this is our mistake, not yours: please report it; the other files go on")
             .in_source(cell.source);
-        self.lane.turn = None;
-        self.lane.again = None;
         self.come_back();
         let report = self.report(cell, Outcome::Mistaken, vec![problem]);
         self.finish(report);
-        // Who waits for one of its other cells does so in vain.
+        (self.lane.turn, self.lane.again) = (None, None);
+        // Who waits for it, or for one of the cells behind it, does so in vain.
         let rest = self.lane.steps.split_off(self.lane.at.min(self.lane.steps.len()));
-        for other in rest.iter().filter(|other| **other != step) {
-            self.summary.left_out += 1;
+        for other in rest.iter().chain([&step]) {
             self.done.insert(self.plan.steps[*other].cell, Fate::Failed);
         }
+        self.summary.left_out += rest.iter().filter(|other| **other != step).count();
         self.lane.at = self.lane.steps.len();
         self.exit();
     }

@@ -47,8 +47,8 @@ pub enum DifferentLine {
 
 impl Difference {
     /// How `left` and `right` differ, each with its expression; nothing where both can be read at a glance.
-    pub(super) fn of(left: (&str, &Value), right: (&str, &Value), masker: &Masker) -> Option<Self> {
-        let (ours, theirs) = (text(left.1)?, text(right.1)?);
+    pub(super) fn of(left: &(String, Value), right: &(String, Value), masker: &Masker) -> Option<Self> {
+        let (ours, theirs) = (text(&left.1)?, text(&right.1)?);
         if ours.chars().count().max(theirs.chars().count()) <= LONG {
             return None;
         }
@@ -60,14 +60,14 @@ impl Difference {
             by_characters(&ours, &theirs)
         };
         let mask = |text: &str| masker.mask(text).into_owned();
-        Some(Self { left: mask(left.0), right: mask(right.0), lines })
+        Some(Self { left: mask(&left.0), right: mask(&right.0), lines })
     }
 
     /// Hides secrets that became known after it was made.
     pub(super) fn mask(&mut self, masker: &Masker) {
         for line in &mut self.lines {
             if let DifferentLine::Both(text) | DifferentLine::Left(text) | DifferentLine::Right(text) = line {
-                *text = masker.mask(text).into_owned();
+                masker.hide(text);
             }
         }
     }
@@ -144,7 +144,8 @@ mod tests {
     use super::*;
 
     fn lines(left: &Value, right: &Value) -> Option<Vec<DifferentLine>> {
-        Difference::of(("body", left), ("expected", right), &Masker::default()).map(|found| found.lines)
+        let side = |name: &str, value: &Value| (name.to_owned(), value.clone());
+        Difference::of(&side("body", left), &side("expected", right), &Masker::default()).map(|found| found.lines)
     }
 
     fn json(text: &str) -> Value {
@@ -194,7 +195,8 @@ mod tests {
         masker.add("t-4616-early");
         let value =
             |bins: u8| json(&format!("{{\"token\":\"t-4616-early\",\"bins\":{bins},\"more\":\"{}\"}}", "x".repeat(60)));
-        let found = Difference::of(("body", &value(1)), ("other", &value(2)), &masker).expect("they are long");
+        let found = Difference::of(&("body".to_owned(), value(1)), &("other".to_owned(), value(2)), &masker)
+            .expect("they are long");
         let told = format!("{found:?}");
         assert!(told.contains("[secret]") && !told.contains("4616"), "{told}");
     }

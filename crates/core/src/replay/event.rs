@@ -4,7 +4,6 @@ use crate::response::Failure;
 use crate::secret::Masker;
 use crate::syntax::Span;
 use crate::workspace::CellId;
-use std::borrow::Cow;
 use std::time::Duration;
 
 /// What happens in a run, in the order it happens. Every text in it is masked.
@@ -113,11 +112,7 @@ pub struct CellReport {
 impl CellReport {
     /// Hides secrets that became known after it was made.
     pub(super) fn mask(&mut self, masker: &Masker) {
-        let mut hide = |text: &mut String| {
-            if let Cow::Owned(masked) = masker.mask(text) {
-                *text = masked;
-            }
-        };
+        let mut hide = |text: &mut String| masker.hide(text);
         hide(&mut self.url);
         if let Outcome::Skipped(reason) = &mut self.outcome {
             hide(reason);

@@ -127,13 +127,12 @@ impl Judge<'_> {
                 notes.push(note);
             }
         }
-        let difference = explanation.unequal.and_then(|(left, right)| {
-            let (Ok(ours), Ok(theirs)) = (&left.value, &right.value) else { return None };
-            Difference::of((&left.text, ours), (&right.text, theirs), masker)
-        });
+        let sides = explanation.unequal.as_ref();
+        let difference = sides.and_then(|[left, right]| Difference::of(left, right, masker));
         // What is compared line by line is not told again as a whole.
-        let compared = |text: &str| difference.as_ref().is_some_and(|both| both.left == text || both.right == text);
-        let parts = explanation.parts.into_iter().filter(|part| !compared(&part.text)).map(|part| {
+        let compared = sides.filter(|_| difference.is_some());
+        let is_compared = |text: &str| compared.is_some_and(|sides| sides.iter().any(|(side, _)| side == text));
+        let parts = explanation.parts.into_iter().filter(|part| !is_compared(&part.text)).map(|part| {
             let value = part.value.map(|value| shown(&value, masker)).map_err(|message| mask(&message));
             (mask(&part.text), value)
         });

@@ -1,10 +1,10 @@
 //! Lanes: the cells of a file go one after another, while those of other files may be under way.
 
 use super::checks::Use;
-use super::plan::Plan;
+use super::plan::{Plan, Step};
 use super::turn::{Again, Turn};
 use crate::expression::{Draws, Value};
-use crate::problem::Problem;
+use crate::problem::{Problem, SourceId};
 use crate::workspace::CellId;
 use rustc_hash::{FxHashMap, FxHashSet};
 use std::collections::BTreeSet;
@@ -36,133 +36,116 @@ pub(super) struct Lane<'w> {
     pub(super) found: Vec<Problem>,
     /// The profile a token was got for just now.
     pub(super) just_got: Option<String>,
-    /// The tokens that were told of in this lane, by their numbers.
-    pub(super) tokens_told: Vec<usize>,
     /// Where the made-up values of its cell come from.
     pub(super) draws: Draws,
     /// For which step and row they are.
     pub(super) drawn_for: Option<(usize, usize)>,
-    /// How often a sequence played a cell already.
-    pub(super) played: FxHashMap<CellId, usize>,
-    /// The step whose request is under way.
-    pub(super) busy: Option<usize>,
+    /// What it is engaged in.
+    pub(super) doing: Doing,
+}
+
+/// What keeps a lane from going on.
+#[derive(Default, PartialEq)]
+pub(super) enum Doing {
+    /// Nothing: it waits for its turn.
+    #[default]
+    Nothing,
+    /// The request of this step is under way, or a pause before it.
+    Request(usize),
+    /// A token of this profile is to come.
+    Token(String),
 }
 
 impl Lane<'_> {
     /// The step it stands at; `None` when it is through.
     pub(super) fn position(&self) -> Option<usize> {
-        let again = self.again.as_ref().map(Again::step);
+        let again = self.again.as_ref().map(|again| again.ready.step);
         again.or_else(|| self.steps.get(self.at).copied())
+    }
+
+    /// The step whose request is under way.
+    pub(super) fn under_way(&self) -> Option<usize> {
+        match self.doing {
+            Doing::Request(step) => Some(step),
+            Doing::Nothing | Doing::Token(_) => None,
+        }
     }
 
     /// The step before which everything of it was told.
     pub(super) fn reached(&self) -> usize {
-        self.busy.or_else(|| self.position()).unwrap_or(usize::MAX)
+        self.under_way().or_else(|| self.position()).unwrap_or(usize::MAX)
     }
 }
 
 /// Who goes when.
 #[derive(Default)]
 pub(super) struct Timetable {
-    /// The lane of each step.
-    pub(super) lane_of: Vec<u32>,
+    /// Files whose sequences play cells of another one, and that one: they share a lane.
+    joined: FxHashMap<SourceId, SourceId>,
+    /// The lane of each other file.
+    lanes: FxHashMap<SourceId, usize>,
     /// Lanes that wait for nothing but their turn, by the step they stand at.
     pub(super) free: BTreeSet<(usize, usize)>,
-    /// Lanes that wait for a token, and its profile.
-    pub(super) waiting: Vec<(String, usize)>,
-    /// How many lanes have a request under way.
-    pub(super) busy: usize,
-    /// Cells that cells of another lane need.
+    /// How many lanes are engaged in something.
+    pub(super) engaged: usize,
+    /// Cells of the plan that cells of another file need.
     pub(super) awaited: FxHashSet<CellId>,
-    /// For each lane, those that need a cell of it, and those that need one of theirs.
-    pub(super) followers: Vec<Vec<usize>>,
 }
 
 impl Timetable {
     /// Puts the steps of a plan into lanes: one a file, but one for files whose sequences play each
-    /// other's cells.
-    pub(super) fn new<'w>(plan: &Plan) -> (Self, Lanes<'w>) {
-        let mut files: FxHashMap<_, usize> = FxHashMap::default();
-        let mut joined: Vec<usize> = Vec::new();
+    /// other's cells. Also gives the lane of each step.
+    pub(super) fn new<'w>(plan: &Plan) -> (Self, Lanes<'w>, Vec<u32>) {
+        let mut timetable = Self { awaited: awaited(plan), ..Self::default() };
         for step in &plan.steps {
-            let mut file = |source| {
-                *files.entry(source).or_insert_with(|| {
-                    joined.push(joined.len());
-                    joined.len() - 1
-                })
-            };
-            let own = file(step.cell.source);
-            if let Some(played) = step.played {
-                let by = file(played.by.source);
-                let (own, by) = (root(&joined, own), root(&joined, by));
-                joined[own.max(by)] = own.min(by);
+            let Some(played) = step.played else { continue };
+            let (own, by) = (timetable.first(step.cell.source), timetable.first(played.by.source));
+            if own != by {
+                timetable.joined.insert(own.max(by), own.min(by));
             }
         }
-        let mut lanes: Lanes<'w> = Vec::new();
-        let mut numbers: FxHashMap<usize, usize> = FxHashMap::default();
-        let mut lane_of = Vec::with_capacity(plan.steps.len());
+        let (mut lanes, mut lane_of): (Lanes<'w>, _) = (Vec::new(), Vec::with_capacity(plan.steps.len()));
         for (place, step) in plan.steps.iter().enumerate() {
-            let number = *numbers.entry(root(&joined, files[&step.cell.source])).or_insert_with(|| {
+            let file = timetable.first(step.cell.source);
+            let lane = *timetable.lanes.entry(file).or_insert_with(|| {
                 lanes.push(Box::default());
                 lanes.len() - 1
             });
-            lanes[number].steps.push(place);
-            lane_of.push(number as u32);
+            lanes[lane].steps.push(place);
+            lane_of.push(lane as u32);
         }
-        let mut timetable = Self { lane_of, ..Self::default() };
-        timetable.find_followers(plan, lanes.len());
         timetable.free = lanes.iter().enumerate().filter_map(|(lane, own)| Some((own.position()?, lane))).collect();
-        (timetable, lanes)
+        (timetable, lanes, lane_of)
     }
 
-    fn find_followers(&mut self, plan: &Plan, lanes: usize) {
-        let home: FxHashMap<CellId, u32> =
-            plan.steps.iter().zip(&self.lane_of).map(|(step, lane)| (step.cell, *lane)).collect();
-        self.followers = vec![Vec::new(); lanes];
-        for (step, lane) in plan.steps.iter().zip(&self.lane_of) {
-            for need in &step.needs {
-                let Some(other) = home.get(need).filter(|other| *other != lane) else { continue };
-                self.awaited.insert(*need);
-                let followers = &mut self.followers[*other as usize];
-                if !followers.contains(&(*lane as usize)) {
-                    followers.push(*lane as usize);
-                }
-            }
-        }
-        for lane in 0..lanes {
-            let mut all = self.followers[lane].clone();
-            let mut at = 0;
-            while at < all.len() {
-                let more: Vec<usize> = self.followers[all[at]]
-                    .iter()
-                    .copied()
-                    .filter(|other| *other != lane && !all.contains(other))
-                    .collect();
-                all.extend(more);
-                at += 1;
-            }
-            self.followers[lane] = all;
-        }
+    /// The lane of a file.
+    pub(super) fn lane_of(&self, file: SourceId) -> Option<usize> {
+        self.lanes.get(&self.first(file)).copied()
     }
 
     /// Whether nothing is under way that could let another lane go.
     pub(super) fn is_idle(&self) -> bool {
-        self.busy == 0 && self.waiting.is_empty()
+        self.engaged == 0
     }
 
-    /// Lets those go on that wait for a profile's token.
-    pub(super) fn release(&mut self, profile: &str) -> Vec<usize> {
-        let (released, waiting) =
-            std::mem::take(&mut self.waiting).into_iter().partition(|(for_it, _)| for_it == profile);
-        self.waiting = waiting;
-        let released: Vec<(String, usize)> = released;
-        released.into_iter().map(|(_, lane)| lane).collect()
+    /// Of the files that share a lane with this one, the one it is known by.
+    fn first(&self, mut file: SourceId) -> SourceId {
+        while let Some(other) = self.joined.get(&file) {
+            file = *other;
+        }
+        file
     }
 }
 
-fn root(joined: &[usize], mut file: usize) -> usize {
-    while joined[file] != file {
-        file = joined[file];
+fn awaited(plan: &Plan) -> FxHashSet<CellId> {
+    let foreign = |step: &'_ Step| {
+        let file = step.cell.source;
+        step.needs.iter().copied().filter(move |need| need.source != file).collect::<Vec<_>>()
+    };
+    let needed: FxHashSet<CellId> = plan.steps.iter().flat_map(foreign).collect();
+    // Most plans have none, and are not gone through again.
+    if needed.is_empty() {
+        return needed;
     }
-    file
+    plan.steps.iter().map(|step| step.cell).filter(|cell| needed.contains(cell)).collect()
 }

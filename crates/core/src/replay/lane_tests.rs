@@ -165,7 +165,7 @@ fn what_is_done_afterwards_waits_for_those_who_need_the_file() {
         let last =
             |sent: &str| names.iter().rposition(|name| name == sent).unwrap_or_else(|| panic!("{sent} in {names:?}"));
         assert!(last("DELETE /lots/L-9") > last("GET /grade/L-9"), "{names:?}");
-        assert!(last("DELETE /session") > last("GET /grade/L-9"), "{names:?}");
+        assert!(last("DELETE /session") > last("DELETE /lots/L-9"), "{names:?}");
     }
 }
 
@@ -241,4 +241,70 @@ fn a_seed_gives_a_cell_the_same_values_whatever_else_is_sent() {
     let (alone, both) = (sent(&["one"]), sent(&["other", "one"]));
     assert_eq!(alone[0], both[1]);
     assert_ne!(both[0], both[1]);
+}
+
+/// The requests that are ready at once, by their cells' names: which lane each has, and whose cookies it takes.
+fn ready_from(fixture: &str, files: &[&str]) -> Vec<(String, usize, Vec<String>)> {
+    with_run(fixture, files, settings(None, &[]), 1, |run| {
+        let name = |run: &super::Run<'_>, cell| run.workspace().cell(cell).name.to_string();
+        let mut seen = Vec::new();
+        while let Some(next) = run.next() {
+            let Next::Send(ready) = next else { panic!("{next:?}") };
+            let from = ready.from.iter().map(|cell| name(run, *cell)).collect();
+            seen.push((name(run, ready.cell), ready.lane, from));
+            run.complete(ready, Ok(&json_answer(200, "{}")));
+        }
+        seen
+    })
+}
+
+#[test]
+fn cookies_come_from_other_lanes_alone() {
+    // The sequence makes one lane of its file and the gate's; the desk has its own.
+    let fixture = "#- round.http\n%% all\n% play gate.http#look\n\n%% last\n% needs gate.http#sign-in\nGET http://bench/last\n\
+        #- gate.http\n%% sign-in\nPOST http://bench/session\n\n%% look\nGET http://bench/look\n\
+        #- desk.http\n%% book\n% needs gate.http#sign-in\nPOST http://bench/lots\n";
+    let seen = ready_from(fixture, &["round.http", "gate.http", "desk.http"]);
+    let of = |name: &str| seen.iter().find(|(own, ..)| own == name).unwrap_or_else(|| panic!("{name} in {seen:?}"));
+    assert_eq!(of("last").1, of("sign-in").1);
+    assert_ne!(of("book").1, of("sign-in").1);
+    assert!(of("last").2.is_empty(), "a lane's own cookies are newer: {seen:?}");
+    assert_eq!(of("book").2, ["sign-in"]);
+}
+
+#[test]
+fn a_value_another_file_needs_stays_in_a_shared_lane_too() {
+    let fixture = "#- round.http\n%% all\n% play gate.http#renew\n\n%% last\n% needs gate.http#sign-in\nGET http://bench/{{token}}\n\
+        #- gate.http\n%% sign-in\nPOST http://bench/first\n\n% yield token = body.token\n\n%% renew\nPOST http://bench/second\n\n% yield token = body.token\n";
+    let told = with_run(fixture, &["gate.http", "round.http"], settings(None, &[]), 1, |run| {
+        side_by_side(run, 1, &mut |_| 0, &mut |request| {
+            Ok(json_answer(200, &format!("{{\"token\": \"{}\"}}", request.url.path().trim_start_matches('/'))))
+        })
+    });
+    let last = told.sent.last().expect("a request");
+    assert_eq!(last.url.path(), "/first", "{:?}", told.problems());
+}
+
+#[test]
+fn a_lane_that_is_far_ahead_waits_to_be_heard() {
+    let rows: String = (0..3000).map(|row| format!("L-{row}\n")).collect();
+    let fixture = format!(
+        "#- a.http\n%% slow\nGET http://bench/slow\n#- b.http\n%% rows\n% each row in \"lots.csv\"\nGET http://bench/{{{{row.lot}}}}\n#- lots.csv\nlot\n{rows}"
+    );
+    with_run(&fixture, &["a.http", "b.http"], settings(None, &[]), 1, |run| {
+        let Some(Next::Send(slow)) = run.next() else { panic!("the first one goes") };
+        let mut ahead = 0;
+        while let Some(Next::Send(ready)) = run.next() {
+            run.complete(ready, Ok(&json_answer(200, "{}")));
+            ahead += 1;
+        }
+        assert!(matches!(run.next(), Some(Next::Wait)));
+        assert_eq!((ahead, run.events().count()), (1000, 1), "nothing but the beginning is told so far");
+        run.complete(slow, Ok(&json_answer(200, "{}")));
+        assert_eq!(run.events().count(), 1001);
+        while let Some(Next::Send(ready)) = run.next() {
+            run.complete(ready, Ok(&json_answer(200, "{}")));
+        }
+        assert_eq!((run.summary().requests, run.events().count()), (3001, 2001));
+    });
 }

@@ -30,9 +30,10 @@ mod check_tests;
 #[cfg(test)]
 mod lane_tests;
 #[cfg(test)]
+mod plan_tests;
+#[cfg(test)]
 mod tests;
 
-pub use advance::interrupted;
 pub use chain::{Link, chain};
 pub use difference::{Difference, DifferentLine};
 pub use event::{CellReport, CheckFailure, Event, Outcome, Summary, TokenReport, YieldReport};

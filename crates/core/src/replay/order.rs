@@ -12,8 +12,8 @@ const FAR: usize = 1000;
 
 /// What a lane tells.
 pub(super) enum Told {
-    /// A token was got, the one of this number, or used for the first time in this lane.
-    Token(usize, TokenReport),
+    /// A token that was got in this run is used, the one of this number.
+    Token(usize),
     /// A cell is done; and how many secrets were known then.
     Cell(Box<CellReport>, usize),
 }
@@ -31,8 +31,10 @@ pub(super) struct Order {
     reached: Vec<usize>,
     /// What is ready to be heard.
     pub(super) ready: VecDeque<Event>,
-    tokens: FxHashSet<usize>,
-    assumptions: FxHashSet<String>,
+    /// The tokens that were got in this run, and which of them were heard of.
+    tokens: Vec<(TokenReport, bool)>,
+    /// The remarks of defaults that were heard.
+    defaults: FxHashSet<String>,
 }
 
 impl Order {
@@ -54,9 +56,19 @@ impl Order {
         self.pass_on(masker);
     }
 
-    /// The step before which a lane told everything.
-    pub(super) fn reached(&self, lane: usize) -> usize {
-        self.reached[lane]
+    /// Whether everything before a step was told.
+    pub(super) fn has_come_to(&self, step: usize) -> bool {
+        self.cursor >= step
+    }
+
+    /// Notes that a token was got.
+    pub(super) fn add_token(&mut self, report: TokenReport) {
+        self.tokens.push((report, false));
+    }
+
+    /// The number of the token that was got last for a profile.
+    pub(super) fn token(&self, profile: &str) -> Option<usize> {
+        self.tokens.iter().rposition(|(report, _)| report.profile == profile)
     }
 
     /// Whether a lane has told so much that it should wait to be heard.
@@ -81,11 +93,12 @@ impl Order {
 
     fn hear(&mut self, told: Told, masker: &Masker) {
         match told {
-            // Each lane tells of the tokens it uses; the first one heard is news.
-            Told::Token(number, mut report) => {
-                if self.tokens.insert(number) {
-                    report.url = masker.mask(&report.url).into_owned();
-                    self.ready.push_back(Event::Token(report));
+            // Each cell tells of the token it carries; the first one heard is news.
+            Told::Token(number) => {
+                let (report, heard) = &mut self.tokens[number];
+                if !std::mem::replace(heard, true) {
+                    masker.hide(&mut report.url);
+                    self.ready.push_back(Event::Token(report.clone()));
                 }
             }
             Told::Cell(mut report, secrets) => {
@@ -93,8 +106,9 @@ impl Order {
                 if masker.len() != secrets {
                     report.mask(masker);
                 }
+                // An answer holds for the whole run, and so does the default that is taken in its place.
                 report.problems.retain(|problem| {
-                    problem.code != Code::Assumption || self.assumptions.insert(problem.message.clone())
+                    problem.code != Code::DefaultTaken || self.defaults.insert(problem.message.clone())
                 });
                 self.ready.push_back(Event::Cell(report));
             }

@@ -36,13 +36,15 @@ pub struct Played {
     pub by: CellId,
     /// `NAME = EXPR, …` of its line.
     pub with: Option<Span>,
+    /// Which time the cell is played, from 1.
+    pub time: usize,
 }
 
 impl Plan {
     /// Puts `chosen` in order. With `needs`, the cells they need are pulled in.
     pub fn new(workspace: &mut Workspace, chosen: &[CellId], needs: bool) -> Self {
-        let mut planner =
-            Planner { workspace, pull_in: needs, states: FxHashMap::default(), path: Vec::new(), steps: Vec::new() };
+        let (states, played) = (FxHashMap::default(), FxHashMap::default());
+        let mut planner = Planner { workspace, pull_in: needs, states, path: Vec::new(), played, steps: Vec::new() };
         // What a chosen sequence plays is not sent on its own besides.
         let played: FxHashSet<CellId> =
             chosen.iter().flat_map(|cell| planner.plays(*cell, &mut Vec::new())).map(|play| play.0).collect();
@@ -83,11 +85,20 @@ fn last_of_their_files(steps: Vec<Step>) -> Vec<Step> {
         return steps;
     }
     let needed: Vec<CellId> = steps.iter().flat_map(|step| step.needs.iter().copied()).collect();
-    let (late, mut steps): (Vec<Step>, Vec<Step>) =
-        steps.into_iter().partition(|step| step.afterwards && !needed.contains(&step.cell));
-    for step in late {
-        let users = users(&steps, step.cell.source);
-        let last = steps.iter().rposition(|other| users.contains(&other.cell.source));
+    let is_late = |step: &Step| step.afterwards && !needed.contains(&step.cell);
+    let late_files: FxHashSet<SourceId> =
+        steps.iter().filter(|step| is_late(step)).map(|step| step.cell.source).collect();
+    let users: FxHashMap<SourceId, Vec<SourceId>> =
+        late_files.into_iter().map(|file| (file, users(&steps, file))).collect();
+    let (mut late, mut steps): (Vec<Step>, Vec<Step>) = steps.into_iter().partition(is_late);
+    while !late.is_empty() {
+        // First those of files that no other one uses which is still to come: what it takes away, that may need.
+        let is_free = |step: &Step| {
+            let file = step.cell.source;
+            late.iter().all(|other| other.cell.source == file || !users[&file].contains(&other.cell.source))
+        };
+        let step = late.remove(late.iter().position(is_free).unwrap_or_default());
+        let last = steps.iter().rposition(|other| users[&step.cell.source].contains(&other.cell.source));
         steps.insert(last.map_or(steps.len(), |last| last + 1), step);
     }
     steps
@@ -130,6 +141,8 @@ struct Planner<'p> {
     states: FxHashMap<CellId, State>,
     /// The cells that wait for what they need, outermost first.
     path: Vec<CellId>,
+    /// How often each cell is played so far.
+    played: FxHashMap<CellId, usize>,
     steps: Vec<Step>,
 }
 
@@ -202,7 +215,8 @@ impl Planner<'_> {
                 self.play(cell, *played, *inner_with, *times, &mut own);
             }
             let (needs, problems) = (needs.clone(), own.clone());
-            let played = Some(Played { by, with });
+            let time = self.played.entry(cell).and_modify(|time| *time += 1).or_insert(1);
+            let played = Some(Played { by, with, time: *time });
             self.steps.push(Step { cell, needs, problems, afterwards: false, played, round: 1 });
         }
         self.path.pop();

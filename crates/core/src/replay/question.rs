@@ -104,5 +104,5 @@ fn default_taken(name: &str, default: &Value, secret: bool, line: Span) -> Probl
         false => format!(", {}", default.show()),
     };
     let message = format!("nobody can be asked for `{name}`: its default is taken{shown}");
-    Problem::remark(Code::Assumption, line, message).with_hint(format!("pass `--set {name}=…` for another"))
+    Problem::remark(Code::DefaultTaken, line, message).with_hint(format!("pass `--set {name}=…` for another"))
 }

@@ -3,7 +3,6 @@
 use super::Run;
 use super::checks::{self, Purpose, Use, Wait};
 use super::event::{CellReport, Outcome};
-use super::lane::Timetable;
 use super::run::Fate;
 use crate::problem::{Code, Problem};
 use crate::request::{Extras, Prepared, Token, prepare};
@@ -30,7 +29,7 @@ pub struct Ready<'w> {
     pub round: usize,
     /// The cells of other lanes it directly needs: it has their cookies too.
     pub from: Vec<CellId>,
-    /// Whether a cell of another lane needs this one.
+    /// Whether a cell of another file needs this one.
     pub awaited: bool,
     /// Its place in the plan.
     pub(super) step: usize,
@@ -107,18 +106,20 @@ impl<'w> Run<'w> {
                     self.masker.add(credential(value));
                 }
                 let prepared = Arc::new(prepared);
-                let Timetable { awaited, lane_of, .. } = &self.timetable;
+                let timetable = &self.timetable;
                 let own = &self.plan.steps[step];
-                let from =
-                    own.needs.iter().copied().filter(|need| awaited.contains(need) && need.source != cell.source);
+                let lane = self.entered.unwrap_or_default();
+                // Within a lane the cookies are the same anyway, and newer.
+                let foreign =
+                    |need: &CellId| timetable.awaited.contains(need) && timetable.lane_of(need.source) != Some(lane);
                 Ok(Box::new(Ready {
                     prepared,
                     cell,
                     save,
-                    lane: lane_of[step] as usize,
+                    lane,
                     round: own.round,
-                    from: from.collect(),
-                    awaited: awaited.contains(&cell),
+                    from: own.needs.iter().copied().filter(foreign).collect(),
+                    awaited: timetable.awaited.contains(&cell),
                     token,
                     step,
                     memo,

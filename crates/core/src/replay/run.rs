@@ -1,7 +1,7 @@
 use super::checks;
-use super::event::{Event, Summary, TokenReport};
+use super::event::{Event, Summary};
 use super::examine::examine;
-use super::lane::{Lane, Lanes, Timetable};
+use super::lane::{Doing, Lane, Lanes, Timetable};
 use super::order::Order;
 use super::plan::Plan;
 use super::question::Question;
@@ -66,8 +66,6 @@ pub struct Run<'w> {
     pub(super) tray: Tray,
     pub(super) answers: Answers,
     pub(super) tokens: Tokens,
-    /// What is told of the tokens that were got, in that order.
-    pub(super) token_reports: Vec<TokenReport>,
     /// Profiles that no token could be got for.
     pub(super) refused: FxHashMap<String, Failure>,
     /// Profiles whose kept token was dropped.
@@ -79,8 +77,6 @@ pub struct Run<'w> {
     pub(super) masker: Masker,
     pub(super) order: Order,
     pub(super) summary: Summary,
-    /// Whether somebody ended the run before its end.
-    pub(super) interrupted: bool,
     ended: bool,
 }
 
@@ -140,8 +136,8 @@ impl<'w> Run<'w> {
         let cells = plan.steps.iter().filter(|step| !workspace.cell(step.cell).plays()).count();
         let summary = Summary { cells, ..Summary::default() };
         let began = Event::Began { environment: settings.environment.clone(), cells };
-        let (timetable, lanes) = Timetable::new(&plan);
-        let mut order = Order::new(timetable.lane_of.clone(), lanes.len());
+        let (timetable, lanes, lane_of) = Timetable::new(&plan);
+        let mut order = Order::new(lane_of, lanes.len());
         order.ready.push_back(began);
         let mut masker = Masker::default();
         let outside = workspace.outside(&settings.process);
@@ -167,7 +163,6 @@ impl<'w> Run<'w> {
             tray: Tray::default(),
             answers: Answers::default(),
             tokens: Tokens::default(),
-            token_reports: Vec::new(),
             refused: FxHashMap::default(),
             dropped: Vec::new(),
             headers: None,
@@ -175,7 +170,6 @@ impl<'w> Run<'w> {
             masker,
             order,
             summary,
-            interrupted: false,
             timetable,
             ended: false,
         }
@@ -278,11 +272,12 @@ impl<'w> Run<'w> {
 
     /// Whether what a step waits for in other lanes is done.
     fn may_go(&self, step: usize, lane: usize) -> bool {
-        let Timetable { awaited, followers, .. } = &self.timetable;
+        let awaited = &self.timetable.awaited;
         let own = &self.plan.steps[step];
         own.round == self.round
             && own.needs.iter().all(|need| !awaited.contains(need) || self.done.contains_key(need))
-            && (!own.afterwards || followers[lane].iter().all(|follower| self.order.reached(*follower) > step))
+            // In the plan it stands behind all who may use what it takes away.
+            && (!own.afterwards || self.order.has_come_to(step))
             && !self.order.is_far_ahead(lane)
     }
 
@@ -305,8 +300,7 @@ impl<'w> Run<'w> {
     /// Puts it aside; what it waits for decides when it goes on.
     pub(super) fn exit(&mut self) {
         let Some(lane) = self.entered.take() else { return };
-        let waits = self.lane.busy.is_some() || self.timetable.waiting.iter().any(|(_, waiting)| *waiting == lane);
-        if let Some(step) = self.lane.position().filter(|_| !waits) {
+        if let Some(step) = self.lane.position().filter(|_| self.lane.doing == Doing::Nothing) {
             self.timetable.free.insert((step, lane));
         }
         self.order.reach(lane, self.lane.reached(), &self.masker);
@@ -314,16 +308,23 @@ impl<'w> Run<'w> {
         std::mem::swap(&mut self.lane, &mut self.lanes[lane]);
     }
 
-    /// Marks the entered lane as one whose request is under way.
+    /// Engages the entered lane in a request.
     pub(super) fn set_out(&mut self, step: usize) {
-        self.lane.busy = Some(step);
-        self.timetable.busy += 1;
+        self.engage(Doing::Request(step));
         self.last = self.entered;
+    }
+
+    /// Engages it in something: it does not go on before that is over.
+    pub(super) fn engage(&mut self, doing: Doing) {
+        self.lane.doing = doing;
+        self.timetable.engaged += 1;
     }
 
     /// The opposite.
     pub(super) fn come_back(&mut self) {
-        self.timetable.busy -= usize::from(self.lane.busy.take().is_some());
+        if std::mem::take(&mut self.lane.doing) != Doing::Nothing {
+            self.timetable.engaged -= 1;
+        }
     }
 
     /// Takes note that a pause is over.
@@ -357,7 +358,6 @@ impl<'w> Run<'w> {
     /// Ends the run before its end: nothing more is sent but what must be done afterwards. What is under way
     /// comes back through [`Run::complete`] and the others, as a failure if it is not waited for.
     pub fn interrupt(&mut self) {
-        self.interrupted = true;
         self.summary.interrupted = true;
     }
 
@@ -402,8 +402,9 @@ impl<'w> Run<'w> {
 
     /// How far it is.
     pub fn progress(&self) -> Progress {
-        let done = self.lanes.iter().map(|lane| lane.at - usize::from(lane.busy.is_some() && lane.at > 0)).sum();
-        let first = self.lanes.iter().filter_map(|lane| lane.busy).min();
+        let done = |lane: &Lane<'_>| lane.at - usize::from(lane.under_way().is_some() && lane.at > 0);
+        let done = self.lanes.iter().map(|lane| done(lane)).sum();
+        let first = self.lanes.iter().filter_map(|lane| lane.under_way()).min();
         Progress { done, all: self.plan.steps.len(), waits_for: first.map(|step| self.plan.steps[step].cell) }
     }
 

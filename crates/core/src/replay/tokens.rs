@@ -2,6 +2,7 @@
 
 use super::Run;
 use super::event::TokenReport;
+use super::lane::{Doing, Lane};
 use super::order::Told;
 use super::plan::Step;
 use super::run::Next;
@@ -23,7 +24,7 @@ impl<'w> Run<'w> {
             Ok(exchange) => match request.token(exchange, now) {
                 Ok(token) => {
                     learn_token(&mut self.masker, &token);
-                    self.token_reports.push(TokenReport {
+                    self.order.add_token(TokenReport {
                         profile: token.profile.clone(),
                         url: self.masker.mask(request.prepared.url.as_str()).into_owned(),
                         elapsed: exchange.timings.total,
@@ -53,28 +54,28 @@ impl<'w> Run<'w> {
 
     /// Lets the lanes go on that wait for a profile's token.
     fn release(&mut self, profile: &str, got: bool) {
-        for lane in self.timetable.release(profile) {
-            self.enter(lane);
-            self.lane.just_got = got.then(|| profile.to_owned());
-            self.exit();
+        for lane in 0..self.lanes.len() {
+            if is_for(&self.lanes[lane], profile) {
+                self.enter(lane);
+                self.come_back();
+                self.lane.just_got = got.then(|| profile.to_owned());
+                self.exit();
+            }
         }
     }
 
     /// Lets the entered lane wait for a token; the first one that does asks for it.
     pub(super) fn wait_for_token(&mut self, request: Box<TokenRequest>) -> Option<Next<'w>> {
-        let asked = self.timetable.waiting.iter().any(|(profile, _)| *profile == request.profile);
-        self.timetable.waiting.extend(self.entered.map(|lane| (request.profile.clone(), lane)));
+        let asked = self.lanes.iter().any(|lane| is_for(lane, &request.profile));
+        self.engage(Doing::Token(request.profile.clone()));
         (!asked).then_some(Next::Authorize(request))
     }
 
-    /// Tells of a token that was got in this run, once a lane.
+    /// Tells of a token that is used, if it was got in this run.
     fn tell_token(&mut self, token: &Token) {
-        let got = self.token_reports.iter().rposition(|report| report.profile == token.profile);
-        let Some(number) = got.filter(|number| token.fresh && !self.lane.tokens_told.contains(number)) else { return };
-        self.lane.tokens_told.push(number);
-        if let Some(lane) = self.entered {
-            let told = Told::Token(number, self.token_reports[number].clone());
-            self.order.tell(lane, self.lane.current, told, &self.masker);
+        let number = self.order.token(&token.profile).filter(|_| token.fresh);
+        if let (Some(number), Some(lane)) = (number, self.entered) {
+            self.order.tell(lane, self.lane.current, Told::Token(number), &self.masker);
         }
     }
 
@@ -106,6 +107,11 @@ impl<'w> Run<'w> {
             }
         }
     }
+}
+
+/// Whether a lane waits for a profile's token.
+fn is_for(lane: &Lane<'_>, profile: &str) -> bool {
+    matches!(&lane.doing, Doing::Token(waiting) if waiting == profile)
 }
 
 /// Hides what a token holds.

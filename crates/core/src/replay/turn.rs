@@ -5,8 +5,10 @@ use super::checks::Wait;
 use super::event::Outcome;
 use super::plan::{Played, Step};
 use super::ready::Ready;
+use super::run::{Next, Pause};
 use crate::expression::Value;
 use crate::problem::{Code, Problem};
+use crate::response::Failure;
 use crate::syntax::{Kind, Span};
 use crate::workspace::{CellId, Lookup, Memo, Rows, Stage};
 use std::time::Duration;
@@ -30,13 +32,6 @@ pub(super) struct Again<'w> {
     pause: Option<Duration>,
 }
 
-impl Again<'_> {
-    /// Its step.
-    pub(super) fn step(&self) -> usize {
-        self.ready.step
-    }
-}
-
 /// What the rows of a cell say about its turn.
 pub(super) enum Rowed {
     /// It is sent now: for its row, or as it has none.
@@ -46,13 +41,30 @@ pub(super) enum Rowed {
 }
 
 impl<'w> Run<'w> {
-    /// The request that is sent again, or the pause before it.
-    pub(super) fn again(&mut self) -> Option<Result<Box<Ready<'w>>, Duration>> {
-        let again = self.lane.again.as_mut()?;
-        match again.pause.take() {
-            Some(pause) => Some(Err(pause)),
-            None => self.lane.again.take().map(|again| Ok(again.ready)),
+    /// Goes on with a request that is sent again: with the pause before it, the request, or the end of both.
+    pub(super) fn try_again(&mut self, again: Again<'w>) -> Option<Next<'w>> {
+        let Again { ready, pause } = again;
+        if self.summary.interrupted {
+            self.give_up(ready);
+            return None;
         }
+        self.set_out(ready.step);
+        let Some(time) = pause else { return Some(Next::Send(ready)) };
+        self.lane.again = Some(Again { ready, pause: None });
+        self.entered.map(|lane| Next::Pause(Pause { time, lane }))
+    }
+
+    /// Reports a request that would be sent again, had nobody ended the run.
+    fn give_up(&mut self, ready: Box<Ready<'w>>) {
+        let mut report = self.report(ready.cell, Outcome::NoAnswer, ready.remarks);
+        report.method.clone_from(&ready.prepared.method);
+        report.url = self.masker.mask(ready.prepared.url.as_str()).into_owned();
+        let wait = ready.wait.as_ref();
+        report.tries = wait.map_or(1, |wait| wait.tries);
+        report.elapsed = wait.map_or(Duration::ZERO, |wait| wait.waited);
+        let message = "interrupted before what is waited for was there".to_owned();
+        report.failure = Some(Failure { message, hint: None, ..Failure::interrupted(report.elapsed) });
+        self.finish(report);
     }
 
     /// Puts a request aside, to be sent again after a pause.
@@ -153,7 +165,7 @@ impl<'w> Run<'w> {
     /// Works out, once for each request, what the sequence that plays a cell gives it, as the sequence's own
     /// cell sees it.
     pub(super) fn give(&mut self, step: usize) {
-        let Some(Played { by, with: Some(with) }) = self.plan.steps[step].played else { return };
+        let Some(Played { by, with: Some(with), .. }) = self.plan.steps[step].played else { return };
         if !self.lane.given.is_empty() || self.cannot_be_sent(step) {
             return;
         }

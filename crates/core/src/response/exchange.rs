@@ -158,6 +158,15 @@ pub struct Failure {
     pub elapsed: Duration,
 }
 
+impl Failure {
+    /// Somebody ended the run after this long, before the answer was there.
+    pub fn interrupted(elapsed: Duration) -> Self {
+        let hint = Some("the server may have carried the request out".to_owned());
+        let message = "interrupted before the answer was there".to_owned();
+        Self { kind: FailureKind::Interrupted, message, hint, elapsed }
+    }
+}
+
 /// The sorts of failure.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum FailureKind {
