@@ -41,7 +41,7 @@ pub(crate) struct Common {
     /// Say only what went wrong
     #[arg(short, long, global = true, display_order = 105)]
     pub(crate) quiet: bool,
-    /// Log what happens to standard error
+    /// Log what happens to standard error; `replay` also tells its slowest requests
     #[arg(short, long, global = true, display_order = 106)]
     pub(crate) verbose: bool,
 }

@@ -22,7 +22,7 @@ impl Disk {
 
     /// The file itself, links followed, as long as they stay below the root.
     fn inside(&self, path: &Path) -> io::Result<PathBuf> {
-        let full = self.root.join(path).canonicalize()?;
+        let full = self.root.join(path).canonicalize().map_err(plain)?;
         match full.starts_with(&self.root) {
             true => Ok(full),
             false => Err(io::Error::new(io::ErrorKind::PermissionDenied, "it links to a place outside the workspace")),
@@ -38,11 +38,11 @@ pub(crate) fn anywhere(root: &Path, path: &Path) -> PathBuf {
 
 impl Files for Disk {
     fn read(&self, path: &Path) -> io::Result<Vec<u8>> {
-        std::fs::read(self.inside(path)?)
+        std::fs::read(self.inside(path)?).map_err(plain)
     }
 
     fn read_anywhere(&self, path: &Path) -> io::Result<Vec<u8>> {
-        std::fs::read(anywhere(&self.root, path))
+        std::fs::read(anywhere(&self.root, path)).map_err(plain)
     }
 
     fn open(&self, path: &Path) -> io::Result<Box<dyn io::Read + Send>> {
@@ -61,6 +61,16 @@ impl Files for Disk {
     fn run(&self, command: &[String]) -> Result<Vec<u8>, String> {
         process::output(command, &self.root)
     }
+}
+
+/// The most common failures in our words: they end sentences that a person reads.
+fn plain(error: io::Error) -> io::Error {
+    let words = match error.kind() {
+        io::ErrorKind::NotFound => "there is no such file",
+        io::ErrorKind::IsADirectory => "it is a folder",
+        _ => return error,
+    };
+    io::Error::new(error.kind(), words)
 }
 
 /// A file that gets its name once it is whole; until then the one that had the name stays as it was.

@@ -141,7 +141,7 @@ fn paths_may_not_leave_the_workspace() {
         ("% body from keys.txt", "it links to a place outside the workspace"),
         ("% part keys from out/keys.txt", "it links to a place outside the workspace"),
         ("% body from lots", "it is no file"),
-        ("% body from lots/gone.json", "No such file"),
+        ("% body from lots/gone.json", "there is no such file"),
         ("% part photo from {{'../' + 'x'}}", "it lies outside the workspace"),
     ] {
         std::fs::write(bench.path().join("a.http"), format!("POST /bytes\n{line}\n")).expect("a file");

@@ -146,6 +146,12 @@ impl<'t> Parser<'t> {
         }
     }
 
+    /// Whether a line that was to make a sequence of a cell cannot be read: then a request is not what it lacks.
+    fn was_to_play(&self, cell: &Cell) -> bool {
+        let word = |span: Span| span.of(self.text).trim_start_matches(['%', ' ', '\t']).starts_with("play");
+        cell.instructions().any(|line| line.kind == Kind::Broken && word(line.span))
+    }
+
     fn parse_cell(&mut self, items: Vec<Item>) -> Cell {
         let line = self.line.unwrap_or_default();
         let title = Span::new((line.start() + 2).min(line.end()), line.end()).trimmed(self.text);
@@ -155,7 +161,7 @@ impl<'t> Parser<'t> {
         self.parse_items(Zone::Head, &mut cell.items);
         if self.line_of_cell().is_some() {
             self.parse_request(&mut cell);
-        } else if !cell.plays() {
+        } else if !cell.plays() && !self.was_to_play(&cell) {
             let message = match title.of(self.text) {
                 "" => "this cell has no request".to_owned(),
                 title => format!("the cell `{title}` has no request"),

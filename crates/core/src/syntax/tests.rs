@@ -300,6 +300,15 @@ fn said(line: &str) -> Option<String> {
 }
 
 #[test]
+fn a_sequence_with_a_slip_lacks_no_request() {
+    let told =
+        |text: &str| parse(text, SourceId(0), "a").problems.iter().map(|problem| problem.code).collect::<Vec<_>>();
+    assert_eq!(told("%% a\n% play b with c =\n%% b\n/x\n"), [Code::MalformedInstruction]);
+    assert_eq!(told("%% a\n% needs\n%% b\n/x\n"), [Code::NoRequest, Code::MalformedInstruction]);
+    assert_eq!(told("%% a\n%% b\n/x\n"), [Code::NoRequest]);
+}
+
+#[test]
 fn instructions_about_sending_are_read_and_their_slips_told() {
     for line in [
         "% query grower = a = b",
