@@ -2,6 +2,9 @@
 
 use clap::{Args as Group, Parser, Subcommand, ValueEnum};
 use std::path::PathBuf;
+use std::str::FromStr;
+use yieldtray_core::problem::{closest, enumerate};
+use yieldtray_core::report::Kind;
 
 /// Keeps API requests as plain text beside the code, sends them, and replays them with checks.
 #[derive(Debug, Parser)]
@@ -75,6 +78,9 @@ pub(crate) enum Command {
   yieldtray replay --jobs 8 --fail-fast
   yieldtray replay requests/intake.http --watch")]
     Replay(Replay),
+    /// Work with the reports that `replay` wrote
+    #[command(after_help = "Example: yieldtray report merge part-*.json --report html=replay.html")]
+    Report(Report),
     /// List the requests there are
     #[command(after_help = "Examples:
   yieldtray list requests/intake.http
@@ -220,12 +226,65 @@ pub(crate) struct Replay {
     /// Then wait, and run again what a changed file touches, until Ctrl-C
     #[arg(short, long)]
     pub(crate) watch: bool,
+    /// Write a report: junit, tap, json, html or har (repeatable)
+    #[arg(long, value_name = "FORMAT=FILE")]
+    pub(crate) report: Vec<ReportFile>,
     /// Send to a guarded environment without asking
     #[arg(long)]
     pub(crate) yes: bool,
     /// Keep what the responses yield, for `send`
     #[arg(long)]
     pub(crate) onto_tray: bool,
+}
+
+#[derive(Debug, Group)]
+pub(crate) struct Report {
+    #[command(subcommand)]
+    pub(crate) action: ReportAction,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum ReportAction {
+    /// Join the JSON reports of shards or attempts into one
+    #[command(
+        after_help = "Example: yieldtray report merge part-*.json --report html=replay.html --report junit=replay.xml
+
+Of a request that stands in several reports, the one that was sent last holds."
+    )]
+    Merge {
+        /// What `replay --report json=FILE` wrote
+        #[arg(value_name = "FILE", required = true)]
+        files: Vec<PathBuf>,
+        /// Write the joined report: junit, tap, json, html or har (repeatable)
+        #[arg(long, value_name = "FORMAT=FILE")]
+        report: Vec<ReportFile>,
+    },
+}
+
+/// `FORMAT=FILE`.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) struct ReportFile {
+    pub(crate) kind: Kind,
+    pub(crate) file: PathBuf,
+}
+
+impl FromStr for ReportFile {
+    type Err = String;
+
+    fn from_str(text: &str) -> Result<Self, String> {
+        let kinds = || enumerate(Kind::ALL.map(Kind::as_str));
+        let (name, file) = text
+            .split_once('=')
+            .ok_or_else(|| format!("write a format and a file, as in `html={text}`; the formats are {}", kinds()))?;
+        let kind = Kind::of(name).ok_or_else(|| match closest(name, Kind::ALL.map(Kind::as_str)) {
+            Some(meant) => format!("there is no format `{name}`: did you mean `{meant}`?"),
+            None => format!("there is no format `{name}`, but {}", kinds()),
+        })?;
+        if file.is_empty() {
+            return Err(format!("name a file, as in `{name}=report`"));
+        }
+        Ok(Self { kind, file: file.into() })
+    }
 }
 
 #[derive(Debug, Group)]

@@ -64,7 +64,7 @@ impl Files for Disk {
 }
 
 /// The most common failures in our words: they end sentences that a person reads.
-fn plain(error: io::Error) -> io::Error {
+pub(crate) fn plain(error: io::Error) -> io::Error {
     let words = match error.kind() {
         io::ErrorKind::NotFound => "there is no such file",
         io::ErrorKind::IsADirectory => "it is a folder",
@@ -93,6 +93,11 @@ impl Unfinished {
             Err(_) => open_to_all(temporary.as_file())?,
         }
         Ok(Self { temporary, target: target.to_owned() })
+    }
+
+    /// Appends all that is left of another file.
+    pub(crate) fn append(&mut self, from: &mut std::fs::File) -> io::Result<()> {
+        io::copy(from, self.temporary.as_file_mut()).map(drop)
     }
 
     /// Gives it its name.

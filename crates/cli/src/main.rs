@@ -18,6 +18,7 @@ mod locate;
 mod options;
 mod private;
 mod process;
+mod reports;
 mod sending;
 mod session;
 mod show;

@@ -122,7 +122,7 @@ pub(crate) fn side_by_side(
             Next::Send(ready) => {
                 sent.push(ready.prepared.clone());
                 let answer = respond(&ready.prepared);
-                run.complete(ready, answer.as_ref());
+                run.complete(ready, answer);
             }
             Next::Authorize(request) => {
                 sent.push(request.prepared.clone());

@@ -67,6 +67,7 @@ pub(crate) fn demo(common: &Common, args: &Demo, host: &Host, out: &mut Out) -> 
         watch: false,
         tag: Vec::new(),
         fail_fast: false,
+        report: Vec::new(),
         yes: false,
         onto_tray: false,
     };

@@ -7,6 +7,7 @@ mod init;
 mod lint;
 mod list;
 mod replay;
+mod report;
 mod send;
 mod tray;
 mod values;
@@ -26,6 +27,7 @@ pub(crate) fn run(args: Args, host: &Host, out: &mut Out) -> Result<u8, Stop> {
         Command::Init(args) => init::init(&common, &args, out),
         Command::Send(args) => send::send(&common, args, host, out),
         Command::Replay(args) => replay::replay(&common, &args, host, out),
+        Command::Report(args) => report::report(&common, &args, out),
         Command::List(args) => list::list(&common, &args, host, out),
         Command::Values(args) => values::values(&common, &args, host, out),
         Command::Env(args) => env::env(&common, &args, host, out),

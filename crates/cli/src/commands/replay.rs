@@ -5,15 +5,19 @@ use crate::guard::guard;
 use crate::host::Host;
 use crate::kept;
 use crate::options::options;
+use crate::reports::{Reporting, Reports};
 use crate::sending::{Saving, Senders, drive};
 use crate::session::{Session, places};
 use crate::show::Out;
 use crate::show::cell::{CellLines, Columns, shown_name};
 use crate::show::running::Running;
+use chrono::{DateTime, Utc};
 use std::borrow::Cow;
 use std::cell::RefCell;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
+use std::time::{Instant, SystemTime};
 use yieldtray_core::replay::{Plan, Run, Selection, Step};
+use yieldtray_core::report::{About, LARGEST_BODY, millis};
 use yieldtray_core::workspace::{CellId, Workspace};
 use yieldtray_transport::{Client, Options};
 
@@ -46,7 +50,8 @@ pub(crate) fn replay_part(
     out: &mut Out,
     part: &mut Part,
 ) -> Result<u8, Stop> {
-    let Replay { places: texts, only, except, tag, shard, times, jobs, fail_fast, yes, onto_tray, watch: _ } = args;
+    let Replay { places: texts, only, except, tag, shard, times, jobs, fail_fast, report, yes, onto_tray, watch: _ } =
+        args;
     let places = places(common, texts)?;
     let mut session = Session::open(common, host, out, &places)?;
     let found = if places.is_empty() { session.find_all()? } else { session.find(&places)? };
@@ -80,6 +85,12 @@ pub(crate) fn replay_part(
         part.may_change.clone_from(environment);
     }
     let heading = session.heading();
+    if session.reveal && !report.is_empty() {
+        let hint = "leave one of the two away: secrets are never written to a file";
+        return Err(Stop::refused_with("`--reveal` shows secrets, and a report would keep them", hint));
+    }
+    let mut about = About::new(DateTime::<Utc>::from(SystemTime::now()), environment.clone(), heading.base.clone());
+    let mut reports = Reports::begin(report, |file| session.path_from_here(file), &about)?;
     let workspace = &session.workspace;
     let columns = Columns::new(plan.steps.iter().map(|step| written(workspace, step)), out.width);
     let lines = CellLines { workspace, columns, look: out.look, base: heading.base.clone() };
@@ -87,13 +98,28 @@ pub(crate) fn replay_part(
     if session.reveal {
         run = run.revealing();
     }
-    // Nothing here shows what connecting took.
-    let client = Client::new(Options { time_connecting: false, ..options(&session) });
+    // Only a report tells what was sent, and what connecting took.
+    let tells = report.iter().any(|report| report.kind.tells_exchanges());
+    if tells {
+        run = run.keeping(LARGEST_BODY);
+    }
+    let client = Client::new(Options { time_connecting: tells, ..options(&session) });
     let saving = Saving { root: &session.root, out: None, bar: false, saved: RefCell::default() };
-    let mut running = Running::new(out, lines, heading, &session.engine, common.verbose);
-    drive(&mut run, &mut Senders::each(client), &saving, usize::from(*jobs), &mut running)?;
+    let began = Instant::now();
+    let audience = Running::new(out, lines, heading, &session.engine, common.verbose);
+    let mut audience = Reporting { audience, reports: &mut reports };
+    drive(&mut run, &mut Senders::each(client), &saving, usize::from(*jobs), &mut audience)?;
     part.saved = saving.saved.into_inner();
-    let code = run.summary().exit_code();
+    let mut code = run.summary().exit_code();
+    about.elapsed_ms = millis(began.elapsed());
+    about.totals = *run.summary();
+    about.seed = session.engine.made_up().seed_in_use();
+    about.base = about.base.map(|base| run.masker().mask(&base).into_owned());
+    if !reports.finish(&about, out)? {
+        code = code.max(2);
+    }
+    let written = report.iter().map(|report| session.path_from_here(&report.file));
+    part.saved.extend(written.filter_map(|file| file.strip_prefix(&session.root).map(Path::to_owned).ok()));
     out.seed(session.seed_to_tell(run.summary()))?;
     if *onto_tray {
         kept::keep(&session, None, &run, None, out)?;

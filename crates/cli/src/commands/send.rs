@@ -62,7 +62,8 @@ pub(crate) fn send(common: &Common, args: Send, host: &Host, out: &mut Out) -> R
         .with_tray(tray)
         .with_tokens(tokens)
         .with_headers(cell, headers)
-        .one_row();
+        .one_row()
+        .keeping(u64::MAX);
     if session.reveal {
         run = run.revealing();
     }
@@ -138,15 +139,12 @@ struct Came {
 }
 
 impl Audience for Came {
-    fn answered(&mut self, cell: CellId, exchange: &Exchange) {
-        if cell == self.cell {
-            self.answer = Some(exchange.clone());
-        }
-    }
-
     fn happened(&mut self, _run: &Run<'_>, event: Event) -> io::Result<()> {
         match event {
-            Event::Cell(own) if own.cell == self.cell => self.report = Some(*own),
+            Event::Cell(mut own) if own.cell == self.cell => {
+                self.answer = own.kept.take().and_then(|kept| kept.answer);
+                self.report = Some(*own);
+            }
             Event::Cell(need) => self.before.push(*need),
             Event::Token(got) => self.tokens.push(got),
             Event::Began { .. } | Event::Ended(_) => {}

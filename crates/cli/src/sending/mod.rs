@@ -14,10 +14,9 @@ use std::cell::RefCell;
 use std::io;
 use std::path::{Path, PathBuf};
 use std::rc::Rc;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 use work::{Work, Worked};
 use yieldtray_core::replay::{Event, Next, Run};
-use yieldtray_core::response::Exchange;
 use yieldtray_core::workspace::CellId;
 
 /// Where bodies are written, beside what `% save` says.
@@ -34,9 +33,6 @@ pub(crate) struct Saving<'s> {
 
 /// Who listens to a run.
 pub(crate) trait Audience {
-    /// Gets each answer, before the events about it.
-    fn answered(&mut self, _cell: CellId, _exchange: &Exchange) {}
-
     /// Gets what happens, in the order of the plan.
     fn happened(&mut self, run: &Run<'_>, event: Event) -> io::Result<()>;
 
@@ -74,7 +70,8 @@ pub(crate) fn drive(
         let mut interrupts = Interrupts::watch().context("cannot watch for Ctrl-C")?;
         let cut_off = Rc::new(tokio::sync::Notify::new());
         let mut under_way = FuturesUnordered::new();
-        let (mut question, mut spent) = (None, None);
+        let began = Instant::now();
+        let mut question = None;
         let mut tick = audience.is_waiting().then(|| tokio::time::interval(TICK));
         loop {
             while under_way.len() < jobs && question.is_none() {
@@ -94,7 +91,7 @@ pub(crate) fn drive(
                     }
                     Some(Next::Wait) | None => break,
                 };
-                under_way.push(work.carry_out(saving, Rc::clone(&cut_off)));
+                under_way.push(work.carry_out(began, saving, Rc::clone(&cut_off)));
             }
             // Who is asked sees first what happened so far, and keeps no server waiting.
             if under_way.is_empty() {
@@ -121,8 +118,6 @@ pub(crate) fn drive(
                     // What happened before is told while servers work on the next requests.
                     tell(run, audience)?;
                     run.look_ahead();
-                    // To take a large answer apart takes time, which is to spare now.
-                    drop(spent.take());
                     loop {
                         tokio::select! {
                             biased;
@@ -142,12 +137,10 @@ pub(crate) fn drive(
             };
             match worked {
                 Some(Worked::Answered(ready, answer)) => {
-                    if let Ok(exchange) = &answer {
-                        audience.answered(ready.cell, exchange);
+                    if answer.is_ok() {
                         senders.answered(&ready);
                     }
-                    run.complete(ready, answer.as_ref());
-                    spent = Some(answer);
+                    run.complete(ready, answer);
                 }
                 Some(Worked::Authorized(request, answer)) => run.authorize(&request, answer.as_ref()),
                 Some(Worked::Rested(pause)) => run.resume(&pause),

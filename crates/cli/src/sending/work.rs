@@ -29,10 +29,11 @@ pub(super) enum Worked<'w> {
 }
 
 impl<'w> Work<'w> {
-    /// Does it, until it is done or cut off.
-    pub(super) async fn carry_out(self, saving: &Saving<'_>, cut_off: Rc<Notify>) -> Worked<'w> {
+    /// Does it, until it is done or cut off; `run_began` is when the run did.
+    pub(super) async fn carry_out(self, run_began: Instant, saving: &Saving<'_>, cut_off: Rc<Notify>) -> Worked<'w> {
         match self {
-            Work::Send(ready, client) => {
+            Work::Send(mut ready, client) => {
+                ready.began = run_began.elapsed();
                 let answer = match saves(&ready, saving) {
                     true => match unless(cut_off, Box::pin(save(&client, &ready, saving))).await {
                         Ok(Err(stop)) => return Worked::Stopped(stop),

@@ -358,6 +358,7 @@ mod tests {
             problems: Vec::new(),
             failure: None,
             advice: None,
+            kept: None,
         }
     }
 

@@ -2,9 +2,10 @@
 
 use super::look::Look;
 use super::safe::{safe, safe_line};
-use super::{body, data, table};
+use super::{body, table};
 use std::io::{self, Write};
 use std::time::Duration;
+use yieldtray_core::report::header_value;
 use yieldtray_core::request::{Content, Piece, Prepared};
 use yieldtray_core::response::{CookieFate, Exchange, Hop, HopKind, Timings};
 use yieldtray_core::secret::Masker;
@@ -21,7 +22,7 @@ pub(crate) fn sent(out: &mut impl Write, exchange: &Exchange, masker: &Masker, l
     let line = format!("{} {} {}", request.method, request.wire_target(), exchange.version);
     writeln!(out, "{}", look.strong(&safe_line(&masker.mask(&line))))?;
     for (name, value) in request.wire_headers() {
-        writeln!(out, "{}: {}", look.name(&safe_line(&name)), safe_line(&data::header_value(&name, &value, masker)))?;
+        writeln!(out, "{}: {}", look.name(&safe_line(&name)), safe_line(&header_value(&name, &value, masker)))?;
     }
     if let Some(body) = &request.body {
         writeln!(out, "\n{}", safe(&masker.mask(&body.text())))?;
@@ -36,7 +37,7 @@ pub(crate) fn wire(out: &mut impl Write, request: &Prepared, masker: &Masker, pe
     let line = format!("{} {} {version}", request.method, request.wire_target());
     let line = masker.mask(&line);
     let fields = request.wire_headers();
-    let fields = fields.iter().map(|(name, value)| (name, data::header_value(name, value, masker)));
+    let fields = fields.iter().map(|(name, value)| (name, header_value(name, value, masker)));
     if let Some(look) = person {
         writeln!(out, "{}", look.strong(&safe_line(&line)))?;
         for (name, value) in fields {
@@ -68,7 +69,7 @@ pub(crate) fn head(out: &mut impl Write, exchange: &Exchange, masker: &Masker, l
     let line = format!("{} {} {}", exchange.version, exchange.status, exchange.reason);
     writeln!(out, "{}", look.strong(safe_line(&line).trim_end()))?;
     for (name, value) in &exchange.headers {
-        let value = data::header_value(name, &String::from_utf8_lossy(value), masker);
+        let value = header_value(name, &String::from_utf8_lossy(value), masker);
         writeln!(out, "{}: {}", look.name(&safe_line(name)), safe_line(&value))?;
     }
     writeln!(out)

@@ -11,9 +11,10 @@ pub(crate) mod pager;
 pub(crate) mod problems;
 mod progress;
 pub(crate) mod running;
-pub(crate) mod safe;
 pub(crate) mod table;
 pub(crate) mod verdict;
+
+pub(crate) use yieldtray_core::safe;
 
 use crate::args::{Color, Common};
 use crate::host::Host;

@@ -26,7 +26,7 @@ fn drive(run: &mut Run<'_>, answer: impl Fn(&str) -> Exchange) -> (Vec<String>, 
                 let path = format!("{}{query}", url.path());
                 steps.push(format!("{} {path}", ready.prepared.method));
                 let answer = answer(&path);
-                run.complete(ready, Ok(&answer));
+                run.complete(ready, Ok(answer));
             }
             Next::Authorize(request) => {
                 steps.push(format!("token of {}", request.profile));

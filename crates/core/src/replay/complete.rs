@@ -2,20 +2,23 @@
 
 use super::Run;
 use super::checks::{self, Use};
-use super::event::{CellReport, Outcome};
+use super::event::{CellReport, Kept, Outcome};
 use super::judge::{Judge, Judgement};
 use super::order::Told;
 use super::ready::Ready;
 use super::run::Fate;
 use crate::problem::Problem;
+use crate::request::Prepared;
 use crate::response::{Exchange, Failure, ResponseNames, advice};
 use crate::workspace::{CellId, Memo};
+use bytes::Bytes;
 use std::panic::{AssertUnwindSafe, catch_unwind};
+use std::sync::Arc;
 use std::time::Duration;
 
 impl<'w> Run<'w> {
     /// Takes the answer to a request, or why there is none.
-    pub fn complete(&mut self, ready: Box<Ready<'w>>, answer: Result<&Exchange, &Failure>) {
+    pub fn complete(&mut self, ready: Box<Ready<'w>>, answer: Result<Exchange, Failure>) {
         self.enter(ready.lane);
         self.lane.current = ready.step;
         self.come_back();
@@ -27,11 +30,11 @@ impl<'w> Run<'w> {
     }
 
     /// The same, in the entered lane.
-    fn take(&mut self, mut ready: Box<Ready<'w>>, answer: Result<&Exchange, &Failure>) {
+    fn take(&mut self, mut ready: Box<Ready<'w>>, answer: Result<Exchange, Failure>) {
         // What was waited for counts as a check; what never came is judged, and told, as one.
         let (mut tries, mut came) = (1, 0);
         if let Some(mut wait) = ready.wait.take() {
-            let (holds, took) = match answer {
+            let (holds, took) = match &answer {
                 Ok(exchange) => (self.holds(&mut ready, &wait.until, exchange), exchange.timings.total),
                 Err(failure) => (false, failure.elapsed),
             };
@@ -46,11 +49,11 @@ impl<'w> Run<'w> {
                 false => ready.uses.insert(0, wait.until),
             }
         }
-        let Ready { prepared, cell, step, mut memo, uses, remarks, token, .. } = *ready;
+        let Ready { prepared, cell, step, mut memo, uses, remarks, token, began, .. } = *ready;
         let mut report = self.report(cell, Outcome::Passed, remarks);
         report.tries = tries;
         report.method.clone_from(&prepared.method);
-        match answer {
+        match &answer {
             Err(failure) => {
                 report.outcome = Outcome::NoAnswer;
                 report.elapsed = failure.elapsed;
@@ -87,7 +90,29 @@ impl<'w> Run<'w> {
         }
         report.url = self.masker.mask(prepared.url.as_str()).into_owned();
         report.advice = report.advice.map(|advice| self.masker.mask(&advice).into_owned());
+        self.keep(&mut report, prepared, began, answer);
         self.finish(report);
+    }
+
+    /// Puts what was sent and came back into the report, if that is wanted.
+    fn keep(
+        &mut self,
+        report: &mut CellReport,
+        prepared: Arc<Prepared>,
+        began: Duration,
+        answer: Result<Exchange, Failure>,
+    ) {
+        let Some(limit) = self.keeps else {
+            // To take a large answer apart takes time, which there is while the next one is awaited.
+            self.spent = answer.ok();
+            return;
+        };
+        let mut answer = answer.ok();
+        if let Some(exchange) = answer.as_mut().filter(|exchange| exchange.size > limit) {
+            exchange.body = Bytes::new();
+        }
+        let sent = answer.as_ref().map_or(prepared, |exchange| Arc::clone(&exchange.sent));
+        report.kept = Some(Box::new(Kept { began, sent, answer }));
     }
 
     pub(super) fn masked(&self, failure: &Failure) -> Failure {
@@ -144,6 +169,7 @@ impl<'w> Run<'w> {
             problems,
             failure: None,
             advice: None,
+            kept: None,
         }
     }
 

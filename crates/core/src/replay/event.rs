@@ -1,12 +1,16 @@
 use super::difference::Difference;
 use crate::problem::{Problem, SourceId};
-use crate::response::Failure;
+use crate::request::Prepared;
+use crate::response::{Exchange, Failure};
 use crate::secret::Masker;
 use crate::syntax::Span;
 use crate::workspace::CellId;
+use serde::{Deserialize, Serialize};
+use std::sync::Arc;
 use std::time::Duration;
 
-/// What happens in a run, in the order it happens. Every text in it is masked.
+/// What happens in a run, in the order it happens. Every text in it is masked, but for what was sent and came
+/// back: see [`Kept`].
 #[derive(Clone, Debug)]
 pub enum Event {
     /// The run begins with this many cells.
@@ -107,6 +111,26 @@ pub struct CellReport {
     pub failure: Option<Failure>,
     /// What is likely to help, where the answer looks like a known slip.
     pub advice: Option<String>,
+    /// What was sent and what came back, if the run keeps it.
+    pub kept: Option<Box<Kept>>,
+}
+
+/// What was sent and what came back, secrets and all: whoever shows it masks it.
+#[derive(Clone, Debug)]
+pub struct Kept {
+    /// When it was sent, after the run began, by who sent it.
+    pub began: Duration,
+    /// The request of the last hop; where there was no answer, of the first.
+    pub sent: Arc<Prepared>,
+    /// The answer.
+    pub answer: Option<Exchange>,
+}
+
+impl Kept {
+    /// How many bytes it holds, about.
+    pub(super) fn size(&self) -> usize {
+        self.answer.as_ref().map_or(0, |exchange| exchange.body.len())
+    }
 }
 
 impl CellReport {
@@ -178,7 +202,7 @@ pub struct YieldReport {
 }
 
 /// The figures of a run.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Summary {
     /// Cells in the plan.
     pub cells: usize,

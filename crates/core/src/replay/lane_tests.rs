@@ -180,7 +180,7 @@ fn an_interrupted_run_undoes_what_it_did_and_says_so() {
             while let Some(next) = run.next() {
                 match next {
                     Next::Send(ready) => {
-                        run.complete(ready, Ok(&json_answer(200, "{\"done\": false}")));
+                        run.complete(ready, Ok(json_answer(200, "{\"done\": false}")));
                         sent += 1;
                         if sent == 3 && !in_pause {
                             run.interrupt();
@@ -252,7 +252,7 @@ fn ready_from(fixture: &str, files: &[&str]) -> Vec<(String, usize, Vec<String>)
             let Next::Send(ready) = next else { panic!("{next:?}") };
             let from = ready.from.iter().map(|cell| name(run, *cell)).collect();
             seen.push((name(run, ready.cell), ready.lane, from));
-            run.complete(ready, Ok(&json_answer(200, "{}")));
+            run.complete(ready, Ok(json_answer(200, "{}")));
         }
         seen
     })
@@ -295,15 +295,15 @@ fn a_lane_that_is_far_ahead_waits_to_be_heard() {
         let Some(Next::Send(slow)) = run.next() else { panic!("the first one goes") };
         let mut ahead = 0;
         while let Some(Next::Send(ready)) = run.next() {
-            run.complete(ready, Ok(&json_answer(200, "{}")));
+            run.complete(ready, Ok(json_answer(200, "{}")));
             ahead += 1;
         }
         assert!(matches!(run.next(), Some(Next::Wait)));
         assert_eq!((ahead, run.events().count()), (1000, 1), "nothing but the beginning is told so far");
-        run.complete(slow, Ok(&json_answer(200, "{}")));
+        run.complete(slow, Ok(json_answer(200, "{}")));
         assert_eq!(run.events().count(), 1001);
         while let Some(Next::Send(ready)) = run.next() {
-            run.complete(ready, Ok(&json_answer(200, "{}")));
+            run.complete(ready, Ok(json_answer(200, "{}")));
         }
         assert_eq!((run.summary().requests, run.events().count()), (3001, 2001));
     });

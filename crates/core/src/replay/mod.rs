@@ -36,7 +36,7 @@ mod tests;
 
 pub use chain::{Link, chain};
 pub use difference::{Difference, DifferentLine};
-pub use event::{CellReport, CheckFailure, Event, Outcome, Summary, TokenReport, YieldReport};
+pub use event::{CellReport, CheckFailure, Event, Kept, Outcome, Summary, TokenReport, YieldReport};
 pub(crate) use examine::{examine_own, examine_preamble};
 pub use graph::{Graph, Way};
 pub use plan::{Plan, Played, Step};

@@ -10,12 +10,25 @@ use std::collections::VecDeque;
 /// does not grow with the rows of a file.
 const FAR: usize = 1000;
 
+/// The same for the bodies that its reports keep, in bytes.
+const MUCH: usize = 8 << 20;
+
 /// What a lane tells.
 pub(super) enum Told {
     /// A token that was got in this run is used, the one of this number.
     Token(usize),
     /// A cell is done; and how many secrets were known then.
     Cell(Box<CellReport>, usize),
+}
+
+impl Told {
+    /// How many bytes of bodies stand in it.
+    fn bodies(&self) -> usize {
+        match self {
+            Told::Token(_) => 0,
+            Told::Cell(report, _) => report.kept.as_ref().map_or(0, |kept| kept.size()),
+        }
+    }
 }
 
 /// Reports on their way into the order of the plan.
@@ -27,6 +40,8 @@ pub(super) struct Order {
     cursor: usize,
     /// For each lane, what it told and nobody heard yet.
     held: Vec<VecDeque<(usize, Told)>>,
+    /// For each lane, how many bytes of bodies stand in that.
+    bodies: Vec<usize>,
     /// For each lane, the step before which everything was told.
     reached: Vec<usize>,
     /// What is ready to be heard.
@@ -41,11 +56,12 @@ impl Order {
     /// The order of steps that belong to these lanes.
     pub(super) fn new(lane_of: Vec<u32>, lanes: usize) -> Self {
         let held = (0..lanes).map(|_| VecDeque::new()).collect();
-        Self { lane_of, held, reached: vec![0; lanes], ..Self::default() }
+        Self { lane_of, held, bodies: vec![0; lanes], reached: vec![0; lanes], ..Self::default() }
     }
 
     /// Takes what a lane tells of a step.
     pub(super) fn tell(&mut self, lane: usize, step: usize, told: Told, masker: &Masker) {
+        self.bodies[lane] += told.bodies();
         self.held[lane].push_back((step, told));
         self.pass_on(masker);
     }
@@ -73,7 +89,7 @@ impl Order {
 
     /// Whether a lane has told so much that it should wait to be heard.
     pub(super) fn is_far_ahead(&self, lane: usize) -> bool {
-        self.held[lane].len() >= FAR
+        self.held[lane].len() >= FAR || self.bodies[lane] >= MUCH
     }
 
     fn pass_on(&mut self, masker: &Masker) {
@@ -81,6 +97,7 @@ impl Order {
             let lane = *lane as usize;
             while self.held[lane].front().is_some_and(|(step, _)| *step <= self.cursor) {
                 if let Some((_, told)) = self.held[lane].pop_front() {
+                    self.bodies[lane] -= told.bodies();
                     self.hear(told, masker);
                 }
             }

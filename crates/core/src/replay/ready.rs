@@ -11,6 +11,7 @@ use crate::syntax::Kind;
 use crate::workspace::{CellId, Lookup, Memo, Workspace};
 use std::path::PathBuf;
 use std::sync::Arc;
+use std::time::Duration;
 
 /// A request that is ready to go.
 #[derive(Debug)]
@@ -19,6 +20,8 @@ pub struct Ready<'w> {
     pub prepared: Arc<Prepared>,
     /// The cell it was made from.
     pub cell: CellId,
+    /// When it was sent, after the run began: for whoever sends it to say.
+    pub began: Duration,
     /// Where the answer's body goes, relative to the root.
     pub save: Option<PathBuf>,
     /// The token it carries.
@@ -115,6 +118,7 @@ impl<'w> Run<'w> {
                 Ok(Box::new(Ready {
                     prepared,
                     cell,
+                    began: Duration::ZERO,
                     save,
                     lane,
                     round: own.round,

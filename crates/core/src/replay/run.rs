@@ -28,7 +28,7 @@ use std::time::Duration;
 ///         Next::Ask(question) => run.answer(&question, ask(&question)),
 ///         Next::Send(ready) => {
 ///             let answer = send(&ready.prepared);
-///             run.complete(ready, answer.as_ref());
+///             run.complete(ready, answer);
 ///         }
 ///         Next::Pause(pause) => { sleep(pause.time); run.resume(&pause); }
 ///         …
@@ -74,6 +74,10 @@ pub struct Run<'w> {
     pub(super) headers: Option<(CellId, Vec<(String, String)>)>,
     /// Whether nothing is sent at all.
     pub(super) dry: bool,
+    /// Whether the reports keep what was sent and came back, and the largest body they do.
+    pub(super) keeps: Option<u64>,
+    /// The last answer, if nobody keeps it.
+    pub(super) spent: Option<Exchange>,
     pub(super) masker: Masker,
     pub(super) order: Order,
     pub(super) summary: Summary,
@@ -167,6 +171,8 @@ impl<'w> Run<'w> {
             dropped: Vec::new(),
             headers: None,
             dry: false,
+            keeps: None,
+            spent: None,
             masker,
             order,
             summary,
@@ -212,6 +218,14 @@ impl<'w> Run<'w> {
     #[must_use]
     pub fn dry(mut self) -> Self {
         self.dry = true;
+        self
+    }
+
+    /// The run as one whose reports keep what was sent and came back; a larger body than this, in bytes, is
+    /// left out.
+    #[must_use]
+    pub fn keeping(mut self, largest_body: u64) -> Self {
+        self.keeps = Some(largest_body);
         self
     }
 
@@ -337,6 +351,7 @@ impl<'w> Run<'w> {
     /// Examines, as it is written, the cell that follows the one whose request was handed out last. A caller
     /// that waits for an answer has the time.
     pub fn look_ahead(&mut self) {
+        self.spent = None;
         let Some(lane) = self.last.take() else { return };
         self.enter(lane);
         // A cell that makes the program fail does so when its turn comes, too, and is reported then.

@@ -403,7 +403,7 @@ fn what_is_done_afterwards_is_done_after_a_failure_too() {
     let mut sent = Vec::new();
     while let Some(Next::Send(ready)) = run.next() {
         sent.push(ready.prepared.url.path().to_owned());
-        run.complete(ready, Ok(&json_answer(500, "{}")));
+        run.complete(ready, Ok(json_answer(500, "{}")));
     }
     assert_eq!(sent, ["/1", "/tidy"], "a file that was not begun leaves nothing to tidy");
     assert_eq!(run.summary().left_out, 3);
@@ -471,7 +471,7 @@ fn a_plan_is_gone_through_several_times_and_shared_out() {
     while let Some(Next::Send(ready)) = run.next() {
         number += 1;
         sent.push(ready.prepared.url.path().to_owned());
-        run.complete(ready, Ok(&json_answer(200, &format!("{{\"id\": {number}}}"))));
+        run.complete(ready, Ok(json_answer(200, &format!("{{\"id\": {number}}}"))));
     }
     assert_eq!(sent, ["/a", "/1", "/a", "/3", "/a", "/5"]);
     let rounds: Vec<usize> = run

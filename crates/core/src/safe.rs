@@ -1,11 +1,12 @@
-//! Text from outside on its way to a terminal. What would drive the terminal is shown, not obeyed.
+//! Text from outside on its way to a terminal or a page. What would drive a terminal, or turn what is written
+//! around, is shown, not obeyed.
 
 use std::borrow::Cow;
 use std::fmt::Write;
 
 /// `text` with control characters, and those that turn the direction of writing, made visible. Line
 /// ends and tabs stay; a carriage return before a line end is dropped.
-pub(crate) fn safe(text: &str) -> Cow<'_, str> {
+pub fn safe(text: &str) -> Cow<'_, str> {
     // Plain letters, digits and signs, which most texts are, are told at a glance.
     if text.bytes().all(|b| matches!(b, b' '..=b'~' | b'\n' | b'\t')) || !text.contains(is_unsafe) {
         return Cow::Borrowed(text);
@@ -26,7 +27,7 @@ pub(crate) fn safe(text: &str) -> Cow<'_, str> {
 }
 
 /// One line of text from outside: line ends and tabs are made visible too.
-pub(crate) fn safe_line(text: &str) -> Cow<'_, str> {
+pub fn safe_line(text: &str) -> Cow<'_, str> {
     let shown = safe(text);
     if shown.contains(['\n', '\t']) { Cow::Owned(shown.replace('\n', "\\n").replace('\t', "\\t")) } else { shown }
 }
@@ -34,6 +35,8 @@ pub(crate) fn safe_line(text: &str) -> Cow<'_, str> {
 fn is_unsafe(c: char) -> bool {
     (c.is_control() && c != '\n' && c != '\t')
         // Direction marks (Unicode UAX 9) and invisible separators.
+        // Nor what no text may hold, and XML refuses.
+        || matches!(c, '\u{fffe}' | '\u{ffff}')
         || matches!(c, '\u{061c}' | '\u{200e}' | '\u{200f}' | '\u{2028}'..='\u{202e}' | '\u{2066}'..='\u{2069}')
 }
 

@@ -1,0 +1,48 @@
+//! `report merge`: reports of shards or attempts become one.
+
+use crate::args::{Common, Report, ReportAction, ReportFile};
+use crate::failure::Stop;
+use crate::reports::Reports;
+use crate::session::here;
+use crate::show::cell::summary;
+use crate::show::{Out, data, table};
+use std::io::Write;
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+use yieldtray_core::report::{Saved, join};
+
+/// Works with reports.
+pub(crate) fn report(common: &Common, args: &Report, out: &mut Out) -> Result<u8, Stop> {
+    match &args.action {
+        ReportAction::Merge { files, report } => merge(common, files, report, out),
+    }
+}
+
+/// Joins reports and writes what came of it. The exit code is that of a replay with these results.
+fn merge(common: &Common, files: &[PathBuf], report: &[ReportFile], out: &mut Out) -> Result<u8, Stop> {
+    let folder = here(common)?;
+    let saved = files.iter().map(|file| read(&folder, file)).collect::<Result<Vec<_>, _>>()?;
+    let Saved { about, entries } = join(saved);
+    let mut reports = Reports::begin(report, |file| folder.join(file), &about)?;
+    entries.iter().for_each(|entry| reports.entry(entry));
+    let elapsed = Duration::try_from_secs_f64(about.elapsed_ms / 1e3).unwrap_or_default();
+    if out.json {
+        writeln!(out.result(), "{}", data::joined(&about, entries.len()))?;
+    } else {
+        let joined = table::count(files.len(), "report", "reports");
+        let line = summary(&about.totals, elapsed, out.look);
+        writeln!(out.result(), "{joined} · {line}")?;
+    }
+    let code = about.totals.exit_code();
+    Ok(if reports.finish(&about, out)? { code } else { code.max(2) })
+}
+
+fn read(folder: &Path, file: &Path) -> Result<Saved, Stop> {
+    let name = file.display();
+    let text = std::fs::read(folder.join(file)).map_err(crate::disk::plain);
+    let text = text.map_err(|error| Stop::refused(format!("cannot read `{name}`: {error}")))?;
+    Saved::read(&text).map_err(|wrong| {
+        let place = wrong.place.map(|(line, column)| format!(":{line}:{column}")).unwrap_or_default();
+        Stop::refused_with(format!("`{name}{place}` is no report that can be joined: {}", wrong.message), wrong.hint)
+    })
+}

@@ -1,0 +1,172 @@
+//! Writing reports: each is made beside its place, entry by entry, and gets its name when it is whole.
+
+use crate::args::ReportFile;
+use crate::disk::Unfinished;
+use crate::failure::Stop;
+use crate::sending::Audience;
+use crate::show::Out;
+use std::fs::File;
+use std::io::{self, Seek, Write};
+use std::path::{Path, PathBuf};
+use yieldtray_core::replay::{Event, Run};
+use yieldtray_core::report::{About, Entry, Format, Streams};
+
+/// Text is put aside in pieces of about so many bytes.
+const PIECE: usize = 64 << 10;
+
+/// The reports that are being written.
+pub(crate) struct Reports {
+    all: Vec<Report>,
+}
+
+struct Report {
+    /// As the command line names it.
+    name: PathBuf,
+    format: Box<dyn Format>,
+    streams: Streams,
+    /// Where the streams are put aside.
+    first: Aside,
+    rest: Aside,
+    file: Unfinished,
+    /// Why it cannot be written; the run goes on.
+    failed: Option<io::Error>,
+}
+
+impl Reports {
+    /// Begins reports; a file that cannot be written is known before anything is sent.
+    pub(crate) fn begin(files: &[ReportFile], path: impl Fn(&Path) -> PathBuf, about: &About) -> Result<Self, Stop> {
+        let mut all: Vec<Report> = Vec::with_capacity(files.len());
+        for ReportFile { kind, file: name } in files {
+            if all.iter().any(|other| other.name == *name) {
+                let message = format!("two reports cannot both be `{}`", name.display());
+                return Err(Stop::refused_with(message, "name a file of its own for each"));
+            }
+            let full = path(name);
+            let file = Unfinished::new(&full).and_then(|file| match full.is_dir() {
+                true => Err(io::Error::new(io::ErrorKind::IsADirectory, "it is a folder")),
+                false => Ok(file),
+            });
+            let file =
+                file.map_err(|error| Stop::refused(format!("cannot write the report `{}`: {error}", name.display())))?;
+            let format = kind.format(about);
+            let (first, rest) = (Aside::default(), Aside::default());
+            all.push(Report {
+                name: name.clone(),
+                format,
+                streams: Streams::default(),
+                first,
+                rest,
+                file,
+                failed: None,
+            });
+        }
+        Ok(Self { all })
+    }
+
+    /// Tells of an entry.
+    pub(crate) fn entry(&mut self, entry: &Entry) {
+        for report in self.all.iter_mut().filter(|report| report.failed.is_none()) {
+            report.format.entry(entry, &mut report.streams);
+            report.failed = report.put_aside().err();
+        }
+    }
+
+    /// Gives each report its name. Those that cannot be written are told; then it is `false`.
+    pub(crate) fn finish(self, about: &About, out: &mut Out) -> io::Result<bool> {
+        let mut all_well = true;
+        for report in self.all {
+            let name = report.name.display().to_string();
+            match report.finish(about) {
+                Ok(()) if out.json || out.quiet => {}
+                Ok(()) => out.say(&out.error_look.faint(&format!("the report is in {name}")))?,
+                Err(error) => {
+                    all_well = false;
+                    out.refusal(None, &format!("cannot write the report `{name}`: {error}"), None)?;
+                }
+            }
+        }
+        Ok(all_well)
+    }
+}
+
+impl Report {
+    fn put_aside(&mut self) -> io::Result<()> {
+        self.first.take(&mut self.streams.first)?;
+        self.rest.take(&mut self.streams.all)
+    }
+
+    fn finish(mut self, about: &About) -> io::Result<()> {
+        if let Some(error) = self.failed {
+            return Err(error);
+        }
+        let frame = self.format.frame(about);
+        self.file.write_all(frame.head.as_bytes())?;
+        self.first.give(&self.streams.first, &mut self.file)?;
+        self.file.write_all(frame.middle.as_bytes())?;
+        self.rest.give(&self.streams.all, &mut self.file)?;
+        self.file.write_all(frame.tail.as_bytes())?;
+        self.file.finish()
+    }
+}
+
+/// Text that waits for what stands before it: in a file without a name, once it is long.
+#[derive(Default)]
+struct Aside(Option<File>);
+
+impl Aside {
+    /// Takes the text, if it is long.
+    fn take(&mut self, text: &mut String) -> io::Result<()> {
+        if text.len() < PIECE {
+            return Ok(());
+        }
+        let file = match &mut self.0 {
+            Some(file) => file,
+            None => self.0.insert(tempfile::tempfile()?),
+        };
+        file.write_all(text.as_bytes())?;
+        text.clear();
+        Ok(())
+    }
+
+    /// Gives back all it took, and the last piece.
+    fn give(&mut self, last: &str, to: &mut Unfinished) -> io::Result<()> {
+        if let Some(file) = &mut self.0 {
+            file.rewind()?;
+            to.append(file)?;
+        }
+        to.write_all(last.as_bytes())
+    }
+}
+
+/// Lets reports hear what another audience hears.
+pub(crate) struct Reporting<'r, A> {
+    pub(crate) audience: A,
+    pub(crate) reports: &'r mut Reports,
+}
+
+impl<A: Audience> Audience for Reporting<'_, A> {
+    fn happened(&mut self, run: &Run<'_>, event: Event) -> io::Result<()> {
+        if let Event::Cell(report) = &event
+            && !self.reports.all.is_empty()
+        {
+            let entry = Entry::of(run.workspace(), report);
+            self.reports.entry(&match &report.kept {
+                Some(kept) => entry.with_exchange(kept, run.masker()),
+                None => entry,
+            });
+        }
+        self.audience.happened(run, event)
+    }
+
+    fn is_waiting(&self) -> bool {
+        self.audience.is_waiting()
+    }
+
+    fn waits(&mut self, run: &Run<'_>) -> io::Result<()> {
+        self.audience.waits(run)
+    }
+
+    fn gives_way(&mut self) -> io::Result<()> {
+        self.audience.gives_way()
+    }
+}

@@ -1,0 +1,445 @@
+use super::record::{Request, Response};
+use crate::problem::{Level, Problem, SourceId};
+use crate::replay::{CellReport, CheckFailure, Difference, DifferentLine, Kept, Outcome, YieldReport};
+use crate::response::Failure;
+use crate::secret::Masker;
+use crate::syntax::Span;
+use crate::workspace::Workspace;
+use serde::{Deserialize, Serialize};
+use serde_json::{Value, json};
+use std::time::Duration;
+
+/// One cell of a run and how it came out, on its own: nothing in it points into a workspace, and no secret
+/// stands in it. It is what `--json` prints and what reports are made of. Times are in milliseconds, sizes
+/// in bytes, lines and columns count from 1.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Entry {
+    /// The file, from the workspace's root.
+    pub file: String,
+    /// The line the cell begins at.
+    pub line: usize,
+    /// The cell's name.
+    pub name: String,
+    /// How it came out.
+    pub outcome: Verdict,
+    /// The cell it needs that did not pass.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub needs: Option<String>,
+    /// Why it was skipped.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub reason: Option<String>,
+    /// The sequence that played it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub played_by: Option<String>,
+    /// Which time the plan was gone through, where it is not the first.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub round: Option<usize>,
+    /// The row it was sent for.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub row: Option<usize>,
+    /// How often it was sent, where that is more than once.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub tries: Option<usize>,
+    /// In how many of the reports that were joined it stands, where that is more than one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub attempts: Option<usize>,
+    /// The method, of what was sent.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub method: Option<String>,
+    /// The address.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub url: Option<String>,
+    /// When it was sent, after the run began; in reports only.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub began_ms: Option<f64>,
+    /// How long the exchange took.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub elapsed_ms: Option<f64>,
+    /// The status of the answer.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub status: Option<u16>,
+    /// Bytes of the answer's body.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub size: Option<u64>,
+    /// How many checks were judged.
+    pub checks: usize,
+    /// The checks that failed.
+    pub failures: Vec<Failed>,
+    /// What was taken out of the answer.
+    pub yields: Vec<Taken>,
+    /// Mistakes and remarks.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub problems: Vec<Noted>,
+    /// What is likely to help.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub advice: Option<String>,
+    /// Why there was no answer.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub failure: Option<NoAnswer>,
+    /// The request; in reports only.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub request: Option<Request>,
+    /// The answer; in reports only.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub response: Option<Response>,
+}
+
+/// How a cell came out.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Verdict {
+    /// Answered, and all checks and yields are well.
+    Passed,
+    /// Answered, but a check or a yield failed.
+    Failed,
+    /// Not sent, since a cell it needs did not pass.
+    NotSent,
+    /// Not sent, since it need not be.
+    Skipped,
+    /// Not sent, for a mistake.
+    Mistaken,
+    /// Sent, but there was no usable answer.
+    NoAnswer,
+}
+
+impl Verdict {
+    /// Whether there is nothing to look at.
+    pub fn is_well(self) -> bool {
+        matches!(self, Verdict::Passed | Verdict::Skipped)
+    }
+
+    /// The word that a person reads.
+    pub fn words(self) -> &'static str {
+        match self {
+            Verdict::Passed => "passed",
+            Verdict::Failed => "failed",
+            Verdict::NotSent => "not sent",
+            Verdict::Skipped => "skipped",
+            Verdict::Mistaken => "mistake",
+            Verdict::NoAnswer => "no answer",
+        }
+    }
+}
+
+/// A check that failed.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Failed {
+    /// Where its expression stands.
+    pub file: String,
+    /// Its first line.
+    pub line: usize,
+    /// Its first column.
+    pub column: usize,
+    /// Its last line.
+    pub end_line: usize,
+    /// The column behind its end.
+    pub end_column: usize,
+    /// Its label.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub label: Option<String>,
+    /// The expression.
+    pub expression: String,
+    /// Its parts, each with its value.
+    pub parts: Vec<Part>,
+    /// How two long sides differ.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub difference: Option<Sides>,
+    /// Why it could not be judged, and what else to know.
+    pub notes: Vec<String>,
+    /// The words after `else`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub hint: Option<String>,
+}
+
+/// A part of an expression: its value, or why it has none.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Part {
+    /// The part as it is written.
+    pub text: String,
+    /// Its value as it is shown.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub value: Option<String>,
+    /// Why it has none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub error: Option<String>,
+}
+
+/// How two values differ, line by line.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Sides {
+    /// The left expression.
+    pub left: String,
+    /// The right one.
+    pub right: String,
+    /// Pairs: `both`, `left` or `right` and the line, `alike` or `more` and how many lines are left out.
+    pub lines: Vec<(String, Value)>,
+}
+
+/// A value that was taken, or why it was not.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Taken {
+    /// The value's name.
+    pub name: String,
+    /// The value as it is shown.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub value: Option<String>,
+    /// Why there is none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub error: Option<String>,
+}
+
+/// A mistake or a remark.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Noted {
+    /// Its stable code.
+    pub code: String,
+    /// `mistake` or `remark`.
+    pub level: String,
+    /// What is wrong.
+    pub message: String,
+    /// What to write instead.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub hint: Option<String>,
+    /// Where, if it has a place.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub file: Option<String>,
+    /// Its first line.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub line: Option<usize>,
+    /// Its first column.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub column: Option<usize>,
+    /// Its last line.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub end_line: Option<usize>,
+    /// The column behind its end.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub end_column: Option<usize>,
+    /// A second place.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub also: Option<Also>,
+}
+
+/// A second place of a problem.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Also {
+    /// The file.
+    pub file: String,
+    /// Its first line.
+    pub line: usize,
+    /// Its first column.
+    pub column: usize,
+    /// Its last line.
+    pub end_line: usize,
+    /// The column behind its end.
+    pub end_column: usize,
+    /// What stands there.
+    pub message: String,
+}
+
+/// Why there was no answer.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct NoAnswer {
+    /// What sort of failure.
+    pub kind: String,
+    /// What happened.
+    pub message: String,
+    /// What to look at.
+    pub hint: Option<String>,
+}
+
+/// A length of time as data has it: milliseconds with three decimals.
+pub fn millis(duration: Duration) -> f64 {
+    (duration.as_secs_f64() * 1e6).round() / 1e3
+}
+
+impl Entry {
+    /// The entry of a report, but for what was sent and came back.
+    pub fn of(workspace: &Workspace, report: &CellReport) -> Self {
+        let (needs, reason) = match &report.outcome {
+            Outcome::NotSent(need) => (Some(need.clone()), None),
+            Outcome::Skipped(reason) => (None, Some(reason.clone())),
+            _ => (None, None),
+        };
+        let was_sent = !report.method.is_empty();
+        Self {
+            file: workspace.shown_path(report.cell.source),
+            line: workspace.line_of(report.cell),
+            name: workspace.cell(report.cell).name.to_string(),
+            outcome: verdict(&report.outcome),
+            needs,
+            reason,
+            played_by: report.played_by.map(|by| workspace.cell(by).name.to_string()),
+            round: (report.round > 1).then_some(report.round),
+            row: report.row,
+            tries: (report.tries > 1).then_some(report.tries),
+            attempts: None,
+            method: was_sent.then(|| report.method.clone()),
+            url: was_sent.then(|| report.url.clone()),
+            began_ms: None,
+            elapsed_ms: was_sent.then(|| millis(report.elapsed)),
+            status: report.status,
+            size: report.status.map(|_| report.size),
+            checks: report.checks,
+            failures: report.failures.iter().map(|failure| Failed::of(workspace, failure)).collect(),
+            yields: report.yields.iter().map(Taken::of).collect(),
+            problems: report.problems.iter().map(|problem| Noted::of(workspace, problem)).collect(),
+            advice: report.advice.clone(),
+            failure: report.failure.as_ref().map(NoAnswer::of),
+            request: None,
+            response: None,
+        }
+    }
+
+    /// The entry with what was sent and came back, masked; and when.
+    #[must_use]
+    pub fn with_exchange(mut self, kept: &Kept, masker: &Masker) -> Self {
+        self.began_ms = Some(millis(kept.began));
+        self.request = Some(Request::of(&kept.sent, masker));
+        self.response = kept.answer.as_ref().map(|answer| Response::of(answer, masker));
+        self
+    }
+
+    /// How long the exchange took.
+    pub fn elapsed(&self) -> Duration {
+        duration(self.elapsed_ms.unwrap_or_default())
+    }
+
+    /// The name with that of the sequence before it, and the row, the round and such behind it.
+    pub fn title(&self) -> String {
+        let mut title = match &self.played_by {
+            Some(by) => format!("{by} › {}", self.name),
+            None => self.name.clone(),
+        };
+        let mut add = |word: &str, number: Option<usize>| {
+            if let Some(number) = number {
+                title.push_str(&format!(" {word} {number}"));
+            }
+        };
+        add("row", self.row);
+        add("round", self.round);
+        title
+    }
+
+    /// Yields that failed, each with the reason.
+    pub fn failed_yields(&self) -> impl Iterator<Item = (&str, &str)> {
+        self.yields.iter().filter_map(|taken| Some((taken.name.as_str(), taken.error.as_deref()?)))
+    }
+}
+
+/// Milliseconds as a length of time; nonsense from a file as none.
+pub(super) fn duration(millis: f64) -> Duration {
+    Duration::try_from_secs_f64(millis / 1e3).unwrap_or_default()
+}
+
+fn verdict(outcome: &Outcome) -> Verdict {
+    match outcome {
+        Outcome::Passed => Verdict::Passed,
+        Outcome::Failed => Verdict::Failed,
+        Outcome::NotSent(_) => Verdict::NotSent,
+        Outcome::Skipped(_) => Verdict::Skipped,
+        Outcome::Mistaken => Verdict::Mistaken,
+        Outcome::NoAnswer => Verdict::NoAnswer,
+    }
+}
+
+impl Failed {
+    fn of(workspace: &Workspace, failure: &CheckFailure) -> Self {
+        let Ends { file, line, column, end_line, end_column } = place(workspace, failure.source, failure.span);
+        Self {
+            file,
+            line,
+            column,
+            end_line,
+            end_column,
+            label: failure.label.clone(),
+            expression: failure.expression.clone(),
+            parts: failure.parts.iter().map(Part::of).collect(),
+            difference: failure.difference.as_ref().map(Sides::of),
+            notes: failure.notes.clone(),
+            hint: failure.hint.clone(),
+        }
+    }
+}
+
+impl Part {
+    fn of((text, value): &(String, Result<String, String>)) -> Self {
+        let (value, error) = either(value);
+        Self { text: text.clone(), value, error }
+    }
+}
+
+impl Taken {
+    fn of(report: &YieldReport) -> Self {
+        let (value, error) = either(&report.value);
+        Self { name: report.name.clone(), value, error }
+    }
+}
+
+fn either(value: &Result<String, String>) -> (Option<String>, Option<String>) {
+    (value.as_ref().ok().cloned(), value.as_ref().err().cloned())
+}
+
+impl Sides {
+    fn of(difference: &Difference) -> Self {
+        let line = |line: &DifferentLine| match line {
+            DifferentLine::Both(text) => ("both".to_owned(), json!(text)),
+            DifferentLine::Left(text) => ("left".to_owned(), json!(text)),
+            DifferentLine::Right(text) => ("right".to_owned(), json!(text)),
+            DifferentLine::Alike(number) => ("alike".to_owned(), json!(number)),
+            DifferentLine::More(number) => ("more".to_owned(), json!(number)),
+        };
+        let lines = difference.lines.iter().map(line).collect();
+        Self { left: difference.left.clone(), right: difference.right.clone(), lines }
+    }
+}
+
+impl Noted {
+    /// The problem on its own, its place by the file's name.
+    pub fn of(workspace: &Workspace, problem: &Problem) -> Self {
+        let at = problem.source.map(|source| place(workspace, source, problem.span));
+        let also = problem.also.as_ref().map(|(source, span, words)| {
+            let Ends { file, line, column, end_line, end_column } = place(workspace, *source, *span);
+            Also { file, line, column, end_line, end_column, message: words.clone() }
+        });
+        Self {
+            code: problem.code.as_str().to_owned(),
+            level: if problem.level == Level::Mistake { "mistake" } else { "remark" }.to_owned(),
+            message: problem.message.clone(),
+            hint: problem.hint.clone(),
+            line: at.as_ref().map(|at| at.line),
+            column: at.as_ref().map(|at| at.column),
+            end_line: at.as_ref().map(|at| at.end_line),
+            end_column: at.as_ref().map(|at| at.end_column),
+            file: at.map(|at| at.file),
+            also,
+        }
+    }
+}
+
+impl NoAnswer {
+    fn of(failure: &Failure) -> Self {
+        Self { kind: failure.kind.as_str().to_owned(), message: failure.message.clone(), hint: failure.hint.clone() }
+    }
+}
+
+/// A place with both ends.
+struct Ends {
+    file: String,
+    line: usize,
+    column: usize,
+    end_line: usize,
+    end_column: usize,
+}
+
+fn place(workspace: &Workspace, id: SourceId, span: Span) -> Ends {
+    let source = workspace.source(id);
+    let (start, end) = (source.place(span.start()), source.place(span.end()));
+    Ends {
+        file: workspace.shown_path(id),
+        line: start.line,
+        column: start.column,
+        end_line: end.line,
+        end_column: end.column,
+    }
+}

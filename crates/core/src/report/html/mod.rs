@@ -1,0 +1,97 @@
+//! One page that a person opens: it needs nothing from outside, and no script to be read.
+
+mod axis;
+mod exchange;
+mod page;
+mod text;
+mod times;
+mod waterfall;
+
+use super::entry::{Entry, Verdict};
+use super::{About, Format, Frame, Streams};
+use maud::{Render, html};
+use page::Page;
+use text::Content;
+use times::Times;
+use waterfall::Waterfall;
+
+/// So much of a body is shown of an exchange that failed.
+const SHOWN_OF_BAD: usize = 64 << 10;
+
+/// So much of one that passed, at most.
+const SHOWN_OF_WELL: usize = 4 << 10;
+
+/// All bodies of those that passed take about so much of the page at most: the more there are, the less is
+/// shown of each.
+const ALL_BODIES: usize = 4 << 20;
+
+/// Of so many that failed all is told before the others; the rest are told among them.
+const MOST_FIRST: usize = 200;
+
+/// Writes it.
+#[derive(Default)]
+pub(super) struct Html {
+    entries: usize,
+    well: usize,
+    idle: usize,
+    bad: usize,
+    /// The file and round whose entries are being written.
+    group: Option<(String, Option<usize>)>,
+    /// How much of bodies was shown.
+    shown: usize,
+    waterfall: Waterfall,
+    times: Times,
+}
+
+impl Format for Html {
+    fn entry(&mut self, entry: &Entry, to: &mut Streams) {
+        self.entries += 1;
+        let anchor = format!("e{}", self.entries);
+        self.waterfall.add(entry, &anchor);
+        self.times.add(entry, &anchor);
+        if self.group.as_ref().is_none_or(|(file, round)| *file != entry.file || *round != entry.round) {
+            self.begin_group(entry, &mut to.all);
+        }
+        let is_bad = matches!(entry.outcome, Verdict::Failed | Verdict::Mistaken | Verdict::NoAnswer);
+        match entry.outcome {
+            Verdict::Passed => self.well += 1,
+            Verdict::Skipped | Verdict::NotSent => self.idle += 1,
+            _ => self.bad += 1,
+        }
+        if is_bad && self.bad <= MOST_FIRST {
+            exchange::entry(entry, &anchor, SHOWN_OF_BAD, true).render_to(&mut to.first);
+            exchange::pointer(entry, &anchor).render_to(&mut to.all);
+        } else {
+            let left = ALL_BODIES.saturating_sub(self.shown);
+            let limit = (left / 512).clamp(200, SHOWN_OF_WELL);
+            self.shown += shown_of(entry, limit);
+            exchange::entry(entry, &anchor, limit, false).render_to(&mut to.all);
+        }
+        to.all.push('\n');
+    }
+
+    fn frame(&mut self, about: &About) -> Frame {
+        let page = Page { page: self, about };
+        Frame { head: page.head(), middle: page.middle(), tail: page.tail() }
+    }
+}
+
+impl Html {
+    fn begin_group(&mut self, entry: &Entry, all: &mut String) {
+        if self.group.is_some() {
+            all.push_str("</section>\n");
+        }
+        let round = entry.round.map(|round| format!(" · round {round}")).unwrap_or_default();
+        let heading = html! { h3 { (Content(&entry.file)) (round) } };
+        all.push_str("<section class=\"file\">");
+        heading.render_to(all);
+        self.group = Some((entry.file.clone(), entry.round));
+    }
+}
+
+/// How much is shown of an entry's bodies.
+fn shown_of(entry: &Entry, limit: usize) -> usize {
+    let sent = entry.request.as_ref().and_then(|request| request.body.as_ref());
+    let came = entry.response.as_ref().and_then(|response| response.body.as_ref());
+    sent.into_iter().chain(came).map(|body| body.len().min(limit)).sum()
+}

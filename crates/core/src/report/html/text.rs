@@ -1,0 +1,65 @@
+//! Text from outside on its way into a page.
+
+use crate::safe::safe;
+use maud::Render;
+use std::fmt::{self, Write};
+
+/// Text as the content of an element: nothing in it is markup. Quotes stay as they are, which may not stand in
+/// an attribute: a report is full of JSON.
+pub(super) struct Content<T>(pub(super) T);
+
+impl<T: AsRef<str>> Render for Content<T> {
+    fn render_to(&self, page: &mut String) {
+        push_content(page, self.0.as_ref());
+    }
+}
+
+/// The same, without an element around it.
+pub(super) fn push_content(page: &mut String, text: &str) {
+    let text = safe(text);
+    let mut rest = &*text;
+    while let Some(at) = memchr::memchr3(b'&', b'<', b'>', rest.as_bytes()) {
+        page.push_str(&rest[..at]);
+        page.push_str(match rest.as_bytes()[at] {
+            b'&' => "&amp;",
+            b'<' => "&lt;",
+            _ => "&gt;",
+        });
+        rest = &rest[at + 1..];
+    }
+    page.push_str(rest);
+}
+
+/// What is cut off is told.
+pub(super) fn push_cut(page: &mut String, text: &str, limit: usize) {
+    let end = text.floor_char_boundary(limit);
+    push_content(page, &text[..end]);
+    if end < text.len() {
+        let _ = write!(page, "\n… {} more bytes", text.len() - end);
+    }
+}
+
+/// A length of time, to be read.
+pub(super) struct Time(pub(super) f64);
+
+impl Render for Time {
+    fn render_to(&self, page: &mut String) {
+        let _ = write!(page, "{self}");
+    }
+}
+
+impl fmt::Display for Time {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self.0 {
+            millis if millis < 9.95 => write!(f, "{millis:.1} ms"),
+            millis if millis < 1e3 => write!(f, "{millis:.0} ms"),
+            millis if millis < 6e4 => write!(f, "{:.2} s", millis / 1e3),
+            millis => write!(f, "{}m{}s", (millis / 6e4) as u64, (millis / 1e3) as u64 % 60),
+        }
+    }
+}
+
+/// `one` or `many` with the number before it.
+pub(super) fn count(number: usize, one: &str, many: &str) -> String {
+    format!("{number} {}", if number == 1 { one } else { many })
+}

@@ -1,0 +1,30 @@
+//! All of a run as data, in one document, an entry a line: see docs/reports.md.
+
+use super::saved::{NAME, VERSION};
+use super::{About, Entry, Format, Frame, Streams};
+
+/// Writes it.
+#[derive(Default)]
+pub(super) struct Json {
+    entries: usize,
+}
+
+impl Format for Json {
+    fn entry(&mut self, entry: &Entry, to: &mut Streams) {
+        if self.entries > 0 {
+            to.all.push_str(",\n");
+        }
+        self.entries += 1;
+        to.all.push_str(&data(entry));
+    }
+
+    fn frame(&mut self, about: &About) -> Frame {
+        let head = format!("{{\"report\":\"{NAME}\",\"version\":{VERSION},\n\"run\":{},\n\"entries\":[\n", data(about));
+        Frame { head, tail: "\n]}\n".to_owned(), ..Frame::default() }
+    }
+}
+
+fn data(value: &impl serde::Serialize) -> String {
+    // Texts, numbers and lists of them: there is nothing in it that JSON cannot tell.
+    serde_json::to_string(value).unwrap_or_default()
+}

@@ -1,0 +1,97 @@
+//! JUnit XML as common CI systems read it: one suite, a test case a cell, whose class name is its file.
+
+use super::entry::{Entry, Verdict};
+use super::explain::{explanation, headline};
+use super::{About, Format, Frame, Streams};
+use crate::safe::{safe, safe_line};
+use chrono::SecondsFormat;
+use quick_xml::escape::escape;
+use std::fmt::Write;
+
+/// Writes it.
+#[derive(Default)]
+pub(super) struct Junit {
+    tests: usize,
+    failures: usize,
+    errors: usize,
+    skipped: usize,
+}
+
+impl Format for Junit {
+    fn entry(&mut self, entry: &Entry, to: &mut Streams) {
+        self.tests += 1;
+        let out = &mut to.all;
+        let file = attribute(&entry.file);
+        let _ = write!(
+            out,
+            "<testcase classname=\"{file}\" name=\"{}\" file=\"{file}\" line=\"{}\" time=\"{:.6}\"",
+            attribute(&entry.title()),
+            entry.line,
+            entry.elapsed().as_secs_f64()
+        );
+        if entry.outcome == Verdict::Passed {
+            out.push_str("/>\n");
+            return;
+        }
+        out.push_str(">\n");
+        let message = attribute(&headline(entry));
+        let (element, kind) = match entry.outcome {
+            Verdict::Skipped | Verdict::NotSent | Verdict::Passed => {
+                self.skipped += 1;
+                let _ = writeln!(out, "<skipped message=\"{message}\"/>\n</testcase>");
+                return;
+            }
+            Verdict::Failed => {
+                self.failures += 1;
+                ("failure", if entry.failures.is_empty() { "yield" } else { "check" })
+            }
+            Verdict::Mistaken => {
+                self.errors += 1;
+                ("error", "mistake")
+            }
+            Verdict::NoAnswer => {
+                self.errors += 1;
+                ("error", entry.failure.as_ref().map_or("no-answer", |failure| failure.kind.as_str()))
+            }
+        };
+        let kind = attribute(kind);
+        let text = explanation(entry);
+        let _ = write!(out, "<{element} message=\"{message}\" type=\"{kind}\">{}", escape(safe(&text)));
+        let _ = writeln!(out, "</{element}>\n</testcase>");
+    }
+
+    fn frame(&mut self, about: &About) -> Frame {
+        let Self { tests, failures, errors, skipped } = self;
+        let counts = format!(
+            "name=\"yieldtray\" tests=\"{tests}\" failures=\"{failures}\" errors=\"{errors}\" skipped=\"{skipped}\""
+        );
+        let time = format!("time=\"{:.6}\"", about.elapsed_ms / 1e3);
+        // The schema in use knows no zone: it is UTC.
+        let began = about.began.to_rfc3339_opts(SecondsFormat::Secs, true);
+        let began = began.trim_end_matches('Z');
+        let mut head = "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n".to_owned();
+        let _ = writeln!(head, "<testsuites {counts} {time}>\n<testsuite {counts} {time} timestamp=\"{began}\">");
+        head.push_str("<properties>\n");
+        let mut property = |name: &str, value: &str| {
+            let _ = writeln!(head, "<property name=\"{name}\" value=\"{}\"/>", attribute(value));
+        };
+        property("tool", &about.tool);
+        about.environment.iter().for_each(|name| property("environment", name));
+        about.base.iter().for_each(|base| property("base", base));
+        about.seed.iter().for_each(|seed| property("seed", &seed.to_string()));
+        let totals = &about.totals;
+        if totals.left_out > 0 {
+            property("left_out", &totals.left_out.to_string());
+        }
+        if totals.interrupted {
+            property("interrupted", "true");
+        }
+        head.push_str("</properties>\n");
+        Frame { head, tail: "</testsuite>\n</testsuites>\n".to_owned(), ..Frame::default() }
+    }
+}
+
+/// Text as an attribute has it: on one line, and nothing in it that XML refuses.
+fn attribute(text: &str) -> String {
+    escape(safe_line(text)).into_owned()
+}

@@ -1,0 +1,203 @@
+use super::entry::millis;
+use crate::request::Prepared;
+use crate::response::{Exchange, HopKind, Nature, Timings};
+use crate::secret::{MASK, Masker, is_secret_header};
+use base64::Engine as _;
+use base64::engine::general_purpose::STANDARD;
+use serde::{Deserialize, Serialize};
+use std::borrow::Cow;
+
+/// A larger body, in bytes, is left out of what is kept.
+pub const LARGEST_BODY: u64 = 1 << 20;
+
+/// A request as it went out, secrets masked.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Request {
+    /// The method.
+    pub method: String,
+    /// The address.
+    pub url: String,
+    /// The header fields in order.
+    pub headers: Vec<(String, String)>,
+    /// The body as text, a file in it by its name; left out where there is none, or it is too large.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub body: Option<String>,
+}
+
+/// An answer, secrets masked.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Response {
+    /// The status code (RFC 9110 15).
+    pub status: u16,
+    /// The reason phrase.
+    pub reason: String,
+    /// `HTTP/1.1` or `HTTP/2`.
+    pub version: String,
+    /// The header fields in order.
+    pub headers: Vec<(String, String)>,
+    /// Bytes of the body.
+    pub size: u64,
+    /// How long the exchange took, in milliseconds.
+    pub elapsed_ms: f64,
+    /// What of it took how long.
+    pub timings_ms: Phases,
+    /// What was answered on the way.
+    pub hops: Vec<Hop>,
+    /// What happened to cookies.
+    pub cookies: Vec<Cookie>,
+    /// The proxy the last hop went through.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub proxy: Option<String>,
+    /// The body as text; left out where it is none, or was not kept.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub body: Option<String>,
+    /// A body that is no text, in base64.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub body_base64: Option<String>,
+}
+
+/// How long each phase took, in milliseconds; `None` for one that did not happen.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Serialize, Deserialize)]
+pub struct Phases {
+    /// When the hop began, after the first one did.
+    pub began: f64,
+    /// Looking the name up.
+    pub lookup: Option<f64>,
+    /// Connecting, without TLS.
+    pub connect: Option<f64>,
+    /// Agreeing on TLS.
+    pub tls: Option<f64>,
+    /// From sending to the first byte.
+    pub wait: f64,
+    /// From the first byte to the last.
+    pub receive: f64,
+}
+
+/// An answer that was not the last.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Hop {
+    /// `redirect` or `challenge`.
+    pub kind: String,
+    /// Its status.
+    pub status: u16,
+    /// The method that was answered so.
+    pub method: String,
+    /// The address that was answered so.
+    pub url: String,
+    /// Where it led.
+    pub location: String,
+    /// What took how long.
+    pub timings_ms: Phases,
+}
+
+/// What happened to a cookie.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Cookie {
+    /// Its name.
+    pub name: String,
+    /// The host it went to or came from.
+    pub host: String,
+    /// `sent`, `set`, `ended` or `refused`.
+    pub fate: String,
+    /// Where it holds and how long, or why it was refused.
+    pub words: String,
+}
+
+impl Request {
+    /// The request as it may be written down.
+    pub fn of(prepared: &Prepared, masker: &Masker) -> Self {
+        let held = prepared.body.as_ref().filter(|body| body.size() <= LARGEST_BODY);
+        Self {
+            method: prepared.method.clone(),
+            url: masker.mask(prepared.url.as_str()).into_owned(),
+            headers: fields(prepared.wire_headers().into_iter(), masker),
+            body: held.map(|body| masker.mask(&body.text()).into_owned()),
+        }
+    }
+}
+
+impl Response {
+    /// The answer as it may be written down.
+    pub fn of(exchange: &Exchange, masker: &Masker) -> Self {
+        let texts = exchange.headers.iter().map(|(name, value)| (name.into(), String::from_utf8_lossy(value)));
+        let (mut body, mut body_base64) = (None, None);
+        if exchange.holds_body() {
+            match exchange.nature() {
+                Nature::Text => body = Some(masker.mask(&exchange.text()).into_owned()),
+                Nature::Binary(..) => body_base64 = Some(STANDARD.encode(masker.mask_bytes(&exchange.body))),
+            }
+        }
+        let hop = |hop: &crate::response::Hop| Hop {
+            kind: match hop.kind {
+                HopKind::Redirect => "redirect",
+                HopKind::Challenge => "challenge",
+            }
+            .to_owned(),
+            status: hop.status,
+            method: hop.method.clone(),
+            url: masker.mask(&hop.url).into_owned(),
+            location: masker.mask(&hop.location).into_owned(),
+            timings_ms: Phases::of(&hop.timings),
+        };
+        let cookie = |note: &crate::response::CookieNote| Cookie {
+            name: note.name.clone(),
+            host: note.host.clone(),
+            fate: note.fate.as_str().to_owned(),
+            words: note.words.clone(),
+        };
+        Self {
+            status: exchange.status,
+            reason: masker.mask(&exchange.reason).into_owned(),
+            version: exchange.version.to_owned(),
+            headers: fields(texts, masker),
+            size: exchange.size,
+            elapsed_ms: millis(exchange.timings.total),
+            timings_ms: Phases::of(&exchange.timings),
+            hops: exchange.hops.iter().map(hop).collect(),
+            cookies: exchange.cookies.iter().map(cookie).collect(),
+            proxy: exchange.proxy.clone(),
+            body,
+            body_base64,
+        }
+    }
+
+    /// The first header field of that name.
+    pub fn header(&self, name: &str) -> Option<&str> {
+        self.headers.iter().find(|(own, _)| own.eq_ignore_ascii_case(name)).map(|(_, value)| value.as_str())
+    }
+
+    /// The media type without parameters, in lower case.
+    pub fn media_type(&self) -> String {
+        let full = self.header("content-type").unwrap_or_default();
+        full.split(';').next().unwrap_or_default().trim().to_ascii_lowercase()
+    }
+}
+
+impl Phases {
+    fn of(timings: &Timings) -> Self {
+        Self {
+            began: millis(timings.began),
+            lookup: timings.lookup.map(millis),
+            connect: timings.connect.map(millis),
+            tls: timings.tls.map(millis),
+            wait: millis(timings.wait),
+            receive: millis(timings.receive),
+        }
+    }
+}
+
+fn fields<'f>(fields: impl Iterator<Item = (Cow<'f, str>, Cow<'f, str>)>, masker: &Masker) -> Vec<(String, String)> {
+    fields.map(|(name, value)| (name.to_string(), header_value(&name, &value, masker))).collect()
+}
+
+/// A header value as it is shown: never a credential.
+pub fn header_value(name: &str, value: &str, masker: &Masker) -> String {
+    if masker.reveals() || !is_secret_header(name) {
+        return masker.mask(value).into_owned();
+    }
+    match value.split_once(' ') {
+        // The scheme is no secret, and tells what was sent.
+        Some((scheme, _)) if name.to_ascii_lowercase().ends_with("authorization") => format!("{scheme} {MASK}"),
+        _ => MASK.to_owned(),
+    }
+}

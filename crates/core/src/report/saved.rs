@@ -1,0 +1,149 @@
+use super::entry::{Entry, Verdict};
+use crate::replay::Summary;
+use chrono::{DateTime, Utc};
+use serde::{Deserialize, Serialize};
+use std::fmt;
+
+/// The version of the JSON report. It changes when a field changes its meaning, not when one is added.
+pub(super) const VERSION: u32 = 1;
+
+/// What a report says of the run as a whole.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct About {
+    /// Who wrote it.
+    pub tool: String,
+    /// When the run began.
+    #[serde(with = "rfc3339")]
+    pub began: DateTime<Utc>,
+    /// How long it took, in milliseconds.
+    pub elapsed_ms: f64,
+    /// The chosen environment.
+    pub environment: Option<String>,
+    /// The address that requests go to.
+    pub base: Option<String>,
+    /// What the made-up values came from, if there were any.
+    pub seed: Option<u64>,
+    /// How many reports were joined to this one.
+    pub joined: Option<usize>,
+    /// The figures.
+    pub totals: Summary,
+}
+
+impl About {
+    /// A run that begins now, of which nothing is known yet.
+    pub fn new(began: DateTime<Utc>, environment: Option<String>, base: Option<String>) -> Self {
+        Self {
+            tool: concat!("yieldtray ", env!("CARGO_PKG_VERSION")).to_owned(),
+            began,
+            elapsed_ms: 0.0,
+            environment,
+            base,
+            seed: None,
+            joined: None,
+            totals: Summary::default(),
+        }
+    }
+}
+
+/// A report that was read again.
+#[derive(Clone, Debug)]
+pub struct Saved {
+    /// What it says of the run.
+    pub about: About,
+    /// Its entries in order.
+    pub entries: Vec<Entry>,
+}
+
+/// Why a text is no report.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Unreadable {
+    /// What is wrong.
+    pub message: String,
+    /// Where, line and column from 1, if it is a matter of a place.
+    pub place: Option<(usize, usize)>,
+    /// What to do.
+    pub hint: &'static str,
+}
+
+impl fmt::Display for Unreadable {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.message)
+    }
+}
+
+impl Saved {
+    /// Reads a JSON report.
+    pub fn read(text: &[u8]) -> Result<Self, Unreadable> {
+        const HINT: &str = "name files that `replay --report json=FILE` wrote";
+        let wrong = |message: String| Unreadable { message, place: None, hint: HINT };
+        let at = |error: &serde_json::Error| {
+            let words = error.to_string();
+            let message = words.split(" at line ").next().unwrap_or_default().to_owned();
+            Unreadable { message, place: Some((error.line(), error.column())), hint: HINT }
+        };
+        let head: Head = serde_json::from_slice(text).map_err(|error| match error.classify() {
+            serde_json::error::Category::Data => wrong("this is JSON, but no report".to_owned()),
+            _ => at(&error),
+        })?;
+        if head.report != NAME {
+            return Err(wrong("this is JSON, but no report".to_owned()));
+        }
+        if head.version != VERSION {
+            let message = format!("this report has version {}, and this program reads version {VERSION}", head.version);
+            let hint = "write it and read it with the same version of the program";
+            return Err(Unreadable { message, place: None, hint });
+        }
+        let own: Own = serde_json::from_slice(text).map_err(|error| at(&error))?;
+        Ok(Self { about: own.run, entries: own.entries })
+    }
+}
+
+/// What a JSON report says it is.
+pub(super) const NAME: &str = "yieldtray";
+
+#[derive(Deserialize)]
+struct Head {
+    report: String,
+    version: u32,
+}
+
+#[derive(Deserialize)]
+struct Own {
+    run: About,
+    entries: Vec<Entry>,
+}
+
+impl Summary {
+    /// The figures of these entries alone.
+    pub(super) fn of(entries: &[Entry]) -> Self {
+        let count = |verdict: Verdict| entries.iter().filter(|entry| entry.outcome == verdict).count();
+        Self {
+            cells: entries.len(),
+            requests: entries.iter().map(|entry| entry.method.as_ref().map_or(0, |_| entry.tries.unwrap_or(1))).sum(),
+            checks: entries.iter().map(|entry| entry.checks).sum(),
+            failed_checks: entries.iter().map(|entry| entry.failures.len()).sum(),
+            failed_yields: entries.iter().map(|entry| entry.failed_yields().count()).sum(),
+            not_sent: count(Verdict::NotSent),
+            skipped: count(Verdict::Skipped),
+            left_out: 0,
+            mistaken: count(Verdict::Mistaken),
+            no_answer: count(Verdict::NoAnswer),
+            interrupted: false,
+        }
+    }
+}
+
+mod rfc3339 {
+    use chrono::{DateTime, SecondsFormat, Utc};
+    use serde::{Deserialize, Deserializer, Serializer, de::Error};
+
+    pub(super) fn serialize<S: Serializer>(time: &DateTime<Utc>, to: S) -> Result<S::Ok, S::Error> {
+        to.serialize_str(&time.to_rfc3339_opts(SecondsFormat::Millis, true))
+    }
+
+    pub(super) fn deserialize<'d, D: Deserializer<'d>>(from: D) -> Result<DateTime<Utc>, D::Error> {
+        let text = String::deserialize(from)?;
+        let time = DateTime::parse_from_rfc3339(&text).map_err(D::Error::custom)?;
+        Ok(time.to_utc())
+    }
+}
