@@ -78,6 +78,15 @@ pub(crate) enum Command {
   yieldtray replay --jobs 8 --fail-fast
   yieldtray replay requests/intake.http --watch")]
     Replay(Replay),
+    /// Find out what the checks would not notice, by altering what comes back
+    #[command(after_help = "Examples:
+  yieldtray prove requests/intake.http
+  yieldtray prove --least 60
+
+Each request is sent once. Its answer is then altered in one respect at a time, without sending anything
+more: another status, no body, each field of a JSON body missing, null, of another type or with another
+value, a header field less, another content type, very slow.")]
+    Prove(Prove),
     /// Work with the reports that `replay` wrote
     #[command(after_help = "Example: yieldtray report merge part-*.json --report html=replay.html")]
     Report(Report),
@@ -197,8 +206,9 @@ pub(crate) enum Needs {
     Never,
 }
 
-#[derive(Debug, Group)]
-pub(crate) struct Replay {
+/// Which cells.
+#[derive(Debug, Default, Group)]
+pub(crate) struct Choice {
     /// Folders, FILE.http, FILE.http:LINE, FILE.http#NAME or bare names [default: the whole workspace]
     #[arg(value_name = "WHERE")]
     pub(crate) places: Vec<String>,
@@ -211,6 +221,12 @@ pub(crate) struct Replay {
     /// Only cells with one of these tags (repeatable, comma-separated)
     #[arg(long, value_name = "TAG", value_delimiter = ',')]
     pub(crate) tag: Vec<String>,
+}
+
+#[derive(Debug, Group)]
+pub(crate) struct Replay {
+    #[command(flatten)]
+    pub(crate) choice: Choice,
     /// Only one share of the cells, as in 2/4; a cell is always in the same one
     #[arg(long, value_name = "I/N")]
     pub(crate) shard: Option<String>,
@@ -235,6 +251,18 @@ pub(crate) struct Replay {
     /// Keep what the responses yield, for `send`
     #[arg(long)]
     pub(crate) onto_tray: bool,
+}
+
+#[derive(Debug, Group)]
+pub(crate) struct Prove {
+    #[command(flatten)]
+    pub(crate) choice: Choice,
+    /// Exit with 1 if the checks of a file notice fewer of the changes than this, in percent
+    #[arg(long, value_name = "PERCENT", value_parser = clap::value_parser!(u8).range(0..=100))]
+    pub(crate) least: Option<u8>,
+    /// Send to a guarded environment without asking
+    #[arg(long)]
+    pub(crate) yes: bool,
 }
 
 #[derive(Debug, Group)]

@@ -6,6 +6,7 @@
 mod append;
 mod args;
 mod ask;
+mod choice;
 mod commands;
 mod disk;
 mod download;

@@ -7,6 +7,7 @@ pub mod expression;
 mod hex;
 pub mod lint;
 pub mod problem;
+pub mod prove;
 pub mod replay;
 pub mod report;
 pub mod request;

@@ -1,6 +1,6 @@
 use super::init::{ignore, lay};
 use super::replay::replay;
-use crate::args::{Common, Demo, Replay};
+use crate::args::{Choice, Common, Demo, Replay};
 use crate::failure::Stop;
 use crate::host::Host;
 use crate::sending::Interrupts;
@@ -58,14 +58,11 @@ pub(crate) fn demo(common: &Common, args: &Demo, host: &Host, out: &mut Out) -> 
     let set = [format!("truck={TRUCK}")].into_iter().chain(common.set.iter().cloned()).collect();
     let common = Common { directory: Some(folder.clone()), env: common.env.clone(), set, ..*common };
     let all = Replay {
-        places: Vec::new(),
-        only: Vec::new(),
-        except: Vec::new(),
+        choice: Choice::default(),
         shard: None,
         times: 1,
         jobs: 1,
         watch: false,
-        tag: Vec::new(),
         fail_fast: false,
         report: Vec::new(),
         yes: false,

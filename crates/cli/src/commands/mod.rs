@@ -6,6 +6,7 @@ mod env;
 mod init;
 mod lint;
 mod list;
+mod prove;
 mod replay;
 mod report;
 mod send;
@@ -27,6 +28,7 @@ pub(crate) fn run(args: Args, host: &Host, out: &mut Out) -> Result<u8, Stop> {
         Command::Init(args) => init::init(&common, &args, out),
         Command::Send(args) => send::send(&common, args, host, out),
         Command::Replay(args) => replay::replay(&common, &args, host, out),
+        Command::Prove(args) => prove::prove(&common, &args, host, out),
         Command::Report(args) => report::report(&common, &args, out),
         Command::List(args) => list::list(&common, &args, host, out),
         Command::Values(args) => values::values(&common, &args, host, out),

@@ -1,5 +1,6 @@
 use super::watch::{Touched, watch};
 use crate::args::{Common, Replay};
+use crate::choice::choose;
 use crate::failure::Stop;
 use crate::guard::guard;
 use crate::host::Host;
@@ -7,7 +8,6 @@ use crate::kept;
 use crate::options::options;
 use crate::reports::{Reporting, Reports};
 use crate::sending::{Saving, Senders, drive};
-use crate::session::{Session, places};
 use crate::show::Out;
 use crate::show::cell::{CellLines, Columns, shown_name};
 use crate::show::running::Running;
@@ -16,9 +16,9 @@ use std::borrow::Cow;
 use std::cell::RefCell;
 use std::path::{Path, PathBuf};
 use std::time::{Instant, SystemTime};
-use yieldtray_core::replay::{Plan, Run, Selection, Step};
+use yieldtray_core::replay::{Plan, Run, Step};
 use yieldtray_core::report::{About, LARGEST_BODY, millis};
-use yieldtray_core::workspace::{CellId, Workspace};
+use yieldtray_core::workspace::Workspace;
 use yieldtray_transport::{Client, Options};
 
 /// Sends many requests in order and judges their checks.
@@ -50,24 +50,9 @@ pub(crate) fn replay_part(
     out: &mut Out,
     part: &mut Part,
 ) -> Result<u8, Stop> {
-    let Replay { places: texts, only, except, tag, shard, times, jobs, fail_fast, report, yes, onto_tray, watch: _ } =
-        args;
-    let places = places(common, texts)?;
-    let mut session = Session::open(common, host, out, &places)?;
-    let found = if places.is_empty() { session.find_all()? } else { session.find(&places)? };
-    let selection = Selection {
-        only: only.clone(),
-        except: except.clone(),
-        tags: tag.clone(),
-        shard: shard.as_deref().map(share).transpose()?,
-    };
-    let mut chosen: Vec<CellId> = found.into_iter().filter(|cell| selection.takes(&session.workspace, *cell)).collect();
-    if chosen.is_empty() {
-        return Err(Stop::refused_with(
-            "no request is chosen",
-            "`yieldtray list` shows the requests there are; `--only`, `--except`, `--tag` and `--shard` may leave none",
-        ));
-    }
+    let Replay { choice, shard, times, jobs, fail_fast, report, yes, onto_tray, watch: _ } = args;
+    let shard = shard.as_deref().map(share).transpose()?;
+    let (mut session, mut chosen) = choose(common, choice, shard, host, out)?;
     if let Some(touched) = &part.touched {
         chosen = touched.of(&mut session.workspace, &chosen);
         part.idle = chosen.is_empty();

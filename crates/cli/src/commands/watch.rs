@@ -24,7 +24,7 @@ const SETTLING: Duration = Duration::from_millis(150);
 
 /// Runs what the options choose, and again what a changed file touches.
 pub(crate) fn watch(common: &Common, args: &Replay, host: &Host, out: &mut Out) -> Result<u8, Stop> {
-    let places = places(common, &args.places)?;
+    let places = places(common, &args.choice.places)?;
     if places.contains(&Where::StandardInput) {
         return Err(Stop::refused_with("standard input cannot be watched", "name a file, or leave `--watch` out"));
     }

@@ -359,6 +359,7 @@ mod tests {
             failure: None,
             advice: None,
             kept: None,
+            proof: None,
         }
     }
 

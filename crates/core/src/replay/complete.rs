@@ -32,7 +32,7 @@ impl<'w> Run<'w> {
     /// The same, in the entered lane.
     fn take(&mut self, mut ready: Box<Ready<'w>>, answer: Result<Exchange, Failure>) {
         // What was waited for counts as a check; what never came is judged, and told, as one.
-        let (mut tries, mut came) = (1, 0);
+        let (mut tries, mut came, mut awaited) = (1, 0, None);
         if let Some(mut wait) = ready.wait.take() {
             let (holds, took) = match &answer {
                 Ok(exchange) => (self.holds(&mut ready, &wait.until, exchange), exchange.timings.total),
@@ -45,7 +45,10 @@ impl<'w> Run<'w> {
             }
             tries = wait.tries;
             match holds {
-                true => came = 1,
+                true => {
+                    came = 1;
+                    awaited = Some(wait.until);
+                }
                 false => ready.uses.insert(0, wait.until),
             }
         }
@@ -74,6 +77,10 @@ impl<'w> Run<'w> {
                 }
                 report.failures = judgement.failures;
                 report.yields = judgement.yields;
+                if self.proves && report.outcome == Outcome::Passed {
+                    let uses: Vec<Use<'w>> = awaited.into_iter().chain(uses).collect();
+                    report.proof = Some(Box::new(self.prove(cell, step, &mut memo, &uses, exchange)));
+                }
                 report.problems.extend(judgement.remarks);
                 report.advice = advice(exchange, report.checks > 0 && report.outcome == Outcome::Passed);
                 // A kept token that is not taken any more is not tried again.
@@ -170,6 +177,7 @@ impl<'w> Run<'w> {
             failure: None,
             advice: None,
             kept: None,
+            proof: None,
         }
     }
 

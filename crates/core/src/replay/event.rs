@@ -1,5 +1,6 @@
 use super::difference::Difference;
 use crate::problem::{Problem, SourceId};
+use crate::prove::Proof;
 use crate::request::Prepared;
 use crate::response::{Exchange, Failure};
 use crate::secret::Masker;
@@ -113,6 +114,8 @@ pub struct CellReport {
     pub advice: Option<String>,
     /// What was sent and what came back, if the run keeps it.
     pub kept: Option<Box<Kept>>,
+    /// What the checks notice of altered answers, if the run proves them and they passed.
+    pub proof: Option<Box<Proof>>,
 }
 
 /// What was sent and what came back, secrets and all: whoever shows it masks it.
@@ -164,6 +167,9 @@ impl CellReport {
             failure.hint.iter_mut().for_each(&mut hide);
         }
         self.advice.iter_mut().for_each(&mut hide);
+        if let Some(proof) = &mut self.proof {
+            proof.mask(masker);
+        }
     }
 }
 

@@ -61,6 +61,25 @@ impl Judge<'_> {
         judgement
     }
 
+    /// Whether a check holds, or a value can be taken, which is then put on the tray. Why is not told.
+    pub(super) fn passes(&mut self, step: &Use<'_>, names: &mut ResponseNames<'_>) -> bool {
+        if not_held(step, names).is_some() {
+            return false;
+        }
+        let bound = self.lookup().bind(&step.expression, step.source, step.span, Stage::After(names));
+        self.learn();
+        let Some(value) = bound.ok().and_then(|bindings| self.engine.evaluate(&step.expression, &bindings).ok()) else {
+            return false;
+        };
+        match step.purpose {
+            Purpose::Check { .. } => value.as_bool() == Some(true),
+            Purpose::Yield { name, secret } => {
+                self.put(name, value, secret);
+                true
+            }
+        }
+    }
+
     fn lookup(&mut self) -> Lookup<'_> {
         let Self { workspace, engine, settings, answers, .. } = *self;
         let reach = Reach { workspace, engine, settings, tray: self.tray, answers };
@@ -170,9 +189,13 @@ impl Judge<'_> {
         }
         let hidden = secret && !self.masker.reveals();
         let shown = if hidden { MASK.to_owned() } else { shown(&value, self.masker) };
+        self.put(name, value, secret);
+        Ok(shown)
+    }
+
+    fn put(&mut self, name: &str, value: Value, secret: bool) {
         let (source, cell) = (self.cell.source, Some(self.cell));
         self.tray.put(name, Yielded { value, source, cell, secret, kept_at: None });
-        Ok(shown)
     }
 
     fn evaluate(&mut self, step: &Use<'_>, names: &mut ResponseNames<'_>) -> Result<Value, String> {

@@ -16,6 +16,7 @@ mod judge;
 mod lane;
 mod order;
 mod plan;
+mod prove;
 mod question;
 mod ready;
 mod run;

@@ -76,6 +76,8 @@ pub struct Run<'w> {
     pub(super) dry: bool,
     /// Whether the reports keep what was sent and came back, and the largest body they do.
     pub(super) keeps: Option<u64>,
+    /// Whether altered answers are judged too.
+    pub(super) proves: bool,
     /// The last answer, if nobody keeps it.
     pub(super) spent: Option<Exchange>,
     pub(super) masker: Masker,
@@ -172,6 +174,7 @@ impl<'w> Run<'w> {
             headers: None,
             dry: false,
             keeps: None,
+            proves: false,
             spent: None,
             masker,
             order,
@@ -226,6 +229,13 @@ impl<'w> Run<'w> {
     #[must_use]
     pub fn keeping(mut self, largest_body: u64) -> Self {
         self.keeps = Some(largest_body);
+        self
+    }
+
+    /// The run as one that also judges altered copies of each answer that passes.
+    #[must_use]
+    pub fn proving(mut self) -> Self {
+        self.proves = true;
         self
     }
 

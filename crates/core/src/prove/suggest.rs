@@ -1,0 +1,74 @@
+use super::change::{Change, Field};
+use super::outline::Outline;
+use crate::response::Exchange;
+use crate::syntax::is_value_name;
+use serde_json::Value;
+use std::time::Duration;
+
+/// Expressions that may notice a change, the best first. Whether they hold for the answer, and notice it, is for
+/// whoever can judge to say.
+pub(crate) fn candidates(exchange: &Exchange, outline: &Outline<'_>, change: &Change) -> Vec<String> {
+    match change {
+        Change::Status(_) => vec![format!("status == {}", exchange.status)],
+        Change::EmptyBody | Change::NotJson | Change::OtherBody => match outline {
+            Outline::Object(_) => vec!["type(body) == map".to_owned()],
+            Outline::List(_) => vec!["type(body) == list".to_owned()],
+            Outline::Json => vec!["type(body) != string".to_owned()],
+            Outline::Other | Outline::Nothing => vec!["size(text) > 0".to_owned()],
+        },
+        Change::EmptyList => vec!["size(body) > 0".to_owned()],
+        Change::Field { name, of_each, how } => {
+            let value = outline.fields().into_iter().find(|(known, _)| known == name).map(|(_, value)| value.get());
+            let value = value.unwrap_or_default();
+            let whole = if *of_each { "one" } else { "body" };
+            let for_each = |test: String| if *of_each { format!("body.all(one, {test})") } else { test };
+            let field = member(whole, name);
+            let there = format!("{} in {whole}", Value::from(name.as_str()));
+            let mut tests = Vec::new();
+            match how {
+                Field::Missing | Field::Null | Field::OtherType => {
+                    tests.extend(type_of(value).map(|kind| format!("type({field}) == {kind}")));
+                    tests.push(there);
+                }
+                Field::Empty => tests.push(format!("size({field}) > 0")),
+                // What is short and plain may be promised; the rest is made anew for each answer.
+                Field::OtherValue if !of_each && value.len() <= 24 && !value.starts_with(['{', '[']) => {
+                    tests.push(format!("{field} == {value}"));
+                }
+                Field::OtherValue => {}
+            }
+            tests.into_iter().map(for_each).collect()
+        }
+        Change::ContentType => {
+            vec![format!("headers[\"content-type\"].startsWith({})", Value::from(exchange.media_type()))]
+        }
+        Change::Header(name) => vec![format!("{} in headers", Value::from(name.as_str()))],
+        Change::Slow(_) => {
+            // Ten times what it took this time, in whole seconds.
+            let bound = (exchange.timings.total * 10).max(Duration::from_secs(1)).as_secs() + 1;
+            vec![format!("elapsed < duration(\"{bound}s\")")]
+        }
+    }
+}
+
+/// A member as an expression names it.
+fn member(of: &str, name: &str) -> String {
+    match is_value_name(name) {
+        true => format!("{of}.{name}"),
+        false => format!("{of}[{}]", Value::from(name)),
+    }
+}
+
+/// The type of a JSON value in expressions, where it is always the same one: a number may come with a fraction
+/// or without.
+fn type_of(json: &str) -> Option<&'static str> {
+    match json.as_bytes().first()? {
+        b'"' => Some("string"),
+        b'{' => Some("map"),
+        b'[' => Some("list"),
+        b't' | b'f' => Some("bool"),
+        b'n' => None,
+        _ if json.contains(['.', 'e', 'E']) => Some("double"),
+        _ => Some("int"),
+    }
+}
