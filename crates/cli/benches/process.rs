@@ -3,7 +3,7 @@
 //!
 //! The bounds: `send` at most 0.5 of `curl -s` and 2.5 of a bare client, at most 0.55 of `curl -s` with
 //! values from the tray and a yield kept there; `replay` of 2,000 pairs at
-//! most 1.3 of a bare loop, its memory growing by less than 2 KiB a request; `replay --jobs 8` at least 0.6 of
+//! most 1.3 of a bare loop, 1.35 with a JUnit and an HTML report, its memory growing by less than 2 KiB a request; `replay --jobs 8` at least 0.6 of
 //! the requests a second of a bare client on 8 connections; memory that does not grow with the rows of `% each`.
 
 #![allow(clippy::print_stdout)]
@@ -75,6 +75,30 @@ fn main() {
         ratio(times[0], times[1])
     );
 
+    let reported = || {
+        let mut command = Command::new(tool);
+        command.args(["replay", "requests/pairs.http", "--report", "junit=r.xml", "--report", "html=r.html"]);
+        run(command.current_dir(folder.path()));
+    };
+    let times = take_turns(
+        LOOP_RUNS,
+        &mut [&mut || reported(), &mut || {
+            run(Command::new(&bare).args(["pairs", &base, Server::Bench.api_key(), &count]))
+        }],
+    );
+    let page = std::fs::metadata(folder.path().join("r.html")).expect("a report").len();
+    println!(
+        "with a JUnit and an HTML report     {}   {:.2} of the bare loop (bound 1.35)",
+        shown(times[0]),
+        ratio(times[0], times[1])
+    );
+    println!(
+        "the page of {} exchanges          {:.1} MB: {:.1} MB for 5,000 (bound 15)",
+        PAIRS * 2,
+        page as f64 / 1e6,
+        page as f64 / 1e6 * 5000.0 / (PAIRS * 2) as f64
+    );
+
     let beside = || {
         let mut command = Command::new(tool);
         command.args(["replay", "beside", "--jobs", "8"]).current_dir(folder.path());
@@ -98,6 +122,17 @@ fn main() {
     println!(
         "peak memory                         {small} KiB, with 4 times the requests {large} KiB: {:.2} KiB a request (bound 2)",
         (large.saturating_sub(small)) as f64 / requests as f64
+    );
+
+    let reporting = |file: &str| {
+        let mut command = Command::new(tool);
+        command.args(["replay", file, "--report", "junit=r.xml", "--report", "html=r.html", "--report", "json=r.json"]);
+        peak_memory(command.current_dir(folder.path()))
+    };
+    let (small, large) = (reporting("requests/rows.http"), reporting("requests/rows-10.http"));
+    println!(
+        "the same with three reports         {small} and {large} KiB: {:.3} KiB a row more (bound 0.1)",
+        (large.saturating_sub(small)) as f64 / (ROWS * (TIMES_MORE - 1)) as f64
     );
 
     let (small, large) = (peak("requests/rows.http"), peak("requests/rows-10.http"));

@@ -1,5 +1,4 @@
 use super::outline::Outline;
-use crate::problem::enumerate;
 use crate::response::Exchange;
 use std::time::Duration;
 
@@ -173,7 +172,7 @@ pub fn words(changes: &[Change]) -> Vec<String> {
     }
     lines.extend(field_words(changes));
     if has(&Change::ContentType) {
-        lines.push("the content type is another".to_owned());
+        lines.push("the content type changes".to_owned());
     }
     let headers: Vec<&String> = changes
         .iter()
@@ -183,8 +182,8 @@ pub fn words(changes: &[Change]) -> Vec<String> {
         })
         .collect();
     if !headers.is_empty() {
-        let word = if headers.len() == 1 { "the header" } else { "one of the headers" };
-        lines.push(format!("{word} {} is missing", enumerate(headers)));
+        let names: Vec<String> = headers.iter().map(|name| format!("`{name}`")).collect();
+        lines.push(format!("the header {} is missing", or(&names)));
     }
     for change in changes {
         if let Change::Slow(time) = change {
