@@ -8,6 +8,7 @@ use crate::show::Out;
 use std::fs::File;
 use std::io::{self, Seek, Write};
 use std::path::{Path, PathBuf};
+use yieldtray_core::problem::enumerate;
 use yieldtray_core::replay::{Event, Run};
 use yieldtray_core::report::{About, Entry, Format, Streams};
 
@@ -73,17 +74,21 @@ impl Reports {
 
     /// Gives each report its name. Those that cannot be written are told; then it is `false`.
     pub(crate) fn finish(self, about: &About, out: &mut Out) -> io::Result<bool> {
-        let mut all_well = true;
+        let (mut written, mut all_well) = (Vec::new(), true);
         for report in self.all {
             let name = report.name.display().to_string();
             match report.finish(about) {
-                Ok(()) if out.json || out.quiet => {}
-                Ok(()) => out.say(&out.error_look.faint(&format!("the report is in {name}")))?,
+                Ok(()) => written.push(name),
                 Err(error) => {
                     all_well = false;
                     out.refusal(None, &format!("cannot write the report `{name}`: {error}"), None)?;
                 }
             }
+        }
+        if !(written.is_empty() || out.json || out.quiet) {
+            let are = if written.len() == 1 { "report is" } else { "reports are" };
+            let line = format!("the {are} in {}", enumerate(&written).replace('`', ""));
+            out.say(&out.error_look.faint(&line))?;
         }
         Ok(all_well)
     }

@@ -181,7 +181,7 @@ impl<'w> Proven<'w> {
         if not_passed > 0 {
             parts.push(look.bad(&format!("{not_passed} did not pass")));
         }
-        if let Some(least) = self.least {
+        if let (Some(least), Some(_)) = (self.least, score.percent()) {
             let short = self.files.iter().filter(|file| self.is_short(file.score())).count();
             parts.push(match short {
                 0 => look.good(&format!("all at least {least} %")),

@@ -75,9 +75,9 @@ pub struct Run<'w> {
     /// Whether nothing is sent at all.
     pub(super) dry: bool,
     /// Whether the reports keep what was sent and came back, and the largest body they do.
-    pub(super) keeps: Option<u64>,
+    pub(crate) keeps: Option<u64>,
     /// Whether altered answers are judged too.
-    pub(super) proves: bool,
+    pub(crate) proves: bool,
     /// The last answer, if nobody keeps it.
     pub(super) spent: Option<Exchange>,
     pub(super) masker: Masker,

@@ -40,7 +40,7 @@ pub struct Entry {
     /// How often it was sent, where that is more than once.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub tries: Option<usize>,
-    /// In how many of the reports that were joined it stands, where that is more than one.
+    /// Which attempt this is, in reports that were joined, where those before did not pass.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub attempts: Option<usize>,
     /// The method, of what was sent.

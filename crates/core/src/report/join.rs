@@ -18,9 +18,9 @@ struct Key {
 
 /// Joins reports into one, in the order of files and lines as they stand in them.
 ///
-/// Of an entry that stands in several reports, the one of the report that began last holds, and counts how
-/// often there was one: those are attempts at the same thing. Reports that share no entry are shards of
-/// one run, and all that one of them left out or broke off is told. Of attempts, it is what the last one did.
+/// Of an entry that stands in several reports, the one of the report that began last holds; where those before
+/// it did not pass, it tells which attempt it is. What a report left out, and that it was broken off, is told
+/// unless later ones have all of its entries: then it was an attempt at what they did.
 pub fn join(mut reports: Vec<Saved>) -> Saved {
     reports.sort_by_key(|report| report.about.began);
     let Some(first) = reports.first().map(|report| report.about.clone()) else {
@@ -44,8 +44,8 @@ pub fn join(mut reports: Vec<Saved>) -> Saved {
     };
     let mut places: FxHashMap<Key, usize> = FxHashMap::default();
     let mut entries: Vec<Entry> = Vec::new();
-    // For each report that is not outdone by a later one: what it left out, and whether it was broken off.
-    let mut open: Vec<(usize, Summary)> = Vec::new();
+    let mut totals: Vec<Summary> = Vec::new();
+    // For each entry, the report it is of.
     let mut owner: Vec<usize> = Vec::new();
     for (number, report) in reports.into_iter().enumerate() {
         let later = shift(&first, &report.about);
@@ -66,10 +66,12 @@ pub fn join(mut reports: Vec<Saved>) -> Saved {
             match places.entry(key) {
                 hash_map::Entry::Occupied(place) => {
                     let place = *place.get();
-                    let outdone = std::mem::replace(&mut owner[place], number);
-                    open.retain(|(other, _)| *other != outdone);
-                    let before = entries[place].attempts.unwrap_or(1);
-                    entry.attempts = Some(before + entry.attempts.unwrap_or(1));
+                    owner[place] = number;
+                    let before = &entries[place];
+                    // Shards of a run share what they need; what passed twice is no second attempt.
+                    let own = entry.attempts.unwrap_or(1);
+                    let all = before.attempts.unwrap_or(1) + own - usize::from(before.outcome.is_well());
+                    entry.attempts = (all > 1).then_some(all);
                     entries[place] = entry;
                 }
                 hash_map::Entry::Vacant(place) => {
@@ -79,7 +81,7 @@ pub fn join(mut reports: Vec<Saved>) -> Saved {
                 }
             }
         }
-        open.push((number, report.about.totals));
+        totals.push(report.about.totals);
     }
     // Shards come in any order; a file's entries stand together, as they do in a run.
     let mut order: FxHashMap<String, usize> = FxHashMap::default();
@@ -91,8 +93,10 @@ pub fn join(mut reports: Vec<Saved>) -> Saved {
     }
     entries.sort_by_key(|entry| (order.get(&entry.file).copied(), entry.round));
     let own = Summary::of(&entries);
-    let left_out = open.iter().map(|(_, totals)| totals.left_out).sum();
-    let interrupted = open.iter().any(|(_, totals)| totals.interrupted);
+    let counts = |number: &usize| owner.contains(number) || number + 1 == totals.len();
+    let open = || (0..totals.len()).filter(counts).map(|number| &totals[number]);
+    let left_out = open().map(|totals| totals.left_out).sum();
+    let interrupted = open().any(|totals| totals.interrupted);
     about.totals = Summary { left_out, interrupted, cells: own.cells + left_out, ..own };
     Saved { about, entries }
 }

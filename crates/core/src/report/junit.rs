@@ -5,7 +5,7 @@ use super::explain::{explanation, headline};
 use super::{About, Format, Frame, Streams};
 use crate::safe::{safe, safe_line};
 use chrono::SecondsFormat;
-use quick_xml::escape::escape;
+use quick_xml::escape::{escape, partial_escape};
 use std::fmt::Write;
 
 /// Writes it.
@@ -56,7 +56,7 @@ impl Format for Junit {
         };
         let kind = attribute(kind);
         let text = explanation(entry);
-        let _ = write!(out, "<{element} message=\"{message}\" type=\"{kind}\">{}", escape(safe(&text)));
+        let _ = write!(out, "<{element} message=\"{message}\" type=\"{kind}\">{}", partial_escape(safe(&text)));
         let _ = writeln!(out, "</{element}>\n</testcase>");
     }
 

@@ -1,1 +1,211 @@
+use super::{About, Entry, Kind, Saved, Streams, Verdict, join};
+use crate::replay::{Event, Summary};
+use crate::response::{Failure, FailureKind};
+use crate::testing::{answer, json_answer, settings, side_by_side, with_run};
+use chrono::{DateTime, TimeDelta, Utc};
+use std::time::Duration;
 
+/// A cell for each way to come out.
+const DESK: &str = "#- desk.http
+%% Book a lot in
+POST http://bench/lots
+X-Api-Key: bench-key-4616
+
+{ \"bins\": 24 }
+
+% yield lot_id = body.id
+% check status == 201
+
+%% Weigh it
+GET http://bench/lots/{{lot_id}}/weighings
+
+% check full: body.kg > 10 else \"a full tray weighs more\"
+% check body.note == 'behind the wide door, on the second shelf, where the early lots are kept for the night'
+% yield tray = body.tray
+
+%% Read the scale
+GET http://bench/scale
+
+%% Grade it
+% needs weigh-it
+GET http://bench/grade
+
+%% Sweep the hall
+% skip when true
+GET http://bench/hall
+
+%% A slip
+GET http://bench/{{nobody_gives_this}}
+";
+
+const HOSTILE: &str = "<script>alert('x')</script>]]>&amp;\u{1b}[2J\u{0}\u{202e}-->\u{fffe}\"#\\";
+
+/// The entries of a replay of the desk, as a report has them.
+fn entries() -> Vec<Entry> {
+    let run = |run: &mut crate::replay::Run<'_>| {
+        let mut entries = Vec::new();
+        let told = side_by_side(run, 1, &mut |_| 0, &mut |request| match request.url.path() {
+            "/lots" => Ok(json_answer(201, "{\"id\": \"L-2043\", \"bins\": 24}")),
+            "/scale" => Err(Failure {
+                kind: FailureKind::Refused,
+                message: "nothing answers at bench".to_owned(),
+                hint: Some("is the scale switched on?".to_owned()),
+                elapsed: Duration::from_millis(2),
+            }),
+            _ => {
+                let note = serde_json::json!({ "kg": 9.5, "note": HOSTILE });
+                Ok(answer(200, &[("Content-Type", "application/json"), ("X-Note", HOSTILE)], &note.to_string()))
+            }
+        });
+        for event in &told.events {
+            if let Event::Cell(report) = event {
+                let entry = Entry::of(run.workspace(), report);
+                entries.push(match &report.kept {
+                    Some(kept) => entry.with_exchange(kept, run.masker()),
+                    None => entry,
+                });
+            }
+        }
+        entries
+    };
+    with_run(DESK, &["desk.http"], settings(None, &[]), 1, |own| {
+        own.keeps = Some(1 << 20);
+        run(own)
+    })
+}
+
+fn about(minutes: i64, entries: &[Entry]) -> About {
+    let noon: DateTime<Utc> = "2026-09-14T12:00:00Z".parse().expect("a time");
+    let mut about = About::new(noon + TimeDelta::minutes(minutes), Some("bench".to_owned()), None);
+    about.totals = Summary::of(entries);
+    about.elapsed_ms = 40.0;
+    about.seed = Some(4616);
+    about
+}
+
+/// A whole report.
+fn written(kind: Kind, about: &About, entries: &[Entry]) -> String {
+    let mut format = kind.format(about);
+    let mut streams = Streams::default();
+    entries.iter().for_each(|entry| format.entry(entry, &mut streams));
+    let frame = format.frame(about);
+    [frame.head, streams.first, frame.middle, streams.all, frame.tail].concat()
+}
+
+#[test]
+fn each_way_to_come_out_is_told() {
+    let entries = entries();
+    let outcomes: Vec<Verdict> = entries.iter().map(|entry| entry.outcome).collect();
+    use Verdict::{Failed, Mistaken, NoAnswer, NotSent, Passed, Skipped};
+    assert_eq!(outcomes, [Passed, Failed, NoAnswer, NotSent, Skipped, Mistaken]);
+    let mut about = about(0, &entries);
+    about.totals.left_out = 2;
+    about.totals.interrupted = true;
+    insta::assert_snapshot!("junit", written(Kind::Junit, &about, &entries));
+    insta::assert_snapshot!("tap", written(Kind::Tap, &about, &entries));
+    insta::assert_snapshot!("har", written(Kind::Har, &about, &entries));
+}
+
+#[test]
+fn a_json_report_is_read_as_it_was_written() {
+    let entries = entries();
+    let about = about(0, &entries);
+    let saved = Saved::read(written(Kind::Json, &about, &entries).as_bytes()).expect("it is a report");
+    assert_eq!((saved.about, saved.entries), (about.clone(), entries.clone()));
+    let none = written(Kind::Json, &about, &[]);
+    assert_eq!(Saved::read(none.as_bytes()).expect("it is a report").entries, []);
+}
+
+#[test]
+fn what_is_no_report_is_told_apart() {
+    let whole = written(Kind::Json, &about(0, &[]), &[]);
+    let read = |text: &str| {
+        let wrong = Saved::read(text.as_bytes()).expect_err("it is none");
+        (wrong.message, wrong.place)
+    };
+    assert_eq!(read("{\"lots\": []}"), ("this is JSON, but no report".to_owned(), None));
+    assert_eq!(read("[1]"), ("this is JSON, but no report".to_owned(), None));
+    let (message, place) = read("{\"report\":\n ]");
+    assert_eq!((message.as_str(), place), ("expected value", Some((2, 2))));
+    assert_eq!(
+        read(&whole.replace("\"version\":1", "\"version\":2")).0,
+        "this report has version 2, and this program reads version 1"
+    );
+    assert_eq!(read(&whole.replace("yieldtray\",\"version", "another\",\"version")).0, "this is JSON, but no report");
+    let (message, place) = read(&whole.replace("\"began\":\"2026", "\"began\":\"then, 2026"));
+    assert!(place.is_some() && message.contains("invalid"), "{message}");
+}
+
+#[test]
+fn a_page_shows_hostile_text_and_obeys_none() {
+    let mut entries = entries();
+    let long = format!("{}{HOSTILE}", "x".repeat(3 << 20));
+    let name = entries[1].clone();
+    entries.push(Entry { name: HOSTILE.to_owned(), file: HOSTILE.to_owned(), url: Some(HOSTILE.to_owned()), ..name });
+    let last = entries.last_mut().expect("one");
+    let response = last.response.as_mut().expect("an answer");
+    response.body = Some(long);
+    response.headers.push(("content-type".to_owned(), HOSTILE.to_owned()));
+    let page = written(Kind::Html, &about(0, &entries), &entries);
+    assert!(!page.contains("<script>alert"), "markup of an answer became markup of the page");
+    assert_eq!(page.matches("<script>").count(), 1, "the only script is the page's own");
+    assert!(page.contains("&lt;script&gt;alert('x')&lt;/script&gt;]]&gt;&amp;amp;\\u{1b}[2J\\u{0}\\u{202e}"));
+    assert!(!page.contains(['\u{0}', '\u{1b}', '\u{202e}', '\u{fffe}']));
+    assert!(page.len() < 300_000, "{}: a long body is cut", page.len());
+    assert!(page.contains("more bytes"));
+    // Neither an address to load from nor an attribute that the policy would have to allow.
+    for outside in ["src=", "href=\"http", "style=\"", "onclick", "url(", "@import"] {
+        assert!(!page.contains(outside), "{outside}");
+    }
+}
+
+#[test]
+fn the_more_there_is_the_less_is_shown_of_each() {
+    let one = entries().swap_remove(0);
+    let size = |count: usize| {
+        let mut entry = one.clone();
+        entry.response.as_mut().expect("an answer").body = Some(format!("[\"{}\"]", "<&>".repeat(7_000)));
+        written(Kind::Html, &about(0, &[]), &vec![entry; count]).len()
+    };
+    let (few, many) = (size(50), size(5_000));
+    assert!(few > 50 * 4_000, "{few}: of a few much is shown");
+    assert!(many < 15_000_000, "{many}: of 5,000 with bodies of 20 KB each");
+}
+
+#[test]
+fn shards_and_attempts_are_joined() {
+    let all = entries();
+    let saved = |minutes: i64, entries: &[Entry]| Saved { about: about(minutes, entries), entries: entries.to_vec() };
+    // Shards share nothing: what each left out is left out.
+    let (mut one, two) = (saved(0, &all[..2]), saved(1, &all[2..]));
+    one.about.totals.left_out = 3;
+    let joined = join(vec![two.clone(), one.clone()]);
+    let names = |saved: &Saved| saved.entries.iter().map(|entry| entry.name.clone()).collect::<Vec<_>>();
+    assert_eq!(names(&joined), all.iter().map(|entry| entry.name.clone()).collect::<Vec<_>>());
+    assert_eq!(joined.about.totals, Summary { left_out: 3, cells: all.len() + 3, ..Summary::of(&all) });
+    assert_eq!((joined.about.joined, joined.about.seed, joined.about.elapsed_ms), (Some(2), None, 60_040.0));
+    let began = |saved: &Saved, at: usize| saved.entries[at].began_ms;
+    assert_eq!((began(&joined, 0), began(&joined, 2)), (Some(0.0), Some(60_000.0)), "counted from the first run");
+
+    // A later attempt holds, whatever the order they are named in, and so does what it left out.
+    let mut again = all.clone();
+    again[1].outcome = Verdict::Passed;
+    again[1].failures.clear();
+    again[1].yields.clear();
+    let (mut first, second) = (saved(0, &all), saved(5, &again[..4]));
+    first.about.totals.interrupted = true;
+    for reports in [vec![first.clone(), second.clone()], vec![second, first]] {
+        let joined = join(reports);
+        let told = |at: usize| (joined.entries[at].outcome, joined.entries[at].attempts);
+        assert_eq!(
+            [told(0), told(1), told(4)],
+            [(Verdict::Passed, None), (Verdict::Passed, Some(2)), (Verdict::Skipped, None)]
+        );
+        assert!(joined.about.totals.interrupted, "the last cells are those of the run that was broken off");
+        assert_eq!(joined.entries.len(), all.len());
+        assert_eq!(joined.about.totals.failed_checks, 0);
+        let thrice = join(vec![joined, saved(9, &all)]);
+        assert_eq!((thrice.about.joined, thrice.entries[1].attempts), (Some(3), Some(2)));
+        assert!(!thrice.about.totals.interrupted, "all of it was done again");
+    }
+}

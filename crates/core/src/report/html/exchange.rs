@@ -202,8 +202,9 @@ fn push_body(text: &mut String, body: &str, content_type: &str, limit: usize) {
     let media = content_type.split(';').next().unwrap_or_default().trim().to_ascii_lowercase();
     let mut laid_out = String::new();
     // What is cut anyway is not laid out: half a document is none.
-    if body.len() <= limit && lay_out(body, &media, |_, piece| laid_out.push_str(piece)) {
-        push_content(text, &laid_out);
+    let whole = body.len() <= limit && lay_out(body, &media, |_, piece| laid_out.push_str(piece));
+    if whole {
+        push_cut(text, &laid_out, limit * 2);
     } else {
         push_cut(text, body, limit);
     }

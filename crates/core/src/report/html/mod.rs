@@ -11,7 +11,7 @@ use super::entry::{Entry, Verdict};
 use super::{About, Format, Frame, Streams};
 use maud::{Render, html};
 use page::Page;
-use text::Content;
+use text::{Content, fitting};
 use times::Times;
 use waterfall::Waterfall;
 
@@ -93,5 +93,5 @@ impl Html {
 fn shown_of(entry: &Entry, limit: usize) -> usize {
     let sent = entry.request.as_ref().and_then(|request| request.body.as_ref());
     let came = entry.response.as_ref().and_then(|response| response.body.as_ref());
-    sent.into_iter().chain(came).map(|body| body.len().min(limit)).sum()
+    sent.into_iter().chain(came).map(|body| fitting(body, limit).1).sum()
 }

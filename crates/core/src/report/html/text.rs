@@ -30,9 +30,29 @@ pub(super) fn push_content(page: &mut String, text: &str) {
     page.push_str(rest);
 }
 
+/// How many bytes of a text take at most `limit` bytes of the page, and how many they do take: what is escaped
+/// is longer there.
+pub(super) fn fitting(text: &str, limit: usize) -> (usize, usize) {
+    let mut taken = 0;
+    for (at, byte) in text.bytes().enumerate() {
+        let own = match byte {
+            b'<' | b'>' => 4,
+            b'&' => 5,
+            b'\n' | b'\t' | b' '..=b'~' => 1,
+            // Some of these are told by their number.
+            _ => 3,
+        };
+        if taken + own > limit {
+            return (text.floor_char_boundary(at), taken);
+        }
+        taken += own;
+    }
+    (text.len(), taken)
+}
+
 /// What is cut off is told.
 pub(super) fn push_cut(page: &mut String, text: &str, limit: usize) {
-    let end = text.floor_char_boundary(limit);
+    let (end, _) = fitting(text, limit);
     push_content(page, &text[..end]);
     if end < text.len() {
         let _ = write!(page, "\n… {} more bytes", text.len() - end);
