@@ -153,7 +153,7 @@ fn every_format_is_what_it_says_and_tells_the_same() {
     assert_eq!(failure.message, "counted: body.bins == 25");
     assert!(
         failure.text.contains(
-            "desk.http:13: counted: body.bins == 25\n  body.bins is 24\n  count again\n`colour` was not yielded"
+            "desk.http:14: counted: body.bins == 25\n  body.bins is 24\n  count again\n`colour` was not yielded"
         ),
         "{}",
         failure.text
