@@ -43,7 +43,7 @@ GET /{{nobody_gives_this}}
 
 %% Label
 % needs book
-GET /lots/{{lot_id}}/label
+GET /lots/{{lot_id}}/label.png
 
 %% Rows
 % each row in \"rows.csv\"

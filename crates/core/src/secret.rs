@@ -53,7 +53,7 @@ impl Masker {
     }
 
     /// How many forms are hidden; it only grows.
-    pub(crate) fn len(&self) -> usize {
+    pub fn forms(&self) -> usize {
         self.forms.len()
     }
 

@@ -14,10 +14,10 @@ use crate::show::running::Running;
 use chrono::{DateTime, Utc};
 use std::borrow::Cow;
 use std::cell::RefCell;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use std::time::{Instant, SystemTime};
 use yieldtray_core::replay::{Plan, Run, Step};
-use yieldtray_core::report::{About, LARGEST_BODY, millis};
+use yieldtray_core::report::{About, LARGEST_BODY};
 use yieldtray_core::workspace::Workspace;
 use yieldtray_transport::{Client, Options};
 
@@ -74,8 +74,8 @@ pub(crate) fn replay_part(
         let hint = "leave one of the two away: secrets are never written to a file";
         return Err(Stop::refused_with("`--reveal` shows secrets, and a report would keep them", hint));
     }
-    let mut about = About::new(DateTime::<Utc>::from(SystemTime::now()), environment.clone(), heading.base.clone());
-    let mut reports = Reports::begin(report, |file| session.path_from_here(file), &about)?;
+    let about = About::new(DateTime::<Utc>::from(SystemTime::now()), environment.clone(), heading.base.clone());
+    let mut reports = Reports::begin(report, |file| session.path_from_here(file), about)?;
     let workspace = &session.workspace;
     let columns = Columns::new(plan.steps.iter().map(|step| written(workspace, step)), out.width);
     let lines = CellLines { workspace, columns, look: out.look, base: heading.base.clone() };
@@ -84,7 +84,7 @@ pub(crate) fn replay_part(
         run = run.revealing();
     }
     // Only a report tells what was sent, and what connecting took.
-    let tells = report.iter().any(|report| report.kind.tells_exchanges());
+    let tells = reports.tell_exchanges();
     if tells {
         run = run.keeping(LARGEST_BODY);
     }
@@ -96,15 +96,11 @@ pub(crate) fn replay_part(
     drive(&mut run, &mut Senders::each(client), &saving, usize::from(*jobs), &mut audience)?;
     part.saved = saving.saved.into_inner();
     let mut code = run.summary().exit_code();
-    about.elapsed_ms = millis(began.elapsed());
-    about.totals = *run.summary();
-    about.seed = session.engine.made_up().seed_in_use();
-    about.base = about.base.map(|base| run.masker().mask(&base).into_owned());
-    if !reports.finish(&about, out)? {
+    part.saved.extend(reports.below(&session.root));
+    reports.end(&run, began.elapsed(), session.engine.made_up().seed_in_use());
+    if !reports.finish(out)? {
         code = code.max(2);
     }
-    let written = report.iter().map(|report| session.path_from_here(&report.file));
-    part.saved.extend(written.filter_map(|file| file.strip_prefix(&session.root).map(Path::to_owned).ok()));
     out.seed(session.seed_to_tell(run.summary()))?;
     if *onto_tray {
         kept::keep(&session, None, &run, None, out)?;

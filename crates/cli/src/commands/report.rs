@@ -10,6 +10,7 @@ use std::io::Write;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 use yieldtray_core::report::{Saved, join};
+use yieldtray_core::secret::Masker;
 
 /// Works with reports.
 pub(crate) fn report(common: &Common, args: &Report, out: &mut Out) -> Result<u8, Stop> {
@@ -23,18 +24,19 @@ fn merge(common: &Common, files: &[PathBuf], report: &[ReportFile], out: &mut Ou
     let folder = here(common)?;
     let saved = files.iter().map(|file| read(&folder, file)).collect::<Result<Vec<_>, _>>()?;
     let Saved { about, entries } = join(saved);
-    let mut reports = Reports::begin(report, |file| folder.join(file), &about)?;
-    entries.iter().for_each(|entry| reports.entry(entry));
     let elapsed = Duration::try_from_secs_f64(about.elapsed_ms / 1e3).unwrap_or_default();
+    let mut reports = Reports::begin(report, |file| folder.join(file), about.clone())?;
+    let (count, masker) = (entries.len(), Masker::default());
+    entries.into_iter().for_each(|entry| reports.entry(entry, None, &masker));
     if out.json {
-        writeln!(out.result(), "{}", data::joined(&about, entries.len()))?;
+        writeln!(out.result(), "{}", data::joined(&about, count))?;
     } else {
         let joined = table::count(files.len(), "report", "reports");
         let line = summary(&about.totals, elapsed, out.look);
         writeln!(out.result(), "{joined} · {line}")?;
     }
     let code = about.totals.exit_code();
-    Ok(if reports.finish(&about, out)? { code } else { code.max(2) })
+    Ok(if reports.finish(out)? { code } else { code.max(2) })
 }
 
 fn read(folder: &Path, file: &Path) -> Result<Saved, Stop> {

@@ -6,7 +6,7 @@ use super::{Out, data, table};
 use serde_json::{Value, json};
 use std::io::{self, Write};
 use yieldtray_core::problem::SourceId;
-use yieldtray_core::prove::{Proof, words};
+use yieldtray_core::prove::{Change, Proof, words};
 use yieldtray_core::replay::{CellReport, Outcome};
 use yieldtray_core::workspace::Workspace;
 
@@ -23,6 +23,9 @@ pub(crate) struct Proven<'w> {
     workspace: &'w Workspace,
     files: Vec<File<'w>>,
     least: Option<u8>,
+    /// Changes that no request notices, of several.
+    everywhere: Vec<Change>,
+    name_width: usize,
 }
 
 /// What came of the cells of a file.
@@ -68,7 +71,11 @@ impl<'w> Proven<'w> {
                 files[at].cells.push(report);
             }
         }
-        Self { workspace, files, least }
+        let proven = Self { workspace, files, least, everywhere: Vec::new(), name_width: 0 };
+        let names = proven.cells().map(|report| shown_name(workspace, report.cell, report.played_by).chars().count());
+        let name_width = names.max().unwrap_or_default().min(48);
+        let everywhere = gaps_of_all(&proven.cells().filter_map(|report| report.proof.as_deref()).collect::<Vec<_>>());
+        Self { everywhere, name_width, ..proven }
     }
 
     /// Whether the checks of every file notice as much as they must.
@@ -103,6 +110,7 @@ impl<'w> Proven<'w> {
         for file in &self.files {
             self.file(file, &lines, out)?;
         }
+        self.gaps_everywhere(out)?;
         self.summary(out)
     }
 
@@ -151,21 +159,30 @@ impl<'w> Proven<'w> {
 
     fn cell(&self, report: &CellReport, proof: &Proof, out: &mut Out) -> io::Result<()> {
         let look = out.look;
-        let width = out.width.unwrap_or(160).max(40);
-        let name = shown_name(self.workspace, report.cell, report.played_by);
+        let name = safe_line(&shown_name(self.workspace, report.cell, report.played_by)).into_owned();
+        let name = table::left(&table::cut(&name, self.name_width), self.name_width);
         let noticed = format!("{} of {} noticed", proof.noticed(), proof.altered);
         let noticed = if proof.gaps.is_empty() { look.good(&noticed) } else { look.odd(&noticed) };
-        writeln!(out.result(), "  {}  {noticed}", safe_line(&name))?;
-        let quiet = if report.checks == 0 { "nothing notices when" } else { "no check notices when" };
-        for words in words(&proof.gaps) {
-            for line in wrapped(&format!("{quiet} {}", safe_line(&words)), width - 6) {
-                writeln!(out.result(), "      {line}")?;
-            }
-        }
+        writeln!(out.result(), "  {name}  {noticed}")?;
+        let nobody = if report.checks == 0 { "nothing notices when" } else { "no check notices when" };
+        let own: Vec<Change> = proof.gaps.iter().filter(|gap| !self.everywhere.contains(gap)).cloned().collect();
+        tell(nobody, &words(&own), 6, out)?;
         if let Some(line) = &proof.suggestion {
             writeln!(out.result(), "      {} {}", look.faint("add"), look.name(&safe_line(line)))?;
         }
         Ok(())
+    }
+
+    /// What no check of any request notices is told once.
+    fn gaps_everywhere(&self, out: &mut Out) -> io::Result<()> {
+        if self.everywhere.is_empty() || out.quiet {
+            return Ok(());
+        }
+        let look = out.look;
+        writeln!(out.result(), "{}", look.strong("in every request"))?;
+        tell("no check notices when", &words(&self.everywhere), 2, out)?;
+        let line = "a check in the preamble of `_common.http` holds for all of them";
+        writeln!(out.result(), "  {}", look.faint(line))
     }
 
     fn summary(&self, out: &mut Out) -> io::Result<()> {
@@ -240,6 +257,33 @@ impl File<'_> {
 /// Whether a cell should have been judged and was not.
 fn is_unproved(report: &CellReport) -> bool {
     report.proof.is_none() && !matches!(report.outcome, Outcome::Skipped(_))
+}
+
+/// The changes that nothing notices in any of these, if they are several; what is about a field or a header field
+/// is about one request.
+fn gaps_of_all(proofs: &[&Proof]) -> Vec<Change> {
+    let Some((first, others)) = proofs.split_first().filter(|(_, others)| others.len() >= 2) else { return Vec::new() };
+    let of_any = |gap: &&Change| !matches!(gap, Change::Field { .. } | Change::Header(_) | Change::EmptyList);
+    let by_all = |gap: &&Change| others.iter().all(|proof| proof.gaps.contains(gap));
+    first.gaps.iter().filter(of_any).filter(by_all).cloned().collect()
+}
+
+/// What nobody notices: one thing behind the words, several under them.
+fn tell(nobody: &str, gaps: &[String], indent: usize, out: &mut Out) -> io::Result<()> {
+    let width = out.width.unwrap_or(160).max(40);
+    let indent = " ".repeat(indent);
+    let mut line = |text: &str, indent: &str| {
+        let room = width - indent.len();
+        wrapped(&safe_line(text), room).iter().try_for_each(|line| writeln!(out.result(), "{indent}{line}"))
+    };
+    match gaps {
+        [] => Ok(()),
+        [only] => line(&format!("{nobody} {only}"), &indent),
+        several => {
+            line(nobody, &indent)?;
+            several.iter().try_for_each(|gap| line(gap, &format!("{indent}  ")))
+        }
+    }
 }
 
 /// Text in lines of at most `width` columns, broken between words.

@@ -208,7 +208,7 @@ impl<'w> Run<'w> {
             }
         }
         let Some(lane) = self.entered else { return };
-        let told = Told::Cell(Box::new(report), self.masker.len());
+        let told = Told::Cell(Box::new(report), self.masker.forms());
         self.order.tell(lane, self.lane.current, told, &self.masker);
     }
 }

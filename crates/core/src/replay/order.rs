@@ -120,7 +120,7 @@ impl Order {
             }
             Told::Cell(mut report, secrets) => {
                 // While it was held, another lane may have met a secret that stands in it.
-                if masker.len() != secrets {
+                if masker.forms() != secrets {
                     report.mask(masker);
                 }
                 // An answer holds for the whole run, and so does the default that is taken in its place.

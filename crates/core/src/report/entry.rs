@@ -307,10 +307,7 @@ impl Entry {
 
     /// The name with that of the sequence before it, and the row, the round and such behind it.
     pub fn title(&self) -> String {
-        let mut title = match &self.played_by {
-            Some(by) => format!("{by} › {}", self.name),
-            None => self.name.clone(),
-        };
+        let mut title = self.cell_name();
         let mut add = |word: &str, number: Option<usize>| {
             if let Some(number) = number {
                 title.push_str(&format!(" {word} {number}"));
@@ -319,6 +316,14 @@ impl Entry {
         add("row", self.row);
         add("round", self.round);
         title
+    }
+
+    /// The name with that of the sequence before it.
+    pub fn cell_name(&self) -> String {
+        match &self.played_by {
+            Some(by) => format!("{by} › {}", self.name),
+            None => self.name.clone(),
+        }
     }
 
     /// Yields that failed, each with the reason.

@@ -30,8 +30,7 @@ impl Times {
         let (Some(millis), Some(_)) = (entry.elapsed_ms, entry.status) else { return };
         let key = (entry.file.clone(), entry.name.clone(), entry.played_by.clone());
         let place = *self.at.entry(key).or_insert_with(|| {
-            let name = Entry { row: None, round: None, ..name_of(entry) }.title();
-            self.all.push(Sample { name, anchor: anchor.to_owned(), times: BTreeMap::new() });
+            self.all.push(Sample { name: entry.cell_name(), anchor: anchor.to_owned(), times: BTreeMap::new() });
             self.all.len() - 1
         });
         *self.all[place].times.entry(three_digits((millis * 1e3) as u64)).or_default() += 1;
@@ -62,18 +61,6 @@ impl Times {
                 }
             }
         }
-    }
-}
-
-/// What a name is made of.
-fn name_of(entry: &Entry) -> Entry {
-    Entry {
-        failures: Vec::new(),
-        yields: Vec::new(),
-        problems: Vec::new(),
-        request: None,
-        response: None,
-        ..entry.clone()
     }
 }
 
