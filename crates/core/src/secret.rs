@@ -53,7 +53,7 @@ impl Masker {
     }
 
     /// How many forms are hidden; it only grows.
-    pub fn forms(&self) -> usize {
+    pub(crate) fn forms(&self) -> usize {
         self.forms.len()
     }
 
@@ -127,6 +127,17 @@ impl Masker {
             Cow::Borrowed(_) => Cow::Borrowed(text),
             // The forms are text, and text without some of its text is text.
             Cow::Owned(masked) => Cow::Owned(String::from_utf8_lossy(&masked).into_owned()),
+        }
+    }
+
+    /// The same, of text that may be shared.
+    pub(crate) fn mask_cow<'t>(&self, text: Cow<'t, str>) -> Cow<'t, str> {
+        match text {
+            Cow::Borrowed(text) => self.mask(text),
+            Cow::Owned(mut text) => {
+                self.hide(&mut text);
+                Cow::Owned(text)
+            }
         }
     }
 

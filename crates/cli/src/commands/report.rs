@@ -10,7 +10,6 @@ use std::io::Write;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 use yieldtray_core::report::{Saved, join};
-use yieldtray_core::secret::Masker;
 
 /// Works with reports.
 pub(crate) fn report(common: &Common, args: &Report, out: &mut Out) -> Result<u8, Stop> {
@@ -26,10 +25,9 @@ fn merge(common: &Common, files: &[PathBuf], report: &[ReportFile], out: &mut Ou
     let Saved { about, entries } = join(saved);
     let elapsed = Duration::try_from_secs_f64(about.elapsed_ms / 1e3).unwrap_or_default();
     let mut reports = Reports::begin(report, |file| folder.join(file), about.clone())?;
-    let (count, masker) = (entries.len(), Masker::default());
-    entries.into_iter().for_each(|entry| reports.entry(entry, None, &masker));
+    entries.iter().for_each(|entry| reports.entry(entry));
     if out.json {
-        writeln!(out.result(), "{}", data::joined(&about, count))?;
+        writeln!(out.result(), "{}", data::joined(&about, entries.len()))?;
     } else {
         let joined = table::count(files.len(), "report", "reports");
         let line = summary(&about.totals, elapsed, out.look);

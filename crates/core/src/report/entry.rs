@@ -13,7 +13,7 @@ use std::time::Duration;
 /// stands in it. It is what `--json` prints and what reports are made of. Times are in milliseconds, sizes
 /// in bytes, lines and columns count from 1.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-pub struct Entry {
+pub struct Entry<'k> {
     /// The file, from the workspace's root.
     pub file: String,
     /// The line the cell begins at.
@@ -78,10 +78,10 @@ pub struct Entry {
     pub failure: Option<NoAnswer>,
     /// The request; in reports only.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub request: Option<Request>,
+    pub request: Option<Request<'k>>,
     /// The answer; in reports only.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub response: Option<Response>,
+    pub response: Option<Response<'k>>,
 }
 
 /// How a cell came out.
@@ -253,7 +253,7 @@ pub fn millis(duration: Duration) -> f64 {
     (duration.as_secs_f64() * 1e6).round() / 1e3
 }
 
-impl Entry {
+impl<'k> Entry<'k> {
     /// The entry of a report, but for what was sent and came back.
     pub fn of(workspace: &Workspace, report: &CellReport) -> Self {
         let (needs, reason) = match &report.outcome {
@@ -293,7 +293,7 @@ impl Entry {
 
     /// The entry with what was sent and came back, masked; and when.
     #[must_use]
-    pub fn with_exchange(mut self, kept: &Kept, masker: &Masker) -> Self {
+    pub fn with_exchange(mut self, kept: &'k Kept, masker: &Masker) -> Self {
         self.began_ms = Some(millis(kept.began));
         self.request = Some(Request::of(&kept.sent, masker));
         self.response = kept.answer.as_ref().map(|answer| Response::of(answer, masker));

@@ -4,7 +4,7 @@ use super::entry::{Entry, Failed, Sides};
 use std::fmt::Write;
 
 /// The first thing to say of an entry that did not pass, on one line.
-pub(super) fn headline(entry: &Entry) -> String {
+pub(super) fn headline(entry: &Entry<'_>) -> String {
     if let Some(failed) = entry.failures.first() {
         let label = failed.label.as_ref().map(|label| format!("{label}: ")).unwrap_or_default();
         let more = match entry.failures.len() {
@@ -30,7 +30,7 @@ pub(super) fn headline(entry: &Entry) -> String {
 }
 
 /// All there is to say of it: what was sent, and why each check failed, with the place of each.
-pub(super) fn explanation(entry: &Entry) -> String {
+pub(super) fn explanation(entry: &Entry<'_>) -> String {
     let mut text = String::new();
     let mut line = |words: &str| {
         text.push_str(words);

@@ -22,10 +22,10 @@ impl Har {
 }
 
 impl Format for Har {
-    fn entry(&mut self, entry: &Entry, to: &mut Streams) {
+    fn entry(&mut self, entry: &Entry<'_>, to: &mut Streams) {
         let Some(request) = &entry.request else { return };
         let after = TimeDelta::from_std(duration(entry.began_ms.unwrap_or_default())).unwrap_or_default();
-        let version = entry.response.as_ref().map_or("", |response| response.version.as_str());
+        let version = entry.response.as_ref().map_or("", |response| &*response.version);
         let data = json!({
             "startedDateTime": (self.began + after).to_rfc3339_opts(SecondsFormat::Micros, true),
             "time": entry.elapsed_ms.unwrap_or_default(),
@@ -50,7 +50,7 @@ impl Format for Har {
     }
 }
 
-fn sent(request: &Request, version: &str) -> Value {
+fn sent(request: &Request<'_>, version: &str) -> Value {
     let pairs = Url::parse(&request.url).map(|url| url.query_pairs().into_owned().collect::<Vec<_>>());
     let query = pairs.unwrap_or_default();
     let mut data = json!({
@@ -61,7 +61,7 @@ fn sent(request: &Request, version: &str) -> Value {
         "headers": named(&request.headers),
         "queryString": named(&query),
         "headersSize": -1,
-        "bodySize": request.body.as_ref().map_or(0, String::len),
+        "bodySize": request.body.as_ref().map_or(0, |body| body.len()),
     });
     if let Some(body) = &request.body {
         let media = request.headers.iter().find(|(name, _)| name.eq_ignore_ascii_case("content-type"));
@@ -70,13 +70,13 @@ fn sent(request: &Request, version: &str) -> Value {
     data
 }
 
-fn answer(response: &Response) -> Value {
+fn answer(response: &Response<'_>) -> Value {
     let mut content = json!({
         "size": response.size,
         "mimeType": response.header("content-type").unwrap_or_default(),
     });
     if let Some(body) = &response.body {
-        content["text"] = body.as_str().into();
+        content["text"] = (&**body).into();
     } else if let Some(body) = &response.body_base64 {
         content["text"] = body.as_str().into();
         content["encoding"] = "base64".into();
@@ -98,7 +98,7 @@ fn answer(response: &Response) -> Value {
 }
 
 /// A request without an answer: by custom the status is 0.
-fn no_answer(entry: &Entry) -> Value {
+fn no_answer(entry: &Entry<'_>) -> Value {
     json!({
         "status": 0,
         "statusText": headline(entry),
@@ -112,13 +112,13 @@ fn no_answer(entry: &Entry) -> Value {
     })
 }
 
-fn named(pairs: &[(String, String)]) -> Vec<Value> {
-    pairs.iter().map(|(name, value)| json!({ "name": name, "value": value })).collect()
+fn named<T: AsRef<str>>(pairs: &[(T, T)]) -> Vec<Value> {
+    pairs.iter().map(|(name, value)| json!({ "name": name.as_ref(), "value": value.as_ref() })).collect()
 }
 
 /// The phases of the last hop. What the hops before it took, and our own work, is what it was blocked for: so
 /// the parts come to the whole.
-fn timings(entry: &Entry) -> Value {
+fn timings(entry: &Entry<'_>) -> Value {
     let whole = entry.elapsed_ms.unwrap_or_default();
     let Some(phases) = entry.response.as_ref().map(|response| response.timings_ms) else {
         return json!({ "blocked": 0, "dns": -1, "connect": -1, "ssl": -1, "send": 0, "wait": whole, "receive": 0 });
@@ -142,7 +142,7 @@ fn rounded(millis: f64) -> f64 {
     (millis * 1e3).round() / 1e3
 }
 
-fn comment(entry: &Entry) -> String {
+fn comment(entry: &Entry<'_>) -> String {
     let mut words = format!("{}:{} {}: {}", entry.file, entry.line, entry.title(), entry.outcome.words());
     for hop in entry.response.iter().flat_map(|response| &response.hops) {
         words.push_str(&format!("; {} {} → {} {}", hop.method, hop.url, hop.status, hop.location));

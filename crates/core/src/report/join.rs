@@ -43,7 +43,7 @@ pub fn join(mut reports: Vec<Saved>) -> Saved {
         ..first.clone()
     };
     let mut places: FxHashMap<Key, usize> = FxHashMap::default();
-    let mut entries: Vec<Entry> = Vec::new();
+    let mut entries: Vec<Entry<'static>> = Vec::new();
     let mut totals: Vec<Summary> = Vec::new();
     // For each entry, the report it is of.
     let mut owner: Vec<usize> = Vec::new();

@@ -10,7 +10,7 @@ pub(super) struct Json {
 }
 
 impl Format for Json {
-    fn entry(&mut self, entry: &Entry, to: &mut Streams) {
+    fn entry(&mut self, entry: &Entry<'_>, to: &mut Streams) {
         if self.entries > 0 {
             to.all.push_str(",\n");
         }

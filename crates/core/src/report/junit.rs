@@ -18,7 +18,7 @@ pub(super) struct Junit {
 }
 
 impl Format for Junit {
-    fn entry(&mut self, entry: &Entry, to: &mut Streams) {
+    fn entry(&mut self, entry: &Entry<'_>, to: &mut Streams) {
         self.tests += 1;
         let out = &mut to.all;
         let file = attribute(&entry.file);

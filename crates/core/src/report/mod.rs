@@ -27,9 +27,9 @@ pub use saved::{About, Saved, Unreadable};
 use std::fmt;
 
 /// Writes one kind of report. Neither keeps what it has written nor grows with the number of entries.
-pub trait Format: Send {
+pub trait Format {
     /// Adds what the report tells of an entry.
-    fn entry(&mut self, entry: &Entry, to: &mut Streams);
+    fn entry(&mut self, entry: &Entry<'_>, to: &mut Streams);
 
     /// What stands around the entries, which is known once they are all there.
     fn frame(&mut self, about: &About) -> Frame;

@@ -12,29 +12,29 @@ pub const LARGEST_BODY: u64 = 1 << 20;
 
 /// A request as it went out, secrets masked.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Request {
+pub struct Request<'k> {
     /// The method.
-    pub method: String,
+    pub method: Cow<'k, str>,
     /// The address.
-    pub url: String,
+    pub url: Cow<'k, str>,
     /// The header fields in order.
-    pub headers: Vec<(String, String)>,
+    pub headers: Vec<(Cow<'k, str>, Cow<'k, str>)>,
     /// The body as text, a file in it by its name; left out where there is none, or it is too large.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub body: Option<String>,
+    pub body: Option<Cow<'k, str>>,
 }
 
 /// An answer, secrets masked.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-pub struct Response {
+pub struct Response<'k> {
     /// The status code (RFC 9110 15).
     pub status: u16,
     /// The reason phrase.
-    pub reason: String,
+    pub reason: Cow<'k, str>,
     /// `HTTP/1.1` or `HTTP/2`.
-    pub version: String,
+    pub version: Cow<'k, str>,
     /// The header fields in order.
-    pub headers: Vec<(String, String)>,
+    pub headers: Vec<(Cow<'k, str>, Cow<'k, str>)>,
     /// Bytes of the body.
     pub size: u64,
     /// How long the exchange took, in milliseconds.
@@ -50,7 +50,7 @@ pub struct Response {
     pub proxy: Option<String>,
     /// The body as text; left out where it is none, or was not kept.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub body: Option<String>,
+    pub body: Option<Cow<'k, str>>,
     /// A body that is no text, in base64.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub body_base64: Option<String>,
@@ -103,27 +103,28 @@ pub struct Cookie {
     pub words: String,
 }
 
-impl Request {
+impl<'k> Request<'k> {
     /// The request as it may be written down.
-    pub fn of(prepared: &Prepared, masker: &Masker) -> Self {
+    pub fn of(prepared: &'k Prepared, masker: &Masker) -> Self {
         let held = prepared.body.as_ref().filter(|body| body.size() <= LARGEST_BODY);
         Self {
-            method: prepared.method.clone(),
-            url: masker.mask(prepared.url.as_str()).into_owned(),
+            method: Cow::Borrowed(&prepared.method),
+            url: masker.mask(prepared.url.as_str()),
             headers: fields(prepared.wire_headers().into_iter(), masker),
-            body: held.map(|body| masker.mask(&body.text()).into_owned()),
+            body: held.map(|body| masker.mask_cow(body.text())),
         }
     }
 }
 
-impl Response {
+impl<'k> Response<'k> {
     /// The answer as it may be written down.
-    pub fn of(exchange: &Exchange, masker: &Masker) -> Self {
-        let texts = exchange.headers.iter().map(|(name, value)| (name.into(), String::from_utf8_lossy(value)));
+    pub fn of(exchange: &'k Exchange, masker: &Masker) -> Self {
+        let texts =
+            exchange.headers.iter().map(|(name, value)| (Cow::Borrowed(name.as_str()), String::from_utf8_lossy(value)));
         let (mut body, mut body_base64) = (None, None);
         if exchange.holds_body() {
             match exchange.nature() {
-                Nature::Text => body = Some(masker.mask(&exchange.text()).into_owned()),
+                Nature::Text => body = Some(masker.mask_cow(exchange.text())),
                 Nature::Binary(..) => body_base64 = Some(STANDARD.encode(masker.mask_bytes(&exchange.body))),
             }
         }
@@ -147,8 +148,8 @@ impl Response {
         };
         Self {
             status: exchange.status,
-            reason: masker.mask(&exchange.reason).into_owned(),
-            version: exchange.version.to_owned(),
+            reason: masker.mask(&exchange.reason),
+            version: Cow::Borrowed(exchange.version),
             headers: fields(texts, masker),
             size: exchange.size,
             elapsed_ms: millis(exchange.timings.total),
@@ -163,7 +164,7 @@ impl Response {
 
     /// The first header field of that name.
     pub fn header(&self, name: &str) -> Option<&str> {
-        self.headers.iter().find(|(own, _)| own.eq_ignore_ascii_case(name)).map(|(_, value)| value.as_str())
+        self.headers.iter().find(|(own, _)| own.eq_ignore_ascii_case(name)).map(|(_, value)| &**value)
     }
 
     /// The media type without parameters, in lower case.
@@ -186,18 +187,32 @@ impl Phases {
     }
 }
 
-fn fields<'f>(fields: impl Iterator<Item = (Cow<'f, str>, Cow<'f, str>)>, masker: &Masker) -> Vec<(String, String)> {
-    fields.map(|(name, value)| (name.to_string(), header_value(&name, &value, masker))).collect()
+fn fields<'f>(
+    fields: impl Iterator<Item = (Cow<'f, str>, Cow<'f, str>)>,
+    masker: &Masker,
+) -> Vec<(Cow<'f, str>, Cow<'f, str>)> {
+    fields
+        .map(|(name, value)| {
+            let value = masked_value(&name, value, masker);
+            (name, value)
+        })
+        .collect()
 }
 
 /// A header value as it is shown: never a credential.
 pub fn header_value(name: &str, value: &str, masker: &Masker) -> String {
+    masked_value(name, Cow::Borrowed(value), masker).into_owned()
+}
+
+fn masked_value<'v>(name: &str, value: Cow<'v, str>, masker: &Masker) -> Cow<'v, str> {
     if masker.reveals() || !is_secret_header(name) {
-        return masker.mask(value).into_owned();
+        return masker.mask_cow(value);
     }
     match value.split_once(' ') {
         // The scheme is no secret, and tells what was sent.
-        Some((scheme, _)) if name.to_ascii_lowercase().ends_with("authorization") => format!("{scheme} {MASK}"),
-        _ => MASK.to_owned(),
+        Some((scheme, _)) if name.to_ascii_lowercase().ends_with("authorization") => {
+            Cow::Owned(format!("{scheme} {MASK}"))
+        }
+        _ => Cow::Borrowed(MASK),
     }
 }

@@ -51,7 +51,7 @@ pub struct Saved {
     /// What it says of the run.
     pub about: About,
     /// Its entries in order.
-    pub entries: Vec<Entry>,
+    pub entries: Vec<Entry<'static>>,
 }
 
 /// Why a text is no report.
@@ -110,12 +110,12 @@ struct Head {
 #[derive(Deserialize)]
 struct Own {
     run: About,
-    entries: Vec<Entry>,
+    entries: Vec<Entry<'static>>,
 }
 
 impl Summary {
     /// The figures of these entries alone.
-    pub(super) fn of(entries: &[Entry]) -> Self {
+    pub(super) fn of(entries: &[Entry<'_>]) -> Self {
         let count = |verdict: Verdict| entries.iter().filter(|entry| entry.outcome == verdict).count();
         Self {
             cells: entries.len(),

@@ -14,7 +14,7 @@ pub(super) struct Tap {
 }
 
 impl Format for Tap {
-    fn entry(&mut self, entry: &Entry, to: &mut Streams) {
+    fn entry(&mut self, entry: &Entry<'_>, to: &mut Streams) {
         self.points += 1;
         let ok = match entry.outcome {
             Verdict::Passed | Verdict::Skipped | Verdict::NotSent => "ok",
@@ -62,7 +62,7 @@ impl Format for Tap {
     }
 }
 
-fn description_of_reason(entry: &Entry) -> String {
+fn description_of_reason(entry: &Entry<'_>) -> String {
     description(&headline(entry))
 }
 

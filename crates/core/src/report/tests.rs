@@ -41,7 +41,7 @@ GET http://bench/{{nobody_gives_this}}
 const HOSTILE: &str = "<script>alert('x')</script>]]>&amp;\u{1b}[2J\u{0}\u{202e}-->\u{fffe}\"#\\";
 
 /// The entries of a replay of the desk, as a report has them.
-fn entries() -> Vec<Entry> {
+fn entries() -> Vec<Entry<'static>> {
     let run = |run: &mut crate::replay::Run<'_>| {
         let mut entries = Vec::new();
         let told = side_by_side(run, 1, &mut |_| 0, &mut |request| match request.url.path() {
@@ -74,7 +74,7 @@ fn entries() -> Vec<Entry> {
     })
 }
 
-fn about(minutes: i64, entries: &[Entry]) -> About {
+fn about(minutes: i64, entries: &[Entry<'_>]) -> About {
     let noon: DateTime<Utc> = "2026-09-14T12:00:00Z".parse().expect("a time");
     let mut about = About::new(noon + TimeDelta::minutes(minutes), Some("bench".to_owned()), None);
     about.totals = Summary::of(entries);
@@ -84,7 +84,7 @@ fn about(minutes: i64, entries: &[Entry]) -> About {
 }
 
 /// A whole report.
-fn written(kind: Kind, about: &About, entries: &[Entry]) -> String {
+fn written(kind: Kind, about: &About, entries: &[Entry<'_>]) -> String {
     let mut format = kind.format(about);
     let mut streams = Streams::default();
     entries.iter().for_each(|entry| format.entry(entry, &mut streams));
@@ -175,7 +175,8 @@ fn the_more_there_is_the_less_is_shown_of_each() {
 #[test]
 fn shards_and_attempts_are_joined() {
     let all = entries();
-    let saved = |minutes: i64, entries: &[Entry]| Saved { about: about(minutes, entries), entries: entries.to_vec() };
+    let saved =
+        |minutes: i64, entries: &[Entry<'_>]| Saved { about: about(minutes, entries), entries: entries.to_vec() };
     // Shards share nothing: what each left out is left out.
     let (mut one, two) = (saved(0, &all[..2]), saved(1, &all[2..]));
     one.about.totals.left_out = 3;

@@ -1,15 +1,16 @@
 //! One entry on the page: a line, and behind it why it failed, what was sent and what came back.
 
-use super::text::{Content, Time, push_content, push_cut};
+use super::text::{Content, Time, fitting};
 use crate::report::entry::{Entry, Failed, Sides, Verdict};
 use crate::report::explain::difference_line;
 use crate::report::record::{Request, Response};
 use crate::response::lay_out;
-use maud::{Markup, PreEscaped, html};
+use maud::{Markup, html};
+use std::borrow::Cow;
 use std::fmt::Write;
 
 /// An entry behind its line; `limit` is how many bytes of a body are shown.
-pub(super) fn entry(entry: &Entry, anchor: &str, limit: usize, open: bool) -> Markup {
+pub(super) fn entry(entry: &Entry<'_>, anchor: &str, limit: usize, open: bool) -> Markup {
     html! {
         details.entry.(class(entry.outcome)) id=(anchor) open[open] {
             summary { (line(entry)) }
@@ -19,7 +20,7 @@ pub(super) fn entry(entry: &Entry, anchor: &str, limit: usize, open: bool) -> Ma
 }
 
 /// The line of an entry whose details stand elsewhere on the page.
-pub(super) fn pointer(entry: &Entry, anchor: &str) -> Markup {
+pub(super) fn pointer(entry: &Entry<'_>, anchor: &str) -> Markup {
     html! {
         p.entry.(class(entry.outcome)) { a href=(format!("#{anchor}")) { (line(entry)) } }
     }
@@ -33,7 +34,7 @@ fn class(outcome: Verdict) -> &'static str {
     }
 }
 
-fn line(entry: &Entry) -> Markup {
+fn line(entry: &Entry<'_>) -> Markup {
     let failed = entry.failures.len();
     let words = match (entry.outcome, entry.checks) {
         (Verdict::Passed, 0) => "no checks".to_owned(),
@@ -63,7 +64,7 @@ fn path(url: &str) -> &str {
     url[after_scheme..].find('/').map_or(url, |at| &url[after_scheme + at..])
 }
 
-fn inside(entry: &Entry, limit: usize) -> Markup {
+fn inside(entry: &Entry<'_>, limit: usize) -> Markup {
     html! {
         div.inside {
             p.place { (Content(format!("{}:{}", entry.file, entry.line))) }
@@ -96,7 +97,7 @@ fn inside(entry: &Entry, limit: usize) -> Markup {
     }
 }
 
-fn yields(entry: &Entry) -> Markup {
+fn yields(entry: &Entry<'_>) -> Markup {
     let taken = entry.yields.iter().filter_map(|taken| Some((&taken.name, taken.value.as_ref()?)));
     html! {
         @for (name, value) in taken { p { code { (Content(name)) " = " (Content(value)) } " was yielded" } }
@@ -148,9 +149,9 @@ fn difference(sides: &Sides) -> Markup {
     }
 }
 
-fn sent(request: &Request, limit: usize) -> Markup {
+fn sent(request: &Request<'_>, limit: usize) -> Markup {
     let mut text = String::with_capacity(512);
-    push_content(&mut text, &format!("{} {}\n", request.method, request.url));
+    push(&mut text, &[&request.method, " ", &request.url, "\n"]);
     push_fields(&mut text, &request.headers);
     if let Some(body) = &request.body {
         let media = request.headers.iter().find(|(name, _)| name.eq_ignore_ascii_case("content-type"));
@@ -159,54 +160,60 @@ fn sent(request: &Request, limit: usize) -> Markup {
     block("Sent", &text)
 }
 
-fn answer(response: &Response, limit: usize) -> Markup {
+fn answer(response: &Response<'_>, limit: usize) -> Markup {
     let mut text = String::with_capacity(1024);
     for hop in &response.hops {
-        push_content(&mut text, &format!("{} {} → {} {}\n", hop.method, hop.url, hop.status, hop.location));
+        push(&mut text, &[&hop.method, " ", &hop.url, " → ", &hop.status.to_string(), " ", &hop.location, "\n"]);
     }
-    push_content(&mut text, &format!("{} {} {}\n", response.version, response.status, response.reason));
+    push(&mut text, &[&response.version, " ", &response.status.to_string(), " ", &response.reason, "\n"]);
     push_fields(&mut text, &response.headers);
     match (&response.body, response.size) {
         (Some(body), _) => push_body(&mut text, body, &response.media_type(), limit),
         (None, 0) => {}
         (None, size) => {
             let what = if response.body_base64.is_some() { response.media_type() } else { "left out".to_owned() };
-            push_content(&mut text, &format!("\n({size} bytes, {what})\n"));
+            push(&mut text, &["\n(", &size.to_string(), " bytes, ", &what, ")\n"]);
         }
     }
     block("Came back", &text)
 }
 
-/// Text that is safe already, under its title.
+/// Text under its title. It is made safe here, in one go: nothing that is put together above is.
 fn block(title: &str, text: &str) -> Markup {
     html! {
-        div { h4 { (title) } pre tabindex="0" { (PreEscaped(text)) } }
+        div { h4 { (title) } pre tabindex="0" { (Content(text)) } }
     }
 }
 
-fn push_fields(text: &mut String, fields: &[(String, String)]) {
+fn push(text: &mut String, parts: &[&str]) {
+    parts.iter().for_each(|part| text.push_str(part));
+}
+
+fn push_fields(text: &mut String, fields: &[(Cow<'_, str>, Cow<'_, str>)]) {
     for (name, value) in fields {
-        push_content(text, name);
-        text.push_str(": ");
-        push_content(text, value);
-        text.push('\n');
+        push(text, &[name, ": ", value, "\n"]);
     }
 }
 
-/// A body, laid out if that is known of its media type; of a long one only the beginning.
+/// A body, laid out if it is JSON; of a long one only the beginning, and how much more there is.
 fn push_body(text: &mut String, body: &str, content_type: &str, limit: usize) {
     if body.is_empty() {
         return;
     }
     text.push('\n');
-    let media = content_type.split(';').next().unwrap_or_default().trim().to_ascii_lowercase();
-    let mut laid_out = String::new();
-    // What is cut anyway is not laid out: half a document is none.
-    let whole = body.len() <= limit && lay_out(body, &media, |_, piece| laid_out.push_str(piece));
-    if whole {
-        push_cut(text, &laid_out, limit * 2);
-    } else {
-        push_cut(text, body, limit);
+    let media = content_type.split(';').next().unwrap_or_default().trim();
+    // What is cut anyway is not laid out: half a document is none. Nor is a form, which would be decoded.
+    let start = text.len();
+    let stays = body.len() > limit || media.eq_ignore_ascii_case("application/x-www-form-urlencoded");
+    let whole = !stays && lay_out(body, &media.to_ascii_lowercase(), |_, piece| text.push_str(piece));
+    if !whole {
+        text.push_str(body);
     }
-    let _ = writeln!(text);
+    let (fits, _) = fitting(&text[start..], if whole { limit * 2 } else { limit });
+    let left = text.len() - start - fits;
+    text.truncate(start + fits);
+    if left > 0 {
+        let _ = write!(text, "\n… {left} more bytes");
+    }
+    text.push('\n');
 }

@@ -44,7 +44,7 @@ pub(super) struct Html {
 }
 
 impl Format for Html {
-    fn entry(&mut self, entry: &Entry, to: &mut Streams) {
+    fn entry(&mut self, entry: &Entry<'_>, to: &mut Streams) {
         self.entries += 1;
         let anchor = format!("e{}", self.entries);
         self.waterfall.add(entry, &anchor);
@@ -77,7 +77,7 @@ impl Format for Html {
 }
 
 impl Html {
-    fn begin_group(&mut self, entry: &Entry, all: &mut String) {
+    fn begin_group(&mut self, entry: &Entry<'_>, all: &mut String) {
         if self.group.is_some() {
             all.push_str("</section>\n");
         }
@@ -90,7 +90,7 @@ impl Html {
 }
 
 /// How much is shown of an entry's bodies.
-fn shown_of(entry: &Entry, limit: usize) -> usize {
+fn shown_of(entry: &Entry<'_>, limit: usize) -> usize {
     let sent = entry.request.as_ref().and_then(|request| request.body.as_ref());
     let came = entry.response.as_ref().and_then(|response| response.body.as_ref());
     sent.into_iter().chain(came).map(|body| fitting(body, limit).1).sum()

@@ -10,29 +10,31 @@ pub(super) struct Content<T>(pub(super) T);
 
 impl<T: AsRef<str>> Render for Content<T> {
     fn render_to(&self, page: &mut String) {
-        push_content(page, self.0.as_ref());
+        let text = safe(self.0.as_ref());
+        let mut rest = &*text;
+        while let Some(at) = memchr::memchr3(b'&', b'<', b'>', rest.as_bytes()) {
+            page.push_str(&rest[..at]);
+            page.push_str(match rest.as_bytes()[at] {
+                b'&' => "&amp;",
+                b'<' => "&lt;",
+                _ => "&gt;",
+            });
+            rest = &rest[at + 1..];
+        }
+        page.push_str(rest);
     }
 }
 
-/// The same, without an element around it.
-pub(super) fn push_content(page: &mut String, text: &str) {
-    let text = safe(text);
-    let mut rest = &*text;
-    while let Some(at) = memchr::memchr3(b'&', b'<', b'>', rest.as_bytes()) {
-        page.push_str(&rest[..at]);
-        page.push_str(match rest.as_bytes()[at] {
-            b'&' => "&amp;",
-            b'<' => "&lt;",
-            _ => "&gt;",
-        });
-        rest = &rest[at + 1..];
-    }
-    page.push_str(rest);
-}
+/// A byte takes at most so many on the page.
+const LONGEST: usize = 6;
 
 /// How many bytes of a text take at most `limit` bytes of the page, and how many they do take: what is escaped
 /// is longer there.
 pub(super) fn fitting(text: &str, limit: usize) -> (usize, usize) {
+    // Most bodies are short: they fit whatever they hold.
+    if text.len() * LONGEST <= limit {
+        return (text.len(), text.len());
+    }
     let mut taken = 0;
     for (at, byte) in text.bytes().enumerate() {
         let own = match byte {
@@ -48,15 +50,6 @@ pub(super) fn fitting(text: &str, limit: usize) -> (usize, usize) {
         taken += own;
     }
     (text.len(), taken)
-}
-
-/// What is cut off is told.
-pub(super) fn push_cut(page: &mut String, text: &str, limit: usize) {
-    let (end, _) = fitting(text, limit);
-    push_content(page, &text[..end]);
-    if end < text.len() {
-        let _ = write!(page, "\n… {} more bytes", text.len() - end);
-    }
 }
 
 /// A length of time, to be read.

@@ -26,7 +26,7 @@ struct Sample {
 
 impl Times {
     /// Adds an answer; `anchor` is where the page tells of it.
-    pub(super) fn add(&mut self, entry: &Entry, anchor: &str) {
+    pub(super) fn add(&mut self, entry: &Entry<'_>, anchor: &str) {
         let (Some(millis), Some(_)) = (entry.elapsed_ms, entry.status) else { return };
         let key = (entry.file.clone(), entry.name.clone(), entry.played_by.clone());
         let place = *self.at.entry(key).or_insert_with(|| {
@@ -39,7 +39,7 @@ impl Times {
     /// The plot; nothing where nothing was answered.
     pub(super) fn render(&self) -> Markup {
         let mut order: Vec<&Sample> = self.all.iter().collect();
-        order.sort_by_key(|sample| std::cmp::Reverse(sample.quantile(0.5)));
+        order.sort_by_cached_key(|sample| std::cmp::Reverse(sample.quantile(0.5)));
         let shown = &order[..order.len().min(MOST_SHOWN)];
         let Some(longest) = shown.iter().map(|sample| sample.quantile(0.95)).max() else { return html! {} };
         let axis = Axis::new(longest as f64 / 1e3);

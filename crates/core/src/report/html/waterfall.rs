@@ -34,7 +34,7 @@ struct Bar {
 
 impl Waterfall {
     /// Adds an entry that was sent; `anchor` is where the page tells of it.
-    pub(super) fn add(&mut self, entry: &Entry, anchor: &str) {
+    pub(super) fn add(&mut self, entry: &Entry<'_>, anchor: &str) {
         let (Some(began), Some(whole)) = (entry.began_ms, entry.elapsed_ms) else { return };
         self.requests += 1;
         self.end = self.end.max(began + whole);
