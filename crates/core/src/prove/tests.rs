@@ -54,7 +54,7 @@ fn known_gaps_are_found_and_known_strength_is_not_doubted() {
     assert_eq!(but("% check has(body.bins)")[0], "`id` or `open` is missing, null, of another type or changed");
     assert!(but("% check has(body.bins)").contains(&"`bins` is null, of another type or changed".to_owned()));
     assert!(but("% check type(body.bins) == int").contains(&"`bins` changes".to_owned()));
-    assert!(but("% check size(body.trays) > 1").contains(&"`trays` is of another type or changed".to_owned()) == false);
+    assert!(but("% check size(body.trays) > 1").iter().all(|line| !line.contains("trays")));
     assert!(but("% check size(body.trays) > 0").contains(&"`trays` changes".to_owned()));
     // A value that cannot be taken fails the cell, so it is noticed without a check.
     assert!(but("% yield lot_id = body.id").contains(&"`id` is null, of another type or changed".to_owned()));

@@ -108,8 +108,13 @@ impl Bar {
     fn render(&self, axis: &Axis) -> Markup {
         // What is neither connecting, waiting nor receiving lies before the last hop.
         let other = (self.whole - self.connect - self.wait - self.receive).max(0.0);
+        let mut end = self.began;
         let parts = [("other", other), ("connect", self.connect), ("wait", self.wait), ("receive", self.receive)];
-        let mut at = self.began;
+        let parts = parts.map(|(class, width)| {
+            let at = end;
+            end += width;
+            (class, at, width)
+        });
         html! {
             tr.bad[self.bad > 0] {
                 th scope="row" {
@@ -118,11 +123,10 @@ impl Bar {
                 }
                 td {
                     svg.bar aria-hidden="true" {
-                        @for (class, width) in parts {
+                        @for (class, at, width) in parts {
                             @if width > 0.0 {
                                 rect class=(class) x=(axis.at(at)) width=(axis.at(width)) height="100%" {}
                             }
-                            @let _moved = at += width;
                         }
                         // What took any time at all can be seen.
                         rect.least x=(axis.at(self.began)) width="2" height="100%" {}
