@@ -189,11 +189,27 @@ fn base64_within(secret: &str, offset: usize, encode: impl Fn(&[u8]) -> String) 
     if own.len() < 4 { String::new() } else { own.to_owned() }
 }
 
+/// Header fields that most messages have, and that carry no credentials.
+const COMMON: &[&str] = &[
+    "accept",
+    "accept-encoding",
+    "cache-control",
+    "content-length",
+    "content-type",
+    "date",
+    "etag",
+    "host",
+    "location",
+    "server",
+    "user-agent",
+    "vary",
+];
+
 /// Whether a header field carries credentials, so that its value is never shown.
 pub fn is_secret_header(name: &str) -> bool {
     let is = |word: &&str| name.eq_ignore_ascii_case(word);
-    // Those that go out with every request are asked for most.
-    if ["accept", "accept-encoding", "user-agent", "content-type"].iter().any(is) {
+    // Those that go with every request and answer are asked for most.
+    if COMMON.iter().any(is) {
         return false;
     }
     let has = |word: &&str| name.as_bytes().windows(word.len()).any(|part| part.eq_ignore_ascii_case(word.as_bytes()));

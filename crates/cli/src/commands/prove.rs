@@ -32,7 +32,8 @@ pub(crate) fn prove(common: &Common, args: &Prove, host: &Host, out: &mut Out) -
     drive(&mut run, &mut Senders::each(client), &saving, 1, &mut listening)?;
     let reports = std::mem::take(&mut listening.reports);
     let proven = Proven::new(workspace, &reports, args.least);
-    proven.show(&Proved { heading, environment: session.settings.environment.as_deref() }, out)?;
+    let environment = session.settings.environment.as_deref();
+    proven.show(&Proved { heading, environment, interrupted: run.summary().interrupted }, out)?;
     out.seed(session.seed_to_tell(run.summary()))?;
     Ok(match run.summary().exit_code() {
         0 => u8::from(!proven.is_enough()),

@@ -16,6 +16,8 @@ pub(crate) struct Proved<'p> {
     pub(crate) heading: Heading,
     /// The chosen environment.
     pub(crate) environment: Option<&'p str>,
+    /// Whether somebody ended the run before its end.
+    pub(crate) interrupted: bool,
 }
 
 /// What came of all cells.
@@ -94,7 +96,7 @@ impl<'w> Proven<'w> {
     /// Shows it as text or as data.
     pub(crate) fn show(&self, proved: &Proved<'_>, out: &mut Out) -> io::Result<()> {
         if out.json {
-            let document = self.data(proved.environment);
+            let document = self.data(proved);
             return writeln!(out.result(), "{document}");
         }
         let look = out.look;
@@ -111,7 +113,7 @@ impl<'w> Proven<'w> {
             self.file(file, &lines, out)?;
         }
         self.gaps_everywhere(out)?;
-        self.summary(out)
+        self.summary(proved.interrupted, out)
     }
 
     /// The cells that nothing is judged of.
@@ -185,7 +187,7 @@ impl<'w> Proven<'w> {
         writeln!(out.result(), "  {}", look.faint(line))
     }
 
-    fn summary(&self, out: &mut Out) -> io::Result<()> {
+    fn summary(&self, interrupted: bool, out: &mut Out) -> io::Result<()> {
         let look = out.look;
         let score = Score::of(self.cells());
         let judged = self.cells().filter(|report| report.proof.is_some()).count();
@@ -205,10 +207,13 @@ impl<'w> Proven<'w> {
                 short => look.bad(&format!("{} below {least} %", table::count(short, "file", "files"))),
             });
         }
+        if interrupted {
+            parts.push(look.bad("interrupted"));
+        }
         writeln!(out.result(), "{}", parts.join(" · "))
     }
 
-    fn data(&self, environment: Option<&str>) -> Value {
+    fn data(&self, proved: &Proved<'_>) -> Value {
         let file = |file: &File<'_>| {
             let score = file.score();
             json!({
@@ -236,7 +241,8 @@ impl<'w> Proven<'w> {
         };
         let score = Score::of(self.cells());
         json!({
-            "environment": environment,
+            "environment": proved.environment,
+            "interrupted": proved.interrupted,
             "altered": score.altered,
             "noticed": score.noticed,
             "percent": score.percent(),
