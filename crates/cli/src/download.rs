@@ -5,6 +5,7 @@ use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use std::fs;
 use std::io::{self, Write};
 use std::path::Path;
+use yieldtray_core::log::LARGEST_LOGGED;
 use yieldtray_transport::Sink;
 
 /// A body below this many bytes is there before anybody could read a bar.
@@ -17,13 +18,33 @@ pub(crate) struct Download {
     shown: bool,
     length: Option<u64>,
     written: u64,
+    /// Of what was written so far: the log tells a large body by it.
+    digest: blake3::Hasher,
+    /// What was written so far, as long as the log keeps so much.
+    start: Vec<u8>,
+}
+
+/// What went through a download.
+pub(crate) struct Through {
+    /// The BLAKE3 digest, in hexadecimal digits.
+    pub(crate) digest: String,
+    /// All of it, if it is small enough for the log.
+    pub(crate) small: Option<Vec<u8>>,
 }
 
 impl Download {
     /// A download to nowhere yet; with `bar` a long one shows how far it is.
     pub(crate) fn new(bar: bool) -> Self {
         let bar = bar.then(|| ProgressBar::with_draw_target(None, ProgressDrawTarget::hidden()));
-        Self { files: Vec::new(), bar, shown: false, length: None, written: 0 }
+        Self {
+            files: Vec::new(),
+            bar,
+            shown: false,
+            length: None,
+            written: 0,
+            digest: blake3::Hasher::new(),
+            start: Vec::new(),
+        }
     }
 
     /// Writes to `file`.
@@ -47,9 +68,12 @@ impl Download {
         self.into_file(&target)
     }
 
-    /// Gives the files their names, now that they are whole.
-    pub(crate) fn finish(mut self) -> io::Result<()> {
-        std::mem::take(&mut self.files).into_iter().try_for_each(Unfinished::finish)
+    /// Gives the files their names, now that they are whole, and tells what is in them.
+    pub(crate) fn finish(mut self) -> io::Result<Through> {
+        std::mem::take(&mut self.files).into_iter().try_for_each(Unfinished::finish)?;
+        let digest = self.digest.finalize().to_hex().to_string();
+        let small = (self.written <= LARGEST_LOGGED).then(|| std::mem::take(&mut self.start));
+        Ok(Through { digest, small })
     }
 }
 
@@ -69,6 +93,10 @@ impl Sink for Download {
     fn write(&mut self, bytes: &[u8]) -> io::Result<()> {
         self.files.iter_mut().try_for_each(|file| file.write_all(bytes))?;
         self.written += bytes.len() as u64;
+        self.digest.update(bytes);
+        if self.written <= LARGEST_LOGGED {
+            self.start.extend_from_slice(bytes);
+        }
         let Some(bar) = &self.bar else { return Ok(()) };
         if !self.shown && self.length.unwrap_or(self.written) >= WORTH_A_BAR {
             self.shown = true;

@@ -5,21 +5,20 @@ use crate::failure::Stop;
 use crate::host::Host;
 use crate::session::Session;
 use crate::show::table::count;
-use yieldtray_core::replay::Plan;
+use yieldtray_core::workspace::CellId;
 
-/// Asks before a plan changes something in a guarded environment; `yes` is the answer already given. Tells
-/// whether somebody was asked, and said yes.
-pub(crate) fn guard(session: &Session, plan: &Plan, yes: bool, host: &Host) -> Result<bool, Stop> {
+/// Asks before requests change something in a guarded environment: the cells and methods of those that would.
+/// `yes` is the answer already given. Tells whether somebody was asked, and said yes.
+pub(crate) fn guard(session: &Session, changing: &[(CellId, String)], yes: bool, host: &Host) -> Result<bool, Stop> {
     let chosen = session.settings.environment.as_deref().and_then(|name| session.workspace.config.environment(name));
     let Some(environment) = chosen.filter(|environment| environment.is_guarded()) else { return Ok(false) };
-    let changing = plan.changing(&session.workspace);
     if yes || changing.is_empty() {
         return Ok(false);
     }
     let mut methods: Vec<&str> = changing.iter().map(|(_, method)| method.as_str()).collect();
     methods.sort_unstable();
     methods.dedup();
-    let whither = match changing.as_slice() {
+    let whither = match changing {
         [(cell, _)] => session.target(*cell),
         _ => session.heading().base.unwrap_or_else(|| "several addresses".to_owned()),
     };

@@ -1,20 +1,57 @@
 //! The tray between two processes: what the store keeps, as values of the files that are loaded.
 
+use crate::failure::Stop;
 use crate::session::Session;
 use crate::show::Out;
 use serde_json::json;
 use std::io;
+use std::path::Path;
 use std::time::{SystemTime, UNIX_EPOCH};
 use yieldtray_core::expression::Value;
 use yieldtray_core::replay::Run;
 use yieldtray_core::request::{Token, Tokens};
 use yieldtray_core::workspace::{Settings, Tray, Yielded};
-use yieldtray_store::{Error, Kind, Store, user_key_file};
+use yieldtray_store::{Error, Kind, Store, set_aside, user_key_file};
 use yieldtray_transport::{Jar, KeptCookie};
 
 /// Opens the state of the session's workspace, if there is any.
 pub(crate) fn open(session: &Session) -> Result<Option<Store>, Error> {
     Store::open(&session.root, key_file())
+}
+
+/// `store`, opened and made if it was not there yet.
+pub(crate) fn made<'s>(store: &'s mut Option<Store>, root: &Path) -> Result<&'s mut Store, Error> {
+    Ok(match store {
+        Some(store) => store,
+        None => store.insert(Store::open_or_make(root, key_file())?),
+    })
+}
+
+/// Says what does not work for the sake of the state. A damaged one is set aside: the next command begins anew.
+pub(crate) fn trouble(root: &Path, what: &str, error: &Error, out: &mut Out) -> io::Result<()> {
+    let mut words = format!("{what}: {error}");
+    if error.is_damage() {
+        match set_aside(root) {
+            Ok(Some(aside)) => words.push_str(&format!(
+                "\nthe state is damaged: it lies in `{}` now, and a new one is begun",
+                aside.display()
+            )),
+            Ok(None) => {}
+            Err(error) => words.push_str(&format!("\n{error}")),
+        }
+    }
+    words.lines().try_for_each(|line| out.say(&out.error_look.odd(line)))
+}
+
+/// Opens the state for a command that is about nothing else; a damaged one is set aside, with words.
+pub(crate) fn open_or_set_aside(session: &Session, out: &mut Out) -> Result<Option<Store>, Stop> {
+    match open(session) {
+        Err(error) if error.is_damage() => {
+            trouble(&session.root, "what is kept cannot be read", &error, out)?;
+            Ok(None)
+        }
+        opened => Ok(opened?),
+    }
 }
 
 /// What is kept for the chosen environment, as far as the files are loaded, and the state it came from, so
@@ -34,7 +71,7 @@ pub(crate) struct Kept {
 /// Reads it. Where it cannot be read there is nothing, and a word about it: no request is stopped by it.
 pub(crate) fn read(session: &Session, out: &mut Out) -> io::Result<Kept> {
     try_read(session).or_else(|error| {
-        out.say(&out.error_look.odd(&format!("what was kept cannot be read: {error}")))?;
+        trouble(&session.root, "what was kept cannot be read", &error, out)?;
         Ok(Kept::default())
     })
 }
@@ -109,20 +146,20 @@ pub(crate) struct Cookies<'c> {
 /// What stands in no file has no place to be seen from, and is not kept.
 pub(crate) fn keep(
     session: &Session,
-    store: Option<Store>,
+    store: &mut Option<Store>,
     run: &Run<'_>,
     cookies: Option<&Cookies<'_>>,
     out: &mut Out,
 ) -> io::Result<()> {
     match try_keep(session, store, run, cookies) {
         Ok(()) => Ok(()),
-        Err(error) => out.say(&out.error_look.odd(&format!("what was yielded is not kept: {error}"))),
+        Err(error) => trouble(&session.root, "what was yielded is not kept", &error, out),
     }
 }
 
 fn try_keep(
     session: &Session,
-    store: Option<Store>,
+    store: &mut Option<Store>,
     run: &Run<'_>,
     cookies: Option<&Cookies<'_>>,
 ) -> Result<(), Error> {
@@ -135,10 +172,7 @@ fn try_keep(
     if values.is_empty() && !changed {
         return Ok(());
     }
-    let mut store = match store {
-        Some(store) => store,
-        None => Store::open_or_make(&session.root, key_file())?,
-    };
+    let store = made(store, &session.root)?;
     let environment = environment(&session.settings);
     if !values.is_empty() {
         store.keep(environment, &values)?;
@@ -168,7 +202,12 @@ fn values(session: &Session, run: &Run<'_>) -> Vec<yieldtray_store::Kept> {
 
 /// Seconds since 1970.
 pub(crate) fn now() -> i64 {
-    SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |time| time.as_secs() as i64)
+    now_millis() / 1_000
+}
+
+/// Milliseconds since 1970.
+pub(crate) fn now_millis() -> i64 {
+    SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |time| time.as_millis() as i64)
 }
 
 /// The name by which the store knows the chosen environment; values of none have a place too.

@@ -16,15 +16,18 @@ mod guard;
 mod host;
 mod kept;
 mod locate;
+mod logbook;
 mod options;
 mod private;
 mod process;
 mod reports;
+mod revision;
 mod sending;
 mod session;
 mod show;
 #[cfg(test)]
 mod testing;
+mod when;
 
 use clap::Parser;
 use failure::Stop;

@@ -74,6 +74,10 @@ impl Session {
 
     /// The same, whether or not the chosen environment is there.
     pub(crate) fn open_any(common: &Common, host: &Host, out: &mut Out, places: &[Where]) -> Result<Self, Stop> {
+        if let [first, second, ..] = common.env.as_slice() {
+            let message = format!("`--env` names two environments, `{first}` and `{second}`");
+            return Err(Stop::refused_with(message, "name one; `log compare` takes two"));
+        }
         let here = here(common)?;
         let root = root_for(&here, places);
         let disk = Disk::new(&root).with_context(|| format!("cannot open `{}`", root.display()))?;
@@ -324,7 +328,7 @@ pub(crate) fn here(common: &Common) -> Result<PathBuf, Stop> {
 /// The chosen environment, and who chose it: the first who says anything.
 fn choice(common: &Common, host: &Host, workspace: &Workspace, root: &Path) -> (Option<String>, Option<ChosenBy>) {
     let by = |name: Option<String>, by| name.map(|name| (name, by));
-    let chosen = by(common.env.clone(), ChosenBy::Option)
+    let chosen = by(common.env.last().cloned(), ChosenBy::Option)
         .or_else(|| by(host.environment.clone(), ChosenBy::Variable))
         .or_else(|| by(yieldtray_store::chosen_environment(root), ChosenBy::Checkout))
         .or_else(|| {

@@ -45,12 +45,12 @@ fn cookies_are_kept_by_environment_and_sent_by_the_rules() {
     assert_eq!(set.stdout.trim(), "set      packhouse_session  for 127.0.0.1/, without an end");
     let sent = bench.run(&["send", "book-in", "--show", "cookies,sent"]).exits(0);
     assert!(sent.stdout.contains("sent     packhouse_session  for 127.0.0.1/"), "{}", sent.stdout);
-    assert!(sent.stdout.contains("cookie: [secret]"), "{}", sent.stdout);
+    assert!(sent.stdout.contains("cookie: packhouse_session=[secret]"), "{}", sent.stdout);
     bench.run(&["send", "without"]).exits(0);
     bench.run(&["send", "by-hand"]).exits(0);
     bench.run(&["send", "book-in", "-e", "live"]).exits(1);
     let dry = bench.run(&["send", "book-in", "--dry"]).exits(0);
-    assert!(dry.stdout.contains("cookie: [secret]\r\n"), "{}", dry.stdout);
+    assert!(dry.stdout.contains("cookie: packhouse_session=[secret]\r\n"), "{}", dry.stdout);
     // A sign-in that is refused while an old cookie goes along gets a word about it.
     let again = bench.run(&["send", "sign-in", "--set", "pass=no"]).exits(0);
     assert!(

@@ -84,6 +84,11 @@ fn each_class_of_mistake_has_its_text() {
         let run = Bench::new().file("a.http", text).run(&["replay", "a.http"]).exits(0);
         note(code, &run.stderr);
     }
+    let signed_in = "%% A\nPOST /session\n\n{ \"email\": \"clerk@packhouse.example\", \"password\": \"windfall-bench\" }\n\n\
+        % yield token = body.token secret\n% check body.token.size() > 8\n";
+    let bench = Bench::new().file("a.http", signed_in);
+    bench.run(&["replay", "a.http"]).exits(0);
+    note("not-judged", &bench.run(&["replay", "a.http", "--from-log"]).exits(0).stderr);
     for (code, text) in CONFIGS {
         let run = Bench::empty().file("yieldtray.toml", text).file("a.http", "/x\n").run(&["replay"]).exits(2);
         note(code, &run.stderr);

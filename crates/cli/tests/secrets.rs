@@ -179,6 +179,21 @@ fn no_command_tells_a_secret() {
         &["cookies", "--json"],
         &["lint"],
         &["lint", "--json"],
+        &["log"],
+        &["log", "--json", "--most", "500"],
+        &["log", "--grep", "clerk"],
+        &["log", "show", "1", "--show", "all"],
+        &["log", "show", "--json"],
+        &["log", "again", "1", "--show", "all"],
+        &["log", "again", "1", "--exactly", "--show", "all"],
+        &["log", "again", "1", "--exactly", "--json"],
+        &["log", "compare", "1", "2"],
+        &["log", "compare", "1", "2", "--json"],
+        &["log", "compare", "-e", "bench", "-e", "live", "signs"],
+        &["log", "export", "har", "--out", "log.har"],
+        &["log", "trend", "everywhere", "--out", "trend.html"],
+        &["replay", "--from-log"],
+        &["replay", "--from-log", "--json"],
     ];
     for args in commands {
         let run = bench.run_with(args, "", &variables);

@@ -125,7 +125,7 @@ fn a_state_that_cannot_be_written_stops_no_request() {
     let run = bench.run(&["send", "sign-in"]).exits(0);
     assert!(run.stderr.contains("was written by a newer version of yieldtray"), "{}", run.stderr);
     let refused = bench.run(&["tray"]).exits(2);
-    assert!(refused.stderr.contains("its form is 9, this version knows 2"), "{}", refused.stderr);
+    assert!(refused.stderr.contains("its form is 9, this version knows 3"), "{}", refused.stderr);
 }
 
 /// As somebody who may not write there, and with a disk that takes nothing more.

@@ -6,6 +6,7 @@
 pub mod expression;
 mod hex;
 pub mod lint;
+pub mod log;
 pub mod problem;
 pub mod prove;
 pub mod replay;

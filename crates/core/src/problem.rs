@@ -108,6 +108,8 @@ codes! {
     TrackedFile = "tracked-file",
     /// A check that passed since there was nothing to look at.
     EmptyList = "empty-list",
+    /// A check that cannot be judged on an answer of the log, since it reads a secret.
+    NotJudged = "not-judged",
     /// A label nobody has.
     UnknownLabel = "unknown-label",
     /// A configuration that cannot be read.

@@ -9,6 +9,7 @@ use memchr::memmem::Finder;
 use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
 use std::borrow::Cow;
 use std::fmt;
+use std::ops::Range;
 
 /// What stands where a secret stood.
 pub const MASK: &str = "[secret]";
@@ -151,6 +152,22 @@ impl Masker {
     /// Whether a secret stands in `text`, shown or not: then it may not be written down.
     pub fn finds_in(&self, text: &str) -> bool {
         self.forms.iter().any(|form| form.find(text.as_bytes()).is_some())
+    }
+
+    /// Where secrets stand in `text`, in order; those that [`Self::mask`] replaces.
+    pub(crate) fn secrets_in(&self, text: &str) -> Vec<Range<usize>> {
+        let mut found: Vec<Range<usize>> = Vec::new();
+        for form in &self.forms {
+            for at in form.find_iter(text.as_bytes()) {
+                let own = at..at + form.needle().len();
+                // The longest forms come first: a shorter one in one of them is not looked at.
+                if !found.iter().any(|known| known.start < own.end && own.start < known.end) {
+                    found.push(own);
+                }
+            }
+        }
+        found.sort_by_key(|range| range.start);
+        found
     }
 
     /// `bytes` with every secret replaced, whatever else they hold.

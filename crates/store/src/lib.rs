@@ -5,11 +5,14 @@
 //! copy of the folder nor a backup of it tells them.
 
 mod credentials;
+mod damage;
 mod folder;
+pub mod log;
 mod seal;
 mod store;
 
 pub use credentials::{Credential, Kind};
+pub use damage::set_aside;
 pub use folder::{STATE_FOLDER, choose_environment, chosen_environment};
 pub use seal::{Key, user_key_file};
 pub use store::{Kept, Store};
@@ -44,6 +47,13 @@ pub enum Error {
 }
 
 impl Error {
+    /// Whether the file itself is damaged, or none of SQLite's: then nothing can be read from it any more.
+    pub fn is_damage(&self) -> bool {
+        use rusqlite::ErrorCode::{DatabaseCorrupt, NotADatabase};
+        matches!(self, Error::Database(rusqlite::Error::SqliteFailure(error, _))
+            if matches!(error.code, DatabaseCorrupt | NotADatabase))
+    }
+
     fn file(what: impl Into<String>, error: std::io::Error) -> Self {
         Error::File { what: what.into(), error }
     }

@@ -1,12 +1,12 @@
 use crate::folder::{STATE_FOLDER, make};
-use crate::{Error, Key};
+use crate::{Error, Key, log};
 use rusqlite::config::DbConfig;
 use rusqlite::{Connection, OpenFlags, TransactionBehavior, params};
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 /// The SQLite file in the state folder.
-const FILE: &str = "state.db";
+pub(crate) const FILE: &str = "state.db";
 
 /// What makes each form of the file out of the one before.
 const FORMS: &[&str] = &[
@@ -28,6 +28,7 @@ const FORMS: &[&str] = &[
         at INTEGER NOT NULL,
         PRIMARY KEY (environment, kind, place)
     ) STRICT, WITHOUT ROWID;",
+    log::TABLES,
 ];
 
 /// The form of the file that this version writes.
@@ -39,7 +40,7 @@ const PATIENCE: Duration = Duration::from_secs(20);
 /// The log that SQLite writes before the file itself may grow to this many bytes before it is written
 /// back at the end of a process. Writing it back each time costs two waits for the disk; leaving it
 /// costs the next process the reading of it.
-const LARGE_LOG: u64 = 64 * 1024;
+const LARGE_LOG: u64 = 256 * 1024;
 
 /// A value a response yielded, as it is kept.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -92,7 +93,11 @@ impl Store {
         let mut store = Self { database, folder, key_file };
         match store.form()? {
             FORM => {}
-            0..FORM => store.lay_out()?,
+            0 => store.lay_out()?,
+            form @ 1..FORM => {
+                store.back_up(form)?;
+                store.lay_out()?;
+            }
             found => {
                 return Err(Error::Newer { file: format!("{STATE_FOLDER}/{FILE}"), found, known: FORM });
             }
@@ -125,6 +130,20 @@ impl Store {
         }
         change.pragma_update(None, "user_version", FORM)?;
         Ok(change.commit()?)
+    }
+
+    /// Copies a file of an older form before it is changed, beside it. Another process may do the same: the first
+    /// copy stays.
+    fn back_up(&self, form: i64) -> Result<(), Error> {
+        let copy = self.folder.join(format!("state-form-{form}.db"));
+        if copy.exists() {
+            return Ok(());
+        }
+        let failed = |error| Error::file("cannot copy the state before it is brought up to date", error);
+        let beside = tempfile::tempdir_in(&self.folder).map_err(failed)?;
+        let whole = beside.path().join(FILE);
+        self.database.execute("VACUUM INTO ?1", [whole.to_string_lossy()])?;
+        std::fs::rename(whole, copy).map_err(failed)
     }
 
     fn log_is_small(&self) -> bool {

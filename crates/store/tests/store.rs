@@ -60,7 +60,7 @@ fn a_newer_file_is_refused_and_left_alone() {
     drop(database);
     let before = std::fs::read(&file).expect("a file");
     let error = Store::open(root.path(), None).expect_err("it is newer");
-    assert!(error.to_string().contains("newer version of yieldtray (its form is 7, this version knows 2)"), "{error}");
+    assert!(error.to_string().contains("newer version of yieldtray (its form is 7, this version knows 3)"), "{error}");
     assert_eq!(std::fs::read(&file).expect("a file"), before);
 }
 
@@ -152,7 +152,7 @@ fn a_file_of_an_older_form_is_brought_up_to_date() {
     drop(store);
     // As the first version left it: with a tray and without credentials.
     let database = rusqlite::Connection::open(root.path().join(".yieldtray/state.db")).expect("a database");
-    database.execute_batch("DROP TABLE credential; PRAGMA user_version = 1;").expect("it is taken back");
+    database.execute_batch("DROP TABLE credential; DROP TABLE exchange; DROP TABLE message; DROP TABLE word; DROP TABLE searchable; PRAGMA user_version = 1;").expect("it is taken back");
     drop(database);
     let mut store = Store::open(root.path(), Some(key)).expect("a store").expect("it is there");
     assert_eq!(store.kept("bench").expect("rows").len(), 1);

@@ -1,6 +1,7 @@
 //! Reading an answer's body: content codings taken off, never more held than is allowed.
 
 use crate::failure::{authority, describe, failure};
+use crate::incoming::{Incoming, Trouble};
 use async_compression::tokio::bufread::{BrotliDecoder, GzipDecoder, ZlibDecoder, ZstdDecoder};
 use bytes::{Bytes, BytesMut};
 use futures_util::{StreamExt, TryStreamExt, stream};
@@ -51,7 +52,7 @@ pub(crate) struct Received {
 
 /// Reads the whole body, without content coding (RFC 9110 8.4.1).
 pub(crate) async fn read(
-    response: reqwest::Response,
+    response: Incoming,
     url: &Url,
     target: Target<'_>,
     pace: Pace,
@@ -63,7 +64,7 @@ pub(crate) async fn read(
     if codings.is_empty() { plain(response, gathered).await } else { decoded(response, &codings, gathered).await }
 }
 
-fn codings(response: &reqwest::Response) -> Vec<String> {
+fn codings(response: &Incoming) -> Vec<String> {
     let lines = response.headers().get_all("content-encoding");
     let codings = lines.iter().flat_map(|value| {
         let line = String::from_utf8_lossy(value.as_bytes()).to_ascii_lowercase();
@@ -72,7 +73,7 @@ fn codings(response: &reqwest::Response) -> Vec<String> {
     codings.filter(|coding| !coding.is_empty() && coding != "identity").collect()
 }
 
-async fn plain(mut response: reqwest::Response, mut gathered: Gathered<'_, '_>) -> Result<Received, Failure> {
+async fn plain(mut response: Incoming, mut gathered: Gathered<'_, '_>) -> Result<Received, Failure> {
     // Most bodies come in one piece, which needs no copy.
     let mut whole: Option<Bytes> = None;
     loop {
@@ -97,7 +98,7 @@ async fn plain(mut response: reqwest::Response, mut gathered: Gathered<'_, '_>) 
 }
 
 async fn decoded(
-    mut response: reqwest::Response,
+    mut response: Incoming,
     codings: &[String],
     mut gathered: Gathered<'_, '_>,
 ) -> Result<Received, Failure> {
@@ -105,8 +106,8 @@ async fn decoded(
     // An answer to HEAD names the coding that a body would have, and has none.
     let first = gathered.within(response.chunk()).await?.map_err(|error| describe(&error, url, start.elapsed()))?;
     let Some(first) = first else { return Ok(gathered.received()) };
-    let chunks = stream::iter([Ok(first)]).chain(response.bytes_stream());
-    let mut reader: Box<dyn AsyncRead + Unpin> = Box::new(StreamReader::new(chunks.map_err(io::Error::other)));
+    let chunks = stream::iter([Ok(first)]).chain(response.chunks()).map_err(io::Error::other);
+    let mut reader: Box<dyn AsyncRead + Unpin> = Box::new(StreamReader::new(Box::pin(chunks)));
     for coding in codings.iter().rev() {
         let coded = BufReader::new(reader);
         reader = match coding.as_str() {
@@ -127,7 +128,7 @@ async fn decoded(
             Ok(read) => read,
             // The library's own error travels inside; anything else is a broken coding.
             Err(error) => {
-                return Err(match error.get_ref().and_then(|inner| inner.downcast_ref::<reqwest::Error>()) {
+                return Err(match error.get_ref().and_then(|inner| inner.downcast_ref::<Trouble>()) {
                     Some(inner) => describe(inner, url, start.elapsed()),
                     None => {
                         let message =

@@ -3,11 +3,15 @@ use crate::clock::{Connected, timed};
 use crate::connect::Clients;
 use crate::digest::Challenges;
 use crate::failure::{authority, describe, failure, is_lost_connection};
+use crate::incoming::{Incoming, Trouble};
 use crate::jar::Jar;
 use crate::options::Options;
 use crate::proxy::Proxies;
+use crate::straight::Straight;
 use crate::upload;
-use reqwest::header::{CONTENT_LENGTH, HeaderName, HeaderValue};
+use futures_util::future::Either;
+use hyper::HeaderMap;
+use hyper::header::{CONTENT_LENGTH, HeaderName, HeaderValue};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 use std::time::Instant;
@@ -30,6 +34,7 @@ pub struct Client {
 struct Shared {
     options: Options,
     clients: Clients,
+    straight: OnceLock<Straight>,
     proxies: OnceLock<Proxies>,
     /// Whether there may be a connection from before, which its server may have closed meanwhile.
     used: AtomicBool,
@@ -179,13 +184,18 @@ impl Client {
     async fn head(&self, prepared: &Arc<Prepared>, start: Instant, paced: bool) -> Result<Head, Failure> {
         let url = &prepared.url;
         let other = |why: String| failure(FailureKind::Other, why, None, start.elapsed());
-        let client = self.shared.clients.of(prepared, &self.shared.options).map_err(other)?;
+        let shared = &*self.shared;
+        let proxy = shared.proxies.get_or_init(|| Proxies::new(&shared.options)).of(url);
+        let straight = Straight::takes(prepared) && proxy.is_none() && shared.options.socket.is_none();
+        let way = match straight {
+            true => Sender::Straight(shared.straight.get_or_init(Straight::new)),
+            false => Sender::Library(shared.clients.of(prepared, &shared.options).map_err(other)?),
+        };
         let mut tries = 0;
         loop {
             tries += 1;
-            let request = build(prepared, start)?;
             let began = Instant::now();
-            let sending = std::pin::pin!(client.execute(request));
+            let sending = std::pin::pin!(way.send(prepared, start)?);
             let limit = prepared.sending.timeout;
             let (answer, connected) = match (self.shared.options.time_connecting, paced) {
                 (true, false) => timed(sending).await,
@@ -201,8 +211,7 @@ impl Client {
             let error = match answer {
                 Ok(response) => {
                     self.shared.used.store(true, Ordering::Relaxed);
-                    let proxies = self.shared.proxies.get_or_init(|| Proxies::new(&self.shared.options));
-                    return Ok(Head { response, connected, began, answered: began.elapsed(), proxy: proxies.of(url) });
+                    return Ok(Head { response, connected, began, answered: began.elapsed(), proxy });
                 }
                 Err(error) => error,
             };
@@ -227,7 +236,7 @@ impl Client {
 
     async fn receive(
         &self,
-        response: reqwest::Response,
+        response: Incoming,
         exchange: &mut Exchange,
         target: Target<'_>,
         pace: Pace,
@@ -294,7 +303,7 @@ impl Way {
 
 /// The head of an answer, whose body is still to come.
 struct Head {
-    response: reqwest::Response,
+    response: Incoming,
     connected: Connected,
     began: Instant,
     answered: std::time::Duration,
@@ -302,7 +311,7 @@ struct Head {
 }
 
 impl Head {
-    fn parts(self, sent: Arc<Prepared>, start: Instant) -> (Exchange, reqwest::Response) {
+    fn parts(self, sent: Arc<Prepared>, start: Instant) -> (Exchange, Incoming) {
         let Head { response, connected, began, answered, proxy } = self;
         let status = response.status();
         let reason = response
@@ -311,7 +320,7 @@ impl Head {
             .map(|phrase| String::from_utf8_lossy(phrase.as_bytes()).into_owned())
             .or_else(|| status.canonical_reason().map(str::to_owned))
             .unwrap_or_default();
-        let version = if response.version() == reqwest::Version::HTTP_2 { "HTTP/2" } else { "HTTP/1.1" };
+        let version = if response.version() == hyper::Version::HTTP_2 { "HTTP/2" } else { "HTTP/1.1" };
         let headers = response
             .headers()
             .iter()
@@ -328,6 +337,7 @@ impl Head {
             ..Timings::default()
         };
         let exchange = Exchange {
+            digest: None,
             sent,
             hops: Vec::new(),
             status: status.as_u16(),
@@ -344,24 +354,52 @@ impl Head {
     }
 }
 
-fn build(prepared: &Prepared, start: Instant) -> Result<reqwest::Request, Failure> {
-    let other = |message: String| failure(FailureKind::Other, message, None, start.elapsed());
-    let method = reqwest::Method::from_bytes(prepared.method.as_bytes())
-        .map_err(|_| other(format!("`{}` cannot be a method", prepared.method)))?;
-    let mut request = reqwest::Request::new(method, prepared.url.clone());
+/// Which client sends a request.
+#[derive(Clone, Copy)]
+enum Sender<'c> {
+    Library(&'c reqwest::Client),
+    Straight(&'c Straight),
+}
+
+impl<'c> Sender<'c> {
+    /// The request on its way; an error if it cannot be written at all.
+    fn send(
+        self,
+        prepared: &Prepared,
+        start: Instant,
+    ) -> Result<impl Future<Output = Result<Incoming, Trouble>> + use<'c>, Failure> {
+        let other = |message: String| failure(FailureKind::Other, message, None, start.elapsed());
+        let method = hyper::Method::from_bytes(prepared.method.as_bytes())
+            .map_err(|_| other(format!("`{}` cannot be a method", prepared.method)))?;
+        let headers = headers(prepared).map_err(other)?;
+        let body = prepared.body.as_ref().map(upload::body);
+        Ok(match self {
+            Sender::Straight(client) => {
+                let address = hyper::Uri::try_from(prepared.url.as_str());
+                let mut request = hyper::Request::new(body.unwrap_or_default());
+                *request.uri_mut() = address.map_err(|error| other(format!("this address cannot be sent: {error}")))?;
+                (*request.method_mut(), *request.headers_mut()) = (method, headers);
+                Either::Left(client.send(request))
+            }
+            Sender::Library(client) => {
+                let mut request = reqwest::Request::new(method, prepared.url.clone());
+                (*request.headers_mut(), *request.body_mut()) = (headers, body);
+                Either::Right(async move { Ok(Incoming::Library(client.execute(request).await?)) })
+            }
+        })
+    }
+}
+
+fn headers(prepared: &Prepared) -> Result<HeaderMap, String> {
+    let mut headers = HeaderMap::with_capacity(prepared.headers.len() + 2);
     for (name, value) in &prepared.headers {
-        let header =
-            HeaderName::from_bytes(name.as_bytes()).map_err(|_| other(format!("`{name}` cannot name a header")))?;
+        let header = HeaderName::from_bytes(name.as_bytes()).map_err(|_| format!("`{name}` cannot name a header"))?;
         let value = HeaderValue::from_bytes(value.as_bytes())
-            .map_err(|_| other(format!("the value of `{name}` has a character no header can hold")))?;
-        request.headers_mut().append(header, value);
+            .map_err(|_| format!("the value of `{name}` has a character no header can hold"))?;
+        headers.append(header, value);
     }
-    match &prepared.body {
-        Some(content) => *request.body_mut() = Some(upload::body(content)),
-        None if prepared.content_length() == Some(0) => {
-            request.headers_mut().insert(CONTENT_LENGTH, HeaderValue::from_static("0"));
-        }
-        None => {}
+    if prepared.body.is_none() && prepared.content_length() == Some(0) {
+        headers.insert(CONTENT_LENGTH, HeaderValue::from_static("0"));
     }
-    Ok(request)
+    Ok(headers)
 }

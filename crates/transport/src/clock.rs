@@ -1,10 +1,12 @@
 //! Times what happens inside the HTTP library: looking a name up and connecting. Both happen in the
 //! task that sends, so they report to a slot of that task.
 
+use hyper_util::client::legacy::connect::dns as legacy;
 use reqwest::dns::{Addrs, Name, Resolve, Resolving};
 use std::cell::Cell;
 use std::fmt;
 use std::future::Future;
+use std::net::SocketAddr;
 use std::pin::Pin;
 use std::task::{Context, Poll};
 use std::time::{Duration, Instant};
@@ -78,15 +80,31 @@ impl std::error::Error for NoSuchHost {}
 
 impl Resolve for TimedResolver {
     fn resolve(&self, name: Name) -> Resolving {
-        Box::pin(async move {
-            let start = Instant::now();
-            let found = tokio::net::lookup_host((name.as_str(), 0)).await;
-            let _ = PHASES.try_with(|phases| phases.lookup.set(Some(start.elapsed())));
-            match found {
-                Ok(addresses) => Ok(Box::new(addresses.collect::<Vec<_>>().into_iter()) as Addrs),
-                Err(error) => Err(NoSuchHost { name: name.as_str().to_owned(), reason: error.to_string() }.into()),
-            }
-        })
+        Box::pin(async move { Ok(Box::new(look_up(name.as_str()).await?.into_iter()) as Addrs) })
+    }
+}
+
+impl Service<legacy::Name> for TimedResolver {
+    type Response = std::vec::IntoIter<SocketAddr>;
+    type Error = Box<dyn std::error::Error + Send + Sync>;
+    type Future = Pin<Box<dyn Future<Output = Result<Self::Response, Self::Error>> + Send>>;
+
+    fn poll_ready(&mut self, _: &mut Context<'_>) -> Poll<Result<(), Self::Error>> {
+        Poll::Ready(Ok(()))
+    }
+
+    fn call(&mut self, name: legacy::Name) -> Self::Future {
+        Box::pin(async move { Ok(look_up(name.as_str()).await?.into_iter()) })
+    }
+}
+
+async fn look_up(name: &str) -> Result<Vec<SocketAddr>, NoSuchHost> {
+    let start = Instant::now();
+    let found = tokio::net::lookup_host((name, 0)).await;
+    let _ = PHASES.try_with(|phases| phases.lookup.set(Some(start.elapsed())));
+    match found {
+        Ok(addresses) => Ok(addresses.collect()),
+        Err(error) => Err(NoSuchHost { name: name.to_owned(), reason: error.to_string() }),
     }
 }
 

@@ -1,6 +1,7 @@
 //! The HTTP library's errors in plain words.
 
 use crate::clock::NoSuchHost;
+use crate::incoming::{Stage, Trouble};
 use std::error::Error;
 use std::io;
 use std::time::Duration;
@@ -8,7 +9,7 @@ use url::Url;
 use yieldtray_core::response::{Failure, FailureKind};
 
 /// What went wrong with a request to `url`.
-pub(crate) fn describe(error: &reqwest::Error, url: &Url, elapsed: Duration) -> Failure {
+pub(crate) fn describe(error: &Trouble, url: &Url, elapsed: Duration) -> Failure {
     let (kind, message, hint) = words(error, &authority(url), url);
     Failure { kind, message, hint, elapsed }
 }
@@ -25,11 +26,11 @@ pub(crate) fn authority(url: &Url) -> String {
 }
 
 /// Whether the connection was lost before an answer began.
-pub(crate) fn is_lost_connection(error: &reqwest::Error) -> bool {
-    if error.is_connect() || error.is_body() || error.is_decode() {
+pub(crate) fn is_lost_connection(error: &Trouble) -> bool {
+    if error.stage != Stage::Exchange {
         return false;
     }
-    let causes = causes(error);
+    let causes = error.causes();
     find::<hyper::Error>(&causes).is_some_and(|error| error.is_incomplete_message() || error.is_closed())
         || find::<io::Error>(&causes).is_some_and(|error| LOST.contains(&error.kind()))
 }
@@ -38,8 +39,8 @@ pub(crate) fn is_lost_connection(error: &reqwest::Error) -> bool {
 const LOST: [io::ErrorKind; 3] =
     [io::ErrorKind::ConnectionReset, io::ErrorKind::BrokenPipe, io::ErrorKind::UnexpectedEof];
 
-fn words(error: &reqwest::Error, host: &str, url: &Url) -> (FailureKind, String, Option<String>) {
-    let causes = causes(error);
+fn words(error: &Trouble, host: &str, url: &Url) -> (FailureKind, String, Option<String>) {
+    let causes = error.causes();
     if let Some(unknown) = find::<NoSuchHost>(&causes) {
         let hint = "check the address for a slip, and that the network is there".to_owned();
         return (FailureKind::NoSuchHost, format!("no host `{}`: {}", unknown.name, unknown.reason), Some(hint));
@@ -50,7 +51,7 @@ fn words(error: &reqwest::Error, host: &str, url: &Url) -> (FailureKind, String,
     let io = find::<io::Error>(&causes);
     let http = find::<hyper::Error>(&causes);
     let io_kind = io.map(io::Error::kind);
-    if error.is_connect() {
+    if error.stage == Stage::Connecting {
         return match io_kind {
             Some(io::ErrorKind::ConnectionRefused) => (
                 FailureKind::Refused,
@@ -72,7 +73,7 @@ fn words(error: &reqwest::Error, host: &str, url: &Url) -> (FailureKind, String,
     {
         return (FailureKind::BrokenOff, format!("{host} broke the connection off before the answer was whole"), None);
     }
-    if error.is_body() || error.is_decode() {
+    if error.stage == Stage::Body {
         return (FailureKind::BrokenOff, format!("the body {host} sent is broken: {}", innermost(&causes)), None);
     }
     (FailureKind::Other, format!("the exchange with {host} failed: {}", innermost(&causes)), None)
@@ -104,16 +105,6 @@ fn tls_words(error: &rustls::Error, host: &str, url: &Url) -> (FailureKind, Stri
         other => (format!("TLS with {host} failed: {other}"), None),
     };
     (FailureKind::Tls, message, hint)
-}
-
-/// The chain of causes, the outermost first. An input/output error does not name what it carries as
-/// its cause, so that is looked into: TLS errors travel so.
-fn causes(error: &reqwest::Error) -> Vec<&(dyn Error + 'static)> {
-    fn deeper<'e>(cause: &'e (dyn Error + 'static)) -> Option<&'e (dyn Error + 'static)> {
-        let carried = cause.downcast_ref::<io::Error>().and_then(io::Error::get_ref);
-        carried.map(|carried| carried as &(dyn Error + 'static)).or_else(|| cause.source())
-    }
-    std::iter::successors(error.source(), |&cause| deeper(cause)).collect()
 }
 
 fn find<'e, E: Error + 'static>(causes: &[&'e (dyn Error + 'static)]) -> Option<&'e E> {

@@ -7,9 +7,11 @@ mod clock;
 mod connect;
 mod digest;
 mod failure;
+mod incoming;
 mod jar;
 mod options;
 mod proxy;
+mod straight;
 mod tls;
 mod upload;
 

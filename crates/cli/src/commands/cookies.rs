@@ -16,7 +16,7 @@ use yieldtray_transport::{Jar, KeptCookie};
 pub(crate) fn cookies(common: &Common, args: Cookies, host: &Host, out: &mut Out) -> Result<u8, Stop> {
     let session = Session::open(common, host, out, &[])?;
     let environment = kept::environment(&session.settings).to_owned();
-    let mut store = kept::open(&session)?;
+    let mut store = kept::open_or_set_aside(&session, out)?;
     let rows = store.as_ref().map(|store| store.credentials(&environment, Kind::Cookie)).transpose()?;
     let rows = rows.unwrap_or_default();
     let jar = Jar::load(rows.iter().filter_map(|row| row.value.as_deref()));

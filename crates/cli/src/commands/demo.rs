@@ -67,6 +67,9 @@ pub(crate) fn demo(common: &Common, args: &Demo, host: &Host, out: &mut Out) -> 
         report: Vec::new(),
         yes: false,
         onto_tray: false,
+        from_log: false,
+        // What is logged of a workspace that goes away is of no use.
+        no_log: keep.is_none(),
     };
     let code = replay(&common, &all, host, out)?;
     if !out.json && !out.quiet {

@@ -6,7 +6,9 @@ mod env;
 mod init;
 mod lint;
 mod list;
+pub(crate) mod log;
 mod prove;
+mod recall;
 mod replay;
 mod report;
 mod send;
@@ -35,6 +37,7 @@ pub(crate) fn run(args: Args, host: &Host, out: &mut Out) -> Result<u8, Stop> {
         Command::Env(args) => env::env(&common, &args, host, out),
         Command::Tray(args) => tray::tray(&common, args, host, out),
         Command::Cookies(args) => cookies::cookies(&common, args, host, out),
+        Command::Log(args) => log::log(&common, args, host, out),
         Command::Lint(args) => lint::lint(&common, &args, host, out),
     }
 }

@@ -18,7 +18,7 @@ use yieldtray_transport::{Client, Options};
 pub(crate) fn prove(common: &Common, args: &Prove, host: &Host, out: &mut Out) -> Result<u8, Stop> {
     let (mut session, chosen) = choose(common, &args.choice, None, host, out)?;
     let plan = Plan::new(&mut session.workspace, &chosen, true);
-    guard(&session, &plan, args.yes, host)?;
+    guard(&session, &plan.changing(&session.workspace), args.yes, host)?;
     let heading = session.heading();
     let workspace = &session.workspace;
     let mut run = Run::new(workspace, &session.engine, session.settings.clone(), plan, false).one_row().proving();
@@ -26,7 +26,7 @@ pub(crate) fn prove(common: &Common, args: &Prove, host: &Host, out: &mut Out) -
         run = run.revealing();
     }
     let client = Client::new(Options { time_connecting: false, ..options(&session) });
-    let saving = Saving { root: &session.root, out: None, bar: false, saved: RefCell::default() };
+    let saving = Saving { root: &session.root, out: None, bar: false, saved: RefCell::default(), instead: None };
     let progress = (out.terminal && !out.json).then(|| ProgressLine::new(Instant::now()));
     let mut listening = Listening { out, progress, failed: 0, reports: Vec::new() };
     drive(&mut run, &mut Senders::each(client), &saving, 1, &mut listening)?;

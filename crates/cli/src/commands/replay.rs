@@ -1,3 +1,4 @@
+use super::recall::recall;
 use super::watch::{Touched, watch};
 use crate::args::{Common, Replay};
 use crate::choice::choose;
@@ -5,9 +6,11 @@ use crate::failure::Stop;
 use crate::guard::guard;
 use crate::host::Host;
 use crate::kept;
+use crate::logbook::{Logbook, Logging};
 use crate::options::options;
 use crate::reports::{Reporting, Reports};
 use crate::sending::{Saving, Senders, drive};
+use crate::session::Session;
 use crate::show::Out;
 use crate::show::cell::{CellLines, Columns, shown_name};
 use crate::show::running::Running;
@@ -50,7 +53,7 @@ pub(crate) fn replay_part(
     out: &mut Out,
     part: &mut Part,
 ) -> Result<u8, Stop> {
-    let Replay { choice, shard, times, jobs, fail_fast, report, yes, onto_tray, watch: _ } = args;
+    let Replay { choice, shard, times, jobs, fail_fast, report, yes, onto_tray, from_log, no_log, watch: _ } = args;
     let shard = shard.as_deref().map(share).transpose()?;
     let (mut session, mut chosen) = choose(common, choice, shard, host, out)?;
     if let Some(touched) = &part.touched {
@@ -65,8 +68,14 @@ pub(crate) fn replay_part(
     }
     let plan = Plan::new(&mut session.workspace, &chosen, true).times(*times as usize);
     let environment = &session.settings.environment;
+    if *from_log {
+        let heading = session.heading();
+        let lines = lines(&session, &plan, heading.base, out);
+        return recall(&session, plan, *fail_fast, common.verbose, lines, out);
+    }
     // Who said yes once is not asked again for each change.
-    if guard(&session, &plan, *yes || (environment.is_some() && part.may_change == *environment), host)? {
+    let changing = plan.changing(&session.workspace);
+    if guard(&session, &changing, *yes || (environment.is_some() && part.may_change == *environment), host)? {
         part.may_change.clone_from(environment);
     }
     let heading = session.heading();
@@ -77,23 +86,25 @@ pub(crate) fn replay_part(
     let about = About::new(DateTime::<Utc>::from(SystemTime::now()), environment.clone(), heading.base.clone());
     let mut reports = Reports::begin(report, |file| session.path_from_here(file), about)?;
     let workspace = &session.workspace;
-    let columns = Columns::new(plan.steps.iter().map(|step| written(workspace, step)), out.width);
-    let lines = CellLines { workspace, columns, look: out.look, base: heading.base.clone() };
+    let lines = lines(&session, &plan, heading.base.clone(), out);
+    let logbook = Logbook::begin(&session, plan.steps.iter().map(|step| step.cell), !no_log);
     let mut run = Run::new(workspace, &session.engine, session.settings.clone(), plan, *fail_fast);
     if session.reveal {
         run = run.revealing();
     }
-    // Only a report tells what was sent, and what connecting took.
+    // Only reports and the log tell what was sent, and only reports what connecting took.
     let tells = reports.tell_exchanges();
-    if tells {
+    if tells || logbook.is_some() {
         run = run.keeping(LARGEST_BODY);
     }
     let client = Client::new(Options { time_connecting: tells, ..options(&session) });
-    let saving = Saving { root: &session.root, out: None, bar: false, saved: RefCell::default() };
+    let saving = Saving { root: &session.root, out: None, bar: false, saved: RefCell::default(), instead: None };
     let began = Instant::now();
     let audience = Running::new(out, lines, heading, &session.engine, common.verbose);
-    let mut audience = Reporting { audience, reports: &mut reports };
+    let audience = Reporting { audience, reports: &mut reports };
+    let mut audience = Logging::new(audience, logbook);
     drive(&mut run, &mut Senders::each(client), &saving, usize::from(*jobs), &mut audience)?;
+    let log = audience.into_log();
     part.saved = saving.saved.into_inner();
     let mut code = run.summary().exit_code();
     part.saved.extend(reports.below(&session.root));
@@ -102,10 +113,20 @@ pub(crate) fn replay_part(
         code = code.max(2);
     }
     out.seed(session.seed_to_tell(run.summary()))?;
+    // What came of it is told before the disk is touched.
+    out.flush()?;
+    log.end(out)?;
     if *onto_tray {
-        kept::keep(&session, None, &run, None, out)?;
+        kept::keep(&session, &mut None, &run, None, out)?;
     }
     Ok(code)
+}
+
+/// The lines of a run of `plan`, as wide as the terminal.
+fn lines<'w>(session: &'w Session, plan: &Plan, base: Option<String>, out: &Out) -> CellLines<'w> {
+    let workspace = &session.workspace;
+    let columns = Columns::new(plan.steps.iter().map(|step| written(workspace, step)), out.width);
+    CellLines { workspace, columns, look: out.look, base }
 }
 
 /// `I/N` of `--shard`.

@@ -1,32 +1,28 @@
 use crate::append::Append;
-use crate::args::{Common, Needs, Part, Send};
+use crate::args::{Common, Looking, Needs, Part, Send};
 use crate::ask;
 use crate::edit;
 use crate::failure::Stop;
 use crate::guard::guard;
 use crate::host::Host;
-use crate::kept::{self, Cookies, Kept};
 use crate::options::options;
-use crate::sending::{Audience, Saving, Senders, drive};
+use crate::sending::single::{Done, How, Prelude, carry_out};
 use crate::session::{Session, places};
-use crate::show::pager::Pager;
+use crate::show::answer::Shown;
 use crate::show::verdict::Told;
 use crate::show::{Out, body, data, exchange};
-use serde_json::json;
-use std::cell::RefCell;
-use std::io::{self, Write};
-use std::path::Path;
-use std::sync::Arc;
-use yieldtray_core::replay::{CellReport, Event, Link, Next, Plan, Run, TokenReport, chain};
-use yieldtray_core::response::Exchange;
-use yieldtray_core::secret::Masker;
+use serde_json::{Value, json};
+use std::io::Write;
+use std::path::{Path, PathBuf};
+use yieldtray_core::problem::enumerate;
+use yieldtray_core::replay::{Event, Next, Run};
 use yieldtray_core::syntax::typed_field;
-use yieldtray_core::workspace::{CellId, Tray, Workspace};
+use yieldtray_core::workspace::CellId;
 use yieldtray_transport::Client;
 
 /// Sends one request and shows the answer.
 pub(crate) fn send(common: &Common, args: Send, host: &Host, out: &mut Out) -> Result<u8, Stop> {
-    let Send { place, text, show, pick, out: file, needs, yes, dry, headers, edit, append, no_pager } = args;
+    let Send { place, text, looking, out: file, needs, yes, dry, headers, edit, append, no_log } = args;
     let headers = headers.iter().map(|line| header(line)).collect::<Result<Vec<_>, _>>()?;
     let places = places(common, place.as_slice())?;
     let mut session = Session::open(common, host, out, &places)?;
@@ -34,123 +30,103 @@ pub(crate) fn send(common: &Common, args: Send, host: &Host, out: &mut Out) -> R
         Some(text) => session.take_text("the command line", text)?,
         None => one(&session.find(&places)?, &session, place.as_deref().unwrap_or_default())?,
     };
-    if session.workspace.cell(cell).plays() {
-        let name = &session.workspace.cell(cell).name;
-        let message = format!("`{name}` plays other cells and has no request of its own");
-        return Err(Stop::refused_with(message, format!("`yieldtray replay {name}` plays them")));
-    }
+    refuse_sequence(&session, cell)?;
     if edit {
         edit_body(&mut session, cell)?;
     }
     let append = append.map(|file| session.path_from_here(&file));
     let append = append.as_deref().map(|file| to_append(&session, cell, file, &headers)).transpose()?;
-    if !out.quiet && !out.json {
-        introduce(out, &session, cell)?;
-    }
-    // The plan with all needs loads every file that a kept value can come from.
-    let all = Plan::new(&mut session.workspace, &[cell], true);
-    let kept = kept::read(&session, out)?;
-    let needs = if dry { Needs::Never } else { needs };
-    let plan = plan(&mut session, all, &kept.tray, cell, needs, host)?;
+    introduce(out, &session, cell)?;
+    let prelude = Prelude::of(&mut session, cell, if dry { Needs::Never } else { needs }, host, out)?;
     if dry {
-        return look(&session, plan, kept, cell, headers, out);
+        return look(&session, prelude, cell, headers, out);
     }
-    guard(&session, &plan, yes, host)?;
-    let workspace = &session.workspace;
-    let Kept { tray, tokens, jar, store } = kept;
-    let mut run = Run::new(workspace, &session.engine, session.settings.clone(), plan, true)
-        .with_tray(tray)
-        .with_tokens(tokens)
-        .with_headers(cell, headers)
-        .one_row()
-        .keeping(u64::MAX);
-    if session.reveal {
-        run = run.revealing();
-    }
-    let cookies_before = jar.kept();
-    let client = Arc::new(Client::new(options(&session)).with_jar(jar));
-    let wants = |part: Part| show.contains(&part) || show.contains(&Part::All);
-    let held = out.json || pick.is_some() || wants(Part::Body);
+    guard(&session, &prelude.plan.changing(&session.workspace), yes, host)?;
     let file = file.map(|file| session.path_from_here(&file));
-    let saving = Saving {
-        root: &session.root,
-        out: file.clone().map(|file| (cell, file, held)),
-        bar: host.errors_are_terminal && !out.quiet,
-        saved: RefCell::default(),
-    };
-    let mut came = Came { cell, answer: None, report: None, before: Vec::new(), tokens: Vec::new() };
-    drive(&mut run, &mut Senders::one(Arc::clone(&client)), &saving, 1, &mut came)?;
-    let Came { answer, report, before, tokens, .. } = came;
-    let code = run.summary().exit_code();
-    let told = Told { run: &run, cell, heading: session.heading(), look: out.error_look };
+    let held = out.json || looking.pick.is_some() || looking.wants(Part::Body);
+    let how = How { headers, file: file.clone().map(|file| (file, held)), no_log, ..How::default() };
+    let done = carry_out(&session, prelude, cell, how, host.errors_are_terminal && !out.quiet)?;
+    show(&session, cell, &done, &Showing { looking: &looking, file, then: None }, host, out)?;
+    if let Some(append) = append {
+        add(append, done.answer.is_some(), out)?;
+    }
+    // The answer is on its way to whoever waits for it before the disk is touched.
+    out.flush()?;
+    Ok(done.keep(out)?.0)
+}
+
+/// What is shown of a request.
+pub(super) struct Showing<'a> {
+    /// The parts of the answer.
+    pub(super) looking: &'a Looking,
+    /// The file its body went to.
+    pub(super) file: Option<PathBuf>,
+    /// What differs from an earlier answer, as data.
+    pub(super) then: Option<Value>,
+}
+
+/// Shows what came of a request: what is said about it, and its answer.
+pub(super) fn show(
+    session: &Session,
+    cell: CellId,
+    done: &Done<'_>,
+    showing: &Showing<'_>,
+    host: &Host,
+    out: &mut Out,
+) -> Result<(), Stop> {
+    let Showing { looking, file, then } = showing;
+    let (run, workspace) = (&done.run, &session.workspace);
+    let told = Told { run, heading: session.heading(), look: out.error_look };
     if out.json {
-        let reports = before.iter().chain(&report).map(|report| data::cell_report(workspace, report));
+        let reports = done.before.iter().chain(&done.report).map(|report| data::cell_report(workspace, report));
         let mut document = json!({ "environment": session.settings.environment, "cells": reports.collect::<Vec<_>>() });
-        if !tokens.is_empty() {
-            document["tokens"] = tokens.iter().map(data::token).collect();
+        if !done.tokens.is_empty() {
+            document["tokens"] = done.tokens.iter().map(data::token).collect();
         }
-        if let Some(exchange) = &answer {
+        if let Some(exchange) = &done.answer {
             document["request"] = data::request(&exchange.sent, run.masker());
             document["response"] = data::response(exchange, run.masker());
         }
+        if let Some(then) = then {
+            document["then"] = then.clone();
+        }
         writeln!(out.result(), "{document}")?;
     } else {
-        told.needs(out, &tokens, &before)?;
-        if let Some(report) = &report {
+        told.needs(out, &done.tokens, &done.before)?;
+        if let Some(report) = &done.report {
             out.problems(workspace, &report.problems)?;
         }
-        if let Some(exchange) = &answer {
+        if let Some(exchange) = &done.answer {
             told.status(out, exchange)?;
         }
     }
-    if let Some(exchange) = &answer {
+    if let Some(exchange) = &done.answer {
         if let Some(file) = file.as_ref().filter(|_| !out.quiet && !out.json) {
             let words = format!("the body is in {} ({})", file.display(), body::size(exchange.size));
             out.say(&out.error_look.faint(&words))?;
         }
-        if let Some(expression) = &pick {
-            told.pick(out, expression, exchange)?;
-        } else if !out.json {
-            let pager = Pager::of(host).filter(|_| !no_pager);
-            print(out, exchange, run.masker(), &show, file.is_some(), pager.as_ref())?;
+        let shown = Shown { answer: exchange, masker: run.masker(), in_file: file.is_some() };
+        match &looking.pick {
+            Some(expression) => shown.pick(run, cell, expression, out)?,
+            None if out.json => {}
+            None => shown.print(looking, host, out)?,
         }
     }
     if !out.json {
-        told.verdict(out, report.as_ref())?;
+        told.verdict(out, done.report.as_ref())?;
         out.seed(session.seed_to_tell(run.summary()))?;
     }
-    if let Some(append) = append {
-        add(append, answer.is_some(), out)?;
-    }
-    // The answer is on its way to whoever waits for it before the disk is touched.
-    out.flush()?;
-    let cookies = Cookies { before: &cookies_before, after: &client.jar() };
-    kept::keep(&session, store, &run, Some(&cookies), out)?;
-    Ok(code)
+    Ok(())
 }
 
-/// What came of a request and of those before it.
-struct Came {
-    cell: CellId,
-    answer: Option<Exchange>,
-    report: Option<CellReport>,
-    before: Vec<CellReport>,
-    tokens: Vec<TokenReport>,
-}
-
-impl Audience for Came {
-    fn happened(&mut self, _run: &Run<'_>, event: Event) -> io::Result<()> {
-        match event {
-            Event::Cell(mut own) if own.cell == self.cell => {
-                self.answer = own.kept.take().and_then(|kept| kept.answer);
-                self.report = Some(*own);
-            }
-            Event::Cell(need) => self.before.push(*need),
-            Event::Token(got) => self.tokens.push(got),
-            Event::Began { .. } | Event::Ended(_) => {}
-        }
-        Ok(())
+/// A sequence has no request that could be sent alone.
+pub(super) fn refuse_sequence(session: &Session, cell: CellId) -> Result<(), Stop> {
+    if !session.workspace.cell(cell).plays() {
+        return Ok(());
     }
+    let name = &session.workspace.cell(cell).name;
+    let message = format!("`{name}` plays other cells and has no request of its own");
+    Err(Stop::refused_with(message, format!("`yieldtray replay {name}` plays them")))
 }
 
 /// `Name: value` of `--header`.
@@ -208,12 +184,12 @@ fn add(append: Append<'_>, answered: bool, out: &mut Out) -> Result<(), Stop> {
 /// Shows what would be sent, and sends nothing.
 fn look(
     session: &Session,
-    plan: Plan,
-    kept: Kept,
+    prelude: Prelude,
     cell: CellId,
     headers: Vec<(String, String)>,
     out: &mut Out,
 ) -> Result<u8, Stop> {
+    let Prelude { plan, kept } = prelude;
     let run = Run::new(&session.workspace, &session.engine, session.settings.clone(), plan, true);
     let mut run = run.with_tray(kept.tray).with_tokens(kept.tokens).with_headers(cell, headers).one_row().dry();
     if session.reveal {
@@ -253,47 +229,18 @@ fn look(
 }
 
 /// Environment, address and place: said first, so that who is asked something knows where it goes.
-fn introduce(out: &mut Out, session: &Session, cell: CellId) -> Result<(), Stop> {
+pub(super) fn introduce(out: &mut Out, session: &Session, cell: CellId) -> Result<(), Stop> {
+    if out.quiet || out.json {
+        return Ok(());
+    }
     let (workspace, look) = (&session.workspace, out.error_look);
     let heading = session.heading().text(look);
     let place = format!("{}:{}", workspace.shown_path(cell.source), workspace.line_of(cell));
     Ok(out.say(&format!("{heading}  {}  {}", look.faint(&place), workspace.cell(cell).name))?)
 }
 
-/// Which cells are sent: this one alone, or others first that give it what it lacks.
-fn plan(session: &mut Session, all: Plan, tray: &Tray, cell: CellId, needs: Needs, host: &Host) -> Result<Plan, Stop> {
-    if needs == Needs::Never || (needs == Needs::Ask && !host.can_ask) {
-        return Ok(Plan::new(&mut session.workspace, &[cell], false));
-    }
-    let Session { workspace, engine, settings, .. } = session;
-    let links = chain(workspace, engine, settings, tray, cell);
-    if needs == Needs::Send {
-        return Ok(if links.is_empty() { all } else { Plan::chained(workspace, &links, cell, true) });
-    }
-    if links.is_empty() || !ask::confirm(&offer(workspace, &links), true)? {
-        return Ok(Plan::new(workspace, &[cell], false));
-    }
-    Ok(Plan::chained(workspace, &links, cell, false))
-}
-
-/// What is missing, who yields it, and the question.
-fn offer(workspace: &Workspace, links: &[Link]) -> String {
-    let name = |cell: &CellId| format!("`{}`", workspace.cell(*cell).name);
-    // What the cell itself lacks comes last in the order of sending, and first to mind.
-    let reasons = links.iter().rev().map(|link| {
-        format!(
-            "{} lacks {}, which {} yields.",
-            name(&link.to),
-            yieldtray_core::problem::enumerate(&link.names),
-            name(&link.cell)
-        )
-    });
-    let order = yieldtray_core::problem::enumerate(links.iter().map(|link| &*workspace.cell(link.cell).name));
-    format!("{} Send {order} first?", reasons.collect::<Vec<_>>().join(" "))
-}
-
 /// The one cell that a place names.
-fn one(cells: &[CellId], session: &Session, place: &str) -> Result<CellId, Stop> {
+pub(super) fn one(cells: &[CellId], session: &Session, place: &str) -> Result<CellId, Stop> {
     match cells {
         [only] => Ok(*only),
         [] => Err(Stop::refused_with(
@@ -302,52 +249,8 @@ fn one(cells: &[CellId], session: &Session, place: &str) -> Result<CellId, Stop>
         )),
         several => {
             let names = several.iter().take(12).map(|cell| &*session.workspace.cell(*cell).name);
-            let hint = format!(
-                "name one: `{place}#NAME` with {}; `replay` sends them all",
-                yieldtray_core::problem::enumerate(names)
-            );
+            let hint = format!("name one: `{place}#NAME` with {}; `replay` sends them all", enumerate(names));
             Err(Stop::refused_with(format!("`{place}` holds {} requests", several.len()), hint))
         }
     }
-}
-
-/// What goes to standard output: the parts that are asked for, else the body.
-fn print(
-    out: &mut Out,
-    answer: &Exchange,
-    masker: &Masker,
-    show: &[Part],
-    kept: bool,
-    pager: Option<&Pager>,
-) -> Result<(), Stop> {
-    let (look, terminal, width) = (out.look, out.terminal, out.width);
-    let wants = |part: Part| show.contains(&part) || show.contains(&Part::All);
-    let body = wants(Part::Body) || (show.is_empty() && !kept);
-    if show.is_empty() && !terminal {
-        if body {
-            body::for_a_program(out.result(), answer, masker)?;
-        }
-        return Ok(out.flush()?);
-    }
-    let mut page = Vec::new();
-    if wants(Part::Sent) {
-        exchange::sent(&mut page, answer, masker, look)?;
-    }
-    if wants(Part::Timeline) {
-        exchange::timeline(&mut page, answer, masker, look, width)?;
-    }
-    if wants(Part::Cookies) {
-        exchange::cookies(&mut page, answer, look)?;
-    }
-    if wants(Part::Head) {
-        exchange::head(&mut page, answer, masker, look)?;
-    }
-    if body {
-        body::for_a_person(&mut page, answer, masker, look)?;
-    }
-    out.flush()?;
-    if !pager.map_or(Ok(false), |pager| pager.show(&page))? {
-        out.result().write_all(&page)?;
-    }
-    Ok(out.flush()?)
 }

@@ -15,7 +15,7 @@ use yieldtray_store::Kept;
 pub(crate) fn tray(common: &Common, args: Tray, host: &Host, out: &mut Out) -> Result<u8, Stop> {
     let session = Session::open(common, host, out, &[])?;
     let environment = kept::environment(&session.settings).to_owned();
-    let mut store = kept::open(&session)?;
+    let mut store = kept::open_or_set_aside(&session, out)?;
     let rows = store.as_ref().map(|store| store.kept(&environment)).transpose()?.unwrap_or_default();
     match args.action {
         None => show(&session, &rows, out),

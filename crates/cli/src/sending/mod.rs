@@ -2,6 +2,7 @@
 
 mod interrupt;
 mod senders;
+pub(crate) mod single;
 mod work;
 
 use crate::ask;
@@ -14,9 +15,12 @@ use std::cell::RefCell;
 use std::io;
 use std::path::{Path, PathBuf};
 use std::rc::Rc;
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 use work::{Work, Worked};
-use yieldtray_core::replay::{Event, Next, Run};
+use yieldtray_core::log::fill_in;
+use yieldtray_core::replay::{Event, Next, Ready, Run};
+use yieldtray_core::request::Prepared;
 use yieldtray_core::workspace::CellId;
 
 /// Where bodies are written, beside what `% save` says.
@@ -29,6 +33,8 @@ pub(crate) struct Saving<'s> {
     pub(crate) bar: bool,
     /// The files that were saved, relative to the workspace's folder.
     pub(crate) saved: RefCell<Vec<PathBuf>>,
+    /// A request that goes out instead of that of a cell, with the secrets of that one where it is masked.
+    pub(crate) instead: Option<(CellId, Prepared)>,
 }
 
 /// Who listens to a run.
@@ -76,7 +82,10 @@ pub(crate) fn drive(
         loop {
             while under_way.len() < jobs && question.is_none() {
                 let work = match run.next() {
-                    Some(Next::Send(ready)) => {
+                    Some(Next::Send(mut ready)) => {
+                        if let Some((_, then)) = saving.instead.as_ref().filter(|(cell, _)| *cell == ready.cell) {
+                            ready.prepared = Arc::new(exactly(then, &ready, run)?);
+                        }
                         let client = senders.of(&ready);
                         if saving.bar && work::saves(&ready, saving) {
                             tell(run, audience)?;
@@ -149,6 +158,17 @@ pub(crate) fn drive(
             }
         }
         Ok(())
+    })
+}
+
+/// The request as it was sent then.
+fn exactly(then: &Prepared, now: &Ready<'_>, run: &Run<'_>) -> Result<Prepared, Stop> {
+    // A request of no file has no other to take secrets from.
+    let stands = run.workspace().find_loaded(&run.workspace().shown_path(now.cell.source)).is_some();
+    let now = stands.then_some(&*now.prepared);
+    fill_in(then.clone(), now, run.masker()).map_err(|why| {
+        let hint = "without `--exactly` the request is made from its file as it is now";
+        Stop::refused_with(format!("this cannot be sent as it was: {why}"), hint)
     })
 }
 

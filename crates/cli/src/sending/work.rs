@@ -100,7 +100,15 @@ async fn save(client: &Client, ready: &Ready<'_>, saving: &Saving<'_>) -> Result
     }
     let hold = ready.reads_body() || out.is_none_or(|(.., hold)| *hold);
     Ok(match client.send_to(&ready.prepared, &mut download, hold).await {
-        Ok(exchange) => download.finish().map(|()| exchange).map_err(not_saved),
+        Ok(exchange) => {
+            let through = download.finish().map_err(not_saved);
+            through.map(|through| match through.small {
+                _ if exchange.holds_body() => exchange,
+                // Nobody reads it but the log.
+                Some(body) if !hold => Exchange { body: body.into(), ..exchange },
+                _ => Exchange { digest: Some(through.digest), ..exchange },
+            })
+        }
         Err(failure) => Err(failure),
     })
 }

@@ -1,13 +1,17 @@
 //! Everything a person or a program reads from the tool. Standard output carries the result, standard
 //! error what is said about it.
 
+pub(crate) mod answer;
 pub(crate) mod body;
 pub(crate) mod cell;
+pub(crate) mod comparison;
 pub(crate) mod data;
 pub(crate) mod exchange;
 pub(crate) mod graph;
+pub(crate) mod log;
 pub(crate) mod look;
 pub(crate) mod pager;
+pub(crate) mod plot;
 pub(crate) mod problems;
 pub(crate) mod progress;
 pub(crate) mod proof;

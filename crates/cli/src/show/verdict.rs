@@ -5,17 +5,13 @@ use super::look::Look;
 use super::safe::safe_line;
 use super::{Out, exchange, table};
 use crate::failure::Stop;
-use std::io::Write;
 use yieldtray_core::replay::{CellReport, Outcome, Run, TokenReport};
 use yieldtray_core::response::Exchange;
-use yieldtray_core::workspace::CellId;
 
 /// Says it.
 pub(crate) struct Told<'r, 'w> {
     /// The run, when it is over.
     pub(crate) run: &'r Run<'w>,
-    /// The cell it was for.
-    pub(crate) cell: CellId,
     /// Environment and address.
     pub(crate) heading: Heading,
     /// Colours of standard error.
@@ -60,22 +56,6 @@ impl Told<'_, '_> {
             out.say(&self.look.odd(&safe_line(&masker.mask(&exchange::hop_words(hop)))))?;
         }
         Ok(out.say(&exchange::status_line(answer, masker, self.look))?)
-    }
-
-    /// One expression of the answer, alone.
-    pub(crate) fn pick(&self, out: &mut Out, expression: &str, exchange: &Exchange) -> Result<(), Stop> {
-        // No expression starts with `$`, and every JSONPath does.
-        let path = expression.starts_with('$').then(|| format!("path(body, {})", quoted(expression)));
-        let value = self.run.pick(self.cell, path.as_deref().unwrap_or(expression), exchange);
-        let value = value.map_err(|message| {
-            let message = self.run.masker().mask(&message).into_owned();
-            Stop::refused(format!("`--pick {expression}` has no value: {message}"))
-        })?;
-        let text = value.as_text().map_or_else(|| value.show(), str::to_owned);
-        let text = self.run.masker().mask(&text).into_owned();
-        let text = if out.terminal { crate::show::safe::safe(&text).into_owned() } else { text };
-        writeln!(out.result(), "{text}")?;
-        Ok(())
     }
 
     /// Checks and yields, or why nothing was sent or answered.
@@ -126,9 +106,4 @@ impl Told<'_, '_> {
         }
         Ok(())
     }
-}
-
-/// A text as a literal of an expression.
-fn quoted(text: &str) -> String {
-    serde_json::Value::from(text).to_string()
 }

@@ -57,10 +57,10 @@ impl MadeUp {
     }
 
     /// Begins the values of a subject. They depend on the seed and on its words and numbers alone, and not on
-    /// what was made up before for others.
-    pub(crate) fn begin<'a>(&self, words: impl Iterator<Item = &'a [u8]>, numbers: &[usize]) {
+    /// what was made up before for others. `seed` takes the place of the source's own.
+    pub(crate) fn begin<'a>(&self, seed: Option<u64>, words: impl Iterator<Item = &'a [u8]>, numbers: &[usize]) {
         // FNV-1a: the same on every machine and in every version, which a library's hasher does not promise.
-        let mut hash = 0xcbf2_9ce4_8422_2325 ^ self.0.seed;
+        let mut hash = 0xcbf2_9ce4_8422_2325 ^ seed.unwrap_or(self.0.seed);
         let mut take = |byte: u8| hash = (hash ^ u64::from(byte)).wrapping_mul(0x0100_0000_01b3);
         for word in words {
             word.iter().copied().for_each(&mut take);
@@ -104,6 +104,11 @@ impl MadeUp {
         }
         given.insert(value.clone());
         value
+    }
+
+    /// The seed, whether or not anything was drawn from it.
+    pub fn seed(&self) -> u64 {
+        self.0.seed
     }
 
     /// The seed, if any random value was drawn from it.

@@ -141,7 +141,8 @@ impl<'w> Run<'w> {
         let path = self.workspace.source(cell.source).path.components();
         let name = std::iter::once(self.workspace.cell(*cell).name.as_bytes());
         let words = path.map(|part| part.as_os_str().as_encoded_bytes()).chain(name);
-        self.engine.made_up().begin(words, &[*round, row, played.map_or(0, |played| played.time)]);
+        let seed = self.recalled.as_ref().and_then(|seeds| seeds(*cell, self.row_number()));
+        self.engine.made_up().begin(seed, words, &[*round, row, played.map_or(0, |played| played.time)]);
     }
 
     /// Whether a step, or the request for it, has mistakes, or needs a cell that did not pass.

@@ -21,6 +21,13 @@ pub(super) struct Use<'w> {
     pub(super) purpose: Purpose<'w>,
 }
 
+impl Use<'_> {
+    /// Whether it judges.
+    pub(super) fn is_check(&self) -> bool {
+        matches!(self.purpose, Purpose::Check { .. })
+    }
+}
+
 /// What is done with a value taken from an answer.
 #[derive(Clone, Copy, Debug)]
 pub(super) enum Purpose<'w> {

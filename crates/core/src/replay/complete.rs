@@ -7,6 +7,7 @@ use super::judge::{Judge, Judgement};
 use super::order::Told;
 use super::ready::Ready;
 use super::run::Fate;
+use crate::log::digest;
 use crate::problem::Problem;
 use crate::request::Prepared;
 use crate::response::{Exchange, Failure, ResponseNames, advice};
@@ -22,14 +23,25 @@ impl<'w> Run<'w> {
         self.enter(ready.lane);
         self.lane.current = ready.step;
         self.come_back();
-        self.summary.requests += 1;
+        self.summary.requests += usize::from(self.recalled.is_none());
         match catch_unwind(AssertUnwindSafe(|| self.take(ready, answer))) {
             Ok(()) => self.exit(),
             Err(why) => self.crashed(why),
         }
     }
 
-    /// The same, in the entered lane.
+    /// Takes note that a request is not sent after all, and why.
+    pub fn skip(&mut self, ready: Box<Ready<'w>>, reason: &str) {
+        self.enter(ready.lane);
+        self.lane.current = ready.step;
+        self.come_back();
+        let Ready { cell, remarks, .. } = *ready;
+        let report = self.report(cell, Outcome::Skipped(reason.to_owned()), remarks);
+        self.finish(report);
+        self.exit();
+    }
+
+    /// What [`Self::complete`] does in the entered lane.
     fn take(&mut self, mut ready: Box<Ready<'w>>, answer: Result<Exchange, Failure>) {
         // What was waited for counts as a check; what never came is judged, and told, as one.
         let (mut tries, mut came, mut awaited) = (1, 0, None);
@@ -40,7 +52,7 @@ impl<'w> Run<'w> {
             };
             wait.tries += 1;
             wait.waited += took + wait.every;
-            if !holds && wait.waited <= wait.within && !self.summary.interrupted {
+            if !holds && wait.waited <= wait.within && !self.summary.interrupted && self.recalled.is_none() {
                 return self.send_again(ready, wait);
             }
             tries = wait.tries;
@@ -68,7 +80,13 @@ impl<'w> Run<'w> {
                 report.elapsed = exchange.timings.total;
                 report.size = exchange.size;
                 self.learn_cookies(exchange);
-                let judgement = self.judge(cell, step, &mut memo, &uses, exchange);
+                let mut judgement = self.judge(cell, step, &mut memo, &uses, exchange);
+                if self.recalled.is_some() && !judgement.failures.is_empty() {
+                    let checks: Vec<Use<'w>> = uses.iter().filter(|step| step.is_check()).cloned().collect();
+                    let other = exchange.with_other_masks();
+                    let others = self.judge(cell, step, &mut memo, &checks, &other).failures;
+                    judgement.leave_masked_out(&others);
+                }
                 report.checks = came + judgement.checks;
                 let failed_yields = judgement.yields.iter().filter(|taken| taken.value.is_err()).count();
                 self.summary.failed_yields += failed_yields;
@@ -115,7 +133,9 @@ impl<'w> Run<'w> {
             return;
         };
         let mut answer = answer.ok();
-        if let Some(exchange) = answer.as_mut().filter(|exchange| exchange.size > limit) {
+        if let Some(exchange) = answer.as_mut().filter(|exchange| exchange.size > limit && exchange.holds_body()) {
+            // Let go, it can still be told from another.
+            exchange.digest = Some(digest(&exchange.body));
             exchange.body = Bytes::new();
         }
         let sent = answer.as_ref().map_or(prepared, |exchange| Arc::clone(&exchange.sent));

@@ -54,11 +54,7 @@ impl Difference {
         }
         // Masked first: a line that is cut must not leave half a secret.
         let (ours, theirs) = (masker.mask(&ours), masker.mask(&theirs));
-        let lines = if ours.contains('\n') || theirs.contains('\n') {
-            by_lines(&first_lines(&ours), &first_lines(&theirs))
-        } else {
-            by_characters(&ours, &theirs)
-        };
+        let lines = different_lines(&ours, &theirs);
         let mask = |text: &str| masker.mask(text).into_owned();
         Some(Self { left: mask(&left.0), right: mask(&right.0), lines })
     }
@@ -85,8 +81,22 @@ fn text(value: &Value) -> Option<String> {
     Some(lines.collect::<Vec<_>>().join("\n"))
 }
 
-fn first_lines(text: &str) -> Vec<&str> {
-    text.lines().take(MOST_COMPARED).collect()
+/// The lines in which two texts differ, with some around them; of two long lines the pieces where they part.
+pub(crate) fn different_lines(left: &str, right: &str) -> Vec<DifferentLine> {
+    if !left.contains('\n') && !right.contains('\n') {
+        return by_characters(left, right);
+    }
+    // What both begin with is passed over first, so that a difference far down is found too.
+    let alike = left.lines().zip(right.lines()).take_while(|(ours, theirs)| ours == theirs).count();
+    let skipped = alike.saturating_sub(AROUND);
+    let rest = |text| str::lines(text).skip(skipped).take(MOST_COMPARED).collect::<Vec<_>>();
+    let mut lines = by_lines(&rest(left), &rest(right));
+    match lines.first_mut() {
+        Some(DifferentLine::Alike(number)) => *number += skipped,
+        _ if skipped > 0 => lines.insert(0, DifferentLine::Alike(skipped)),
+        _ => {}
+    }
+    lines
 }
 
 fn by_lines(left: &[&str], right: &[&str]) -> Vec<DifferentLine> {

@@ -1,4 +1,4 @@
-use super::difference::Difference;
+use super::difference::{Difference, DifferentLine};
 use crate::problem::{Problem, SourceId};
 use crate::prove::Proof;
 use crate::request::Prepared;
@@ -192,6 +192,24 @@ pub struct CheckFailure {
     pub notes: Vec<String>,
     /// The words after `else`.
     pub hint: Option<String>,
+}
+
+impl CheckFailure {
+    /// Whether another one is of the same check and for the same reason.
+    pub(super) fn is_alike(&self, other: &Self) -> bool {
+        let own = (self.source, self.span, &self.parts, &self.difference, &self.notes);
+        own == (other.source, other.span, &other.parts, &other.difference, &other.notes)
+    }
+
+    /// Whether `text` stands in its explanation.
+    pub(super) fn tells(&self, text: &str) -> bool {
+        let parts = self.parts.iter().map(|(_, value)| value.as_ref().unwrap_or_else(|error| error).as_str());
+        let lines = self.difference.iter().flat_map(|difference| &difference.lines).filter_map(|line| match line {
+            DifferentLine::Both(text) | DifferentLine::Left(text) | DifferentLine::Right(text) => Some(text.as_str()),
+            DifferentLine::Alike(_) | DifferentLine::More(_) => None,
+        });
+        parts.chain(lines).chain(self.notes.iter().map(String::as_str)).any(|told| told.contains(text))
+    }
 }
 
 /// A value taken out of an answer, or why it was not.

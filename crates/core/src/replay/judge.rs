@@ -38,6 +38,22 @@ pub(super) struct Judgement {
     pub(super) remarks: Vec<Problem>,
 }
 
+impl Judgement {
+    /// Leaves checks out that failed on an answer of the log and read a secret: there it is masked, so they
+    /// cannot hold. `others` are the failures of an answer that is the same but for what stands in place of
+    /// secrets.
+    pub(super) fn leave_masked_out(&mut self, others: &[CheckFailure]) {
+        let is_alike = |failure: &CheckFailure| others.iter().any(|other| other.is_alike(failure));
+        let masked = self.failures.extract_if(.., |failure| failure.tells(MASK) || !is_alike(failure));
+        let masked: Vec<CheckFailure> = masked.collect();
+        self.checks -= masked.len();
+        self.remarks.extend(masked.into_iter().map(|failure| {
+            let message = "this check reads a secret, which the log masks: it is not judged";
+            Problem::remark(Code::NotJudged, failure.span, message).in_source(failure.source)
+        }));
+    }
+}
+
 impl Judge<'_> {
     pub(super) fn judge(&mut self, uses: &[Use<'_>], names: &mut ResponseNames<'_>) -> Judgement {
         let mut judgement = Judgement::default();

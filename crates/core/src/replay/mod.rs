@@ -36,6 +36,7 @@ mod plan_tests;
 mod tests;
 
 pub use chain::{Link, chain};
+pub(crate) use difference::different_lines;
 pub use difference::{Difference, DifferentLine};
 pub use event::{CellReport, CheckFailure, Event, Kept, Outcome, Summary, TokenReport, YieldReport};
 pub(crate) use examine::{examine_own, examine_preamble};

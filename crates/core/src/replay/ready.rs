@@ -20,6 +20,8 @@ pub struct Ready<'w> {
     pub prepared: Arc<Prepared>,
     /// The cell it was made from.
     pub cell: CellId,
+    /// The row it is for, from 1.
+    pub row: Option<usize>,
     /// When it was sent, after the run began: for whoever sends it to say.
     pub began: Duration,
     /// Where the answer's body goes, relative to the root.
@@ -118,6 +120,7 @@ impl<'w> Run<'w> {
                 Ok(Box::new(Ready {
                     prepared,
                     cell,
+                    row: self.row_number(),
                     began: Duration::ZERO,
                     save,
                     lane,

@@ -74,6 +74,8 @@ pub struct Run<'w> {
     pub(super) headers: Option<(CellId, Vec<(String, String)>)>,
     /// Whether nothing is sent at all.
     pub(super) dry: bool,
+    /// The seed of the answer that is judged again, by cell and row; then nothing is sent, and nothing waited for.
+    pub(super) recalled: Option<Box<Seeds<'w>>>,
     /// Whether the reports keep what was sent and came back, and the largest body they do.
     pub(crate) keeps: Option<u64>,
     /// Whether altered answers are judged too.
@@ -85,6 +87,9 @@ pub struct Run<'w> {
     pub(super) summary: Summary,
     ended: bool,
 }
+
+/// The seed of an answer from before.
+pub(super) type Seeds<'w> = dyn Fn(CellId, Option<usize>) -> Option<u64> + 'w;
 
 /// How a cell came out, for those that need it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -173,6 +178,7 @@ impl<'w> Run<'w> {
             dropped: Vec::new(),
             headers: None,
             dry: false,
+            recalled: None,
             keeps: None,
             proves: false,
             spent: None,
@@ -222,6 +228,14 @@ impl<'w> Run<'w> {
     pub fn dry(mut self) -> Self {
         self.dry = true;
         self
+    }
+
+    /// The run as one that judges answers from before: nothing is sent, and no token is got. What was made up
+    /// then is made up again from the seed that `seeds` gives for a cell and its row.
+    #[must_use]
+    pub fn recalling(mut self, seeds: impl Fn(CellId, Option<usize>) -> Option<u64> + 'w) -> Self {
+        self.recalled = Some(Box::new(seeds));
+        self.dry()
     }
 
     /// The run as one whose reports keep what was sent and came back; a larger body than this, in bytes, is

@@ -333,7 +333,7 @@ impl<'k> Entry<'k> {
 }
 
 /// Milliseconds as a length of time; nonsense from a file as none.
-pub(super) fn duration(millis: f64) -> Duration {
+pub(crate) fn duration(millis: f64) -> Duration {
     Duration::try_from_secs_f64(millis / 1e3).unwrap_or_default()
 }
 

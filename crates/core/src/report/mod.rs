@@ -12,13 +12,14 @@ mod html;
 mod join;
 mod json;
 mod junit;
-mod record;
+pub(crate) mod record;
 mod saved;
 mod tap;
 
 #[cfg(test)]
 mod tests;
 
+pub(crate) use entry::duration;
 pub use entry::{Entry, Failed, Noted, Taken, Verdict, millis};
 pub use join::join;
 pub use record::{LARGEST_BODY, Phases, Request, Response, header_value};

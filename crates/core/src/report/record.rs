@@ -128,24 +128,6 @@ impl<'k> Response<'k> {
                 Nature::Binary(..) => body_base64 = Some(STANDARD.encode(masker.mask_bytes(&exchange.body))),
             }
         }
-        let hop = |hop: &crate::response::Hop| Hop {
-            kind: match hop.kind {
-                HopKind::Redirect => "redirect",
-                HopKind::Challenge => "challenge",
-            }
-            .to_owned(),
-            status: hop.status,
-            method: hop.method.clone(),
-            url: masker.mask(&hop.url).into_owned(),
-            location: masker.mask(&hop.location).into_owned(),
-            timings_ms: Phases::of(&hop.timings),
-        };
-        let cookie = |note: &crate::response::CookieNote| Cookie {
-            name: note.name.clone(),
-            host: note.host.clone(),
-            fate: note.fate.as_str().to_owned(),
-            words: note.words.clone(),
-        };
         Self {
             status: exchange.status,
             reason: masker.mask(&exchange.reason),
@@ -154,8 +136,8 @@ impl<'k> Response<'k> {
             size: exchange.size,
             elapsed_ms: millis(exchange.timings.total),
             timings_ms: Phases::of(&exchange.timings),
-            hops: exchange.hops.iter().map(hop).collect(),
-            cookies: exchange.cookies.iter().map(cookie).collect(),
+            hops: exchange.hops.iter().map(|hop| Hop::of(hop, masker)).collect(),
+            cookies: exchange.cookies.iter().map(Cookie::of).collect(),
             proxy: exchange.proxy.clone(),
             body,
             body_base64,
@@ -174,8 +156,79 @@ impl<'k> Response<'k> {
     }
 }
 
+impl Request<'_> {
+    /// The same, borrowing nothing.
+    pub(crate) fn into_owned(self) -> Request<'static> {
+        Request {
+            method: owned(self.method),
+            url: owned(self.url),
+            headers: owned_fields(self.headers),
+            body: self.body.map(owned),
+        }
+    }
+}
+
+impl Response<'_> {
+    /// The same, borrowing nothing.
+    pub(crate) fn into_owned(self) -> Response<'static> {
+        let Self { status, size, elapsed_ms, timings_ms, hops, cookies, proxy, body_base64, .. } = self;
+        Response {
+            status,
+            reason: owned(self.reason),
+            version: owned(self.version),
+            headers: owned_fields(self.headers),
+            size,
+            elapsed_ms,
+            timings_ms,
+            hops,
+            cookies,
+            proxy,
+            body: self.body.map(owned),
+            body_base64,
+        }
+    }
+}
+
+fn owned(text: Cow<'_, str>) -> Cow<'static, str> {
+    Cow::Owned(text.into_owned())
+}
+
+fn owned_fields(fields: Vec<(Cow<'_, str>, Cow<'_, str>)>) -> Vec<(Cow<'static, str>, Cow<'static, str>)> {
+    fields.into_iter().map(|(name, value)| (owned(name), owned(value))).collect()
+}
+
+impl Hop {
+    /// The hop as it may be written down.
+    pub(crate) fn of(hop: &crate::response::Hop, masker: &Masker) -> Self {
+        Self {
+            kind: match hop.kind {
+                HopKind::Redirect => "redirect",
+                HopKind::Challenge => "challenge",
+            }
+            .to_owned(),
+            status: hop.status,
+            method: hop.method.clone(),
+            url: masker.mask(&hop.url).into_owned(),
+            location: masker.mask(&hop.location).into_owned(),
+            timings_ms: Phases::of(&hop.timings),
+        }
+    }
+}
+
+impl Cookie {
+    /// The note as it may be written down.
+    pub(crate) fn of(note: &crate::response::CookieNote) -> Self {
+        Self {
+            name: note.name.clone(),
+            host: note.host.clone(),
+            fate: note.fate.as_str().to_owned(),
+            words: note.words.clone(),
+        }
+    }
+}
+
 impl Phases {
-    fn of(timings: &Timings) -> Self {
+    pub(crate) fn of(timings: &Timings) -> Self {
         Self {
             began: millis(timings.began),
             lookup: timings.lookup.map(millis),
@@ -208,6 +261,14 @@ fn masked_value<'v>(name: &str, value: Cow<'v, str>, masker: &Masker) -> Cow<'v,
     if masker.reveals() || !is_secret_header(name) {
         return masker.mask_cow(value);
     }
+    if name.eq_ignore_ascii_case("set-cookie") {
+        // Its name, and where and how long it holds, are no secrets.
+        let (pair, attributes) = value.split_at(value.find(';').unwrap_or(value.len()));
+        return Cow::Owned(masked_cookie(pair) + &masker.mask(attributes));
+    }
+    if name.eq_ignore_ascii_case("cookie") {
+        return Cow::Owned(value.split("; ").map(masked_cookie).collect::<Vec<_>>().join("; "));
+    }
     match value.split_once(' ') {
         // The scheme is no secret, and tells what was sent.
         Some((scheme, _)) if name.to_ascii_lowercase().ends_with("authorization") => {
@@ -215,4 +276,9 @@ fn masked_value<'v>(name: &str, value: Cow<'v, str>, masker: &Masker) -> Cow<'v,
         }
         _ => Cow::Borrowed(MASK),
     }
+}
+
+/// `name=value` of a cookie without the value.
+fn masked_cookie(pair: &str) -> String {
+    pair.split_once('=').map_or_else(|| MASK.to_owned(), |(name, _)| format!("{name}={MASK}"))
 }

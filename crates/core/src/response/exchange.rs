@@ -1,5 +1,6 @@
 use super::charset;
 use crate::request::Prepared;
+use crate::secret::MASK;
 use bytes::Bytes;
 use std::sync::Arc;
 use std::time::Duration;
@@ -23,6 +24,8 @@ pub struct Exchange {
     pub body: Bytes,
     /// How many bytes the body has, held or not.
     pub size: u64,
+    /// The BLAKE3 digest, in hexadecimal digits, of a body that was passed on or let go, where somebody made it.
+    pub digest: Option<String>,
     /// How long what took, of the last hop.
     pub timings: Timings,
     /// The proxy the last hop went through, without credentials.
@@ -66,6 +69,12 @@ impl CookieFate {
             CookieFate::Ended => "ended",
             CookieFate::Refused => "refused",
         }
+    }
+
+    /// The fate of that word; `Refused` for none of them.
+    pub(crate) fn of(word: &str) -> Self {
+        let all = [CookieFate::Sent, CookieFate::Set, CookieFate::Ended];
+        all.into_iter().find(|fate| fate.as_str() == word).unwrap_or(CookieFate::Refused)
     }
 }
 
@@ -115,6 +124,25 @@ pub struct Timings {
 }
 
 impl Exchange {
+    /// The same with another text wherever a secret is masked, to see what depends on it.
+    pub(crate) fn with_other_masks(&self) -> Self {
+        const OTHER: &[u8] = b"[another secret, of another length]";
+        let replaced = |bytes: &[u8]| {
+            let (mut replaced, mut at) = (Vec::with_capacity(bytes.len()), 0);
+            for found in memchr::memmem::find_iter(bytes, MASK) {
+                replaced.extend_from_slice(&bytes[at..found]);
+                replaced.extend_from_slice(OTHER);
+                at = found + MASK.len();
+            }
+            replaced.extend_from_slice(&bytes[at..]);
+            replaced
+        };
+        let headers = self.headers.iter().map(|(name, value)| (name.clone(), replaced(value))).collect();
+        let body: Bytes = replaced(&self.body).into();
+        let size = self.size - self.body.len() as u64 + body.len() as u64;
+        Self { headers, body, size, ..self.clone() }
+    }
+
     /// Whether the whole body is held.
     pub fn holds_body(&self) -> bool {
         self.body.len() as u64 == self.size

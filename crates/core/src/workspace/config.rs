@@ -2,6 +2,7 @@
 //! by key, so both become one [`Config`] in which each entry knows its place.
 
 use super::given::{Entry, Outside};
+use super::log_settings::LogSettings;
 use super::profile::Profile;
 use super::send_settings::SendSettings;
 use super::{config_reader, own_functions};
@@ -30,6 +31,8 @@ pub struct Config {
     pub functions: Vec<OwnFunction>,
     /// How requests go out in every environment.
     pub send: SendSettings,
+    /// What is kept of past exchanges.
+    pub log: LogSettings,
     /// Ways to get tokens (RFC 6749).
     pub profiles: Vec<Profile>,
 }
@@ -187,6 +190,7 @@ impl Config {
         self.functions.retain(|shared| !private.functions.iter().any(|own| own.name == shared.name));
         self.functions.extend(private.functions);
         self.send = private.send.over(&self.send);
+        self.log = private.log.over(self.log);
         for own in private.profiles {
             match self.profiles.iter_mut().find(|shared| shared.name == own.name) {
                 None => self.profiles.push(own),

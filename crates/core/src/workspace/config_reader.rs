@@ -42,7 +42,7 @@ pub(super) struct Keys {
 
 const ROOT: Keys = Keys {
     table: "the configuration",
-    known: &["workspace", "values", "environments", "functions", "send", "oauth2"],
+    known: &["workspace", "values", "environments", "functions", "send", "log", "oauth2"],
     later: &["lint"],
 };
 const WORKSPACE: Keys = Keys { table: "`[workspace]`", known: &["requests", "environment"], later: &[] };
@@ -76,6 +76,7 @@ impl Reader<'_> {
                     config.functions = table.iter().filter_map(|(name, held)| self.function(name, held)).collect();
                 }
                 ("send", Some(table)) => config.send = self.send_settings(table),
+                ("log", Some(table)) => config.log = self.log_settings(table),
                 ("oauth2", Some(table)) => {
                     for (name, held) in table {
                         let Some(table) = self.expect_table(name, held) else { continue };

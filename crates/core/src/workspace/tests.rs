@@ -149,7 +149,7 @@ fn the_configuration_and_its_mistakes() {
             "[lint]\nquiet = true\n",
             Code::NotCarriedOut,
             "lint",
-            "this version knows `workspace`, `values`, `environments`, `functions`, `send` and `oauth2`",
+            "this version knows `workspace`, `values`, `environments`, `functions`, `send`, `log` and `oauth2`",
         ),
         (
             "[send]\ntimeout = '1x'\n",

@@ -1,0 +1,86 @@
+//! A past request, sent once more.
+
+use super::compare::{Side, comparing};
+use super::show::cell_of;
+use super::{one, opened};
+use crate::args::{Common, LogAgain, Needs};
+use crate::commands::send::{self, Showing};
+use crate::failure::Stop;
+use crate::guard::guard;
+use crate::host::Host;
+use crate::sending::single::{How, Prelude, carry_out};
+use crate::session::Session;
+use crate::show::Out;
+use crate::show::comparison;
+use yieldtray_core::log::compare;
+
+/// Sends it, shows the answer, and says what differs from then.
+pub(super) fn again(common: &Common, args: LogAgain, host: &Host, out: &mut Out) -> Result<u8, Stop> {
+    let LogAgain { number, exactly, looking, comparing: options, yes } = args;
+    let how = comparing(&options)?;
+    let (listed, past) = {
+        let session = Session::open_any(common, host, out, &[])?;
+        one(&opened(&session, out)?, Some(number))?
+    };
+    // It goes where it went then, unless somebody says otherwise.
+    let mut common = common.clone();
+    if common.env.is_empty() && !listed.summary.environment.is_empty() {
+        common.env.push(listed.summary.environment.clone());
+    }
+    if exactly && common.seed.is_none() {
+        // Checks expect what was made up then.
+        common.seed = Some(past.seed);
+    }
+    let mut session = Session::open(&common, host, out, &[])?;
+    let found = cell_of(&mut session, &past.entry);
+    let (cell, exactly) = match found {
+        Some(cell) => (cell, exactly),
+        None if exactly || !past.entry.file.ends_with(".http") => {
+            // It stands in no file: as it was sent then is the only way.
+            let method = past.entry.method.as_deref().unwrap_or("GET");
+            (session.take_text("the log", format!("{method} http://log/"))?, true)
+        }
+        None => {
+            let message = format!("`{}` has no cell `{}` any more", past.entry.file, past.entry.name);
+            return Err(Stop::refused_with(message, "`--exactly` sends the request as it was"));
+        }
+    };
+    send::refuse_sequence(&session, cell)?;
+    let instead = match exactly {
+        true if past.was_redirected() => {
+            let message = format!("exchange {number} was redirected, and the log has only the last request of it");
+            return Err(Stop::refused_with(
+                message,
+                "without `--exactly` the request is made from its file as it is now",
+            ));
+        }
+        true => Some(past.prepared().ok_or_else(|| Stop::refused("the log does not tell this request"))?),
+        false => None,
+    };
+    send::introduce(out, &session, cell)?;
+    let prelude = Prelude::of(&mut session, cell, Needs::Ask, host, out)?;
+    let mut changing = prelude.plan.changing(&session.workspace);
+    // Its file may have another method for it now.
+    let then = instead.as_ref().map(|request| (cell, request.method.clone()));
+    changing.extend(then.filter(|own| changes_things(&own.1) && !changing.contains(own)));
+    guard(&session, &changing, yes, host)?;
+    let done = carry_out(&session, prelude, cell, How { instead, ..How::default() }, false)?;
+    let now = done.past().and_then(|past| past.exchange());
+    let differences = past.exchange().zip(now).map(|(then, now)| compare(&then, &now, &how));
+    let then = Side::of(&listed);
+    let data = differences.as_ref().filter(|_| out.json).map(|found| comparison::from_then_data(&then, found));
+    let showing = Showing { looking: &looking, file: None, then: data };
+    send::show(&session, cell, &done, &showing, host, out)?;
+    if let Some(found) = differences.as_ref().filter(|_| !out.json) {
+        for line in comparison::from_then(&then, found, out.error_look, out.width) {
+            out.say(&line)?;
+        }
+    }
+    out.flush()?;
+    Ok(done.keep(out)?.0)
+}
+
+/// Whether a method is one that changes things (RFC 9110 9.2.1).
+fn changes_things(method: &str) -> bool {
+    !["GET", "HEAD", "OPTIONS", "TRACE"].contains(&method)
+}

@@ -1,0 +1,164 @@
+//! Two answers, side by side: two of the log, one and the one before it, or those of two environments.
+
+use super::{one, opened};
+use crate::args::{Common, Comparing as Options, LogCompare, Looking, Needs};
+use crate::commands::send::{self, Showing};
+use crate::failure::Stop;
+use crate::guard::guard;
+use crate::host::Host;
+use crate::kept;
+use crate::sending::single::{How, Prelude, carry_out};
+use crate::session::{Session, places};
+use crate::show::{Out, comparison};
+use std::io::Write;
+use std::time::Duration;
+use yieldtray_core::log::{Comparing, Ignore, Past};
+use yieldtray_core::response::Exchange;
+use yieldtray_store::log::Listed;
+
+/// What one side of a comparison is.
+#[derive(Clone, Debug)]
+pub(crate) struct Side {
+    /// Its number in the log, if it is there.
+    pub(crate) number: Option<i64>,
+    /// The environment; empty for none.
+    pub(crate) environment: String,
+    /// When it was sent, in milliseconds since 1970.
+    pub(crate) at: i64,
+    /// The cell's name.
+    pub(crate) name: String,
+    /// The method.
+    pub(crate) method: String,
+    /// The address.
+    pub(crate) url: String,
+    /// The status; none where there was no answer.
+    pub(crate) status: Option<u16>,
+    /// How long it took.
+    pub(crate) elapsed: Duration,
+}
+
+impl Side {
+    /// One of the log.
+    pub(super) fn of(listed: &Listed) -> Self {
+        let own = &listed.summary;
+        Self {
+            number: Some(listed.number),
+            environment: own.environment.clone(),
+            at: own.at,
+            name: own.name.clone(),
+            method: own.method.clone(),
+            url: own.url.clone(),
+            status: own.status,
+            elapsed: Duration::from_micros(u64::try_from(own.micros).unwrap_or_default()),
+        }
+    }
+}
+
+/// How to compare, as the options say.
+pub(super) fn comparing(options: &Options) -> Result<Comparing, Stop> {
+    let ignore = options.ignore.iter().map(|text| {
+        Ignore::parse(text).map_err(|why| {
+            let hint = "write a part as in `--ignore headers.x-lane` or `--ignore 'body.lots[*].weighed_at'`";
+            Stop::refused_with(format!("`--ignore {text}` names no part of an answer: {why}"), hint)
+        })
+    });
+    Ok(Comparing { ignore: ignore.collect::<Result<_, _>>()?, shape: options.shape })
+}
+
+/// Compares, and exits with 1 if something differs.
+pub(super) fn compare(common: &Common, args: &LogCompare, host: &Host, out: &mut Out) -> Result<u8, Stop> {
+    let how = comparing(&args.comparing)?;
+    let [(left, ours), (right, theirs)] = match common.env.as_slice() {
+        [first, second] => both(common, [first, second], args, host, out)?,
+        [] | [_] => logged(common, args, host, out)?,
+        _ => return Err(Stop::refused_with("`--env` names more than two environments", "name two")),
+    };
+    let found = yieldtray_core::log::compare(&ours, &theirs, &how);
+    if out.json {
+        writeln!(out.result(), "{}", comparison::data([&left, &right], &found))?;
+    } else {
+        let lines = comparison::lines([&left, &right], &found, out.look, out.width, out.terminal);
+        for line in lines {
+            writeln!(out.result(), "{line}")?;
+        }
+    }
+    Ok(u8::from(!found.is_same()))
+}
+
+/// Two of the log, or one and the one before it of the same cell.
+fn logged(common: &Common, args: &LogCompare, host: &Host, out: &mut Out) -> Result<[(Side, Exchange); 2], Stop> {
+    let numbers = args.what.iter().map(|text| {
+        let hint = "name one or two numbers of `yieldtray log`, or a request and two environments with `-e`";
+        text.parse().map_err(|_| Stop::refused_with(format!("`{text}` is no number"), hint))
+    });
+    let numbers: Vec<i64> = numbers.collect::<Result<_, _>>()?;
+    let session = Session::open_any(common, host, out, &[])?;
+    let store = opened(&session, out)?;
+    let answered = |(listed, past): (Listed, Past<'_>)| match past.exchange() {
+        Some(exchange) => Ok((Side::of(&listed), exchange)),
+        None => Err(Stop::refused(format!("exchange {} has no answer to compare", listed.number))),
+    };
+    match numbers.as_slice() {
+        [first, second] => Ok([answered(one(&store, Some(*first))?)?, answered(one(&store, Some(*second))?)?]),
+        _ => {
+            let (listed, past) = one(&store, numbers.first().copied())?;
+            let own = &listed.summary;
+            let before = store.answer_before(listed.number, &own.environment, (&own.file, &own.name), own.row)?;
+            let Some((older, message)) = before else {
+                let message = format!("the log has no answer to `{}` from before {}", own.name, listed.number);
+                return Err(Stop::refused_with(message, "name two numbers to compare those"));
+            };
+            let older_past = Past::read(&message.head, message.fields, message.sent, message.came);
+            let older_past = older_past.map_err(|error| Stop::refused(error.to_string()))?;
+            Ok([answered((older, older_past))?, answered((listed, past))?])
+        }
+    }
+}
+
+/// The answers of two environments to the same request, which is sent to both.
+fn both(
+    common: &Common,
+    environments: [&String; 2],
+    args: &LogCompare,
+    host: &Host,
+    out: &mut Out,
+) -> Result<[(Side, Exchange); 2], Stop> {
+    let [place] = args.what.as_slice() else {
+        return Err(Stop::refused_with("with two environments one request is compared", "name one request"));
+    };
+    let mut answers = Vec::new();
+    for environment in environments {
+        let common = Common { env: vec![environment.clone()], ..common.clone() };
+        let places = places(&common, std::slice::from_ref(place))?;
+        let mut session = Session::open(&common, host, out, &places)?;
+        let cell = send::one(&session.find(&places)?, &session, place)?;
+        send::refuse_sequence(&session, cell)?;
+        let prelude = Prelude::of(&mut session, cell, Needs::Send, host, out)?;
+        guard(&session, &prelude.plan.changing(&session.workspace), args.yes, host)?;
+        let at = kept::now_millis();
+        let done = carry_out(&session, prelude, cell, How::default(), false)?;
+        let past = done.past();
+        let Some(answer) = past.as_ref().and_then(Past::exchange) else {
+            // What went wrong is told as `send` tells it.
+            let showing = Showing { looking: &Looking::default(), file: None, then: None };
+            send::introduce(out, &session, cell)?;
+            send::show(&session, cell, &done, &showing, host, out)?;
+            done.keep(out)?;
+            return Err(Stop::refused(format!("environment `{environment}` gave no answer to compare")));
+        };
+        let mut side = Side {
+            number: None,
+            environment: environment.clone(),
+            at,
+            name: session.workspace.cell(cell).name.to_string(),
+            method: answer.sent.method.clone(),
+            url: answer.sent.url.to_string(),
+            status: Some(answer.status),
+            elapsed: answer.timings.total,
+        };
+        drop(past);
+        side.number = done.keep(out)?.1;
+        answers.push((side, answer));
+    }
+    answers.try_into().map_err(|_| Stop::refused("two answers were expected"))
+}

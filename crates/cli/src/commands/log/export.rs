@@ -1,0 +1,64 @@
+//! Past exchanges for other programs.
+
+use super::{find, one, opened};
+use crate::args::{Common, ExportFormat, LogExport};
+use crate::disk::Unfinished;
+use crate::failure::Stop;
+use crate::host::Host;
+use crate::session::Session;
+use crate::show::{Out, table};
+use chrono::{DateTime, Utc};
+use std::io::{self, Write};
+use yieldtray_core::report::{About, Kind, Streams};
+
+/// Writes exchanges, the oldest first.
+pub(super) fn export(common: &Common, args: &LogExport, host: &Host, out: &mut Out) -> Result<u8, Stop> {
+    let session = Session::open_any(common, host, out, &[])?;
+    let mut store = opened(&session, out)?;
+    let mut numbers = args.numbers.clone();
+    if numbers.is_empty() {
+        let found = find(&mut store, common, &args.filter, usize::MAX, out)?;
+        numbers = found.iter().map(|listed| listed.number).collect();
+    }
+    numbers.sort_unstable();
+    numbers.dedup();
+    let kind = match args.format {
+        ExportFormat::Har => Kind::Har,
+    };
+    let file = args.out.as_ref().map(|file| session.path_from_here(file));
+    let unwritten = |error: io::Error| {
+        let name = args.out.as_ref().map_or_else(|| "standard output".to_owned(), |file| file.display().to_string());
+        Stop::refused(format!("cannot write `{name}`: {error}"))
+    };
+    let mut whole = file.as_deref().map(Unfinished::new).transpose().map_err(unwritten)?;
+    // All times count from the first one, so that none loses digits.
+    let began =
+        numbers.first().map(|number| one(&store, Some(*number))).transpose()?.map(|(first, _)| first.summary.at);
+    let began = began.unwrap_or_default();
+    let environment = session.settings.environment.clone();
+    let about = About::new(DateTime::<Utc>::from_timestamp_millis(began).unwrap_or_default(), environment, None);
+    let mut format = kind.format(&about);
+    let frame = format.frame(&about);
+    let mut write = |out: &mut Out, text: &str| match &mut whole {
+        Some(file) => file.write_all(text.as_bytes()).map_err(unwritten),
+        None => Ok(out.result().write_all(text.as_bytes())?),
+    };
+    write(out, &frame.head)?;
+    for number in &numbers {
+        let (listed, past) = one(&store, Some(*number))?;
+        let mut entry = past.with_exchange();
+        entry.began_ms = Some((listed.summary.at - began).max(0) as f64);
+        let mut streams = Streams::default();
+        format.entry(&entry, &mut streams);
+        write(out, &streams.all)?;
+    }
+    write(out, &frame.tail)?;
+    if let (Some(whole), Some(name)) = (whole, &args.out) {
+        whole.finish().map_err(unwritten)?;
+        if !out.quiet && !out.json {
+            let count = table::count(numbers.len(), "exchange is", "exchanges are");
+            out.say(&out.error_look.faint(&format!("{count} in {}", name.display())))?;
+        }
+    }
+    Ok(0)
+}

@@ -1,0 +1,165 @@
+//! Past exchanges: a list of them here, what can be done with one in a file each.
+
+mod again;
+mod compare;
+
+mod export;
+mod show;
+mod trend;
+
+use crate::args::{Common, Log, LogAction, LogFilter};
+use crate::failure::Stop;
+use crate::host::Host;
+use crate::kept;
+use crate::session::Session;
+use crate::show::Out;
+use crate::show::log::{data, lines};
+pub(crate) use compare::Side;
+use serde_json::json;
+use std::io::Write;
+use yieldtray_core::log::Past;
+use yieldtray_store::Store;
+use yieldtray_store::log::{Filter, Listed};
+
+/// Shows past exchanges, or does something with them.
+pub(crate) fn log(common: &Common, args: Log, host: &Host, out: &mut Out) -> Result<u8, Stop> {
+    match args.action {
+        None => list(common, &args, host, out),
+        Some(LogAction::Show(args)) => show::show(common, &args, host, out),
+        Some(LogAction::Again(args)) => again::again(common, args, host, out),
+        Some(LogAction::Compare(args)) => compare::compare(common, &args, host, out),
+        Some(LogAction::Export(args)) => export::export(common, &args, host, out),
+        Some(LogAction::Trend(args)) => trend::trend(common, &args, host, out),
+        Some(LogAction::Drop { numbers }) => {
+            let session = Session::open_any(common, host, out, &[])?;
+            let mut store = opened(&session, out)?;
+            for number in &numbers {
+                one(&store, Some(*number))?;
+            }
+            let dropped = store.drop_exchanges(&numbers)?;
+            out.dropped(&session.heading(), dropped, "exchange", "exchanges")?;
+            Ok(0)
+        }
+        Some(LogAction::Clear { older_than }) => {
+            let session = Session::open_any(common, host, out, &[])?;
+            let store = kept::open_or_set_aside(&session, out)?;
+            let before = older_than.map(|since| since.0);
+            let environment = common.env.last().map(String::as_str);
+            let dropped = store.map(|mut store| store.clear_log(before, environment)).transpose()?;
+            out.dropped(&session.heading(), dropped.unwrap_or_default(), "exchange", "exchanges")?;
+            Ok(0)
+        }
+    }
+}
+
+fn list(common: &Common, args: &Log, host: &Host, out: &mut Out) -> Result<u8, Stop> {
+    let session = Session::open_any(common, host, out, &[])?;
+    let store = kept::open_or_set_aside(&session, out)?;
+    // One more than is shown, to know whether there are more.
+    let mut found = match store {
+        Some(mut store) => {
+            let found = find(&mut store, common, &args.filter, args.most.saturating_add(1), out)?;
+            if common.verbose {
+                let (count, size) = store.log_size()?;
+                tracing::info!("the log has {count} exchanges; the state takes {size} bytes");
+            }
+            found
+        }
+        None => Vec::new(),
+    };
+    let more = found.len() > args.most;
+    found.truncate(args.most);
+    if out.json {
+        let exchanges: Vec<serde_json::Value> = found.iter().map(data).collect();
+        writeln!(out.result(), "{}", json!({ "exchanges": exchanges, "more": more }))?;
+        return Ok(0);
+    }
+    out.introduce(&session.heading())?;
+    let rows = lines(&found, &session.workspace.config, kept::now_millis(), out);
+    out.table(&rows)?;
+    if more && !out.quiet {
+        let words = format!("there are more: `--most {}` shows them", args.most.saturating_mul(10));
+        out.say(&out.error_look.faint(&words))?;
+    }
+    if found.is_empty() && !out.quiet {
+        out.say(match is_plain(common, &args.filter) {
+            true => "nothing is logged yet: `send` and `replay` log what they send",
+            false => "no exchange in the log is like that",
+        })?;
+    }
+    Ok(0)
+}
+
+fn is_plain(common: &Common, filter: &LogFilter) -> bool {
+    let LogFilter { name, status, since, failed, grep } = filter;
+    common.env.is_empty() && name.is_none() && status.is_none() && since.is_none() && !failed && grep.is_none()
+}
+
+/// The newest exchanges that the filters leave, so many at most.
+fn find(
+    store: &mut Store,
+    common: &Common,
+    filter: &LogFilter,
+    most: usize,
+    out: &mut Out,
+) -> Result<Vec<Listed>, Stop> {
+    let LogFilter { name, status, since, failed, grep } = filter;
+    let (file, name) = name.as_deref().map(place).unzip();
+    let filter = Filter {
+        name: name.map(str::to_owned),
+        file: file.flatten().map(str::to_owned),
+        status: status.map(|range| (range.0, range.1)),
+        since: since.map(|since| since.0),
+        environment: common.env.last().cloned(),
+        failed: *failed,
+    };
+    let mut found = Vec::new();
+    let take = |listed: Listed| {
+        found.push(listed);
+        found.len() < most
+    };
+    match grep.as_deref().filter(|text| !text.is_empty()) {
+        None => store.exchanges(&filter, take)?,
+        Some(text) => {
+            let mut told = false;
+            store.make_searchable(|left| {
+                // Once there are many, it takes seconds.
+                if left > 0 && !told && out.terminal && !out.quiet {
+                    told = true;
+                    let _ = out.say(&out.error_look.faint(&format!("making {left} exchanges searchable")));
+                }
+            })?;
+            store.search(text, &filter, take)?;
+        }
+    }
+    Ok(found)
+}
+
+/// The file and the name of a cell, as `FILE.http#NAME` or a bare name.
+fn place(text: &str) -> (Option<&str>, &str) {
+    match text.rsplit_once('#') {
+        Some((file, name)) => (Some(file), name),
+        None => (None, text),
+    }
+}
+
+/// The state, if there is any; a damaged one is set aside.
+fn opened(session: &Session, out: &mut Out) -> Result<Store, Stop> {
+    kept::open_or_set_aside(session, out)?.ok_or_else(nothing_logged)
+}
+
+pub(super) fn nothing_logged() -> Stop {
+    Stop::refused_with("nothing is logged yet", "`send` and `replay` log what they send")
+}
+
+/// An exchange of the log by its number, or the last one.
+fn one(store: &Store, number: Option<i64>) -> Result<(Listed, Past<'static>), Stop> {
+    let last = store.last_exchange()?;
+    let number = number.or(last).ok_or_else(nothing_logged)?;
+    let Some((listed, message)) = store.exchange(number)? else {
+        let hint = "`yieldtray log` shows the numbers there are";
+        return Err(Stop::refused_with(format!("there is no exchange {number} in the log"), hint));
+    };
+    let past = Past::read(&message.head, message.fields, message.sent, message.came);
+    Ok((listed, past.map_err(|error| Stop::refused(error.to_string()))?))
+}

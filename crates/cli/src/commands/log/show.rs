@@ -1,0 +1,96 @@
+//! A past exchange, looked at with the same eyes as one that just came.
+
+use super::{one, opened};
+use crate::args::{Common, LogShow};
+use crate::failure::Stop;
+use crate::host::Host;
+use crate::session::Session;
+use crate::show::answer::Shown;
+use crate::show::log::{data, explained, introduction};
+use crate::show::{Out, exchange};
+use std::io::Write;
+use std::path::Path;
+use yieldtray_core::log::Past;
+use yieldtray_core::replay::{Plan, Run};
+use yieldtray_core::report::Entry;
+use yieldtray_core::response::Exchange;
+use yieldtray_core::secret::Masker;
+use yieldtray_core::workspace::CellId;
+use yieldtray_store::log::Listed;
+
+/// Shows one exchange.
+pub(super) fn show(common: &Common, args: &LogShow, host: &Host, out: &mut Out) -> Result<u8, Stop> {
+    let mut session = Session::open_any(common, host, out, &[])?;
+    let store = opened(&session, out)?;
+    let (listed, past) = one(&store, args.number)?;
+    let answer = past.exchange();
+    // Nothing secret is in the log.
+    let masker = Masker::default();
+    if out.json {
+        let document = document(&listed, &past, answer.as_ref());
+        writeln!(out.result(), "{document}")?;
+        return Ok(0);
+    }
+    if !out.quiet {
+        out.say(&introduction(&listed, &past, out))?;
+        if let Some(answer) = &answer {
+            out.say(&exchange::status_line(answer, &masker, out.error_look))?;
+        }
+    }
+    if let Some(answer) = &answer {
+        let shown = Shown { answer, masker: &masker, in_file: false };
+        match &args.looking.pick {
+            Some(expression) => pick(&mut session, &past.entry, &shown, expression, out)?,
+            None => shown.print(&args.looking, host, out)?,
+        }
+    }
+    if !out.quiet {
+        for line in explained(&past.entry, out.error_look) {
+            out.say(&line)?;
+        }
+    }
+    Ok(0)
+}
+
+/// One expression, seen from the cell if its file still has it, else from a request of no file.
+fn pick(
+    session: &mut Session,
+    entry: &Entry<'_>,
+    shown: &Shown<'_>,
+    expression: &str,
+    out: &mut Out,
+) -> Result<(), Stop> {
+    let cell =
+        cell_of(session, entry).map_or_else(|| session.take_text("the log", "GET http://log/".to_owned()), Ok)?;
+    let plan = Plan::new(&mut session.workspace, &[cell], false);
+    let run = Run::new(&session.workspace, &session.engine, session.settings.clone(), plan, false);
+    shown.pick(&run, cell, expression, out)
+}
+
+/// The cell of an exchange, if its file still has it.
+pub(super) fn cell_of(session: &mut Session, entry: &Entry<'_>) -> Option<CellId> {
+    if !session.root.join(&entry.file).is_file() {
+        return None;
+    }
+    let source = session.workspace.load(Path::new(&entry.file)).ok()?;
+    session.workspace.cell_named(source, &entry.name)
+}
+
+/// What the list tells, the cell as `replay` tells it, and the exchange as `send` does.
+fn document(listed: &Listed, past: &Past<'_>, answer: Option<&Exchange>) -> serde_json::Value {
+    use crate::show::data::{request, response};
+    let mut document = data(listed);
+    document["cell"] = serde_json::json!(past.entry);
+    if let Some(prepared) = past.prepared() {
+        document["request"] = request(&prepared, &Masker::default());
+    }
+    if let Some(answer) = answer {
+        document["response"] = response(answer, &Masker::default());
+    }
+    for (part, held) in [("request", &past.sent), ("response", &past.came)] {
+        if let Some(digest) = &held.digest {
+            document[part]["body_blake3"] = digest.as_str().into();
+        }
+    }
+    document
+}

@@ -1,0 +1,119 @@
+//! How the time and size of one request went on.
+
+use super::{opened, place};
+use crate::args::{Common, LogTrend};
+use crate::disk;
+use crate::failure::Stop;
+use crate::host::Host;
+use crate::kept;
+use crate::session::Session;
+use crate::show::{Out, plot};
+use serde_json::json;
+use std::collections::BTreeSet;
+use std::io::Write;
+use yieldtray_core::log::{Drawn, Point, Trend};
+use yieldtray_store::log::{Filter, Listed};
+
+/// Draws it, on the terminal or into a file.
+pub(super) fn trend(common: &Common, args: &LogTrend, host: &Host, out: &mut Out) -> Result<u8, Stop> {
+    let session = Session::open(common, host, out, &[])?;
+    let store = opened(&session, out)?;
+    let (file, name) = place(&args.name);
+    let environment = kept::environment(&session.settings).to_owned();
+    let filter = Filter {
+        name: Some(name.to_owned()),
+        file: file.map(str::to_owned),
+        since: args.since.map(|since| since.0),
+        environment: Some(environment.clone()),
+        ..Filter::default()
+    };
+    let (mut points, mut files) = (Vec::new(), BTreeSet::new());
+    store.exchanges(&filter, |Listed { number, summary }| {
+        files.insert(summary.file);
+        points.extend(summary.status.map(|status| Point {
+            number,
+            at: summary.at,
+            micros: u64::try_from(summary.micros).unwrap_or_default(),
+            size: u64::try_from(summary.size).unwrap_or_default(),
+            status,
+            revision: summary.revision,
+        }));
+        true
+    })?;
+    if files.len() > 1 {
+        let named: Vec<String> = files.iter().map(|file| format!("{file}#{name}")).collect();
+        let message = format!("the log has a `{name}` of {} files", files.len());
+        let hint = format!("name one of {}", yieldtray_core::problem::enumerate(named));
+        return Err(Stop::refused_with(message, hint));
+    }
+    points.reverse();
+    let Some(trend) = Trend::of(points) else {
+        let message = format!("the log has no answer to `{}`{}", args.name, in_environment(&environment));
+        return Err(Stop::refused_with(message, "`yieldtray log` shows what there is"));
+    };
+    let title = format!("{name}{}", in_environment(&environment));
+    if let Some(path) = &args.out {
+        let drawn = Drawn { title: &title, trend: &trend };
+        let text = match path.extension().and_then(|extension| extension.to_str()) {
+            Some("svg") => drawn.svg(),
+            Some("html") => drawn.page(),
+            _ => {
+                return Err(Stop::refused_with(
+                    format!("`{}` is neither an SVG file nor a page", path.display()),
+                    "name a file that ends in `.svg` or `.html`",
+                ));
+            }
+        };
+        let written = disk::replace(&session.path_from_here(path), text.as_bytes());
+        written.map_err(|error| Stop::refused(format!("cannot write `{}`: {error}", path.display())))?;
+        if !out.quiet && !out.json {
+            out.say(&out.error_look.faint(&format!("the plot is in {}", path.display())))?;
+        }
+        return Ok(0);
+    }
+    if out.json {
+        writeln!(out.result(), "{}", data(&args.name, &environment, &trend))?;
+        return Ok(0);
+    }
+    out.introduce(&session.heading())?;
+    for line in plot::trend(&title, &trend, out.look, out.width) {
+        writeln!(out.result(), "{line}")?;
+    }
+    Ok(0)
+}
+
+fn in_environment(environment: &str) -> String {
+    if environment.is_empty() { String::new() } else { format!(" in {environment}") }
+}
+
+fn data(name: &str, environment: &str, trend: &Trend) -> serde_json::Value {
+    let millis = |micros: u64| micros as f64 / 1e3;
+    let point = |point: &Point| {
+        json!({
+            "number": point.number,
+            "at": crate::show::log::rfc3339(point.at),
+            "elapsed_ms": millis(point.micros),
+            "size": point.size,
+            "status": point.status,
+            "commit": point.revision,
+        })
+    };
+    let jump = |jump: &yieldtray_core::log::Jump| {
+        let at = &trend.points[jump.at];
+        json!({
+            "number": at.number,
+            "commit": at.revision,
+            "before_ms": millis(jump.before),
+            "after_ms": millis(jump.after),
+        })
+    };
+    json!({
+        "name": name,
+        "environment": if environment.is_empty() { None } else { Some(environment) },
+        "median_ms": millis(trend.median),
+        "median_size": trend.median_size,
+        "slowest": trend.points[trend.slowest].number,
+        "jumps": trend.jumps.iter().map(jump).collect::<Vec<_>>(),
+        "points": trend.points.iter().map(point).collect::<Vec<_>>(),
+    })
+}

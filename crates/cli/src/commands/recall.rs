@@ -1,0 +1,163 @@
+//! Judging the checks as they are now on answers of the log. Nothing is sent.
+
+use super::log::nothing_logged;
+use crate::ask;
+use crate::failure::Stop;
+use crate::kept;
+use crate::sending::Audience;
+use crate::session::Session;
+use crate::show::Out;
+use crate::show::cell::{CellLines, shown_name};
+use crate::show::data::age;
+use crate::show::log::rfc3339;
+use crate::show::running::Running;
+use crate::show::table::count;
+use serde_json::json;
+use std::cell::RefCell;
+use std::io::Write;
+use std::rc::Rc;
+use yieldtray_core::log::Past;
+use yieldtray_core::problem::enumerate;
+use yieldtray_core::replay::{Event, Next, Outcome, Plan, Run};
+use yieldtray_core::workspace::CellId;
+use yieldtray_store::Store;
+
+/// What is told of a cell of which the log has no answer.
+const NOTHING_LOGGED: &str = "the log has no answer to it";
+
+/// An answer, and when it came.
+type Logged = Rc<(i64, Past<'static>)>;
+
+/// Finds the last answer to a cell, for a row if it has rows; the last one found is kept at hand.
+struct Answers<'s> {
+    session: &'s Session,
+    store: Store,
+    last: RefCell<Option<((CellId, Option<usize>), Option<Logged>)>>,
+}
+
+impl Answers<'_> {
+    fn find(&self, cell: CellId, row: Option<usize>) -> Option<Logged> {
+        let mut last = self.last.borrow_mut();
+        if let Some((_, logged)) = last.as_ref().filter(|(own, _)| *own == (cell, row)) {
+            return logged.clone();
+        }
+        let workspace = &self.session.workspace;
+        let place = (&*workspace.shown_path(cell.source), &*workspace.cell(cell).name);
+        let row_number = row.and_then(|row| i64::try_from(row).ok());
+        let environment = kept::environment(&self.session.settings);
+        // What cannot be read is as good as not there; it is told as that.
+        let found = self.store.answer_before(i64::MAX, environment, place, row_number).ok().flatten();
+        let logged = found.and_then(|(listed, message)| {
+            Some(Rc::new((
+                listed.summary.at,
+                Past::read(&message.head, message.fields, message.sent, message.came).ok()?,
+            )))
+        });
+        *last = Some(((cell, row), logged.clone()));
+        logged
+    }
+}
+
+/// Judges the cells of a plan. Gives the exit code of a replay with these results.
+pub(super) fn recall(
+    session: &Session,
+    plan: Plan,
+    fail_fast: bool,
+    verbose: bool,
+    lines: CellLines<'_>,
+    out: &mut Out,
+) -> Result<u8, Stop> {
+    let store = kept::open_or_set_aside(session, out)?.ok_or_else(nothing_logged)?;
+    let answers = Answers { session, store, last: RefCell::default() };
+    let workspace = &session.workspace;
+    let mut run = Run::new(workspace, &session.engine, session.settings.clone(), plan, fail_fast)
+        .recalling(|cell, row| answers.find(cell, row).map(|logged| logged.1.seed));
+    if session.reveal {
+        run = run.revealing();
+    }
+    let mut told = Told { times: None, count: 0, masked: Vec::new() };
+    {
+        let mut audience = Running::new(out, lines, session.heading(), &session.engine, verbose);
+        loop {
+            let next = run.next();
+            let over = matches!(next, Some(Next::Wait | Next::Authorize(_) | Next::Pause(_)) | None);
+            match next {
+                Some(Next::Send(ready)) => match answers.find(ready.cell, ready.row) {
+                    Some(logged) => {
+                        told.take(logged.0);
+                        match logged.1.exchange() {
+                            Some(exchange) => run.complete(ready, Ok(exchange)),
+                            None => run.skip(ready, NOTHING_LOGGED),
+                        }
+                    }
+                    None => run.skip(ready, NOTHING_LOGGED),
+                },
+                Some(Next::Ask(question)) => {
+                    audience.gives_way()?;
+                    let value = ask::question(&question)?;
+                    run.answer(&question, value);
+                }
+                _ => {}
+            }
+            let events: Vec<Event> = run.events().collect();
+            for event in events {
+                if let Event::Cell(report) = &event
+                    && report.outcome == Outcome::Failed
+                    && answers.find(report.cell, report.row).is_some_and(|logged| logged.1.is_masked())
+                {
+                    told.masked.push(shown_name(workspace, report.cell, report.played_by).into_owned());
+                }
+                audience.happened(&run, event)?;
+            }
+            if over {
+                break;
+            }
+        }
+    }
+    told.tell(out)?;
+    Ok(run.summary().exit_code())
+}
+
+/// What is told about all of them.
+struct Told {
+    /// When the oldest and the newest answer came.
+    times: Option<(i64, i64)>,
+    count: usize,
+    /// Cells that failed, and whose answers hold masked secrets.
+    masked: Vec<String>,
+}
+
+impl Told {
+    fn take(&mut self, at: i64) {
+        self.count += 1;
+        let (oldest, newest) = self.times.unwrap_or((at, at));
+        self.times = Some((oldest.min(at), newest.max(at)));
+    }
+
+    fn tell(&self, out: &mut Out) -> Result<(), Stop> {
+        if out.json {
+            let (oldest, newest) = self.times.map(|(oldest, newest)| (rfc3339(oldest), rfc3339(newest))).unzip();
+            let event = json!({ "event": "from-log", "answers": self.count, "oldest": oldest, "newest": newest });
+            writeln!(out.result(), "{event}")?;
+            return Ok(());
+        }
+        let now = kept::now_millis();
+        let ages = self.times.map(|(oldest, newest)| (age((now - oldest) / 1_000), age((now - newest) / 1_000)));
+        let ages = match ages {
+            Some((oldest, newest)) if oldest == newest => format!(", from {oldest}"),
+            Some((oldest, newest)) => format!(", the oldest from {oldest}, the newest from {newest}"),
+            None => String::new(),
+        };
+        let words = format!("nothing was sent: {} of the log{ages}", count(self.count, "answer", "answers"));
+        let words = out.look.odd(&words);
+        writeln!(out.result(), "{words}")?;
+        if !self.masked.is_empty() {
+            let words = format!(
+                "secrets are masked in the log: a check that reads one cannot hold there ({})",
+                enumerate(&self.masked).replace('`', "")
+            );
+            out.say(&out.error_look.faint(&words))?;
+        }
+        Ok(())
+    }
+}

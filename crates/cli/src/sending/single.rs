@@ -1,0 +1,185 @@
+//! One request, with what goes before it: prepared, sent, and what came of it kept.
+
+use super::{Audience, Saving, Senders, drive};
+use crate::args::Needs;
+use crate::ask;
+use crate::failure::Stop;
+use crate::host::Host;
+use crate::kept::{self, Cookies, Kept};
+use crate::logbook::Logbook;
+use crate::options::options;
+use crate::session::Session;
+use crate::show::Out;
+use std::cell::RefCell;
+use std::io;
+use std::path::PathBuf;
+use std::sync::Arc;
+use yieldtray_core::log::Past;
+use yieldtray_core::problem::enumerate;
+use yieldtray_core::replay::{CellReport, Event, Link, Plan, Run, TokenReport, chain};
+use yieldtray_core::request::Prepared;
+use yieldtray_core::response::Exchange;
+use yieldtray_core::workspace::{CellId, Tray, Workspace};
+use yieldtray_store::Store;
+use yieldtray_transport::{Client, KeptCookie};
+
+/// What is sent, and what there is from before.
+pub(crate) struct Prelude {
+    pub(crate) plan: Plan,
+    pub(crate) kept: Kept,
+}
+
+impl Prelude {
+    /// Reads what is kept, and decides what goes before the cell.
+    pub(crate) fn of(
+        session: &mut Session,
+        cell: CellId,
+        needs: Needs,
+        host: &Host,
+        out: &mut Out,
+    ) -> Result<Self, Stop> {
+        // The plan with all needs loads every file that a kept value can come from.
+        let all = Plan::new(&mut session.workspace, &[cell], true);
+        let kept = kept::read(session, out)?;
+        let plan = plan(session, all, &kept.tray, cell, needs, host)?;
+        Ok(Self { plan, kept })
+    }
+}
+
+/// How one request is sent.
+#[derive(Default)]
+pub(crate) struct How {
+    /// More header fields, this time only.
+    pub(crate) headers: Vec<(String, String)>,
+    /// Where the body goes, and whether it is held all the same.
+    pub(crate) file: Option<(PathBuf, bool)>,
+    /// The request that goes out instead of the cell's, secrets masked.
+    pub(crate) instead: Option<Prepared>,
+    /// Whether the exchange is left out of the log.
+    pub(crate) no_log: bool,
+}
+
+/// A request that was sent, as far as it came.
+pub(crate) struct Done<'s> {
+    session: &'s Session,
+    /// The run, which is over.
+    pub(crate) run: Run<'s>,
+    /// The answer, if there is one.
+    pub(crate) answer: Option<Exchange>,
+    /// How the cell came out; nothing if what it needs did not pass.
+    pub(crate) report: Option<CellReport>,
+    /// The same of those that went before it.
+    pub(crate) before: Vec<CellReport>,
+    /// Tokens that were got.
+    pub(crate) tokens: Vec<TokenReport>,
+    client: Arc<Client>,
+    cookies: Vec<KeptCookie>,
+    store: Option<Store>,
+    logbook: Option<Logbook>,
+}
+
+/// Sends a cell and what goes before it.
+pub(crate) fn carry_out<'s>(
+    session: &'s Session,
+    prelude: Prelude,
+    cell: CellId,
+    how: How,
+    bar: bool,
+) -> Result<Done<'s>, Stop> {
+    let Prelude { plan, kept: Kept { tray, tokens, jar, store } } = prelude;
+    let logbook = Logbook::begin(session, plan.steps.iter().map(|step| step.cell), !how.no_log);
+    let mut run = Run::new(&session.workspace, &session.engine, session.settings.clone(), plan, true)
+        .with_tray(tray)
+        .with_tokens(tokens)
+        .with_headers(cell, how.headers)
+        .one_row()
+        .keeping(u64::MAX);
+    if session.reveal {
+        run = run.revealing();
+    }
+    let cookies = jar.kept();
+    let client = Arc::new(Client::new(options(session)).with_jar(jar));
+    let saving = Saving {
+        root: &session.root,
+        out: how.file.map(|(file, held)| (cell, file, held)),
+        bar,
+        saved: RefCell::default(),
+        instead: how.instead.map(|prepared| (cell, prepared)),
+    };
+    let mut came = Came { cell, report: None, before: Vec::new(), tokens: Vec::new() };
+    drive(&mut run, &mut Senders::one(Arc::clone(&client)), &saving, 1, &mut came)?;
+    let Came { report, before, tokens, .. } = came;
+    let kept = report.as_ref().and_then(|report| report.kept.as_ref());
+    let answer = kept.and_then(|kept| kept.answer.clone());
+    Ok(Done { session, run, answer, report, before, tokens, client, cookies, store, logbook })
+}
+
+impl Done<'_> {
+    /// The exchange as the log keeps it.
+    pub(crate) fn past(&self) -> Option<Past<'_>> {
+        let report = self.report.as_ref()?;
+        let (run, seed) = (&self.run, self.session.engine.made_up().seed());
+        Some(Past::of(run.workspace(), report, report.kept.as_ref()?, run.masker(), seed))
+    }
+
+    /// Keeps what was yielded and got, and logs what was sent. Gives the exit code and the number in the log.
+    pub(crate) fn keep(mut self, out: &mut Out) -> io::Result<(u8, Option<i64>)> {
+        let cookies = Cookies { before: &self.cookies, after: &self.client.jar() };
+        kept::keep(self.session, &mut self.store, &self.run, Some(&cookies), out)?;
+        let mut number = None;
+        if let Some(mut logbook) = self.logbook {
+            self.before.iter().chain(&self.report).for_each(|report| logbook.take(&self.run, report));
+            let last = logbook.write(&mut self.store, out)?;
+            number = last.filter(|_| self.report.is_some_and(|own| own.kept.is_some()));
+        }
+        Ok((self.run.summary().exit_code(), number))
+    }
+}
+
+/// What came of a request and of those before it.
+struct Came {
+    cell: CellId,
+    report: Option<CellReport>,
+    before: Vec<CellReport>,
+    tokens: Vec<TokenReport>,
+}
+
+impl Audience for Came {
+    fn happened(&mut self, _run: &Run<'_>, event: Event) -> io::Result<()> {
+        match event {
+            Event::Cell(own) if own.cell == self.cell => self.report = Some(*own),
+            Event::Cell(need) => self.before.push(*need),
+            Event::Token(got) => self.tokens.push(got),
+            Event::Began { .. } | Event::Ended(_) => {}
+        }
+        Ok(())
+    }
+}
+
+/// Which cells are sent: this one alone, or others first that give it what it lacks.
+fn plan(session: &mut Session, all: Plan, tray: &Tray, cell: CellId, needs: Needs, host: &Host) -> Result<Plan, Stop> {
+    if needs == Needs::Never || (needs == Needs::Ask && !host.can_ask) {
+        return Ok(Plan::new(&mut session.workspace, &[cell], false));
+    }
+    let Session { workspace, engine, settings, .. } = session;
+    let links = chain(workspace, engine, settings, tray, cell);
+    if needs == Needs::Send {
+        return Ok(if links.is_empty() { all } else { Plan::chained(workspace, &links, cell, true) });
+    }
+    if links.is_empty() || !ask::confirm(&offer(workspace, &links), true)? {
+        return Ok(Plan::new(workspace, &[cell], false));
+    }
+    Ok(Plan::chained(workspace, &links, cell, false))
+}
+
+/// What is missing, who yields it, and the question.
+fn offer(workspace: &Workspace, links: &[Link]) -> String {
+    let name = |cell: &CellId| format!("`{}`", workspace.cell(*cell).name);
+    // What the cell itself lacks comes last in the order of sending, and first to mind.
+    let reasons = links
+        .iter()
+        .rev()
+        .map(|link| format!("{} lacks {}, which {} yields.", name(&link.to), enumerate(&link.names), name(&link.cell)));
+    let order = enumerate(links.iter().map(|link| &*workspace.cell(link.cell).name));
+    format!("{} Send {order} first?", reasons.collect::<Vec<_>>().join(" "))
+}

@@ -1,0 +1,170 @@
+//! What differs between two answers.
+
+use super::log::{rfc3339, when};
+use super::look::Look;
+use super::safe::safe_line;
+use super::table::{Cell, columns, count, cut};
+use super::{cell, data as shapes};
+use crate::commands::log::Side;
+use crate::kept;
+use serde_json::{Value, json};
+use yieldtray_core::log::{Change, Comparison, Found};
+use yieldtray_core::replay::DifferentLine;
+
+/// Where no terminal gives a width, a value is cut to so many characters.
+const WIDE: usize = 160;
+
+/// The two sides, then a line a difference, and how many there are.
+pub(crate) fn lines(
+    sides: [&Side; 2],
+    found: &Comparison,
+    look: Look,
+    width: Option<usize>,
+    terminal: bool,
+) -> Vec<String> {
+    let now = kept::now_millis();
+    let side = |sign: &str, side: &Side| {
+        let status = side.status.map_or_else(|| "—".to_owned(), |status| status.to_string());
+        vec![
+            Cell::new(sign),
+            Cell::new(side.number.map_or_else(|| "—".to_owned(), |number| number.to_string())),
+            Cell::new(safe_line(&side.environment)),
+            Cell::new(when(side.at, now, terminal)),
+            Cell::new(safe_line(&format!("{} {}", side.method, side.url))).yielding(),
+            Cell::new(status),
+            Cell::new(cell::time(side.elapsed)),
+        ]
+    };
+    let mut lines = columns(&[side("<", sides[0]), side(">", sides[1])], width);
+    lines.extend(differences(found, look, width));
+    lines.push(match found.found.len() + found.more {
+        0 => look.good("nothing differs"),
+        all => look.strong(&count(all, "difference", "differences")),
+    });
+    lines
+}
+
+/// What differs from a past answer, after the present one was shown.
+pub(crate) fn from_then(then: &Side, found: &Comparison, look: Look, width: Option<usize>) -> Vec<String> {
+    let number = then.number.map(|number| number.to_string()).unwrap_or_default();
+    let ago = shapes::age((kept::now_millis() - then.at) / 1_000);
+    let head = match found.found.len() + found.more {
+        0 => look.good(&format!("as {number} was, {ago}")),
+        all => look.odd(&format!("{} from {number}, {ago}", count(all, "difference", "differences"))),
+    };
+    let mut lines = vec![head];
+    lines.extend(differences(found, look, width));
+    lines
+}
+
+fn differences(found: &Comparison, look: Look, width: Option<usize>) -> Vec<String> {
+    let width = width.unwrap_or(WIDE).max(40);
+    let widest = found.found.iter().map(|one| one.place.chars().count()).max().unwrap_or_default().min(width / 2);
+    let mut lines = Vec::new();
+    for Found { place, change } in &found.found {
+        let place = safe_line(place);
+        let room = width.saturating_sub(widest.max(place.chars().count().min(width)) + 4).max(16);
+        let place = super::table::left(&place, widest);
+        let value = |text: &str, room: usize| cut(&safe_line(text), room);
+        let both = |old: &str, new: &str, arrow: &str| {
+            let half = room.saturating_sub(arrow.chars().count() + 2);
+            // What is short leaves its room to the other.
+            let new_room = half.saturating_sub(old.chars().count()).max(half / 2);
+            let old_room = half.saturating_sub(new.chars().count()).max(half / 2);
+            format!("{} {arrow} {}", look.bad(&value(old, old_room)), look.good(&value(new, new_room)))
+        };
+        let words = match change {
+            Change::Added(new) => look.good(&format!("+ {}", value(new, room.saturating_sub(2)))),
+            Change::Removed(old) => look.bad(&format!("- {}", value(old, room.saturating_sub(2)))),
+            Change::Changed(old, new) => both(old, new, "→"),
+            Change::OtherType(old, new) => both(old, new, "⇒"),
+            Change::Moved(old, new) => look.odd(&format!("moved from {old} to {new}")),
+            Change::Lines(_) => look.faint("other lines"),
+        };
+        lines.push(format!("  {}  {words}", look.name(&place)));
+        if let Change::Lines(different) = change {
+            lines.extend(different.iter().map(|line| text_line(line, look, width)));
+        }
+    }
+    if found.more > 0 {
+        lines.push(format!("  {}", look.faint(&format!("… and {} more", found.more))));
+    }
+    lines
+}
+
+fn text_line(line: &DifferentLine, look: Look, width: usize) -> String {
+    let shown = |sign: &str, text: &str| format!("    {sign} {}", cut(&safe_line(text), width.saturating_sub(6)));
+    match line {
+        DifferentLine::Both(text) => look.faint(&shown(" ", text)),
+        DifferentLine::Left(text) => look.bad(&shown("<", text)),
+        DifferentLine::Right(text) => look.good(&shown(">", text)),
+        DifferentLine::Alike(number) => look.faint(&shown("…", &format!("{} alike", count(*number, "line", "lines")))),
+        DifferentLine::More(number) => {
+            look.faint(&shown("…", &format!("and {}", count(*number, "more line", "more lines"))))
+        }
+    }
+}
+
+/// The same as data.
+pub(crate) fn data(sides: [&Side; 2], found: &Comparison) -> Value {
+    let mut data = differences_data(found);
+    (data["left"], data["right"]) = (side_data(sides[0]), side_data(sides[1]));
+    data
+}
+
+/// What differs from a past answer, as data.
+pub(crate) fn from_then_data(then: &Side, found: &Comparison) -> Value {
+    let mut data = side_data(then);
+    if let (Value::Object(data), Value::Object(found)) = (&mut data, differences_data(found)) {
+        data.extend(found);
+    }
+    data
+}
+
+fn side_data(side: &Side) -> Value {
+    json!({
+        "number": side.number,
+        "environment": if side.environment.is_empty() { None } else { Some(&side.environment) },
+        "at": rfc3339(side.at),
+        "name": side.name,
+        "method": side.method,
+        "url": side.url,
+        "status": side.status,
+        "elapsed_ms": side.elapsed.as_secs_f64() * 1e3,
+    })
+}
+
+fn differences_data(found: &Comparison) -> Value {
+    let json = |text: &str| serde_json::from_str(text).unwrap_or_else(|_| Value::from(text));
+    let difference = |Found { place, change }: &Found| match change {
+        Change::Added(new) => json!({ "place": place, "change": "added", "right": json(new) }),
+        Change::Removed(old) => json!({ "place": place, "change": "removed", "left": json(old) }),
+        Change::Changed(old, new) => {
+            json!({ "place": place, "change": "changed", "left": json(old), "right": json(new) })
+        }
+        Change::OtherType(old, new) => {
+            json!({ "place": place, "change": "other-type", "left": json(old), "right": json(new) })
+        }
+        Change::Moved(from, to) => json!({ "place": place, "change": "moved", "from": from, "to": to }),
+        Change::Lines(lines) => {
+            let lines: Vec<Value> = lines.iter().map(line_data).collect();
+            json!({ "place": place, "change": "lines", "lines": lines })
+        }
+    };
+    json!({
+        "same": found.is_same(),
+        "differences": found.found.iter().map(difference).collect::<Vec<_>>(),
+        "more": found.more,
+    })
+}
+
+/// As the differences of a failed check are told.
+fn line_data(line: &DifferentLine) -> Value {
+    match line {
+        DifferentLine::Both(text) => json!(["both", text]),
+        DifferentLine::Left(text) => json!(["left", text]),
+        DifferentLine::Right(text) => json!(["right", text]),
+        DifferentLine::Alike(number) => json!(["alike", number]),
+        DifferentLine::More(number) => json!(["more", number]),
+    }
+}

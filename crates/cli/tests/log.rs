@@ -1,0 +1,445 @@
+//! The log on the built program: what was sent and came back, looked at, sent again, compared, judged.
+
+mod support;
+
+use serde_json::Value;
+use std::process::Command;
+use support::terminal::Terminal;
+use support::{Bench, raw_server};
+
+const DESK: &str = "%% Sign in
+POST /session
+
+{ \"email\": \"clerk@packhouse.example\", \"password\": \"{{password}}\" }
+
+% yield token = body.token secret
+% check status == 200
+% check cookies.packhouse_session == token
+
+%% Book in
+% needs sign-in
+% let bins = random(1, 40)
+POST /lots?for={{grower}}
+Authorization: Bearer {{token}}
+
+{ \"grower\": \"{{grower}}\", \"bins\": {{bins}} }
+
+% yield lot_id = body.id
+% check status == 201
+% check body.bins == bins
+
+%% Read
+GET /lots/L-2039
+
+% check body.bins == 18
+
+%% Rows
+% each row in \"rows.csv\"
+GET /lots?grower={{of}}
+
+% check status == 200
+";
+
+fn bench() -> Bench {
+    let bench = Bench::new();
+    let base = bench.base();
+    let config = format!(
+        "[workspace]\nenvironment = 'bench'\n[values]\npassword = {{ value = 'windfall-bench', secret = true }}\n\
+         [environments.bench.values]\nbase = '{base}'\ngrower = 'G-11'\n\
+         [environments.live.values]\nbase = '{base}'\ngrower = 'G-13'\n"
+    );
+    bench.file("yieldtray.toml", &config).file("desk.http", DESK).file("rows.csv", "of\nG-11\nG-12\n")
+}
+
+/// The exchanges that `log` lists, the newest first.
+#[track_caller]
+fn listed(bench: &Bench, args: &[&str]) -> Vec<Value> {
+    let run = bench.run(&[&["log", "--json"], args].concat()).exits(0);
+    run.json()["exchanges"].as_array().expect("a list").clone()
+}
+
+fn names(exchanges: &[Value]) -> Vec<String> {
+    let name = |own: &Value| format!("{} {}", own["number"], own["name"].as_str().unwrap_or_default());
+    exchanges.iter().map(name).collect()
+}
+
+#[test]
+fn every_exchange_is_logged_and_found_again() {
+    let bench = bench().file("dead.http", "%% Scale\nGET http://127.0.0.1:1/scale\n");
+    assert!(bench.run(&["log"]).exits(0).stderr.contains("nothing is logged yet"));
+    bench.run(&["replay", "desk.http"]).exits(0);
+    bench.run(&["send", "scale"]).exits(3);
+    bench.run(&["send", "--text", "GET /lots/L-9999", "-e", "live"]).exits(0);
+    bench.run(&["send", "read", "--no-log"]).exits(0);
+    bench.run(&["replay", "desk.http#read", "--no-log"]).exits(0);
+
+    let all = listed(&bench, &[]);
+    let told = names(&all);
+    assert_eq!(told.len(), 7, "{told:?}");
+    assert_eq!(told[1..], ["6 scale", "5 rows", "4 rows", "3 read", "2 book-in", "1 sign-in"]);
+    let (text, scale, row, book) = (&all[0], &all[1], &all[2], &all[5]);
+    assert_eq!((text["environment"].as_str(), text["status"].as_u64()), (Some("live"), Some(404)));
+    assert_eq!((scale["outcome"].as_str(), &scale["status"]), (Some("no-answer"), &Value::Null));
+    assert_eq!((row["row"].as_u64(), row["method"].as_str()), (Some(2), Some("GET")));
+    assert_eq!(
+        (book["checks"].as_u64(), book["failed"].as_u64(), book["file"].as_str()),
+        (Some(2), Some(0), Some("desk.http"))
+    );
+    assert!(book["at"].as_str().is_some_and(|at| at.ends_with('Z')) && book["elapsed_ms"].as_f64() > Some(0.0));
+
+    let by = |args: &[&str]| names(&listed(&bench, args));
+    assert_eq!(by(&["--status", "4xx"]), told[..1]);
+    assert_eq!(by(&["--status", "201"]), ["2 book-in"]);
+    assert_eq!(by(&["--failed"]), ["6 scale"]);
+    assert_eq!(by(&["--name", "ro*", "--most", "1"]), ["5 rows"]);
+    assert_eq!(by(&["--name", "desk.http#read"]), ["3 read"]);
+    assert_eq!(by(&["-e", "live"]), told[..1]);
+    assert_eq!(by(&["--grep", "L-2039"]), ["5 rows", "3 read"]);
+    assert_eq!(by(&["--grep", "FOR=g-11"]), ["2 book-in"]);
+    assert_eq!(by(&["--since", "2020-01-01"]).len(), 7);
+    assert_eq!(by(&["--since", "0s"]), [""; 0]);
+    assert!(
+        bench
+            .run(&["log", "--failed", "--since", "0s"])
+            .exits(0)
+            .stderr
+            .contains("no exchange in the log is like that")
+    );
+    let short = bench.run(&["log", "--most", "2"]).exits(0);
+    assert!(short.stdout.lines().count() == 2 && short.stderr.contains("there are more"), "{}", short.both());
+
+    // For a person who looks on, times are ago.
+    let mut terminal = Terminal::start(&bench, &["log", "--name", "sign-in"], 100, &[]);
+    terminal.wait_for("just now").wait_for("sign-in").wait_for("2 checks");
+    assert_eq!(terminal.end().0, 0);
+
+    let off = bench.file("yieldtray.local.toml", "[log]\non = false\n");
+    off.run(&["send", "read"]).exits(0);
+    assert_eq!(listed(&off, &[]).len(), 7);
+    let few = off.file("yieldtray.local.toml", "[log]\nexchanges = 3\n");
+    few.run(&["send", "read"]).exits(0);
+    assert_eq!(names(&listed(&few, &[])), ["8 read", told[0].as_str(), "6 scale"]);
+}
+
+#[test]
+fn a_past_answer_is_looked_at_with_the_same_eyes() {
+    let bench = bench();
+    let sent = bench.run(&["send", "book-in", "--needs", "send", "--show", "sent,timeline,cookies,head,body"]).exits(0);
+    let shown = bench.run(&["log", "show", "--show", "sent,timeline,cookies,head,body"]).exits(0);
+    let (before, after) = (bench.stable(&sent.stdout), bench.stable(&shown.stdout));
+    // Bars of the timeline are drawn from the same times, rounded to the same figures.
+    assert_eq!(before, after);
+    assert!(after.contains("authorization: Bearer [secret]"), "{after}");
+    assert!(shown.stderr.contains("2  bench  ") && shown.stderr.contains("desk.http:10  book-in"), "{}", shown.stderr);
+    assert!(shown.stderr.contains("2 checks passed"), "{}", shown.stderr);
+    let piped = bench.run(&["send", "read"]).exits(0);
+    assert_eq!(bench.run(&["log", "show", "3"]).exits(0).bytes, piped.bytes);
+    assert_eq!(bench.run(&["log", "show", "3", "--pick", "body.bins + 1"]).exits(0).stdout, "19\n");
+    assert_eq!(bench.run(&["log", "show", "3", "--pick", "$.id"]).exits(0).stdout, "L-2039\n");
+    assert_eq!(bench.run(&["log", "show", "3", "--pick", "grower"]).exits(0).stdout, "G-11\n");
+    let data = bench.run(&["log", "show", "1", "--json"]).exits(0).json();
+    assert_eq!(data["response"]["body"]["token"], "[secret]");
+    assert_eq!(data["request"]["body"].as_str().map(|body| body.contains("\"[secret]\"")), Some(true));
+    assert_eq!(data["cell"]["yields"][0]["name"], "token");
+    let missing = bench.run(&["log", "show", "77"]).exits(2);
+    assert!(missing.stderr.contains("there is no exchange 77 in the log"), "{}", missing.stderr);
+
+    // What went to a file is told: all of it where it is small, else its size and its digest.
+    bench.run(&["send", "read", "--out", "lot.json"]).exits(0);
+    assert_eq!(
+        bench.run(&["log", "show"]).exits(0).bytes,
+        std::fs::read(bench.path().join("lot.json")).expect("a file")
+    );
+    bench.run(&["send", "--text", "GET /export.csv?bytes=2000000", "--out", "large"]).exits(0);
+    let digest = blake3::hash(&std::fs::read(bench.path().join("large")).expect("a file")).to_hex().to_string();
+    let data = bench.run(&["log", "show", "--json"]).exits(0).json();
+    assert_eq!(data["response"]["body_blake3"], digest.as_str());
+    assert_eq!(data["response"].get("body"), None);
+}
+
+#[test]
+fn a_past_request_is_sent_again() {
+    let bench = bench();
+    bench.run(&["send", "book-in", "--needs", "send"]).exits(0);
+    bench.run(&["send", "read"]).exits(0);
+    let again = bench.run(&["log", "again", "3"]).exits(0);
+    assert!(again.stderr.contains("as 3 was, "), "{}", again.stderr);
+
+    // As its file makes it now, or as it was: with the secrets of now in either case.
+    let changed =
+        bench.file("desk.http", &DESK.replace("GET /lots/L-2039", "GET /lots/L-2038").replace("?for=", "?at="));
+    let now = changed.run(&["log", "again", "3"]).exits(1);
+    assert!(now.stderr.contains("body.id") && now.stderr.contains("\"L-2039\" → \"L-2038\""), "{}", now.stderr);
+    let then = changed.run(&["log", "again", "3", "--exactly"]).exits(0);
+    assert!(then.stderr.contains("/lots/L-2039  200 OK") && then.stderr.contains("as 3 was"), "{}", then.stderr);
+    let book =
+        changed.run(&["log", "again", "2", "--exactly", "--show", "sent", "--ignore", "body.id", "--json"]).exits(0);
+    let data = book.json();
+    assert!(data["request"]["url"].as_str().is_some_and(|url| url.contains("?for=G-11")), "{data}");
+    assert_eq!(data["response"]["status"], 201);
+    assert_eq!(
+        (data["then"]["number"].as_i64(), &data["then"]["differences"][0]["place"]),
+        (Some(2), &Value::from("headers.location"))
+    );
+    // What was logged of it names the cell again.
+    assert_eq!(names(&listed(&changed, &["--most", "1"])), ["8 book-in"]);
+
+    // A secret that its file does not have any more cannot be found, and is not guessed.
+    let gone = changed.file(
+        "desk.http",
+        &DESK
+            .replace("Authorization: Bearer {{token}}", "X-Api-Key: {{key}}")
+            .replace("\n% needs sign-in", "")
+            .replace("{{key}}", "bench-key-4616"),
+    );
+    let refused = gone.run(&["log", "again", "2", "--exactly"]).exits(2);
+    assert!(refused.stderr.contains("the secret in `authorization` is masked in the log"), "{}", refused.stderr);
+    let empty = gone.file("desk.http", "%% Other\n/health\n");
+    let refused = empty.run(&["log", "again", "3"]).exits(2);
+    assert!(
+        refused.stderr.contains("`desk.http` has no cell `read` any more") && refused.stderr.contains("`--exactly`"),
+        "{}",
+        refused.stderr
+    );
+    assert!(empty.run(&["log", "again", "3", "--exactly"]).exits(0).stderr.contains("as 3 was"));
+    empty.run(&["send", "--text", "POST /lots\nX-Note: windfall\n\n{}"]).exits(0);
+    let text = listed(&empty, &["--most", "1"])[0]["number"].to_string();
+    let again = empty.run(&["log", "again", &text, "--show", "sent"]).exits(0);
+    assert!(
+        again.stdout.starts_with("POST /lots HTTP/1.1") && again.stdout.contains("x-note: windfall"),
+        "{}",
+        again.stdout
+    );
+}
+
+#[test]
+fn answers_are_compared() {
+    let bench = bench().file("open.http", "%% Open lots\nGET /lots?grower={{grower}}\n\n%% Desk\nGET /lots/{{desk}}\n");
+    bench.run(&["send", "open-lots"]).exits(0);
+    bench.run(&["send", "open-lots"]).exits(0);
+    let same = bench.run(&["log", "compare"]).exits(0);
+    assert!(same.stdout.ends_with("nothing differs\n"), "{}", same.stdout);
+    bench
+        .run(&["send", "--text", "POST /lots\nX-Api-Key: bench-key-4616\n\n{\"grower\":\"G-11\",\"bins\":9}"])
+        .exits(0);
+    bench.run(&["send", "open-lots"]).exits(0);
+    let found = bench.run(&["log", "compare", "--json"]).exits(1).json();
+    assert_eq!((found["left"]["number"].as_i64(), found["right"]["number"].as_i64()), (Some(2), Some(4)));
+    let added: Vec<&Value> =
+        found["differences"].as_array().expect("a list").iter().filter(|one| one["change"] == "added").collect();
+    assert_eq!((added.len(), &added[0]["right"]["bins"]), (1, &Value::from(9)), "{found}");
+    let text = bench.run(&["log", "compare", "2", "4"]).exits(1);
+    assert!(text.stdout.contains("  body.lots[id=L-") && text.stdout.contains(" + {\"id\":"), "{}", text.stdout);
+    let ignored =
+        ["log", "compare", "2", "4", "--ignore", "body.lots", "--ignore", "body.total", "--ignore", "headers"];
+    bench.run(&ignored).exits(0);
+    bench.run(&["log", "compare", "2", "4", "--shape"]).exits(0);
+    // The answer to another request is of another shape.
+    assert!(bench.run(&["log", "compare", "3", "4", "--shape"]).exits(1).stdout.contains("body.lots"));
+
+    let both = bench.run(&["log", "compare", "-e", "bench", "-e", "live", "open-lots"]).exits(1);
+    assert!(
+        both.stdout.contains("bench") && both.stdout.contains("live") && both.stdout.contains("body.lots["),
+        "{}",
+        both.stdout
+    );
+    assert_eq!(listed(&bench, &["-e", "live"]).len(), 1, "what was sent for it is logged too");
+
+    for (args, words) in [
+        (&["log", "compare", "first"][..], "`first` is no number"),
+        (&["log", "compare", "1"], "the log has no answer to `open-lots` from before 1"),
+        (&["log", "compare", "1", "2", "--ignore", "lots"], "`--ignore lots` names no part of an answer"),
+        (&["log", "compare", "-e", "bench", "-e", "live", "1", "2"], "with two environments one request is compared"),
+        (&["log", "compare", "-e", "bench", "-e", "live", "desk"], "[unknown-value]"),
+        (&["send", "open-lots", "-e", "bench", "-e", "live"], "`--env` names two environments"),
+    ] {
+        let refused = bench.run(args).exits(2);
+        assert!(refused.stderr.contains(words), "{args:?}: {}", refused.stderr);
+    }
+}
+
+#[test]
+fn checks_are_judged_on_the_log_without_a_server() {
+    let bench = bench();
+    bench.run(&["replay", "desk.http"]).exits(0);
+    // Nothing answers there any more.
+    let config = std::fs::read_to_string(bench.path().join("yieldtray.toml")).expect("a file");
+    let bench_alone = config.replace(&bench.base(), "http://127.0.0.1:1");
+    let bench = bench.file("yieldtray.toml", &bench_alone);
+    bench.run(&["replay", "desk.http"]).exits(3);
+    let well = bench.run(&["replay", "desk.http", "--from-log"]).exits(0);
+    assert!(
+        well.stdout.contains("0 requests · 7 checks · all passed"),
+        "what was made up then is made up again: {}",
+        well.stdout
+    );
+    assert!(well.stdout.contains("nothing was sent: 5 answers of the log"), "{}", well.stdout);
+
+    let stricter = DESK.replace("body.bins == 18", "body.bins == 19") + "\n%% New\nGET /growers\n\n% check true\n";
+    let bench = bench.file("desk.http", &stricter);
+    let failed = bench.run(&["replay", "desk.http", "--from-log"]).exits(1);
+    assert!(failed.stdout.contains("body.bins  is  18"), "{}", failed.stdout);
+    assert!(failed.stdout.contains("skipped: the log has no answer to it"), "{}", failed.stdout);
+    let events = bench.run(&["replay", "desk.http", "--from-log", "--json"]).exits(1).stdout;
+    let last: Value = serde_json::from_str(events.lines().last().expect("an event")).expect("JSON");
+    assert_eq!((last["event"].as_str(), last["answers"].as_u64()), (Some("from-log"), Some(5)));
+    assert!(last["oldest"].as_str() <= last["newest"].as_str());
+    // The live environment has no answers of its own.
+    let other = bench.run(&["replay", "desk.http#read", "--from-log", "-e", "live"]).exits(0);
+    assert!(other.stdout.contains("0 answers of the log"), "{}", other.stdout);
+    assert_eq!(listed(&bench, &["--status", "200"]).len(), 4, "judging logs nothing");
+}
+
+#[test]
+fn exchanges_are_dropped_and_exported() {
+    let bench = bench();
+    bench.run(&["replay", "desk.http"]).exits(0);
+    let har = bench.run(&["log", "export", "har", "--status", "2xx"]).exits(0).stdout;
+    let har::Har { log: har::Spec::V1_2(log) } = har::from_str(&har).expect("HAR 1.2") else {
+        panic!("another version")
+    };
+    let urls: Vec<&str> = log.entries.iter().map(|entry| entry.request.url.as_str()).collect();
+    assert!(urls.len() == 5 && urls[0].ends_with("/session") && urls[4].ends_with("G-12"), "{urls:?}");
+    assert!(!har.contains("windfall-bench"), "{har}");
+    let told = bench.run(&["log", "export", "har", "3", "--out", "one.har"]).exits(0);
+    assert!(told.stderr.contains("1 exchange is in one.har"), "{}", told.stderr);
+    assert!(std::fs::read_to_string(bench.path().join("one.har")).expect("a file").contains("L-2039"));
+    bench.run(&["log", "export", "har", "--out", "no/such/folder.har"]).exits(2);
+
+    assert!(bench.run(&["log", "drop", "3", "4"]).exits(0).stderr.contains("2 exchanges dropped"));
+    let refused = bench.run(&["log", "drop", "1", "3"]).exits(2);
+    assert!(refused.stderr.contains("there is no exchange 3"), "{}", refused.stderr);
+    assert_eq!(names(&listed(&bench, &[])), ["5 rows", "2 book-in", "1 sign-in"], "none is dropped then");
+    bench.run(&["send", "read", "-e", "live"]).exits(0);
+    bench.run(&["log", "clear", "--older-than", "1h"]).exits(0);
+    assert_eq!(listed(&bench, &[]).len(), 4);
+    bench.run(&["log", "clear", "-e", "bench"]).exits(0);
+    assert_eq!(names(&listed(&bench, &[])), ["6 read"]);
+    assert!(bench.run(&["log", "clear", "--json"]).exits(0).json()["dropped"] == 1);
+}
+
+#[test]
+fn the_commit_of_a_file_is_logged() {
+    let bench = bench();
+    let git = |args: &[&str]| {
+        let own = ["-c", "user.name=clerk", "-c", "user.email=clerk@packhouse.example", "-c", "commit.gpgsign=false"];
+        let output = Command::new("git").args(own).args(args).current_dir(bench.path()).output().expect("git is there");
+        assert!(output.status.success(), "{args:?}: {}", String::from_utf8_lossy(&output.stderr));
+        String::from_utf8_lossy(&output.stdout).trim().to_owned()
+    };
+    git(&["init", "-q"]);
+    bench.run(&["send", "read"]).exits(0);
+    git(&["add", "desk.http"]);
+    git(&["commit", "-q", "-m", "desk"]);
+    let commit = git(&["rev-parse", "HEAD"]);
+    bench.run(&["send", "read"]).exits(0);
+    std::fs::write(bench.path().join("desk.http"), format!("# Changed.\n{DESK}")).expect("a file");
+    bench.run(&["replay", "desk.http#read"]).exits(0);
+    let told: Vec<(Option<String>, Option<bool>)> = listed(&bench, &[])
+        .iter()
+        .map(|own| (own["commit"].as_str().map(str::to_owned), own["changed"].as_bool()))
+        .collect();
+    let short = Some(commit[..12].to_owned());
+    assert_eq!(told, [(short.clone(), Some(true)), (short, Some(false)), (None, None)]);
+    assert!(
+        bench
+            .run(&["log", "show", "3", "--show", "head"])
+            .exits(0)
+            .stderr
+            .contains(&format!("at {}, changed since", &commit[..12]))
+    );
+}
+
+#[test]
+fn a_trend_is_drawn() {
+    let bench = bench();
+    bench.run(&["replay", "desk.http#read", "--times", "12"]).exits(0);
+    let data = bench.run(&["log", "trend", "read", "--json"]).exits(0).json();
+    let points = data["points"].as_array().expect("points");
+    assert_eq!(points.len(), 12);
+    let slowest =
+        points.iter().max_by(|a, b| a["elapsed_ms"].as_f64().partial_cmp(&b["elapsed_ms"].as_f64()).expect("numbers"));
+    assert_eq!(data["slowest"], slowest.expect("one")["number"]);
+    let drawn = bench.run(&["log", "trend", "desk.http#read"]).exits(0).stdout;
+    assert!(
+        drawn.starts_with("read in bench  12 answers  median ") && drawn.contains('▲') && drawn.contains('●'),
+        "{drawn}"
+    );
+    for file in ["t.svg", "t.html"] {
+        bench.run(&["log", "trend", "read", "--out", file]).exits(0);
+    }
+    let read = Command::new("xmllint").args(["--noout", "t.svg"]).current_dir(bench.path()).status();
+    assert!(read.expect("`xmllint` is needed here").success());
+    let page = std::fs::read_to_string(bench.path().join("t.html")).expect("a page");
+    assert!(page.contains("<svg") && page.matches("<tr>").count() == 13, "{page}");
+    for (args, words) in [
+        (&["log", "trend", "raed"][..], "the log has no answer to `raed` in bench"),
+        (&["log", "trend", "read", "--out", "t.png"], "`t.png` is neither an SVG file nor a page"),
+    ] {
+        let refused = bench.run(args).exits(2);
+        assert!(refused.stderr.contains(words), "{}", refused.stderr);
+    }
+}
+
+#[test]
+fn a_damaged_state_is_set_aside_and_no_request_is_stopped_by_it() {
+    let bench = bench();
+    bench.run(&["send", "read"]).exits(0);
+    let state = bench.path().join(".yieldtray");
+    std::fs::remove_file(state.join("state.db-wal")).expect("a file");
+    std::fs::write(state.join("state.db"), "a truck drove over this file, and over that one, too").expect("a file");
+    let sent = bench.run(&["send", "read"]).exits(0);
+    assert!(
+        sent.stderr.contains("the state is damaged: it lies in `.yieldtray/state-damaged-1.db` now"),
+        "{}",
+        sent.stderr
+    );
+    assert!(state.join("state-damaged-1.db").is_file());
+    assert_eq!(names(&listed(&bench, &[])), ["1 read"]);
+    std::fs::remove_file(state.join("state.db-wal")).expect("a file");
+    std::fs::write(state.join("state.db"), "and again").expect("a file");
+    let told = bench.run(&["log"]).exits(0);
+    assert!(told.stderr.contains("state-damaged-2.db"), "{}", told.stderr);
+}
+
+#[test]
+fn two_processes_log_at_once_and_one_is_killed() {
+    let bench = bench();
+    let many = ["replay", "desk.http#read", "--times", "400"];
+    let mut one = bench.command().args(many).stdout(std::process::Stdio::null()).spawn().expect("it starts");
+    let mut other = bench.command().args(many).stdout(std::process::Stdio::null()).spawn().expect("it starts");
+    assert!(one.wait().expect("it ends").success() && other.wait().expect("it ends").success());
+    assert_eq!(listed(&bench, &["--most", "2000"]).len(), 800);
+    // Endless, but for the test: what was written before it is killed stays.
+    let mut endless = bench
+        .command()
+        .args(["replay", "desk.http#read", "--times", "10000"])
+        .stdout(std::process::Stdio::null())
+        .spawn()
+        .expect("it starts");
+    let until = std::time::Instant::now() + std::time::Duration::from_secs(60);
+    while listed(&bench, &["--most", "900"]).len() <= 800 {
+        assert!(std::time::Instant::now() < until, "it logs while it runs");
+        std::thread::sleep(std::time::Duration::from_millis(50));
+    }
+    endless.kill().expect("it is killed");
+    endless.wait().expect("it ends");
+    assert!(bench.run(&["log", "show"]).exits(0).stdout.contains("L-2039"));
+    bench.run(&["send", "read"]).exits(0);
+}
+
+#[test]
+fn hostile_answers_are_shown_and_drive_no_terminal() {
+    const ANSWER: &[u8] = b"HTTP/1.1 200 OK\r\nX-Note: \xe2\x80\xae\r\nContent-Type: text/plain\r\nContent-Length: 17\r\nConnection: close\r\n\r\n\x1b[31m\x1b]0;red\x1b[2J\n";
+    let bench = Bench::empty();
+    let base = raw_server(ANSWER, false);
+    bench.run(&["send", "--text", &format!("GET {base}/\u{202e}x")]).exits(0);
+    for args in [&["log"][..], &["log", "show", "--show", "all"], &["log", "compare", "1", "1"]] {
+        let terminal = Terminal::start(&bench, args, 90, &[("NO_COLOR", "1")]);
+        let (code, shown) = terminal.end();
+        assert_eq!(code, 0, "{shown}");
+        for evil in ["\u{1b}[2J", "\u{1b}]0;", "\u{1b}[31m", "\u{202e}"] {
+            assert!(!shown.contains(evil), "{args:?}: {shown:?}");
+        }
+    }
+}

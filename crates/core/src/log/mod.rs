@@ -1,0 +1,24 @@
+//! Past exchanges: what is kept of one, and what can be asked of those that are.
+//!
+//! ```text
+//! CellReport ─→ Past ─→ head and bodies ─→ (the store)
+//! (the store) ─→ Past ─→ Exchange: looked at, compared, judged again as if it had just come
+//! ```
+
+mod compare;
+mod drawn;
+mod lists;
+mod past;
+mod shape;
+mod trend;
+
+#[cfg(test)]
+mod compare_tests;
+#[cfg(test)]
+mod past_tests;
+
+pub use compare::{Change, Comparing, Comparison, Found, Ignore, compare};
+pub use drawn::Drawn;
+pub(crate) use past::digest;
+pub use past::{Held, LARGEST_LOGGED, Past, Unreadable, fill_in};
+pub use trend::{Jump, Point, Trend};

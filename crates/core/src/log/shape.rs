@@ -1,0 +1,66 @@
+//! What a JSON value is made of, whatever the values are: its members, and the types that stand in each place.
+
+use serde_json::Value;
+use std::collections::BTreeMap;
+
+/// The shape of a value, or of several that stand in one place.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub(super) struct Shape {
+    /// The types that stand here.
+    pub(super) types: Vec<&'static str>,
+    /// The members of the objects among them.
+    pub(super) members: BTreeMap<String, Shape>,
+    /// What stands in the lists among them; `None` where none of them has a member.
+    pub(super) items: Option<Box<Shape>>,
+}
+
+impl Shape {
+    pub(super) fn of(value: &Value) -> Self {
+        let mut shape = Self::default();
+        shape.add(value);
+        shape
+    }
+
+    fn add(&mut self, value: &Value) {
+        let kind = kind(value);
+        if !self.types.contains(&kind) {
+            self.types.push(kind);
+            self.types.sort_unstable();
+        }
+        match value {
+            Value::Array(items) => {
+                for item in items {
+                    self.items.get_or_insert_default().add(item);
+                }
+            }
+            Value::Object(members) => {
+                for (name, member) in members {
+                    match self.members.get_mut(name) {
+                        Some(shape) => shape.add(member),
+                        None => {
+                            self.members.insert(name.clone(), Shape::of(member));
+                        }
+                    }
+                }
+            }
+            _ => {}
+        }
+    }
+
+    /// The types in words.
+    pub(super) fn words(&self) -> String {
+        self.types.join(" or ")
+    }
+}
+
+/// The type of a value, as JSON names it.
+pub(super) fn kind(value: &Value) -> &'static str {
+    match value {
+        Value::Null => "null",
+        Value::Bool(_) => "truth value",
+        Value::Number(_) => "number",
+        Value::String(_) => "text",
+        Value::Array(_) => "list",
+        Value::Object(_) => "object",
+    }
+}

@@ -1,0 +1,110 @@
+//! The log: what was sent and what came back, a number each that is never given again.
+//!
+//! What a list shows stands apart from heads and bodies, so that going through many exchanges reads little.
+//! The search index is brought up to date when somebody searches, since most exchanges are never searched for.
+
+mod read;
+mod search;
+mod write;
+
+pub use read::Filter;
+
+/// The tables of the log.
+pub(crate) const TABLES: &str = "
+    CREATE TABLE exchange (
+        number INTEGER PRIMARY KEY AUTOINCREMENT,
+        at INTEGER NOT NULL,
+        environment TEXT NOT NULL,
+        file TEXT NOT NULL,
+        name TEXT NOT NULL,
+        row INTEGER,
+        played_by TEXT,
+        method TEXT NOT NULL,
+        url TEXT NOT NULL,
+        status INTEGER,
+        micros INTEGER NOT NULL,
+        size INTEGER NOT NULL,
+        outcome TEXT NOT NULL,
+        checks INTEGER NOT NULL,
+        failed INTEGER NOT NULL,
+        revision TEXT
+    ) STRICT;
+    CREATE INDEX exchange_of_cell ON exchange (name, file);
+    CREATE TABLE message (
+        number INTEGER PRIMARY KEY,
+        head TEXT NOT NULL,
+        fields TEXT NOT NULL,
+        sent BLOB,
+        came BLOB
+    ) STRICT;
+    CREATE VIRTUAL TABLE word USING fts5 (
+        text, content = '', contentless_delete = 1, detail = none, tokenize = 'unicode61'
+    );
+    CREATE TABLE searchable (one INTEGER PRIMARY KEY CHECK (one = 1), up_to INTEGER NOT NULL) STRICT;
+    INSERT INTO searchable VALUES (1, 0);";
+
+/// What a list tells of an exchange. Nothing in it is secret: whoever logs has masked it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Summary {
+    /// When it was sent, in milliseconds since 1970.
+    pub at: i64,
+    /// The environment; empty for none.
+    pub environment: String,
+    /// The request file, relative to the root; for a request of no file, where its text came from.
+    pub file: String,
+    /// The cell's name.
+    pub name: String,
+    /// The row it was sent for.
+    pub row: Option<i64>,
+    /// The sequence that played it.
+    pub played_by: Option<String>,
+    /// The method.
+    pub method: String,
+    /// The address.
+    pub url: String,
+    /// The status; `None` where there was no answer.
+    pub status: Option<u16>,
+    /// How long it took, in microseconds.
+    pub micros: i64,
+    /// Bytes of the answer's body.
+    pub size: i64,
+    /// How it came out, as a word.
+    pub outcome: String,
+    /// How many checks were judged.
+    pub checks: i64,
+    /// How many checks and yields failed.
+    pub failed: i64,
+    /// The commit of the checkout, with a `+` behind it where the file was changed since.
+    pub revision: Option<String>,
+}
+
+/// The rest of an exchange.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Message {
+    /// Everything but header fields and bodies, as JSON.
+    pub head: String,
+    /// The header fields of both, a line each.
+    pub fields: String,
+    /// The request's body; `None` where there is none, or it is too large to be kept.
+    pub sent: Option<Vec<u8>>,
+    /// The answer's body, likewise.
+    pub came: Option<Vec<u8>>,
+}
+
+/// An exchange as a list tells it, with its number.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Listed {
+    /// Its number.
+    pub number: i64,
+    /// What a list tells of it.
+    pub summary: Summary,
+}
+
+/// How much of the log is kept.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Keeping {
+    /// At most so many exchanges.
+    pub exchanges: u32,
+    /// None from before this time, in milliseconds since 1970.
+    pub since: i64,
+}

@@ -1,0 +1,132 @@
+use super::{Listed, Message, Summary};
+use crate::{Error, Store};
+use rusqlite::{OptionalExtension, Row, Statement, params};
+
+/// Which exchanges. What is not said holds for all.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Filter {
+    /// Cells of this name; `*` stands for any characters.
+    pub name: Option<String>,
+    /// Of this file.
+    pub file: Option<String>,
+    /// Statuses from the first to the second; exchanges without an answer have none.
+    pub status: Option<(u16, u16)>,
+    /// Sent then or later, in milliseconds since 1970.
+    pub since: Option<i64>,
+    /// In this environment.
+    pub environment: Option<String>,
+    /// Only those that did not pass.
+    pub failed: bool,
+}
+
+/// The columns of a [`Listed`], of a table called `exchange`.
+pub(super) const COLUMNS: &str =
+    "number, at, environment, file, name, row, played_by, method, url, status, micros, size,
+    outcome, checks, failed, revision";
+
+impl Filter {
+    /// The condition; [`Self::bind`] gives the parameters.
+    pub(super) const CONDITION: &str = "(?1 IS NULL OR name GLOB ?1) AND (?2 IS NULL OR file = ?2)
+        AND (?3 IS NULL OR status BETWEEN ?3 AND ?4) AND (?5 IS NULL OR at >= ?5)
+        AND (?6 IS NULL OR environment = ?6) AND (NOT ?7 OR outcome <> 'passed')";
+
+    /// Gives the condition its parameters.
+    pub(super) fn bind(&self, query: &mut Statement<'_>) -> Result<(), rusqlite::Error> {
+        let status = self.status.unzip();
+        // In a pattern of SQLite these have a meaning that they do not have here.
+        let name = self.name.as_ref().map(|name| name.replace('[', "[[]").replace('?', "[?]"));
+        query.raw_bind_parameter(1, name)?;
+        query.raw_bind_parameter(2, &self.file)?;
+        query.raw_bind_parameter(3, status.0)?;
+        query.raw_bind_parameter(4, status.1)?;
+        query.raw_bind_parameter(5, self.since)?;
+        query.raw_bind_parameter(6, &self.environment)?;
+        query.raw_bind_parameter(7, self.failed)
+    }
+}
+
+impl Store {
+    /// Goes through exchanges, the newest first, until `take` says that it has enough.
+    pub fn exchanges(&self, filter: &Filter, mut take: impl FnMut(Listed) -> bool) -> Result<(), Error> {
+        let sql = format!("SELECT {COLUMNS} FROM exchange WHERE {} ORDER BY number DESC", Filter::CONDITION);
+        let mut query = self.database.prepare(&sql)?;
+        filter.bind(&mut query)?;
+        let mut rows = query.raw_query();
+        while let Some(row) = rows.next()? {
+            if !take(listed(row)?) {
+                break;
+            }
+        }
+        Ok(())
+    }
+
+    /// The exchange of that number.
+    pub fn exchange(&self, number: i64) -> Result<Option<(Listed, Message)>, Error> {
+        self.one("number = ?1", params![number])
+    }
+
+    /// The last exchange there is.
+    pub fn last_exchange(&self) -> Result<Option<i64>, Error> {
+        Ok(self.database.query_row("SELECT max(number) FROM exchange", [], |row| row.get(0))?)
+    }
+
+    /// The last answer to a cell in an environment before the exchange `before`: for the same row, if one is
+    /// named. Exchanges without an answer are passed over.
+    pub fn answer_before(
+        &self,
+        before: i64,
+        environment: &str,
+        (file, name): (&str, &str),
+        row: Option<i64>,
+    ) -> Result<Option<(Listed, Message)>, Error> {
+        self.one(
+            "name = ?1 AND file = ?2 AND environment = ?3 AND row IS ?4 AND number < ?5 AND status IS NOT NULL",
+            params![name, file, environment, row, before],
+        )
+    }
+
+    fn one(&self, condition: &str, parameters: impl rusqlite::Params) -> Result<Option<(Listed, Message)>, Error> {
+        let mut query = self.database.prepare(&format!(
+            "SELECT {COLUMNS}, head, fields, sent, came FROM exchange JOIN message USING (number)
+             WHERE {condition} ORDER BY number DESC LIMIT 1"
+        ))?;
+        let found = query.query_row(parameters, |row| {
+            Ok((
+                listed(row)?,
+                Message { head: row.get(16)?, fields: row.get(17)?, sent: row.get(18)?, came: row.get(19)? },
+            ))
+        });
+        Ok(found.optional()?)
+    }
+
+    /// How many exchanges there are, and how many bytes the state takes on the disk.
+    pub fn log_size(&self) -> Result<(i64, i64), Error> {
+        let count = self.database.query_row("SELECT count(*) FROM exchange", [], |row| row.get(0))?;
+        let pages: i64 = self.database.pragma_query_value(None, "page_count", |row| row.get(0))?;
+        let page: i64 = self.database.pragma_query_value(None, "page_size", |row| row.get(0))?;
+        Ok((count, pages * page))
+    }
+}
+
+pub(super) fn listed(row: &Row<'_>) -> Result<Listed, rusqlite::Error> {
+    Ok(Listed {
+        number: row.get(0)?,
+        summary: Summary {
+            at: row.get(1)?,
+            environment: row.get(2)?,
+            file: row.get(3)?,
+            name: row.get(4)?,
+            row: row.get(5)?,
+            played_by: row.get(6)?,
+            method: row.get(7)?,
+            url: row.get(8)?,
+            status: row.get(9)?,
+            micros: row.get(10)?,
+            size: row.get(11)?,
+            outcome: row.get(12)?,
+            checks: row.get(13)?,
+            failed: row.get(14)?,
+            revision: row.get(15)?,
+        },
+    })
+}

@@ -1,0 +1,106 @@
+use super::Listed;
+use super::read::{COLUMNS, Filter, listed};
+use crate::{Error, Store};
+use rusqlite::{TransactionBehavior, params};
+
+/// So many exchanges are made searchable in one go, so that others can write in between.
+const AT_ONCE: i64 = 2_000;
+
+impl Store {
+    /// Makes all exchanges searchable; `left` hears how many still are to be, after each piece.
+    pub fn make_searchable(&mut self, mut left: impl FnMut(i64)) -> Result<(), Error> {
+        loop {
+            let change = self.database.transaction_with_behavior(TransactionBehavior::Immediate)?;
+            let done: i64 = change.query_row("SELECT up_to FROM searchable", [], |row| row.get(0))?;
+            let last: Option<i64> = change.query_row("SELECT max(number) FROM exchange", [], |row| row.get(0))?;
+            let Some(last) = last.filter(|last| *last > done) else { return Ok(()) };
+            let up_to = last.min(done + AT_ONCE);
+            {
+                let mut exchanges = change.prepare(
+                    "SELECT number, url, sent, came FROM exchange JOIN message USING (number)
+                     WHERE number > ?1 AND number <= ?2",
+                )?;
+                let mut add = change.prepare("INSERT INTO word (rowid, text) VALUES (?1, ?2)")?;
+                let mut rows = exchanges.query(params![done, up_to])?;
+                let mut text = String::new();
+                while let Some(row) = rows.next()? {
+                    text.clear();
+                    text.push_str(row.get_ref(1)?.as_str().unwrap_or_default());
+                    for body in [row.get_ref(2)?, row.get_ref(3)?] {
+                        let body = body.as_blob_or_null().ok().flatten().unwrap_or_default();
+                        text.push('\n');
+                        text.push_str(&String::from_utf8_lossy(body));
+                    }
+                    add.execute(params![row.get::<_, i64>(0)?, text])?;
+                }
+            }
+            change.execute("UPDATE searchable SET up_to = ?1", [up_to])?;
+            change.commit()?;
+            left(last - up_to);
+        }
+    }
+
+    /// Goes through the exchanges that have `text` in their address or a body, in capitals or not, the newest
+    /// first, until `take` says that it has enough. `text` is found where a word begins with it. Only what was
+    /// made searchable is found.
+    pub fn search(&self, text: &str, filter: &Filter, mut take: impl FnMut(Listed) -> bool) -> Result<(), Error> {
+        let wanted = text.to_lowercase();
+        let sql = format!(
+            "SELECT {COLUMNS}, sent, came FROM exchange JOIN message USING (number)
+             WHERE {} AND number = ?8",
+            Filter::CONDITION
+        );
+        let mut exchange = self.database.prepare(&sql)?;
+        filter.bind(&mut exchange)?;
+        let words = words(text);
+        let numbers = match &words {
+            Some(_) => "SELECT rowid FROM word WHERE word MATCH ?1 ORDER BY rowid DESC",
+            // Nothing in it is a word: all are looked at.
+            None => "SELECT number FROM exchange WHERE ?1 IS NULL ORDER BY number DESC",
+        };
+        let mut numbers = self.database.prepare(numbers)?;
+        let mut numbers = numbers.query(params![words])?;
+        while let Some(row) = numbers.next()? {
+            exchange.raw_bind_parameter(8, row.get::<_, i64>(0)?)?;
+            let found = exchange.raw_query().mapped(|row| {
+                let has = |column: usize| -> Result<bool, rusqlite::Error> {
+                    let body = row.get_ref(column)?.as_blob_or_null().ok().flatten().unwrap_or_default();
+                    Ok(String::from_utf8_lossy(body).to_lowercase().contains(&wanted))
+                };
+                let own = listed(row)?;
+                let holds = own.summary.url.to_lowercase().contains(&wanted) || has(16)? || has(17)?;
+                Ok(holds.then_some(own))
+            });
+            let found = found.into_iter().next().transpose()?.flatten();
+            if found.is_some_and(|found| !take(found)) {
+                break;
+            }
+        }
+        Ok(())
+    }
+}
+
+/// What is looked for in the index: every word of the text, and whatever begins with the last one. `None` where
+/// there is no word in it.
+fn words(text: &str) -> Option<String> {
+    // As the index takes a text apart: accents that stand by themselves are a part of their word.
+    let is_word = |c: char| c.is_alphanumeric() || ('\u{300}'..'\u{370}').contains(&c);
+    let words: Vec<&str> = text.split(|c| !is_word(c)).filter(|word| !word.is_empty()).collect();
+    let quoted = words.iter().map(|word| format!("\"{word}\""));
+    let ends_in_word = text.ends_with(is_word);
+    (!words.is_empty()).then(|| quoted.collect::<Vec<_>>().join(" AND ") + if ends_in_word { "*" } else { "" })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_text_is_looked_for_by_its_words() {
+        assert_eq!(words("L-2043").as_deref(), Some("\"L\" AND \"2043\"*"));
+        assert_eq!(words("\"bins\": ").as_deref(), Some("\"bins\""));
+        assert_eq!(words("cafe\u{301}").as_deref(), Some("\"cafe\u{301}\"*"));
+        assert_eq!(words("AND OR* NEAR(").as_deref(), Some("\"AND\" AND \"OR\" AND \"NEAR\""));
+        assert_eq!(words("{}"), None);
+    }
+}

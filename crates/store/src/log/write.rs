@@ -1,0 +1,122 @@
+use super::{Keeping, Message, Summary};
+use crate::{Error, Store};
+use rusqlite::{Transaction, TransactionBehavior, params, params_from_iter};
+
+/// Numbers in one statement; SQLite takes some thousands.
+const AT_ONCE: usize = 500;
+
+impl Store {
+    /// Adds exchanges to the log, all or none, and drops those that are not to be kept any more. Gives the
+    /// number of the last one; 0 for none.
+    pub fn log<'e>(
+        &mut self,
+        exchanges: impl IntoIterator<Item = &'e (Summary, Message)>,
+        keeping: Keeping,
+    ) -> Result<i64, Error> {
+        let change = self.database.transaction_with_behavior(TransactionBehavior::Immediate)?;
+        let mut last = 0;
+        {
+            let mut summaries = change.prepare(
+                "INSERT INTO exchange (at, environment, file, name, row, played_by, method, url, status, micros,
+                    size, outcome, checks, failed, revision)
+                 VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15)",
+            )?;
+            let mut messages =
+                change.prepare("INSERT INTO message (number, head, fields, sent, came) VALUES (?1, ?2, ?3, ?4, ?5)")?;
+            for (own, message) in exchanges {
+                last = summaries.insert(params![
+                    own.at,
+                    own.environment,
+                    own.file,
+                    own.name,
+                    own.row,
+                    own.played_by,
+                    own.method,
+                    own.url,
+                    own.status,
+                    own.micros,
+                    own.size,
+                    own.outcome,
+                    own.checks,
+                    own.failed,
+                    own.revision,
+                ])?;
+                messages.execute(params![last, message.head, message.fields, message.sent, message.came])?;
+            }
+        }
+        trim(&change, last, keeping)?;
+        change.commit()?;
+        Ok(last)
+    }
+
+    /// Drops exchanges by number; how many there were. Nothing of them is left in the file.
+    pub fn drop_exchanges(&mut self, numbers: &[i64]) -> Result<usize, Error> {
+        self.erase(|change| {
+            let mut dropped = 0;
+            for numbers in numbers.chunks(AT_ONCE) {
+                let marks = vec!["?"; numbers.len()].join(", ");
+                let delete = |table: &str| {
+                    let sql = format!("DELETE FROM {table} WHERE number IN ({marks})");
+                    change.execute(&sql, params_from_iter(numbers))
+                };
+                delete("message")?;
+                dropped += delete("exchange")?;
+            }
+            Ok(dropped)
+        })
+    }
+
+    /// Drops all exchanges from before a time, in milliseconds since 1970, or all there are; of one environment,
+    /// if one is named. Gives how many.
+    pub fn clear_log(&mut self, before: Option<i64>, environment: Option<&str>) -> Result<usize, Error> {
+        let dropped = self.erase(|change| {
+            const THESE: &str = "(?1 IS NULL OR at < ?1) AND (?2 IS NULL OR environment = ?2)";
+            let messages = format!("DELETE FROM message WHERE number IN (SELECT number FROM exchange WHERE {THESE})");
+            change.execute(&messages, params![before, environment])?;
+            change.execute(&format!("DELETE FROM exchange WHERE {THESE}"), params![before, environment])
+        })?;
+        // The file becomes as small as what is left.
+        self.database.execute_batch("VACUUM")?;
+        Ok(dropped)
+    }
+
+    /// Carries a change out that leaves nothing of what it deletes behind, in free pages neither.
+    fn erase<T>(&mut self, change: impl FnOnce(&Transaction<'_>) -> Result<T, rusqlite::Error>) -> Result<T, Error> {
+        self.database.pragma_update(None, "secure_delete", true)?;
+        let transaction = self.database.transaction_with_behavior(TransactionBehavior::Immediate)?;
+        let done = change(&transaction)?;
+        // The search index keeps words of what is gone until it is made anew.
+        transaction.execute_batch("INSERT INTO word (word) VALUES ('delete-all'); UPDATE searchable SET up_to = 0;")?;
+        transaction.commit()?;
+        // What was written before is in the write-ahead log, too, until that is written back and begun anew.
+        self.database.query_row("PRAGMA wal_checkpoint(TRUNCATE)", [], |_| Ok(()))?;
+        Ok(done)
+    }
+}
+
+/// The tables of the log, and what each calls the number.
+const KEYS: [(&str, &str); 3] = [("exchange", "number"), ("message", "number"), ("word", "rowid")];
+
+/// Drops what is too much or too old. In the usual case it only looks at the first exchange.
+fn trim(change: &Transaction<'_>, last: i64, keeping: Keeping) -> Result<(), rusqlite::Error> {
+    let beyond = last - i64::from(keeping.exchanges);
+    let first = change.query_row("SELECT number, at FROM exchange ORDER BY number LIMIT 1", [], |row| {
+        Ok((row.get::<_, i64>(0)?, row.get::<_, i64>(1)?))
+    });
+    let (number, at) = match first {
+        Err(rusqlite::Error::QueryReturnedNoRows) => return Ok(()),
+        other => other?,
+    };
+    if number > beyond && at >= keeping.since {
+        return Ok(());
+    }
+    // Numbers are in the order of writing, which is that of time but for what was under way together: so the
+    // first one that is young enough ends the search.
+    let young = "SELECT coalesce(min(number), ?2 + 1) FROM exchange WHERE at >= ?1";
+    let young: i64 = change.query_row(young, params![keeping.since, last], |row| row.get(0))?;
+    let up_to = beyond.max(young - 1);
+    for (table, key) in KEYS {
+        change.execute(&format!("DELETE FROM {table} WHERE {key} <= ?1"), [up_to])?;
+    }
+    Ok(())
+}

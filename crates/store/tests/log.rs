@@ -1,0 +1,236 @@
+//! The log in a real file: numbered, found again, trimmed, erased, and what becomes of it when things go wrong.
+
+use std::path::Path;
+use std::process::Command;
+use yieldtray_store::log::{Filter, Keeping, Listed, Message, Summary};
+use yieldtray_store::{Store, set_aside};
+
+const ALL: Keeping = Keeping { exchanges: 1_000_000, since: 0 };
+
+fn exchange(at: i64, name: &str, status: Option<u16>, body: &str) -> (Summary, Message) {
+    let summary = Summary {
+        at,
+        environment: "bench".to_owned(),
+        file: "intake.http".to_owned(),
+        name: name.to_owned(),
+        row: None,
+        played_by: None,
+        method: "GET".to_owned(),
+        url: format!("http://packhouse.example/{name}"),
+        status,
+        micros: 1_500,
+        size: body.len() as i64,
+        outcome: if status == Some(200) { "passed" } else { "failed" }.to_owned(),
+        checks: 1,
+        failed: i64::from(status != Some(200)),
+        revision: Some("0a1b2c3d4e5f+".to_owned()),
+    };
+    let came = status.map(|_| body.as_bytes().to_owned());
+    let fields = "accept: */*\n\n".to_owned();
+    (summary, Message { head: format!("{{\"name\":\"{name}\"}}"), fields, sent: Some(b"{}".to_vec()), came })
+}
+
+fn store(root: &Path) -> Store {
+    Store::open_or_make(root, None).expect("a store")
+}
+
+fn numbers(store: &Store, filter: &Filter) -> Vec<i64> {
+    let mut found = Vec::new();
+    let mut take = |listed: Listed| {
+        found.push(listed.number);
+        true
+    };
+    store.exchanges(filter, &mut take).expect("rows");
+    found
+}
+
+fn search(store: &mut Store, text: &str) -> Vec<i64> {
+    store.make_searchable(|_| {}).expect("it is made searchable");
+    let mut found = Vec::new();
+    store
+        .search(text, &Filter::default(), |listed| {
+            found.push(listed.number);
+            true
+        })
+        .expect("rows");
+    found
+}
+
+fn all_bytes(folder: &Path) -> Vec<u8> {
+    let files = std::fs::read_dir(folder).expect("a folder").map(|entry| entry.expect("an entry").path());
+    files.filter(|path| path.is_file()).flat_map(|path| std::fs::read(path).expect("a file")).collect()
+}
+
+#[test]
+fn exchanges_are_numbered_and_found_by_what_they_are() {
+    let root = tempfile::tempdir().expect("a folder");
+    let mut store = store(root.path());
+    let mut live = exchange(40, "read-lot", Some(404), "gone");
+    live.0.environment = "live".to_owned();
+    let rows = [
+        exchange(10, "book-lot", Some(200), "{\"id\":\"L-2043\"}"),
+        exchange(20, "read-lot", Some(200), "{\"id\":\"L-2043\",\"note\":\"Käthe's\"}"),
+        exchange(30, "read[1]", None, ""),
+        live,
+    ];
+    assert_eq!(store.log(&rows, ALL).expect("they are logged"), 4);
+    assert_eq!(store.log(&[], ALL).expect("nothing is"), 0);
+
+    let by = |change: fn(&mut Filter)| {
+        let mut filter = Filter::default();
+        change(&mut filter);
+        numbers(&store, &filter)
+    };
+    assert_eq!(by(|_| {}), [4, 3, 2, 1]);
+    assert_eq!(by(|filter| filter.name = Some("read-*".to_owned())), [4, 2]);
+    assert_eq!(by(|filter| filter.name = Some("read[1]".to_owned())), [3]);
+    assert_eq!(by(|filter| filter.status = Some((400, 499))), [4]);
+    assert_eq!(by(|filter| filter.since = Some(20)), [4, 3, 2]);
+    assert_eq!(by(|filter| filter.environment = Some("bench".to_owned())), [3, 2, 1]);
+    assert_eq!(by(|filter| filter.failed = true), [4, 3]);
+    assert_eq!(by(|filter| filter.file = Some("other.http".to_owned())), [0; 0]);
+
+    let (listed, message) = store.exchange(2).expect("rows").expect("it is there");
+    assert_eq!((&listed.summary, &message), (&rows[1].0, &rows[1].1));
+    let before = |number, environment| {
+        let found = store.answer_before(number, environment, ("intake.http", "read-lot"), None).expect("rows");
+        found.map(|(listed, _)| listed.number)
+    };
+    assert_eq!([before(9, "bench"), before(2, "bench"), before(9, "live")], [Some(2), None, Some(4)]);
+    assert_eq!(store.last_exchange().expect("a row"), Some(4));
+
+    // Words and the beginnings of words, in capitals or not; all of the text must stand there.
+    assert_eq!(search(&mut store, "L-2043"), [2, 1]);
+    assert_eq!(search(&mut store, "l-204"), [2, 1]);
+    assert_eq!(search(&mut store, "note\":\"KÄTHE"), [2]);
+    assert_eq!(search(&mut store, "2043 L"), [0; 0]);
+    assert_eq!(search(&mut store, "packhouse.example/book"), [1]);
+    assert_eq!(search(&mut store, "\":\""), [2, 1], "no word at all");
+    store.log(&[exchange(50, "late", Some(200), "a late L-2043")], ALL).expect("it is logged");
+    assert_eq!(search(&mut store, "L-2043"), [5, 2, 1], "what came since is searchable too");
+}
+
+#[test]
+fn what_is_too_much_or_too_old_goes_and_numbers_are_never_given_again() {
+    let root = tempfile::tempdir().expect("a folder");
+    let mut store = store(root.path());
+    let rows: Vec<_> = (1..=20).map(|at| exchange(at, "read-lot", Some(200), "bins bins bins")).collect();
+    store.log(&rows, Keeping { exchanges: 8, since: 0 }).expect("they are logged");
+    assert_eq!(numbers(&store, &Filter::default()), (13..=20).rev().collect::<Vec<_>>());
+    assert_eq!(search(&mut store, "bins").len(), 8);
+    store.log(&[exchange(21, "read-lot", Some(200), "")], Keeping { exchanges: 8, since: 18 }).expect("it is logged");
+    assert_eq!(numbers(&store, &Filter::default()), [21, 20, 19, 18]);
+    assert_eq!(search(&mut store, "bins"), [20, 19, 18]);
+    // All of it too old, the new one as well.
+    store.log(&[exchange(2, "read-lot", Some(200), "")], Keeping { exchanges: 8, since: 99 }).expect("it is logged");
+    assert_eq!(numbers(&store, &Filter::default()), [0; 0]);
+    assert_eq!(store.log(&[exchange(1, "read-lot", Some(200), "")], ALL).expect("it is logged"), 23);
+    assert_eq!(store.log_size().expect("a size").0, 1);
+}
+
+#[test]
+fn what_is_dropped_is_not_in_the_file_any_more() {
+    let root = tempfile::tempdir().expect("a folder");
+    let mut store = store(root.path());
+    let rows: Vec<_> = (1..=3).map(|at| exchange(at * 10, "read-lot", Some(200), &format!("windfall-{at}"))).collect();
+    store.log(&rows, ALL).expect("they are logged");
+    store.make_searchable(|_| {}).expect("it is made searchable");
+    let tells = |word: &str| {
+        let bytes = all_bytes(&root.path().join(".yieldtray")).to_ascii_lowercase();
+        bytes.windows(word.len()).any(|window| window == word.as_bytes())
+    };
+    assert!(tells("windfall-1") && tells("windfall-2"));
+    assert_eq!(store.drop_exchanges(&[1, 77]).expect("a number"), 1);
+    assert!(!tells("windfall-1") && tells("windfall-2"));
+    assert_eq!(store.clear_log(Some(30), None).expect("a number"), 1);
+    assert!(!tells("windfall-2") && tells("windfall-3"));
+    assert_eq!(store.clear_log(None, Some("live")).expect("a number"), 0);
+    assert_eq!(store.clear_log(None, Some("bench")).expect("a number"), 1);
+    assert!(!tells("windfall"));
+    assert_eq!(search(&mut store, "windfall"), [0; 0]);
+}
+
+#[test]
+fn an_older_form_is_copied_before_it_is_changed() {
+    let root = tempfile::tempdir().expect("a folder");
+    drop(store(root.path()));
+    let folder = root.path().join(".yieldtray");
+    let older = rusqlite::Connection::open(folder.join("state.db")).expect("a database");
+    older
+        .execute_batch(
+            "DROP TABLE exchange; DROP TABLE message; DROP TABLE word; DROP TABLE searchable; PRAGMA user_version = 2;
+             INSERT INTO tray VALUES ('bench', 'intake.http', 'lot_id', 'book-lot', x'31', 0, 7);",
+        )
+        .expect("it is taken back");
+    drop(older);
+    let mut store = store(root.path());
+    assert_eq!(store.kept("bench").expect("rows").len(), 1);
+    store.log(&[exchange(1, "read-lot", Some(200), "")], ALL).expect("it is logged");
+    let copy = rusqlite::Connection::open(folder.join("state-form-2.db")).expect("a database");
+    let kept: i64 = copy.query_row("SELECT count(*) FROM tray", [], |row| row.get(0)).expect("a number");
+    let form: i64 = copy.pragma_query_value(None, "user_version", |row| row.get(0)).expect("a number");
+    assert_eq!((kept, form), (1, 2));
+}
+
+#[test]
+fn a_damaged_file_is_told_from_other_trouble_and_set_aside() {
+    let root = tempfile::tempdir().expect("a folder");
+    let folder = root.path().join(".yieldtray");
+    let mut first = store(root.path());
+    first.log(&[exchange(1, "read-lot", Some(200), "")], ALL).expect("it is logged");
+    drop(first);
+    // What lies in the write-ahead log would take the place of damaged pages.
+    std::fs::remove_file(folder.join("state.db-wal")).expect("a file");
+    std::fs::write(folder.join("state.db"), "these are no pages of a database, whoever wrote them").expect("a file");
+    let error = Store::open(root.path(), None).expect_err("it is damaged");
+    assert!(error.is_damage(), "{error}");
+    let aside = set_aside(root.path()).expect("it is set aside").expect("there is one");
+    assert_eq!(aside, Path::new(".yieldtray/state-damaged-1.db"));
+    assert!(root.path().join(&aside).is_file() && !folder.join("state.db").exists());
+    assert_eq!(set_aside(root.path()).expect("nothing is wrong"), None);
+    let mut fresh = store(root.path());
+    assert_eq!(fresh.log(&[exchange(1, "read-lot", Some(200), "")], ALL).expect("it is logged"), 1);
+    drop(fresh);
+    // A newer file is no damaged one, and neither is a folder that cannot be written.
+    let newer = rusqlite::Connection::open(folder.join("state.db")).expect("a database");
+    newer.pragma_update(None, "user_version", 77).expect("it is set");
+    drop(newer);
+    assert!(!Store::open(root.path(), None).expect_err("it is newer").is_damage());
+}
+
+/// The other half of the next test: a process that writes until it is killed.
+#[test]
+fn writes_without_end() {
+    let Some(root) = std::env::var_os("LOG_ROOT") else { return };
+    let mut store = store(Path::new(&root));
+    for at in 1.. {
+        let rows: Vec<_> = (0..50).map(|_| exchange(at, "read-lot", Some(200), &"tray ".repeat(400))).collect();
+        store.log(&rows, ALL).expect("they are logged");
+        println!("{}", at * 50);
+    }
+}
+
+#[test]
+fn a_writer_that_is_killed_leaves_all_that_was_complete() {
+    use std::io::{BufRead, BufReader};
+    let root = tempfile::tempdir().expect("a folder");
+    drop(store(root.path()));
+    for wanted in [50, 400, 1_500] {
+        let mut writer = Command::new(std::env::current_exe().expect("this program"))
+            .args(["--exact", "writes_without_end", "--nocapture"])
+            .env("LOG_ROOT", root.path())
+            .stdout(std::process::Stdio::piped())
+            .spawn()
+            .expect("it starts");
+        let told = BufReader::new(writer.stdout.take().expect("a pipe")).lines().map_while(Result::ok);
+        let told = told.filter_map(|line| line.trim().parse::<i64>().ok()).find(|told| *told >= wanted);
+        writer.kill().expect("it is killed");
+        writer.wait().expect("it ends");
+        let told = told.expect("it wrote");
+        let mut store = store(root.path());
+        let there = store.log_size().expect("a size").0;
+        assert!(there >= told && there % 50 == 0, "{there} of {told}: all or none of each write");
+        assert_eq!(numbers(&store, &Filter::default()).len() as i64, there);
+        store.clear_log(None, None).expect("it is cleared");
+    }
+}

@@ -1,0 +1,138 @@
+//! An answer whose body is still to come, and what can go wrong on the way: the same for either way of sending.
+
+use bytes::Bytes;
+use futures_util::stream::{self, Stream};
+use http_body::Body;
+use hyper::http::Extensions;
+use hyper::{HeaderMap, StatusCode, Version};
+use hyper_util::client::legacy;
+use std::error::Error;
+use std::pin::Pin;
+
+/// An answer as it comes.
+pub(crate) enum Incoming {
+    /// From the client that knows TLS, proxies and HTTP/2.
+    Library(reqwest::Response),
+    /// From the client that knows none of these.
+    Straight(hyper::Response<hyper::body::Incoming>),
+}
+
+impl Incoming {
+    pub(crate) fn status(&self) -> StatusCode {
+        match self {
+            Self::Library(response) => response.status(),
+            Self::Straight(response) => response.status(),
+        }
+    }
+
+    pub(crate) fn version(&self) -> Version {
+        match self {
+            Self::Library(response) => response.version(),
+            Self::Straight(response) => response.version(),
+        }
+    }
+
+    pub(crate) fn headers(&self) -> &HeaderMap {
+        match self {
+            Self::Library(response) => response.headers(),
+            Self::Straight(response) => response.headers(),
+        }
+    }
+
+    pub(crate) fn extensions(&self) -> &Extensions {
+        match self {
+            Self::Library(response) => response.extensions(),
+            Self::Straight(response) => response.extensions(),
+        }
+    }
+
+    /// How many bytes are still to come, if that is known.
+    pub(crate) fn content_length(&self) -> Option<u64> {
+        match self {
+            Self::Library(response) => response.content_length(),
+            Self::Straight(response) => response.body().size_hint().exact(),
+        }
+    }
+
+    /// The next bytes of the body.
+    pub(crate) async fn chunk(&mut self) -> Result<Option<Bytes>, Trouble> {
+        match self {
+            Self::Library(response) => Ok(response.chunk().await?),
+            Self::Straight(response) => loop {
+                let body = response.body_mut();
+                let frame = std::future::poll_fn(|context| Pin::new(&mut *body).poll_frame(context)).await;
+                let Some(frame) = frame.transpose().map_err(Trouble::of_body)? else { return Ok(None) };
+                // Trailer fields are passed over.
+                if let Ok(bytes) = frame.into_data() {
+                    return Ok(Some(bytes));
+                }
+            },
+        }
+    }
+
+    /// The rest of the body.
+    pub(crate) fn chunks(self) -> impl Stream<Item = Result<Bytes, Trouble>> {
+        stream::try_unfold(self, |mut rest| async move { Ok(rest.chunk().await?.map(|bytes| (bytes, rest))) })
+    }
+}
+
+/// What went wrong, and where.
+#[derive(Debug)]
+pub(crate) struct Trouble {
+    pub(crate) stage: Stage,
+    error: Box<dyn Error + Send + Sync>,
+}
+
+/// Where something went wrong.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Stage {
+    /// While connecting.
+    Connecting,
+    /// In the answer's body.
+    Body,
+    /// In between.
+    Exchange,
+}
+
+impl Trouble {
+    fn of_body(error: hyper::Error) -> Self {
+        Self { stage: Stage::Body, error: error.into() }
+    }
+
+    /// The error and its causes, the outermost first. An input/output error does not name what it carries as
+    /// its cause, so that is looked into: TLS errors travel so.
+    pub(crate) fn causes(&self) -> Vec<&(dyn Error + 'static)> {
+        fn deeper<'e>(cause: &'e (dyn Error + 'static)) -> Option<&'e (dyn Error + 'static)> {
+            let carried = cause.downcast_ref::<std::io::Error>().and_then(std::io::Error::get_ref);
+            carried.map(|carried| carried as &(dyn Error + 'static)).or_else(|| cause.source())
+        }
+        let outermost: &(dyn Error + 'static) = &*self.error;
+        std::iter::successors(Some(outermost), |&cause| deeper(cause)).collect()
+    }
+}
+
+impl std::fmt::Display for Trouble {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        self.error.fmt(f)
+    }
+}
+
+impl Error for Trouble {}
+
+impl From<reqwest::Error> for Trouble {
+    fn from(error: reqwest::Error) -> Self {
+        let stage = match () {
+            () if error.is_connect() => Stage::Connecting,
+            () if error.is_body() || error.is_decode() => Stage::Body,
+            () => Stage::Exchange,
+        };
+        Self { stage, error: error.into() }
+    }
+}
+
+impl From<legacy::Error> for Trouble {
+    fn from(error: legacy::Error) -> Self {
+        let stage = if error.is_connect() { Stage::Connecting } else { Stage::Exchange };
+        Self { stage, error: error.into() }
+    }
+}
