@@ -13,12 +13,13 @@ use std::thread::{self, JoinHandle};
 use std::time::{Duration, Instant};
 use yieldtray_core::log::Past;
 use yieldtray_core::replay::{CellReport, Event, Run};
+use yieldtray_core::report::Entry;
 use yieldtray_core::workspace::CellId;
 use yieldtray_store::log::{Keeping, Message, Summary};
 use yieldtray_store::{Error, Store};
 
 /// So many exchanges are written in one go at most.
-const GROUP: usize = 500;
+const GROUP: usize = 250;
 
 /// So many bytes of heads and bodies are gathered at most.
 const LARGE_GROUP: usize = 8 << 20;
@@ -86,7 +87,7 @@ impl Logbook {
     /// Takes what was sent and came back, as far as a run kept it.
     pub(crate) fn take(&mut self, run: &Run<'_>, report: &CellReport) {
         let Some(kept) = &report.kept else { return };
-        let past = Past::of(run.workspace(), report, kept, run.masker(), self.seed);
+        let past = Past::of(Entry::of(run.workspace(), report), kept, run.masker(), self.seed);
         let message = Message {
             head: past.head(),
             fields: past.fields().to_owned(),

@@ -48,6 +48,14 @@ impl Masker {
         Self { revealing: true, ..self }
     }
 
+    /// The same secrets, hidden whoever asked to see them: for what is written down.
+    pub fn hiding(&self) -> Cow<'_, Masker> {
+        match self.revealing {
+            true => Cow::Owned(Self { revealing: false, ..self.clone() }),
+            false => Cow::Borrowed(self),
+        }
+    }
+
     /// Whether it hides nothing.
     pub fn reveals(&self) -> bool {
         self.revealing

@@ -152,7 +152,7 @@ fn a_file_of_an_older_form_is_brought_up_to_date() {
     drop(store);
     // As the first version left it: with a tray and without credentials.
     let database = rusqlite::Connection::open(root.path().join(".yieldtray/state.db")).expect("a database");
-    database.execute_batch("DROP TABLE credential; DROP TABLE exchange; DROP TABLE message; DROP TABLE word; DROP TABLE searchable; PRAGMA user_version = 1;").expect("it is taken back");
+    database.execute_batch("DROP TABLE credential; DROP TABLE exchange; DROP TABLE word; DROP TABLE numbered; PRAGMA user_version = 1;").expect("it is taken back");
     drop(database);
     let mut store = Store::open(root.path(), Some(key)).expect("a store").expect("it is there");
     assert_eq!(store.kept("bench").expect("rows").len(), 1);

@@ -14,6 +14,7 @@ use crate::show::running::Running;
 use crate::show::table::count;
 use serde_json::json;
 use std::cell::RefCell;
+use std::collections::HashMap;
 use std::io::Write;
 use std::rc::Rc;
 use yieldtray_core::log::Past;
@@ -32,6 +33,7 @@ type Logged = Rc<(i64, Past<'static>)>;
 struct Answers<'s> {
     session: &'s Session,
     store: Store,
+    numbers: HashMap<(String, String, Option<i64>), i64>,
     last: RefCell<Option<((CellId, Option<usize>), Option<Logged>)>>,
 }
 
@@ -42,11 +44,11 @@ impl Answers<'_> {
             return logged.clone();
         }
         let workspace = &self.session.workspace;
-        let place = (&*workspace.shown_path(cell.source), &*workspace.cell(cell).name);
         let row_number = row.and_then(|row| i64::try_from(row).ok());
-        let environment = kept::environment(&self.session.settings);
+        let place = (workspace.shown_path(cell.source), workspace.cell(cell).name.to_string(), row_number);
         // What cannot be read is as good as not there; it is told as that.
-        let found = self.store.answer_before(i64::MAX, environment, place, row_number).ok().flatten();
+        let number = self.numbers.get(&place);
+        let found = number.and_then(|number| self.store.exchange(*number).ok().flatten());
         let logged = found.and_then(|(listed, message)| {
             Some(Rc::new((
                 listed.summary.at,
@@ -68,7 +70,8 @@ pub(super) fn recall(
     out: &mut Out,
 ) -> Result<u8, Stop> {
     let store = kept::open_or_set_aside(session, out)?.ok_or_else(nothing_logged)?;
-    let answers = Answers { session, store, last: RefCell::default() };
+    let numbers = store.last_answers(kept::environment(&session.settings))?;
+    let answers = Answers { session, store, numbers, last: RefCell::default() };
     let workspace = &session.workspace;
     let mut run = Run::new(workspace, &session.engine, session.settings.clone(), plan, fail_fast)
         .recalling(|cell, row| answers.find(cell, row).map(|logged| logged.1.seed));

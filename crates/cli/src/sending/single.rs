@@ -17,6 +17,7 @@ use std::sync::Arc;
 use yieldtray_core::log::Past;
 use yieldtray_core::problem::enumerate;
 use yieldtray_core::replay::{CellReport, Event, Link, Plan, Run, TokenReport, chain};
+use yieldtray_core::report::Entry;
 use yieldtray_core::request::Prepared;
 use yieldtray_core::response::Exchange;
 use yieldtray_core::workspace::{CellId, Tray, Workspace};
@@ -119,7 +120,7 @@ impl Done<'_> {
     pub(crate) fn past(&self) -> Option<Past<'_>> {
         let report = self.report.as_ref()?;
         let (run, seed) = (&self.run, self.session.engine.made_up().seed());
-        Some(Past::of(run.workspace(), report, report.kept.as_ref()?, run.masker(), seed))
+        Some(Past::of(Entry::of(run.workspace(), report), report.kept.as_ref()?, &run.masker().hiding(), seed))
     }
 
     /// Keeps what was yielded and got, and logs what was sent. Gives the exit code and the number in the log.

@@ -1,10 +1,9 @@
-use crate::replay::{CellReport, Kept};
+use crate::replay::Kept;
 use crate::report::record::{self, header_value};
 use crate::report::{Entry, LARGEST_BODY, Phases, Request, Response, duration, millis};
 use crate::request::{Content, Fields, FilePiece, Piece, Prepared};
 use crate::response::{CookieFate, CookieNote, Exchange, Hop, HopKind, Nature, Timings};
 use crate::secret::{MASK, Masker, is_secret_header};
-use crate::workspace::Workspace;
 use bytes::Bytes;
 use serde::{Deserialize, Serialize};
 use std::borrow::Cow;
@@ -88,8 +87,8 @@ fn is_nothing(size: &u64) -> bool {
 pub struct Unreadable(#[from] serde_json::Error);
 
 impl<'k> Past<'k> {
-    /// What the log keeps of a report and its exchange. `masker` must hide secrets.
-    pub fn of(workspace: &Workspace, report: &CellReport, kept: &'k Kept, masker: &Masker, seed: u64) -> Self {
+    /// What the log keeps of a cell and its exchange. `masker` must hide secrets.
+    pub fn of(mut entry: Entry<'static>, kept: &'k Kept, masker: &Masker, seed: u64) -> Self {
         let answer = kept.answer.as_ref();
         let mut fields = String::with_capacity(512);
         for (name, value) in kept.sent.wire_headers() {
@@ -101,7 +100,6 @@ impl<'k> Past<'k> {
         }
         // In one go: to look for each secret in each field takes several times as long.
         masker.hide(&mut fields);
-        let mut entry = Entry::of(workspace, report);
         entry.began_ms = Some(millis(kept.began));
         let last = (kept.sent.method.as_str(), masker.mask(kept.sent.url.as_str()));
         let is_first = entry.method.as_deref() == Some(last.0) && entry.url.as_deref() == Some(&*last.1);
@@ -345,7 +343,7 @@ pub fn fill_in(then: Prepared, now: Option<&Prepared>, masker: &Masker) -> Resul
     }
     // Cookies of the jar, and the answer to a challenge, are added when it is sent.
     let added = |name: &str| match name {
-        "cookie" => now.is_some_and(|now| now.header(name).is_none()),
+        "cookie" => now.is_none_or(|now| now.header(name).is_none()),
         "authorization" => now.is_some_and(|now| now.digest.is_some()),
         _ => false,
     };

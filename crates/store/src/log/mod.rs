@@ -1,7 +1,7 @@
 //! The log: what was sent and what came back, a number each that is never given again.
 //!
-//! What a list shows stands apart from heads and bodies, so that going through many exchanges reads little.
-//! The search index is brought up to date when somebody searches, since most exchanges are never searched for.
+//! What is written for every exchange is kept small: one row in one table, and no index but that of numbers. The
+//! search index is brought up to date when somebody searches, since most exchanges are never searched for.
 
 mod read;
 mod search;
@@ -12,7 +12,7 @@ pub use read::Filter;
 /// The tables of the log.
 pub(crate) const TABLES: &str = "
     CREATE TABLE exchange (
-        number INTEGER PRIMARY KEY AUTOINCREMENT,
+        number INTEGER PRIMARY KEY,
         at INTEGER NOT NULL,
         environment TEXT NOT NULL,
         file TEXT NOT NULL,
@@ -27,11 +27,7 @@ pub(crate) const TABLES: &str = "
         outcome TEXT NOT NULL,
         checks INTEGER NOT NULL,
         failed INTEGER NOT NULL,
-        revision TEXT
-    ) STRICT;
-    CREATE INDEX exchange_of_cell ON exchange (name, file);
-    CREATE TABLE message (
-        number INTEGER PRIMARY KEY,
+        revision TEXT,
         head TEXT NOT NULL,
         fields TEXT NOT NULL,
         sent BLOB,
@@ -40,8 +36,8 @@ pub(crate) const TABLES: &str = "
     CREATE VIRTUAL TABLE word USING fts5 (
         text, content = '', contentless_delete = 1, detail = none, tokenize = 'unicode61'
     );
-    CREATE TABLE searchable (one INTEGER PRIMARY KEY CHECK (one = 1), up_to INTEGER NOT NULL) STRICT;
-    INSERT INTO searchable VALUES (1, 0);";
+    CREATE TABLE numbered (last INTEGER NOT NULL, searchable INTEGER NOT NULL) STRICT;
+    INSERT INTO numbered VALUES (0, 0);";
 
 /// What a list tells of an exchange. Nothing in it is secret: whoever logs has masked it.
 #[derive(Clone, Debug, PartialEq, Eq)]

@@ -1,6 +1,7 @@
 use super::{Listed, Message, Summary};
 use crate::{Error, Store};
 use rusqlite::{OptionalExtension, Row, Statement, params};
+use std::collections::HashMap;
 
 /// Which exchanges. What is not said holds for all.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -65,6 +66,15 @@ impl Store {
         self.one("number = ?1", params![number])
     }
 
+    /// The last answer to each cell in an environment: its number, by file, name and row.
+    pub fn last_answers(&self, environment: &str) -> Result<HashMap<(String, String, Option<i64>), i64>, Error> {
+        let mut query = self.database.prepare(
+            "SELECT file, name, row, number FROM exchange WHERE environment = ?1 AND status IS NOT NULL ORDER BY number",
+        )?;
+        let rows = query.query_map([environment], |row| Ok(((row.get(0)?, row.get(1)?, row.get(2)?), row.get(3)?)))?;
+        Ok(rows.collect::<Result<_, _>>()?)
+    }
+
     /// The last exchange there is.
     pub fn last_exchange(&self) -> Result<Option<i64>, Error> {
         Ok(self.database.query_row("SELECT max(number) FROM exchange", [], |row| row.get(0))?)
@@ -87,7 +97,7 @@ impl Store {
 
     fn one(&self, condition: &str, parameters: impl rusqlite::Params) -> Result<Option<(Listed, Message)>, Error> {
         let mut query = self.database.prepare(&format!(
-            "SELECT {COLUMNS}, head, fields, sent, came FROM exchange JOIN message USING (number)
+            "SELECT {COLUMNS}, head, fields, sent, came FROM exchange
              WHERE {condition} ORDER BY number DESC LIMIT 1"
         ))?;
         let found = query.query_row(parameters, |row| {

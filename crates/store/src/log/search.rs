@@ -11,13 +11,13 @@ impl Store {
     pub fn make_searchable(&mut self, mut left: impl FnMut(i64)) -> Result<(), Error> {
         loop {
             let change = self.database.transaction_with_behavior(TransactionBehavior::Immediate)?;
-            let done: i64 = change.query_row("SELECT up_to FROM searchable", [], |row| row.get(0))?;
+            let done: i64 = change.query_row("SELECT searchable FROM numbered", [], |row| row.get(0))?;
             let last: Option<i64> = change.query_row("SELECT max(number) FROM exchange", [], |row| row.get(0))?;
             let Some(last) = last.filter(|last| *last > done) else { return Ok(()) };
             let up_to = last.min(done + AT_ONCE);
             {
                 let mut exchanges = change.prepare(
-                    "SELECT number, url, sent, came FROM exchange JOIN message USING (number)
+                    "SELECT number, url, sent, came FROM exchange
                      WHERE number > ?1 AND number <= ?2",
                 )?;
                 let mut add = change.prepare("INSERT INTO word (rowid, text) VALUES (?1, ?2)")?;
@@ -34,7 +34,7 @@ impl Store {
                     add.execute(params![row.get::<_, i64>(0)?, text])?;
                 }
             }
-            change.execute("UPDATE searchable SET up_to = ?1", [up_to])?;
+            change.execute("UPDATE numbered SET searchable = ?1", [up_to])?;
             change.commit()?;
             left(last - up_to);
         }
@@ -45,11 +45,7 @@ impl Store {
     /// made searchable is found.
     pub fn search(&self, text: &str, filter: &Filter, mut take: impl FnMut(Listed) -> bool) -> Result<(), Error> {
         let wanted = text.to_lowercase();
-        let sql = format!(
-            "SELECT {COLUMNS}, sent, came FROM exchange JOIN message USING (number)
-             WHERE {} AND number = ?8",
-            Filter::CONDITION
-        );
+        let sql = format!("SELECT {COLUMNS}, sent, came FROM exchange WHERE {} AND number = ?8", Filter::CONDITION);
         let mut exchange = self.database.prepare(&sql)?;
         filter.bind(&mut exchange)?;
         let words = words(text);

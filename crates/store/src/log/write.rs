@@ -7,24 +7,25 @@ const AT_ONCE: usize = 500;
 
 impl Store {
     /// Adds exchanges to the log, all or none, and drops those that are not to be kept any more. Gives the
-    /// number of the last one; 0 for none.
+    /// number of the last one that was ever logged.
     pub fn log<'e>(
         &mut self,
         exchanges: impl IntoIterator<Item = &'e (Summary, Message)>,
         keeping: Keeping,
     ) -> Result<i64, Error> {
         let change = self.database.transaction_with_behavior(TransactionBehavior::Immediate)?;
-        let mut last = 0;
+        let before: i64 = change.query_row("SELECT last FROM numbered", [], |row| row.get(0))?;
+        let mut last = before;
         {
-            let mut summaries = change.prepare(
-                "INSERT INTO exchange (at, environment, file, name, row, played_by, method, url, status, micros,
-                    size, outcome, checks, failed, revision)
-                 VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15)",
+            let mut insert = change.prepare(
+                "INSERT INTO exchange (number, at, environment, file, name, row, played_by, method, url, status,
+                    micros, size, outcome, checks, failed, revision, head, fields, sent, came)
+                 VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15, ?16, ?17, ?18, ?19, ?20)",
             )?;
-            let mut messages =
-                change.prepare("INSERT INTO message (number, head, fields, sent, came) VALUES (?1, ?2, ?3, ?4, ?5)")?;
             for (own, message) in exchanges {
-                last = summaries.insert(params![
+                last += 1;
+                insert.execute(params![
+                    last,
                     own.at,
                     own.environment,
                     own.file,
@@ -40,10 +41,15 @@ impl Store {
                     own.checks,
                     own.failed,
                     own.revision,
+                    message.head,
+                    message.fields,
+                    message.sent,
+                    message.came,
                 ])?;
-                messages.execute(params![last, message.head, message.fields, message.sent, message.came])?;
             }
         }
+        // Numbers of exchanges that are gone are not given again.
+        change.execute("UPDATE numbered SET last = ?1", [last])?;
         trim(&change, last, keeping)?;
         change.commit()?;
         Ok(last)
@@ -55,12 +61,8 @@ impl Store {
             let mut dropped = 0;
             for numbers in numbers.chunks(AT_ONCE) {
                 let marks = vec!["?"; numbers.len()].join(", ");
-                let delete = |table: &str| {
-                    let sql = format!("DELETE FROM {table} WHERE number IN ({marks})");
-                    change.execute(&sql, params_from_iter(numbers))
-                };
-                delete("message")?;
-                dropped += delete("exchange")?;
+                let sql = format!("DELETE FROM exchange WHERE number IN ({marks})");
+                dropped += change.execute(&sql, params_from_iter(numbers))?;
             }
             Ok(dropped)
         })
@@ -70,10 +72,10 @@ impl Store {
     /// if one is named. Gives how many.
     pub fn clear_log(&mut self, before: Option<i64>, environment: Option<&str>) -> Result<usize, Error> {
         let dropped = self.erase(|change| {
-            const THESE: &str = "(?1 IS NULL OR at < ?1) AND (?2 IS NULL OR environment = ?2)";
-            let messages = format!("DELETE FROM message WHERE number IN (SELECT number FROM exchange WHERE {THESE})");
-            change.execute(&messages, params![before, environment])?;
-            change.execute(&format!("DELETE FROM exchange WHERE {THESE}"), params![before, environment])
+            change.execute(
+                "DELETE FROM exchange WHERE (?1 IS NULL OR at < ?1) AND (?2 IS NULL OR environment = ?2)",
+                params![before, environment],
+            )
         })?;
         // The file becomes as small as what is left.
         self.database.execute_batch("VACUUM")?;
@@ -86,16 +88,14 @@ impl Store {
         let transaction = self.database.transaction_with_behavior(TransactionBehavior::Immediate)?;
         let done = change(&transaction)?;
         // The search index keeps words of what is gone until it is made anew.
-        transaction.execute_batch("INSERT INTO word (word) VALUES ('delete-all'); UPDATE searchable SET up_to = 0;")?;
+        transaction
+            .execute_batch("INSERT INTO word (word) VALUES ('delete-all'); UPDATE numbered SET searchable = 0;")?;
         transaction.commit()?;
         // What was written before is in the write-ahead log, too, until that is written back and begun anew.
         self.database.query_row("PRAGMA wal_checkpoint(TRUNCATE)", [], |_| Ok(()))?;
         Ok(done)
     }
 }
-
-/// The tables of the log, and what each calls the number.
-const KEYS: [(&str, &str); 3] = [("exchange", "number"), ("message", "number"), ("word", "rowid")];
 
 /// Drops what is too much or too old. In the usual case it only looks at the first exchange.
 fn trim(change: &Transaction<'_>, last: i64, keeping: Keeping) -> Result<(), rusqlite::Error> {
@@ -115,8 +115,7 @@ fn trim(change: &Transaction<'_>, last: i64, keeping: Keeping) -> Result<(), rus
     let young = "SELECT coalesce(min(number), ?2 + 1) FROM exchange WHERE at >= ?1";
     let young: i64 = change.query_row(young, params![keeping.since, last], |row| row.get(0))?;
     let up_to = beyond.max(young - 1);
-    for (table, key) in KEYS {
-        change.execute(&format!("DELETE FROM {table} WHERE {key} <= ?1"), [up_to])?;
-    }
+    change.execute("DELETE FROM exchange WHERE number <= ?1", [up_to])?;
+    change.execute("DELETE FROM word WHERE rowid <= ?1", [up_to])?;
     Ok(())
 }

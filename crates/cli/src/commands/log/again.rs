@@ -58,6 +58,10 @@ pub(super) fn again(common: &Common, args: LogAgain, host: &Host, out: &mut Out)
         false => None,
     };
     send::introduce(out, &session, cell)?;
+    if let (Some(row @ 2..), false, false) = (past.entry.row, exactly, out.quiet || out.json) {
+        let words = format!("it was sent for row {row}, and is for the first one now: `--exactly` sends it as it was");
+        out.say(&out.error_look.odd(&words))?;
+    }
     let prelude = Prelude::of(&mut session, cell, Needs::Ask, host, out)?;
     let mut changing = prelude.plan.changing(&session.workspace);
     // Its file may have another method for it now.
