@@ -5,6 +5,7 @@ use super::checks::{self, Use};
 use super::event::{CellReport, Kept, Outcome};
 use super::judge::{Judge, Judgement};
 use super::order::Told;
+use super::put_off::{Answered, PutOff};
 use super::ready::Ready;
 use super::run::Fate;
 use crate::log::digest;
@@ -20,6 +21,7 @@ use std::time::Duration;
 impl<'w> Run<'w> {
     /// Takes the answer to a request, or why there is none.
     pub fn complete(&mut self, ready: Box<Ready<'w>>, answer: Result<Exchange, Failure>) {
+        self.settle();
         self.enter(ready.lane);
         self.lane.current = ready.step;
         self.come_back();
@@ -32,6 +34,7 @@ impl<'w> Run<'w> {
 
     /// Takes note that a request is not sent after all, and why.
     pub fn skip(&mut self, ready: Box<Ready<'w>>, reason: &str) {
+        self.settle();
         self.enter(ready.lane);
         self.lane.current = ready.step;
         self.come_back();
@@ -64,55 +67,80 @@ impl<'w> Run<'w> {
                 false => ready.uses.insert(0, wait.until),
             }
         }
-        let Ready { prepared, cell, step, mut memo, uses, remarks, token, began, .. } = *ready;
+        let Ready { prepared, cell, step, memo, uses, remarks, token, began, .. } = *ready;
         let mut report = self.report(cell, Outcome::Passed, remarks);
         report.tries = tries;
         report.method.clone_from(&prepared.method);
-        match &answer {
+        let exchange = match answer {
+            Ok(exchange) => exchange,
             Err(failure) => {
                 report.outcome = Outcome::NoAnswer;
                 report.elapsed = failure.elapsed;
-                report.failure = Some(self.masked(failure));
-                report.advice = self.unreachable(cell, step, failure);
+                report.failure = Some(self.masked(&failure));
+                report.advice = self.unreachable(cell, step, &failure);
+                return self.report_exchange(report, prepared, began, None);
             }
-            Ok(exchange) => {
-                report.status = Some(exchange.status);
-                report.elapsed = exchange.timings.total;
-                report.size = exchange.size;
-                self.learn_cookies(exchange);
-                let mut judgement = self.judge(cell, step, &mut memo, &uses, exchange);
-                if self.recalled.is_some() && !judgement.failures.is_empty() {
-                    let checks: Vec<Use<'w>> = uses.iter().filter(|step| step.is_check()).cloned().collect();
-                    let other = exchange.with_other_masks();
-                    let others = self.judge(cell, step, &mut memo, &checks, &other).failures;
-                    judgement.leave_masked_out(&others);
-                }
-                report.checks = came + judgement.checks;
-                let failed_yields = judgement.yields.iter().filter(|taken| taken.value.is_err()).count();
-                self.summary.failed_yields += failed_yields;
-                if failed_yields + judgement.failures.len() > 0 {
-                    report.outcome = Outcome::Failed;
-                }
-                report.failures = judgement.failures;
-                report.yields = judgement.yields;
-                if self.proves && report.outcome == Outcome::Passed {
-                    let uses: Vec<Use<'w>> = awaited.into_iter().chain(uses).collect();
-                    report.proof = Some(Box::new(self.prove(cell, step, &mut memo, &uses, exchange)));
-                }
-                report.problems.extend(judgement.remarks);
-                report.advice = advice(exchange, report.checks > 0 && report.outcome == Outcome::Passed);
-                // A kept token that is not taken any more is not tried again.
-                if let Some(token) = token.filter(|token| exchange.status == 401 && !token.fresh) {
-                    self.tokens.drop_profile(&token.profile);
-                    self.dropped.push(token.profile.clone());
-                    let profile = &token.profile;
-                    let words = format!(
-                        "the kept token of `{profile}` was not taken and is dropped: send again to get another"
-                    );
-                    report.advice = Some(words);
-                }
+        };
+        report.status = Some(exchange.status);
+        report.elapsed = exchange.timings.total;
+        report.size = exchange.size;
+        let mut answered = Answered { report, prepared, began, step, memo, uses, came, awaited, token, exchange };
+        match self.may_put_off(&answered) {
+            true => {
+                let taken = self.take_yields(&mut answered);
+                self.put_off = Some(Box::new(PutOff { answered, taken }));
             }
+            false => self.conclude(answered, Judgement::default()),
         }
+    }
+
+    /// Judges what is still to be judged of an answer, and tells what came of it.
+    pub(super) fn conclude(&mut self, answered: Answered<'w>, taken: Judgement) {
+        let Answered { mut report, prepared, began, step, mut memo, uses, came, awaited, token, exchange } = answered;
+        let cell = report.cell;
+        self.learn_cookies(&exchange);
+        let mut judgement = self.judge(cell, step, &mut memo, &uses, &exchange);
+        judgement.yields.extend(taken.yields);
+        judgement.remarks.extend(taken.remarks);
+        if self.recalled.is_some() && !judgement.failures.is_empty() {
+            let checks: Vec<Use<'w>> = uses.iter().filter(|step| step.is_check()).cloned().collect();
+            let other = exchange.with_other_masks();
+            let others = self.judge(cell, step, &mut memo, &checks, &other).failures;
+            judgement.leave_masked_out(&others);
+        }
+        report.checks = came + judgement.checks;
+        let failed_yields = judgement.yields.iter().filter(|taken| taken.value.is_err()).count();
+        self.summary.failed_yields += failed_yields;
+        if failed_yields + judgement.failures.len() > 0 {
+            report.outcome = Outcome::Failed;
+        }
+        report.failures = judgement.failures;
+        report.yields = judgement.yields;
+        if self.proves && report.outcome == Outcome::Passed {
+            let uses: Vec<Use<'w>> = awaited.into_iter().chain(uses).collect();
+            report.proof = Some(Box::new(self.prove(cell, step, &mut memo, &uses, &exchange)));
+        }
+        report.problems.extend(judgement.remarks);
+        report.advice = advice(&exchange, report.checks > 0 && report.outcome == Outcome::Passed);
+        // A kept token that is not taken any more is not tried again.
+        if let Some(token) = token.filter(|token| exchange.status == 401 && !token.fresh) {
+            self.tokens.drop_profile(&token.profile);
+            self.dropped.push(token.profile.clone());
+            let profile = &token.profile;
+            let words =
+                format!("the kept token of `{profile}` was not taken and is dropped: send again to get another");
+            report.advice = Some(words);
+        }
+        self.report_exchange(report, prepared, began, Some(exchange));
+    }
+
+    fn report_exchange(
+        &mut self,
+        mut report: CellReport,
+        prepared: Arc<Prepared>,
+        began: Duration,
+        answer: Option<Exchange>,
+    ) {
         report.url = self.masker.mask(prepared.url.as_str()).into_owned();
         report.advice = report.advice.map(|advice| self.masker.mask(&advice).into_owned());
         self.keep(&mut report, prepared, began, answer);
@@ -125,14 +153,13 @@ impl<'w> Run<'w> {
         report: &mut CellReport,
         prepared: Arc<Prepared>,
         began: Duration,
-        answer: Result<Exchange, Failure>,
+        mut answer: Option<Exchange>,
     ) {
         let Some(limit) = self.keeps else {
             // To take a large answer apart takes time, which there is while the next one is awaited.
-            self.spent = answer.ok();
+            self.spent = answer;
             return;
         };
-        let mut answer = answer.ok();
         if let Some(exchange) = answer.as_mut().filter(|exchange| exchange.size > limit && exchange.holds_body()) {
             // Let go, it can still be told from another.
             exchange.digest = Some(digest(&exchange.body));
@@ -153,7 +180,7 @@ impl<'w> Run<'w> {
         self.judge(ready.cell, ready.step, &mut ready.memo, until, exchange).failures.is_empty()
     }
 
-    fn judge(
+    pub(super) fn judge(
         &mut self,
         cell: CellId,
         step: usize,
@@ -202,6 +229,8 @@ impl<'w> Run<'w> {
     }
 
     pub(super) fn finish(&mut self, report: CellReport) {
+        // What came before is told before.
+        self.settle();
         match report.outcome {
             Outcome::NotSent(_) => self.summary.not_sent += 1,
             Outcome::Skipped(_) => self.summary.skipped += 1,

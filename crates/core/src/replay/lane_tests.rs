@@ -1,6 +1,6 @@
 //! Files side by side: whatever the order of the answers, what is told is the same.
 
-use super::{Event, Next, Outcome};
+use super::{Event, Next, Outcome, Run};
 use crate::request::Prepared;
 use crate::response::{Exchange, Failure};
 use crate::testing::{Told, json_answer, settings, side_by_side, with_run};
@@ -307,4 +307,77 @@ fn a_lane_that_is_far_ahead_waits_to_be_heard() {
         }
         assert_eq!((run.summary().requests, run.events().count()), (3001, 2001));
     });
+}
+
+#[test]
+fn checks_are_judged_behind_the_next_request_and_told_before_it() {
+    const FILE: &str = "#- a.http
+%% Book
+POST http://bench/lots
+
+% yield lot_id = body.id
+% check body.bins == 24
+% check status == 201
+
+%% Read
+GET http://bench/lots/{{lot_id}}
+
+% check body.id == lot_id
+
+%% Lacks
+GET http://bench/{{nobody_gives_this}}
+
+%% Own
+GET http://bench/own
+
+% yield lot_id = body.other
+% check lot_id == 'L-1'
+
+%% Last
+GET http://bench/last/{{lot_id}}
+
+% check status == 500
+";
+    let run = |run: &mut Run<'_>| {
+        let mut log = Vec::new();
+        let answer = |path: &str| match path {
+            "/lots" => json_answer(201, "{\"id\":\"L-1\",\"bins\":23}"),
+            "/own" => json_answer(200, "{\"other\":\"L-2\"}"),
+            _ => json_answer(200, "{\"id\":\"L-1\"}"),
+        };
+        while let Some(Next::Send(ready)) = run.next() {
+            let path = ready.prepared.url.path().to_owned();
+            log.push(format!("sent {path}"));
+            // Who asks for events while a request is under way gets what came before it.
+            let told = |event: Event| match event {
+                Event::Cell(report) => Some(format!("{:?}", report.outcome)),
+                _ => None,
+            };
+            log.extend(run.events().filter_map(told));
+            run.complete(ready, Ok(answer(&path)));
+        }
+        log.extend(run.events().filter_map(|event| match event {
+            Event::Cell(report) => Some(format!("{:?}", report.outcome)),
+            Event::Ended(figures) => Some(format!("{} of {} failed", figures.failed_checks, figures.checks)),
+            _ => None,
+        }));
+        log
+    };
+    // One that reads what its own cell yields is judged at once, and what is not sent is told behind what was.
+    let log = with_run(FILE, &["a.http"], settings(None, &[]), 1, run);
+    assert_eq!(
+        log,
+        [
+            "sent /lots",
+            "sent /lots/L-1",
+            "Failed",
+            "sent /own",
+            "Passed",
+            "Mistaken",
+            "sent /last/L-2",
+            "Failed",
+            "Failed",
+            "3 of 5 failed"
+        ]
+    );
 }

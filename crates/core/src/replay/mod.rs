@@ -17,6 +17,7 @@ mod lane;
 mod order;
 mod plan;
 mod prove;
+mod put_off;
 mod question;
 mod ready;
 mod run;

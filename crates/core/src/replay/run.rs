@@ -4,6 +4,7 @@ use super::examine::examine;
 use super::lane::{Doing, Lane, Lanes, Timetable};
 use super::order::Order;
 use super::plan::Plan;
+use super::put_off::PutOff;
 use super::question::Question;
 use super::ready::Ready;
 use super::tokens::learn_token;
@@ -80,6 +81,10 @@ pub struct Run<'w> {
     pub(crate) keeps: Option<u64>,
     /// Whether altered answers are judged too.
     pub(crate) proves: bool,
+    /// Cells that others need.
+    pub(super) needed: FxHashSet<CellId>,
+    /// An answer whose checks are still to be judged.
+    pub(super) put_off: Option<Box<PutOff<'w>>>,
     /// The last answer, if nobody keeps it.
     pub(super) spent: Option<Exchange>,
     pub(super) masker: Masker,
@@ -148,6 +153,7 @@ impl<'w> Run<'w> {
         let summary = Summary { cells, ..Summary::default() };
         let began = Event::Began { environment: settings.environment.clone(), cells };
         let (timetable, lanes, lane_of) = Timetable::new(&plan);
+        let needed = plan.steps.iter().flat_map(|step| step.needs.iter().copied()).collect();
         let mut order = Order::new(lane_of, lanes.len());
         order.ready.push_back(began);
         let mut masker = Masker::default();
@@ -181,6 +187,8 @@ impl<'w> Run<'w> {
             recalled: None,
             keeps: None,
             proves: false,
+            needed,
+            put_off: None,
             spent: None,
             masker,
             order,
@@ -273,6 +281,10 @@ impl<'w> Run<'w> {
     }
 
     fn hand_out(&mut self) -> Option<Next<'w>> {
+        let next = self.timetable.free.first().map(|(step, _)| self.plan.steps[*step].round);
+        if next != Some(self.round) {
+            self.settle();
+        }
         loop {
             let Some(lane) = self.whose_turn() else {
                 if !self.timetable.is_idle() {
@@ -341,7 +353,8 @@ impl<'w> Run<'w> {
         if let Some(step) = self.lane.position().filter(|_| self.lane.doing == Doing::Nothing) {
             self.timetable.free.insert((step, lane));
         }
-        self.order.reach(lane, self.lane.reached(), &self.masker);
+        let put_off = self.put_off.as_ref().map_or(usize::MAX, |put_off| put_off.answered.step);
+        self.order.reach(lane, self.lane.reached().min(put_off), &self.masker);
         self.engine.made_up().swap(&mut self.lane.draws);
         std::mem::swap(&mut self.lane, &mut self.lanes[lane]);
     }
@@ -410,6 +423,7 @@ impl<'w> Run<'w> {
 
     /// What happened since this was last asked.
     pub fn events(&mut self) -> impl Iterator<Item = Event> + '_ {
+        self.settle();
         self.order.ready.drain(..)
     }
 
