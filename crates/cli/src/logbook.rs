@@ -8,18 +8,20 @@ use crate::show::Out;
 use std::borrow::Cow;
 use std::io;
 use std::path::PathBuf;
+use std::sync::Arc;
 use std::sync::mpsc::{SyncSender, sync_channel};
 use std::thread::{self, JoinHandle};
 use std::time::{Duration, Instant};
 use yieldtray_core::log::Past;
-use yieldtray_core::replay::{CellReport, Event, Run};
+use yieldtray_core::replay::{CellReport, Event, Kept, Run};
 use yieldtray_core::report::Entry;
+use yieldtray_core::secret::Masker;
 use yieldtray_core::workspace::CellId;
 use yieldtray_store::log::{Keeping, Message, Summary};
 use yieldtray_store::{Error, Store};
 
-/// So many exchanges are written in one go at most.
-const GROUP: usize = 250;
+/// So many exchanges are written in one go at most: few enough that little is left to write when a run is over.
+const GROUP: usize = 200;
 
 /// So many bytes of heads and bodies are gathered at most.
 const LARGE_GROUP: usize = 8 << 20;
@@ -31,15 +33,21 @@ const LONGEST: Duration = Duration::from_secs(1);
 const GROUPS_WAITING: usize = 2;
 
 /// What is written together.
-type Group = Vec<(Summary, Message)>;
+struct Group {
+    exchanges: Vec<Gathered>,
+    /// All that is known to be secret by then.
+    masker: Masker,
+}
+
+/// An exchange before it is made ready for the log, secrets and all.
+struct Gathered {
+    entry: Entry<'static>,
+    kept: Arc<Kept>,
+}
 
 /// What gathers exchanges.
 pub(crate) struct Logbook {
-    environment: String,
-    seed: u64,
-    /// When the run began, in milliseconds since 1970.
-    began: i64,
-    gathered: Group,
+    gathered: Vec<Gathered>,
     size: usize,
     /// When the first of those was.
     since: Option<Instant>,
@@ -49,6 +57,10 @@ pub(crate) struct Logbook {
 /// Where groups are written.
 struct Pages {
     root: PathBuf,
+    environment: String,
+    seed: u64,
+    /// When the run began, in milliseconds since 1970.
+    began: i64,
     keeping: Keeping,
     revisions: Revisions,
 }
@@ -73,21 +85,61 @@ impl Logbook {
             false => Revisions::ask(&session.root, &files),
         };
         let keeping = Keeping { exchanges: settings.exchanges(), since };
-        Some(Self {
+        let pages = Pages {
+            root: session.root.clone(),
             environment: kept::environment(&session.settings).to_owned(),
             seed: session.engine.made_up().seed(),
             began,
-            gathered: Group::new(),
-            size: 0,
-            since: None,
-            pages: Pages { root: session.root.clone(), keeping, revisions },
-        })
+            keeping,
+            revisions,
+        };
+        Some(Self { gathered: Vec::new(), size: 0, since: None, pages })
     }
 
     /// Takes what was sent and came back, as far as a run kept it.
     pub(crate) fn take(&mut self, run: &Run<'_>, report: &CellReport) {
         let Some(kept) = &report.kept else { return };
-        let past = Past::of(Entry::of(run.workspace(), report), kept, run.masker(), self.seed);
+        self.size += kept.answer.as_ref().map_or(0, |answer| answer.body.len());
+        self.gathered.push(Gathered { entry: Entry::of(run.workspace(), report), kept: Arc::clone(kept) });
+        self.since.get_or_insert_with(Instant::now);
+    }
+
+    /// Whether it is time to write.
+    fn is_due(&self) -> bool {
+        self.gathered.len() >= GROUP
+            || self.size >= LARGE_GROUP
+            || self.since.is_some_and(|since| since.elapsed() >= LONGEST)
+    }
+
+    /// What was gathered, to be written.
+    fn group(&mut self, run: &Run<'_>) -> Group {
+        (self.size, self.since) = (0, None);
+        Group { exchanges: std::mem::take(&mut self.gathered), masker: run.masker().hiding().into_owned() }
+    }
+
+    /// Writes what was gathered, into `store` if it is open. Gives the number of the last exchange.
+    pub(crate) fn write(mut self, run: &Run<'_>, store: &mut Option<Store>, out: &mut Out) -> io::Result<Option<i64>> {
+        let group = self.group(run);
+        match self.pages.write(group, store) {
+            Ok(last) => Ok(last),
+            Err(error) => not_logged(&self.pages.root, &error, out).map(|()| None),
+        }
+    }
+}
+
+impl Pages {
+    /// Writes a group. Gives the number of its last exchange.
+    fn write(&mut self, group: Group, store: &mut Option<Store>) -> Result<Option<i64>, Error> {
+        let Group { exchanges, masker } = group;
+        if exchanges.is_empty() {
+            return Ok(None);
+        }
+        let rows: Vec<(Summary, Message)> = exchanges.into_iter().map(|own| self.row(own, &masker)).collect();
+        kept::made(store, &self.root)?.log(&rows, self.keeping).map(Some)
+    }
+
+    fn row(&mut self, Gathered { entry, kept }: Gathered, masker: &Masker) -> (Summary, Message) {
+        let past = Past::of(entry, &kept, masker, self.seed);
         let message = Message {
             head: past.head(),
             fields: past.fields().to_owned(),
@@ -101,55 +153,30 @@ impl Logbook {
             at: self.began + i64::try_from(kept.began.as_millis()).unwrap_or_default(),
             environment: self.environment.clone(),
             row: entry.row.map(number),
-            method: entry.method.unwrap_or_default(),
-            url: entry.url.unwrap_or_default(),
+            micros: i64::try_from(entry.elapsed().as_micros()).unwrap_or(i64::MAX),
             status: entry.status,
-            micros: i64::try_from(report.elapsed.as_micros()).unwrap_or(i64::MAX),
-            size: i64::try_from(report.size).unwrap_or(i64::MAX),
-            outcome: report.outcome.as_str().to_owned(),
+            size: entry.size.map_or(0, |size| i64::try_from(size).unwrap_or(i64::MAX)),
+            outcome: entry.outcome.as_str().to_owned(),
             checks: number(entry.checks),
             failed: number(failed),
-            revision: None,
+            revision: self.revisions.of(&entry.file),
+            method: entry.method.unwrap_or_default(),
+            url: entry.url.unwrap_or_default(),
             file: entry.file,
             name: entry.name,
             played_by: entry.played_by,
         };
-        let body = |body: &Option<Vec<u8>>| body.as_ref().map_or(0, Vec::len);
-        self.size += message.head.len() + body(&message.sent) + body(&message.came);
-        self.gathered.push((summary, message));
-        self.since.get_or_insert_with(Instant::now);
+        (summary, message)
     }
 
-    /// What was gathered, once it is time to write.
-    fn due(&mut self) -> Option<Group> {
-        let is_due = self.gathered.len() >= GROUP
-            || self.size >= LARGE_GROUP
-            || self.since.is_some_and(|since| since.elapsed() >= LONGEST);
-        is_due.then(|| {
-            (self.size, self.since) = (0, None);
-            std::mem::take(&mut self.gathered)
-        })
-    }
-
-    /// Writes what was gathered, into `store` if it is open. Gives the number of the last exchange.
-    pub(crate) fn write(mut self, store: &mut Option<Store>, out: &mut Out) -> io::Result<Option<i64>> {
-        match self.pages.write(self.gathered, store) {
-            Ok(last) => Ok(last),
-            Err(error) => not_logged(&self.pages.root, &error, out).map(|()| None),
+    /// The same for a thread of its own; what git answers goes with it.
+    fn hand_over(&mut self) -> Self {
+        Self {
+            root: self.root.clone(),
+            environment: self.environment.clone(),
+            revisions: std::mem::replace(&mut self.revisions, Revisions::Known(None)),
+            ..*self
         }
-    }
-}
-
-impl Pages {
-    /// Writes a group. Gives the number of its last exchange.
-    fn write(&mut self, mut group: Group, store: &mut Option<Store>) -> Result<Option<i64>, Error> {
-        if group.is_empty() {
-            return Ok(None);
-        }
-        for (summary, _) in &mut group {
-            summary.revision = self.revisions.of(&summary.file);
-        }
-        kept::made(store, &self.root)?.log(&group, self.keeping).map(Some)
     }
 }
 
@@ -191,7 +218,8 @@ impl Log {
     fn take(&mut self, run: &Run<'_>, report: &CellReport) {
         let Some(logbook) = &mut self.logbook else { return };
         logbook.take(run, report);
-        if let Some(group) = logbook.due() {
+        if logbook.is_due() {
+            let group = logbook.group(run);
             self.write(group);
         }
     }
@@ -204,12 +232,12 @@ impl Log {
     }
 
     /// Writes what is left, and says so if something could not be logged.
-    pub(crate) fn end(mut self, out: &mut Out) -> io::Result<()> {
+    pub(crate) fn end(mut self, run: &Run<'_>, out: &mut Out) -> io::Result<()> {
         let Some(mut logbook) = self.logbook.take() else { return Ok(()) };
         let Some(Writer { groups, thread }) = self.writer.take() else {
-            return logbook.write(&mut None, out).map(drop);
+            return logbook.write(run, &mut None, out).map(drop);
         };
-        let _ = groups.send(std::mem::take(&mut logbook.gathered));
+        let _ = groups.send(logbook.group(run));
         drop(groups);
         match thread.join() {
             Ok(Ok(())) => Ok(()),
@@ -220,24 +248,27 @@ impl Log {
     }
 }
 
-impl Pages {
-    /// The same for a thread of its own; what git answers goes with it.
-    fn hand_over(&mut self) -> Self {
-        let revisions = std::mem::replace(&mut self.revisions, Revisions::Known(None));
-        Self { root: self.root.clone(), keeping: self.keeping, revisions }
-    }
-}
-
 impl Writer {
     fn start(mut pages: Pages) -> Self {
         let (groups, waiting) = sync_channel::<Group>(GROUPS_WAITING);
         let thread = thread::spawn(move || {
+            stand_back();
             let mut store = None;
             waiting.iter().try_for_each(|group| pages.write(group, &mut store).map(drop))
         });
         Self { groups, thread }
     }
 }
+
+/// Gives this thread the time that nobody else wants: the servers may be on the same machine. Where that is not
+/// granted, it has its share.
+#[cfg(unix)]
+fn stand_back() {
+    let _ = rustix::process::nice(19);
+}
+
+#[cfg(not(unix))]
+fn stand_back() {}
 
 impl<A: Audience> Audience for Logging<A> {
     fn happened(&mut self, run: &Run<'_>, event: Event) -> io::Result<()> {

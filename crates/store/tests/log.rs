@@ -203,6 +203,7 @@ fn a_damaged_file_is_told_from_other_trouble_and_set_aside() {
 
 /// The other half of the next test: a process that writes until it is killed.
 #[test]
+#[allow(clippy::print_stdout)] // the other half reads it
 fn writes_without_end() {
     let Some(root) = std::env::var_os("LOG_ROOT") else { return };
     let mut store = store(Path::new(&root));

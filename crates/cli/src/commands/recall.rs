@@ -22,6 +22,7 @@ use yieldtray_core::problem::enumerate;
 use yieldtray_core::replay::{Event, Next, Outcome, Plan, Run};
 use yieldtray_core::workspace::CellId;
 use yieldtray_store::Store;
+use yieldtray_store::log::Place;
 
 /// What is told of a cell of which the log has no answer.
 const NOTHING_LOGGED: &str = "the log has no answer to it";
@@ -29,12 +30,15 @@ const NOTHING_LOGGED: &str = "the log has no answer to it";
 /// An answer, and when it came.
 type Logged = Rc<(i64, Past<'static>)>;
 
+/// The cell and row that were asked for last, and what was found.
+type LastFound = ((CellId, Option<usize>), Option<Logged>);
+
 /// Finds the last answer to a cell, for a row if it has rows; the last one found is kept at hand.
 struct Answers<'s> {
     session: &'s Session,
     store: Store,
-    numbers: HashMap<(String, String, Option<i64>), i64>,
-    last: RefCell<Option<((CellId, Option<usize>), Option<Logged>)>>,
+    numbers: HashMap<Place, i64>,
+    last: RefCell<Option<LastFound>>,
 }
 
 impl Answers<'_> {

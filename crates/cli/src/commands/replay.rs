@@ -115,7 +115,7 @@ pub(crate) fn replay_part(
     out.seed(session.seed_to_tell(run.summary()))?;
     // What came of it is told before the disk is touched.
     out.flush()?;
-    log.end(out)?;
+    log.end(&run, out)?;
     if *onto_tray {
         kept::keep(&session, &mut None, &run, None, out)?;
     }

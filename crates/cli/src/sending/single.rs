@@ -130,7 +130,7 @@ impl Done<'_> {
         let mut number = None;
         if let Some(mut logbook) = self.logbook {
             self.before.iter().chain(&self.report).for_each(|report| logbook.take(&self.run, report));
-            let last = logbook.write(&mut self.store, out)?;
+            let last = logbook.write(&self.run, &mut self.store, out)?;
             number = last.filter(|_| self.report.is_some_and(|own| own.kept.is_some()));
         }
         Ok((self.run.summary().exit_code(), number))

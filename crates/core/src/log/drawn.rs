@@ -159,16 +159,16 @@ fn time_of(point: &Point) -> String {
 
 fn millis(micros: u64) -> String {
     match micros {
-        ..9_950 => format!("{:.1} ms", micros as f64 / 1e3),
-        ..1_000_000 => format!("{:.0} ms", micros as f64 / 1e3),
+        0..9_950 => format!("{:.1} ms", micros as f64 / 1e3),
+        9_950..1_000_000 => format!("{:.0} ms", micros as f64 / 1e3),
         _ => format!("{:.2} s", micros as f64 / 1e6),
     }
 }
 
 fn bytes(size: u64) -> String {
     match size {
-        ..1_024 => format!("{size} B"),
-        ..1_048_576 => format!("{:.1} KiB", size as f64 / 1_024.0),
+        0..1_024 => format!("{size} B"),
+        1_024..1_048_576 => format!("{:.1} KiB", size as f64 / 1_024.0),
         _ => format!("{:.1} MiB", size as f64 / 1_048_576.0),
     }
 }

@@ -166,7 +166,7 @@ impl<'w> Run<'w> {
             exchange.body = Bytes::new();
         }
         let sent = answer.as_ref().map_or(prepared, |exchange| Arc::clone(&exchange.sent));
-        report.kept = Some(Box::new(Kept { began, sent, answer }));
+        report.kept = Some(Arc::new(Kept { began, sent, answer }));
     }
 
     pub(super) fn masked(&self, failure: &Failure) -> Failure {

@@ -113,7 +113,7 @@ pub struct CellReport {
     /// What is likely to help, where the answer looks like a known slip.
     pub advice: Option<String>,
     /// What was sent and what came back, if the run keeps it.
-    pub kept: Option<Box<Kept>>,
+    pub kept: Option<Arc<Kept>>,
     /// What the checks notice of altered answers, if the run proves them and they passed.
     pub proof: Option<Box<Proof>>,
 }

@@ -108,6 +108,18 @@ impl Verdict {
         matches!(self, Verdict::Passed | Verdict::Skipped)
     }
 
+    /// A stable word for data output.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Verdict::Passed => "passed",
+            Verdict::Failed => "failed",
+            Verdict::NotSent => "not-sent",
+            Verdict::Skipped => "skipped",
+            Verdict::Mistaken => "mistaken",
+            Verdict::NoAnswer => "no-answer",
+        }
+    }
+
     /// The word that a person reads.
     pub fn words(self) -> &'static str {
         match self {

@@ -7,7 +7,7 @@ mod read;
 mod search;
 mod write;
 
-pub use read::Filter;
+pub use read::{Filter, Place};
 
 /// The tables of the log.
 pub(crate) const TABLES: &str = "

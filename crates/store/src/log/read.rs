@@ -3,6 +3,9 @@ use crate::{Error, Store};
 use rusqlite::{OptionalExtension, Row, Statement, params};
 use std::collections::HashMap;
 
+/// A cell by its file and its name, and a row of it.
+pub type Place = (String, String, Option<i64>);
+
 /// Which exchanges. What is not said holds for all.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Filter {
@@ -67,7 +70,7 @@ impl Store {
     }
 
     /// The last answer to each cell in an environment: its number, by file, name and row.
-    pub fn last_answers(&self, environment: &str) -> Result<HashMap<(String, String, Option<i64>), i64>, Error> {
+    pub fn last_answers(&self, environment: &str) -> Result<HashMap<Place, i64>, Error> {
         let mut query = self.database.prepare(
             "SELECT file, name, row, number FROM exchange WHERE environment = ?1 AND status IS NOT NULL ORDER BY number",
         )?;
