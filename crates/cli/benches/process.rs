@@ -3,7 +3,7 @@
 //!
 //! The bounds: `send` at most 0.5 of `curl -s` and 2.5 of a bare client, at most 0.55 of `curl -s` with
 //! values from the tray and a yield kept there; `replay` of 2,000 pairs at
-//! most 1.3 of a bare loop, 1.35 with a JUnit and an HTML report, its memory growing by less than 2 KiB a request; `replay --jobs 8` at least 0.6 of
+//! most 1.3 of a bare loop, 1.35 with a JUnit and an HTML report, 1.35 with the log, its memory growing by less than 2 KiB a request; `replay --jobs 8` at least 0.6 of
 //! the requests a second of a bare client on 8 connections; memory that does not grow with the rows of `% each`.
 
 #![allow(clippy::print_stdout)]
@@ -64,8 +64,11 @@ fn main() {
     let times = take_turns(
         LOOP_RUNS,
         &mut [
-            &mut || run(Command::new(tool).args(["replay", "requests/pairs.http"]).current_dir(folder.path())),
+            &mut || {
+                run(Command::new(tool).args(["replay", "requests/pairs.http", "--no-log"]).current_dir(folder.path()))
+            },
             &mut || run(Command::new(&bare).args(["pairs", &base, Server::Bench.api_key(), &count])),
+            &mut || run(Command::new(tool).args(["replay", "requests/pairs.http"]).current_dir(folder.path())),
         ],
     );
     println!("replay of {PAIRS} pairs                {}", shown(times[0]));
@@ -74,10 +77,16 @@ fn main() {
         shown(times[1]),
         ratio(times[0], times[1])
     );
+    println!(
+        "the same with the log               {}   {:.2} of the bare loop (bound 1.35)",
+        shown(times[2]),
+        ratio(times[2], times[1])
+    );
 
     let reported = || {
         let mut command = Command::new(tool);
-        command.args(["replay", "requests/pairs.http", "--report", "junit=r.xml", "--report", "html=r.html"]);
+        command.args(["replay", "requests/pairs.http", "--no-log"]);
+        command.args(["--report", "junit=r.xml", "--report", "html=r.html"]);
         run(command.current_dir(folder.path()));
     };
     let times = take_turns(
