@@ -88,8 +88,10 @@ fn run(body: &str, checks: &str, cells: usize, prove: bool) -> (Duration, usize)
         };
         let start = Instant::now();
         run.complete(ready, Ok(answer));
+        // Checks may be judged only when somebody wants to hear of them.
+        let events: Vec<Event> = run.events().collect();
         took += start.elapsed();
-        for event in run.events() {
+        for event in events {
             if let Event::Cell(report) = event {
                 assert!(report.failures.is_empty(), "the checks hold");
                 altered += report.proof.map_or(0, |proof| proof.altered);
