@@ -247,3 +247,18 @@ fn a_secret_that_was_kept_is_used_and_hidden() {
         second.stdout
     );
 }
+
+#[test]
+fn a_secret_that_a_later_line_brings_is_hidden_in_an_earlier_one() {
+    let bench = Bench::new().file(
+        "a.http",
+        "%% Echo\nPOST /echo\n\n{ \"said\": \"it is canary-44\" }\n\n\
+         % yield said = body.body\n% yield pin = find(body.body, 'canary-[0-9]+') secret\n% check status == 200\n",
+    );
+    for args in
+        [&["replay", "a.http"][..], &["replay", "a.http", "--json"], &["send", "echo"], &["log", "show", "1", "--json"]]
+    {
+        let told = bench.run(args).exits(0).both();
+        assert!(told.contains("[secret]") && !told.contains("canary-44"), "{args:?}: {told}");
+    }
+}

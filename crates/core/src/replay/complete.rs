@@ -84,7 +84,9 @@ impl<'w> Run<'w> {
         report.status = Some(exchange.status);
         report.elapsed = exchange.timings.total;
         report.size = exchange.size;
-        let mut answered = Answered { report, prepared, began, step, memo, uses, came, awaited, token, exchange };
+        let known = self.masker.forms();
+        let mut answered =
+            Answered { report, known, prepared, began, step, memo, uses, came, awaited, token, exchange };
         match self.may_put_off(&answered) {
             true => {
                 let taken = self.take_yields(&mut answered);
@@ -96,7 +98,8 @@ impl<'w> Run<'w> {
 
     /// Judges what is still to be judged of an answer, and tells what came of it.
     pub(super) fn conclude(&mut self, answered: Answered<'w>, taken: Judgement) {
-        let Answered { mut report, prepared, began, step, mut memo, uses, came, awaited, token, exchange } = answered;
+        let Answered { mut report, known, prepared, began, step, mut memo, uses, came, awaited, token, exchange } =
+            answered;
         let cell = report.cell;
         self.learn_cookies(&exchange);
         let mut judgement = self.judge(cell, step, &mut memo, &uses, &exchange);
@@ -130,6 +133,10 @@ impl<'w> Run<'w> {
             let words =
                 format!("the kept token of `{profile}` was not taken and is dropped: send again to get another");
             report.advice = Some(words);
+        }
+        // What one line tells may hold a secret that a later one has brought.
+        if self.masker.forms() != known {
+            report.mask(&self.masker);
         }
         self.report_exchange(report, prepared, began, Some(exchange));
     }

@@ -15,6 +15,8 @@ use std::time::Duration;
 /// An answer with all that is needed to judge it.
 pub(super) struct Answered<'w> {
     pub(super) report: CellReport,
+    /// How many forms of secrets were known when it came.
+    pub(super) known: usize,
     pub(super) prepared: Arc<Prepared>,
     pub(super) began: Duration,
     pub(super) step: usize,
