@@ -128,8 +128,20 @@ value, a header field less, another content type, very slow.")]
     )]
     Log(Log),
     /// Find mistakes and oddities without sending anything
-    #[command(after_help = "Example: yieldtray lint requests")]
+    #[command(after_help = "Examples:
+  yieldtray lint requests
+  yieldtray lint --staged
+  yieldtray lint --report sarif=lint.sarif
+
+How much each class of finding matters is said in `[lint]` of yieldtray.toml; a single one is left out by a
+comment above it, as in `# accepted unused-yield: read by the night shift`.")]
     Lint(Lint),
+    /// Lay request files out in one style; what is sent stays the same
+    #[command(after_help = "Examples:
+  yieldtray tidy
+  yieldtray tidy --verify requests
+  yieldtray tidy - < intake.http")]
+    Tidy(Tidy),
 }
 
 #[derive(Debug, Group)]
@@ -415,6 +427,37 @@ pub(crate) struct Lint {
     /// As for replay [default: the whole workspace]
     #[arg(value_name = "WHERE")]
     pub(crate) places: Vec<String>,
+    /// Look at the files that git would commit next, as they would be committed
+    #[arg(long, conflicts_with = "places")]
+    pub(crate) staged: bool,
+    /// Write the findings to a file too; the format is sarif
+    #[arg(long, value_name = "FORMAT=FILE")]
+    pub(crate) report: Option<FindingsFile>,
+}
+
+/// `sarif=FILE`.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) struct FindingsFile(pub(crate) PathBuf);
+
+impl FromStr for FindingsFile {
+    type Err = String;
+
+    fn from_str(text: &str) -> Result<Self, String> {
+        match text.split_once('=') {
+            Some(("sarif", file)) if !file.is_empty() => Ok(Self(file.into())),
+            _ => Err("write the format and a file, as in `sarif=lint.sarif`".to_owned()),
+        }
+    }
+}
+
+#[derive(Debug, Group)]
+pub(crate) struct Tidy {
+    /// Files and folders; `-` lays out standard input [default: the whole workspace]
+    #[arg(value_name = "WHERE")]
+    pub(crate) places: Vec<String>,
+    /// Change nothing, but say which files would change, and exit with 1 if there are any
+    #[arg(long)]
+    pub(crate) verify: bool,
 }
 
 #[derive(Debug, Group)]

@@ -147,16 +147,16 @@ pub(crate) fn root_of(start: &Path) -> PathBuf {
     found.unwrap_or(start).to_owned()
 }
 
-/// The request files below `folder`, sorted by path, relative to `root`. What git ignores is passed
-/// over, and so are hidden folders.
-pub(crate) fn request_files(root: &Path, folder: &Path) -> Result<Vec<PathBuf>, Stop> {
+/// The request files below `folder`, sorted by path, relative to `root`; with `commons`, the `_common.http`
+/// files too. What git ignores is passed over, and so are hidden folders.
+pub(crate) fn request_files(root: &Path, folder: &Path, commons: bool) -> Result<Vec<PathBuf>, Stop> {
     let mut files = Vec::new();
     for entry in WalkBuilder::new(folder).require_git(false).sort_by_file_name(Ord::cmp).build() {
         let entry =
             entry.map_err(|error| Stop::refused(format!("cannot look through `{}`: {error}", folder.display())))?;
         let path = entry.path();
         let is_request = path.extension().is_some_and(|extension| extension == "http")
-            && path.file_name().is_some_and(|name| name != COMMON_FILE);
+            && path.file_name().is_some_and(|name| commons || name != COMMON_FILE);
         if is_request && path.is_file() {
             files.push(path.strip_prefix(root).unwrap_or(path).to_owned());
         }

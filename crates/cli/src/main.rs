@@ -25,6 +25,7 @@ mod revision;
 mod sending;
 mod session;
 mod show;
+mod staged;
 #[cfg(test)]
 mod testing;
 mod when;

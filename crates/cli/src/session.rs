@@ -19,7 +19,7 @@ use yieldtray_core::expression::{Engine, MadeUp, Value};
 use yieldtray_core::problem::{Problem, SourceId, closest, enumerate};
 use yieldtray_core::replay::Summary;
 use yieldtray_core::syntax::{Span, is_language_name, is_value_name};
-use yieldtray_core::workspace::{CellId, Settings, Workspace, unknown_environment};
+use yieldtray_core::workspace::{CellId, Files, Settings, Workspace, unknown_environment};
 
 /// An opened workspace and what the caller chose.
 pub(crate) struct Session {
@@ -81,7 +81,19 @@ impl Session {
         let here = here(common)?;
         let root = root_for(&here, places);
         let disk = Disk::new(&root).with_context(|| format!("cannot open `{}`", root.display()))?;
-        let workspace = Workspace::open(Box::new(disk));
+        Self::over(Box::new(disk), root, here, common, host, out)
+    }
+
+    /// Opens the workspace at `root` whose files `files` reads.
+    pub(crate) fn over(
+        files: Box<dyn Files>,
+        root: PathBuf,
+        here: PathBuf,
+        common: &Common,
+        host: &Host,
+        out: &mut Out,
+    ) -> Result<Self, Stop> {
+        let workspace = Workspace::open(files);
         if workspace.has_private_config() {
             out.watch(PrivateFile::ask(&root));
         }
@@ -242,7 +254,7 @@ impl Session {
 
     fn cells_below(&mut self, folder: &Path) -> Result<Vec<CellId>, Stop> {
         let mut cells = Vec::new();
-        for file in request_files(&self.root, folder)? {
+        for file in request_files(&self.root, folder, false)? {
             let source = self.workspace.load(&file)?;
             cells.extend(self.workspace.cells(source));
         }

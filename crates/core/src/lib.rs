@@ -3,8 +3,10 @@
 //! Text goes in, facts come out. This crate opens no socket, reads no file, asks no clock and prints
 //! nothing: whoever needs those hands them in through small traits.
 
+pub mod assist;
 pub mod expression;
 mod hex;
+pub mod http;
 pub mod lint;
 pub mod log;
 pub mod problem;

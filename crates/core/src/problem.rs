@@ -27,6 +27,11 @@ macro_rules! codes {
             /// Every code there is, in the order of the reference.
             pub const ALL: &'static [Code] = &[$(Code::$name,)+];
 
+            /// The code of that name.
+            pub fn named(name: &str) -> Option<Self> {
+                Self::ALL.iter().copied().find(|code| code.as_str() == name)
+            }
+
             /// The code as it is printed and documented.
             pub fn as_str(self) -> &'static str {
                 match self { $(Code::$name => $text,)+ }
@@ -102,6 +107,24 @@ codes! {
     UnusedYield = "unused-yield",
     /// A name that a file yields twice.
     RepeatedYield = "repeated-yield",
+    /// A value that nobody uses.
+    UnusedValue = "unused-value",
+    /// A name that is yielded only after the cell that uses it.
+    YieldedLater = "yielded-later",
+    /// A JSON body that is none.
+    BadJson = "bad-json",
+    /// A header field whose name is a slip of a known one.
+    MisspeltHeader = "misspelt-header",
+    /// A method that is a slip of a known one.
+    MisspeltMethod = "misspelt-method",
+    /// Credentials that go out without encryption.
+    PlainCredentials = "plain-credentials",
+    /// A cell that no check judges; told only where `[lint]` asks for it.
+    NoChecks = "no-checks",
+    /// `# accepted …` that cannot be read, or gives no reason.
+    BadAcceptance = "bad-acceptance",
+    /// `# accepted …` where there is nothing to accept.
+    NeedlessAcceptance = "needless-acceptance",
     /// A text that looks like a secret in a file that others see.
     SecretInFile = "secret-in-file",
     /// A private file that git keeps.
@@ -141,6 +164,8 @@ pub struct Problem {
     pub message: String,
     /// What to do instead, where that is known.
     pub hint: Option<String>,
+    /// What to write in place of what is underlined, where that is known to the letter.
+    pub meant: Option<String>,
     /// Another place that explains this one, with a word about it.
     pub also: Option<(SourceId, Span, String)>,
 }
@@ -148,7 +173,16 @@ pub struct Problem {
 impl Problem {
     /// A mistake at `span`; the source is set by whoever knows it.
     pub fn mistake(code: Code, span: Span, message: impl Into<String>) -> Self {
-        Self { code, level: Level::Mistake, source: None, span, message: message.into(), hint: None, also: None }
+        Self {
+            code,
+            level: Level::Mistake,
+            source: None,
+            span,
+            message: message.into(),
+            hint: None,
+            meant: None,
+            also: None,
+        }
     }
 
     /// A remark at `span`.
@@ -168,6 +202,20 @@ impl Problem {
     pub fn with_hint_if(mut self, hint: Option<String>) -> Self {
         self.hint = hint.or(self.hint);
         self
+    }
+
+    /// Says that `meant` was probably meant by what is underlined.
+    #[must_use]
+    pub fn meaning(self, meant: impl Into<String>) -> Self {
+        let meant = meant.into();
+        let problem = self.with_hint(format!("did you mean `{meant}`?"));
+        Self { meant: Some(meant), ..problem }
+    }
+
+    /// Says what to write in place of what is underlined.
+    #[must_use]
+    pub fn replaced_by(self, text: impl Into<String>) -> Self {
+        Self { meant: Some(text.into()), ..self }
     }
 
     /// Says which text the span points into.

@@ -1,25 +1,79 @@
-use crate::args::{Common, Lint};
+use crate::args::{Common, FindingsFile, Lint};
+use crate::disk::{self, Disk};
 use crate::failure::Stop;
 use crate::host::Host;
 use crate::private::PrivateFile;
-use crate::session::{Session, places};
+use crate::session::{Session, here, places, root_for};
 use crate::show::{Out, data, problems, table};
+use crate::staged::{Staged, staged_paths};
+use anyhow::Context;
 use std::io::Write;
-use yieldtray_core::lint::lint as find;
+use yieldtray_core::lint::{Ties, learn_ties, lint_configuration, lint_files, sarif};
+use yieldtray_core::problem::Problem;
+use yieldtray_core::workspace::{COMMON_FILE, CellId};
 
 /// Finds mistakes and oddities without sending anything.
 pub(crate) fn lint(common: &Common, args: &Lint, host: &Host, out: &mut Out) -> Result<u8, Stop> {
     let places = places(common, &args.places)?;
-    let mut session = Session::open(common, host, out, &places)?;
-    let cells = if places.is_empty() { session.find_all()? } else { session.find(&places)? };
+    let mut session = match args.staged {
+        true => staged(common, host, out)?,
+        false => Session::open(common, host, out, &places)?,
+    };
+    let cells = match args.staged {
+        true => staged_cells(&mut session)?,
+        false if places.is_empty() => session.find_all()?,
+        false => session.find(&places)?,
+    };
+    let mut ties = Ties::default();
+    if args.staged || !places.is_empty() {
+        // Another file may be the one that uses what these give.
+        let all = session.find_all()?;
+        let Session { workspace, engine, settings, .. } = &mut session;
+        learn_ties(workspace, engine, settings, &all, &mut ties);
+    }
     let Session { workspace, engine, settings, .. } = &mut session;
-    let mut found = find(workspace, engine, settings, &cells);
+    let mut found = lint_files(workspace, engine, settings, &cells, &mut ties);
+    found.extend(lint_configuration(workspace, &cells));
     found.extend(out.take_private_file().and_then(PrivateFile::problem));
+    if let Some(FindingsFile(file)) = &args.report {
+        let file = session.path_from_here(file);
+        let text = format!("{:#}\n", sarif(&session.workspace, &found));
+        let refused = |error| Stop::refused(format!("cannot write `{}`: {error}", file.display()));
+        disk::replace(&file, text.as_bytes()).map_err(refused)?;
+    }
+    show(&session, &cells, &found, out)
+}
+
+/// The workspace as the next commit would have it.
+fn staged(common: &Common, host: &Host, out: &mut Out) -> Result<Session, Stop> {
+    let here = here(common)?;
+    let root = root_for(&here, &[]);
+    let disk = Disk::new(&root).with_context(|| format!("cannot open `{}`", root.display()))?;
+    let files = Staged::over(disk, &root)?;
+    let session = Session::over(Box::new(files), root, here, common, host, out)?;
+    session.check_choice()?;
+    Ok(session)
+}
+
+/// The cells of the request files that the next commit changes; of all below a `_common.http` that it changes.
+fn staged_cells(session: &mut Session) -> Result<Vec<CellId>, Stop> {
+    let paths = staged_paths(&session.root)?;
+    let is_common = |path: &std::path::PathBuf| path.file_name().is_some_and(|name| name == COMMON_FILE);
+    let folders: Vec<_> = paths.iter().filter(|path| is_common(path)).filter_map(|path| path.parent()).collect();
+    let all = session.find_all()?;
+    let changed = |cell: &CellId| {
+        let path = &session.workspace.source(cell.source).path;
+        paths.contains(path) || folders.iter().any(|folder| path.starts_with(folder))
+    };
+    Ok(all.into_iter().filter(changed).collect())
+}
+
+fn show(session: &Session, cells: &[CellId], found: &[Problem], out: &mut Out) -> Result<u8, Stop> {
     let workspace = &session.workspace;
     let mistakes = found.iter().filter(|problem| problem.is_mistake()).count();
     let code = if mistakes > 0 { 2 } else { 0 };
     if out.json {
-        let document = serde_json::json!({ "problems": data::problems(workspace, &found) });
+        let document = serde_json::json!({ "problems": data::problems(workspace, found) });
         writeln!(out.result(), "{document}")?;
         return Ok(code);
     }

@@ -12,6 +12,7 @@ mod recall;
 mod replay;
 mod report;
 mod send;
+mod tidy;
 mod tray;
 mod values;
 mod watch;
@@ -39,6 +40,7 @@ pub(crate) fn run(args: Args, host: &Host, out: &mut Out) -> Result<u8, Stop> {
         Command::Cookies(args) => cookies::cookies(&common, args, host, out),
         Command::Log(args) => log::log(&common, args, host, out),
         Command::Lint(args) => lint::lint(&common, &args, host, out),
+        Command::Tidy(args) => tidy::tidy(&common, &args, out),
     }
 }
 

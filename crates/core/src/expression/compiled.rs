@@ -27,13 +27,15 @@ pub struct Fault {
     pub message: String,
     /// What to write instead.
     pub hint: Option<String>,
+    /// What was probably meant in place of what is at fault.
+    pub meant: Option<String>,
     /// The function it is about, where the place is that of its call.
     pub(super) about: Option<String>,
 }
 
 impl Fault {
     fn new(code: Code, span: Span, message: String, hint: Option<String>) -> Self {
-        Self { code, span, message, hint, about: None }
+        Self { code, span, message, hint, meant: None, about: None }
     }
 }
 
@@ -218,8 +220,10 @@ fn call_faults(source: &str, calls: &[(String, usize)], own: &OwnFunctions) -> V
                 let ours = FUNCTIONS.iter().map(|function| function.name);
                 let known =
                     ours.chain(own.names()).chain(CEL_FUNCTIONS.iter().copied()).chain(CEL_MACROS.iter().copied());
-                let hint = closest(name, known).map(|meant| format!("did you mean `{meant}`?"));
-                Fault::new(Code::UnknownFunction, span, format!("no function `{name}`"), hint)
+                let meant = closest(name, known);
+                let hint = meant.map(|meant| format!("did you mean `{meant}`?"));
+                let fault = Fault::new(Code::UnknownFunction, span, format!("no function `{name}`"), hint);
+                Fault { meant: meant.map(str::to_owned), ..fault }
             }
         };
         if !faults.contains(&fault) {

@@ -149,7 +149,7 @@ impl Expander<'_> {
 }
 
 fn fault(code: Code, name: &str, message: String, hint: impl Into<String>) -> Fault {
-    Fault { code, span: Span::empty(0), message, hint: Some(hint.into()), about: Some(name.to_owned()) }
+    Fault { code, span: Span::empty(0), message, hint: Some(hint.into()), meant: None, about: Some(name.to_owned()) }
 }
 
 fn null() -> IdedExpr {

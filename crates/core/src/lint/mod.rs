@@ -1,51 +1,129 @@
 //! What is wrong or odd in a workspace, found without sending anything: every mistake that sending
 //! would tell, and what it would not: values that hide each other, yields nobody uses, names missing in
-//! some environment, secrets in files that are shared.
+//! some environment, slips in bodies and headers, secrets in files that are shared.
+//!
+//! `[lint]` of the configuration says how much each class matters; `# accepted …` leaves single ones out.
 
+mod accepted;
+mod given;
 mod hidden;
+mod json;
 mod names;
+mod protocol;
+mod sarif;
 mod secrets;
-mod yielded;
+mod ties;
 
 #[cfg(test)]
 mod tests;
 
 use crate::expression::Engine;
-use crate::problem::{Problem, SourceId};
-use crate::replay::{Plan, examine_own, examine_preamble};
+use crate::problem::{Code, Problem, SourceId};
+use crate::replay::{Plan, Step, examine_own, examine_preamble};
 use crate::workspace::{CellId, Settings, Workspace};
 use rustc_hash::FxHashSet;
+pub use sarif::sarif;
+pub use ties::Ties;
 
-/// Everything to say about the files of `cells`, in the order of files and places.
+/// Everything to say about the files of `cells` and about the configuration, in the order of files and places.
 pub fn lint(workspace: &mut Workspace, engine: &Engine, settings: &Settings, cells: &[CellId]) -> Vec<Problem> {
-    let mut problems: Vec<Problem> = workspace.config_problems().cloned().collect();
+    let mut ties = Ties::default();
+    let mut problems = lint_files(workspace, engine, settings, cells, &mut ties);
+    problems.extend(lint_configuration(workspace, cells));
+    order(workspace, &mut problems);
+    problems
+}
+
+/// Learns what the files of `cells` want of others, and says nothing about them.
+pub fn learn_ties(workspace: &mut Workspace, engine: &Engine, settings: &Settings, cells: &[CellId], ties: &mut Ties) {
+    let steps = steps(workspace, cells);
+    ties.take(workspace, &names::uses(workspace, engine, settings, &steps));
+}
+
+/// Everything to say about the files of `cells`, all cells of each, and the `_common.http` files above them.
+/// `ties` knows what other files use, and learns what these do.
+pub fn lint_files(
+    workspace: &mut Workspace,
+    engine: &Engine,
+    settings: &Settings,
+    cells: &[CellId],
+    ties: &mut Ties,
+) -> Vec<Problem> {
     // What a cell needs may load further files, so the plan comes first.
-    let plan = Plan::new(workspace, cells, true);
-    let chosen: FxHashSet<CellId> = cells.iter().copied().collect();
-    let steps: Vec<_> = plan.steps.into_iter().filter(|step| chosen.contains(&step.cell)).collect();
-    problems.extend(steps.iter().flat_map(|step| &step.problems).cloned());
+    let steps = steps(workspace, cells);
+    let mut problems: Vec<Problem> = steps.iter().flat_map(|step| &step.problems).cloned().collect();
 
     let workspace = &*workspace;
-    let mut texts = FxHashSet::default();
+    let levels = &workspace.config.lint;
+    let (mut texts, mut sources) = (Vec::new(), FxHashSet::default());
     for source in steps.iter().map(|step| step.cell.source) {
+        if !sources.insert(source) {
+            continue;
+        }
         for text in workspace.source(source).commons.iter().copied().chain([source]) {
-            if texts.insert(text) {
-                problems.extend(workspace.source(text).problems.iter().cloned());
-                problems.extend(examine_preamble(workspace, engine, text));
-                problems.extend(secrets::in_requests(workspace, text));
+            if !texts.contains(&text) {
+                texts.push(text);
             }
         }
+        problems.extend(json::bodies(workspace, source));
+        problems.extend(protocol::plain_credentials(workspace, source));
     }
-    problems.extend(secrets::in_configuration(workspace));
+    for text in texts.iter().copied() {
+        problems.extend(workspace.source(text).problems.iter().cloned());
+        problems.extend(examine_preamble(workspace, engine, text));
+        problems.extend(secrets::in_requests(workspace, text));
+        problems.extend(protocol::slips(workspace, text));
+    }
     for step in &steps {
         problems.extend(examine_own(workspace, engine, step.cell));
     }
     let uses = names::uses(workspace, engine, settings, &steps);
+    ties.take(workspace, &uses);
     problems.extend(names::without_value(workspace, engine, settings, &uses));
     problems.extend(hidden::values(workspace, &steps));
-    problems.extend(yielded::yields(workspace, &uses));
+    problems.extend(given::yielded(workspace, &uses, ties));
+    problems.extend(given::values(workspace, &uses, ties));
+    problems.extend(given::too_late(workspace, engine, settings, &uses));
+    if levels.tells(Code::NoChecks) {
+        problems.extend(given::unjudged(workspace, steps.iter().map(|step| step.cell)));
+    }
+    accepted::settle(workspace, texts.into_iter(), &mut problems);
+    weigh(workspace, &mut problems);
     order(workspace, &mut problems);
     problems
+}
+
+/// Everything to say about the configuration, which the files of `cells` use.
+pub fn lint_configuration(workspace: &Workspace, cells: &[CellId]) -> Vec<Problem> {
+    let mut problems: Vec<Problem> = workspace.config_problems().cloned().collect();
+    problems.extend(secrets::in_configuration(workspace));
+    let mut sources: Vec<SourceId> = cells.iter().map(|cell| cell.source).collect();
+    sources.dedup();
+    let credentials = sources.iter().any(|source| protocol::uses_credentials(workspace, *source));
+    problems.extend(protocol::plain_bases(workspace, credentials));
+    accepted::settle(workspace, workspace.configurations(), &mut problems);
+    weigh(workspace, &mut problems);
+    order(workspace, &mut problems);
+    problems
+}
+
+/// The cells in the order of a replay, without those that they pull in.
+fn steps(workspace: &mut Workspace, cells: &[CellId]) -> Vec<Step> {
+    let plan = Plan::new(workspace, cells, true);
+    let chosen: FxHashSet<CellId> = cells.iter().copied().collect();
+    plan.steps.into_iter().filter(|step| chosen.contains(&step.cell)).collect()
+}
+
+/// Gives each finding the level that `[lint]` says, and leaves out what is switched off.
+fn weigh(workspace: &Workspace, problems: &mut Vec<Problem>) {
+    let levels = &workspace.config.lint;
+    problems.retain_mut(|problem| match levels.level(problem.code, problem.level) {
+        Some(level) => {
+            problem.level = level;
+            true
+        }
+        None => false,
+    });
 }
 
 /// By file and place, each once.

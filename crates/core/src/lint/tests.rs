@@ -1,4 +1,4 @@
-use super::lint;
+use super::{Ties, learn_ties, lint, lint_files};
 use crate::testing::{engine, settings, workspace};
 use std::path::Path;
 
@@ -127,4 +127,94 @@ fn what_sending_would_tell_is_told_once() {
             ("bad-expression!", "a.http", ""),
         ],
     );
+}
+
+#[test]
+fn what_is_given_and_not_used_or_used_too_early() {
+    check(
+        "#- a.http\n% let crop = 'gala'\n% let base = 'http://b'\n%% a\n% let bins = 1\n% ask gate \"Which gate?\"\n/{{id}}\n\n\
+         %% b\n% let kg = 2\nhttp://b/{{kg}}\n\n% yield id = body.id\n",
+        &[
+            ("unused-value", "a.http", "crop"),
+            ("unused-value", "a.http", "bins"),
+            ("unused-value", "a.http", "gate"),
+            ("yielded-later", "a.http", "id"),
+        ],
+    );
+    // With the need it is sent first.
+    check("#- a.http\n%% a\n% needs b\nhttp://b/{{id}}\n\n%% b\nhttp://b/\n\n% yield id = body.id\n", &[]);
+}
+
+#[test]
+fn slips_in_what_http_has_words_for() {
+    check(
+        "#- yieldtray.toml\n[values]\nbase = 'http://packhouse.example'\n#- a.http\n% header Acept: */*\n%% a\n\
+         PSOT http://b.example/\nContent-Tpye: text/plain\nX-Crate: 1\n% auth bearer {{base}}\n\n{ \"a\": 1, }\n\n%% b\nPOST /\n\n[1, 2,]\n",
+        &[
+            ("misspelt-header", "a.http", "Acept"),
+            ("misspelt-method", "a.http", "PSOT"),
+            ("plain-credentials", "a.http", "http://b.example/"),
+            ("misspelt-header", "a.http", "Content-Tpye"),
+            ("bad-json", "a.http", ","),
+            ("bad-json", "a.http", ","),
+            ("plain-credentials", "yieldtray.toml", "base"),
+        ],
+    );
+}
+
+#[test]
+fn levels_are_the_workspaces_own() {
+    let file = "#- a.http\n%% a\nhttp://b/\n\n% yield id = body.id\n";
+    let with =
+        |level: &str| format!("#- yieldtray.toml\n[lint]\nunused-yield = '{level}'\nno-checks = 'remark'\n{file}");
+    let bare = ("no-checks", "a.http", "http://b/");
+    check(&with("off"), &[bare]);
+    check(&with("mistake"), &[bare, ("unused-yield!", "a.http", "id")]);
+    check(file, &[("unused-yield", "a.http", "id")]);
+}
+
+#[test]
+fn what_was_accepted_is_not_told_again() {
+    let yields = "% yield id = body.id\n% yield kg = body.kg\n";
+    let both = [("unused-yield", "a.http", "id"), ("unused-yield", "a.http", "kg")];
+    let why = "# accepted unused-yield: read by hand\n";
+    check(&format!("#- a.http\n%% a\nhttp://b/\n\n{yields}"), &both);
+    // Above a line, in the head of a cell, above a cell, before the first one.
+    let between = yields.replacen('\n', &format!("\n{why}"), 1);
+    check(&format!("#- a.http\n%% a\nhttp://b/\n\n{between}"), &both[..1]);
+    check(&format!("#- a.http\n%% a\n{why}\nhttp://b/\n\n{yields}"), &[]);
+    check(&format!("#- a.http\n{why}%% a\nhttp://b/\n\n{yields}"), &[]);
+    check(&format!("#- a.http\n{why}\n%% a\nhttp://b/\n\n{yields}"), &[]);
+    check(
+        &format!(
+            "#- a.http\n%% a\n# accepted unused-yeild: so\n# accepted unused-yield\n# accepted bad-json: so\n\nhttp://b/\n\n{yields}"
+        ),
+        &[
+            ("bad-acceptance", "a.http", "unused-yeild"),
+            ("bad-acceptance", "a.http", "# accepted unused-yield"),
+            ("needless-acceptance", "a.http", "bad-json"),
+            both[0],
+            both[1],
+        ],
+    );
+    check(
+        "#- yieldtray.toml\n[values]\n# accepted secret-in-file: the bench has no secrets\ntoken = 'bench'\n#- a.http\nhttp://b/{{token}}\n",
+        &[],
+    );
+}
+
+#[test]
+fn another_file_may_be_the_one_that_uses_a_value() {
+    let fixture =
+        "#- a.http\n%% a\nhttp://b/\n\n% yield id = body.id\n#- b.http\n%% b\n% needs a.http#a\nhttp://b/{{id}}\n";
+    let mut workspace = workspace(fixture);
+    let (engine, settings, mut ties) = (engine(), settings(None, &[]), Ties::default());
+    let cells = |workspace: &mut crate::workspace::Workspace, file: &str| {
+        let source = workspace.load(Path::new(file)).expect("a file");
+        workspace.cells(source).collect::<Vec<_>>()
+    };
+    let (a, b) = (cells(&mut workspace, "a.http"), cells(&mut workspace, "b.http"));
+    assert_eq!(lint_files(&mut workspace, &engine, &settings, &a, &mut ties).len(), 1);
+    learn_ties(&mut workspace, &engine, &settings, &b, &mut ties);
+    assert_eq!(lint_files(&mut workspace, &engine, &settings, &a, &mut ties), []);
 }

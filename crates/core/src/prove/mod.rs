@@ -15,7 +15,7 @@ pub(crate) use alter::alter;
 pub(crate) use change::changes;
 pub use change::{Change, Field, words};
 pub(crate) use outline::Outline;
-pub(crate) use suggest::candidates;
+pub(crate) use suggest::{candidates, checks_for};
 
 /// What became of the altered copies of one answer.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]

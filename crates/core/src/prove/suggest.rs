@@ -51,6 +51,27 @@ pub(crate) fn candidates(exchange: &Exchange, outline: &Outline<'_>, change: &Ch
     }
 }
 
+/// Checks that hold for an answer and would notice if it lost its shape: its status, its media type, the fields
+/// that are there with their types.
+pub(crate) fn checks_for(exchange: &Exchange, outline: &Outline<'_>) -> Vec<String> {
+    let mut checks = vec![format!("status == {}", exchange.status)];
+    let media = exchange.media_type();
+    if !media.is_empty() {
+        checks.push(format!("headers[\"content-type\"].startsWith({})", Value::from(media)));
+    }
+    let of_each = matches!(outline, Outline::List(_));
+    let whole = if of_each { "one" } else { "body" };
+    for (name, value) in outline.fields() {
+        let field = member(whole, name);
+        let test = match type_of(value.get()) {
+            Some(kind) => format!("type({field}) == {kind}"),
+            None => format!("{} in {whole}", Value::from(name)),
+        };
+        checks.push(if of_each { format!("body.all(one, {test})") } else { test });
+    }
+    checks
+}
+
 /// A member as an expression names it.
 fn member(of: &str, name: &str) -> String {
     match is_value_name(name) {

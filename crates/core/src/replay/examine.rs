@@ -126,14 +126,14 @@ impl Examiner<'_> {
             let labels = checks::shared_labels(self.workspace, cell.source);
             for span in Kind::list(list, text).filter(|span| !labels.contains(&span.of(text))) {
                 let label = span.of(text);
-                let hint = match closest(label, labels.iter().copied()) {
-                    Some(meant) => format!("did you mean `{meant}`?"),
-                    None if labels.is_empty() => "no check in a preamble has a label".to_owned(),
-                    None => format!("there is {}", enumerate(&labels)),
-                };
                 let problem =
                     Problem::mistake(Code::UnknownLabel, span, format!("no shared check is labelled `{label}`"));
-                self.problems.push(problem.with_hint(hint).in_source(cell.source));
+                let problem = match closest(label, labels.iter().copied()) {
+                    Some(meant) => problem.meaning(meant),
+                    None if labels.is_empty() => problem.with_hint("no check in a preamble has a label"),
+                    None => problem.with_hint(format!("there is {}", enumerate(&labels))),
+                };
+                self.problems.push(problem.in_source(cell.source));
             }
         }
     }

@@ -254,30 +254,33 @@ impl Planner<'_> {
     fn find_or_tell(&mut self, cell: CellId, span: Span, name: &str, problems: &mut Vec<Problem>) -> Option<CellId> {
         match self.find(cell, name) {
             Ok(found) => Some(found),
-            Err((message, hint)) => {
-                let problem = Problem::mistake(Code::UnknownCell, span, message).with_hint_if(hint);
-                problems.push(problem.in_source(cell.source));
+            Err(problem) => {
+                problems.push(Problem { code: Code::UnknownCell, span, ..*problem }.in_source(cell.source));
                 None
             }
         }
     }
 
-    fn find(&mut self, cell: CellId, name: &str) -> Result<CellId, (String, Option<String>)> {
+    /// The same; the problem has no place yet.
+    fn find(&mut self, cell: CellId, name: &str) -> Result<CellId, Box<Problem>> {
         let (source, own) = match name.rsplit_once('#') {
             None => (cell.source, name),
             Some((file, own)) => {
                 let folder = self.workspace.source(cell.source).path.parent().unwrap_or(Path::new("")).to_owned();
-                let loaded = self.workspace.load(&folder.join(file));
-                (loaded.map_err(|problem| (problem.message, problem.hint))?, own)
+                (self.workspace.load(&folder.join(file))?, own)
             }
         };
         self.workspace.cell_named(source, own).ok_or_else(|| {
             let file = self.workspace.shown_path(source);
             let names = self.workspace.source(source).file.cells.iter().map(|cell| &*cell.name);
-            let hint = closest(own, names.clone())
-                .map(|meant| format!("did you mean `{meant}`?"))
-                .or_else(|| Some(format!("it has {}", crate::problem::enumerate(names.take(8)))));
-            (format!("no cell `{own}` in `{file}`"), hint)
+            let problem = Problem::mistake(Code::UnknownCell, Span::default(), format!("no cell `{own}` in `{file}`"));
+            Box::new(match closest(own, names.clone()) {
+                // The path before the name stays as it is written.
+                Some(meant) => {
+                    problem.meaning(meant).replaced_by(format!("{}{meant}", name.strip_suffix(own).unwrap_or_default()))
+                }
+                None => problem.with_hint(format!("it has {}", crate::problem::enumerate(names.take(8)))),
+            })
         })
     }
 }

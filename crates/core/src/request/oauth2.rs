@@ -130,12 +130,12 @@ pub(crate) fn token_request(
 /// A profile nobody has described, with what was probably meant.
 pub(crate) fn unknown_profile(config: &Config, name: &str, span: Span) -> Problem {
     let names: Vec<&str> = config.profiles.iter().map(|profile| profile.name.as_str()).collect();
-    let hint = match closest(name, names.iter().copied()) {
-        Some(meant) => format!("did you mean `{meant}`?"),
-        None if names.is_empty() => format!("describe it in `{CONFIG_FILE}`: `[oauth2.{name}]`"),
-        None => format!("there is {}", enumerate(names)),
-    };
-    Problem::mistake(Code::UnknownProfile, span, format!("no profile `{name}` of OAuth 2.0")).with_hint(hint)
+    let problem = Problem::mistake(Code::UnknownProfile, span, format!("no profile `{name}` of OAuth 2.0"));
+    match closest(name, names.iter().copied()) {
+        Some(meant) => problem.meaning(meant),
+        None if names.is_empty() => problem.with_hint(format!("describe it in `{CONFIG_FILE}`: `[oauth2.{name}]`")),
+        None => problem.with_hint(format!("there is {}", enumerate(names))),
+    }
 }
 
 /// What a profile says, its marks resolved.

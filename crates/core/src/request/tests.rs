@@ -1,6 +1,8 @@
 use super::place::{Place, Surroundings};
 use super::{Content, Prepared, Redirect, next_hop};
 use crate::expression::Value;
+use crate::problem::SourceId;
+use crate::syntax;
 use crate::testing::{json_answer, replay, settings};
 use proptest::prelude::*;
 
@@ -312,6 +314,58 @@ proptest! {
         let expected = serde_json::json!({ "a": 0, "b": [value.to_json()], "c": {} });
         prop_assert_eq!(shape(&document), shape(&expected));
         prop_assert_eq!(&document["b"][0], &value.to_json());
+    }
+}
+
+/// Lines of request files, tidy and not, that may stand in any order.
+fn lines() -> impl Strategy<Value = Vec<&'static str>> {
+    let line = prop::sample::select(vec![
+        "",
+        "  ",
+        "%% Weigh",
+        "%%Book  ",
+        "# word  ",
+        "% let v=1",
+        "%let  w = v+1",
+        "% header  X-A:b",
+        "%query  q=a = b ",
+        "% query bare",
+        "% check   ok :status==200",
+        "% waive ok,ok",
+        "% timeout  3s",
+        "% chekc 1",
+        "GET   http://bench/lots/{{v}}  HTTP/1.1 ",
+        "http://bench/lots",
+        "Name:value  ",
+        "Other:",
+        "{ \"a\":  {{v}} }  ",
+        "  text",
+        "\\% of it",
+        "% yield  id=body.id   secret",
+    ]);
+    prop::collection::vec(line, 0..14)
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 1500, failure_persistence: None, ..ProptestConfig::default() })]
+
+    /// Laying a file out changes nothing of what is sent, loses no comment, and once is enough.
+    #[test]
+    fn tidying_changes_nothing_that_is_sent(lines in lines(), end in prop::sample::select(vec!["\n", "\r\n"])) {
+        let untidy = lines.join(end);
+        let file = syntax::parse(&untidy, SourceId(0), "a").file;
+        let tidy = syntax::edited(&untidy, &syntax::tidy(&untidy, &file));
+        let sent = |text: &str| -> Vec<Prepared> {
+            let fixture = format!("#- a.http\n{text}");
+            let told = replay(&fixture, &["a.http"], settings(None, &[]), |_| Ok(json_answer(200, "{\"id\":1}")));
+            told.sent.iter().map(|request| Prepared::clone(request)).collect()
+        };
+        prop_assert_eq!(format!("{:?}", sent(&untidy)), format!("{:?}", sent(&tidy)), "{:?} {:?}", untidy, tidy);
+        let words = |text: &str| text.split_whitespace().collect::<String>().replace(['=', ':', ','], "");
+        let marks = |text: &str| words(text).replace('%', "");
+        prop_assert_eq!(marks(&untidy), marks(&tidy));
+        let again = syntax::tidy(&tidy, &syntax::parse(&tidy, SourceId(0), "a").file);
+        prop_assert_eq!(again, [], "{:?} {:?}", untidy, tidy);
     }
 }
 

@@ -271,7 +271,8 @@ impl File {
         for cell in &self.cells {
             let line_end = text[cell.span.start()..].find('\n').map_or(text.len(), |end| cell.span.start() + end);
             if text[cell.span.start()..].starts_with("%%") {
-                nodes.push((Node::Title, Span::new(cell.span.start(), line_end)));
+                let line = Span::new(cell.span.start(), line_end);
+                nodes.push((Node::Title, line.part(0, line.of(text).trim_end_matches('\r').len())));
             }
             nodes.extend(items(&cell.items));
             nodes.extend(cell.request.iter().map(|request| (Node::Request, request.span)));

@@ -160,7 +160,7 @@ impl<'t> Reader<'t> {
         }
         let problem = Problem::mistake(Code::UnknownInstruction, self.word, format!("no instruction `% {word}`"));
         match closest(word, CARRIED_OUT.iter().copied()) {
-            Some(meant) => problem.with_hint(format!("did you mean `% {meant}`?")),
+            Some(meant) => problem.with_hint(format!("did you mean `% {meant}`?")).replaced_by(meant),
             None => problem.with_hint(format!("the instructions are {}", enumerate(CARRIED_OUT))),
         }
     }

@@ -7,6 +7,7 @@
 
 mod control;
 mod duration;
+mod edit;
 mod file;
 mod instruction;
 mod lines;
@@ -17,11 +18,13 @@ mod scan;
 mod sending;
 mod span;
 mod template;
+mod tidy;
 
 #[cfg(test)]
 mod tests;
 
 pub use duration::duration;
+pub use edit::{Edit, edited};
 pub(crate) use file::instructions;
 pub use file::{Auth, Cell, Field, File, Instruction, Item, Kind, Node, PartContent, RequestLine, Version};
 pub use instruction::{CARRIED_OUT, NOT_YET, is_language_name};
@@ -32,3 +35,4 @@ pub use request_line::typed_field;
 pub use scan::{Identifier, calls_and_names, find_outside_strings};
 pub use span::Span;
 pub use template::{Segment, Template};
+pub use tidy::tidy;

@@ -2,6 +2,7 @@
 //! by key, so both become one [`Config`] in which each entry knows its place.
 
 use super::given::{Entry, Outside};
+use super::lint_settings::LintSettings;
 use super::log_settings::LogSettings;
 use super::profile::Profile;
 use super::send_settings::SendSettings;
@@ -33,6 +34,8 @@ pub struct Config {
     pub send: SendSettings,
     /// What is kept of past exchanges.
     pub log: LogSettings,
+    /// How much findings matter.
+    pub lint: LintSettings,
     /// Ways to get tokens (RFC 6749).
     pub profiles: Vec<Profile>,
 }
@@ -191,6 +194,7 @@ impl Config {
         self.functions.extend(private.functions);
         self.send = private.send.over(&self.send);
         self.log = private.log.over(self.log);
+        self.lint = private.lint.over(self.lint);
         for own in private.profiles {
             match self.profiles.iter_mut().find(|shared| shared.name == own.name) {
                 None => self.profiles.push(own),
@@ -221,7 +225,7 @@ pub fn unknown_environment(name: &str, span: Span, config: &Config) -> Problem {
         return problem.with_hint(format!("describe it in `{CONFIG_FILE}`: `[environments.{name}.values]`"));
     }
     match closest(name, names.iter().copied()) {
-        Some(meant) => problem.with_hint(format!("did you mean `{meant}`?")),
+        Some(meant) => problem.meaning(meant),
         None => problem.with_hint(format!("there is {}", enumerate(names))),
     }
 }

@@ -33,23 +33,20 @@ pub(super) fn read(text: &str, source: SourceId, private: bool) -> (Config, Vec<
     (config, reader.problems.into_iter().map(|problem| problem.in_source(source)).collect())
 }
 
-/// The keys of a table of ours: those that are carried out, and those of the language that are not yet.
+/// The keys of a table of ours.
 pub(super) struct Keys {
     pub(super) table: &'static str,
     pub(super) known: &'static [&'static str],
-    pub(super) later: &'static [&'static str],
 }
 
 const ROOT: Keys = Keys {
     table: "the configuration",
-    known: &["workspace", "values", "environments", "functions", "send", "log", "oauth2"],
-    later: &["lint"],
+    known: &["workspace", "values", "environments", "functions", "send", "log", "lint", "oauth2"],
 };
-const WORKSPACE: Keys = Keys { table: "`[workspace]`", known: &["requests", "environment"], later: &[] };
-const ENVIRONMENT: Keys = Keys { table: "an environment", known: &["values", "guard", "tint", "send"], later: &[] };
-const SOURCE: Keys =
-    Keys { table: "a value's description", known: &["value", "from", "command", "secret"], later: &[] };
-const FUNCTION: Keys = Keys { table: "a function", known: &["params", "is", "help"], later: &[] };
+const WORKSPACE: Keys = Keys { table: "`[workspace]`", known: &["requests", "environment"] };
+const ENVIRONMENT: Keys = Keys { table: "an environment", known: &["values", "guard", "tint", "send"] };
+const SOURCE: Keys = Keys { table: "a value's description", known: &["value", "from", "command", "secret"] };
+const FUNCTION: Keys = Keys { table: "a function", known: &["params", "is", "help"] };
 
 pub(super) struct Reader<'t> {
     pub(super) text: &'t str,
@@ -77,6 +74,7 @@ impl Reader<'_> {
                 }
                 ("send", Some(table)) => config.send = self.send_settings(table),
                 ("log", Some(table)) => config.log = self.log_settings(table),
+                ("lint", Some(table)) => config.lint = self.lint_settings(table),
                 ("oauth2", Some(table)) => {
                     for (name, held) in table {
                         let Some(table) = self.expect_table(name, held) else { continue };
@@ -321,10 +319,7 @@ impl Reader<'_> {
             return Some(table);
         }
         let name = key.get_ref();
-        // A key that is not known at all is reported as that.
-        if ROOT.known.contains(&name.as_ref()) || !ROOT.later.contains(&name.as_ref()) {
-            self.mistake(held.span().into(), format!("`{name}` must be a table"), "see docs/configuration.md");
-        }
+        self.mistake(held.span().into(), format!("`{name}` must be a table"), "see docs/configuration.md");
         None
     }
 
@@ -347,18 +342,15 @@ impl Reader<'_> {
     pub(super) fn unknown_key(&mut self, key: &Key<'_>, keys: &Keys) {
         let name = key.get_ref().as_ref();
         let span = key_span(key);
-        let problem = if keys.later.contains(&name) {
-            let message = format!("`{name}` is a key that this version does not carry out");
-            let hint = format!("this version knows {}", enumerate(keys.known));
-            Problem::mistake(Code::NotCarriedOut, span, message).with_hint(hint)
-        } else {
-            let hint = match closest(name, keys.known.iter().copied()) {
-                Some(meant) => format!("did you mean `{meant}`?"),
-                None => format!("it knows {}", enumerate(keys.known)),
-            };
-            let message = format!("{} has no key `{name}`", keys.table);
-            Problem::mistake(Code::UnknownKey, span, message).with_hint(hint)
+        let problem = Problem::mistake(Code::UnknownKey, span, format!("{} has no key `{name}`", keys.table));
+        let problem = match closest(name, keys.known.iter().copied()) {
+            Some(meant) => problem.meaning(meant),
+            None => problem.with_hint(format!("it knows {}", enumerate(keys.known))),
         };
+        self.problems.push(problem);
+    }
+
+    pub(super) fn problem(&mut self, problem: Problem) {
         self.problems.push(problem);
     }
 

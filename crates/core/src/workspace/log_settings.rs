@@ -20,7 +20,7 @@ const EXCHANGES: u32 = 10_000;
 /// So many days each is kept where nothing else is said.
 const DAYS: u32 = 30;
 
-const LOG: Keys = Keys { table: "`[log]`", known: &["on", "exchanges", "days"], later: &[] };
+const LOG: Keys = Keys { table: "`[log]`", known: &["on", "exchanges", "days"] };
 
 impl LogSettings {
     /// These, and where they say nothing, what `under` says.

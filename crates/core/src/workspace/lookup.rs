@@ -401,7 +401,7 @@ impl<'a> Lookup<'a> {
     }
 
     /// Every name that has a value for this cell, for suggestions.
-    pub(super) fn names(&self) -> Vec<&str> {
+    pub(crate) fn names(&self) -> Vec<&'a str> {
         let workspace = self.workspace;
         let entries = workspace.config.entries_for(self.reach.settings.environment.as_deref());
         let own = workspace.cell(self.cell).instructions().map(|instruction| (self.cell.source, instruction));
@@ -442,9 +442,10 @@ pub(crate) fn compile(
     engine.compile(span.of(&workspace.source(source).text)).map_err(|faults| {
         let problem = |fault: &Fault| {
             let place = span.part(fault.span.start().min(span.len()), fault.span.end().min(span.len()));
-            Problem::mistake(fault.code, place, fault.message.clone())
+            let problem = Problem::mistake(fault.code, place, fault.message.clone())
                 .with_hint_if(fault.hint.clone())
-                .in_source(source)
+                .in_source(source);
+            Problem { meant: fault.meant.clone(), ..problem }
         };
         faults.iter().map(problem).collect()
     })

@@ -46,13 +46,13 @@ pub(super) fn value(lookup: &Lookup<'_>, name: &str, at: Span) -> Problem {
         };
     }
     let problem = Problem::mistake(Code::UnknownValue, at, format!("no value is named `{name}`"));
-    let names = lookup.names();
+    // One of another environment may be meant too.
+    let everywhere = config.all_entries().map(|entry| entry.name.as_str());
+    let names = lookup.names().into_iter().chain(everywhere);
     let language =
         ["status", "reason", "headers", "cookies", "body", "text", "elapsed", "url", "environment", "request"];
-    match closest(name, names.into_iter().chain(language)) {
-        Some(meant) if is_language_name(meant) || meant != name => {
-            problem.with_hint(format!("did you mean `{meant}`?"))
-        }
+    match closest(name, names.chain(language)) {
+        Some(meant) if is_language_name(meant) || meant != name => problem.meaning(meant),
         _ => problem.with_hint(format!(
             "give it one: `% let {name} = …` in the file, a line in `yieldtray.toml`, or `--set {name}=…`"
         )),

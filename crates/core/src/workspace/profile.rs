@@ -51,7 +51,6 @@ const PROFILE: Keys = Keys {
         "refresh_token",
         "scope",
     ],
-    later: &[],
 };
 
 /// Keys that take one of these words.

@@ -47,7 +47,6 @@ pub(super) const SEND: Keys = Keys {
         "key",
         "socket",
     ],
-    later: &[],
 };
 
 impl SendSettings {

@@ -138,6 +138,11 @@ impl Workspace {
         self.configs.iter().flat_map(|id| &self.source(*id).problems)
     }
 
+    /// The configurations that were read.
+    pub fn configurations(&self) -> impl Iterator<Item = SourceId> + '_ {
+        self.configs.iter().copied()
+    }
+
     /// Whether there is a private configuration.
     pub fn has_private_config(&self) -> bool {
         self.configs.iter().any(|id| self.source(*id).path == Path::new(LOCAL_FILE))

@@ -137,6 +137,22 @@ pub fn survey(reach: Reach<'_>, cells: &[(CellId, Vec<CellId>)], declared: bool,
     rows
 }
 
+/// The row of one name for a cell that directly needs `needs`; `None` where nothing gives or uses it.
+pub fn survey_one(reach: Reach<'_>, cell: CellId, needs: &[CellId], name: &str, masker: &mut Masker) -> Option<Row> {
+    let mut surveyor =
+        Surveyor { reach, masker, rows: Vec::new(), known: FxHashSet::default(), named: FxHashSet::default() };
+    let mut memo = Memo::default();
+    let mut lookup = Lookup::new(reach, cell, needs, &mut memo);
+    surveyor.row(&mut lookup, name);
+    if surveyor.rows.is_empty() {
+        let used = lookup.names_used().into_iter().filter(|used| used.name == name).collect();
+        for lacking in lookup.lacking_of(used) {
+            surveyor.missing(&mut lookup, lacking);
+        }
+    }
+    surveyor.rows.pop()
+}
+
 /// The names given for a file, whether or not anything uses them.
 fn declared_names(lookup: &Lookup<'_>) -> Vec<String> {
     let Reach { workspace, settings, tray, .. } = lookup.reach;

@@ -92,7 +92,7 @@ fn a_missing_value_says_where_it_would_come_from() {
     );
     assert_eq!(
         missing("%% one\nhttp://bench/{{growr + clerk}}", Some("live")),
-        "no value is named `growr` | give it one: `% let growr = …` in the file, a line in `yieldtray.toml`, or `--set growr=…`"
+        "no value is named `growr` | did you mean `grower`?"
     );
     assert_eq!(
         missing("%% one\nhttp://bench/{{clrek}}", Some("live")),
@@ -145,12 +145,8 @@ fn the_configuration_and_its_mistakes() {
     for (text, code, at, hint) in [
         ("[workspce]\n", Code::UnknownKey, "workspce", "did you mean `workspace`?"),
         ("[workspace]\nenviroment = 'a'\n", Code::UnknownKey, "enviroment", "did you mean `environment`?"),
-        (
-            "[lint]\nquiet = true\n",
-            Code::NotCarriedOut,
-            "lint",
-            "this version knows `workspace`, `values`, `environments`, `functions`, `send`, `log` and `oauth2`",
-        ),
+        ("[lint]\nunused-yeild = 'off'\n", Code::UnknownKey, "unused-yeild", "did you mean `unused-yield`?"),
+        ("[lint]\nunused-yield = 'of'\n", Code::BadConfiguration, "'of'", "write one of `off`, `remark` and `mistake`"),
         (
             "[send]\ntimeout = '1x'\n",
             Code::BadConfiguration,

@@ -1,0 +1,113 @@
+use crate::args::{Common, Tidy};
+use crate::disk::{self, request_files};
+use crate::failure::Stop;
+use crate::locate::Where;
+use crate::session::{here, places, root_for};
+use crate::show::{Out, table};
+use anyhow::Context;
+use serde_json::json;
+use std::io::{Read, Write};
+use std::path::{Path, PathBuf};
+use yieldtray_core::problem::SourceId;
+use yieldtray_core::syntax::{edited, parse, tidy as edits};
+use yieldtray_core::workspace::{CONFIG_FILE, Config};
+
+/// Lays request files out in one style.
+pub(crate) fn tidy(common: &Common, args: &Tidy, out: &mut Out) -> Result<u8, Stop> {
+    let places = places(common, &args.places)?;
+    if places.contains(&Where::StandardInput) {
+        return standard_input(args, out);
+    }
+    let here = here(common)?;
+    let files = files(&here, &places)?;
+    // All are read before one is changed: what cannot be read stops nothing half-way.
+    let mut changes = Vec::new();
+    for file in &files {
+        let text = std::fs::read_to_string(file).map_err(|error| refused("read", file, error))?;
+        if let Some(tidied) = tidied(&text) {
+            changes.push((file, tidied));
+        }
+    }
+    if !args.verify {
+        for (file, text) in &changes {
+            disk::replace(file, text.as_bytes()).map_err(|error| refused("write", file, error))?;
+        }
+    }
+    let shown = |file: &Path| file.strip_prefix(&here).unwrap_or(file).display().to_string();
+    let changed: Vec<String> = changes.iter().map(|(file, _)| shown(file)).collect();
+    let code = u8::from(args.verify && !changed.is_empty());
+    if out.json {
+        writeln!(out.result(), "{}", json!({ "files": files.len(), "changed": changed }))?;
+        return Ok(code);
+    }
+    for file in &changed {
+        writeln!(out.result(), "{file}")?;
+    }
+    if !out.quiet {
+        let all = table::count(files.len(), "file", "files");
+        let words = match (changed.len(), args.verify) {
+            (0, _) => out.error_look.good("all tidy"),
+            (number, true) => out.error_look.bad(&format!("{number} would change")),
+            (number, false) => format!("{number} changed"),
+        };
+        out.say(&format!("{all} · {words}"))?;
+    }
+    Ok(code)
+}
+
+/// The text laid out, if that changes it.
+fn tidied(text: &str) -> Option<String> {
+    let edits = edits(text, &parse(text, SourceId(0), "request").file);
+    (!edits.is_empty()).then(|| edited(text, &edits))
+}
+
+fn standard_input(args: &Tidy, out: &mut Out) -> Result<u8, Stop> {
+    if args.places.len() > 1 {
+        return Err(Stop::refused("`-` goes with no other place"));
+    }
+    let mut text = String::new();
+    std::io::stdin().read_to_string(&mut text).context("cannot read standard input")?;
+    let tidied = tidied(&text);
+    let code = u8::from(args.verify && tidied.is_some());
+    if !args.verify {
+        write!(out.result(), "{}", tidied.unwrap_or(text))?;
+    }
+    Ok(code)
+}
+
+/// The request files that the places name, `_common.http` files among them, each once.
+fn files(here: &Path, places: &[Where]) -> Result<Vec<PathBuf>, Stop> {
+    let root = root_for(here, places);
+    let below = |folder: &Path| -> Result<Vec<PathBuf>, Stop> {
+        Ok(request_files(&root, folder, true)?.into_iter().map(|file| root.join(file)).collect())
+    };
+    if places.is_empty() {
+        let text = std::fs::read_to_string(root.join(CONFIG_FILE)).unwrap_or_default();
+        return below(&root.join(Config::parse(&text, SourceId(0), false).0.requests));
+    }
+    let mut files = Vec::new();
+    for place in places {
+        let path = match place {
+            Where::Path(path) => here.join(path),
+            Where::Line(path, _) | Where::Cell(path, _) => {
+                return Err(Stop::refused_with("whole files are laid out", format!("name the file, `{path}`")));
+            }
+            Where::Name(name) => {
+                return Err(Stop::refused_with(
+                    format!("no file or folder `{name}`"),
+                    "name a request file or a folder",
+                ));
+            }
+            Where::StandardInput => continue,
+        };
+        let path = path.canonicalize().map_err(|error| refused("read", &path, error))?;
+        files.extend(if path.is_dir() { below(&path)? } else { vec![path] });
+    }
+    files.sort();
+    files.dedup();
+    Ok(files)
+}
+
+fn refused(verb: &str, file: &Path, error: std::io::Error) -> Stop {
+    Stop::refused(format!("cannot {verb} `{}`: {}", file.display(), disk::plain(error)))
+}

@@ -1,0 +1,68 @@
+//! The files of a checkout as the next commit would have them. Git itself is asked.
+
+use crate::failure::Stop;
+use std::collections::HashMap;
+use std::io;
+use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
+use yieldtray_core::workspace::Files;
+
+/// What is staged below a root.
+pub(crate) struct Staged<F> {
+    /// The files on disk, for what is not staged.
+    disk: F,
+    /// The files that differ on disk from what is staged, as they are staged; `None` for one that is removed.
+    texts: HashMap<PathBuf, Option<Vec<u8>>>,
+}
+
+/// The paths that the next commit changes, relative to `root` and sorted, without those that it removes.
+pub(crate) fn staged_paths(root: &Path) -> Result<Vec<PathBuf>, Stop> {
+    let mut paths = names(root, &["diff", "--cached", "--name-only", "--diff-filter=d", "--relative", "-z"])?;
+    paths.sort();
+    Ok(paths)
+}
+
+impl<F: Files> Staged<F> {
+    /// The files below `root` as they are staged, and else as `disk` has them.
+    pub(crate) fn over(disk: F, root: &Path) -> Result<Self, Stop> {
+        // What is the same on disk and staged need not be asked for.
+        let differing = names(root, &["diff", "--name-only", "--relative", "-z"])?;
+        let text = |path: &PathBuf| git(root, &["show", &format!(":./{}", path.to_string_lossy())]).ok();
+        let mut texts: HashMap<_, _> = differing.into_iter().map(|path| (path.clone(), text(&path))).collect();
+        // What git does not know is in no commit.
+        let unknown = names(root, &["ls-files", "--others", "--exclude-standard", "-z"])?;
+        texts.extend(unknown.into_iter().map(|path| (path, None)));
+        Ok(Self { disk, texts })
+    }
+}
+
+impl<F: Files> Files for Staged<F> {
+    fn read(&self, path: &Path) -> io::Result<Vec<u8>> {
+        match self.texts.get(path) {
+            Some(Some(text)) => Ok(text.clone()),
+            Some(None) => Err(io::Error::new(io::ErrorKind::NotFound, "git would not commit it")),
+            None => self.disk.read(path),
+        }
+    }
+
+    fn read_anywhere(&self, path: &Path) -> io::Result<Vec<u8>> {
+        self.disk.read_anywhere(path)
+    }
+}
+
+fn names(root: &Path, arguments: &[&str]) -> Result<Vec<PathBuf>, Stop> {
+    let said = git(root, arguments)?;
+    let said = String::from_utf8_lossy(&said).into_owned();
+    Ok(said.split('\0').filter(|path| !path.is_empty()).map(PathBuf::from).collect())
+}
+
+fn git(root: &Path, arguments: &[&str]) -> Result<Vec<u8>, Stop> {
+    let asked = Command::new("git").args(arguments).current_dir(root).stdin(Stdio::null()).output();
+    let output = asked.map_err(|error| Stop::refused(format!("git cannot be asked what is staged: {error}")))?;
+    if output.status.success() {
+        return Ok(output.stdout);
+    }
+    let said = String::from_utf8_lossy(&output.stderr);
+    let said = said.lines().next().unwrap_or("it failed").trim_start_matches("fatal: ");
+    Err(Stop::refused_with(format!("git cannot say what is staged: {said}"), "`--staged` works in a checkout of git"))
+}

@@ -1,0 +1,595 @@
+//! What may be written at a place.
+
+use super::words::{INSTRUCTIONS, LANGUAGE, Place};
+use super::{View, cell_at, line_at, needs};
+use crate::expression::{FUNCTIONS, is_builtin};
+use crate::http::{FIELDS, METHODS, field};
+use crate::problem::SourceId;
+use crate::response::ResponseNames;
+use crate::syntax::{Kind, Span, is_value_name};
+use crate::workspace::{CellId, Lookup, Memo, Workspace};
+
+/// Something that may be written.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Suggestion {
+    /// How it is shown.
+    pub label: String,
+    /// What sort of thing it is.
+    pub sort: Sort,
+    /// A few words beside it.
+    pub detail: String,
+    /// What it puts in place of `span`; `${1:text}` and `$1` are places to fill in, a literal `$` is `\$`.
+    pub insert: String,
+    /// What gives way: what is written of it so far.
+    pub span: Span,
+}
+
+/// The sorts of things that may be written.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[allow(missing_docs)] // the names say it
+pub enum Sort {
+    Value,
+    Function,
+    Language,
+    Member,
+    Header,
+    Text,
+    Method,
+    Instruction,
+    Cell,
+    Label,
+    File,
+}
+
+/// What somebody is writing at a place.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Context {
+    /// An expression: its text so far, and whether the response is there.
+    Expression { before: Span, after: bool },
+    /// The word of an instruction; whether in a cell, and below its request.
+    Instruction { word: Span, cell: bool, tail: bool },
+    /// The rest of the line of an instruction.
+    Argument { word: Span, rest: Span },
+    /// The name of a header field.
+    Header(Span),
+    /// The value of one.
+    HeaderValue { name: Span, value: Span },
+    /// A request line.
+    Request(Span),
+    /// Something that nothing is known of.
+    Other,
+}
+
+/// What may be written at byte `at` of a text. `files` gives the files and folders below a folder, which is given
+/// relative to that of the text; a folder ends in `/`.
+pub fn complete(view: View<'_>, source: SourceId, at: usize, files: &dyn Fn(&str) -> Vec<String>) -> Vec<Suggestion> {
+    let text = view.text(source);
+    let own = cell_at(view.workspace(), source, at);
+    let mut writer = Writer { view, source, cell: own, at, found: Vec::new() };
+    match context(view, source, at) {
+        Context::Expression { before, after } => writer.expression(before, after),
+        Context::Instruction { word, cell, tail } => writer.instructions(word, cell, tail),
+        Context::Argument { word, rest } => writer.argument(word.of(text), rest, files),
+        Context::Header(name) => writer.headers(name, ": "),
+        Context::HeaderValue { name, value } => writer.header_values(name.of(text), value),
+        Context::Request(line) => writer.request(line),
+        Context::Other => {}
+    }
+    writer.found
+}
+
+/// What somebody is writing at byte `at`.
+pub(super) fn context(view: View<'_>, source: SourceId, at: usize) -> Context {
+    let text = view.text(source);
+    let line = line_at(text, at);
+    let before = Span::new(line.start(), at.clamp(line.start(), line.end()));
+    let written = before.of(text);
+    let cell = cell_at(view.workspace(), source, at);
+    let region = region(view.workspace(), cell, before.start());
+    if let Some(open) = written.rfind("{{").filter(|open| !written[*open..].contains("}}")) {
+        return Context::Expression { before: before.part(open + 2, before.len()), after: false };
+    }
+    if written.starts_with("%%") || written.starts_with('#') && region != Region::Body {
+        return Context::Other;
+    }
+    let is_line = written.starts_with('%') && (region != Region::Body || written.starts_with("% ") || written == "%");
+    if is_line {
+        return instruction(text, before, cell.is_some(), region);
+    }
+    match region {
+        Region::Head if cell.is_some() => Context::Request(before),
+        Region::Fields => match written.find(':') {
+            None => Context::Header(before),
+            Some(colon) => {
+                let value = before.part(colon + 1, before.len());
+                let blanks = value.len() - value.of(text).trim_start().len();
+                Context::HeaderValue { name: before.part(0, colon), value: value.part(blanks, value.len()) }
+            }
+        },
+        _ => Context::Other,
+    }
+}
+
+fn instruction(text: &str, before: Span, cell: bool, region: Region) -> Context {
+    let rest = before.part(1, before.len());
+    let blanks = rest.len() - rest.of(text).trim_start().len();
+    let rest = rest.part(blanks, rest.len());
+    let Some(end) = rest.of(text).find(|c: char| c.is_ascii_whitespace()) else {
+        return Context::Instruction { word: rest, cell, tail: matches!(region, Region::Fields | Region::Body) };
+    };
+    let word = rest.part(0, end);
+    let rest = rest.part(end + 1, rest.len());
+    let argument = rest.of(text);
+    let expression = |from: usize, after: bool| Context::Expression { before: rest.part(from, rest.len()), after };
+    match word.of(text) {
+        "let" => argument.find('=').map(|equals| expression(equals + 1, false)),
+        "yield" => argument.find('=').map(|equals| expression(equals + 1, true)),
+        "check" => {
+            // After a label and its colon, but not after one of the expression's own.
+            let label = argument.find(':').filter(|colon| {
+                argument[..*colon].chars().all(|c| c.is_alphanumeric() || matches!(c, '-' | '_' | '.'))
+            });
+            Some(expression(label.map_or(0, |colon| colon + 1), true))
+        }
+        "skip" => argument.strip_prefix("when ").map(|_| expression("when ".len(), false)),
+        "wait" => argument.strip_prefix("until ").map(|_| expression("until ".len(), true)),
+        "ask" => argument.rfind(" default ").map(|at| expression(at + " default ".len(), false)),
+        "play" => argument.find(" with ").and_then(|at| {
+            let equals = argument[at..].rfind('=')?;
+            Some(expression(at + equals + 1, false))
+        }),
+        _ => None,
+    }
+    .unwrap_or(Context::Argument { word, rest })
+}
+
+/// The parts of a cell.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Region {
+    /// Before the request line, or on it.
+    Head,
+    /// Among the header fields.
+    Fields,
+    /// Below the blank line that ends them.
+    Body,
+}
+
+/// The part of a cell that the line at byte `start` belongs to, whatever is wrong with that line.
+fn region(workspace: &Workspace, cell: Option<CellId>, start: usize) -> Region {
+    let Some(cell) = cell else { return Region::Head };
+    let text = &workspace.source(cell.source).text;
+    let own = workspace.cell(cell).span;
+    let mut region = Region::Head;
+    for line in text[own.start()..start.max(own.start())].lines() {
+        let is_item = line.starts_with(['#', '%']);
+        region = match region {
+            Region::Head if line.trim().is_empty() || is_item => Region::Head,
+            Region::Head => Region::Fields,
+            Region::Fields if line.trim().is_empty() => return Region::Body,
+            other => other,
+        };
+    }
+    region
+}
+
+struct Writer<'a> {
+    view: View<'a>,
+    source: SourceId,
+    cell: Option<CellId>,
+    at: usize,
+    found: Vec<Suggestion>,
+}
+
+impl Writer<'_> {
+    fn add(&mut self, span: Span, sort: Sort, label: &str, detail: &str, insert: Option<String>) {
+        // Names may come from several places.
+        if self.found.iter().any(|known| known.label == label && known.sort == sort) {
+            return;
+        }
+        let insert = insert.unwrap_or_else(|| literal(label));
+        self.found.push(Suggestion { label: label.to_owned(), sort, detail: detail.to_owned(), insert, span });
+    }
+
+    fn expression(&mut self, before: Span, after: bool) {
+        let text = self.view.text(self.source);
+        let written = before.of(text);
+        if in_string(written) {
+            return self.key(before, written);
+        }
+        // `body.lots[0].` and what is written of the next name.
+        let start = path_start(written);
+        let path = &written[start..];
+        let word = path.rfind('.').map_or(start, |dot| start + dot + 1);
+        let span = before.part(word, before.len());
+        if let Some(dot) = path.rfind('.') {
+            return self.members(span, &path[..dot], written, after);
+        }
+        if !written[word..].chars().next().is_none_or(|c| c.is_alphabetic() || c == '_') {
+            return;
+        }
+        for name in self.values() {
+            self.add(span, Sort::Value, &name, "a value", None);
+        }
+        for word in LANGUAGE.iter().filter(|word| after || !word.after) {
+            self.add(span, Sort::Language, word.name, word.help, None);
+        }
+        for function in FUNCTIONS {
+            let insert =
+                if function.arity == 0 { format!("{}()", function.name) } else { format!("{}($1)", function.name) };
+            self.add(span, Sort::Function, function.name, function.help, Some(insert));
+        }
+        for own in self.view.workspace().config.functions.iter() {
+            let help = own.help.as_deref().unwrap_or(&own.is);
+            self.add(span, Sort::Function, &own.name, help, Some(format!("{}($1)", own.name)));
+        }
+        for name in ["size", "string", "int", "double", "duration", "timestamp", "has", "type"] {
+            debug_assert!(is_builtin(name), "CEL has it");
+            self.add(span, Sort::Function, name, "a function of CEL", Some(format!("{name}($1)")));
+        }
+    }
+
+    /// The names that have a value for the cell.
+    fn values(&self) -> Vec<String> {
+        let workspace = self.view.workspace();
+        let Some(cell) = self.cell.or_else(|| super::shown::cell_for(workspace, self.source, self.at)) else {
+            let entries = workspace.config.all_entries();
+            return entries.map(|entry| entry.name.clone()).collect();
+        };
+        let needs = needs(workspace, cell);
+        let mut memo = Memo::default();
+        let lookup = Lookup::new(self.view.reach, cell, &needs, &mut memo);
+        let mut names: Vec<String> = lookup.names().into_iter().map(str::to_owned).collect();
+        // What cells of the file yield, and what those of other files do that are needed.
+        let own = workspace.cells(cell.source).filter(|other| *other != cell);
+        for other in own.chain(needs.iter().copied()) {
+            names.extend(crate::workspace::yields(workspace, other).map(str::to_owned));
+        }
+        names.extend(workspace.columns(cell));
+        names
+    }
+
+    /// The members of what `path` names in the last answer, or of something the language gives.
+    fn members(&mut self, span: Span, path: &str, written: &str, after: bool) {
+        let of_request = ["name", "title", "file", "tags"];
+        let of_sent = ["method", "url", "headers", "body"];
+        let mut all = |names: &[&str], detail: &str| {
+            names.iter().for_each(|name| self.add(span, Sort::Member, name, detail, None));
+        };
+        match path {
+            "request" => return all(&of_request, "this request"),
+            "sent" => return all(&of_sent, "what was sent"),
+            "env" => {
+                let process = self.view.reach.settings.process.iter();
+                let names: Vec<String> =
+                    process.map(|(name, _)| name.clone()).filter(|name| is_value_name(name)).collect();
+                names.iter().for_each(|name| self.add(span, Sort::Member, name, "the process environment", None));
+                return;
+            }
+            "row" => {
+                let columns = self.cell.map(|cell| self.view.workspace().columns(cell)).unwrap_or_default();
+                columns.iter().for_each(|name| self.add(span, Sort::Member, name, "a column", None));
+                return;
+            }
+            _ => {}
+        }
+        let Some(value) = after.then(|| self.answered(path, written)).flatten() else { return };
+        if let Some(names) = value.as_object() {
+            for (name, value) in names.iter().filter(|(name, _)| is_value_name(name)) {
+                self.add(span, Sort::Member, name, kind(value), None);
+            }
+        }
+        let loops = ["all", "exists", "exists_one", "filter", "map"];
+        if value.is_array() {
+            for name in loops {
+                self.add(span, Sort::Function, name, "of a list", Some(format!("{name}(${{1:one}}, $2)")));
+            }
+        }
+        if value.is_string() {
+            for name in ["contains", "startsWith", "endsWith", "matches"] {
+                self.add(span, Sort::Function, name, "of a text", Some(format!("{name}($1)")));
+            }
+        }
+        if !value.is_number() && !value.is_boolean() && !value.is_null() {
+            self.add(span, Sort::Function, "size", "how many", Some("size()".to_owned()));
+        }
+    }
+
+    /// What `path` names in the last answer of the cell.
+    fn answered(&self, path: &str, written: &str) -> Option<serde_json::Value> {
+        let exchange = self.view.past.last(self.cell?)?;
+        let (root, rest) = split_root(path);
+        let mut value = match root {
+            "body" | "headers" | "cookies" => ResponseNames::new(&exchange).get(root)?.to_json(),
+            // The variable of a loop: one of what it goes over.
+            local => {
+                let over = looped(written, local)?;
+                let list = self.answered(over, &written[..written.find(over)?])?;
+                list.as_array()?.first()?.clone()
+            }
+        };
+        for step in steps(rest) {
+            value = match step {
+                Step::Member(name) => value.get(name)?.clone(),
+                Step::Index(index) => value.get(index)?.clone(),
+            };
+        }
+        Some(value)
+    }
+
+    /// The keys that may stand in `headers["…`.
+    fn key(&mut self, before: Span, written: &str) {
+        let quote = written.rfind(['"', '\'']).unwrap_or_default();
+        let root = written[..quote].trim_end();
+        let Some(path) = root.strip_suffix('[') else { return };
+        let start = path_start(path);
+        let span = before.part(quote + 1, before.len());
+        if let Some(value) = self.answered(&path[start..], written)
+            && let Some(names) = value.as_object()
+        {
+            names.iter().for_each(|(name, value)| self.add(span, Sort::Member, name, kind(value), None));
+        }
+        if path.ends_with("headers") {
+            FIELDS
+                .iter()
+                .for_each(|field| self.add(span, Sort::Header, &field.name.to_lowercase(), field.meaning, None));
+        }
+    }
+
+    fn instructions(&mut self, word: Span, cell: bool, tail: bool) {
+        let text = self.view.text(self.source);
+        // A blank stands between the mark and the word.
+        let blank = if text[..word.start()].ends_with('%') { " " } else { "" };
+        for known in INSTRUCTIONS {
+            let fits = match known.place {
+                Place::Any => true,
+                Place::Preamble => !cell,
+                Place::Cell => cell,
+                Place::Tail => tail,
+            };
+            if fits {
+                self.add(word, Sort::Instruction, known.word, known.help, Some(format!("{blank}{}", known.snippet)));
+            }
+        }
+    }
+
+    fn argument(&mut self, word: &str, rest: Span, files: &dyn Fn(&str) -> Vec<String>) {
+        let text = self.view.text(self.source);
+        let written = rest.of(text);
+        let workspace = self.view.workspace();
+        // The last member of a list.
+        let from = written.rfind(',').map_or(0, |comma| comma + 1);
+        let from = from + written[from..].len() - written[from..].trim_start().len();
+        let last = rest.part(from, rest.len());
+        match word {
+            "needs" | "play" => {
+                let own = self.cell;
+                for cell in workspace.cells(self.source).filter(|cell| Some(*cell) != own) {
+                    self.add(last, Sort::Cell, &workspace.cell(cell).name, workspace.title(cell), None);
+                }
+                let others = workspace.loaded().filter(|file| *file != self.source);
+                for cell in others.flat_map(|file| workspace.cells(file)).collect::<Vec<_>>() {
+                    let path = relative(&workspace.shown_path(self.source), &workspace.shown_path(cell.source));
+                    let name = format!("{path}#{}", workspace.cell(cell).name);
+                    self.add(last, Sort::Cell, &name, workspace.title(cell), None);
+                }
+            }
+            "waive" => {
+                let shared = workspace.preambles(self.source).filter_map(|(home, line)| match line.kind {
+                    Kind::Check { label: Some(label), expression, .. } => {
+                        let text = &workspace.source(home).text;
+                        Some((label.of(text), expression.of(text)))
+                    }
+                    _ => None,
+                });
+                shared
+                    .collect::<Vec<_>>()
+                    .iter()
+                    .for_each(|(label, check)| self.add(last, Sort::Label, label, check, None));
+            }
+            "tag" => {
+                let tags =
+                    workspace.loaded().flat_map(|file| workspace.cells(file)).flat_map(|cell| workspace.tags(cell));
+                tags.collect::<Vec<_>>().iter().for_each(|tag| self.add(last, Sort::Label, tag, "a tag", None));
+            }
+            "auth" => match written.split_once(char::is_whitespace) {
+                None => {
+                    for (name, insert) in [
+                        ("basic", "basic {{${1:user}\\}\\} {{${2:password}\\}\\}"),
+                        ("bearer", "bearer {{${1:token}\\}\\}"),
+                        ("digest", "digest {{${1:user}\\}\\} {{${2:password}\\}\\}"),
+                        ("oauth2", "oauth2 ${1:profile}"),
+                        ("none", "none"),
+                    ] {
+                        self.add(rest, Sort::Text, name, "credentials", Some(insert.to_owned()));
+                    }
+                }
+                Some(("oauth2", profile)) => {
+                    let span = rest.part(rest.len() - profile.len(), rest.len());
+                    for profile in &workspace.config.profiles {
+                        self.add(span, Sort::Label, &profile.name, "a profile of OAuth 2.0", None);
+                    }
+                }
+                Some(_) => {}
+            },
+            "header" => match written.find(':') {
+                None => self.headers(rest, ": "),
+                Some(colon) => {
+                    let value = rest.part(colon + 1, rest.len());
+                    let blanks = value.len() - value.of(text).trim_start().len();
+                    self.header_values(&written[..colon], value.part(blanks, value.len()));
+                }
+            },
+            "cookies" => ["off", "on"].iter().for_each(|word| self.add(rest, Sort::Text, word, "", None)),
+            "insecure" => self.add(rest, Sort::Text, "off", "", None),
+            "timeout" => ["5s", "500ms", "2m"].iter().for_each(|word| self.add(rest, Sort::Text, word, "", None)),
+            "skip" => self.add(rest, Sort::Text, "when", "a condition follows", Some("when ".to_owned())),
+            "wait" => self.add(rest, Sort::Text, "until", "a condition follows", Some("until ".to_owned())),
+            "body" | "part" | "each" => self.files(word, rest, files),
+            _ => {}
+        }
+    }
+
+    /// The files that a path so far may become.
+    fn files(&mut self, word: &str, rest: Span, files: &dyn Fn(&str) -> Vec<String>) {
+        let written = rest.of(self.view.text(self.source));
+        let start = match word {
+            "each" => written.find('"').map(|quote| quote + 1),
+            _ => written.find("from ").map(|from| from + "from ".len()),
+        };
+        let Some(start) = start else {
+            let insert = if word == "each" { "row in \"$1\"" } else { "from $1" };
+            if !written.contains(' ') && word != "part" {
+                self.add(
+                    rest,
+                    Sort::Text,
+                    insert.trim_end_matches(['$', '1', '"']).trim_end(),
+                    "a file follows",
+                    Some(insert.to_owned()),
+                );
+            }
+            return;
+        };
+        let path = &written[start..];
+        let folder = path.rfind('/').map_or("", |slash| &path[..=slash]);
+        let span = rest.part(start + folder.len(), rest.len());
+        for name in files(folder) {
+            self.add(span, Sort::File, &name, "", None);
+        }
+    }
+
+    fn headers(&mut self, span: Span, after: &str) {
+        for field in FIELDS {
+            self.add(span, Sort::Header, field.name, field.meaning, Some(format!("{}{after}", field.name)));
+        }
+    }
+
+    fn header_values(&mut self, name: &str, span: Span) {
+        let usual = field(name.trim()).map(|field| field.usual).unwrap_or_default();
+        for value in usual {
+            self.add(span, Sort::Text, value, "", None);
+        }
+    }
+
+    fn request(&mut self, line: Span) {
+        let text = self.view.text(self.source);
+        let written = line.of(text);
+        let workspace = self.view.workspace();
+        match written.rfind(' ') {
+            None if !written.starts_with('/') => {
+                for (name, help) in METHODS {
+                    self.add(line, Sort::Method, name, help, Some(format!("{name} ")));
+                }
+            }
+            at => {
+                let span = line.part(at.map_or(0, |at| at + 1), line.len());
+                let cells = workspace.loaded().flat_map(|file| workspace.cells(file));
+                let targets = cells.filter(|cell| Some(*cell) != self.cell).filter_map(|cell| {
+                    let target = workspace.cell(cell).request.as_ref()?.target;
+                    Some(target.of(&workspace.source(cell.source).text))
+                });
+                for target in targets.collect::<Vec<_>>() {
+                    self.add(span, Sort::Text, target, "another request's target", None);
+                }
+            }
+        }
+    }
+}
+
+/// Text as a snippet writes it.
+fn literal(text: &str) -> String {
+    text.replace('\\', "\\\\").replace('$', "\\$").replace('}', "\\}")
+}
+
+fn kind(value: &serde_json::Value) -> &'static str {
+    match value {
+        serde_json::Value::Null => "null",
+        serde_json::Value::Bool(_) => "true or false",
+        serde_json::Value::Number(_) => "a number",
+        serde_json::Value::String(_) => "text",
+        serde_json::Value::Array(_) => "a list",
+        serde_json::Value::Object(_) => "a map",
+    }
+}
+
+/// Whether an expression so far ends inside a text.
+fn in_string(written: &str) -> bool {
+    let (mut quote, mut escaped) = (None, false);
+    for c in written.chars() {
+        match (quote, c) {
+            _ if escaped => escaped = false,
+            (Some(_), '\\') => escaped = true,
+            (Some(own), c) if own == c => quote = None,
+            (None, '"' | '\'') => quote = Some(c),
+            _ => {}
+        }
+    }
+    quote.is_some()
+}
+
+/// Where the path begins that an expression so far ends with: names, dots and constant indices.
+fn path_start(written: &str) -> usize {
+    let bytes = written.as_bytes();
+    let mut at = bytes.len();
+    while at > 0 {
+        match bytes[at - 1] {
+            b if b.is_ascii_alphanumeric() || b == b'_' || b == b'.' => at -= 1,
+            b']' => match written[..at].rfind('[') {
+                Some(open) => at = open,
+                None => break,
+            },
+            _ => break,
+        }
+    }
+    at
+}
+
+enum Step<'p> {
+    Member(&'p str),
+    Index(usize),
+}
+
+fn split_root(path: &str) -> (&str, &str) {
+    let end = path.find(['.', '[']).unwrap_or(path.len());
+    path.split_at(end)
+}
+
+/// The steps of `.lots[0].id`.
+fn steps(mut rest: &str) -> Vec<Step<'_>> {
+    let mut steps = Vec::new();
+    while !rest.is_empty() {
+        if let Some(after) = rest.strip_prefix('.') {
+            let end = after.find(['.', '[']).unwrap_or(after.len());
+            steps.push(Step::Member(&after[..end]));
+            rest = &after[end..];
+        } else if let Some((inside, after)) = rest.strip_prefix('[').and_then(|inside| inside.split_once(']')) {
+            steps.push(match inside.parse() {
+                Ok(index) => Step::Index(index),
+                Err(_) => Step::Member(inside.trim_matches(['"', '\''])),
+            });
+            rest = after;
+        } else {
+            break;
+        }
+    }
+    steps
+}
+
+/// What the loop goes over whose variable is `local`: `body.lots` in `body.lots.exists(l, l.`
+fn looped<'e>(written: &'e str, local: &str) -> Option<&'e str> {
+    let loops = ["all", "exists", "exists_one", "filter", "map"];
+    let places = loops.iter().filter_map(|name| {
+        let open = format!(".{name}({local},");
+        written.rfind(&open)
+    });
+    let at = places.max()?;
+    Some(&written[path_start(&written[..at])..at])
+}
+
+/// The path of a file as another one names it.
+pub(super) fn relative(from: &str, to: &str) -> String {
+    let folder: Vec<&str> = from.split('/').rev().skip(1).collect::<Vec<_>>().into_iter().rev().collect();
+    let target: Vec<&str> = to.split('/').collect();
+    let shared = folder.iter().zip(&target).take_while(|(a, b)| a == b).count().min(target.len() - 1);
+    let up = std::iter::repeat_n("..", folder.len() - shared);
+    up.chain(target[shared..].iter().copied()).collect::<Vec<_>>().join("/")
+}

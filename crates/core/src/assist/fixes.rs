@@ -1,0 +1,237 @@
+//! What mends a problem.
+
+use super::actions::{Action, Change};
+use super::complete::relative;
+use super::{View, cell_at, line_at};
+use crate::problem::{Code, Problem};
+use crate::syntax::{Edit, Span};
+use crate::workspace::{CONFIG_FILE, CellId, LOCAL_FILE, yields};
+use std::path::PathBuf;
+
+/// The ways to mend a problem, the likeliest first.
+pub fn fixes(view: View<'_>, problem: &Problem) -> Vec<Action> {
+    let Some(source) = problem.source else { return Vec::new() };
+    let text = view.text(source);
+    let word = problem.span.of(text);
+    let mut found = Vec::new();
+    let mut add = |title: String, edits: Vec<Edit>| {
+        found.push(Action { title, mends: true, changes: vec![Change::Edit(source, edits)] });
+    };
+    if let Some(meant) = &problem.meant {
+        let title = match meant.as_str() {
+            "" => format!("Remove `{word}`"),
+            meant if word.is_empty() => format!("Insert `{}`", meant.trim()),
+            meant => format!("Change to `{meant}`"),
+        };
+        add(title, vec![Edit::replace(problem.span, meant.clone())]);
+    }
+    match problem.code {
+        Code::UnclosedMark => {
+            if let Some(mark) = closed(text, problem.span) {
+                add(format!("Change to `{mark}`"), vec![Edit::replace(problem.span, mark)]);
+            }
+        }
+        Code::UnusedYield | Code::UnusedValue | Code::NeedlessAcceptance | Code::HiddenValue => {
+            add("Remove the line".to_owned(), vec![Edit::replace(whole_line(text, problem.span.start()), "")]);
+        }
+        Code::UnknownValue | Code::MissingValue | Code::YieldedLater => {
+            found.extend(needed(view, problem));
+            found.extend(declared(view, problem));
+        }
+        Code::SecretInFile => found.extend(hidden_away(view, problem)),
+        Code::PlainCredentials if word.starts_with("http://") => {
+            let at = problem.span.part("http".len(), "http".len());
+            add("Use https".to_owned(), vec![Edit::replace(at, "s")]);
+        }
+        _ => {}
+    }
+    if !problem.is_mistake() {
+        found.push(accepted(text, problem));
+    }
+    found
+}
+
+/// `{{name}}` of what was begun.
+fn closed(text: &str, open: Span) -> Option<String> {
+    let name = open.of(text).strip_prefix("{{")?.trim();
+    (!name.is_empty()).then(|| format!("{{{{{name}}}}}"))
+}
+
+/// The line of `at` with its end.
+fn whole_line(text: &str, at: usize) -> Span {
+    let line = line_at(text, at);
+    let end = text[line.end()..].find('\n').map_or(text.len(), |end| line.end() + end + 1);
+    Span::new(line.start(), end)
+}
+
+/// `% needs`, where another cell yields the value.
+fn needed(view: View<'_>, problem: &Problem) -> Option<Action> {
+    let workspace = view.workspace();
+    let source = problem.source?;
+    let text = view.text(source);
+    let name = problem.span.of(text);
+    let cell = cell_at(workspace, source, problem.span.start())?;
+    let files = [source].into_iter().chain(workspace.loaded().filter(|file| *file != source));
+    let gives = |other: &CellId| *other != cell && yields(workspace, *other).any(|own| own == name);
+    let other = files.flat_map(|file| workspace.cells(file)).find(gives)?;
+    let own = &workspace.cell(other).name;
+    let path = match other.source == source {
+        true => String::new(),
+        false => format!("{}#", relative(&workspace.shown_path(source), &workspace.shown_path(other.source))),
+    };
+    let line = format!("% needs {path}{own}");
+    let title = format!("Add `{line}`");
+    Some(Action {
+        title,
+        mends: true,
+        changes: vec![Change::Edit(source, vec![below_title(text, workspace.cell(cell).span.start(), &line)])],
+    })
+}
+
+/// A line put in below a cell's `%%` line, or at the head of a file without one.
+pub(super) fn below_title(text: &str, start: usize, line: &str) -> Edit {
+    let first = whole_line(text, start);
+    let end = if first.of(text).ends_with("\r\n") { "\r\n" } else { "\n" };
+    match first.of(text).starts_with("%%") {
+        true if first.of(text).ends_with('\n') => Edit::insert(first.end(), format!("{line}{end}")),
+        true => Edit::insert(first.end(), format!("\n{line}{end}")),
+        false => Edit::insert(start, format!("{line}{end}")),
+    }
+}
+
+/// A value of that name in the chosen environment, or for this file.
+fn declared(view: View<'_>, problem: &Problem) -> Vec<Action> {
+    let source = problem.source.expect("it was looked at");
+    let text = view.text(source);
+    let name = problem.span.of(text);
+    if !crate::syntax::is_value_name(name) {
+        return Vec::new();
+    }
+    let mut found = Vec::new();
+    if let Some(environment) = view.reach.settings.environment.as_deref() {
+        let header = format!("[environments.{environment}.values]");
+        let title = format!("Give `{name}` a value in environment `{environment}`");
+        found.push(Action {
+            title,
+            mends: true,
+            changes: vec![below(view, CONFIG_FILE, &header, &format!("{name} = \"\""))],
+        });
+    }
+    let at = view.workspace().source(source).file.cells.first().map_or(text.len(), |cell| cell.span.start());
+    let edit = Edit::insert(at, format!("% let {name} = \"\"\n\n"));
+    found.push(Action {
+        title: format!("Give `{name}` a value in this file"),
+        mends: true,
+        changes: vec![Change::Edit(source, vec![edit])],
+    });
+    found
+}
+
+/// A line below a table's header of a configuration; the table is made if it is not there.
+pub(super) fn below(view: View<'_>, file: &str, header: &str, line: &str) -> Change {
+    let workspace = view.workspace();
+    let own = workspace.configurations().find(|id| workspace.shown_path(*id) == file);
+    let Some(own) = own else {
+        return Change::Create(PathBuf::from(file), format!("{header}\n{line}\n"));
+    };
+    let text = view.text(own);
+    let mut at = 0;
+    for own_line in text.split_inclusive('\n') {
+        at += own_line.len();
+        if own_line.trim() == header {
+            let end = if own_line.ends_with('\n') { "" } else { "\n" };
+            return Change::Edit(own, vec![Edit::insert(at, format!("{end}{line}\n"))]);
+        }
+    }
+    let gap = if text.is_empty() {
+        ""
+    } else if text.ends_with('\n') {
+        "\n"
+    } else {
+        "\n\n"
+    };
+    Change::Edit(own, vec![Edit::insert(text.len(), format!("{gap}{header}\n{line}\n"))])
+}
+
+/// A secret of a request file as a value of the private configuration.
+fn hidden_away(view: View<'_>, problem: &Problem) -> Option<Action> {
+    let source = problem.source?;
+    let workspace = view.workspace();
+    let text = view.text(source);
+    let literal = problem.span.of(text);
+    let is_config = workspace.configurations().any(|config| config == source);
+    if is_config {
+        return moved(view, problem);
+    }
+    let cell = cell_at(workspace, source, problem.span.start());
+    let header = cell.and_then(|cell| {
+        workspace
+            .cell(cell)
+            .fields
+            .iter()
+            .find(|field| field.span.contains(problem.span))
+            .map(|field| field.name.of(text))
+    });
+    let base = header.map_or_else(
+        || "secret".to_owned(),
+        |name| name.to_lowercase().replace(|c: char| !c.is_ascii_alphanumeric(), "_"),
+    );
+    let name = free_name(view, &base);
+    let quoted = toml_text(literal);
+    let environment = view.reach.settings.environment.as_deref();
+    let table = environment.map_or_else(|| "[values]".to_owned(), |name| format!("[environments.{name}.values]"));
+    let line = format!("{name} = {{ value = {quoted}, secret = true }}");
+    let changes = vec![
+        Change::Edit(source, vec![Edit::replace(problem.span, format!("{{{{{name}}}}}"))]),
+        below(view, LOCAL_FILE, &table, &line),
+    ];
+    Some(Action { title: format!("Move it to `{LOCAL_FILE}` as `{name}`"), mends: true, changes })
+}
+
+/// A line of the shared configuration to the private one.
+fn moved(view: View<'_>, problem: &Problem) -> Option<Action> {
+    let source = problem.source?;
+    let text = view.text(source);
+    let line = whole_line(text, problem.span.start());
+    let header = text[..line.start()].lines().rev().find(|line| line.trim_start().starts_with('['))?.trim().to_owned();
+    let changes = vec![
+        Change::Edit(source, vec![Edit::replace(line, "")]),
+        below(view, LOCAL_FILE, &header, line.of(text).trim_end()),
+    ];
+    Some(Action { title: format!("Move the line to `{LOCAL_FILE}`"), mends: true, changes })
+}
+
+/// A name that no value has yet.
+pub(super) fn free_name(view: View<'_>, base: &str) -> String {
+    let workspace = view.workspace();
+    let base = if crate::syntax::is_value_name(base) && !crate::syntax::is_language_name(base) {
+        base.to_owned()
+    } else {
+        format!("my_{base}")
+    };
+    let taken = |name: &str| {
+        workspace.config.all_entries().any(|entry| entry.name == name)
+            || workspace.loaded().any(|file| view.text(file).contains(&format!("{name} =")))
+    };
+    let numbered = (2..).map(|number| format!("{base}_{number}"));
+    std::iter::once(base.clone()).chain(numbered).find(|name| !taken(name)).unwrap_or(base)
+}
+
+/// Text as TOML writes it.
+pub(super) fn toml_text(text: &str) -> String {
+    // What JSON escapes in a text, TOML does in the same way.
+    serde_json::Value::from(text).to_string()
+}
+
+/// A comment above the line that accepts a finding.
+fn accepted(text: &str, problem: &Problem) -> Action {
+    let code = problem.code.as_str();
+    let line = line_at(text, problem.span.start());
+    let edit = Edit::insert(line.start(), format!("# accepted {code}: why\n"));
+    let source = problem.source.expect("it has a place");
+    Action {
+        title: format!("Accept `{code}` here, with a reason"),
+        mends: false,
+        changes: vec![Change::Edit(source, vec![edit])],
+    }
+}

@@ -1,0 +1,117 @@
+use super::shown::{masker, row, words};
+use super::words::{INSTRUCTIONS, instruction_help, language_help};
+use super::{Occurrence, View, What, at};
+use crate::expression::FUNCTIONS;
+use crate::http::{METHODS, field};
+use crate::problem::SourceId;
+use crate::syntax::Span;
+use crate::workspace::{CellId, Shown, Workspace, across};
+
+/// Help about what stands at a place.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Help {
+    /// What it is about.
+    pub span: Span,
+    /// Markdown.
+    pub text: String,
+}
+
+/// Help about what stands at byte `offset`: what a value is, where it comes from and what it is in the other
+/// environments; what a header field, an instruction, a function, a method means; of a cell its last answer.
+pub fn hover(view: View<'_>, source: SourceId, offset: usize) -> Option<Help> {
+    let Occurrence { span, what } = at(view, source, offset).or_else(|| title(view, source, offset))?;
+    let name = span.of(view.text(source));
+    let text = match what {
+        What::Value { .. } => value(view, source, offset, name)?,
+        What::Language => language_help(name)?,
+        What::Function => function(view.workspace(), name)?,
+        What::Header => {
+            let known = field(name)?;
+            format!("`{}`: {}\n\n{}", known.name, known.meaning, known.defined)
+        }
+        What::Method => {
+            let (name, help) = METHODS.iter().find(|(known, _)| *known == name)?;
+            format!("`{name}` {help}")
+        }
+        What::Instruction => instruction_help(INSTRUCTIONS.iter().find(|known| known.word == name)?.word)?,
+        What::Cell { cell: Some(id), .. } => cell(view, id),
+        What::Profile { .. } => {
+            let profile = view.workspace().config.profile(name)?;
+            format!("the profile `{}` of OAuth 2.0 (RFC 6749)", profile.name)
+        }
+        _ => return None,
+    };
+    Some(Help { span, text })
+}
+
+/// The title of a cell that has another name.
+fn title(view: View<'_>, source: SourceId, offset: usize) -> Option<Occurrence> {
+    let cell = super::cell_at(view.workspace(), source, offset)?;
+    let span = view.workspace().cell(cell).title;
+    let touches = span.start() <= offset && offset <= span.end() && !span.is_empty();
+    touches.then_some(Occurrence { span, what: What::Cell { given: true, cell: Some(cell) } })
+}
+
+fn value(view: View<'_>, source: SourceId, offset: usize, name: &str) -> Option<String> {
+    let workspace = view.workspace();
+    let mut masker = masker(view);
+    let row = row(view, source, offset, name, &mut masker);
+    let mut text = match row.as_ref().map(|row| &row.value) {
+        None => format!("`{name}` has no value yet"),
+        Some(Shown::None(problem)) => format!("`{name}`: {}", masker.mask(&problem.message)),
+        Some(value) => format!("`{name}` is {}", code(&words(value, &masker))),
+    };
+    if let Some(row) = &row {
+        if let Some(origin) = &row.origin {
+            text.push_str(&format!("\n\n{}", origin.words(workspace)));
+        }
+        for hidden in &row.hides {
+            text.push_str(&format!("  \nhides one {}", hidden.words(workspace)));
+        }
+    }
+    let everywhere = across(view.reach, &mut masker);
+    if let Some(across) = everywhere.iter().find(|across| across.name == name) {
+        text.push_str("\n\n| environment | value |\n| --- | --- |\n");
+        for (environment, value) in workspace.config.environments.iter().zip(&across.values) {
+            let shown = value.as_ref().map_or_else(|| "no value".to_owned(), |value| code(&words(value, &masker)));
+            text.push_str(&format!("| {} | {} |\n", environment.name, shown.replace('|', "\\|")));
+        }
+    }
+    Some(text)
+}
+
+/// Text that Markdown leaves as it is.
+pub(super) fn code(text: &str) -> String {
+    let ticks = if text.contains('`') { "``" } else { "`" };
+    let blank = if text.starts_with('`') || text.ends_with('`') { " " } else { "" };
+    format!("{ticks}{blank}{text}{blank}{ticks}")
+}
+
+fn function(workspace: &Workspace, name: &str) -> Option<String> {
+    if let Some(own) = workspace.config.functions.iter().find(|own| own.name == name) {
+        let help = own.help.as_deref().map(|help| format!("\n\n{help}")).unwrap_or_default();
+        return Some(format!("`{}`{help}\n\n{}", own.call(), code(&own.is)));
+    }
+    let known = FUNCTIONS.iter().find(|known| known.name == name)?;
+    Some(format!("`{name}({})`: {}\n\n```\n{}\n```", known.parameters, known.help, known.example))
+}
+
+fn cell(view: View<'_>, id: CellId) -> String {
+    let workspace = view.workspace();
+    let own = workspace.cell(id);
+    let text = view.text(id.source);
+    let mut lines = vec![format!("**{}** · `{}`", workspace.title(id), own.name)];
+    if let Some(request) = &own.request {
+        let method = request.method.map_or("GET", |method| method.of(text));
+        lines.push(code(&format!("{method} {}", request.target.of(text))));
+    }
+    match view.past.last(id) {
+        Some(exchange) => {
+            let millis = exchange.timings.total.as_secs_f64() * 1e3;
+            let line = format!("{} {} {}", exchange.version, exchange.status, exchange.reason);
+            lines.push(format!("last answer: {}, {millis:.0} ms, {} bytes", code(line.trim_end()), exchange.size));
+        }
+        None => lines.push("not answered yet".to_owned()),
+    }
+    lines.join("\n\n")
+}

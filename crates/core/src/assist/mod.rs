@@ -1,0 +1,114 @@
+//! What an editor wants to know of files that somebody is writing: what stands at a place, what it means and
+//! comes to, what may be written there, where else it stands, what mends or reshapes it. Places are bytes, and
+//! nothing here knows of a protocol or a screen.
+//!
+//! Everything rests on one list, the [`Occurrence`]s of a text: each name in it with what it names.
+
+mod actions;
+mod complete;
+mod fixes;
+mod hover;
+mod occurrence;
+mod outline;
+mod references;
+mod shown;
+mod signature;
+mod tokens;
+mod words;
+
+#[cfg(test)]
+mod tests;
+
+pub use actions::{Action, Change, actions};
+pub use complete::{Sort, Suggestion, complete};
+pub use fixes::fixes;
+pub use hover::{Help, hover};
+pub use occurrence::{Occurrence, What, in_configuration, in_requests};
+pub use outline::{Fold, Symbol, folds, links, selections, symbols, workspace_symbols};
+pub use references::{Rename, at, definition, references, rename};
+pub use shown::{Hint, hints};
+pub use signature::{Signature, signature};
+pub use tokens::{Token, TokenKind, tokens};
+pub use words::{instruction_help, language_help};
+
+use crate::problem::SourceId;
+use crate::response::Exchange;
+use crate::syntax::{Kind, Span};
+use crate::workspace::{CellId, Reach, Workspace};
+
+/// Answers from before.
+pub trait Past {
+    /// The last answer to a cell, in the chosen environment.
+    fn last(&self, cell: CellId) -> Option<Exchange>;
+}
+
+/// Nothing was ever answered.
+impl Past for () {
+    fn last(&self, _cell: CellId) -> Option<Exchange> {
+        None
+    }
+}
+
+/// Where somebody looks from.
+#[derive(Clone, Copy)]
+pub struct View<'a> {
+    /// Where values are looked for.
+    pub reach: Reach<'a>,
+    /// Answers from before.
+    pub past: &'a dyn Past,
+}
+
+impl<'a> View<'a> {
+    fn workspace(&self) -> &'a Workspace {
+        self.reach.workspace
+    }
+
+    fn text(&self, source: SourceId) -> &'a str {
+        &self.reach.workspace.source(source).text
+    }
+}
+
+/// The cell that byte `at` of a text stands in.
+pub fn cell_at(workspace: &Workspace, source: SourceId, at: usize) -> Option<CellId> {
+    let cells = &workspace.source(source).file.cells;
+    let before = cells.partition_point(|cell| cell.span.start() <= at);
+    let index = before.checked_sub(1)?;
+    let end = workspace.source(source).text.len();
+    let own = cells[index].span;
+    (at < own.end() || own.end() == end).then_some(CellId { source, index: index as u32 })
+}
+
+/// The cell that byte `at` stands in; among the lines before the first cell, that one, since they hold for it.
+fn nearest_cell(workspace: &Workspace, source: SourceId, at: usize) -> Option<CellId> {
+    cell_at(workspace, source, at).or_else(|| workspace.cells(source).next())
+}
+
+/// The cells that a cell directly needs, as far as they are loaded.
+pub(crate) fn needs(workspace: &Workspace, cell: CellId) -> Vec<CellId> {
+    let text = &workspace.source(cell.source).text;
+    let lists = workspace.cell(cell).instructions().filter_map(|line| match line.kind {
+        Kind::Needs(list) => Some(list),
+        _ => None,
+    });
+    let named = lists
+        .flat_map(|list| Kind::list(list, text))
+        .filter_map(|name| named_cell(workspace, cell.source, name.of(text)));
+    named.collect()
+}
+
+/// The cell that `name` or `file.http#name` names in a file, as far as that is loaded.
+fn named_cell(workspace: &Workspace, from: SourceId, name: &str) -> Option<CellId> {
+    match name.rsplit_once('#') {
+        None => workspace.cell_named(from, name),
+        Some((path, name)) => workspace.cell_named(workspace.loaded_beside(from, path)?, name),
+    }
+}
+
+/// The line of `at` without its end.
+fn line_at(text: &str, at: usize) -> Span {
+    let at = at.min(text.len());
+    let start = text[..at].rfind('\n').map_or(0, |end| end + 1);
+    let end = text[at..].find('\n').map_or(text.len(), |end| at + end);
+    let end = if text[start..end].ends_with('\r') { end - 1 } else { end };
+    Span::new(start, end.max(start))
+}

@@ -1,0 +1,256 @@
+use super::named_cell;
+use crate::expression::{Engine, is_type_name};
+use crate::problem::SourceId;
+use crate::syntax::{
+    Auth, Cell, Identifier, Instruction, Kind, PartContent, Span, Template, calls_and_names, find_outside_strings,
+    instructions, is_language_name, is_value_name,
+};
+use crate::workspace::{CellId, Workspace, compile};
+
+/// A name in a text, and what it names.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Occurrence {
+    /// The name itself.
+    pub span: Span,
+    /// What it names.
+    pub what: What,
+}
+
+/// What a name names.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[allow(missing_docs)] // each variant's line says what its fields are
+pub enum What {
+    /// A value; whether it is given here, and after the response.
+    Value { given: bool, after: bool },
+    /// A name of the language itself, such as `status`.
+    Language,
+    /// A variable of a loop inside an expression.
+    Local,
+    /// A member of something: `id` in `body.id`.
+    Member,
+    /// A function that is called.
+    Function,
+    /// A cell; whether it gets its name here, and which one it is if it is there.
+    Cell { given: bool, cell: Option<CellId> },
+    /// The label of a check; whether it gets it here.
+    Label { given: bool },
+    /// A file, relative to this one.
+    File,
+    /// A profile of `[oauth2]`.
+    Profile { given: bool },
+    /// A header field.
+    Header,
+    /// The method of a request.
+    Method,
+    /// The word of an instruction.
+    Instruction,
+}
+
+/// Every name in a request file, in order.
+pub fn in_requests(workspace: &Workspace, engine: &Engine, source: SourceId) -> Vec<Occurrence> {
+    let own = workspace.source(source);
+    let mut finder = Finder { workspace, engine, source, text: &own.text, found: Vec::new() };
+    instructions(&own.file.preamble).for_each(|line| finder.instruction(line));
+    for (index, cell) in own.file.cells.iter().enumerate() {
+        finder.cell(cell, CellId { source, index: index as u32 });
+    }
+    finder.found.sort_by_key(|found| (found.span.start(), found.span.end()));
+    finder.found
+}
+
+/// The names that a configuration gives and uses.
+pub fn in_configuration(workspace: &Workspace, engine: &Engine, source: SourceId) -> Vec<Occurrence> {
+    let config = &workspace.config;
+    let text = &workspace.source(source).text;
+    let mut finder = Finder { workspace, engine, source, text, found: Vec::new() };
+    let entries = config.all_entries().filter(|entry| entry.source == source);
+    finder.found.extend(entries.map(|entry| {
+        let span = bare(text, entry.span);
+        Occurrence { span, what: What::Value { given: true, after: false } }
+    }));
+    for entry in config.profiles.iter().flat_map(|profile| &profile.entries).filter(|entry| entry.source == source) {
+        finder.template(entry.span, false, false);
+    }
+    for function in config.functions.iter().filter(|function| function.source == source) {
+        let expression = bare(text, function.body);
+        let what = |name: &str| !function.params.iter().any(|param| param == name);
+        finder.expression(expression, false);
+        finder.found.retain(|found| !expression.contains(found.span) || what(found.span.of(text)));
+    }
+    finder.found.sort_by_key(|found| (found.span.start(), found.span.end()));
+    finder.found
+}
+
+/// A name or text of TOML without its quotes.
+fn bare(text: &str, span: Span) -> Span {
+    let written = span.of(text);
+    let quotes = ["\"\"\"", "'''", "\"", "'"]
+        .into_iter()
+        .find(|quote| written.len() >= 2 * quote.len() && written.starts_with(quote) && written.ends_with(quote));
+    quotes.map_or(span, |quote| span.part(quote.len(), span.len() - quote.len()))
+}
+
+struct Finder<'w> {
+    workspace: &'w Workspace,
+    engine: &'w Engine,
+    source: SourceId,
+    text: &'w str,
+    found: Vec<Occurrence>,
+}
+
+impl Finder<'_> {
+    fn add(&mut self, span: Span, what: What) {
+        self.found.push(Occurrence { span, what });
+    }
+
+    fn cell(&mut self, cell: &Cell, id: CellId) {
+        let named = cell.instructions().any(|line| matches!(line.kind, Kind::Name(_)));
+        // A title names the cell where no line does.
+        if !named && !cell.title.is_empty() {
+            self.add(cell.title, What::Cell { given: true, cell: Some(id) });
+        }
+        for line in cell.instructions() {
+            if let Kind::Name(name) = line.kind {
+                self.add(name, What::Cell { given: true, cell: Some(id) });
+            }
+            self.instruction(line);
+        }
+        if let Some(request) = &cell.request {
+            if let Some(method) = request.method {
+                self.add(method, What::Method);
+            }
+            self.template(request.target, false, false);
+        }
+        for field in &cell.fields {
+            self.add(field.name, What::Header);
+            self.template(field.value, false, false);
+        }
+        self.template(cell.body, true, false);
+    }
+
+    fn instruction(&mut self, line: &Instruction) {
+        let text = self.text;
+        let rest = line.span.part(1, line.span.len()).trimmed(text);
+        let word = rest.of(text).find(|c: char| c.is_ascii_whitespace()).unwrap_or(rest.len());
+        self.add(rest.part(0, word), What::Instruction);
+        let given = |after| What::Value { given: true, after };
+        match line.kind {
+            Kind::Let { name, expression } => {
+                self.add(name, given(false));
+                self.expression(expression, false);
+            }
+            Kind::Yield { name, expression, .. } => {
+                self.add(name, given(true));
+                self.expression(expression, true);
+            }
+            Kind::Ask { name, default, choices, .. } => {
+                self.add(name, given(false));
+                default.into_iter().chain(choices).for_each(|span| self.expression(span, false));
+            }
+            Kind::Check { label, expression, hint } => {
+                if let Some(label) = label {
+                    self.add(label, What::Label { given: true });
+                }
+                self.expression(expression, true);
+                hint.into_iter().for_each(|hint| self.template(hint, false, true));
+            }
+            Kind::Waive(list) => {
+                Kind::list(list, text).for_each(|label| self.add(label, What::Label { given: false }));
+            }
+            Kind::Needs(list) => Kind::list(list, text).for_each(|name| self.named_cell(name)),
+            Kind::Play { name, with, .. } => {
+                self.named_cell(name);
+                for (name, expression) in with.map(|with| Kind::assignments(with, text)).unwrap_or_default() {
+                    self.add(name, given(false));
+                    self.expression(expression, false);
+                }
+            }
+            Kind::Skip { condition, .. } => self.expression(condition, false),
+            Kind::Wait { until, .. } => self.expression(until, true),
+            Kind::Header { name, .. } => self.add(name, What::Header),
+            Kind::Auth(Auth::OAuth2(profile)) if !profile.of(text).contains("{{") => {
+                self.add(profile, What::Profile { given: false });
+            }
+            Kind::BodyFrom { path, .. }
+            | Kind::Each(path)
+            | Kind::Part { content: PartContent::File { path, .. }, .. }
+                if !path.of(text).contains("{{") =>
+            {
+                self.add(path, What::File);
+            }
+            _ => {}
+        }
+        if !matches!(line.kind, Kind::Check { .. }) {
+            line.kind.texts().collect::<Vec<_>>().into_iter().for_each(|span| self.template(span, false, false));
+        }
+    }
+
+    /// `name` or `file.http#name`
+    fn named_cell(&mut self, span: Span) {
+        let name = span.of(self.text);
+        let own = match name.rfind('#') {
+            Some(hash) => {
+                self.add(span.part(0, hash), What::File);
+                span.part(hash + 1, name.len())
+            }
+            None => span,
+        };
+        self.add(own, What::Cell { given: false, cell: named_cell(self.workspace, self.source, name) });
+    }
+
+    fn template(&mut self, span: Span, body: bool, after: bool) {
+        if memchr::memmem::find(span.of(self.text).as_bytes(), b"{{").is_some() {
+            let template = Template::parse(self.text, span, body, &mut Vec::new());
+            template.expressions().for_each(|expression| self.expression(expression, after));
+        }
+    }
+
+    fn expression(&mut self, span: Span, after: bool) {
+        let expression = span.of(self.text);
+        let value = What::Value { given: false, after };
+        if is_value_name(expression) {
+            return self.add(span, if is_language_name(expression) { What::Language } else { value });
+        }
+        let compiled = compile(self.workspace, self.engine, self.source, span).ok();
+        let identifiers = calls_and_names(expression);
+        let loops: Vec<(&str, Span)> = loops(expression, &identifiers);
+        for identifier in &identifiers {
+            let name = identifier.span.of(expression);
+            let in_loop = loops.iter().any(|(variable, scope)| *variable == name && scope.contains(identifier.span));
+            let what = match &compiled {
+                _ if in_loop && !identifier.call && !identifier.member => What::Local,
+                _ if identifier.call => What::Function,
+                _ if identifier.member => What::Member,
+                _ if is_type_name(name) || name == "in" => continue,
+                Some(compiled) if compiled.names().iter().any(|free| free == name) => {
+                    if is_language_name(name) {
+                        What::Language
+                    } else {
+                        value
+                    }
+                }
+                // A key of a map, or a variable of a loop.
+                Some(_) if !is_language_name(name) => What::Local,
+                _ if is_language_name(name) => What::Language,
+                _ => value,
+            };
+            self.add(span.part(identifier.span.start(), identifier.span.end()), what);
+        }
+    }
+}
+
+/// The variables of the loops of an expression, each with the part in which it is one.
+fn loops<'e>(expression: &'e str, identifiers: &[Identifier]) -> Vec<(&'e str, Span)> {
+    let calls = identifiers.iter().filter(|identifier| {
+        identifier.member
+            && identifier.call
+            && matches!(identifier.span.of(expression), "all" | "exists" | "exists_one" | "filter" | "map")
+    });
+    let scopes = calls.filter_map(|call| {
+        let open = call.span.end() + expression[call.span.end()..].find('(')? + 1;
+        let close = open + find_outside_strings(&expression[open..], ")").unwrap_or(expression.len() - open);
+        let variable = expression[open..close].split(',').next()?.trim();
+        is_value_name(variable).then_some((variable, Span::new(open, close)))
+    });
+    scopes.collect()
+}

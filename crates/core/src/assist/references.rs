@@ -1,0 +1,301 @@
+//! Where a name is given, where else it stands, and giving it another.
+
+use super::{Occurrence, View, What, in_configuration, in_requests, needs};
+use crate::problem::SourceId;
+use crate::syntax::{Edit, Kind, Span, is_language_name, is_value_name};
+use crate::workspace::{CellId, Workspace};
+use std::collections::BTreeSet;
+
+/// The name at byte `at` of a text.
+pub fn at(view: View<'_>, source: SourceId, at: usize) -> Option<Occurrence> {
+    let found = occurrences(view, source);
+    // At the border of two names, the one that begins there.
+    let touching = found.into_iter().filter(|found| found.span.start() <= at && at <= found.span.end());
+    touching.max_by_key(|found| (found.span.start(), std::cmp::Reverse(found.span.len())))
+}
+
+/// Every name of a text, a configuration or a request file.
+pub(super) fn occurrences(view: View<'_>, source: SourceId) -> Vec<Occurrence> {
+    let (workspace, engine) = (view.workspace(), view.reach.engine);
+    match workspace.configurations().any(|config| config == source) {
+        true => in_configuration(workspace, engine, source),
+        false => in_requests(workspace, engine, source),
+    }
+}
+
+/// Where what stands at byte `at` comes from: every place that gives it, the one that holds first.
+pub fn definition(view: View<'_>, source: SourceId, offset: usize) -> Vec<(SourceId, Span)> {
+    let workspace = view.workspace();
+    let Some(Occurrence { span, what }) = at(view, source, offset) else { return Vec::new() };
+    let name = span.of(view.text(source));
+    match what {
+        What::Value { .. } => {
+            let mut places = super::shown::places(view, source, offset, name);
+            // What only a response gives is not there yet, but its line is.
+            let given = given_in(view, reach_of(view, source, name), name);
+            places.extend(
+                given
+                    .into_iter()
+                    .filter(|place| !places.iter().any(|(file, span)| *file == place.0 && span.contains(place.1)))
+                    .collect::<Vec<_>>(),
+            );
+            places
+        }
+        What::Cell { cell: Some(cell), .. } => vec![(cell.source, name_place(workspace, cell))],
+        What::Label { .. } => {
+            labels(view, source, name).into_iter().filter(|found| found.2).map(|found| (found.0, found.1)).collect()
+        }
+        What::File => workspace.loaded_beside(source, name).map(|file| (file, Span::empty(0))).into_iter().collect(),
+        What::Profile { .. } => {
+            let profile = workspace.config.profile(name);
+            profile
+                .and_then(|profile| profile.entries.first())
+                .map(|entry| (entry.source, entry.span))
+                .into_iter()
+                .collect()
+        }
+        What::Function => {
+            let own = workspace.config.functions.iter().find(|function| function.name == name);
+            own.map(|function| (function.source, function.span)).into_iter().collect()
+        }
+        _ => Vec::new(),
+    }
+}
+
+/// Every place where what stands at byte `at` is named, with those that give it if `given` is wanted.
+pub fn references(view: View<'_>, source: SourceId, offset: usize, given: bool) -> Vec<(SourceId, Span)> {
+    let Some(found) = at(view, source, offset) else { return Vec::new() };
+    let places = everywhere(view, source, found);
+    places.into_iter().filter(|place| given || !place.2).map(|(file, span, _)| (file, span)).collect()
+}
+
+/// Edits of several texts, or why there are none.
+pub type Rename = Result<Vec<(SourceId, Vec<Edit>)>, String>;
+
+/// Gives what stands at byte `at` another name, wherever it is named.
+pub fn rename(view: View<'_>, source: SourceId, offset: usize, new: &str) -> Rename {
+    let workspace = view.workspace();
+    let found = at(view, source, offset).ok_or("there is no name here")?;
+    let old = found.span.of(view.text(source));
+    match found.what {
+        What::Value { .. } if !is_value_name(new) => {
+            return Err(format!("`{new}` cannot name a value: use letters, digits and `_`, the first no digit"));
+        }
+        What::Value { .. } if is_language_name(new) => {
+            return Err(format!("`{new}` is a name of the language, so no value can take it"));
+        }
+        What::Value { .. } => {
+            let files = reach_of(view, source, old);
+            if !given_in(view, files, new).is_empty() {
+                return Err(format!("there is a value `{new}` already"));
+            }
+        }
+        What::Cell { cell: Some(cell), .. } => {
+            if new.is_empty() || !new.chars().all(|c| c.is_alphanumeric() || matches!(c, '-' | '_' | '.')) {
+                return Err(format!("`{new}` cannot name a cell: use letters, digits, `-`, `_` and `.`"));
+            }
+            if workspace.cell_named(cell.source, new).is_some() {
+                return Err(format!("there is a cell `{new}` in this file already"));
+            }
+        }
+        What::Label { .. } => {
+            if new.is_empty() || !new.chars().all(|c| c.is_alphanumeric() || matches!(c, '-' | '_' | '.')) {
+                return Err(format!("`{new}` cannot be a label: use letters, digits, `-`, `_` and `.`"));
+            }
+        }
+        _ => return Err("only values, cells and labels can get another name here".to_owned()),
+    }
+    let mut edits: Vec<(SourceId, Vec<Edit>)> = Vec::new();
+    for (file, span, given) in everywhere(view, source, found) {
+        let edit = match found.what {
+            // A title stays what it is; the name gets a line of its own below it.
+            What::Cell { cell: Some(cell), .. } if given && is_title(workspace, cell, span) => {
+                let text = view.text(file);
+                let line = super::line_at(text, span.start());
+                let end = if text[line.end()..].starts_with("\r\n") { "\r\n" } else { "\n" };
+                Edit::insert(line.end(), format!("{end}% name {new}"))
+            }
+            _ => Edit::replace(span, new),
+        };
+        match edits.iter_mut().find(|(known, _)| *known == file) {
+            Some((_, list)) => list.push(edit),
+            None => edits.push((file, vec![edit])),
+        }
+    }
+    if edits.is_empty() { Err(format!("`{old}` is given nowhere that can be changed")) } else { Ok(edits) }
+}
+
+fn is_title(workspace: &Workspace, cell: CellId, span: Span) -> bool {
+    workspace.cell(cell).title == span
+}
+
+/// A place that names something, and whether it is the one that gives it the name.
+type Place = (SourceId, Span, bool);
+
+fn everywhere(view: View<'_>, source: SourceId, found: Occurrence) -> Vec<Place> {
+    let workspace = view.workspace();
+    let name = found.span.of(view.text(source));
+    match found.what {
+        What::Value { .. } => {
+            let files = reach_of(view, source, name);
+            let named = files.into_iter().flat_map(|file| {
+                let text = view.text(file);
+                let own = occurrences(view, file).into_iter().filter(move |other| other.span.of(text) == name);
+                own.filter_map(move |other| match other.what {
+                    What::Value { given, .. } => Some((file, other.span, given)),
+                    _ => None,
+                })
+            });
+            named.collect()
+        }
+        What::Cell { cell: Some(cell), .. } => {
+            let named = workspace.loaded().flat_map(|file| {
+                in_requests(workspace, view.reach.engine, file).into_iter().filter_map(move |other| match other.what {
+                    What::Cell { given, cell: Some(other_cell) } if other_cell == cell => {
+                        Some((file, other.span, given))
+                    }
+                    _ => None,
+                })
+            });
+            named.collect()
+        }
+        What::Label { .. } => labels(view, source, name),
+        What::Function | What::Profile { .. } | What::Header => {
+            let files = workspace.loaded().chain(workspace.configurations());
+            let alike = |other: &Occurrence| std::mem::discriminant(&other.what) == std::mem::discriminant(&found.what);
+            let named = files.flat_map(|file| {
+                let text = view.text(file);
+                let own = occurrences(view, file).into_iter().filter(move |other| alike(other));
+                own.filter(move |other| other.span.of(text).eq_ignore_ascii_case(name))
+                    .map(move |other| (file, other.span, false))
+            });
+            named.collect()
+        }
+        What::Language
+        | What::Member
+        | What::Local
+        | What::File
+        | What::Method
+        | What::Instruction
+        | What::Cell { cell: None, .. } => Vec::new(),
+    }
+}
+
+/// The texts in which `name` is the same value as in `source`. A name that only cells and preambles of files give
+/// is the same in those files that take it from each other; one that the configuration or a `_common.http` gives
+/// is the same everywhere.
+fn reach_of(view: View<'_>, source: SourceId, name: &str) -> Vec<SourceId> {
+    let workspace = view.workspace();
+    let all = || {
+        let mut all: Vec<SourceId> = workspace.configurations().chain(workspace.loaded()).collect();
+        let commons: BTreeSet<SourceId> =
+            workspace.loaded().flat_map(|file| workspace.source(file).commons.clone()).collect();
+        all.extend(commons);
+        all.push(source);
+        all.sort_unstable();
+        all.dedup();
+        all
+    };
+    let is_request_file = workspace.loaded().any(|file| file == source);
+    let commons = workspace.source(source).commons.iter();
+    let shared = workspace.config.all_entries().any(|entry| entry.name == name)
+        || commons.into_iter().any(|common| gives(workspace, *common, name));
+    if !is_request_file || shared {
+        return all();
+    }
+    // From file to file, as far as the value goes.
+    let mut files = vec![source];
+    let mut at = 0;
+    while let Some(file) = files.get(at).copied() {
+        at += 1;
+        for other in workspace.loaded() {
+            let tied =
+                !files.contains(&other) && (takes(workspace, other, file, name) || takes(workspace, file, other, name));
+            if tied {
+                files.push(other);
+            }
+        }
+    }
+    files
+}
+
+/// Whether a file's own lines give the name.
+fn gives(workspace: &Workspace, source: SourceId, name: &str) -> bool {
+    let own = workspace.source(source);
+    let cells = own.file.cells.iter().flat_map(|cell| cell.instructions());
+    crate::syntax::instructions(&own.file.preamble).chain(cells).any(|line| match line.kind {
+        Kind::Let { name: own_name, .. } | Kind::Ask { name: own_name, .. } | Kind::Yield { name: own_name, .. } => {
+            own_name.of(&own.text) == name
+        }
+        _ => false,
+    })
+}
+
+/// Whether a cell of `file` needs a cell of `other` that yields the name, or plays one with it.
+fn takes(workspace: &Workspace, file: SourceId, other: SourceId, name: &str) -> bool {
+    let text = &workspace.source(file).text;
+    workspace.cells(file).any(|cell| {
+        let needed = needs(workspace, cell)
+            .into_iter()
+            .any(|need| need.source == other && crate::workspace::yields(workspace, need).any(|own| own == name));
+        let played = workspace.cell(cell).instructions().any(|line| match line.kind {
+            Kind::Play { name: played, with: Some(with), .. } => {
+                super::named_cell(workspace, file, played.of(text)).is_some_and(|cell| cell.source == other)
+                    && Kind::assignments(with, text).iter().any(|(own, _)| own.of(text) == name)
+            }
+            _ => false,
+        });
+        needed || played
+    })
+}
+
+/// The places in `files` that give a value of that name.
+fn given_in(view: View<'_>, files: Vec<SourceId>, name: &str) -> Vec<(SourceId, Span)> {
+    let given = files.into_iter().flat_map(|file| {
+        let text = view.text(file);
+        let own = occurrences(view, file).into_iter();
+        own.filter(move |found| matches!(found.what, What::Value { given: true, .. }) && found.span.of(text) == name)
+            .map(move |found| (file, found.span))
+    });
+    given.collect()
+}
+
+/// Where a label stands: a shared check's in its preamble and in all files below, a cell's own in that cell.
+fn labels(view: View<'_>, source: SourceId, name: &str) -> Vec<Place> {
+    let workspace = view.workspace();
+    let in_preamble = |home: SourceId| {
+        let own = workspace.source(home);
+        crate::syntax::instructions(&own.file.preamble)
+            .any(|line| matches!(line.kind, Kind::Check { label: Some(label), .. } if label.of(&own.text) == name))
+    };
+    let homes: Vec<SourceId> =
+        workspace.source(source).commons.iter().copied().chain([source]).filter(|home| in_preamble(*home)).collect();
+    let is_below = |file: &SourceId| {
+        *file == source
+            || workspace.source(*file).commons.iter().any(|common| homes.contains(common) || *common == source)
+    };
+    let mut files: Vec<SourceId> =
+        workspace.loaded().filter(is_below).chain(homes.iter().copied()).chain([source]).collect();
+    files.sort_unstable();
+    files.dedup();
+    let named = files.into_iter().flat_map(|file| {
+        let text = view.text(file);
+        let own = in_requests(workspace, view.reach.engine, file).into_iter();
+        own.filter(move |found| found.span.of(text) == name).filter_map(move |found| match found.what {
+            What::Label { given } => Some((file, found.span, given)),
+            _ => None,
+        })
+    });
+    named.collect()
+}
+
+/// Where a cell gets its name: its `% name`, its title, or its first line.
+pub(super) fn name_place(workspace: &Workspace, cell: CellId) -> Span {
+    let own = workspace.cell(cell);
+    let named = own.instructions().find_map(|line| match line.kind {
+        Kind::Name(name) => Some(name),
+        _ => None,
+    });
+    let first = super::line_at(&workspace.source(cell.source).text, own.span.start());
+    named.unwrap_or(if own.title.is_empty() { first } else { own.title })
+}

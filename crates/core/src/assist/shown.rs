@@ -1,0 +1,165 @@
+//! What values come to, as far as that can be told without sending anything.
+
+use super::{View, nearest_cell, needs};
+use crate::expression::Value as Worked;
+use crate::problem::SourceId;
+use crate::secret::{MASK, Masker};
+use crate::syntax::{Instruction, Kind, Span, Template, is_language_name, is_value_name};
+use crate::workspace::{CellId, Found, Lookup, Memo, Row, Shown, Stage, Workspace, survey_one};
+
+/// A value, to be shown beside the mark that writes it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Hint {
+    /// Behind the mark.
+    pub at: usize,
+    /// The value, masked and short.
+    pub text: String,
+}
+
+/// So many characters of a value are shown.
+const MOST: usize = 40;
+
+/// The values of the marks in a part of a text. What is made up, asked for, secret or missing has none.
+pub fn hints(view: View<'_>, source: SourceId, range: Span) -> Vec<Hint> {
+    let workspace = view.workspace();
+    let text = view.text(source);
+    let masker = masker(view);
+    let mut hints = Vec::new();
+    for cell in workspace.cells(source) {
+        let own = workspace.cell(cell);
+        if own.span.end() < range.start() || range.end() < own.span.start() {
+            continue;
+        }
+        let needs = needs(workspace, cell);
+        let mut memo = Memo::default();
+        let mut lookup = Lookup::new(view.reach, cell, &needs, &mut memo);
+        let fields = own.fields.iter().map(|field| field.value);
+        let lines = own.instructions().flat_map(|line| line.kind.texts());
+        let texts = own.request.iter().map(|line| line.target).chain(fields).chain(lines).map(|span| (span, false));
+        for (span, body) in texts.chain([(own.body, true)]) {
+            let template = Template::parse(text, span, body, &mut Vec::new());
+            for expression in
+                template.expressions().filter(|span| range.start() <= span.start() && span.end() <= range.end())
+            {
+                let end = text[expression.end()..].find("}}").map_or(expression.end(), |at| expression.end() + at + 2);
+                if let Some(value) = worked_out(&mut lookup, source, expression) {
+                    hints.push(Hint { at: end, text: short(&masker.mask(&value)) });
+                }
+            }
+        }
+    }
+    hints
+}
+
+/// What an expression comes to now, if that is no secret, nothing is made up for it and no command runs.
+fn worked_out(lookup: &mut Lookup<'_>, source: SourceId, expression: Span) -> Option<String> {
+    let text = expression.of(&lookup.workspace.source(source).text);
+    let names: Vec<String> = match is_value_name(text) {
+        true => vec![text.to_owned()],
+        false => {
+            let compiled = lookup.compile(source, expression).ok()?;
+            if compiled.is_made_up() || compiled.reads_files() {
+                return None;
+            }
+            compiled.names().to_vec()
+        }
+    };
+    let tells = |name: &String| match lookup.places(name).next() {
+        Some(Found::Entry(entry, _)) => !entry.secret && !entry.given.is_command(),
+        Some(Found::Yielded(yielded)) => !yielded.secret,
+        Some(Found::Line(home, line)) => match line.kind {
+            Kind::Let { expression, .. } => {
+                lookup.compile(home, expression).is_ok_and(|compiled| !compiled.is_made_up() && !compiled.reads_files())
+            }
+            _ => false,
+        },
+        Some(Found::Set(_)) => true,
+        None => is_language_name(name) && name != "env",
+    };
+    if !names.iter().all(tells) {
+        return None;
+    }
+    let value = lookup.evaluate(source, expression, Stage::Before).ok()?;
+    // A secret further down is still one.
+    lookup.memo.secrets.drain(..).next().is_none().then(|| plain(&value))
+}
+
+fn plain(value: &Worked) -> String {
+    value.as_text().map_or_else(|| value.show(), str::to_owned)
+}
+
+/// The first characters of a value, on one line.
+pub(super) fn short(value: &str) -> String {
+    let line: String = value.chars().map(|c| if c.is_control() { ' ' } else { c }).take(MOST + 1).collect();
+    if line.chars().count() > MOST { format!("{}…", line.chars().take(MOST).collect::<String>()) } else { line }
+}
+
+/// Knows the secrets that can be known without running anything.
+pub(super) fn masker(view: View<'_>) -> Masker {
+    let mut masker = Masker::default();
+    let outside = view.reach.outside();
+    let config = &view.workspace().config;
+    let everywhere = config.environments.iter().map(|environment| Some(environment.name.as_str())).chain([None]);
+    for environment in everywhere {
+        masker.learn(config.secrets(environment, &outside));
+    }
+    masker
+        .learn(view.reach.tray.iter().filter(|(_, yielded)| yielded.secret).map(|(_, yielded)| yielded.value.clone()));
+    masker
+}
+
+/// What a name is for the cell at byte `at`.
+pub(super) fn row(view: View<'_>, source: SourceId, at: usize, name: &str, masker: &mut Masker) -> Option<Row> {
+    let cell = cell_for(view.workspace(), source, at)?;
+    let needs = needs(view.workspace(), cell);
+    survey_one(view.reach, cell, &needs, name, masker)
+}
+
+/// A cell that sees what stands at byte `at`: of a configuration or a `_common.http`, any.
+pub(super) fn cell_for(workspace: &Workspace, source: SourceId, at: usize) -> Option<CellId> {
+    let own = nearest_cell(workspace, source, at);
+    let below = || workspace.loaded().find(|file| workspace.source(*file).commons.contains(&source));
+    let any = || workspace.loaded().next();
+    own.or_else(|| workspace.cells(below().or_else(any)?).next())
+}
+
+/// Every place that gives a name to the cell at byte `at`, the one that holds first.
+pub(super) fn places(view: View<'_>, source: SourceId, at: usize, name: &str) -> Vec<(SourceId, Span)> {
+    let workspace = view.workspace();
+    let Some(cell) = cell_for(workspace, source, at) else { return Vec::new() };
+    let needs = needs(workspace, cell);
+    let mut memo = Memo::default();
+    let lookup = Lookup::new(view.reach, cell, &needs, &mut memo);
+    let place = |found: Found<'_>| match found {
+        Found::Set(_) => None,
+        Found::Line(home, line) => Some((home, name_of(line))),
+        Found::Entry(entry, _) => Some((entry.source, entry.span)),
+        Found::Yielded(yielded) => {
+            let text = &workspace.source(yielded.source).text;
+            let mut lines = workspace.cell(yielded.cell?).instructions();
+            let line = lines.find(|line| matches!(line.kind, Kind::Yield { name: own, .. } if own.of(text) == name))?;
+            Some((yielded.source, name_of(line)))
+        }
+    };
+    lookup.places(name).filter_map(place).collect()
+}
+
+/// Where the name stands that a line gives.
+fn name_of(line: &Instruction) -> Span {
+    match line.kind {
+        Kind::Let { name, .. } | Kind::Ask { name, .. } | Kind::Yield { name, .. } => name,
+        _ => line.span,
+    }
+}
+
+/// A value of a survey in a few words, masked.
+pub(super) fn words(value: &Shown, masker: &Masker) -> String {
+    match value {
+        Shown::Known(value) => short(&masker.mask(&value.show())),
+        Shown::Secret(_) => MASK.to_owned(),
+        Shown::MadeUp(_) => "made up each time".to_owned(),
+        Shown::Asked(question) => format!("asked for: {}", short(question)),
+        Shown::NotRun(command) => format!("from {}", short(command)),
+        Shown::None(_) => "no value".to_owned(),
+    }
+}

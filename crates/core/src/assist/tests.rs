@@ -1,0 +1,487 @@
+use super::*;
+use crate::expression::Engine;
+use crate::lint::lint;
+use crate::problem::{Code, Problem};
+use crate::syntax::{Edit, edited};
+use crate::testing::{engine, json_answer, settings, workspace};
+use crate::workspace::{Answers, Settings, Tray};
+use std::path::Path;
+
+/// The cursor in a fixture.
+const CURSOR: char = '¦';
+
+/// A workspace in which somebody edits; the cursor stands in the file that is named first.
+struct Desk {
+    workspace: Workspace,
+    engine: Engine,
+    settings: Settings,
+    tray: Tray,
+    answers: Answers,
+    source: SourceId,
+    at: usize,
+    answer: Option<Exchange>,
+}
+
+struct Last<'d>(&'d Desk);
+
+impl Past for Last<'_> {
+    fn last(&self, _cell: CellId) -> Option<Exchange> {
+        self.0.answer.clone()
+    }
+}
+
+impl Desk {
+    fn new(fixture: &str) -> Self {
+        let mut workspace = workspace(&fixture.replace(CURSOR, ""));
+        let files: Vec<(&str, &str)> = fixture.split("#- ").skip(1).filter_map(|file| file.split_once('\n')).collect();
+        let (file, text) = files.iter().find(|(_, text)| text.contains(CURSOR)).unwrap_or(&files[files.len() - 1]);
+        let at = text.find(CURSOR).unwrap_or_default();
+        let requests = files.iter().filter(|(file, _)| file.ends_with(".http") && !file.ends_with("_common.http"));
+        let load = |workspace: &mut Workspace, file: &str| workspace.load(Path::new(file)).expect("a file");
+        let loaded: Vec<SourceId> = requests.map(|(file, _)| load(&mut workspace, file)).collect();
+        let find = |workspace: &Workspace, id: &SourceId| workspace.shown_path(*id) == *file;
+        let configs: Vec<SourceId> = workspace.configurations().collect();
+        let commons = loaded.iter().flat_map(|file| workspace.source(*file).commons.clone());
+        let all: Vec<SourceId> = loaded.iter().copied().chain(configs).chain(commons).collect();
+        let source = all.into_iter().find(|id| find(&workspace, id)).expect("the file with the cursor");
+        let engine = engine().with_functions(&workspace.config.functions);
+        let settings = settings(Some("bench"), &[]);
+        Self {
+            workspace,
+            engine,
+            settings,
+            tray: Tray::default(),
+            answers: Answers::default(),
+            source,
+            at,
+            answer: None,
+        }
+    }
+
+    fn answered(mut self, body: &str) -> Self {
+        self.answer = Some(json_answer(200, body));
+        self
+    }
+
+    fn view<T>(&self, look: impl FnOnce(View<'_>) -> T) -> T {
+        let Self { workspace, engine, settings, tray, answers, .. } = self;
+        let reach = Reach { workspace, engine, settings, tray, answers };
+        look(View { reach, past: &Last(self) })
+    }
+
+    fn place(&self, (source, span): (SourceId, Span)) -> String {
+        format!("{} {}", self.workspace.shown_place(source, span.start()), span.of(&self.workspace.source(source).text))
+    }
+
+    fn problems(&mut self) -> Vec<Problem> {
+        let cells: Vec<CellId> = self.workspace.cells(self.source).collect();
+        lint(&mut self.workspace, &self.engine, &self.settings, &cells)
+    }
+
+    /// The texts that an action makes, by file.
+    fn done(&self, action: &Action) -> Vec<(String, String)> {
+        let text = |change: &Change| match change {
+            Change::Create(path, text) => (path.display().to_string(), text.clone()),
+            Change::Edit(source, edits) => (self.workspace.shown_path(*source), self.edited(*source, edits)),
+        };
+        action.changes.iter().map(text).collect()
+    }
+
+    fn edited(&self, source: SourceId, edits: &[Edit]) -> String {
+        let mut edits = edits.to_vec();
+        edits.sort_by_key(|edit| edit.span.start());
+        edited(&self.workspace.source(source).text, &edits)
+    }
+}
+
+const HOUSE: &str = "#- yieldtray.toml
+[values]
+season = 2026
+[environments.bench.values]
+base = 'http://bench'
+grower = 'G-11'
+key = { value = 'bench-key-4616', secret = true }
+[environments.live.values]
+base = 'http://live'
+[functions]
+label = { params = ['lot', 'row'], is = 'lot + string(row)', help = 'the label of a lot' }
+#- _common.http
+% check ok: status == 200
+#- gate.http
+%% Sign in
+POST /session
+
+% yield token = body.token secret
+";
+
+fn house(file: &str) -> Desk {
+    Desk::new(&format!("{HOUSE}#- intake.http\n{file}"))
+}
+
+#[track_caller]
+fn defined(file: &str, expected: &[&str]) {
+    let desk = house(file);
+    let found = desk.view(|view| definition(view, desk.source, desk.at));
+    assert_eq!(found.into_iter().map(|place| desk.place(place)).collect::<Vec<_>>(), expected, "{file}");
+}
+
+#[test]
+fn names_lead_to_what_gives_them() {
+    defined("%% a\n/{{grow¦er}}\n", &["yieldtray.toml:5:1 grower"]);
+    defined(
+        "% let grower = 1\n%% a\n/{{ string(¦grower) }}\n",
+        &["yieldtray.toml:5:1 grower", "intake.http:1:7 grower"],
+    );
+    defined("%% a\n/{{lot¦}}\n\n%% b\n/\n\n% yield lot = body.id\n", &["intake.http:7:9 lot"]);
+    defined("%% a\n% needs gate.http#sign¦-in\n/{{token}}\n", &["gate.http:1:4 Sign in"]);
+    defined("%% a\n% needs gate.http#sign-in\n/{{token¦}}\n", &["gate.http:4:9 token"]);
+    defined("%% a\n% needs ga¦te.http#sign-in\n/\n", &["gate.http:1:1 "]);
+    defined("%% a\n/\n\n% waive o¦k\n", &["_common.http:1:9 ok"]);
+    defined("%% a\n/{{ la¦bel('a', 1) }}\n", &["yieldtray.toml:10:1 label"]);
+    // A variable of a loop, a member and a text are none of them.
+    for nothing in ["body.l.all(grower, gro¦wer > 1)", "body.gro¦wer == 1", "'gro¦wer' == ''", "sta¦tus == 1"] {
+        defined(&format!("%% a\n/\n\n% check {nothing}\n"), &[]);
+    }
+}
+
+#[test]
+fn a_name_is_found_wherever_it_is_meant() {
+    let desk = Desk::new(&format!(
+        "{HOUSE}#- intake.http\n%% a\n% needs gate.http#sign-in\n/{{{{token}}}}?{{{{tok¦en}}}}\n\n% check 'token' != token\n#- other.http\n%% a\n/\n\n% yield token = body.t\n"
+    ));
+    let found = desk.view(|view| references(view, desk.source, desk.at, true));
+    let found: Vec<String> = found.into_iter().map(|place| desk.place(place)).collect();
+    // Another file's value of that name is another value.
+    assert_eq!(
+        found,
+        ["intake.http:3:4 token", "intake.http:3:14 token", "intake.http:5:20 token", "gate.http:4:9 token"]
+    );
+    assert_eq!(desk.view(|view| references(view, desk.source, desk.at, false)).len(), 3);
+}
+
+#[track_caller]
+fn renamed(fixture: &str, new: &str) -> Result<Vec<(String, String)>, String> {
+    let desk = Desk::new(&format!("{HOUSE}{fixture}"));
+    let edits = desk.view(|view| rename(view, desk.source, desk.at, new))?;
+    Ok(edits.iter().map(|(file, edits)| (desk.workspace.shown_path(*file), desk.edited(*file, edits))).collect())
+}
+
+#[test]
+fn a_name_is_changed_wherever_it_is_meant() {
+    let owned = |pairs: &[(&str, &str)]| -> Result<Vec<(String, String)>, String> {
+        Ok(pairs.iter().map(|(file, text)| ((*file).to_owned(), (*text).to_owned())).collect())
+    };
+    // A value of one file.
+    assert_eq!(
+        renamed(
+            "#- intake.http\n% let l¦ot = 1\n%% a\n/{{lot}}/{{x.lot}}\n\n% check body.all(lot, lot > 1) && lot == 1\n",
+            "crate_1"
+        ),
+        owned(&[(
+            "intake.http",
+            "% let crate_1 = 1\n%% a\n/{{crate_1}}/{{x.lot}}\n\n% check body.all(lot, lot > 1) && crate_1 == 1\n"
+        )])
+    );
+    // One of the configuration, in all files.
+    let all = renamed("#- intake.http\n%% a\n/{{grow¦er}}\n#- other.http\n%% b\n/{{grower + '1'}}\n", "farm")
+        .expect("it can be");
+    assert_eq!(all.len(), 3);
+    assert!(all[0].1.contains("\nfarm = 'G-11'\n"), "{}", all[0].1);
+    assert!(all[2].1.contains("{{farm + '1'}}"), "{}", all[2].1);
+    // A cell that had its name from its title, and a label.
+    assert_eq!(
+        renamed("#- intake.http\n%% Book in\n/\n\n%% b\n% needs boo¦k-in\n/\n", "book"),
+        owned(&[("intake.http", "%% Book in\n% name book\n/\n\n%% b\n% needs book\n/\n")])
+    );
+    assert_eq!(
+        renamed("#- intake.http\n%% b\n% waive o¦k\n/\n", "well").expect("it can be")[0],
+        ("_common.http".to_owned(), "% check well: status == 200\n".to_owned())
+    );
+    for (file, new, why) in [
+        ("%% a\n/{{grow¦er}}\n", "season", "there is a value `season` already"),
+        ("%% a\n/{{grow¦er}}\n", "4x", "`4x` cannot name a value: use letters, digits and `_`, the first no digit"),
+        ("%% a\n/{{grow¦er}}\n", "status", "`status` is a name of the language, so no value can take it"),
+        ("%% a\n/\n\n%% ¦b\n/\n", "a", "there is a cell `a` in this file already"),
+        ("%% a\n/lo¦ts\n", "x", "there is no name here"),
+        ("%% a\nP¦OST /lots\n", "x", "only values, cells and labels can get another name here"),
+    ] {
+        assert_eq!(renamed(&format!("#- intake.http\n{file}"), new), Err(why.to_owned()), "{file}");
+    }
+}
+
+#[track_caller]
+fn helped(file: &str) -> String {
+    let desk = house(file).answered("{}");
+    desk.view(|view| hover(view, desk.source, desk.at)).map(|help| help.text).unwrap_or_default()
+}
+
+#[test]
+fn help_tells_what_stands_there() {
+    assert_eq!(
+        helped("%% a\n/{{grow¦er}}\n"),
+        "`grower` is `\"G-11\"`\n\nin yieldtray.toml:5, environment bench\n\n\
+         | environment | value |\n| --- | --- |\n| bench | `\"G-11\"` |\n| live | no value |\n"
+    );
+    let secret = helped("% let key2 = 'x' + key\n%% a\n/{{ke¦y}}\n");
+    assert!(secret.starts_with("`key` is `[secret]`") && !secret.contains("4616"), "{secret}");
+    let within = helped("% let both = 'x' + key\n%% a\n/{{bo¦th}}\n");
+    assert!(within.starts_with("`both` is") && !within.contains("4616"), "{within}");
+    assert!(helped("%% a\n/{{grwo¦er}}\n").starts_with("`grwoer`: no value is named `grwoer`"));
+    assert!(helped("%% a\n/\nAcc¦ept: */*\n").contains("RFC 9110 12.5.1"));
+    assert!(helped("%% a\nPA¦TCH /\n").contains("RFC 5789"));
+    assert!(helped("%% a\n% ti¦meout 3s\n/\n").contains("% timeout 5s"));
+    assert!(helped("%% a\n/{{ran¦dom(1, 2)}}\n").contains("random(low, high)"));
+    assert!(helped("%% a\n/{{lab¦el('a', 2)}}\n").contains("the label of a lot"));
+    assert!(helped("%% a\n/\n\n% check ela¦psed > duration('1s')\n").contains("There after the response"));
+    assert!(helped("%% Book¦ in\nPOST /lots\n").contains("last answer: `HTTP/1.1 200 As Told`, 5 ms, 2 bytes"));
+}
+
+#[track_caller]
+fn offered(file: &str) -> Vec<String> {
+    let desk = house(file).answered(r#"{"lots":[{"id":"L-1","kg":2}],"grower":{"name":"x"}}"#);
+    let files = |folder: &str| if folder == "in/" { vec!["a.csv".to_owned()] } else { vec!["in/".to_owned()] };
+    let found = desk.view(|view| complete(view, desk.source, desk.at, &files));
+    found.into_iter().map(|suggestion| suggestion.label).collect()
+}
+
+#[test]
+fn what_may_be_written_is_offered() {
+    let has = |file: &str, wanted: &[&str], unwanted: &[&str]| {
+        let found = offered(file);
+        wanted.iter().for_each(|word| assert!(found.iter().any(|known| known == word), "{file}: {word} of {found:?}"));
+        unwanted.iter().for_each(|word| assert!(!found.iter().any(|known| known == word), "{file}: {word}"));
+    };
+    let other = "\n%% b\n/\n\n% yield lot_id = body.id\n";
+    has(
+        &format!("%% a\n/{{{{¦\n{other}"),
+        &["grower", "season", "lot_id", "uuid", "label", "env"],
+        &["status", "token"],
+    );
+    has(&format!("%% a\n/{{{{gr¦}}}}\n{other}"), &["grower"], &[]);
+    has("%% a\n/\n\n% check ¦\n", &["status", "headers", "grower", "size"], &[]);
+    has("%% a\n/\n\n% check body.¦\n", &["lots", "grower"], &["status"]);
+    has("%% a\n/\n\n% check ok2: body.lots[0].i¦\n", &["id", "kg"], &["lots"]);
+    has("%% a\n/\n\n% check body.lots.exists(l, l.¦\n", &["id", "kg"], &["lots"]);
+    has("%% a\n/\n\n% check body.lots.¦\n", &["exists", "all", "size"], &["id"]);
+    has("%% a\n/\n\n% check headers[\"¦\n", &["content-type", "etag"], &[]);
+    has("%% a\n% ¦\n", &["needs", "let", "timeout"], &["header", "yield"]);
+    has("% ¦\n%% a\n/\n", &["header", "check"], &["needs"]);
+    has("%% a\n/\n\n% ¦\n", &["yield", "check", "wait"], &["header"]);
+    has(&format!("%% a\n% needs ¦\n/\n{other}"), &["b", "gate.http#sign-in"], &["a"]);
+    has("%% a\n/\n\n% waive ¦\n", &["ok"], &[]);
+    has("%% a\n¦\n", &["GET", "POST"], &[]);
+    has("%% a\n/\nAcc¦\n", &["Accept", "If-Match"], &[]);
+    has("%% a\n/\nContent-Type: ¦\n", &["application/json"], &[]);
+    has("%% a\n% auth ¦\n/\n", &["basic", "bearer", "oauth2"], &[]);
+    has("%% a\n% each row in \"¦\n/\n", &["in/"], &[]);
+    has("%% a\n% body from in/¦\n/\n", &["a.csv"], &[]);
+    has("%% a\nPOST /\n\n{ \"a\": ¦ }\n", &[], &["grower", "GET", "Accept"]);
+    has("%% a\nPOST /\n\n{ \"a\": {{¦ }\n", &["grower"], &[]);
+}
+
+#[test]
+fn a_call_tells_its_parameters() {
+    let told = |file: &str| {
+        let desk = house(file);
+        desk.view(|view| signature(view, desk.source, desk.at)).map(|found| (found.label, found.active))
+    };
+    let random = |active| Some(("random(low, high)".to_owned(), active));
+    assert_eq!(told("%% a\n/{{random(¦\n"), random(0));
+    assert_eq!(told("%% a\n/{{random(f(1, 2), ¦)}}\n"), random(1));
+    assert_eq!(told("%% a\n/{{'random(' + random('a,(', ¦)}}\n"), random(1));
+    assert_eq!(told("%% a\n/{{label(¦)}}\n"), Some(("label(lot, row)".to_owned(), 0)));
+    assert_eq!(told("%% a\n/\n\n% check text.find(¦\n"), Some(("find(text, regex)".to_owned(), 1)));
+    assert_eq!(told("%% a\n/{{random(1, 2)¦}}\n"), None);
+}
+
+/// The texts that the fixes of the only problem of this class make of the file, by their titles.
+#[track_caller]
+fn mended(fixture: &str, code: Code) -> Vec<(String, Vec<(String, String)>)> {
+    let mut desk = Desk::new(fixture);
+    let problem = desk.problems().into_iter().find(|problem| problem.code == code).expect("the problem is there");
+    let found = desk.view(|view| fixes(view, &problem));
+    found.iter().map(|action| (action.title.clone(), desk.done(action))).collect()
+}
+
+#[test]
+fn problems_are_mended() {
+    let first = |file: &str, code| {
+        let (title, texts) = mended(&format!("{HOUSE}#- intake.http\n{file}"), code).swap_remove(0);
+        (title, texts.into_iter().find(|(name, _)| name == "intake.http").map(|(_, text)| text).unwrap_or_default())
+    };
+    for (file, code, title, after) in [
+        ("%% a\n% chekc 1\n/\n", Code::UnknownInstruction, "Change to `check`", "%% a\n% check 1\n/\n"),
+        ("%% a\n/{{growr}}\n", Code::UnknownValue, "Change to `grower`", "%% a\n/{{grower}}\n"),
+        ("%% a\n% needs b\n/\n\n%% bb\n/\n", Code::UnknownCell, "Give", ""),
+        (
+            "%% a\n% needs gate.http#sing-in\n/\n",
+            Code::UnknownCell,
+            "Change to `gate.http#sign-in`",
+            "%% a\n% needs gate.http#sign-in\n/\n",
+        ),
+        ("%% a\nPOST /\n\n{ \"a\": 1, }\n", Code::BadJson, "Remove `,`", "%% a\nPOST /\n\n{ \"a\": 1 }\n"),
+        ("%% a\n/{{grower\n", Code::UnclosedMark, "Change to `{{grower}}`", "%% a\n/{{grower}}\n"),
+        (
+            "%% a\n/{{token}}\n",
+            Code::MissingValue,
+            "Add `% needs gate.http#sign-in`",
+            "%% a\n% needs gate.http#sign-in\n/{{token}}\n",
+        ),
+        (
+            "%% a\n/{{x}}\n\n%% b\n/\n\n% yield x = body.x\n",
+            Code::YieldedLater,
+            "Add `% needs b`",
+            "%% a\n% needs b\n/{{x}}\n\n%% b\n/\n\n% yield x = body.x\n",
+        ),
+        ("%% a\n/\n\n% yield x = body.x\n", Code::UnusedYield, "Remove the line", "%% a\n/\n\n"),
+        ("%% a\nGET /\nAcept: a\n", Code::MisspeltHeader, "Change to `Accept`", "%% a\nGET /\nAccept: a\n"),
+    ] {
+        if title == "Give" {
+            continue;
+        }
+        assert_eq!(first(file, code), (title.to_owned(), after.to_owned()), "{file}");
+    }
+    // A value that nobody gives can be given in the chosen environment, and a secret put where others do not see it.
+    let declared = mended(&format!("{HOUSE}#- intake.http\n%% a\n/{{{{crate_no}}}}\n"), Code::UnknownValue);
+    assert_eq!(declared[0].0, "Give `crate_no` a value in environment `bench`");
+    assert!(declared[0].1[0].1.contains("[environments.bench.values]\ncrate_no = \"\"\nbase"), "{declared:?}");
+    let secret = mended(&format!("{HOUSE}#- intake.http\n%% a\n/\nX-Api-Key: crate-4616\n"), Code::SecretInFile);
+    assert_eq!(
+        secret[0],
+        (
+            "Move it to `yieldtray.local.toml` as `x_api_key`".to_owned(),
+            vec![
+                ("intake.http".to_owned(), "%% a\n/\nX-Api-Key: {{x_api_key}}\n".to_owned()),
+                (
+                    "yieldtray.local.toml".to_owned(),
+                    "[environments.bench.values]\nx_api_key = { value = \"crate-4616\", secret = true }\n".to_owned()
+                ),
+            ]
+        )
+    );
+}
+
+#[track_caller]
+fn reshaped(file: &str, selected: &str, title: &str) -> Vec<(String, String)> {
+    let desk =
+        Desk::new(&format!("#- yieldtray.toml\n[environments.bench.values]\ngrower = 'G-11'\n#- a.http\n{file}"))
+            .answered(r#"{"id":"L-1","kg":2}"#);
+    let at = desk.workspace.source(desk.source).text.find(selected).expect("it is there");
+    let found = desk.view(|view| actions(view, desk.source, Span::new(at, at + selected.len())));
+    let titles: Vec<&str> = found.iter().map(|action| action.title.as_str()).collect();
+    let action = found.iter().find(|action| action.title == title).unwrap_or_else(|| panic!("{titles:?}"));
+    desk.done(action)
+}
+
+#[test]
+fn files_are_reshaped() {
+    let file = "%% a\nGET http://b:1/lots\n\n%% b\nGET http://b:1?x=1\n\n%% c\nGET http://b:12/\n";
+    assert_eq!(
+        reshaped(file, "http://b:1/", "Lift `http://b:1` into `base` (2 requests)"),
+        [
+            ("a.http".to_owned(), "%% a\nGET /lots\n\n%% b\nGET /?x=1\n\n%% c\nGET http://b:12/\n".to_owned()),
+            (
+                "yieldtray.toml".to_owned(),
+                "[environments.bench.values]\nbase = \"http://b:1\"\ngrower = 'G-11'\n".to_owned()
+            )
+        ]
+    );
+    let body = "%% a\nPOST http://b/\n\n{ \"crop\": \"gala\", \"bins\": 24 }\n";
+    assert_eq!(
+        reshaped(body, "gala", "Lift `gala` into the value `crop`")[0].1,
+        "% let crop = \"gala\"\n\n%% a\nPOST http://b/\n\n{ \"crop\": {{crop}}, \"bins\": 24 }\n"
+    );
+    assert_eq!(
+        reshaped(body, "24", "Lift `24` into the value `bins`")[0].1,
+        "% let bins = 24\n\n%% a\nPOST http://b/\n\n{ \"crop\": \"gala\", \"bins\": {{bins}} }\n"
+    );
+    assert_eq!(
+        reshaped(
+            "%% a\nGET http://b/\n\n% check status == 200\n\n%% b\nGET http://b/\n",
+            "http",
+            "Add 3 checks from the last answer"
+        )[0]
+        .1,
+        "%% a\nGET http://b/\n\n% check status == 200\n% check headers[\"content-type\"].startsWith(\"application/json\")\n\
+         % check type(body.id) == string\n% check type(body.kg) == int\n\n%% b\nGET http://b/\n"
+    );
+}
+
+#[test]
+fn the_structure_of_a_file() {
+    let desk =
+        house("# One.\n# Two.\n\n%% Book in\nPOST /lots\n\n{\n  \"a\": {{gr¦ower}}\n}\n\n%% b\n% name other\n/x\n");
+    let symbols = symbols(&desk.workspace, desk.source);
+    let told: Vec<String> = symbols.iter().map(|symbol| format!("{} · {}", symbol.name, symbol.detail)).collect();
+    assert_eq!(told, ["book-in · POST /lots", "other · GET /x"]);
+    assert_eq!(workspace_symbols(&desk.workspace, "bklts").len(), 1);
+    let text = &desk.workspace.source(desk.source).text;
+    let folds = folds(&desk.workspace, desk.source);
+    let lines = |span: Span| span.of(text).lines().count();
+    let told: Vec<String> = folds
+        .iter()
+        .map(|fold| match fold {
+            Fold::Cell(span) => format!("cell {}", lines(*span)),
+            Fold::Body(span) => format!("body {}", lines(*span)),
+            Fold::Comments(span) => format!("comments {}", lines(*span)),
+        })
+        .collect();
+    assert_eq!(told, ["comments 2", "cell 6", "body 3", "cell 3"]);
+    let spans = desk.view(|view| selections(view, desk.source, desk.at));
+    let told: Vec<&str> = spans.iter().map(|span| span.of(text)).take(3).collect();
+    assert_eq!(told, ["grower", "{{grower}}", "  \"a\": {{grower}}"]);
+    assert_eq!(spans.last().map(|span| span.len()), Some(text.len()));
+}
+
+#[test]
+fn values_are_shown_beside_their_marks_but_for_secrets() {
+    let desk = house("% let id = uuid()\n%% a\nPOST /{{grower}}/{{season + 1}}/{{key}}/{{id}}/{{no}}/{{'x' + key}}\n");
+    let all = Span::new(0, desk.workspace.source(desk.source).text.len());
+    let shown = desk.view(|view| hints(view, desk.source, all));
+    assert_eq!(shown.iter().map(|hint| hint.text.as_str()).collect::<Vec<_>>(), ["G-11", "2027"]);
+}
+
+#[test]
+fn tokens_tell_values_that_are_there_from_those_that_are_not() {
+    let desk =
+        house("# x\n%% a\n% let own = 1\nGET /{{grower}}/{{gone}}\nAccept: a\n\n% check size(body.lots) == own\n");
+    let text = &desk.workspace.source(desk.source).text;
+    let told: Vec<String> = desk
+        .view(|view| tokens(view, desk.source))
+        .iter()
+        .map(|token| format!("{:?} {}", token.kind, token.span.of(text)))
+        .collect();
+    assert_eq!(
+        told,
+        [
+            "Comment # x",
+            "Title %% a",
+            "Instruction let",
+            "Value own",
+            "Method GET",
+            "Value grower",
+            "Missing gone",
+            "Header Accept",
+            "Instruction check",
+            "Function size",
+            "Language body",
+            "Member lots",
+            "Value own",
+        ]
+    );
+}
+
+#[test]
+fn every_instruction_and_name_of_the_language_has_help() {
+    use crate::syntax::{CARRIED_OUT, is_language_name};
+    for word in CARRIED_OUT {
+        assert!(instruction_help(word).is_some(), "{word}");
+    }
+    for known in super::words::INSTRUCTIONS {
+        assert!(CARRIED_OUT.contains(&known.word), "{}", known.word);
+    }
+    for known in super::words::LANGUAGE {
+        assert!(is_language_name(known.name), "{}", known.name);
+        assert!(language_help(known.name).is_some());
+    }
+}

@@ -1,0 +1,112 @@
+use super::{View, What, needs, occurrence};
+use crate::problem::SourceId;
+use crate::syntax::{Item, Span};
+use crate::workspace::{CellId, Lookup, Memo};
+use rustc_hash::FxHashSet;
+
+/// A piece of text with its meaning, for colours.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Token {
+    /// The piece; never more than a line.
+    pub span: Span,
+    /// What it is.
+    pub kind: TokenKind,
+    /// Whether it gives what it names.
+    pub given: bool,
+}
+
+/// What a piece of text is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[allow(missing_docs)] // the names say it
+pub enum TokenKind {
+    Comment,
+    Title,
+    Instruction,
+    Method,
+    Header,
+    Function,
+    Language,
+    Member,
+    Local,
+    /// A value that there is.
+    Value,
+    /// A value that there is not, yet.
+    Missing,
+    Cell,
+    Label,
+    File,
+}
+
+/// The tokens of a file in order; none overlaps another.
+pub fn tokens(view: View<'_>, source: SourceId) -> Vec<Token> {
+    let workspace = view.workspace();
+    let own = workspace.source(source);
+    let text = &own.text;
+    let mut tokens = Vec::new();
+    let items = own.file.preamble.iter().chain(own.file.cells.iter().flat_map(|cell| &cell.items));
+    tokens.extend(items.filter_map(|item| match item {
+        Item::Comment(span) => Some(Token { span: *span, kind: TokenKind::Comment, given: false }),
+        _ => None,
+    }));
+    for cell in &own.file.cells {
+        if cell.span.of(text).starts_with("%%") {
+            let end = cell.title.end().max(cell.span.start() + 2);
+            tokens.push(Token { span: Span::new(cell.span.start(), end), kind: TokenKind::Title, given: true });
+        }
+    }
+    let mut lacking = Lacking { view, source, cell: None, names: FxHashSet::default() };
+    for found in occurrence::in_requests(workspace, view.reach.engine, source) {
+        let (kind, given) = match found.what {
+            What::Value { given: true, .. } => (TokenKind::Value, true),
+            What::Value { after, .. } => {
+                let missing = lacking.has(found.span, after);
+                (if missing { TokenKind::Missing } else { TokenKind::Value }, false)
+            }
+            What::Language => (TokenKind::Language, false),
+            What::Local => (TokenKind::Local, false),
+            What::Member => (TokenKind::Member, false),
+            What::Function => (TokenKind::Function, false),
+            What::Cell { given, .. } => (TokenKind::Cell, given),
+            What::Label { given } => (TokenKind::Label, given),
+            What::File => (TokenKind::File, false),
+            What::Profile { given } => (TokenKind::Label, given),
+            What::Header => (TokenKind::Header, false),
+            What::Method => (TokenKind::Method, false),
+            What::Instruction => (TokenKind::Instruction, false),
+        };
+        tokens.push(Token { span: found.span, kind, given });
+    }
+    tokens.sort_by_key(|token| (token.span.start(), token.span.end()));
+    let mut end = 0;
+    tokens.retain(|token| {
+        let fits = token.span.start() >= end && !token.span.is_empty();
+        end = if fits { token.span.end() } else { end };
+        fits
+    });
+    tokens
+}
+
+/// The names that the cell has no value for, found once a cell.
+struct Lacking<'a> {
+    view: View<'a>,
+    source: SourceId,
+    cell: Option<CellId>,
+    names: FxHashSet<String>,
+}
+
+impl Lacking<'_> {
+    fn has(&mut self, name: Span, after: bool) -> bool {
+        let workspace = self.view.workspace();
+        let Some(cell) = super::nearest_cell(workspace, self.source, name.start()) else { return false };
+        if self.cell != Some(cell) {
+            let needs = needs(workspace, cell);
+            let mut memo = Memo::default();
+            let lookup = Lookup::new(self.view.reach, cell, &needs, &mut memo);
+            self.names = lookup.names_lacking().into_iter().map(|used| used.name).collect();
+            self.cell = Some(cell);
+        }
+        let text = self.view.text(self.source);
+        let own = crate::workspace::yields(workspace, cell).any(|own| own == name.of(text));
+        self.names.contains(name.of(text)) && !(after && own)
+    }
+}

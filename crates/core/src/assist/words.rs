@@ -1,0 +1,108 @@
+//! What the words of the language mean, for help while writing. The reference is docs/language.md; a test holds
+//! the two together.
+
+/// An instruction with its help.
+pub(super) struct Instruction {
+    pub(super) word: &'static str,
+    /// How it is written.
+    pub(super) form: &'static str,
+    /// What it means, in a line.
+    pub(super) help: &'static str,
+    pub(super) example: &'static str,
+    /// What is put in when it is chosen; `${1:…}` is filled in.
+    pub(super) snippet: &'static str,
+    pub(super) place: Place,
+}
+
+/// Where an instruction may stand.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Place {
+    /// Before the first cell.
+    Preamble,
+    /// In a cell.
+    Cell,
+    /// In a cell, below the request line.
+    Tail,
+    /// Anywhere.
+    Any,
+}
+
+macro_rules! instructions {
+    ($($word:literal $place:ident $form:literal $help:literal $example:literal $snippet:literal;)+) => {
+        pub(super) static INSTRUCTIONS: &[Instruction] = &[$(Instruction {
+            word: $word, form: $form, help: $help, example: $example, snippet: $snippet, place: Place::$place,
+        },)+];
+    };
+}
+
+instructions! {
+    "name" Cell "name NAME" "the cell's name" "% name sign-in" "name ${1:name}";
+    "tag" Any "tag NAME, …" "labels to choose requests by" "% tag smoke, slow" "tag ${1:smoke}";
+    "needs" Cell "needs NAME, …" "cells that must have run first: `name` or `other.http#name`" "% needs sign-in" "needs ${1:name}";
+    "let" Any "let NAME = EXPR" "a value" "% let season = 2026" "let ${1:name} = ${2:value}";
+    "ask" Cell "ask NAME \"question\" [secret] [default EXPR] [from LIST]" "a value that is asked for at sending" "% ask bins \"How many bins?\" default 24" "ask ${1:name} \"${2:question}\"";
+    "header" Preamble "header Name: value" "a header field for every request that does not set it" "% header Accept: application/json" "header ${1:Accept}: ${2:application/json}";
+    "query" Cell "query NAME = TEXT" "a query parameter" "% query state = open" "query ${1:name} = ${2:text}";
+    "field" Cell "field NAME = TEXT" "a form field" "% field grower = G-11" "field ${1:name} = ${2:text}";
+    "part" Cell "part NAME = TEXT | part NAME from PATH [type MEDIA] [as FILENAME]" "a part of a multipart body" "% part photo from crate.png type image/png" "part ${1:name} = ${2:text}";
+    "body" Cell "body from PATH [verbatim]" "the body, from a file" "% body from lot.json" "body from ${1:path}";
+    "auth" Any "auth basic USER PASS | bearer TOKEN | digest USER PASS | oauth2 PROFILE | none" "credentials" "% auth bearer {{token}}" "auth ${1|basic,bearer,digest,oauth2,none|} $2";
+    "timeout" Any "timeout DURATION" "how long to wait for the answer" "% timeout 5s" "timeout ${1:5s}";
+    "redirects" Any "redirects N" "how many redirects are followed" "% redirects 0" "redirects ${1:0}";
+    "cookies" Any "cookies on|off" "whether cookies are sent and kept" "% cookies off" "cookies ${1|off,on|}";
+    "insecure" Any "insecure [off]" "whether the server's certificate is left unchecked" "% insecure" "insecure";
+    "yield" Tail "yield NAME = EXPR [secret]" "puts a value of the answer on the tray" "% yield lot_id = body.id" "yield ${1:name} = ${2:body.id}";
+    "check" Any "check [LABEL:] EXPR [else \"hint\"]" "must be true of the answer" "% check status == 200" "check ${1:status == 200}";
+    "waive" Cell "waive LABEL, …" "leaves a shared check out here" "% waive ok" "waive ${1:label}";
+    "save" Tail "save PATH" "writes the answer's body to a file" "% save labels/{{lot_id}}.png" "save ${1:path}";
+    "skip" Cell "skip when EXPR [\"reason\"]" "does not send the cell if it holds" "% skip when environment == 'live' \"writes\"" "skip when ${1:condition}";
+    "wait" Tail "wait until EXPR every D for D" "sends again until it holds" "% wait until body.state == 'graded' every 2s for 1m" "wait until ${1:condition} every ${2:2s} for ${3:1m}";
+    "each" Cell "each row in \"FILE\"" "sends the cell once a row" "% each row in \"lots.csv\"" "each row in \"${1:lots.csv}\"";
+    "play" Cell "play NAME [with NAME = EXPR, …] [times N]" "runs other cells in this order" "% play book-lot with bins = 24" "play ${1:name}";
+    "afterwards" Cell "afterwards" "runs at the end of the file, whatever happened before" "% afterwards" "afterwards";
+}
+
+/// A name that the language itself gives.
+pub(super) struct Word {
+    pub(super) name: &'static str,
+    pub(super) help: &'static str,
+    /// Whether it is there only after the response.
+    pub(super) after: bool,
+}
+
+macro_rules! words {
+    ($($name:literal $after:literal $help:literal;)+) => {
+        pub(super) static LANGUAGE: &[Word] = &[$(Word { name: $name, help: $help, after: $after },)+];
+    };
+}
+
+words! {
+    "env" false "the process environment over `.env`: `env.NAME`";
+    "environment" false "the name of the chosen environment";
+    "request" false "this request: `name`, `title`, `file`, `tags`";
+    "row" false "the row of `% each` that the cell is sent for";
+    "status" true "the status code, as in `status == 201`";
+    "reason" true "the reason phrase";
+    "headers" true "the header fields by lower-case name: `headers['content-type']`";
+    "cookies" true "the cookies by name";
+    "body" true "the body: JSON as values, else text";
+    "text" true "the body as text";
+    "size" true "the bytes of the body";
+    "elapsed" true "how long the exchange took, a duration: `elapsed < duration('2s')`";
+    "url" true "the address of the answer, after redirects";
+    "hops" true "the redirects";
+    "sent" true "what was sent: `method`, `url`, `headers`, `body`";
+}
+
+/// What an instruction means, as Markdown.
+pub fn instruction_help(word: &str) -> Option<String> {
+    let found = INSTRUCTIONS.iter().find(|instruction| instruction.word == word)?;
+    Some(format!("`% {}`\n\n{}\n\n```\n{}\n```", found.form, found.help, found.example))
+}
+
+/// What a name of the language means, as Markdown.
+pub fn language_help(name: &str) -> Option<String> {
+    let found = LANGUAGE.iter().find(|word| word.name == name)?;
+    let when = if found.after { "\n\nThere after the response." } else { "" };
+    Some(format!("`{name}`: {}{when}", found.help))
+}

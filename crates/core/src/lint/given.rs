@@ -1,0 +1,124 @@
+//! What files give and nobody uses, names that a file yields twice, and names used before they are yielded.
+
+use super::Ties;
+use super::names::Uses;
+use crate::problem::{Code, Problem, SourceId};
+use crate::syntax::{Instruction, Kind, Span};
+use crate::workspace::{Answers, CellId, Lookup, Memo, Reach, Settings, Tray, Workspace, yields};
+use rustc_hash::{FxHashMap, FxHashSet};
+
+/// Yields that nobody uses, and names that a file yields twice.
+pub(super) fn yielded(workspace: &Workspace, uses: &[Uses<'_>], ties: &Ties) -> Vec<Problem> {
+    let mut problems = Vec::new();
+    let mut seen: FxHashMap<(SourceId, &str), Span> = FxHashMap::default();
+    for Uses { step, .. } in uses {
+        let cell = step.cell;
+        let text = &workspace.source(cell.source).text;
+        for line in workspace.cell(cell).instructions() {
+            let Kind::Yield { name, .. } = line.kind else { continue };
+            let word = name.of(text);
+            if let Some(before) = seen.insert((cell.source, word), name) {
+                let remark = Problem::remark(Code::RepeatedYield, name, format!("this file yields `{word}` twice"));
+                let remark = remark.with_also(cell.source, before, "yielded here first");
+                problems.push(remark.with_hint("the later one wins: rename one of them").in_source(cell.source));
+            }
+            // A cell may use what it yields itself, in the checks below the yield.
+            let wanted = ties.uses(cell.source, word) || ties.wants((cell.source, &workspace.cell(cell).name), word);
+            if !wanted {
+                let remark = Problem::remark(Code::UnusedYield, name, format!("nobody uses `{word}`"));
+                let hint = "remove the line; or write `% needs` where another file should see the value";
+                problems.push(remark.with_hint(hint).in_source(cell.source));
+            }
+        }
+    }
+    problems
+}
+
+/// Values of `let` and `ask` that nobody uses.
+pub(super) fn values(workspace: &Workspace, uses: &[Uses<'_>], ties: &Ties) -> Vec<Problem> {
+    let mut problems = Vec::new();
+    let mut told = |source: SourceId, line: &Instruction, used: &dyn Fn(&str) -> bool| {
+        let (Kind::Let { name, .. } | Kind::Ask { name, .. }) = line.kind else { return };
+        let word = name.of(&workspace.source(source).text);
+        // `base` is used by every path.
+        if word != "base" && !used(word) {
+            let remark = Problem::remark(Code::UnusedValue, name, format!("nobody uses `{word}`"));
+            problems.push(remark.with_hint("remove the line").in_source(source));
+        }
+    };
+    let mut files = FxHashSet::default();
+    for Uses { step, names } in uses {
+        let source = step.cell.source;
+        for line in workspace.cell(step.cell).instructions() {
+            told(source, line, &|word| names.iter().any(|used| used.name == word));
+        }
+        if !files.insert(source) {
+            continue;
+        }
+        for (home, line) in workspace.preambles(source) {
+            match home == source {
+                true => told(home, line, &|word| ties.uses(source, word)),
+                false if files.insert(home) => told(home, line, &|word| ties.uses_anywhere(word)),
+                false => {}
+            }
+        }
+    }
+    problems
+}
+
+/// Names that only a later cell of the file yields: in a replay they are not there yet.
+pub(super) fn too_late(
+    workspace: &Workspace,
+    engine: &crate::expression::Engine,
+    settings: &Settings,
+    uses: &[Uses<'_>],
+) -> Vec<Problem> {
+    let mut problems = Vec::new();
+    // Who yields a name in a file first, by its place in the plan.
+    let mut first: FxHashMap<(SourceId, &str), (usize, CellId)> = FxHashMap::default();
+    for (index, Uses { step, .. }) in uses.iter().enumerate() {
+        for name in yields(workspace, step.cell) {
+            first.entry((step.cell.source, name)).or_insert((index, step.cell));
+        }
+    }
+    let (tray, answers) = (Tray::default(), Answers::default());
+    let reach = Reach { workspace, engine, settings, tray: &tray, answers: &answers };
+    for (index, Uses { step, names }) in uses.iter().enumerate() {
+        let cell = step.cell;
+        let late = names.iter().filter_map(|used| {
+            let (at, yielder) = first.get(&(cell.source, used.name.as_str()))?;
+            (*at > index).then_some((used, *yielder))
+        });
+        let late: Vec<_> = late.collect();
+        if late.is_empty() {
+            continue;
+        }
+        let mut memo = Memo::default();
+        let lookup = Lookup::new(reach, cell, &step.needs, &mut memo);
+        let lacking = lookup.lacking_of(late.iter().map(|(used, _)| (*used).clone()).collect());
+        for (used, yielder) in late.into_iter().filter(|(used, _)| lacking.contains(used)) {
+            let other = &workspace.cell(yielder).name;
+            let message = format!("`{}` is used before `{other}` yields it", used.name);
+            let remark = Problem::remark(Code::YieldedLater, used.span(workspace), message);
+            problems
+                .push(remark.with_hint(format!("write `% needs {other}` into this cell")).in_source(used.at.source));
+        }
+    }
+    problems
+}
+
+/// Cells that no check judges.
+pub(super) fn unjudged(workspace: &Workspace, cells: impl Iterator<Item = CellId>) -> Vec<Problem> {
+    let judged = |cell: CellId| {
+        let own = workspace.cell(cell).instructions().any(|line| matches!(line.kind, Kind::Check { .. }));
+        own || workspace.preambles(cell.source).any(|(_, line)| matches!(line.kind, Kind::Check { .. }))
+    };
+    let bare = cells.filter(|cell| !workspace.cell(*cell).plays() && !judged(*cell));
+    bare.map(|id| {
+        let cell = workspace.cell(id);
+        let at = cell.request.as_ref().map_or(cell.title, |line| line.span);
+        let problem = Problem::remark(Code::NoChecks, at, format!("no check judges `{}`", cell.name));
+        problem.with_hint("write one, as in `% check status == 200`").in_source(id.source)
+    })
+    .collect()
+}
