@@ -136,6 +136,11 @@ value, a header field less, another content type, very slow.")]
 How much each class of finding matters is said in `[lint]` of yieldtray.toml; a single one is left out by a
 comment above it, as in `# accepted unused-yield: read by the night shift`.")]
     Lint(Lint),
+    /// Serve an editor: the Language Server Protocol 3.17 on standard input and output
+    #[command(after_help = "Example, for an editor's settings: yieldtray lsp
+
+How to set up editors is described in docs/editors.md.")]
+    Lsp,
     /// Lay request files out in one style; what is sent stays the same
     #[command(after_help = "Examples:
   yieldtray tidy

@@ -1,15 +1,62 @@
 //! Asking a person. Questions go to standard error, so that a result can be piped away all the same.
 
 use crate::failure::Stop;
+use crate::host::Host;
+use crate::sending::Interrupts;
 use crate::show::safe::safe_line;
 use dialoguer::console::Term;
 use dialoguer::theme::Theme;
 use dialoguer::{Confirm, Input, Password};
 use std::fmt;
+use std::io;
 use std::sync::atomic::{AtomicBool, Ordering};
 use yieldtray_core::expression::Value;
 use yieldtray_core::replay::Question;
 use yieldtray_core::secret::MASK;
+
+/// Who can be asked, and can end what is under way.
+pub(crate) trait Person {
+    /// Whether somebody is there.
+    fn is_there(&self) -> bool;
+
+    /// A question of `% ask`.
+    fn ask(&self, question: &Question) -> Result<Value, Stop>;
+
+    /// A question for yes or no; `yes` says what the yes does.
+    fn confirm(&self, text: &str, yes: &str, default: bool) -> Result<bool, Stop>;
+
+    /// How they end what is under way.
+    fn interrupts(&self) -> io::Result<Interrupts>;
+}
+
+/// Whoever sits at the terminal, if somebody does.
+pub(crate) struct Terminal {
+    can_ask: bool,
+}
+
+impl Terminal {
+    pub(crate) fn of(host: &Host) -> Self {
+        Self { can_ask: host.can_ask }
+    }
+}
+
+impl Person for Terminal {
+    fn is_there(&self) -> bool {
+        self.can_ask
+    }
+
+    fn ask(&self, asked: &Question) -> Result<Value, Stop> {
+        question(asked)
+    }
+
+    fn confirm(&self, text: &str, _yes: &str, default: bool) -> Result<bool, Stop> {
+        confirm(text, default)
+    }
+
+    fn interrupts(&self) -> io::Result<Interrupts> {
+        Interrupts::watch()
+    }
+}
 
 /// Questions as they are written here: many end in a question mark, so no colon follows.
 struct Plain;
@@ -127,7 +174,7 @@ fn bare(value: &Value) -> String {
 fn stop(error: dialoguer::Error) -> Stop {
     let dialoguer::Error::IO(error) = error;
     match error.kind() {
-        std::io::ErrorKind::Interrupted | std::io::ErrorKind::UnexpectedEof => Stop::Interrupted,
+        io::ErrorKind::Interrupted | io::ErrorKind::UnexpectedEof => Stop::Interrupted,
         _ => Stop::System(error.into()),
     }
 }

@@ -10,7 +10,7 @@ use std::time::{SystemTime, UNIX_EPOCH};
 use yieldtray_core::expression::Value;
 use yieldtray_core::replay::Run;
 use yieldtray_core::request::{Token, Tokens};
-use yieldtray_core::workspace::{Settings, Tray, Yielded};
+use yieldtray_core::workspace::{Settings, Tray, Workspace, Yielded};
 use yieldtray_store::{Error, Kind, Store, set_aside, user_key_file};
 use yieldtray_transport::{Jar, KeptCookie};
 
@@ -77,15 +77,9 @@ pub(crate) fn read(session: &Session, out: &mut Out) -> io::Result<Kept> {
 }
 
 fn try_read(session: &Session) -> Result<Kept, Error> {
-    let mut tray = Tray::default();
     let Some(store) = open(session)? else { return Ok(Kept::default()) };
     let environment = environment(&session.settings);
-    for kept in store.kept(environment)? {
-        let Some(source) = session.workspace.find_loaded(&kept.file) else { continue };
-        let Some(value) = value(&kept) else { continue };
-        let cell = session.workspace.cell_named(source, &kept.cell);
-        tray.put(&kept.name, Yielded { value, source, cell, secret: kept.secret, kept_at: Some(kept.at) });
-    }
+    let tray = tray(&store, &session.workspace, environment)?;
     let cookies = store.credentials(environment, Kind::Cookie)?;
     let jar = Jar::load(cookies.iter().filter_map(|row| row.value.as_deref()));
     let mut tokens = Tokens::default();
@@ -93,6 +87,18 @@ fn try_read(session: &Session) -> Result<Kept, Error> {
         row.value.and_then(|value| token(&row.place, &value)).into_iter().for_each(|token| tokens.put(token));
     }
     Ok(Kept { tray, tokens, jar, store: Some(store) })
+}
+
+/// What lies on the tray in an environment, as far as the files are loaded.
+pub(crate) fn tray(store: &Store, workspace: &Workspace, environment: &str) -> Result<Tray, Error> {
+    let mut tray = Tray::default();
+    for kept in store.kept(environment)? {
+        let Some(source) = workspace.find_loaded(&kept.file) else { continue };
+        let Some(value) = value(&kept) else { continue };
+        let cell = workspace.cell_named(source, &kept.cell);
+        tray.put(&kept.name, Yielded { value, source, cell, secret: kept.secret, kept_at: Some(kept.at) });
+    }
+    Ok(tray)
 }
 
 /// A token as it is kept.
@@ -215,6 +221,6 @@ pub(crate) fn environment(settings: &Settings) -> &str {
     settings.environment.as_deref().unwrap_or_default()
 }
 
-fn key_file() -> Option<std::path::PathBuf> {
+pub(crate) fn key_file() -> Option<std::path::PathBuf> {
     user_key_file(|name| std::env::var(name).ok())
 }

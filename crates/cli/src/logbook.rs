@@ -208,6 +208,11 @@ impl<A> Logging<A> {
         Self { audience, log: Log { logbook, writer: None } }
     }
 
+    /// The audience and the log, when the run is over.
+    pub(crate) fn into_parts(self) -> (A, Log) {
+        (self.audience, self.log)
+    }
+
     /// The log alone, when the run is over.
     pub(crate) fn into_log(self) -> Log {
         self.log

@@ -11,6 +11,7 @@ mod commands;
 mod disk;
 mod download;
 mod edit;
+mod editor;
 mod failure;
 mod guard;
 mod host;

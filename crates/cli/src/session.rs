@@ -107,10 +107,7 @@ impl Session {
         let (environment, chosen_by) = choice(common, host, &workspace, &root);
         let set = common.set.iter().map(|text| set_value(text)).collect::<Result<_, _>>()?;
         let settings = Settings { environment, set, process: process(&root)?, can_ask: host.can_ask };
-        let clock = || DateTime::<Utc>::from(SystemTime::now()).fixed_offset();
-        // A seed is typed by a person: ten digits are enough.
-        let seed = common.seed.unwrap_or_else(|| fastrand::u64(..10_000_000_000));
-        let engine = Engine::new(MadeUp::new(seed, Box::new(clock))).with_functions(&workspace.config.functions);
+        let engine = engine(common.seed, &workspace);
         let reveal = common.reveal && may_reveal(host)?;
         Ok(Self { root, workspace, engine, settings, chosen_by, reveal, here })
     }
@@ -338,7 +335,12 @@ pub(crate) fn here(common: &Common) -> Result<PathBuf, Stop> {
 }
 
 /// The chosen environment, and who chose it: the first who says anything.
-fn choice(common: &Common, host: &Host, workspace: &Workspace, root: &Path) -> (Option<String>, Option<ChosenBy>) {
+pub(crate) fn choice(
+    common: &Common,
+    host: &Host,
+    workspace: &Workspace,
+    root: &Path,
+) -> (Option<String>, Option<ChosenBy>) {
     let by = |name: Option<String>, by| name.map(|name| (name, by));
     let chosen = by(common.env.last().cloned(), ChosenBy::Option)
         .or_else(|| by(host.environment.clone(), ChosenBy::Variable))
@@ -350,8 +352,16 @@ fn choice(common: &Common, host: &Host, workspace: &Workspace, root: &Path) -> (
     chosen.unzip()
 }
 
+/// Runs the expressions of a workspace; without a seed, with one of its own.
+pub(crate) fn engine(seed: Option<u64>, workspace: &Workspace) -> Engine {
+    let clock = || DateTime::<Utc>::from(SystemTime::now()).fixed_offset();
+    // A seed is typed by a person: ten digits are enough.
+    let seed = seed.unwrap_or_else(|| fastrand::u64(..10_000_000_000));
+    Engine::new(MadeUp::new(seed, Box::new(clock))).with_functions(&workspace.config.functions)
+}
+
 /// The process environment over the `.env` file at the root.
-fn process(root: &Path) -> Result<Vec<(String, String)>, Stop> {
+pub(crate) fn process(root: &Path) -> Result<Vec<(String, String)>, Stop> {
     let mut variables = dot_env(root)?;
     let own = std::env::vars_os();
     variables.extend(own.filter_map(|(name, value)| Some((name.into_string().ok()?, value.into_string().ok()?))));

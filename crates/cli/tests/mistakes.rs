@@ -64,6 +64,14 @@ const ODDITIES: &[(&str, &str)] = &[
         "repeated-yield",
         "%% A\nhttp://127.0.0.1:1/\n\n% yield id = body.id\n% yield id = body.lot\n%% B\nhttp://127.0.0.1:1/{{id}}\n",
     ),
+    ("unused-value", "% let crop = 'gala'\n\n%% A\nhttp://127.0.0.1:1/\n"),
+    ("yielded-later", "%% A\nhttp://127.0.0.1:1/{{id}}\n\n%% B\nhttp://127.0.0.1:1/\n\n% yield id = body.id\n"),
+    ("bad-json", "%% A\nPOST http://127.0.0.1:1/\n\n{\n  \"grower\": \"{{grower}}\",\n}\n"),
+    ("misspelt-header", "%% A\nhttp://127.0.0.1:1/\nAcept: text/csv\n"),
+    ("misspelt-method", "%% A\nPSOT http://127.0.0.1:1/\n"),
+    ("plain-credentials", "%% A\nhttp://packhouse.example/\n% auth bearer {{grower}}\n"),
+    ("bad-acceptance", "%% A\n# accepted unused-yield\nhttp://127.0.0.1:1/\n"),
+    ("needless-acceptance", "%% A\n# accepted unused-yield: read by hand\nhttp://127.0.0.1:1/\n"),
     ("secret-in-file", "%% A\nhttp://127.0.0.1:1/\nX-Api-Key: bench-key-4616\n"),
 ];
 
@@ -98,6 +106,10 @@ fn each_class_of_mistake_has_its_text() {
         assert!(run.code != 1, "{code}: {}", run.both());
         note(code, &run.stdout);
     }
+    let bench = Bench::empty()
+        .file("yieldtray.toml", "[lint]\nno-checks = \"remark\"\n")
+        .file("a.http", "http://127.0.0.1:1/\n");
+    note("no-checks", &bench.run(&["lint"]).exits(0).stdout);
     let bench = Bench::empty().file("yieldtray.local.toml", "[values]\nx = 1\n").file("a.http", "/x\n");
     let git = std::process::Command::new("git").args(["init", "-q"]).current_dir(bench.path()).status();
     assert!(git.expect("git is there").success());

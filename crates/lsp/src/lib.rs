@@ -1,1 +1,56 @@
-//! x
+//! The language server of Yield Tray (Language Server Protocol 3.17). It is thin: what there is to say about a
+//! text is said by core, what is sent is sent by the [`Desk`]; here are the wire, the state of open documents and
+//! the translation of one to the other.
+
+mod address;
+mod answers;
+mod desk;
+mod diagnostics;
+mod house;
+mod jobs;
+mod overlay;
+mod params;
+mod places;
+mod questions;
+mod server;
+mod wire;
+
+pub use desk::{Answered, Desk, Done, Finding, Job, Talk, Task, Unsaved};
+pub use overlay::{Open, Overlay};
+
+use server::{Event, Server};
+use std::io::{BufReader, BufWriter, Read, Write};
+use std::sync::{Arc, mpsc};
+use std::thread;
+
+/// Serves one client until it says `exit` or its input ends. Tells whether it ended as the protocol wants it to:
+/// `shutdown` before `exit`.
+pub fn serve(desk: Arc<dyn Desk>, input: impl Read + Send + 'static, output: impl Write + Send + 'static) -> bool {
+    let (events, incoming) = mpsc::channel();
+    let (out, outgoing) = mpsc::channel();
+    let of_client = events.clone();
+    thread::spawn(move || {
+        let mut input = BufReader::new(input);
+        loop {
+            let event = match wire::read(&mut input) {
+                Ok(Some(message)) => Event::Client(message),
+                Ok(None) | Err(_) => Event::Closed,
+            };
+            let closed = matches!(event, Event::Closed);
+            if of_client.send(event).is_err() || closed {
+                return;
+            }
+        }
+    });
+    let writer = thread::spawn(move || {
+        let mut output = BufWriter::new(output);
+        for message in outgoing {
+            if wire::write(&mut output, &message).is_err() {
+                return;
+            }
+        }
+    });
+    let proper = Server::new(desk, out, events).serve(&incoming);
+    let _ = writer.join();
+    proper
+}

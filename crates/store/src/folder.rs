@@ -10,7 +10,7 @@ pub const STATE_FOLDER: &str = ".yieldtray";
 const CHOSEN: &str = "environment";
 
 /// Makes the folder, for its owner alone, with a rule that keeps it out of every repository.
-pub(crate) fn make(root: &Path) -> Result<PathBuf, Error> {
+pub fn make(root: &Path) -> Result<PathBuf, Error> {
     let folder = root.join(STATE_FOLDER);
     if folder.is_dir() {
         return Ok(folder);

@@ -13,7 +13,7 @@ mod store;
 
 pub use credentials::{Credential, Kind};
 pub use damage::set_aside;
-pub use folder::{STATE_FOLDER, choose_environment, chosen_environment};
+pub use folder::{STATE_FOLDER, choose_environment, chosen_environment, make as make_folder};
 pub use seal::{Key, user_key_file};
 pub use store::{Kept, Store};
 

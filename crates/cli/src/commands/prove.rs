@@ -1,4 +1,5 @@
 use crate::args::{Common, Prove};
+use crate::ask::Terminal;
 use crate::choice::choose;
 use crate::failure::Stop;
 use crate::guard::guard;
@@ -18,7 +19,8 @@ use yieldtray_transport::{Client, Options};
 pub(crate) fn prove(common: &Common, args: &Prove, host: &Host, out: &mut Out) -> Result<u8, Stop> {
     let (mut session, chosen) = choose(common, &args.choice, None, host, out)?;
     let plan = Plan::new(&mut session.workspace, &chosen, true);
-    guard(&session, &plan.changing(&session.workspace), args.yes, host)?;
+    let person = Terminal::of(host);
+    guard(&session, &plan.changing(&session.workspace), args.yes, &person)?;
     let heading = session.heading();
     let workspace = &session.workspace;
     let mut run = Run::new(workspace, &session.engine, session.settings.clone(), plan, false).one_row().proving();
@@ -29,7 +31,7 @@ pub(crate) fn prove(common: &Common, args: &Prove, host: &Host, out: &mut Out) -
     let saving = Saving { root: &session.root, out: None, bar: false, saved: RefCell::default(), instead: None };
     let progress = (out.terminal && !out.json).then(|| ProgressLine::new(Instant::now()));
     let mut listening = Listening { out, progress, failed: 0, reports: Vec::new() };
-    drive(&mut run, &mut Senders::each(client), &saving, 1, &mut listening)?;
+    drive(&mut run, &mut Senders::each(client), &saving, 1, &person, &mut listening)?;
     let reports = std::mem::take(&mut listening.reports);
     let proven = Proven::new(workspace, &reports, args.least);
     let environment = session.settings.environment.as_deref();

@@ -1,6 +1,7 @@
 use super::recall::recall;
 use super::watch::{Touched, watch};
 use crate::args::{Common, Replay};
+use crate::ask::Terminal;
 use crate::choice::choose;
 use crate::failure::Stop;
 use crate::guard::guard;
@@ -75,7 +76,8 @@ pub(crate) fn replay_part(
     }
     // Who said yes once is not asked again for each change.
     let changing = plan.changing(&session.workspace);
-    if guard(&session, &changing, *yes || (environment.is_some() && part.may_change == *environment), host)? {
+    let person = Terminal::of(host);
+    if guard(&session, &changing, *yes || (environment.is_some() && part.may_change == *environment), &person)? {
         part.may_change.clone_from(environment);
     }
     let heading = session.heading();
@@ -103,7 +105,7 @@ pub(crate) fn replay_part(
     let audience = Running::new(out, lines, heading, &session.engine, common.verbose);
     let audience = Reporting { audience, reports: &mut reports };
     let mut audience = Logging::new(audience, logbook);
-    drive(&mut run, &mut Senders::each(client), &saving, usize::from(*jobs), &mut audience)?;
+    drive(&mut run, &mut Senders::each(client), &saving, usize::from(*jobs), &person, &mut audience)?;
     let log = audience.into_log();
     part.saved = saving.saved.into_inner();
     let mut code = run.summary().exit_code();

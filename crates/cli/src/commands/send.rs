@@ -1,6 +1,6 @@
 use crate::append::Append;
 use crate::args::{Common, Looking, Needs, Part, Send};
-use crate::ask;
+use crate::ask::{self, Terminal};
 use crate::edit;
 use crate::failure::Stop;
 use crate::guard::guard;
@@ -37,15 +37,16 @@ pub(crate) fn send(common: &Common, args: Send, host: &Host, out: &mut Out) -> R
     let append = append.map(|file| session.path_from_here(&file));
     let append = append.as_deref().map(|file| to_append(&session, cell, file, &headers)).transpose()?;
     introduce(out, &session, cell)?;
-    let prelude = Prelude::of(&mut session, cell, if dry { Needs::Never } else { needs }, host, out)?;
+    let person = Terminal::of(host);
+    let prelude = Prelude::of(&mut session, cell, if dry { Needs::Never } else { needs }, &person, out)?;
     if dry {
         return look(&session, prelude, cell, headers, out);
     }
-    guard(&session, &prelude.plan.changing(&session.workspace), yes, host)?;
+    guard(&session, &prelude.plan.changing(&session.workspace), yes, &person)?;
     let file = file.map(|file| session.path_from_here(&file));
     let held = out.json || looking.pick.is_some() || looking.wants(Part::Body);
     let how = How { headers, file: file.clone().map(|file| (file, held)), no_log, ..How::default() };
-    let done = carry_out(&session, prelude, cell, how, host.errors_are_terminal && !out.quiet)?;
+    let done = carry_out(&session, prelude, cell, how, &person, host.errors_are_terminal && !out.quiet)?;
     show(&session, cell, &done, &Showing { looking: &looking, file, then: None }, host, out)?;
     if let Some(append) = append {
         add(append, done.answer.is_some(), out)?;

@@ -1,14 +1,28 @@
 //! Ctrl-C, and on Unix whoever asks the program to end.
 
 use std::io;
+use std::time::Duration;
 
 /// Counts how often somebody wants the end, as long as it is there. Before and after that, whoever wants it
 /// gets it at once, as from any program.
 pub(crate) struct Interrupts {
     count: usize,
-    #[cfg(unix)]
-    signals: [tokio::signal::unix::Signal; 2],
+    from: From,
 }
+
+/// Who wants the end.
+enum From {
+    /// Whoever presses Ctrl-C, or ends the process.
+    #[cfg(unix)]
+    Signals([tokio::signal::unix::Signal; 2]),
+    #[cfg(not(unix))]
+    Signals,
+    /// Whoever says so in some other way.
+    Wish(Box<dyn Fn() -> bool>),
+}
+
+/// How often who has another way to want the end is asked.
+const TICK: Duration = Duration::from_millis(25);
 
 impl Interrupts {
     /// From now on Ctrl-C does not end the program by itself.
@@ -18,25 +32,40 @@ impl Interrupts {
             use tokio::signal::unix::{SignalKind, signal};
             ends::at_once(false)?;
             let signals = [signal(SignalKind::interrupt())?, signal(SignalKind::terminate())?];
-            Ok(Self { count: 0, signals })
+            Ok(Self { count: 0, from: From::Signals(signals) })
         }
         #[cfg(not(unix))]
-        Ok(Self { count: 0 })
+        Ok(Self { count: 0, from: From::Signals })
+    }
+
+    /// The end comes as soon as `wish` says so; signals mean what they always do.
+    pub(crate) fn wished(wish: impl Fn() -> bool + 'static) -> Self {
+        Self { count: 0, from: From::Wish(Box::new(wish)) }
     }
 
     /// The next time.
     pub(crate) async fn next(&mut self) {
-        #[cfg(unix)]
-        {
-            let [interrupt, terminate] = &mut self.signals;
-            tokio::select! {
-                _ = interrupt.recv() => {}
-                _ = terminate.recv() => {}
+        match &mut self.from {
+            #[cfg(unix)]
+            From::Signals([interrupt, terminate]) => {
+                tokio::select! {
+                    _ = interrupt.recv() => {}
+                    _ = terminate.recv() => {}
+                }
             }
-        }
-        #[cfg(not(unix))]
-        if tokio::signal::ctrl_c().await.is_err() {
-            std::future::pending::<()>().await;
+            #[cfg(not(unix))]
+            From::Signals => {
+                if tokio::signal::ctrl_c().await.is_err() {
+                    std::future::pending::<()>().await;
+                }
+            }
+            // It is wished once.
+            From::Wish(_) if self.count > 0 => std::future::pending().await,
+            From::Wish(wish) => {
+                while !wish() {
+                    tokio::time::sleep(TICK).await;
+                }
+            }
         }
         self.count += 1;
     }
@@ -51,7 +80,9 @@ impl Interrupts {
 impl Drop for Interrupts {
     fn drop(&mut self) {
         // Nothing can fail any more: it worked when the watch began.
-        let _ = ends::at_once(true);
+        if matches!(self.from, From::Signals(_)) {
+            let _ = ends::at_once(true);
+        }
     }
 }
 

@@ -5,7 +5,7 @@ mod senders;
 pub(crate) mod single;
 mod work;
 
-use crate::ask;
+use crate::ask::Person;
 use crate::failure::Stop;
 use anyhow::Context;
 use futures_util::{FutureExt, StreamExt, stream::FuturesUnordered};
@@ -68,12 +68,13 @@ pub(crate) fn drive(
     senders: &mut Senders,
     saving: &Saving<'_>,
     jobs: usize,
+    person: &dyn Person,
     audience: &mut impl Audience,
 ) -> Result<(), Stop> {
     let one_thread = tokio::runtime::Builder::new_current_thread().enable_all().build().context("cannot start")?;
     // All in one go: entering the runtime anew for each request costs as much as a small request.
     one_thread.block_on(async {
-        let mut interrupts = Interrupts::watch().context("cannot watch for Ctrl-C")?;
+        let mut interrupts = person.interrupts().context("cannot watch for Ctrl-C")?;
         let cut_off = Rc::new(tokio::sync::Notify::new());
         let mut under_way = FuturesUnordered::new();
         let began = Instant::now();
@@ -107,7 +108,7 @@ pub(crate) fn drive(
                 tell(run, audience)?;
                 let Some(question) = question.take() else { break };
                 audience.gives_way()?;
-                match ask::question(&question) {
+                match person.ask(&question) {
                     Ok(value) => run.answer(&question, value),
                     Err(Stop::Interrupted) => {
                         run.interrupt();

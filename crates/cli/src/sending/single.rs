@@ -2,9 +2,8 @@
 
 use super::{Audience, Saving, Senders, drive};
 use crate::args::Needs;
-use crate::ask;
+use crate::ask::Person;
 use crate::failure::Stop;
-use crate::host::Host;
 use crate::kept::{self, Cookies, Kept};
 use crate::logbook::Logbook;
 use crate::options::options;
@@ -36,13 +35,13 @@ impl Prelude {
         session: &mut Session,
         cell: CellId,
         needs: Needs,
-        host: &Host,
+        person: &dyn Person,
         out: &mut Out,
     ) -> Result<Self, Stop> {
         // The plan with all needs loads every file that a kept value can come from.
         let all = Plan::new(&mut session.workspace, &[cell], true);
         let kept = kept::read(session, out)?;
-        let plan = plan(session, all, &kept.tray, cell, needs, host)?;
+        let plan = plan(session, all, &kept.tray, cell, needs, person)?;
         Ok(Self { plan, kept })
     }
 }
@@ -85,6 +84,7 @@ pub(crate) fn carry_out<'s>(
     prelude: Prelude,
     cell: CellId,
     how: How,
+    person: &dyn Person,
     bar: bool,
 ) -> Result<Done<'s>, Stop> {
     let Prelude { plan, kept: Kept { tray, tokens, jar, store } } = prelude;
@@ -108,7 +108,7 @@ pub(crate) fn carry_out<'s>(
         instead: how.instead.map(|prepared| (cell, prepared)),
     };
     let mut came = Came { cell, report: None, before: Vec::new(), tokens: Vec::new() };
-    drive(&mut run, &mut Senders::one(Arc::clone(&client)), &saving, 1, &mut came)?;
+    drive(&mut run, &mut Senders::one(Arc::clone(&client)), &saving, 1, person, &mut came)?;
     let Came { report, before, tokens, .. } = came;
     let kept = report.as_ref().and_then(|report| report.kept.as_ref());
     let answer = kept.and_then(|kept| kept.answer.clone());
@@ -158,8 +158,15 @@ impl Audience for Came {
 }
 
 /// Which cells are sent: this one alone, or others first that give it what it lacks.
-fn plan(session: &mut Session, all: Plan, tray: &Tray, cell: CellId, needs: Needs, host: &Host) -> Result<Plan, Stop> {
-    if needs == Needs::Never || (needs == Needs::Ask && !host.can_ask) {
+fn plan(
+    session: &mut Session,
+    all: Plan,
+    tray: &Tray,
+    cell: CellId,
+    needs: Needs,
+    person: &dyn Person,
+) -> Result<Plan, Stop> {
+    if needs == Needs::Never || (needs == Needs::Ask && !person.is_there()) {
         return Ok(Plan::new(&mut session.workspace, &[cell], false));
     }
     let Session { workspace, engine, settings, .. } = session;
@@ -167,7 +174,7 @@ fn plan(session: &mut Session, all: Plan, tray: &Tray, cell: CellId, needs: Need
     if needs == Needs::Send {
         return Ok(if links.is_empty() { all } else { Plan::chained(workspace, &links, cell, true) });
     }
-    if links.is_empty() || !ask::confirm(&offer(workspace, &links), true)? {
+    if links.is_empty() || !person.confirm(&offer(workspace, &links), "Send them first", true)? {
         return Ok(Plan::new(workspace, &[cell], false));
     }
     Ok(Plan::chained(workspace, &links, cell, false))

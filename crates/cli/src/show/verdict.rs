@@ -32,18 +32,27 @@ impl Told<'_, '_> {
         if out.quiet {
             return Ok(());
         }
-        let workspace = self.run.workspace();
-        let lines = self.lines(out.width, before);
-        for token in tokens {
-            out.say(&lines.token(token))?;
-        }
-        for report in before {
-            for line in lines.cell(report) {
-                out.say(&line)?;
-            }
-            out.problems(workspace, &report.problems)?;
+        for line in self.before_lines(tokens, before, out.width) {
+            out.say(&line)?;
         }
         Ok(())
+    }
+
+    /// The same as lines.
+    pub(crate) fn before_lines(
+        &self,
+        tokens: &[TokenReport],
+        before: &[CellReport],
+        width: Option<usize>,
+    ) -> Vec<String> {
+        let workspace = self.run.workspace();
+        let lines = self.lines(width, before);
+        let mut told: Vec<String> = tokens.iter().map(|token| lines.token(token)).collect();
+        for report in before {
+            told.extend(lines.cell(report));
+            told.extend(report.problems.iter().map(|problem| super::problems::snippet(workspace, problem, self.look)));
+        }
+        told
     }
 
     /// Status, time, size, media type; a redirect is told.
@@ -60,23 +69,25 @@ impl Told<'_, '_> {
 
     /// Checks and yields, or why nothing was sent or answered.
     pub(crate) fn verdict(&self, out: &mut Out, report: Option<&CellReport>) -> Result<(), Stop> {
-        let Some(report) = report else {
-            out.say(&self.look.bad("not sent: a cell it needs did not pass"))?;
-            return Ok(());
-        };
+        let lines = self.verdict_lines(out.width, out.quiet, report);
+        Ok(lines.iter().try_for_each(|line| out.say(line))?)
+    }
+
+    /// The same as lines.
+    pub(crate) fn verdict_lines(&self, width: Option<usize>, quiet: bool, report: Option<&CellReport>) -> Vec<String> {
+        let Some(report) = report else { return vec![self.look.bad("not sent: a cell it needs did not pass")] };
+        let mut told = Vec::new();
         if let Some(advice) = &report.advice {
-            out.say(&self.look.odd(&safe_line(&self.run.masker().mask(advice))))?;
+            told.push(self.look.odd(&safe_line(&self.run.masker().mask(advice))));
         }
-        let lines = self.lines(out.width, &[]);
+        let lines = self.lines(width, &[]);
         // Its mistakes were shown where they stand.
         if let Some(why) = not_sent(report, self.look).filter(|_| report.outcome != Outcome::Mistaken) {
-            out.say(&why)?;
+            told.push(why);
         }
         if let Some(failure) = &report.failure {
-            out.say(&self.look.bad(&safe_line(&failure.message)))?;
-            if let Some(hint) = &failure.hint {
-                out.say(&self.look.faint(&safe_line(hint)))?;
-            }
+            told.push(self.look.bad(&safe_line(&failure.message)));
+            told.extend(failure.hint.iter().map(|hint| self.look.faint(&safe_line(hint))));
         }
         let failed = report.failures.len();
         let mut parts = Vec::new();
@@ -95,15 +106,11 @@ impl Told<'_, '_> {
                 parts.push(self.look.name(&table::cut(&safe_line(&format!("{} = {value}", taken.name)), 72)));
             }
         }
-        if !parts.is_empty() && (failed > 0 || !out.quiet) {
-            out.say(&parts.join(" · "))?;
+        if !parts.is_empty() && (failed > 0 || !quiet) {
+            told.push(parts.join(" · "));
         }
-        for line in report.failures.iter().flat_map(|failure| lines.failure(failure)) {
-            out.say(&line)?;
-        }
-        for line in report.yields.iter().filter_map(|taken| lines.failed_yield(taken)) {
-            out.say(&line)?;
-        }
-        Ok(())
+        told.extend(report.failures.iter().flat_map(|failure| lines.failure(failure)));
+        told.extend(report.yields.iter().filter_map(|taken| lines.failed_yield(taken)));
+        told
     }
 }

@@ -2,6 +2,7 @@
 
 #![allow(dead_code, unreachable_pub)] // each test file uses its part
 
+pub mod editor;
 pub mod terminal;
 
 use std::io::{Read, Write};

@@ -330,11 +330,28 @@ impl Workspace {
             let problem = Problem::mistake(Code::StrayText, Span::default(), message);
             return Err(problem.with_hint("a body line that must start with `%` is written `\\%`"));
         }
-        let (path, commons) = (source.path.clone(), source.commons.clone());
-        let mut source = Source::new(path, edited);
-        (source.file, source.problems, source.commons) = (parsed.file, parsed.problems, commons);
-        self.sources[cell.source.0 as usize] = source;
+        self.set_text(cell.source, edited);
         Ok(())
+    }
+
+    /// Puts another text in place of a request file's or a `_common.http`'s, as somebody is writing it.
+    pub fn set_text(&mut self, id: SourceId, text: String) {
+        let source = self.source(id);
+        let (path, commons) = (source.path.clone(), source.commons.clone());
+        let stem = path.file_stem().unwrap_or_default().to_string_lossy().into_owned();
+        let is_common = path.file_name().is_some_and(|name| name == COMMON_FILE);
+        let parsed = syntax::parse(&text, id, &stem);
+        let mut source = Source::new(path, text);
+        (source.file, source.problems, source.commons) = (parsed.file, parsed.problems, commons);
+        self.sources[id.0 as usize] = source;
+        if is_common {
+            self.forbid_cells(id);
+        }
+    }
+
+    /// A text of the workspace by its path, a configuration or a `_common.http` too.
+    pub fn find_text(&self, path: &Path) -> Option<SourceId> {
+        self.by_path.get(path).copied().flatten()
     }
 
     fn load_one(&mut self, path: &Path) -> Result<Option<SourceId>, Problem> {

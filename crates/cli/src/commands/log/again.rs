@@ -4,6 +4,7 @@ use super::compare::{Side, comparing};
 use super::show::cell_of;
 use super::{one, opened};
 use crate::args::{Common, LogAgain, Needs};
+use crate::ask::Terminal;
 use crate::commands::send::{self, Showing};
 use crate::failure::Stop;
 use crate::guard::guard;
@@ -62,13 +63,14 @@ pub(super) fn again(common: &Common, args: LogAgain, host: &Host, out: &mut Out)
         let words = format!("it was sent for row {row}, and is for the first one now: `--exactly` sends it as it was");
         out.say(&out.error_look.odd(&words))?;
     }
-    let prelude = Prelude::of(&mut session, cell, Needs::Ask, host, out)?;
+    let person = Terminal::of(host);
+    let prelude = Prelude::of(&mut session, cell, Needs::Ask, &person, out)?;
     let mut changing = prelude.plan.changing(&session.workspace);
     // Its file may have another method for it now.
     let then = instead.as_ref().map(|request| (cell, request.method.clone()));
     changing.extend(then.filter(|own| changes_things(&own.1) && !changing.contains(own)));
-    guard(&session, &changing, yes, host)?;
-    let done = carry_out(&session, prelude, cell, How { instead, ..How::default() }, false)?;
+    guard(&session, &changing, yes, &person)?;
+    let done = carry_out(&session, prelude, cell, How { instead, ..How::default() }, &person, false)?;
     let now = done.past().and_then(|past| past.exchange());
     let differences = past.exchange().zip(now).map(|(then, now)| compare(&then, &now, &how));
     let then = Side::of(&listed);

@@ -2,6 +2,7 @@
 
 use super::{one, opened};
 use crate::args::{Common, Comparing as Options, LogCompare, Looking, Needs};
+use crate::ask::Terminal;
 use crate::commands::send::{self, Showing};
 use crate::failure::Stop;
 use crate::guard::guard;
@@ -126,6 +127,7 @@ fn both(
     let [place] = args.what.as_slice() else {
         return Err(Stop::refused_with("with two environments one request is compared", "name one request"));
     };
+    let person = Terminal::of(host);
     let mut answers = Vec::new();
     for environment in environments {
         let common = Common { env: vec![environment.clone()], ..common.clone() };
@@ -133,10 +135,10 @@ fn both(
         let mut session = Session::open(&common, host, out, &places)?;
         let cell = send::one(&session.find(&places)?, &session, place)?;
         send::refuse_sequence(&session, cell)?;
-        let prelude = Prelude::of(&mut session, cell, Needs::Send, host, out)?;
-        guard(&session, &prelude.plan.changing(&session.workspace), args.yes, host)?;
+        let prelude = Prelude::of(&mut session, cell, Needs::Send, &person, out)?;
+        guard(&session, &prelude.plan.changing(&session.workspace), args.yes, &person)?;
         let at = kept::now_millis();
-        let done = carry_out(&session, prelude, cell, How::default(), false)?;
+        let done = carry_out(&session, prelude, cell, How::default(), &person, false)?;
         let past = done.past();
         let Some(answer) = past.as_ref().and_then(Past::exchange) else {
             // What went wrong is told as `send` tells it.

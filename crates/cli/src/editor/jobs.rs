@@ -1,0 +1,246 @@
+//! What takes its time: sending, judging, replaying.
+
+use super::person::Editor;
+use super::{common, host, sheet};
+use crate::args::Needs;
+use crate::disk::Disk;
+use crate::failure::Stop;
+use crate::guard::guard;
+use crate::kept;
+use crate::logbook::{Logbook, Logging};
+use crate::options::options;
+use crate::sending::single::{How, Prelude, carry_out as send_one};
+use crate::sending::{Audience, Saving, Senders, drive};
+use crate::session::Session;
+use crate::show::Out;
+use crate::show::cell::{CellLines, Columns, shown_name, summary};
+use crate::show::data::age;
+use crate::show::look::Look;
+use anyhow::Context;
+use std::cell::RefCell;
+use std::io;
+use std::path::PathBuf;
+use std::sync::{Arc, Mutex};
+use std::time::Instant;
+use yieldtray_core::expression::Value;
+use yieldtray_core::log::Past;
+use yieldtray_core::problem::SourceId;
+use yieldtray_core::replay::{CellReport, Event, Next, Outcome, Plan, Run};
+use yieldtray_core::report::LARGEST_BODY;
+use yieldtray_core::syntax::Span;
+use yieldtray_core::workspace::{CellId, Workspace};
+use yieldtray_lsp::{Done, Finding, Job, Overlay, Talk, Task};
+use yieldtray_transport::{Client, Options};
+
+pub(super) fn carry_out(job: &Job, talk: &dyn Talk) -> Result<Done, Stop> {
+    let (common, host) = (common(), host());
+    let mut out = Out::new(&common, &host);
+    let disk = Disk::new(&job.root).with_context(|| format!("cannot open `{}`", job.root.display()))?;
+    let open = Arc::new(Mutex::new(job.unsaved.clone()));
+    let files = Overlay { disk: Box::new(disk), root: job.root.clone(), open, runs: true };
+    let mut session = Session::over(Box::new(files), job.root.clone(), job.root.clone(), &common, &host, &mut out)?;
+    session.check_choice()?;
+    session.settings.set.extend(job.given.iter().map(|(name, answer)| (name.clone(), Value::typed(answer))));
+    let source = session.workspace.load(&job.file)?;
+    let cell = |session: &Session, name: &str| {
+        session
+            .workspace
+            .cell_named(source, name)
+            .ok_or_else(|| Stop::refused(format!("there is no cell `{name}` any more")))
+    };
+    let person = Editor(talk);
+    match &job.task {
+        Task::Send { cell: name, needs } => {
+            let cell = cell(&session, name)?;
+            let needs = if *needs { Needs::Send } else { Needs::Ask };
+            send(job, &mut session, cell, needs, &person, &mut out)
+        }
+        Task::Judge { cell: name } => {
+            let cell = cell(&session, name)?;
+            judge(job, &mut session, cell, &mut out)
+        }
+        Task::Replay => replay(job, &mut session, source, &person, talk, &mut out),
+    }
+}
+
+fn send(
+    job: &Job,
+    session: &mut Session,
+    cell: CellId,
+    needs: Needs,
+    person: &Editor<'_>,
+    out: &mut Out,
+) -> Result<Done, Stop> {
+    let prelude = Prelude::of(session, cell, needs, person, out)?;
+    guard(session, &prelude.plan.changing(&session.workspace), false, person)?;
+    let session = &*session;
+    let done = send_one(session, prelude, cell, How::default(), person, false)?;
+    if done.run.summary().interrupted && done.report.is_none() && done.before.is_empty() {
+        return Err(Stop::Interrupted);
+    }
+    let text = sheet::of_sent(session, cell, &done)?;
+    let name = session.workspace.cell(cell).name.to_string();
+    let sheet = sheet::write(&job.root, &job.file, &name, &text)?;
+    let report = done.report.as_ref();
+    let summary = sheet::summary(report);
+    let findings = done.before.iter().chain(report).flat_map(|report| findings(&session.workspace, report)).collect();
+    let well = report.is_some_and(|report| report.outcome == Outcome::Passed);
+    let judged =
+        done.before.iter().map(|report| path(&session.workspace, report.cell.source)).chain([job.file.clone()]);
+    let judged = judged.collect();
+    done.keep(out)?;
+    Ok(Done { sheet: Some(sheet), summary, well, findings, judged })
+}
+
+/// Judges the checks as they are now on the last answer that was logged.
+fn judge(job: &Job, session: &mut Session, cell: CellId, out: &mut Out) -> Result<Done, Stop> {
+    let store = kept::open_or_set_aside(session, out)?;
+    let name = session.workspace.cell(cell).name.to_string();
+    let nothing = || Stop::refused(format!("the log has no answer to `{name}`: send it first"));
+    let store = store.ok_or_else(nothing)?;
+    let file = session.workspace.shown_path(cell.source);
+    let last = store.last_answers(kept::environment(&session.settings))?;
+    let newest =
+        last.iter().filter(|((own, cell, _), _)| *own == file && *cell == name).map(|(_, number)| *number).max();
+    let number = newest.ok_or_else(nothing)?;
+    let (listed, message) = store.exchange(number)?.ok_or_else(nothing)?;
+    let past = Past::read(&message.head, message.fields, message.sent, message.came).map_err(|_| nothing())?;
+    let answer = past.exchange().ok_or_else(nothing)?;
+    let plan = Plan::new(&mut session.workspace, &[cell], false);
+    let tray = kept::tray(&store, &session.workspace, kept::environment(&session.settings))?;
+    let session = &*session;
+    let mut run = Run::new(&session.workspace, &session.engine, session.settings.clone(), plan, false)
+        .with_tray(tray)
+        .one_row()
+        .recalling(|_, _| Some(past.seed));
+    let mut report = None;
+    while let Some(next) = run.next() {
+        match next {
+            Next::Send(ready) => run.complete(ready, Ok(answer.clone())),
+            Next::Ask(question) => {
+                let value = question.default.clone().unwrap_or_else(|| Value::text(""));
+                run.answer(&question, value);
+            }
+            _ => break,
+        }
+        report = report.or_else(|| report_of(&mut run));
+    }
+    let report = report.or_else(|| report_of(&mut run)).ok_or_else(nothing)?;
+    let old = age((kept::now_millis() - listed.summary.at) / 1_000);
+    let text = sheet::of_judged(session, &run, &report, &answer, &old)?;
+    let sheet = sheet::write(&job.root, &job.file, &name, &text)?;
+    let summary = format!("{} · nothing was sent: the answer is from {old}", sheet::summary(Some(&report)));
+    let findings = findings(&session.workspace, &report);
+    let well = report.outcome == Outcome::Passed;
+    Ok(Done { sheet: Some(sheet), summary, well, findings, judged: vec![job.file.clone()] })
+}
+
+fn report_of(run: &mut Run<'_>) -> Option<CellReport> {
+    run.events().find_map(|event| match event {
+        Event::Cell(report) => Some(*report),
+        _ => None,
+    })
+}
+
+fn replay(
+    job: &Job,
+    session: &mut Session,
+    source: SourceId,
+    person: &Editor<'_>,
+    talk: &dyn Talk,
+    out: &mut Out,
+) -> Result<Done, Stop> {
+    let cells: Vec<CellId> = session.workspace.cells(source).collect();
+    let plan = Plan::new(&mut session.workspace, &cells, true);
+    guard(session, &plan.changing(&session.workspace), false, person)?;
+    let session = &*session;
+    let heading = session.heading();
+    let logbook = Logbook::begin(session, plan.steps.iter().map(|step| step.cell), true);
+    let all = plan.steps.len();
+    let mut run = Run::new(&session.workspace, &session.engine, session.settings.clone(), plan, false);
+    if logbook.is_some() {
+        run = run.keeping(LARGEST_BODY);
+    }
+    let client = Client::new(Options { time_connecting: false, ..options(session) });
+    let saving = Saving { root: &session.root, out: None, bar: false, saved: RefCell::default(), instead: None };
+    let began = Instant::now();
+    let mut audience = Logging::new(Gathered { talk, all, reports: Vec::new() }, logbook);
+    drive(&mut run, &mut Senders::each(client), &saving, 1, person, &mut audience)?;
+    let (gathered, log) = audience.into_parts();
+    let reports = gathered.reports;
+    log.end(&run, out)?;
+    let workspace = &session.workspace;
+    let columns = Columns::new(
+        reports.iter().map(|report| {
+            (shown_name(workspace, report.cell, report.played_by), report.method.as_str(), report.url.as_str())
+        }),
+        None,
+    );
+    let lines = CellLines { workspace, columns, look: Look::new(false), base: heading.base.clone() };
+    let mut text = format!("{}\n", heading.text(Look::new(false)));
+    let mut file = None;
+    for report in &reports {
+        if file.replace(report.cell.source) != Some(report.cell.source) {
+            text.push_str(&format!("{}\n", workspace.shown_path(report.cell.source)));
+        }
+        lines.cell(report).iter().for_each(|line| text.push_str(&format!("{line}\n")));
+        for problem in &report.problems {
+            text.push_str(&crate::show::problems::snippet(workspace, problem, Look::new(false)));
+        }
+    }
+    let last = summary(run.summary(), began.elapsed(), Look::new(false));
+    text.push_str(&format!("{last}\n"));
+    let sheet = sheet::write(&job.root, &job.file, "", &text)?;
+    let findings = reports.iter().flat_map(|report| findings(workspace, report)).collect();
+    let mut judged: Vec<PathBuf> = reports.iter().map(|report| path(workspace, report.cell.source)).collect();
+    judged.dedup();
+    Ok(Done { sheet: Some(sheet), summary: last, well: run.summary().exit_code() == 0, findings, judged })
+}
+
+/// Gathers how each cell came out, and tells how far it is.
+struct Gathered<'t> {
+    talk: &'t dyn Talk,
+    all: usize,
+    reports: Vec<CellReport>,
+}
+
+impl Audience for Gathered<'_> {
+    fn happened(&mut self, run: &Run<'_>, event: Event) -> io::Result<()> {
+        if let Event::Cell(mut report) = event {
+            // What was sent is in the log by now.
+            report.kept = None;
+            let name = shown_name(run.workspace(), report.cell, report.played_by).into_owned();
+            self.reports.push(*report);
+            self.talk.progress(&format!("{} of {}: {name}", self.reports.len(), self.all));
+        }
+        Ok(())
+    }
+}
+
+fn path(workspace: &Workspace, source: SourceId) -> PathBuf {
+    workspace.source(source).path.clone()
+}
+
+/// The checks and yields of a cell that failed, at their lines.
+fn findings(workspace: &Workspace, report: &CellReport) -> Vec<Finding> {
+    let place = |source: SourceId, span: Span| {
+        let text = workspace.source(source);
+        (path(workspace, source), text.place(span.start()).line, span.of(&text.text).to_owned())
+    };
+    let checks = report.failures.iter().map(|failure| {
+        let (file, line, text) = place(failure.source, failure.span);
+        let parts = failure.parts.iter().map(|(part, value)| match value {
+            Ok(value) => format!("\n{part} is {value}"),
+            Err(why) => format!("\n{part} has no value: {why}"),
+        });
+        let notes = failure.notes.iter().chain(&failure.hint).map(|note| format!("\n{note}"));
+        let parts: String = parts.chain(notes).collect();
+        Finding { file, line, text, message: format!("this failed for `{}`{parts}", workspace.cell(report.cell).name) }
+    });
+    let yields = report.yields.iter().filter_map(|taken| {
+        let why = taken.value.as_ref().err()?;
+        let (file, line, text) = place(taken.source, taken.span);
+        Some(Finding { file, line, text, message: format!("`{}` was not yielded: {why}", taken.name) })
+    });
+    checks.chain(yields).collect()
+}

@@ -1,0 +1,148 @@
+//! What the language server needs of the world: files on disk, what is kept, and sending as the commands do it.
+
+mod jobs;
+mod person;
+mod sheet;
+
+use crate::args::{Color, Common};
+use crate::disk::{Disk, request_files, root_of};
+use crate::failure::Stop;
+use crate::host::Host;
+use crate::{kept, session};
+use std::collections::HashMap;
+use std::io;
+use std::path::{Path, PathBuf};
+use yieldtray_core::expression::Engine;
+use yieldtray_core::log::Past;
+use yieldtray_core::response::Exchange;
+use yieldtray_core::workspace::{Files, Settings, Tray, Workspace};
+use yieldtray_lsp::{Answered, Desk, Done, Job, Talk};
+use yieldtray_store::Store;
+
+/// The desk at which somebody edits.
+pub(crate) struct EditorDesk;
+
+/// What commands know of the process, where nobody sits at a terminal. Somebody can be asked all the same.
+fn host() -> Host {
+    let host = Host::detect();
+    Host { out_is_terminal: false, errors_are_terminal: false, can_ask: true, width: None, height: None, ..host }
+}
+
+/// The options of a command without any.
+fn common() -> Common {
+    Common {
+        directory: None,
+        env: Vec::new(),
+        set: Vec::new(),
+        seed: None,
+        reveal: false,
+        json: false,
+        color: Color::Never,
+        quiet: true,
+        verbose: false,
+    }
+}
+
+/// A refusal in words.
+fn words(stop: Stop) -> String {
+    match stop {
+        Stop::Mistakes => "there are mistakes in the files".to_owned(),
+        Stop::Interrupted => "nothing was sent".to_owned(),
+        Stop::Refused { message, hint, .. } => {
+            hint.map_or_else(|| message.clone(), |hint| format!("{message}: {hint}"))
+        }
+        Stop::System(error) => format!("{error:#}"),
+    }
+}
+
+impl Desk for EditorDesk {
+    fn root_of(&self, file: &Path) -> Option<PathBuf> {
+        Some(root_of(file.parent()?))
+    }
+
+    fn files(&self, root: &Path) -> io::Result<Box<dyn Files>> {
+        Ok(Box::new(Disk::new(root)?))
+    }
+
+    fn request_files(&self, root: &Path, requests: &str) -> Result<Vec<PathBuf>, String> {
+        request_files(root, &root.join(requests), false).map_err(words)
+    }
+
+    fn list(&self, folder: &Path) -> Vec<String> {
+        let entries = std::fs::read_dir(folder).into_iter().flatten().flatten();
+        let mut names: Vec<String> = entries
+            .filter_map(|entry| {
+                let name = entry.file_name().into_string().ok()?;
+                let folder = entry.file_type().is_ok_and(|kind| kind.is_dir());
+                (!name.starts_with('.')).then(|| if folder { format!("{name}/") } else { name })
+            })
+            .collect();
+        names.sort();
+        names
+    }
+
+    fn settings(&self, root: &Path, workspace: &Workspace) -> Settings {
+        let (environment, _) = session::choice(&common(), &host(), workspace, root);
+        // An environment that nobody describes is told when something is sent.
+        let environment = environment.filter(|name| workspace.config.environment(name).is_some());
+        Settings { environment, set: Vec::new(), process: session::process(root).unwrap_or_default(), can_ask: true }
+    }
+
+    fn choose(&self, root: &Path, environment: &str) -> Result<(), String> {
+        yieldtray_store::choose_environment(root, environment).map_err(|error| error.to_string())
+    }
+
+    fn engine(&self, workspace: &Workspace) -> Engine {
+        session::engine(None, workspace)
+    }
+
+    fn tray(&self, root: &Path, workspace: &Workspace, settings: &Settings) -> Tray {
+        let store = Store::open(root, kept::key_file()).ok().flatten();
+        let tray = store.and_then(|store| kept::tray(&store, workspace, kept::environment(settings)).ok());
+        tray.unwrap_or_default()
+    }
+
+    fn answers(&self, root: &Path, settings: &Settings) -> Box<dyn Answered> {
+        Box::new(Answers::of(root, settings))
+    }
+
+    fn carry_out(&self, job: &Job, talk: &dyn Talk) -> Result<Done, String> {
+        jobs::carry_out(job, talk).map_err(words)
+    }
+}
+
+/// The last answers of the log.
+#[derive(Default)]
+struct Answers {
+    store: Option<Store>,
+    numbers: HashMap<(String, String), i64>,
+}
+
+impl Answers {
+    fn of(root: &Path, settings: &Settings) -> Self {
+        let Some(store) = Store::open(root, kept::key_file()).ok().flatten() else { return Self::default() };
+        let mut numbers: HashMap<(String, String), i64> = HashMap::new();
+        for ((file, name, _), number) in store.last_answers(kept::environment(settings)).unwrap_or_default() {
+            // Of a cell with rows, the row that was answered last.
+            let last = numbers.entry((file, name)).or_default();
+            *last = number.max(*last);
+        }
+        Self { store: Some(store), numbers }
+    }
+
+    fn number(&self, file: &str, name: &str) -> Option<i64> {
+        self.numbers.get(&(file.to_owned(), name.to_owned())).copied()
+    }
+}
+
+impl Answered for Answers {
+    fn last(&self, file: &str, name: &str) -> Option<Exchange> {
+        let number = self.number(file, name)?;
+        let (_, message) = self.store.as_ref()?.exchange(number).ok()??;
+        Past::read(&message.head, message.fields, message.sent, message.came).ok()?.exchange()
+    }
+
+    fn has(&self, file: &str, name: &str) -> bool {
+        self.number(file, name).is_some()
+    }
+}

@@ -1,0 +1,162 @@
+//! `lint` and `tidy`, as they are run by hand, before a commit, and for a code host.
+
+mod support;
+
+use serde_json::json;
+use std::process::Command;
+use support::Bench;
+
+fn git(bench: &Bench, args: &[&str]) {
+    let author = ["-c", "user.name=Clerk", "-c", "user.email=clerk@packhouse.example"];
+    let status = Command::new("git").args(author).args(args).current_dir(bench.path()).output().expect("git is there");
+    assert!(status.status.success(), "git {args:?}: {}", String::from_utf8_lossy(&status.stderr));
+}
+
+const CLEAN: &str = "%% Look\nGET http://127.0.0.1:1/lots\n\n% check status == 200\n";
+
+#[test]
+fn what_is_staged_is_looked_at_as_it_would_be_committed() {
+    let bench = Bench::empty().file("a.http", CLEAN).file("b.http", "%% B\nhttp://127.0.0.1:1/{{gone}}\n");
+    let outside = bench.run(&["lint", "--staged"]).exits(2);
+    assert!(outside.stderr.contains("git cannot say what is staged"), "{}", outside.stderr);
+    git(&bench, &["init", "-q"]);
+    git(&bench, &["add", "."]);
+    git(&bench, &["commit", "-qm", "The desk"]);
+    // Nothing is staged: the mistake of a file that is not touched holds nobody up.
+    assert!(bench.run(&["lint", "--staged"]).exits(0).stdout.contains("0 files"));
+    // Staged with a mistake, mended only on disk.
+    let bench = bench.file("a.http", &CLEAN.replace("status ==", "staus =="));
+    git(&bench, &["add", "a.http"]);
+    let bench = bench.file("a.http", CLEAN);
+    let run = bench.run(&["lint", "--staged"]).exits(2);
+    assert!(run.stdout.contains("a.http:4:9") && run.stdout.contains("staus == 200"), "{}", run.stdout);
+    assert!(!run.stdout.contains("b.http"), "{}", run.stdout);
+    // Staged well, spoiled only on disk.
+    git(&bench, &["add", "a.http"]);
+    let bench = bench.file("a.http", "%% Look\nGET {{nowhere}}\n");
+    bench.run(&["lint", "--staged"]).exits(0);
+    // What all files below share touches all of them.
+    let bench = bench.file("_common.http", "% check ok: statsu == 200\n");
+    git(&bench, &["add", "_common.http"]);
+    let run = bench.run(&["lint", "--staged", "--json"]).exits(2);
+    let places: Vec<String> = run.json()["problems"]
+        .as_array()
+        .expect("a list")
+        .iter()
+        .map(|problem| {
+            format!("{}:{}", problem["file"].as_str().unwrap_or("?"), problem["code"].as_str().unwrap_or("?"))
+        })
+        .collect();
+    assert!(places.contains(&"_common.http:unknown-value".to_owned()), "{places:?}");
+    assert!(places.contains(&"b.http:unknown-value".to_owned()), "{places:?}");
+}
+
+/// The parts of SARIF's schema that every reader relies on, from the standard's text (3.13 to 3.30).
+fn schema() -> serde_json::Value {
+    let region = json!({
+        "type": "object",
+        "required": ["startLine", "startColumn", "endLine", "endColumn"],
+        "additionalProperties": { "type": "integer", "minimum": 1 },
+    });
+    let location = json!({
+        "type": "object",
+        "required": ["physicalLocation"],
+        "properties": { "physicalLocation": {
+            "type": "object",
+            "required": ["artifactLocation", "region"],
+            "properties": {
+                "artifactLocation": { "type": "object", "required": ["uri"], "properties": { "uri": { "type": "string", "format": "uri-reference" } } },
+                "region": region,
+            },
+        } },
+    });
+    json!({
+        "type": "object",
+        "required": ["version", "runs"],
+        "properties": {
+            "version": { "const": "2.1.0" },
+            "runs": { "type": "array", "minItems": 1, "items": {
+                "type": "object",
+                "required": ["tool", "results"],
+                "properties": {
+                    "tool": { "type": "object", "required": ["driver"], "properties": { "driver": { "type": "object", "required": ["name", "rules"] } } },
+                    "columnKind": { "enum": ["utf16CodeUnits", "unicodeCodePoints"] },
+                    "results": { "type": "array", "items": {
+                        "type": "object",
+                        "required": ["message", "ruleId", "ruleIndex", "level"],
+                        "properties": {
+                            "level": { "enum": ["none", "note", "warning", "error"] },
+                            "message": { "type": "object", "required": ["text"] },
+                            "locations": { "type": "array", "items": location },
+                            "relatedLocations": { "type": "array", "items": location },
+                            "partialFingerprints": { "type": "object", "additionalProperties": { "type": "string" } },
+                        },
+                    } },
+                },
+            } },
+        },
+    })
+}
+
+#[test]
+fn findings_are_written_for_code_hosts() {
+    let bench = Bench::empty()
+        .file("yieldtray.toml", "[environments.bench.values]\ngate = 'n'\n")
+        .file("the desk/a.http", "% let gate = 's'\n\n%% Äpfel\n% chekc 1\nhttp://127.0.0.1:1/{{gate}}\n");
+    let run = bench.run(&["lint", "--report", "sarif=lint.sarif"]).exits(2);
+    assert!(run.stdout.contains("1 mistake"), "{}", run.stdout);
+    let text = std::fs::read_to_string(bench.path().join("lint.sarif")).expect("the report is there");
+    let report: serde_json::Value = serde_json::from_str(&text).expect("JSON");
+    let schema = jsonschema::options().should_validate_formats(true).build(&schema()).expect("a schema");
+    let errors: Vec<String> = schema.iter_errors(&report).map(|error| error.to_string()).collect();
+    assert_eq!(errors, Vec::<String>::new());
+    let results = report["runs"][0]["results"].as_array().expect("results");
+    let told: Vec<String> = results
+        .iter()
+        .map(|result| {
+            let rule =
+                &report["runs"][0]["tool"]["driver"]["rules"][result["ruleIndex"].as_u64().expect("a number") as usize];
+            assert_eq!(rule["id"], result["ruleId"]);
+            let place = &result["locations"][0]["physicalLocation"];
+            format!(
+                "{} {} {} {}",
+                result["level"], result["ruleId"], place["artifactLocation"]["uri"], place["region"]["startLine"]
+            )
+        })
+        .collect();
+    assert_eq!(
+        told,
+        [
+            "\"note\" \"hidden-value\" \"the%20desk/a.http\" 1",
+            "\"error\" \"unknown-instruction\" \"the%20desk/a.http\" 4",
+        ]
+    );
+    assert_eq!(results[0]["relatedLocations"][0]["message"]["text"], "this one wins");
+    let refused = bench.run(&["lint", "--report", "srif=x"]).exits(2);
+    assert!(refused.stderr.contains("as in `sarif=lint.sarif`"), "{}", refused.stderr);
+}
+
+#[test]
+fn files_are_laid_out_or_only_looked_at() {
+    let untidy = "%%Look  \nGET   http://127.0.0.1:1/lots\nAccept:*/*\n\n\n\n% check status == 200";
+    let tidy = "%% Look\nGET http://127.0.0.1:1/lots\nAccept: */*\n\n% check status == 200\n";
+    let bench = Bench::empty().file("a.http", untidy).file("in/_common.http", "%let a=1\n").file("in/b.http", tidy);
+    let seen = bench.run(&["tidy", "--verify"]).exits(1);
+    assert_eq!(seen.stdout, "a.http\nin/_common.http\n");
+    assert_eq!(seen.stderr, "3 files · 2 would change\n");
+    assert_eq!(std::fs::read_to_string(bench.path().join("a.http")).expect("a file"), untidy);
+    let done = bench.run(&["tidy", "--json"]).exits(0).json();
+    assert_eq!(done, json!({ "files": 3, "changed": ["a.http", "in/_common.http"] }));
+    assert_eq!(std::fs::read_to_string(bench.path().join("a.http")).expect("a file"), tidy);
+    assert_eq!(bench.run(&["tidy", "--verify", "in"]).exits(0).stderr, "2 files · all tidy\n");
+    assert_eq!(bench.run_with(&["tidy", "-"], untidy, &[]).exits(0).stdout, tidy);
+    assert_eq!(bench.run_with(&["tidy", "-", "--verify"], untidy, &[]).exits(1).stdout, "");
+    for (args, words) in [
+        (["tidy", "gone.http"], "cannot read"),
+        (["tidy", "a.http:3"], "whole files are laid out"),
+        (["tidy", "look"], "no file or folder `look`"),
+    ] {
+        let refused = bench.run(&args).exits(2);
+        assert!(refused.stderr.contains(words), "{}", refused.stderr);
+    }
+}

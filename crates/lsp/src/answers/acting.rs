@@ -1,0 +1,111 @@
+//! What can be done: code actions and lenses.
+
+use super::Answer;
+use super::commands::{self, Sending};
+use super::convert::{address, workspace_edit};
+use crate::diagnostics::text_of;
+use crate::params::{InRange, OfDocument, read};
+use crate::server::Server;
+use lsp_types::Range;
+use serde_json::{Value, json};
+use yieldtray_core::assist::{self, cell_at};
+use yieldtray_core::workspace::Lookup;
+
+/// What mends the problems of a part, what reshapes it, and sending it.
+pub(super) fn actions(server: &mut Server, params: Value) -> Answer {
+    let InRange { text_document, range } = read(params)?;
+    let (columns, client) = (server.columns, server.client);
+    let (house, source) = server.text(&text_document.uri)?;
+    if !house.problems.contains_key(&source) {
+        house.look(source);
+    }
+    let house = &*house;
+    let text = text_of(house, source, columns);
+    let span = text.span(range);
+    let touched = house
+        .problems
+        .get(&source)
+        .into_iter()
+        .flatten()
+        .filter(|problem| problem.span.start() <= span.end() && span.start() <= problem.span.end());
+    let mut all = Vec::new();
+    for problem in touched {
+        for action in house.view(|view| assist::fixes(view, problem)) {
+            let Ok(edit) = workspace_edit(house, &action.changes, client, columns) else { continue };
+            let of = json!({
+                "range": text.range(problem.span), "message": problem.message, "code": problem.code.as_str(),
+                "source": "yieldtray",
+            });
+            let preferred = action.mends && problem.meant.is_some();
+            all.push(json!({
+                "title": action.title, "kind": "quickfix", "diagnostics": [of], "isPreferred": preferred, "edit": edit,
+            }));
+        }
+    }
+    for action in house.view(|view| assist::actions(view, source, span)) {
+        let Ok(edit) = workspace_edit(house, &action.changes, client, columns) else { continue };
+        all.push(json!({ "title": action.title, "kind": "refactor", "edit": edit }));
+    }
+    if let Some(cell) = cell_at(&house.workspace, source, span.start()) {
+        let name = house.workspace.cell(cell).name.to_string();
+        for way in ways(house, cell) {
+            all.push(json!({
+                "title": format!("{}: {name}", way.title()), "kind": "source",
+                "command": commands::of_cell(way, &address(house, source), &name),
+            }));
+        }
+    }
+    Ok(json!(all))
+}
+
+/// The ways in which a cell can be sent.
+fn ways(house: &crate::house::House, cell: yieldtray_core::workspace::CellId) -> Vec<Sending> {
+    let own = house.workspace.cell(cell);
+    if own.plays() || own.request.is_none() {
+        return Vec::new();
+    }
+    let needs = own.instructions().any(|line| matches!(line.kind, yieldtray_core::syntax::Kind::Needs(_)));
+    let lacks = || {
+        house.view(|view| {
+            let mut memo = yieldtray_core::workspace::Memo::default();
+            let lookup = Lookup::new(view.reach, cell, &[], &mut memo);
+            !lookup.names_lacking().is_empty()
+        })
+    };
+    let mut ways = vec![Sending::Alone];
+    if needs || lacks() {
+        ways.push(Sending::WithNeeds);
+    }
+    if house.was_answered(cell) {
+        ways.push(Sending::Judged);
+    }
+    ways
+}
+
+/// Above the first line the environment and the whole file, above each cell the ways to send it.
+pub(super) fn lenses(server: &mut Server, params: Value) -> Answer {
+    let OfDocument { text_document } = read(params)?;
+    let columns = server.columns;
+    let (house, source) = server.text(&text_document.uri)?;
+    let house = &*house;
+    let text = text_of(house, source, columns);
+    let address = address(house, source);
+    let mut lenses = Vec::new();
+    let mut lens = |range: Range, command: Value| lenses.push(json!({ "range": range, "command": command }));
+    let cells: Vec<_> = house.workspace.cells(source).collect();
+    if cells.is_empty() {
+        return Ok(json!([]));
+    }
+    let top = Range::default();
+    lens(top, commands::environment(&address, house.settings.environment.as_deref()));
+    lens(top, commands::replay(&address));
+    for cell in cells {
+        let own = house.workspace.cell(cell);
+        let at = text.position(own.span.start());
+        let range = Range::new(at, at);
+        for way in ways(house, cell) {
+            lens(range, commands::of_cell(way, &address, &own.name));
+        }
+    }
+    Ok(json!(lenses))
+}

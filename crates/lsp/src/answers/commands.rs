@@ -1,0 +1,156 @@
+//! Commands: sending, judging, replaying, choosing the environment.
+
+use super::Answer;
+use crate::address::path_of;
+use crate::desk::{Job, Task};
+use crate::params::{About, Command, read};
+use crate::questions;
+use crate::server::Server;
+use crate::wire::Refusal;
+use serde_json::{Value, json};
+use std::path::{Path, PathBuf};
+use yieldtray_core::assist::cell_at;
+
+const SEND: &str = "yieldtray.send";
+const SEND_WITH_NEEDS: &str = "yieldtray.sendWithNeeds";
+const JUDGE: &str = "yieldtray.judge";
+const REPLAY: &str = "yieldtray.replay";
+const ENVIRONMENT: &str = "yieldtray.environment";
+const STOP: &str = "yieldtray.stop";
+
+/// Every command.
+pub(super) const ALL: &[&str] = &[SEND, SEND_WITH_NEEDS, JUDGE, REPLAY, ENVIRONMENT, STOP];
+
+/// The ways in which a cell is sent.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Sending {
+    Alone,
+    WithNeeds,
+    Judged,
+}
+
+impl Sending {
+    pub(super) fn title(self) -> &'static str {
+        match self {
+            Sending::Alone => "Send",
+            Sending::WithNeeds => "Send with what it needs",
+            Sending::Judged => "Check against the last answer",
+        }
+    }
+
+    fn command(self) -> &'static str {
+        match self {
+            Sending::Alone => SEND,
+            Sending::WithNeeds => SEND_WITH_NEEDS,
+            Sending::Judged => JUDGE,
+        }
+    }
+}
+
+pub(super) fn of_cell(way: Sending, address: &str, name: &str) -> Value {
+    json!({ "title": way.title(), "command": way.command(), "arguments": [{ "uri": address, "name": name }] })
+}
+
+pub(super) fn replay(address: &str) -> Value {
+    json!({ "title": "Replay", "command": REPLAY, "arguments": [{ "uri": address }] })
+}
+
+pub(super) fn environment(address: &str, chosen: Option<&str>) -> Value {
+    let title = format!("Environment: {}", chosen.unwrap_or("none"));
+    json!({ "title": title, "command": ENVIRONMENT, "arguments": [{ "uri": address }] })
+}
+
+pub(super) fn execute(server: &mut Server, params: Value) -> Answer {
+    let Command { command, arguments } = read(params)?;
+    if command == STOP {
+        server.jobs.cancel_all();
+        return Ok(Value::Null);
+    }
+    let about = arguments.into_iter().next();
+    let about = about.ok_or_else(|| Refusal::new(Refusal::PARAMS, format!("`{command}` wants `{{ uri, name }}`")))?;
+    let about: About = read(about)?;
+    match command.as_str() {
+        ENVIRONMENT => choose(server, about),
+        REPLAY => begin(server, &about, |_| Ok(Task::Replay)),
+        SEND => begin(server, &about, |cell| Ok(Task::Send { cell: cell?, needs: false })),
+        SEND_WITH_NEEDS => begin(server, &about, |cell| Ok(Task::Send { cell: cell?, needs: true })),
+        JUDGE => begin(server, &about, |cell| Ok(Task::Judge { cell: cell? })),
+        _ => Err(Refusal::new(Refusal::PARAMS, format!("there is no command `{command}`"))),
+    }
+}
+
+type Named = Result<String, Refusal>;
+
+/// Begins a job for a file or one of its cells.
+fn begin(server: &mut Server, about: &About, task: impl FnOnce(Named) -> Result<Task, Refusal>) -> Answer {
+    let unsaved = server.unsaved();
+    let columns = server.columns;
+    let (house, source) = server.text(&about.uri)?;
+    let cell = match (&about.name, about.line) {
+        (Some(name), _) => Some(name.clone()),
+        (None, Some(line)) => {
+            let text = crate::diagnostics::text_of(house, source, columns);
+            let at = text.offset(lsp_types::Position::new(line, 0));
+            cell_at(&house.workspace, source, at).map(|cell| house.workspace.cell(cell).name.to_string())
+        }
+        (None, None) => None,
+    };
+    let cell = cell.ok_or_else(|| Refusal::new(Refusal::PARAMS, "there is no cell here; name one, or a line of it"));
+    let file = house.workspace.source(source).path.clone();
+    let task = task(cell)?;
+    let root = house.root.clone();
+    let given = questions::take(&root, &unsaved);
+    let title = match &task {
+        Task::Send { cell, .. } => format!("Send {cell}"),
+        Task::Judge { cell } => format!("Check {cell}"),
+        Task::Replay => format!("Replay {}", file.display()),
+    };
+    let job = Job { root, unsaved, file, task, given };
+    server.begin(job, &title).map_err(|why| Refusal::new(Refusal::FAILED, why))?;
+    Ok(Value::Null)
+}
+
+/// Chooses an environment: the one that is named, else the one that is picked of all.
+fn choose(server: &mut Server, about: About) -> Answer {
+    let path = path_of(&about.uri).unwrap_or_else(|| PathBuf::from(&about.uri));
+    let root = server.desk.root_of(&path).ok_or_else(|| Refusal::new(Refusal::FAILED, "this file is in no folder"))?;
+    let house = server.house(&root)?;
+    let names: Vec<String> =
+        house.workspace.config.environments.iter().map(|environment| environment.name.clone()).collect();
+    let chosen = house.settings.environment.clone();
+    if names.is_empty() {
+        return Err(Refusal::new(Refusal::FAILED, "the configuration describes no environment"));
+    }
+    if let Some(name) = about.name {
+        take(server, &root, &name).map_err(|why| Refusal::new(Refusal::FAILED, why))?;
+        return Ok(Value::Null);
+    }
+    let actions: Vec<Value> = names.iter().map(|name| json!({ "title": name })).collect();
+    let message = match chosen {
+        Some(name) => format!("The environment is {name}. Which one from now on?"),
+        None => "No environment is chosen. Which one?".to_owned(),
+    };
+    let params = json!({ "type": 3, "message": message, "actions": actions });
+    server.ask("window/showMessageRequest", params, move |server, answer| {
+        let name = answer.and_then(|answer| answer["title"].as_str().map(str::to_owned));
+        if let Some(name) = name.filter(|name| names.contains(name))
+            && let Err(why) = take(server, &root, &name)
+        {
+            server.say(1, &why);
+        }
+    });
+    Ok(Value::Null)
+}
+
+fn take(server: &mut Server, root: &Path, name: &str) -> Result<(), String> {
+    let house = server.house(root).map_err(|refusal| refusal.message)?;
+    if house.workspace.config.environment(name).is_none() {
+        return Err(format!("no environment `{name}`"));
+    }
+    server.desk.choose(root, name)?;
+    // Whatever hangs on the environment is looked at anew.
+    server.houses.remove(root);
+    server.look_again(root);
+    server.refresh();
+    Ok(())
+}

@@ -1,0 +1,55 @@
+//! What stands there, what it comes to, which colour it has.
+
+use super::Answer;
+use super::convert::token_type;
+use crate::diagnostics::text_of;
+use crate::params::{AtPlace, InRange, OfDocument, read};
+use crate::server::Server;
+use serde_json::{Value, json};
+use yieldtray_core::assist;
+
+pub(super) fn hover(server: &mut Server, params: Value) -> Answer {
+    let AtPlace { text_document, position, .. } = read(params)?;
+    let columns = server.columns;
+    let (house, source) = server.text(&text_document.uri)?;
+    let text = text_of(house, source, columns);
+    let at = text.offset(position);
+    let help = house.view(|view| assist::hover(view, source, at));
+    Ok(help.map_or(
+        Value::Null,
+        |help| json!({ "contents": { "kind": "markdown", "value": help.text }, "range": text.range(help.span) }),
+    ))
+}
+
+pub(super) fn hints(server: &mut Server, params: Value) -> Answer {
+    let InRange { text_document, range } = read(params)?;
+    if !server.client.hints {
+        return Ok(json!([]));
+    }
+    let columns = server.columns;
+    let (house, source) = server.text(&text_document.uri)?;
+    let text = text_of(house, source, columns);
+    let hints = house.view(|view| assist::hints(view, source, text.span(range)));
+    let hints = hints.iter().map(
+        |hint| json!({ "position": text.position(hint.at), "label": format!("= {}", hint.text), "paddingLeft": true }),
+    );
+    Ok(hints.collect())
+}
+
+/// Tokens as differences from one to the next (LSP 3.17, `textDocument/semanticTokens`).
+pub(super) fn tokens(server: &mut Server, params: Value) -> Answer {
+    let OfDocument { text_document } = read(params)?;
+    let columns = server.columns;
+    let (house, source) = server.text(&text_document.uri)?;
+    let text = text_of(house, source, columns);
+    let (mut data, mut last) = (Vec::new(), lsp_types::Position::new(0, 0));
+    for token in house.view(|view| assist::tokens(view, source)) {
+        let start = text.position(token.span.start());
+        let line = start.line - last.line;
+        let column = if line == 0 { start.character - last.character } else { start.character };
+        let length = text.width(token.span.of(text.text));
+        data.extend([line, column, length, token_type(token.kind), u32::from(token.given)]);
+        last = start;
+    }
+    Ok(json!({ "data": data }))
+}

@@ -1,0 +1,159 @@
+//! Where names lead, and the structure of files.
+
+use super::Answer;
+use super::convert::{location, workspace_edit};
+use crate::address::address_of;
+use crate::diagnostics::text_of;
+use crate::params::{AtPlace, OfDocument, Query, Selections, read};
+use crate::server::Server;
+use crate::wire::Refusal;
+use lsp_types::{FoldingRangeKind, SymbolKind};
+use serde_json::{Value, json};
+use yieldtray_core::assist::{self, Change, Fold, What};
+
+pub(super) fn symbols(server: &mut Server, params: Value) -> Answer {
+    let OfDocument { text_document } = read(params)?;
+    let columns = server.columns;
+    let (house, source) = server.text(&text_document.uri)?;
+    let text = text_of(house, source, columns);
+    let symbols = assist::symbols(&house.workspace, source);
+    let symbols = symbols.iter().map(|symbol| {
+        json!({
+            "name": symbol.name, "detail": symbol.detail, "kind": SymbolKind::FUNCTION,
+            "range": text.range(symbol.span), "selectionRange": text.range(symbol.at),
+        })
+    });
+    Ok(symbols.collect())
+}
+
+pub(super) fn workspace_symbols(server: &mut Server, params: Value) -> Answer {
+    let Query { query } = read(params)?;
+    let columns = server.columns;
+    let mut found = Vec::new();
+    for house in server.houses.values() {
+        for symbol in assist::workspace_symbols(&house.workspace, &query) {
+            let source = symbol.cell.source;
+            found.push(json!({
+                "name": symbol.name, "kind": SymbolKind::FUNCTION,
+                "containerName": house.workspace.shown_path(source),
+                "location": location(house, (source, symbol.at), columns),
+            }));
+        }
+    }
+    Ok(json!(found))
+}
+
+pub(super) fn definition(server: &mut Server, params: Value) -> Answer {
+    let AtPlace { text_document, position, .. } = read(params)?;
+    let columns = server.columns;
+    let (house, source) = server.text(&text_document.uri)?;
+    let at = text_of(house, source, columns).offset(position);
+    let places = house.view(|view| assist::definition(view, source, at));
+    Ok(places.into_iter().map(|place| location(house, place, columns)).collect())
+}
+
+pub(super) fn references(server: &mut Server, params: Value) -> Answer {
+    let AtPlace { text_document, position, context, .. } = read(params)?;
+    let columns = server.columns;
+    let (house, source) = server.text(&text_document.uri)?;
+    let at = text_of(house, source, columns).offset(position);
+    let given = context.is_some_and(|context| context.include_declaration);
+    let places = house.view(|view| assist::references(view, source, at, given));
+    Ok(places.into_iter().map(|place| location(house, place, columns)).collect())
+}
+
+/// The same name elsewhere in the same text.
+pub(super) fn highlights(server: &mut Server, params: Value) -> Answer {
+    let AtPlace { text_document, position, .. } = read(params)?;
+    let columns = server.columns;
+    let (house, source) = server.text(&text_document.uri)?;
+    let text = text_of(house, source, columns);
+    let at = text.offset(position);
+    let places = house.view(|view| assist::references(view, source, at, true));
+    let own = places.into_iter().filter(|(file, _)| *file == source);
+    Ok(own.map(|(_, span)| json!({ "range": text.range(span) })).collect())
+}
+
+pub(super) fn prepare_rename(server: &mut Server, params: Value) -> Answer {
+    let AtPlace { text_document, position, .. } = read(params)?;
+    let columns = server.columns;
+    let (house, source) = server.text(&text_document.uri)?;
+    let text = text_of(house, source, columns);
+    let at = text.offset(position);
+    let found = house.view(|view| assist::at(view, source, at));
+    let nameable = found.filter(|found| {
+        matches!(found.what, What::Value { .. } | What::Cell { cell: Some(_), .. } | What::Label { .. })
+    });
+    match nameable {
+        Some(found) => {
+            // A title is no name: what it would be called is the name that comes of it.
+            let name = match found.what {
+                What::Cell { cell: Some(cell), .. } => house.workspace.cell(cell).name.to_string(),
+                _ => found.span.of(text.text).to_owned(),
+            };
+            Ok(json!({ "range": text.range(found.span), "placeholder": name }))
+        }
+        None => Err(Refusal::new(Refusal::FAILED, "only values, cells and labels can get another name here")),
+    }
+}
+
+pub(super) fn rename(server: &mut Server, params: Value) -> Answer {
+    let AtPlace { text_document, position, new_name, .. } = read(params)?;
+    let (columns, client) = (server.columns, server.client);
+    let (house, source) = server.text(&text_document.uri)?;
+    let at = text_of(house, source, columns).offset(position);
+    let edits = house.view(|view| assist::rename(view, source, at, &new_name));
+    let edits = edits.map_err(|why| Refusal::new(Refusal::FAILED, why))?;
+    let changes: Vec<Change> = edits.into_iter().map(|(file, edits)| Change::Edit(file, edits)).collect();
+    workspace_edit(house, &changes, client, columns)
+}
+
+pub(super) fn folds(server: &mut Server, params: Value) -> Answer {
+    let OfDocument { text_document } = read(params)?;
+    let columns = server.columns;
+    let (house, source) = server.text(&text_document.uri)?;
+    let text = text_of(house, source, columns);
+    let folds = assist::folds(&house.workspace, source).into_iter().map(|fold| {
+        let (span, kind) = match fold {
+            Fold::Cell(span) | Fold::Body(span) => (span, FoldingRangeKind::Region),
+            Fold::Comments(span) => (span, FoldingRangeKind::Comment),
+        };
+        let range = text.range(span);
+        json!({ "startLine": range.start.line, "endLine": range.end.line, "kind": kind })
+    });
+    Ok(folds.collect())
+}
+
+pub(super) fn selections(server: &mut Server, params: Value) -> Answer {
+    let Selections { text_document, positions } = read(params)?;
+    let columns = server.columns;
+    let (house, source) = server.text(&text_document.uri)?;
+    let text = text_of(house, source, columns);
+    let nested = positions.into_iter().map(|position| {
+        let spans = house.view(|view| assist::selections(view, source, text.offset(position)));
+        // Each is written inside the one that holds it.
+        spans.into_iter().rev().fold(Value::Null, |parent, span| {
+            let mut range = json!({ "range": text.range(span) });
+            if !parent.is_null() {
+                range["parent"] = parent;
+            }
+            range
+        })
+    });
+    Ok(nested.collect())
+}
+
+pub(super) fn links(server: &mut Server, params: Value) -> Answer {
+    let OfDocument { text_document } = read(params)?;
+    let columns = server.columns;
+    let (house, source) = server.text(&text_document.uri)?;
+    let text = text_of(house, source, columns);
+    let folder =
+        house.root.join(&house.workspace.source(source).path).parent().map(ToOwned::to_owned).unwrap_or_default();
+    let links = house.view(|view| assist::links(view, source));
+    let there = links.iter().filter_map(|(span, path)| {
+        let file = folder.join(path).canonicalize().ok().filter(|file| file.starts_with(&house.root))?;
+        Some(json!({ "range": text.range(*span), "target": address_of(&file) }))
+    });
+    Ok(there.collect())
+}

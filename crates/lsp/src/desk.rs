@@ -1,0 +1,132 @@
+//! What the server needs of the world, and what it gives away: files, what is kept, and sending.
+
+use std::collections::HashMap;
+use std::io;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use yieldtray_core::expression::Engine;
+use yieldtray_core::replay::Question;
+use yieldtray_core::response::Exchange;
+use yieldtray_core::workspace::{Files, Settings, Tray, Workspace};
+
+/// Texts that are open in the editor, by where they lie: they hold in place of what is on disk.
+pub type Unsaved = HashMap<PathBuf, Arc<str>>;
+
+/// Everything around the files that an editor has open. A method that cannot do what is asked says why in words.
+pub trait Desk: Send + Sync + 'static {
+    /// The root of the workspace that holds a file; `None` for one that lies in none.
+    fn root_of(&self, file: &Path) -> Option<PathBuf>;
+
+    /// Reads below a root.
+    fn files(&self, root: &Path) -> io::Result<Box<dyn Files>>;
+
+    /// The request files of a workspace, relative to its root, sorted.
+    fn request_files(&self, root: &Path, requests: &str) -> Result<Vec<PathBuf>, String>;
+
+    /// What is in a folder; folders end in `/`.
+    fn list(&self, folder: &Path) -> Vec<String>;
+
+    /// The chosen environment and the values of the process.
+    fn settings(&self, root: &Path, workspace: &Workspace) -> Settings;
+
+    /// Makes an environment the chosen one of the checkout.
+    fn choose(&self, root: &Path, environment: &str) -> Result<(), String>;
+
+    /// Runs expressions.
+    fn engine(&self, workspace: &Workspace) -> Engine;
+
+    /// What lies on the tray, as far as the files are loaded.
+    fn tray(&self, root: &Path, workspace: &Workspace, settings: &Settings) -> Tray;
+
+    /// The last answers of cells in the chosen environment.
+    fn answers(&self, root: &Path, settings: &Settings) -> Box<dyn Answered>;
+
+    /// Does a job. What it has to say meanwhile goes to `talk`.
+    fn carry_out(&self, job: &Job, talk: &dyn Talk) -> Result<Done, String>;
+}
+
+/// Answers from before.
+pub trait Answered {
+    /// The last answer to a cell, by its file and name.
+    fn last(&self, file: &str, name: &str) -> Option<Exchange>;
+
+    /// Whether there is one.
+    fn has(&self, file: &str, name: &str) -> bool;
+}
+
+/// Something that takes its time.
+#[derive(Clone, Debug)]
+pub struct Job {
+    /// The workspace's root.
+    pub root: PathBuf,
+    /// What is open in the editor.
+    pub unsaved: Unsaved,
+    /// The file, relative to the root.
+    pub file: PathBuf,
+    /// What is done.
+    pub task: Task,
+    /// Answers that were written down for questions of `% ask`, by name.
+    pub given: Vec<(String, String)>,
+}
+
+/// What can be done.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Task {
+    /// Sends the cell of that name, and before it what it needs if that is wanted.
+    Send {
+        /// The cell.
+        cell: String,
+        /// Whether what it needs is sent too.
+        needs: bool,
+    },
+    /// Judges the cell's checks on its last answer.
+    Judge {
+        /// The cell.
+        cell: String,
+    },
+    /// Sends all cells of the file in order.
+    Replay,
+}
+
+/// Speaks with whoever waits.
+pub trait Talk: Send + Sync {
+    /// Puts a question of `% ask`; `None` if nobody answers.
+    fn ask(&self, question: &Question) -> Option<String>;
+
+    /// Puts a question with a yes and a no; the words are those of the yes.
+    fn confirm(&self, question: &str, yes: &str) -> bool;
+
+    /// Says how far it is.
+    fn progress(&self, words: &str);
+
+    /// Tells, whenever it is called, whether the job is to end.
+    fn cancelled(&self) -> Box<dyn Fn() -> bool>;
+}
+
+/// What came of a job.
+#[derive(Clone, Debug, Default)]
+pub struct Done {
+    /// A text to look at, and where it lies.
+    pub sheet: Option<PathBuf>,
+    /// How it came out, in a line.
+    pub summary: String,
+    /// Whether all is well.
+    pub well: bool,
+    /// What to tell at lines of files.
+    pub findings: Vec<Finding>,
+    /// The files of which findings from before no longer hold, relative to the root.
+    pub judged: Vec<PathBuf>,
+}
+
+/// Something that came out at a place of a file.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Finding {
+    /// The file, relative to the root.
+    pub file: PathBuf,
+    /// The line, from 1.
+    pub line: usize,
+    /// The text on it that it is about.
+    pub text: String,
+    /// In words; more lines explain it.
+    pub message: String,
+}

@@ -1,0 +1,73 @@
+//! What was found in a text, as the client draws it.
+
+use crate::address::address_of;
+use crate::desk::Finding;
+use crate::house::House;
+use crate::places::{Columns, Text};
+use lsp_types::{
+    Diagnostic, DiagnosticRelatedInformation, DiagnosticSeverity, DiagnosticTag, Location, NumberOrString, Range,
+};
+use std::str::FromStr;
+use yieldtray_core::problem::{Code, Level, Problem, SourceId};
+use yieldtray_core::syntax::Span;
+
+/// Everything to draw in a text.
+pub(crate) fn of(house: &House, source: SourceId, columns: Columns) -> Vec<Diagnostic> {
+    let found = house.problems.get(&source).into_iter().flatten();
+    let inside = &house.workspace.source(source).path;
+    let told = house.findings.iter().filter(|finding| finding.file == *inside);
+    let text = text_of(house, source, columns);
+    found
+        .map(|problem| drawn(house, source, problem, columns))
+        .chain(told.filter_map(|finding| outcome(&text, finding)))
+        .collect()
+}
+
+pub(crate) fn text_of(house: &House, source: SourceId, columns: Columns) -> Text<'_> {
+    let own = house.workspace.source(source);
+    Text { text: &own.text, lines: own.lines(), columns }
+}
+
+fn drawn(house: &House, source: SourceId, problem: &Problem, columns: Columns) -> Diagnostic {
+    let text = text_of(house, source, columns);
+    let hint = problem.hint.as_ref().map(|hint| format!("\n{hint}")).unwrap_or_default();
+    let also = problem.also.as_ref().and_then(|(other, span, words)| {
+        let range = text_of(house, *other, columns).range(*span);
+        let path = house.root.join(&house.workspace.source(*other).path);
+        let uri = lsp_types::Uri::from_str(&address_of(&path)).ok()?;
+        Some(vec![DiagnosticRelatedInformation { location: Location { uri, range }, message: words.clone() }])
+    });
+    let unused = matches!(problem.code, Code::UnusedYield | Code::UnusedValue);
+    Diagnostic {
+        range: text.range(problem.span),
+        severity: Some(match problem.level {
+            Level::Mistake => DiagnosticSeverity::ERROR,
+            Level::Remark => DiagnosticSeverity::INFORMATION,
+        }),
+        code: Some(NumberOrString::String(problem.code.as_str().to_owned())),
+        source: Some("yieldtray".to_owned()),
+        message: format!("{}{hint}", problem.message),
+        related_information: also,
+        tags: unused.then(|| vec![DiagnosticTag::UNNECESSARY]),
+        ..Diagnostic::default()
+    }
+}
+
+/// A check that failed: at its line, wherever that is by now; nowhere if it is gone.
+fn outcome(text: &Text<'_>, finding: &Finding) -> Option<Diagnostic> {
+    let at_line = |line: usize| {
+        let span = text.lines.span(text.text, line)?;
+        let at = span.of(text.text).find(&finding.text)?;
+        Some(span.part(at, at + finding.text.len()))
+    };
+    let moved = || text.text.find(&finding.text).map(|at| Span::new(at, at + finding.text.len()));
+    let range: Range = text.range(at_line(finding.line).or_else(moved)?);
+    Some(Diagnostic {
+        range,
+        severity: Some(DiagnosticSeverity::WARNING),
+        code: Some(NumberOrString::String("failed".to_owned())),
+        source: Some("yieldtray".to_owned()),
+        message: finding.message.clone(),
+        ..Diagnostic::default()
+    })
+}

@@ -1,0 +1,152 @@
+//! One workspace that somebody edits files of: its texts as they are in the editor, and what was found in them.
+
+use crate::desk::{Answered, Desk, Finding};
+use crate::overlay::{Open, Overlay};
+use rustc_hash::FxHashMap;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use yieldtray_core::assist::{Past, View};
+use yieldtray_core::expression::Engine;
+use yieldtray_core::lint::{Ties, learn_ties, lint_configuration, lint_files};
+use yieldtray_core::problem::{Problem, SourceId};
+use yieldtray_core::response::Exchange;
+use yieldtray_core::workspace::{Answers, CONFIG_FILE, CellId, LOCAL_FILE, Reach, Settings, Tray, Workspace};
+
+/// A workspace.
+pub(crate) struct House {
+    pub(crate) root: PathBuf,
+    pub(crate) workspace: Workspace,
+    pub(crate) engine: Engine,
+    pub(crate) settings: Settings,
+    tray: Tray,
+    questions: Answers,
+    answered: Box<dyn Answered>,
+    ties: Ties,
+    /// What was found in each text when it was looked at last.
+    pub(crate) problems: FxHashMap<SourceId, Vec<Problem>>,
+    /// What the last runs told.
+    pub(crate) findings: Vec<Finding>,
+}
+
+/// The last answers of one workspace.
+struct Last<'h>(&'h House);
+
+impl Past for Last<'_> {
+    fn last(&self, cell: CellId) -> Option<Exchange> {
+        let workspace = &self.0.workspace;
+        self.0.answered.last(&workspace.shown_path(cell.source), &workspace.cell(cell).name)
+    }
+}
+
+impl House {
+    /// Opens the workspace at `root` with all its request files.
+    pub(crate) fn open(desk: &dyn Desk, root: &Path, open: &Open) -> Result<Self, String> {
+        let disk = desk.files(root).map_err(|error| format!("cannot open `{}`: {error}", root.display()))?;
+        // A value that comes from a command is not worked out only to be looked at.
+        let files = Overlay { disk, root: root.to_owned(), open: Arc::clone(open), runs: false };
+        let mut workspace = Workspace::open(Box::new(files));
+        // One file that cannot be read is told where it is named, and stops nothing here.
+        for file in desk.request_files(root, &workspace.config.requests).unwrap_or_default() {
+            let _ = workspace.load(&file);
+        }
+        let settings = desk.settings(root, &workspace);
+        let engine = desk.engine(&workspace);
+        let tray = desk.tray(root, &workspace, &settings);
+        let answered = desk.answers(root, &settings);
+        let mut house = Self {
+            root: root.to_owned(),
+            workspace,
+            engine,
+            settings,
+            tray,
+            questions: Answers::default(),
+            answered,
+            ties: Ties::default(),
+            problems: FxHashMap::default(),
+            findings: Vec::new(),
+        };
+        let cells: Vec<CellId> = house.all_cells();
+        learn_ties(&mut house.workspace, &house.engine, &house.settings, &cells, &mut house.ties);
+        Ok(house)
+    }
+
+    fn all_cells(&self) -> Vec<CellId> {
+        self.workspace.loaded().flat_map(|source| self.workspace.cells(source)).collect()
+    }
+
+    /// Reads again what responses left behind.
+    pub(crate) fn refresh(&mut self, desk: &dyn Desk) {
+        self.tray = desk.tray(&self.root, &self.workspace, &self.settings);
+        self.answered = desk.answers(&self.root, &self.settings);
+    }
+
+    /// The text of a file, loaded if it was not yet; `None` for one that is not of the workspace.
+    pub(crate) fn source(&mut self, path: &Path) -> Option<SourceId> {
+        let inside = path.strip_prefix(&self.root).ok()?.to_owned();
+        match self.workspace.find_text(&inside) {
+            Some(id) => Some(id),
+            None if is_configuration(&inside) => None,
+            None => self.workspace.load(&inside).ok(),
+        }
+    }
+
+    /// Takes the text that somebody is writing. Tells whether more than this file has to be looked at again: what
+    /// a configuration or a `_common.http` says holds elsewhere.
+    pub(crate) fn write(&mut self, desk: &dyn Desk, path: &Path, text: &str, open: &Open) -> Result<bool, String> {
+        let inside = path.strip_prefix(&self.root).unwrap_or(path).to_owned();
+        if is_configuration(&inside) {
+            let findings = std::mem::take(&mut self.findings);
+            *self = Self::open(desk, &self.root.clone(), open)?;
+            self.findings = findings;
+            return Ok(true);
+        }
+        if let Some(source) = self.source(path)
+            && self.workspace.source(source).text != text
+        {
+            self.workspace.set_text(source, text.to_owned());
+        }
+        Ok(inside.file_name().is_some_and(|name| name == yieldtray_core::workspace::COMMON_FILE))
+    }
+
+    /// Looks at a text again.
+    pub(crate) fn look(&mut self, source: SourceId) {
+        let found = if self.workspace.configurations().any(|config| config == source) {
+            lint_configuration(&self.workspace, &self.all_cells())
+        } else {
+            // A `_common.http` is looked at from a file below it.
+            let file = match self.workspace.cells(source).next() {
+                Some(_) => Some(source),
+                None => self.workspace.loaded().find(|file| self.workspace.source(*file).commons.contains(&source)),
+            };
+            let cells: Vec<CellId> = file.into_iter().flat_map(|file| self.workspace.cells(file)).collect();
+            match cells.is_empty() {
+                true => self.workspace.source(source).problems.clone(),
+                false => lint_files(&mut self.workspace, &self.engine, &self.settings, &cells, &mut self.ties),
+            }
+        };
+        let own = found.into_iter().filter(|problem| problem.source == Some(source)).collect();
+        self.problems.insert(source, own);
+    }
+
+    /// What assist sees.
+    pub(crate) fn view<T>(&self, look: impl FnOnce(View<'_>) -> T) -> T {
+        let Self { workspace, engine, settings, tray, questions: answers, .. } = self;
+        look(View { reach: Reach { workspace, engine, settings, tray, answers }, past: &Last(self) })
+    }
+
+    /// Whether a cell was answered before.
+    pub(crate) fn was_answered(&self, cell: CellId) -> bool {
+        self.answered.has(&self.workspace.shown_path(cell.source), &self.workspace.cell(cell).name)
+    }
+
+    /// Takes what a run told in place of what the last one told of the same files.
+    pub(crate) fn told(&mut self, judged: &[PathBuf], findings: Vec<Finding>) {
+        self.findings.retain(|finding| !judged.contains(&finding.file));
+        self.findings.extend(findings);
+    }
+}
+
+/// Whether a path relative to the root is one of the two configurations.
+pub(crate) fn is_configuration(inside: &Path) -> bool {
+    inside == Path::new(CONFIG_FILE) || inside == Path::new(LOCAL_FILE)
+}

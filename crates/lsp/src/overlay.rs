@@ -1,0 +1,56 @@
+//! Files as the editor has them.
+
+use crate::desk::Unsaved;
+use std::io;
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex, PoisonError};
+use yieldtray_core::workspace::Files;
+
+/// The texts in the editor, seen by everybody who reads files.
+pub type Open = Arc<Mutex<Unsaved>>;
+
+/// Files as the editor has them, else as they are on disk.
+pub struct Overlay {
+    /// The files on disk.
+    pub disk: Box<dyn Files>,
+    /// The root of their workspace.
+    pub root: PathBuf,
+    /// What is open.
+    pub open: Open,
+    /// Whether commands of the private configuration are run.
+    pub runs: bool,
+}
+
+impl Overlay {
+    fn text(&self, path: &Path) -> Option<Arc<str>> {
+        self.open.lock().unwrap_or_else(PoisonError::into_inner).get(&self.root.join(path)).cloned()
+    }
+}
+
+impl Files for Overlay {
+    fn read(&self, path: &Path) -> io::Result<Vec<u8>> {
+        self.text(path).map_or_else(|| self.disk.read(path), |text| Ok(text.as_bytes().to_vec()))
+    }
+
+    fn read_anywhere(&self, path: &Path) -> io::Result<Vec<u8>> {
+        self.disk.read_anywhere(path)
+    }
+
+    fn open(&self, path: &Path) -> io::Result<Box<dyn io::Read + Send>> {
+        match self.text(path) {
+            Some(text) => Ok(Box::new(io::Cursor::new(text.as_bytes().to_vec()))),
+            None => self.disk.open(path),
+        }
+    }
+
+    fn locate(&self, path: &Path) -> io::Result<(PathBuf, u64)> {
+        self.disk.locate(path)
+    }
+
+    fn run(&self, command: &[String]) -> Result<Vec<u8>, String> {
+        match self.runs {
+            true => self.disk.run(command),
+            false => Err("but no commands are run here".to_owned()),
+        }
+    }
+}

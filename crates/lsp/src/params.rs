@@ -1,0 +1,109 @@
+//! What requests carry, as far as it is read. The types of the protocol's crate flatten and guess their numbers,
+//! which does not go with numbers of any length; these are plain.
+
+use crate::wire::Refusal;
+use lsp_types::{Position, Range};
+use serde::Deserialize;
+use serde::de::DeserializeOwned;
+use serde_json::Value;
+
+#[derive(Debug, Deserialize)]
+pub(crate) struct Document {
+    pub(crate) uri: String,
+    #[serde(default)]
+    pub(crate) text: String,
+    #[serde(default)]
+    pub(crate) version: i32,
+}
+
+/// A document.
+#[derive(Debug, Deserialize)]
+#[serde(rename_all = "camelCase")]
+pub(crate) struct OfDocument {
+    pub(crate) text_document: Document,
+}
+
+/// A place in a document; new names and the wish for declarations come with some.
+#[derive(Debug, Deserialize)]
+#[serde(rename_all = "camelCase")]
+pub(crate) struct AtPlace {
+    pub(crate) text_document: Document,
+    pub(crate) position: Position,
+    #[serde(default)]
+    pub(crate) new_name: String,
+    pub(crate) context: Option<ReferenceContext>,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(rename_all = "camelCase")]
+pub(crate) struct ReferenceContext {
+    #[serde(default)]
+    pub(crate) include_declaration: bool,
+}
+
+/// A part of a document.
+#[derive(Debug, Deserialize)]
+#[serde(rename_all = "camelCase")]
+pub(crate) struct InRange {
+    pub(crate) text_document: Document,
+    pub(crate) range: Range,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(rename_all = "camelCase")]
+pub(crate) struct Selections {
+    pub(crate) text_document: Document,
+    pub(crate) positions: Vec<Position>,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(rename_all = "camelCase")]
+pub(crate) struct Changed {
+    pub(crate) text_document: Document,
+    pub(crate) content_changes: Vec<ContentChange>,
+}
+
+#[derive(Debug, Deserialize)]
+pub(crate) struct ContentChange {
+    /// What gives way; the whole text without it.
+    pub(crate) range: Option<Range>,
+    pub(crate) text: String,
+}
+
+#[derive(Debug, Deserialize)]
+pub(crate) struct Watched {
+    pub(crate) changes: Vec<WatchedFile>,
+}
+
+#[derive(Debug, Deserialize)]
+pub(crate) struct WatchedFile {
+    pub(crate) uri: String,
+}
+
+#[derive(Debug, Deserialize)]
+pub(crate) struct Query {
+    #[serde(default)]
+    pub(crate) query: String,
+}
+
+#[derive(Debug, Deserialize)]
+pub(crate) struct Command {
+    pub(crate) command: String,
+    #[serde(default)]
+    pub(crate) arguments: Vec<Value>,
+}
+
+/// What a command of ours is about.
+#[derive(Debug, Deserialize)]
+pub(crate) struct About {
+    pub(crate) uri: String,
+    /// The name of a cell, or of an environment.
+    pub(crate) name: Option<String>,
+    /// A line of the document, from 0, in place of a cell's name.
+    pub(crate) line: Option<u32>,
+}
+
+/// Reads what a request carries.
+pub(crate) fn read<T: DeserializeOwned>(params: Value) -> Result<T, Refusal> {
+    serde_json::from_value(params).map_err(|error| Refusal::new(Refusal::PARAMS, format!("cannot read this: {error}")))
+}

@@ -1,0 +1,165 @@
+//! Messages as they go over the wire (JSON-RPC 2.0 in the frames of LSP 3.17). Whatever comes in, reading goes on
+//! with the next message.
+
+use serde_json::{Value, json};
+use std::io::{self, BufRead, Read, Write};
+
+/// The largest message that is taken, in bytes.
+const LARGEST: usize = 512 << 20;
+
+/// A message of the client.
+#[derive(Debug, PartialEq)]
+pub(crate) enum Message {
+    /// Wants an answer.
+    Request { id: Value, method: String, params: Value },
+    /// Wants none.
+    Notification { method: String, params: Value },
+    /// Answers a request of ours; nothing where the client could not.
+    Response { id: Value, result: Option<Value> },
+    /// Is none: why, and what it wanted an answer to, if that can be seen.
+    Broken { why: String, id: Value },
+}
+
+/// The next message; `None` at the end of the input.
+pub(crate) fn read(input: &mut impl BufRead) -> io::Result<Option<Message>> {
+    let Some(length) = length(input)? else { return Ok(None) };
+    if length > LARGEST {
+        io::copy(&mut input.take(length as u64), &mut io::sink())?;
+        return Ok(Some(broken(format!("a message of {length} bytes is too large"), Value::Null)));
+    }
+    let mut bytes = Vec::new();
+    input.take(length as u64).read_to_end(&mut bytes)?;
+    if bytes.len() < length {
+        return Ok(None);
+    }
+    Ok(Some(match serde_json::from_slice(&bytes) {
+        Ok(message) => sorted(message),
+        Err(error) => broken(format!("a message is no JSON: {error}"), Value::Null),
+    }))
+}
+
+/// The length that the fields of the next frame tell. Lines that are none are passed over.
+fn length(input: &mut impl BufRead) -> io::Result<Option<usize>> {
+    let mut length = None;
+    loop {
+        let mut line = Vec::new();
+        // No field is that long: what is longer is no line of ours.
+        if input.take(1 << 16).read_until(b'\n', &mut line)? == 0 {
+            return Ok(None);
+        }
+        let line = String::from_utf8_lossy(&line);
+        match line.split_once(':') {
+            Some((name, value)) if name.trim().eq_ignore_ascii_case("content-length") => {
+                length = value.trim().parse().ok();
+            }
+            _ if line.trim().is_empty() && length.is_some() => return Ok(length),
+            _ => {}
+        }
+    }
+}
+
+fn sorted(message: Value) -> Message {
+    let Value::Object(mut message) = message else {
+        return broken("a message is no object".to_owned(), Value::Null);
+    };
+    let id = message.remove("id");
+    let params = message.remove("params").unwrap_or_default();
+    match (message.remove("method"), id) {
+        (Some(Value::String(method)), Some(id)) if id.is_number() || id.is_string() => {
+            Message::Request { id, method, params }
+        }
+        (Some(Value::String(method)), None) => Message::Notification { method, params },
+        (Some(_), id) => broken("a method or an id is none".to_owned(), id.unwrap_or_default()),
+        (None, Some(id)) => Message::Response { id, result: message.remove("result") },
+        (None, None) => broken("a message has no method".to_owned(), Value::Null),
+    }
+}
+
+fn broken(why: String, id: Value) -> Message {
+    Message::Broken { why, id }
+}
+
+/// Writes a message.
+pub(crate) fn write(out: &mut impl Write, message: &Value) -> io::Result<()> {
+    let text = message.to_string();
+    write!(out, "Content-Length: {}\r\n\r\n{text}", text.len())?;
+    out.flush()
+}
+
+/// Why a request has no answer.
+#[derive(Clone, Debug, PartialEq)]
+pub(crate) struct Refusal {
+    /// As JSON-RPC and LSP number them.
+    pub(crate) code: i32,
+    /// In words.
+    pub(crate) message: String,
+}
+
+impl Refusal {
+    pub(crate) const PARSE: i32 = -32700;
+    pub(crate) const REQUEST: i32 = -32600;
+    pub(crate) const METHOD: i32 = -32601;
+    pub(crate) const PARAMS: i32 = -32602;
+    pub(crate) const INTERNAL: i32 = -32603;
+    pub(crate) const NOT_INITIALIZED: i32 = -32002;
+    pub(crate) const FAILED: i32 = -32803;
+
+    pub(crate) fn new(code: i32, message: impl Into<String>) -> Self {
+        Self { code, message: message.into() }
+    }
+}
+
+/// An answer to a request.
+pub(crate) fn response(id: Value, outcome: Result<Value, Refusal>) -> Value {
+    match outcome {
+        Ok(result) => json!({ "jsonrpc": "2.0", "id": id, "result": result }),
+        Err(Refusal { code, message }) => {
+            json!({ "jsonrpc": "2.0", "id": id, "error": { "code": code, "message": message } })
+        }
+    }
+}
+
+/// Something the client is told.
+pub(crate) fn notification(method: &str, params: Value) -> Value {
+    json!({ "jsonrpc": "2.0", "method": method, "params": params })
+}
+
+/// Something the client is asked.
+pub(crate) fn request(id: i64, method: &str, params: Value) -> Value {
+    json!({ "jsonrpc": "2.0", "id": id, "method": method, "params": params })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn reading_goes_on_whatever_comes() {
+        let frame = |body: &str| format!("Content-Length: {}\r\n\r\n{body}", body.len());
+        let input = [
+            frame(r#"{"id":1,"method":"a","params":{"x":1}}"#),
+            "nonsense\n\r\n".to_owned(),
+            frame("{"),
+            frame("[1]"),
+            frame(r#"{"id":{},"method":"b"}"#),
+            "content-length:  14\r\nContent-Type: x\r\n\r\n{\"method\":\"c\"}".to_owned(),
+            frame(r#"{"id":7,"result":null}"#),
+            frame(r#"{"id":"s","method":3}"#),
+            "Content-Length: 99\r\n\r\n{".to_owned(),
+        ]
+        .concat();
+        let mut input = input.as_bytes();
+        let mut told = Vec::new();
+        while let Some(message) = read(&mut input).expect("a slice can be read") {
+            told.push(match message {
+                Message::Request { id, method, .. } => format!("request {id} {method}"),
+                Message::Notification { method, .. } => format!("notification {method}"),
+                Message::Response { id, .. } => format!("response {id}"),
+                Message::Broken { id, .. } => format!("broken {id}"),
+            });
+        }
+        let expected =
+            ["request 1 a", "broken null", "broken null", "broken {}", "notification c", "response 7", "broken \"s\""];
+        assert_eq!(told, expected);
+    }
+}
