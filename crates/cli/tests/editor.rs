@@ -158,6 +158,7 @@ fn what_is_lacking_is_asked_for_and_never_hung_on() {
     let file = shown["uri"].as_str().expect("an address").trim_start_matches("file://").to_owned();
     let text = std::fs::read_to_string(&file).expect("the document is there");
     assert!(text.contains("# Which note?\nnote = \n"), "{text}");
+    editor.wait(|message| message["params"]["message"] == "nothing was sent");
     std::fs::write(&file, text.replace("note = ", "note = ripe")).expect("it can be written");
     editor.run("yieldtray.send", "ask.http", Some("type"));
     assert!(editor.sheet().contains("/echo?note=ripe"));
@@ -166,6 +167,7 @@ fn what_is_lacking_is_asked_for_and_never_hung_on() {
     editor.run("yieldtray.send", "ask.http", Some("hide"));
     let said = editor.wait(|message| message["params"]["message"].as_str().is_some_and(|text| text.contains("`pin`")));
     assert!(said["params"]["message"].as_str().expect("text").contains("yieldtray.local.toml"));
+    editor.wait(|message| message["params"]["message"] == "nothing was sent");
     // A value that another cell yields.
     editor.run("yieldtray.send", "ask.http", Some("needs"));
     let asked = editor.wait(|message| message["method"] == "window/showMessageRequest");

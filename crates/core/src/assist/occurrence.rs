@@ -1,4 +1,4 @@
-use super::named_cell;
+use super::{cell_at, named_cell};
 use crate::expression::{Engine, is_type_name};
 use crate::problem::SourceId;
 use crate::syntax::{
@@ -55,6 +55,17 @@ pub fn in_requests(workspace: &Workspace, engine: &Engine, source: SourceId) -> 
         finder.cell(cell, CellId { source, index: index as u32 });
     }
     finder.found.sort_by_key(|found| (found.span.start(), found.span.end()));
+    finder.found
+}
+
+/// The names in that part of a request file that byte `at` stands in: a cell, or what is before the first.
+pub(super) fn near(workspace: &Workspace, engine: &Engine, source: SourceId, at: usize) -> Vec<Occurrence> {
+    let own = workspace.source(source);
+    let mut finder = Finder { workspace, engine, source, text: &own.text, found: Vec::new() };
+    match cell_at(workspace, source, at) {
+        Some(id) => finder.cell(workspace.cell(id), id),
+        None => instructions(&own.file.preamble).for_each(|line| finder.instruction(line)),
+    }
     finder.found
 }
 

@@ -1,6 +1,6 @@
 //! Where a name is given, where else it stands, and giving it another.
 
-use super::{Occurrence, View, What, in_configuration, in_requests, needs};
+use super::{Occurrence, View, What, in_configuration, in_requests, needs, occurrence};
 use crate::problem::SourceId;
 use crate::syntax::{Edit, Kind, Span, is_language_name, is_value_name};
 use crate::workspace::{CellId, Workspace};
@@ -8,7 +8,11 @@ use std::collections::BTreeSet;
 
 /// The name at byte `at` of a text.
 pub fn at(view: View<'_>, source: SourceId, at: usize) -> Option<Occurrence> {
-    let found = occurrences(view, source);
+    let is_configuration = view.workspace().configurations().any(|config| config == source);
+    let found = match is_configuration {
+        true => occurrences(view, source),
+        false => occurrence::near(view.workspace(), view.reach.engine, source, at),
+    };
     // At the border of two names, the one that begins there.
     let touching = found.into_iter().filter(|found| found.span.start() <= at && at <= found.span.end());
     touching.max_by_key(|found| (found.span.start(), std::cmp::Reverse(found.span.len())))

@@ -1,0 +1,96 @@
+// Yield Tray in VS Code: starts the language server, shows answers beside the file, asks what the server wants
+// to know. All the rest is the server's, through the official language client.
+
+import * as vscode from "vscode";
+import { LanguageClient, ServerOptions, LanguageClientOptions } from "vscode-languageclient/node";
+import { ANSWER, Question, about, isAnswer, startOptions, way } from "./pure";
+
+let client: LanguageClient | undefined;
+
+const COMMANDS = ["send", "sendWithNeeds", "judge", "replay", "environment", "stop"];
+
+/** Answers as documents that cannot be changed: their files are read anew whenever one is shown. */
+class Answers implements vscode.TextDocumentContentProvider {
+  private readonly changed = new vscode.EventEmitter<vscode.Uri>();
+  readonly onDidChange = this.changed.event;
+
+  async provideTextDocumentContent(uri: vscode.Uri): Promise<string> {
+    const bytes = await vscode.workspace.fs.readFile(uri.with({ scheme: "file" }));
+    return new TextDecoder().decode(bytes);
+  }
+
+  async show(file: vscode.Uri): Promise<boolean> {
+    const uri = file.with({ scheme: ANSWER });
+    this.changed.fire(uri);
+    const document = await vscode.workspace.openTextDocument(uri);
+    await vscode.window.showTextDocument(document, {
+      viewColumn: vscode.ViewColumn.Beside,
+      preserveFocus: true,
+      preview: true,
+    });
+    return true;
+  }
+}
+
+async function ask(question: Question): Promise<string | null> {
+  const how = way(question);
+  if (how.kind === "pick") {
+    return (await vscode.window.showQuickPick(how.items, { title: how.title })) ?? null;
+  }
+  const { prompt, value, password } = how;
+  return (await vscode.window.showInputBox({ prompt, value, password, ignoreFocusOut: true })) ?? null;
+}
+
+/** Carries a command out for the request that the cursor stands in, or for its file. */
+async function here(command: string): Promise<void> {
+  const editor = vscode.window.activeTextEditor;
+  if (!client || !editor) {
+    return;
+  }
+  const line = editor.selection.active.line;
+  const argument = about(command, editor.document.uri.toString(), line);
+  try {
+    await client.sendRequest("workspace/executeCommand", { command: `yieldtray.${command}`, arguments: [argument] });
+  } catch (error) {
+    void vscode.window.showErrorMessage(error instanceof Error ? error.message : String(error));
+  }
+}
+
+export async function activate(context: vscode.ExtensionContext): Promise<void> {
+  const settings = vscode.workspace.getConfiguration("yieldtray");
+  const program = settings.get<string>("program", "yieldtray");
+  const answers = new Answers();
+  const serverOptions: ServerOptions = { command: program, args: ["lsp"] };
+  const clientOptions: LanguageClientOptions = {
+    documentSelector: [
+      { scheme: "file", language: "yieldtray" },
+      { scheme: "file", pattern: "**/yieldtray.toml" },
+      { scheme: "file", pattern: "**/yieldtray.local.toml" },
+    ],
+    initializationOptions: startOptions(settings.get<boolean>("hints", true)),
+    middleware: {
+      window: {
+        showDocument: async (params, token, next) => {
+          const file = vscode.Uri.parse(params.uri);
+          return isAnswer(file.path) ? { success: await answers.show(file) } : next(params, token);
+        },
+      },
+    },
+  };
+  client = new LanguageClient("yieldtray", "Yield Tray", serverOptions, clientOptions);
+  context.subscriptions.push(
+    vscode.workspace.registerTextDocumentContentProvider(ANSWER, answers),
+    ...COMMANDS.map((command) => vscode.commands.registerCommand(`yieldtray.here.${command}`, () => here(command))),
+  );
+  client.onRequest("yieldtray/ask", ask);
+  try {
+    await client.start();
+  } catch (error) {
+    const why = error instanceof Error ? error.message : String(error);
+    void vscode.window.showErrorMessage(`Yield Tray: \`${program} lsp\` cannot be started: ${why}`);
+  }
+}
+
+export async function deactivate(): Promise<void> {
+  await client?.stop();
+}

@@ -1,0 +1,40 @@
+// What can be decided without the editor.
+
+/** A question of the server, as `yieldtray/ask` carries it. */
+export interface Question {
+  name: string | null;
+  question: string;
+  secret: boolean;
+  default: string | null;
+  choices: string[];
+}
+
+/** How a question is put. */
+export type Way =
+  | { kind: "pick"; items: string[]; title: string }
+  | { kind: "type"; prompt: string; value: string; password: boolean };
+
+export function way(question: Question): Way {
+  if (question.choices.length > 0) {
+    return { kind: "pick", items: question.choices, title: question.question };
+  }
+  return { kind: "type", prompt: question.question, value: question.default ?? "", password: question.secret };
+}
+
+/** What the server is told at its start. */
+export function startOptions(hints: boolean): { asks: true; hints: boolean } {
+  return { asks: true, hints };
+}
+
+/** The scheme of answers: documents that can be looked at and not changed. */
+export const ANSWER = "yieldtray-answer";
+
+/** Whether a file that the server shows is an answer, not a question to be written into. */
+export function isAnswer(path: string): boolean {
+  return /[\\/]\.yieldtray[\\/]answers[\\/][^\\/]+$/.test(path);
+}
+
+/** What a command of the server is about: the line of the cursor, or the whole file. */
+export function about(command: string, uri: string, line: number): { uri: string; line?: number } {
+  return ["send", "sendWithNeeds", "judge"].includes(command) ? { uri, line } : { uri };
+}

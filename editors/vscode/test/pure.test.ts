@@ -1,0 +1,27 @@
+import assert from "node:assert/strict";
+import { test } from "node:test";
+import { Question, about, isAnswer, startOptions, way } from "../src/pure";
+
+const question: Question = { name: "bins", question: "How many bins?", secret: false, default: null, choices: [] };
+
+test("a question is put as it can be answered", () => {
+  assert.deepEqual(way({ ...question, choices: ["12", "24"] }), { kind: "pick", items: ["12", "24"], title: "How many bins?" });
+  assert.deepEqual(way({ ...question, default: "24" }), { kind: "type", prompt: "How many bins?", value: "24", password: false });
+  assert.deepEqual(way({ ...question, secret: true }), { kind: "type", prompt: "How many bins?", value: "", password: true });
+});
+
+test("the server is told that this client asks", () => {
+  assert.deepEqual(startOptions(false), { asks: true, hints: false });
+});
+
+test("answers are told from questions", () => {
+  assert.ok(isAnswer("/api/.yieldtray/answers/intake-look.txt"));
+  assert.ok(isAnswer("\\api\\.yieldtray\\answers\\intake-look.txt"));
+  assert.ok(!isAnswer("/api/.yieldtray/questions.txt"));
+  assert.ok(!isAnswer("/api/answers/intake.http"));
+});
+
+test("a request is named by its line, a file by itself", () => {
+  assert.deepEqual(about("send", "file:///a.http", 3), { uri: "file:///a.http", line: 3 });
+  assert.deepEqual(about("replay", "file:///a.http", 3), { uri: "file:///a.http" });
+});
