@@ -19,6 +19,7 @@ const FILES: &[(&str, &str)] = &[
     ("duplicate-name", "%% A\nhttp://127.0.0.1:1/\n%% Two\n% name one\n% name two\nhttp://127.0.0.1:1/\n"),
     ("stray-text", "%% A\nhttp://127.0.0.1:1/\n\n% check true\nbins: 12\n"),
     ("no-request", "%% A\n# Only words.\n"),
+    ("shell-command", "%% A\ncurl http://127.0.0.1:1/lots \\\n  -H 'Accept: text/csv'\n"),
     ("bad-request-line", "%% A\nGET http://127.0.0.1:1/the lots\n"),
     ("bad-header", "%% A\nPOST http://127.0.0.1:1/\n{ \"bins\": 3 }\n"),
     ("connection-header", "%% A\nPOST http://127.0.0.1:1/\nContent-Length: 3\n\nabc\n"),

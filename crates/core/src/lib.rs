@@ -4,6 +4,7 @@
 //! nothing: whoever needs those hands them in through small traits.
 
 pub mod assist;
+pub mod curl;
 pub mod expression;
 mod hex;
 pub mod http;

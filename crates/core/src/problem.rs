@@ -59,6 +59,8 @@ codes! {
     StrayText = "stray-text",
     /// A cell without a request line.
     NoRequest = "no-request",
+    /// A command of a shell where a request should stand.
+    ShellCommand = "shell-command",
     /// A request line that cannot be read.
     BadRequestLine = "bad-request-line",
     /// A header line that cannot be read.

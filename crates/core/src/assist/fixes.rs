@@ -38,6 +38,7 @@ pub fn fixes(view: View<'_>, problem: &Problem) -> Vec<Action> {
             found.extend(needed(view, problem));
             found.extend(declared(view, problem));
         }
+        Code::ShellCommand => found.extend(taken(view, problem)),
         Code::SecretInFile => found.extend(hidden_away(view, problem)),
         Code::PlainCredentials if word.starts_with("http://") => {
             let at = problem.span.part("http".len(), "http".len());
@@ -49,6 +50,24 @@ pub fn fixes(view: View<'_>, problem: &Problem) -> Vec<Action> {
         found.push(accepted(text, problem));
     }
     found
+}
+
+/// The cells that send what a command sends, in its place.
+fn taken(view: View<'_>, problem: &Problem) -> Option<Action> {
+    let source = problem.source?;
+    let text = view.text(source);
+    let transfers = crate::curl::read(problem.span.of(text)).ok()?;
+    let cells: Vec<String> = transfers.iter().map(crate::curl::cell).collect::<Result<_, _>>().ok()?;
+    let all = cells.join("\n");
+    // The cell it was pasted into has its title already.
+    let titled = view.workspace().source(source).file.cells.iter().any(|cell| cell.span.contains(problem.span));
+    let all = match all.split_once('\n').filter(|_| titled) {
+        Some((_, rest)) => rest,
+        None => &all,
+    };
+    let edit = Edit::replace(problem.span, all.trim_end());
+    let title = if cells.len() == 1 { "Make a request of this command" } else { "Make requests of this command" };
+    Some(Action { title: title.to_owned(), mends: true, changes: vec![Change::Edit(source, vec![edit])] })
 }
 
 /// `{{name}}` of what was begun.

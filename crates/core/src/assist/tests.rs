@@ -341,6 +341,11 @@ fn problems_are_mended() {
         }
         assert_eq!(first(file, code), (title.to_owned(), after.to_owned()), "{file}");
     }
+    let command = "%% a\ncurl http://b/lots \\\n  --data-raw '{\n\n  \"bins\": 24 }' \\\n  -H 'Content-Type: application/json'\n\n%% b\n/x\n";
+    assert_eq!(
+        first(command, Code::ShellCommand).1,
+        "%% a\n% redirects 0\nPOST http://b/lots\nContent-Type: application/json\n\n{\n\n  \"bins\": 24 }\n\n%% b\n/x\n"
+    );
     // A value that nobody gives can be given in the chosen environment, and a secret put where others do not see it.
     let declared = mended(&format!("{HOUSE}#- intake.http\n%% a\n/{{{{crate_no}}}}\n"), Code::UnknownValue);
     assert_eq!(declared[0].0, "Give `crate_no` a value in environment `bench`");

@@ -125,8 +125,8 @@ fn write_call(out: &mut String, call: &CallExpr, outer: u8) {
             out.push(sign);
             let from = out.len();
             write(out, operand, UNARY);
-            // Two of them in a row would be read as none.
-            if out[from..].starts_with(sign) {
+            // Two of them in a row would be read as none, and a sign before a digit as part of the number.
+            if out[from..].starts_with(|c: char| c == sign || (sign == '-' && c.is_ascii_digit())) {
                 out.insert(from, '(');
                 out.push(')');
             }

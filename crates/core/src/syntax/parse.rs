@@ -1,6 +1,7 @@
 use super::file::{Cell, File, Item, Kind};
 use super::instruction::{self, Zone};
 use super::{Span, request_line, slug};
+use crate::curl;
 use crate::problem::{Code, Problem, SourceId};
 use rustc_hash::{FxBuildHasher, FxHashMap};
 
@@ -179,7 +180,11 @@ impl<'t> Parser<'t> {
 
     /// Request line, header fields, body, tail.
     fn parse_request(&mut self, cell: &mut Cell) {
-        let Some((line, _)) = self.line_of_cell() else { return };
+        let Some((line, bytes)) = self.line_of_cell() else { return };
+        if bytes.starts_with(b"curl") && curl::is_command(line.of(self.text)) {
+            self.parse_command(line, &mut cell.items);
+            return self.parse_tail(&mut cell.items);
+        }
         cell.request = request_line::parse(self.text, line, &mut self.problems);
         if cell.request.is_none() {
             cell.items.push(Item::Stray(line.trimmed(self.text)));
@@ -204,6 +209,25 @@ impl<'t> Parser<'t> {
         }
         self.parse_body(cell);
         self.parse_tail(&mut cell.items);
+    }
+
+    /// A pasted command of a shell: one mistake, however many lines it has.
+    fn parse_command(&mut self, line: Span, items: &mut Vec<Item>) {
+        let rest = &self.text[line.start()..];
+        let cell = rest.find("\n%").map_or(rest.len(), |end| end + 1);
+        let end = line.start() + curl::extent(&rest[..cell]);
+        let span = Span::new(line.start(), end).trimmed(self.text);
+        while let Some(line) = self.line.filter(|line| line.start() < end) {
+            if !is_blank(line.of(self.text).as_bytes()) {
+                items.push(Item::Stray(line));
+            }
+            self.advance();
+        }
+        self.problems.push(
+            Problem::mistake(Code::ShellCommand, span, "this is a command of a shell, not a request").with_hint(
+                "an editor makes a request of it; by hand: the method, the address, the header fields, the body",
+            ),
+        );
     }
 
     fn parse_body(&mut self, cell: &mut Cell) {

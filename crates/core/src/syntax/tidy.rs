@@ -45,6 +45,9 @@ fn gap(text: &str, before: Option<Node>, after: Option<Node>, end: &str) -> Stri
         return if text.starts_with('\u{feff}') { "\u{feff}".to_owned() } else { String::new() };
     };
     let ends = text.matches('\n').count();
+    if (before, after) == (Node::Stray, Some(Node::Stray)) {
+        return text.to_owned();
+    }
     let wanted = match (before, after) {
         (_, None) => 1,
         (Node::Comment, Some(Node::Title)) if ends == 1 => 1,
