@@ -270,7 +270,7 @@ fn names_are_followed_explained_and_changed() {
     let references = json!({ "textDocument": { "uri": uri }, "position": { "line": line, "character": column }, "context": { "includeDeclaration": true } });
     assert_eq!(editor.ask("textDocument/references", references).as_array().map(Vec::len), Some(2));
     let (line, column) = place(INTAKE, "{{grower}}");
-    let typed = editor.at("textDocument/completion", "intake.http", line, column + 3);
+    let typed = editor.at("textDocument/completion", "intake.http", line, column + 2);
     let labels: Vec<&Value> = typed["items"].as_array().expect("items").iter().map(|item| &item["label"]).collect();
     assert!(labels.contains(&&json!("grower")) && labels.contains(&&json!("token")), "{labels:?}");
     assert_eq!(editor.about("textDocument/documentSymbol", "intake.http")[1]["detail"], "POST /lots");

@@ -4,7 +4,9 @@
 mod support;
 
 use base64::Engine as _;
+use serde_json::json;
 use support::Bench;
+use support::editor::Editor;
 use support::terminal::Terminal;
 
 /// A secret with characters that every encoding writes in its own way.
@@ -179,6 +181,8 @@ fn no_command_tells_a_secret() {
         &["cookies", "--json"],
         &["lint"],
         &["lint", "--json"],
+        &["lint", "--report", "sarif=lint.sarif"],
+        &["tidy", "--verify"],
         &["log"],
         &["log", "--json", "--most", "500"],
         &["log", "--grep", "clerk"],
@@ -207,6 +211,12 @@ fn no_command_tells_a_secret() {
         }
         search(&format!("{args:?} in a terminal"), terminal.end().1.as_bytes());
     }
+    let searched = search_files(&bench);
+    assert!(searched >= 5, "the state and the key were searched too");
+}
+
+/// Searches everything that was written, and tells how many files that were.
+fn search_files(bench: &Bench) -> usize {
     // What stands where the canary was put by hand, and what `% save` keeps byte for byte, is left out;
     // everything else was written by us.
     let own = ["pin.txt", ".env", "yieldtray.local.toml", "saved"];
@@ -227,7 +237,49 @@ fn no_command_tells_a_secret() {
             }
         }
     }
-    assert!(searched >= 5, "the state and the key were searched too");
+    searched
+}
+
+#[test]
+fn no_editor_is_told_a_secret() {
+    let bench = bench();
+    let mut editor = Editor::raw_with(&bench, &[("PIN", CANARY)]);
+    let able = json!({ "window": { "showDocument": { "support": true } } });
+    editor.ask("initialize", json!({ "capabilities": able, "initializationOptions": { "asks": true } }));
+    editor.open("a.http");
+    editor.open("b.http");
+    let text = std::fs::read_to_string(bench.path().join("a.http")).expect("the file is there");
+    for name in ["everywhere", "signs", "parts", "digest", "token", "fails"] {
+        editor.run("yieldtray.sendWithNeeds", "a.http", Some(name));
+        if name == "everywhere" {
+            let asked = editor.wait(|message| message["method"] == "yieldtray/ask");
+            editor.reply(&asked, json!(CANARY));
+        }
+        editor.sheet();
+    }
+    editor.run("yieldtray.judge", "a.http", Some("everywhere"));
+    editor.sheet();
+    editor.run("yieldtray.replay", "a.http", None);
+    let asked = editor.wait(|message| message["method"] == "yieldtray/ask");
+    editor.reply(&asked, json!(CANARY));
+    editor.sheet();
+    let uri = editor.uri("a.http");
+    let whole = json!({ "start": { "line": 0, "character": 0 }, "end": { "line": 999, "character": 0 } });
+    for (line, written) in text.lines().enumerate() {
+        for column in (0..written.len() as u32).step_by(3) {
+            editor.at("textDocument/hover", "a.http", line as u32, column);
+        }
+        editor.at("textDocument/completion", "a.http", line as u32, written.len() as u32);
+    }
+    for method in ["textDocument/inlayHint", "textDocument/codeAction"] {
+        editor.ask(method, json!({ "textDocument": { "uri": uri }, "range": whole, "context": { "diagnostics": [] } }));
+    }
+    editor.about("textDocument/codeLens", "a.http");
+    let said = editor.said();
+    assert!(said.contains("[secret]") && said.matches("showDocument").count() >= 8, "it said much");
+    search("the language server", said.as_bytes());
+    editor.end();
+    assert!(search_files(&bench) >= 8, "the sheets were searched too");
 }
 
 #[test]

@@ -22,6 +22,8 @@ pub(crate) struct House {
     questions: Answers,
     answered: Box<dyn Answered>,
     ties: Ties,
+    /// How many expressions the files had when they were read.
+    wanted: usize,
     /// What was found in each text when it was looked at last.
     pub(crate) problems: FxHashMap<SourceId, Vec<Problem>>,
     /// What the last runs told.
@@ -62,11 +64,13 @@ impl House {
             questions: Answers::default(),
             answered,
             ties: Ties::default(),
+            wanted: 0,
             problems: FxHashMap::default(),
             findings: Vec::new(),
         };
         let cells: Vec<CellId> = house.all_cells();
         learn_ties(&mut house.workspace, &house.engine, &house.settings, &cells, &mut house.ties);
+        house.wanted = house.engine.known();
         Ok(house)
     }
 
@@ -110,6 +114,10 @@ impl House {
 
     /// Looks at a text again.
     pub(crate) fn look(&mut self, source: SourceId) {
+        // What was typed on the way to an expression is never wanted again.
+        if self.engine.known() > 2 * self.wanted + 1_000 {
+            self.engine.forget();
+        }
         let found = if self.workspace.configurations().any(|config| config == source) {
             lint_configuration(&self.workspace, &self.all_cells())
         } else {
@@ -120,7 +128,10 @@ impl House {
             };
             let cells: Vec<CellId> = file.into_iter().flat_map(|file| self.workspace.cells(file)).collect();
             match cells.is_empty() {
-                true => self.workspace.source(source).problems.clone(),
+                true => {
+                    self.ties.forget(source);
+                    self.workspace.source(source).problems.clone()
+                }
                 false => lint_files(&mut self.workspace, &self.engine, &self.settings, &cells, &mut self.ties),
             }
         };

@@ -17,6 +17,7 @@ use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, TryRecvError};
 use std::sync::{Arc, PoisonError};
 use std::time::Duration;
 use yieldtray_core::problem::SourceId;
+use yieldtray_core::workspace::CONFIG_FILE;
 
 /// What comes in.
 pub(crate) enum Event {
@@ -298,11 +299,27 @@ impl Server {
     /// Files changed that somebody else wrote.
     fn moved(&mut self, watched: Watched) {
         for path in watched.changes.iter().filter_map(|change| path_of(&change.uri)) {
+            // With a configuration, a workspace begins or ends.
+            if path.file_name().is_some_and(|name| name == CONFIG_FILE) {
+                self.find_roots();
+            }
             if self.documents.contains_key(&path) {
                 continue;
             }
             let Some(root) = self.houses.keys().find(|root| path.starts_with(root)).cloned() else { continue };
             self.reread(&root, &path);
+        }
+    }
+
+    /// Which workspace each open document belongs to, and looks at those that belong to another one now.
+    fn find_roots(&mut self) {
+        let desk = Arc::clone(&self.desk);
+        for (path, opened) in &mut self.documents {
+            let root = desk.root_of(path);
+            if opened.root != root {
+                opened.root = root;
+                self.changed.insert(path.clone());
+            }
         }
     }
 

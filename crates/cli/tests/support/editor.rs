@@ -7,6 +7,7 @@ use std::io::{BufRead, BufReader, Read, Write};
 use std::path::PathBuf;
 use std::process::{Child, ChildStdin, Stdio};
 use std::sync::mpsc::{self, Receiver};
+use std::sync::{Arc, Mutex};
 use std::thread;
 use std::time::Duration;
 
@@ -23,6 +24,8 @@ pub struct Editor {
     kept: VecDeque<Value>,
     last_id: i64,
     version: i32,
+    /// Everything the program ever said.
+    said: Arc<Mutex<String>>,
 }
 
 impl Editor {
@@ -48,13 +51,25 @@ impl Editor {
 
     /// Starts the program and says nothing yet.
     pub fn raw(bench: &Bench) -> Self {
+        Self::raw_with(bench, &[])
+    }
+
+    /// The same with these variables.
+    pub fn raw_with(bench: &Bench, variables: &[(&str, &str)]) -> Self {
         let root = bench.path().canonicalize().expect("the folder is there");
         let mut command = bench.command();
-        command.arg("lsp").stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::inherit());
+        command
+            .arg("lsp")
+            .envs(variables.iter().copied())
+            .stdin(Stdio::piped())
+            .stdout(Stdio::piped())
+            .stderr(Stdio::inherit());
         let mut child = command.spawn().expect("the program starts");
         let input = child.stdin.take().expect("a pipe");
         let mut output = BufReader::new(child.stdout.take().expect("a pipe"));
         let (sender, messages) = mpsc::channel();
+        let said: Arc<Mutex<String>> = Arc::default();
+        let heard = Arc::clone(&said);
         thread::spawn(move || {
             loop {
                 let mut length = 0;
@@ -72,12 +87,18 @@ impl Editor {
                 }
                 let mut body = vec![0; length];
                 output.read_exact(&mut body).expect("a whole message");
+                heard.lock().expect("nobody failed with it").push_str(&String::from_utf8_lossy(&body));
                 if sender.send(serde_json::from_slice(&body).expect("JSON")).is_err() {
                     return;
                 }
             }
         });
-        Self { root, child, input, messages, kept: VecDeque::new(), last_id: 0, version: 0 }
+        Self { root, child, input, messages, kept: VecDeque::new(), last_id: 0, version: 0, said }
+    }
+
+    /// Everything the program ever said.
+    pub fn said(&self) -> String {
+        self.said.lock().expect("nobody failed with it").clone()
     }
 
     /// The address of a file of the workspace.

@@ -260,7 +260,7 @@ fn what_may_be_written_is_offered() {
     has(&format!("%% a\n/{{{{gr¦}}}}\n{other}"), &["grower"], &[]);
     has("%% a\n/\n\n% check ¦\n", &["status", "headers", "grower", "size"], &[]);
     has("%% a\n/\n\n% check body.¦\n", &["lots", "grower"], &["status"]);
-    has("%% a\n/\n\n% check ok2: body.lots[0].i¦\n", &["id", "kg"], &["lots"]);
+    has("%% a\n/\n\n% check ok2: body.lots[0].i¦\n", &["id"], &["lots", "kg"]);
     has("%% a\n/\n\n% check body.lots.exists(l, l.¦\n", &["id", "kg"], &["lots"]);
     has("%% a\n/\n\n% check body.lots.¦\n", &["exists", "all", "size"], &["id"]);
     has("%% a\n/\n\n% check headers[\"¦\n", &["content-type", "etag"], &[]);

@@ -60,6 +60,16 @@ impl Engine {
         &self.made
     }
 
+    /// How many expressions are known.
+    pub fn known(&self) -> usize {
+        self.cache.lock().unwrap_or_else(PoisonError::into_inner).len()
+    }
+
+    /// Forgets all expressions: those that are still wanted are compiled again.
+    pub fn forget(&self) {
+        self.cache.lock().unwrap_or_else(PoisonError::into_inner).clear();
+    }
+
     /// Compiles `source`, or gives what it gave before.
     pub fn compile(&self, source: &str) -> Outcome {
         let mut cache = self.cache.lock().unwrap_or_else(PoisonError::into_inner);

@@ -188,6 +188,12 @@ local commands = {
 
 function M.setup(options)
   settings = vim.tbl_extend('force', defaults, options or {})
+  vim.api.nvim_create_autocmd({ 'BufRead', 'BufNewFile' }, {
+    pattern = '*.http',
+    callback = function()
+      vim.bo.filetype = 'yieldtray'
+    end,
+  })
   vim.api.nvim_create_autocmd('FileType', {
     pattern = 'yieldtray',
     callback = function(event)

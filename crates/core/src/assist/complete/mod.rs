@@ -1,13 +1,19 @@
 //! What may be written at a place.
 
+mod context;
+mod path;
+
 use super::words::{INSTRUCTIONS, LANGUAGE, Place};
-use super::{View, cell_at, line_at, needs};
+use super::{View, cell_at, needs};
 use crate::expression::{FUNCTIONS, is_builtin};
 use crate::http::{FIELDS, METHODS, field};
 use crate::problem::SourceId;
 use crate::response::ResponseNames;
 use crate::syntax::{Kind, Span, is_value_name};
-use crate::workspace::{CellId, Lookup, Memo, Workspace};
+use crate::workspace::{CellId, Lookup, Memo};
+pub(super) use context::{Context, context};
+use path::{Step, in_string, looped, path_start, split_root, steps};
+use rustc_hash::FxHashSet;
 
 /// Something that may be written.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -25,7 +31,7 @@ pub struct Suggestion {
 }
 
 /// The sorts of things that may be written.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 #[allow(missing_docs)] // the names say it
 pub enum Sort {
     Value,
@@ -41,31 +47,12 @@ pub enum Sort {
     File,
 }
 
-/// What somebody is writing at a place.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum Context {
-    /// An expression: its text so far, and whether the response is there.
-    Expression { before: Span, after: bool },
-    /// The word of an instruction; whether in a cell, and below its request.
-    Instruction { word: Span, cell: bool, tail: bool },
-    /// The rest of the line of an instruction.
-    Argument { word: Span, rest: Span },
-    /// The name of a header field.
-    Header(Span),
-    /// The value of one.
-    HeaderValue { name: Span, value: Span },
-    /// A request line.
-    Request(Span),
-    /// Something that nothing is known of.
-    Other,
-}
-
 /// What may be written at byte `at` of a text. `files` gives the files and folders below a folder, which is given
 /// relative to that of the text; a folder ends in `/`.
 pub fn complete(view: View<'_>, source: SourceId, at: usize, files: &dyn Fn(&str) -> Vec<String>) -> Vec<Suggestion> {
     let text = view.text(source);
     let own = cell_at(view.workspace(), source, at);
-    let mut writer = Writer { view, source, cell: own, at, found: Vec::new() };
+    let mut writer = Writer { view, source, cell: own, at, found: Vec::new(), known: FxHashSet::default() };
     match context(view, source, at) {
         Context::Expression { before, after } => writer.expression(before, after),
         Context::Instruction { word, cell, tail } => writer.instructions(word, cell, tail),
@@ -78,112 +65,20 @@ pub fn complete(view: View<'_>, source: SourceId, at: usize, files: &dyn Fn(&str
     writer.found
 }
 
-/// What somebody is writing at byte `at`.
-pub(super) fn context(view: View<'_>, source: SourceId, at: usize) -> Context {
-    let text = view.text(source);
-    let line = line_at(text, at);
-    let before = Span::new(line.start(), at.clamp(line.start(), line.end()));
-    let written = before.of(text);
-    let cell = cell_at(view.workspace(), source, at);
-    let region = region(view.workspace(), cell, before.start());
-    if let Some(open) = written.rfind("{{").filter(|open| !written[*open..].contains("}}")) {
-        return Context::Expression { before: before.part(open + 2, before.len()), after: false };
-    }
-    if written.starts_with("%%") || written.starts_with('#') && region != Region::Body {
-        return Context::Other;
-    }
-    let is_line = written.starts_with('%') && (region != Region::Body || written.starts_with("% ") || written == "%");
-    if is_line {
-        return instruction(text, before, cell.is_some(), region);
-    }
-    match region {
-        Region::Head if cell.is_some() => Context::Request(before),
-        Region::Fields => match written.find(':') {
-            None => Context::Header(before),
-            Some(colon) => {
-                let value = before.part(colon + 1, before.len());
-                let blanks = value.len() - value.of(text).trim_start().len();
-                Context::HeaderValue { name: before.part(0, colon), value: value.part(blanks, value.len()) }
-            }
-        },
-        _ => Context::Other,
-    }
-}
-
-fn instruction(text: &str, before: Span, cell: bool, region: Region) -> Context {
-    let rest = before.part(1, before.len());
-    let blanks = rest.len() - rest.of(text).trim_start().len();
-    let rest = rest.part(blanks, rest.len());
-    let Some(end) = rest.of(text).find(|c: char| c.is_ascii_whitespace()) else {
-        return Context::Instruction { word: rest, cell, tail: matches!(region, Region::Fields | Region::Body) };
-    };
-    let word = rest.part(0, end);
-    let rest = rest.part(end + 1, rest.len());
-    let argument = rest.of(text);
-    let expression = |from: usize, after: bool| Context::Expression { before: rest.part(from, rest.len()), after };
-    match word.of(text) {
-        "let" => argument.find('=').map(|equals| expression(equals + 1, false)),
-        "yield" => argument.find('=').map(|equals| expression(equals + 1, true)),
-        "check" => {
-            // After a label and its colon, but not after one of the expression's own.
-            let label = argument.find(':').filter(|colon| {
-                argument[..*colon].chars().all(|c| c.is_alphanumeric() || matches!(c, '-' | '_' | '.'))
-            });
-            Some(expression(label.map_or(0, |colon| colon + 1), true))
-        }
-        "skip" => argument.strip_prefix("when ").map(|_| expression("when ".len(), false)),
-        "wait" => argument.strip_prefix("until ").map(|_| expression("until ".len(), true)),
-        "ask" => argument.rfind(" default ").map(|at| expression(at + " default ".len(), false)),
-        "play" => argument.find(" with ").and_then(|at| {
-            let equals = argument[at..].rfind('=')?;
-            Some(expression(at + equals + 1, false))
-        }),
-        _ => None,
-    }
-    .unwrap_or(Context::Argument { word, rest })
-}
-
-/// The parts of a cell.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-enum Region {
-    /// Before the request line, or on it.
-    Head,
-    /// Among the header fields.
-    Fields,
-    /// Below the blank line that ends them.
-    Body,
-}
-
-/// The part of a cell that the line at byte `start` belongs to, whatever is wrong with that line.
-fn region(workspace: &Workspace, cell: Option<CellId>, start: usize) -> Region {
-    let Some(cell) = cell else { return Region::Head };
-    let text = &workspace.source(cell.source).text;
-    let own = workspace.cell(cell).span;
-    let mut region = Region::Head;
-    for line in text[own.start()..start.max(own.start())].lines() {
-        let is_item = line.starts_with(['#', '%']);
-        region = match region {
-            Region::Head if line.trim().is_empty() || is_item => Region::Head,
-            Region::Head => Region::Fields,
-            Region::Fields if line.trim().is_empty() => return Region::Body,
-            other => other,
-        };
-    }
-    region
-}
-
 struct Writer<'a> {
     view: View<'a>,
     source: SourceId,
     cell: Option<CellId>,
     at: usize,
     found: Vec<Suggestion>,
+    known: FxHashSet<(Sort, String)>,
 }
 
 impl Writer<'_> {
     fn add(&mut self, span: Span, sort: Sort, label: &str, detail: &str, insert: Option<String>) {
-        // Names may come from several places.
-        if self.found.iter().any(|known| known.label == label && known.sort == sort) {
+        // What is written so far picks; names may come from several places.
+        let written = span.of(self.view.text(self.source));
+        if !picks(written, label) || !self.known.insert((sort, label.to_owned())) {
             return;
         }
         let insert = insert.unwrap_or_else(|| literal(label));
@@ -231,7 +126,7 @@ impl Writer<'_> {
     /// The names that have a value for the cell.
     fn values(&self) -> Vec<String> {
         let workspace = self.view.workspace();
-        let Some(cell) = self.cell.or_else(|| super::shown::cell_for(workspace, self.source, self.at)) else {
+        let Some(cell) = self.cell.or_else(|| crate::assist::shown::cell_for(workspace, self.source, self.at)) else {
             let entries = workspace.config.all_entries();
             return entries.map(|entry| entry.name.clone()).collect();
         };
@@ -495,6 +390,12 @@ impl Writer<'_> {
     }
 }
 
+/// Whether the letters written so far stand in a name, in their order.
+fn picks(written: &str, name: &str) -> bool {
+    let mut letters = name.chars().flat_map(char::to_lowercase);
+    written.chars().flat_map(char::to_lowercase).all(|wanted| letters.any(|letter| letter == wanted))
+}
+
 /// Text as a snippet writes it.
 fn literal(text: &str) -> String {
     text.replace('\\', "\\\\").replace('$', "\\$").replace('}', "\\}")
@@ -511,82 +412,8 @@ fn kind(value: &serde_json::Value) -> &'static str {
     }
 }
 
-/// Whether an expression so far ends inside a text.
-fn in_string(written: &str) -> bool {
-    let (mut quote, mut escaped) = (None, false);
-    for c in written.chars() {
-        match (quote, c) {
-            _ if escaped => escaped = false,
-            (Some(_), '\\') => escaped = true,
-            (Some(own), c) if own == c => quote = None,
-            (None, '"' | '\'') => quote = Some(c),
-            _ => {}
-        }
-    }
-    quote.is_some()
-}
-
-/// Where the path begins that an expression so far ends with: names, dots and constant indices.
-fn path_start(written: &str) -> usize {
-    let bytes = written.as_bytes();
-    let mut at = bytes.len();
-    while at > 0 {
-        match bytes[at - 1] {
-            b if b.is_ascii_alphanumeric() || b == b'_' || b == b'.' => at -= 1,
-            b']' => match written[..at].rfind('[') {
-                Some(open) => at = open,
-                None => break,
-            },
-            _ => break,
-        }
-    }
-    at
-}
-
-enum Step<'p> {
-    Member(&'p str),
-    Index(usize),
-}
-
-fn split_root(path: &str) -> (&str, &str) {
-    let end = path.find(['.', '[']).unwrap_or(path.len());
-    path.split_at(end)
-}
-
-/// The steps of `.lots[0].id`.
-fn steps(mut rest: &str) -> Vec<Step<'_>> {
-    let mut steps = Vec::new();
-    while !rest.is_empty() {
-        if let Some(after) = rest.strip_prefix('.') {
-            let end = after.find(['.', '[']).unwrap_or(after.len());
-            steps.push(Step::Member(&after[..end]));
-            rest = &after[end..];
-        } else if let Some((inside, after)) = rest.strip_prefix('[').and_then(|inside| inside.split_once(']')) {
-            steps.push(match inside.parse() {
-                Ok(index) => Step::Index(index),
-                Err(_) => Step::Member(inside.trim_matches(['"', '\''])),
-            });
-            rest = after;
-        } else {
-            break;
-        }
-    }
-    steps
-}
-
-/// What the loop goes over whose variable is `local`: `body.lots` in `body.lots.exists(l, l.`
-fn looped<'e>(written: &'e str, local: &str) -> Option<&'e str> {
-    let loops = ["all", "exists", "exists_one", "filter", "map"];
-    let places = loops.iter().filter_map(|name| {
-        let open = format!(".{name}({local},");
-        written.rfind(&open)
-    });
-    let at = places.max()?;
-    Some(&written[path_start(&written[..at])..at])
-}
-
 /// The path of a file as another one names it.
-pub(super) fn relative(from: &str, to: &str) -> String {
+pub(in crate::assist) fn relative(from: &str, to: &str) -> String {
     let folder: Vec<&str> = from.split('/').rev().skip(1).collect::<Vec<_>>().into_iter().rev().collect();
     let target: Vec<&str> = to.split('/').collect();
     let shared = folder.iter().zip(&target).take_while(|(a, b)| a == b).count().min(target.len() - 1);

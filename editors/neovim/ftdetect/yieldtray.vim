@@ -1,1 +1,0 @@
-autocmd BufRead,BufNewFile *.http setfiletype yieldtray
