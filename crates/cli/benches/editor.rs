@@ -99,6 +99,13 @@ fn main() {
         times_text(memory)
     );
     drop((one, many));
+    let ten = cells(10 * CELLS, 0);
+    let large = lay(&[("big.http", &ten)]);
+    let memory = Editor::open(large.path(), &ten).memory();
+    println!(
+        "of ten times the text            {memory:>8} KB   {:.1} of it in all",
+        memory as f64 * 1024.0 / ten.len() as f64
+    );
 
     let first = &small[0].1;
     let lint = || run(Command::new(TOOL).args(["lint", "-q"]).current_dir(among_small.path()));

@@ -166,8 +166,9 @@ pub struct Problem {
     pub message: String,
     /// What to do instead, where that is known.
     pub hint: Option<String>,
-    /// What to write in place of what is underlined, where that is known to the letter.
-    pub meant: Option<String>,
+    /// What to write in place of what is underlined, where that is known to the letter. Boxed: problems travel as
+    /// errors, and few have it.
+    pub meant: Option<Box<String>>,
     /// Another place that explains this one, with a word about it.
     pub also: Option<(SourceId, Span, String)>,
 }
@@ -211,13 +212,13 @@ impl Problem {
     pub fn meaning(self, meant: impl Into<String>) -> Self {
         let meant = meant.into();
         let problem = self.with_hint(format!("did you mean `{meant}`?"));
-        Self { meant: Some(meant), ..problem }
+        Self { meant: Some(Box::new(meant)), ..problem }
     }
 
     /// Says what to write in place of what is underlined.
     #[must_use]
     pub fn replaced_by(self, text: impl Into<String>) -> Self {
-        Self { meant: Some(text.into()), ..self }
+        Self { meant: Some(Box::new(text.into())), ..self }
     }
 
     /// Says which text the span points into.

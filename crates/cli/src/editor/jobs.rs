@@ -230,12 +230,13 @@ fn findings(workspace: &Workspace, report: &CellReport) -> Vec<Finding> {
     let checks = report.failures.iter().map(|failure| {
         let (file, line, text) = place(failure.source, failure.span);
         let parts = failure.parts.iter().map(|(part, value)| match value {
-            Ok(value) => format!("\n{part} is {value}"),
-            Err(why) => format!("\n{part} has no value: {why}"),
+            Ok(value) => format!("{part} is {value}"),
+            Err(why) => format!("{part} has no value: {why}"),
         });
-        let notes = failure.notes.iter().chain(&failure.hint).map(|note| format!("\n{note}"));
-        let parts: String = parts.chain(notes).collect();
-        Finding { file, line, text, message: format!("this failed for `{}`{parts}", workspace.cell(report.cell).name) }
+        let notes = failure.notes.iter().chain(&failure.hint).cloned();
+        // Many editors show the first line alone: it tells why.
+        let why = parts.chain(notes).collect::<Vec<_>>().join("\n");
+        Finding { file, line, text, message: format!("failed for `{}`: {why}", workspace.cell(report.cell).name) }
     });
     let yields = report.yields.iter().filter_map(|taken| {
         let why = taken.value.as_ref().err()?;

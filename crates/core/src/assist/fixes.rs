@@ -23,7 +23,7 @@ pub fn fixes(view: View<'_>, problem: &Problem) -> Vec<Action> {
             meant if word.is_empty() => format!("Insert `{}`", meant.trim()),
             meant => format!("Change to `{meant}`"),
         };
-        add(title, vec![Edit::replace(problem.span, meant.clone())]);
+        add(title, vec![Edit::replace(problem.span, meant.as_str())]);
     }
     match problem.code {
         Code::UnclosedMark => {

@@ -20,7 +20,7 @@ mod words;
 mod tests;
 
 pub use actions::{Action, Change, actions};
-pub use complete::{Sort, Suggestion, complete};
+pub use complete::{Sort, Suggestion, Suggestions, complete};
 pub use fixes::fixes;
 pub use hover::{Help, hover};
 pub use occurrence::{Occurrence, What, in_configuration, in_requests};

@@ -241,7 +241,7 @@ fn offered(file: &str) -> Vec<String> {
     let desk = house(file).answered(r#"{"lots":[{"id":"L-1","kg":2}],"grower":{"name":"x"}}"#);
     let files = |folder: &str| if folder == "in/" { vec!["a.csv".to_owned()] } else { vec!["in/".to_owned()] };
     let found = desk.view(|view| complete(view, desk.source, desk.at, &files));
-    found.into_iter().map(|suggestion| suggestion.label).collect()
+    found.list.into_iter().map(|suggestion| suggestion.label).collect()
 }
 
 #[test]
@@ -270,7 +270,7 @@ fn what_may_be_written_is_offered() {
     has(&format!("%% a\n% needs ¦\n/\n{other}"), &["b", "gate.http#sign-in"], &["a"]);
     has("%% a\n/\n\n% waive ¦\n", &["ok"], &[]);
     has("%% a\n¦\n", &["GET", "POST"], &[]);
-    has("%% a\n/\nAcc¦\n", &["Accept", "If-Match"], &[]);
+    has("%% a\n/\nAcc¦\n", &["Accept", "Accept-Encoding"], &["If-Match"]);
     has("%% a\n/\nContent-Type: ¦\n", &["application/json"], &[]);
     has("%% a\n% auth ¦\n/\n", &["basic", "bearer", "oauth2"], &[]);
     has("%% a\n% each row in \"¦\n/\n", &["in/"], &[]);

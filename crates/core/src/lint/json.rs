@@ -337,7 +337,7 @@ mod tests {
 
     fn told(body: &str) -> Option<(String, String, Option<String>)> {
         let problem = slip(body, Span::new(0, body.len()))?;
-        let mended = problem.meant.as_ref().map(|text| edited(body, &[Edit::replace(problem.span, text)]));
+        let mended = problem.meant.as_ref().map(|text| edited(body, &[Edit::replace(problem.span, text.as_str())]));
         let message = problem.message.strip_prefix("this body is no JSON: ").expect("it says so").to_owned();
         Some((message, problem.span.of(body).to_owned(), mended))
     }

@@ -54,7 +54,7 @@ fn message(problem: &Problem) -> String {
 
 fn location(file: &str, region: Value) -> Value {
     // A relative reference (RFC 3986 4.2).
-    let uri = file.split('/').map(|part| encoded(part)).collect::<Vec<_>>().join("/");
+    let uri = file.split('/').map(encoded).collect::<Vec<_>>().join("/");
     json!({ "physicalLocation": { "artifactLocation": { "uri": uri, "uriBaseId": "%SRCROOT%" }, "region": region } })
 }
 

@@ -445,7 +445,7 @@ pub(crate) fn compile(
             let problem = Problem::mistake(fault.code, place, fault.message.clone())
                 .with_hint_if(fault.hint.clone())
                 .in_source(source);
-            Problem { meant: fault.meant.clone(), ..problem }
+            Problem { meant: fault.meant.clone().map(Box::new), ..problem }
         };
         faults.iter().map(problem).collect()
     })

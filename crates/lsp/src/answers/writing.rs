@@ -10,9 +10,6 @@ use std::sync::Arc;
 use yieldtray_core::assist;
 use yieldtray_core::syntax::{Edit, tidy};
 
-/// So many suggestions are handed on at once.
-const MOST: usize = 200;
-
 pub(super) fn complete(server: &mut Server, params: Value) -> Answer {
     let AtPlace { text_document, position, .. } = read(params)?;
     let (columns, desk) = (server.columns, Arc::clone(&server.desk));
@@ -29,9 +26,7 @@ pub(super) fn complete(server: &mut Server, params: Value) -> Answer {
         if inside { desk.list(&folder) } else { Vec::new() }
     };
     let found = house.view(|view| assist::complete(view, source, at, &files));
-    // Of very many, the nearest; more letters pick others.
-    let incomplete = found.len() > MOST;
-    let items = found.iter().take(MOST).enumerate().map(|(index, suggestion)| {
+    let items = found.list.iter().enumerate().map(|(index, suggestion)| {
         json!({
             "label": suggestion.label,
             "kind": completion_kind(suggestion.sort),
@@ -43,7 +38,7 @@ pub(super) fn complete(server: &mut Server, params: Value) -> Answer {
             "textEdit": { "range": text.range(suggestion.span), "newText": suggestion.insert },
         })
     });
-    Ok(json!({ "isIncomplete": incomplete, "items": items.collect::<Vec<_>>() }))
+    Ok(json!({ "isIncomplete": found.more, "items": items.collect::<Vec<_>>() }))
 }
 
 pub(super) fn signature(server: &mut Server, params: Value) -> Answer {

@@ -48,6 +48,7 @@ local function show(file, focus)
     vim.bo.bufhidden = 'wipe'
     vim.bo.modifiable = false
     vim.bo.filetype = 'yieldtray-answer'
+    vim.wo.number, vim.wo.signcolumn = false, 'no'
     vim.api.nvim_set_current_win(before)
   end
 end

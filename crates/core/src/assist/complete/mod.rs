@@ -14,6 +14,7 @@ use crate::workspace::{CellId, Lookup, Memo};
 pub(super) use context::{Context, context};
 use path::{Step, in_string, looped, path_start, split_root, steps};
 use rustc_hash::FxHashSet;
+use std::borrow::Cow;
 
 /// Something that may be written.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -29,6 +30,18 @@ pub struct Suggestion {
     /// What gives way: what is written of it so far.
     pub span: Span,
 }
+
+/// What may be written, what is nearest first.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Suggestions {
+    /// So much as a person looks through.
+    pub list: Vec<Suggestion>,
+    /// Whether there is more of it: other letters pick other things.
+    pub more: bool,
+}
+
+/// So many of one sort are offered at most.
+const MOST: usize = 100;
 
 /// The sorts of things that may be written.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
@@ -49,10 +62,11 @@ pub enum Sort {
 
 /// What may be written at byte `at` of a text. `files` gives the files and folders below a folder, which is given
 /// relative to that of the text; a folder ends in `/`.
-pub fn complete(view: View<'_>, source: SourceId, at: usize, files: &dyn Fn(&str) -> Vec<String>) -> Vec<Suggestion> {
+pub fn complete(view: View<'_>, source: SourceId, at: usize, files: &dyn Fn(&str) -> Vec<String>) -> Suggestions {
     let text = view.text(source);
     let own = cell_at(view.workspace(), source, at);
-    let mut writer = Writer { view, source, cell: own, at, found: Vec::new(), known: FxHashSet::default() };
+    let mut writer =
+        Writer { view, source, cell: own, at, found: Vec::new(), known: FxHashSet::default(), more: false, begun: 0 };
     match context(view, source, at) {
         Context::Expression { before, after } => writer.expression(before, after),
         Context::Instruction { word, cell, tail } => writer.instructions(word, cell, tail),
@@ -62,7 +76,7 @@ pub fn complete(view: View<'_>, source: SourceId, at: usize, files: &dyn Fn(&str
         Context::Request(line) => writer.request(line),
         Context::Other => {}
     }
-    writer.found
+    Suggestions { list: writer.found, more: writer.more }
 }
 
 struct Writer<'a> {
@@ -72,13 +86,23 @@ struct Writer<'a> {
     at: usize,
     found: Vec<Suggestion>,
     known: FxHashSet<(Sort, String)>,
+    more: bool,
+    /// How many there were when the sort began that is being added.
+    begun: usize,
 }
 
-impl Writer<'_> {
+impl<'a> Writer<'a> {
     fn add(&mut self, span: Span, sort: Sort, label: &str, detail: &str, insert: Option<String>) {
         // What is written so far picks; names may come from several places.
         let written = span.of(self.view.text(self.source));
-        if !picks(written, label) || !self.known.insert((sort, label.to_owned())) {
+        if !picks(written, label) {
+            return;
+        }
+        if self.found.len() - self.begun >= MOST {
+            self.more = true;
+            return;
+        }
+        if !self.known.insert((sort, label.to_owned())) {
             return;
         }
         let insert = insert.unwrap_or_else(|| literal(label));
@@ -105,6 +129,7 @@ impl Writer<'_> {
         for name in self.values() {
             self.add(span, Sort::Value, &name, "a value", None);
         }
+        self.begun = self.found.len();
         for word in LANGUAGE.iter().filter(|word| after || !word.after) {
             self.add(span, Sort::Language, word.name, word.help, None);
         }
@@ -124,23 +149,27 @@ impl Writer<'_> {
     }
 
     /// The names that have a value for the cell.
-    fn values(&self) -> Vec<String> {
+    fn values(&self) -> Vec<Cow<'a, str>> {
         let workspace = self.view.workspace();
         let Some(cell) = self.cell.or_else(|| crate::assist::shown::cell_for(workspace, self.source, self.at)) else {
             let entries = workspace.config.all_entries();
-            return entries.map(|entry| entry.name.clone()).collect();
+            return entries.map(|entry| Cow::from(entry.name.as_str())).collect();
         };
         let needs = needs(workspace, cell);
         let mut memo = Memo::default();
         let lookup = Lookup::new(self.view.reach, cell, &needs, &mut memo);
-        let mut names: Vec<String> = lookup.names().into_iter().map(str::to_owned).collect();
-        // What cells of the file yield, and what those of other files do that are needed.
+        // What cells of other files yield that are needed, and what those of this file do, the nearest first.
         let own = workspace.cells(cell.source).filter(|other| *other != cell);
-        for other in own.chain(needs.iter().copied()) {
-            names.extend(crate::workspace::yields(workspace, other).map(str::to_owned));
-        }
-        names.extend(workspace.columns(cell));
-        names
+        let mut own: Vec<CellId> = own.collect();
+        own.sort_by_key(|other| (other.index > cell.index, other.index.abs_diff(cell.index)));
+        let columns = workspace.columns(cell).into_iter().map(Cow::from);
+        let given: Vec<Cow<'a, str>> =
+            lookup.names().into_iter().map(|name| Cow::from(name.to_owned())).chain(columns).collect();
+        let yielding = needs.into_iter().chain(own);
+        given
+            .into_iter()
+            .chain(yielding.flat_map(|other| crate::workspace::yields(workspace, other)).map(Cow::from))
+            .collect()
     }
 
     /// The members of what `path` names in the last answer, or of something the language gives.
