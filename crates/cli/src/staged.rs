@@ -15,6 +15,13 @@ pub(crate) struct Staged<F> {
     texts: HashMap<PathBuf, Option<Vec<u8>>>,
 }
 
+/// The paths that git knows, relative to `root` and sorted.
+pub(crate) fn known_paths(root: &Path) -> Result<Vec<PathBuf>, Stop> {
+    let mut paths = names(root, &["ls-files", "--cached", "-z"])?;
+    paths.sort();
+    Ok(paths)
+}
+
 /// The paths that the next commit changes, relative to `root` and sorted, without those that it removes.
 pub(crate) fn staged_paths(root: &Path) -> Result<Vec<PathBuf>, Stop> {
     let mut paths = names(root, &["diff", "--cached", "--name-only", "--diff-filter=d", "--relative", "-z"])?;

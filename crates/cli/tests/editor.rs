@@ -134,6 +134,7 @@ fn a_file_is_replayed_with_progress() {
 fn what_is_lacking_is_asked_for_and_never_hung_on() {
     let asking = "%% Ask\n% ask bins \"How many bins?\" from [12, 24]\nGET /echo?bins={{bins}}\n\n\
         %% Type\n% ask note \"Which note?\"\nGET /echo?note={{note}}\n\n\
+        %% Other\n% ask crate \"Which crate?\" default 'C-1'\nGET /echo?crate={{crate}}\n\n\
         %% Hide\n% ask pin \"Which pin?\" secret\nGET /echo?pin={{pin}}\n\n\
         %% Needs\nGET /lots/{{lot}}\n\n%% Gives\nGET /lots\n\n% yield lot = body.lots[0].id\n";
     let bench = bench().file("ask.http", asking);
@@ -162,6 +163,12 @@ fn what_is_lacking_is_asked_for_and_never_hung_on() {
     editor.run("yieldtray.send", "ask.http", Some("type"));
     assert!(editor.sheet().contains("/echo?note=ripe"));
     assert!(!std::path::Path::new(&file).exists());
+    // A default, or another text.
+    editor.run("yieldtray.send", "ask.http", Some("other"));
+    let asked = editor.wait(|message| message["method"] == "window/showMessageRequest");
+    assert_eq!(asked["params"]["actions"], json!([{ "title": "C-1" }, { "title": "Write another answer" }]));
+    editor.reply(&asked, json!({ "title": "C-1" }));
+    assert!(editor.sheet().contains("/echo?crate=C-1"));
     // A secret is not written down.
     editor.run("yieldtray.send", "ask.http", Some("hide"));
     let said = editor.wait(|message| message["params"]["message"].as_str().is_some_and(|text| text.contains("`pin`")));

@@ -35,6 +35,9 @@ fn what_is_staged_is_looked_at_as_it_would_be_committed() {
     git(&bench, &["add", "a.http"]);
     let bench = bench.file("a.http", "%% Look\nGET {{nowhere}}\n");
     bench.run(&["lint", "--staged"]).exits(0);
+    // What git does not know is in no commit.
+    let bench = bench.file("c.http", "%% C\nhttp://127.0.0.1:1/{{nothing}}\n");
+    bench.run(&["lint", "--staged"]).exits(0);
     // What all files below share touches all of them.
     let bench = bench.file("_common.http", "% check ok: statsu == 200\n");
     git(&bench, &["add", "_common.http"]);
@@ -140,7 +143,11 @@ fn findings_are_written_for_code_hosts() {
 fn files_are_laid_out_or_only_looked_at() {
     let untidy = "%%Look  \nGET   http://127.0.0.1:1/lots\nAccept:*/*\n\n\n\n% check status == 200";
     let tidy = "%% Look\nGET http://127.0.0.1:1/lots\nAccept: */*\n\n% check status == 200\n";
-    let bench = Bench::empty().file("a.http", untidy).file("in/_common.http", "%let a=1\n").file("in/b.http", tidy);
+    let bench = Bench::empty()
+        .file("yieldtray.toml", "a =  1\n")
+        .file("a.http", untidy)
+        .file("in/_common.http", "%let a=1\n")
+        .file("in/b.http", tidy);
     let seen = bench.run(&["tidy", "--verify"]).exits(1);
     assert_eq!(seen.stdout, "a.http\nin/_common.http\n");
     assert_eq!(seen.stderr, "3 files · 2 would change\n");
@@ -155,6 +162,7 @@ fn files_are_laid_out_or_only_looked_at() {
         (["tidy", "gone.http"], "cannot read"),
         (["tidy", "a.http:3"], "whole files are laid out"),
         (["tidy", "look"], "no file or folder `look`"),
+        (["tidy", "yieldtray.toml"], "is no request file"),
     ] {
         let refused = bench.run(&args).exits(2);
         assert!(refused.stderr.contains(words), "{}", refused.stderr);

@@ -23,6 +23,9 @@ pub trait Desk: Send + Sync + 'static {
     /// The request files of a workspace, relative to its root, sorted.
     fn request_files(&self, root: &Path, requests: &str) -> Result<Vec<PathBuf>, String>;
 
+    /// The folder of a workspace for what is not of its files, made if it is not there.
+    fn state_folder(&self, root: &Path) -> Result<PathBuf, String>;
+
     /// What is in a folder; folders end in `/`.
     fn list(&self, folder: &Path) -> Vec<String>;
 

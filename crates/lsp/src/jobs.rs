@@ -19,6 +19,9 @@ const TICK: Duration = Duration::from_millis(50);
 /// So long the end of the session waits for what is under way.
 const PATIENCE: Duration = Duration::from_secs(3);
 
+/// The button for an answer that is no choice.
+const OTHER: &str = "Write another answer";
+
 /// What jobs say.
 pub(crate) enum FromJob {
     /// How far one is.
@@ -224,16 +227,23 @@ impl Server {
         }
         let mut choices = asked.choices.clone();
         if choices.is_empty()
-            && let Some(default) = &asked.default
+            && let Some(default) = asked.default.clone().filter(|_| !asked.secret)
         {
-            choices.push(default.clone());
+            // Any other text will do too.
+            choices.extend([default, OTHER.to_owned()]);
         }
-        if !asked.choices.is_empty() || (asked.default.is_some() && !asked.secret) {
+        if !choices.is_empty() {
             let actions: Vec<Value> = choices.iter().map(|choice| json!({ "title": choice })).collect();
             let params = json!({ "type": 3, "message": asked.text, "actions": actions });
-            let give = move |_: &mut Server, answer: Option<Value>| {
+            let give = move |server: &mut Server, answer: Option<Value>| {
                 let chosen = answer.and_then(|answer| answer["title"].as_str().map(str::to_owned));
-                let _ = reply.send(chosen.filter(|chosen| choices.contains(chosen)));
+                let chosen = chosen.filter(|chosen| choices.contains(chosen));
+                if asked.choices.is_empty() && chosen.as_deref() == Some(OTHER) {
+                    server.write_down(&asked);
+                    let _ = reply.send(None);
+                } else {
+                    let _ = reply.send(chosen);
+                }
             };
             return self.ask("window/showMessageRequest", params, give);
         }
@@ -252,7 +262,10 @@ impl Server {
             );
             return self.say(2, &message);
         }
-        match crate::questions::lay(&asked.root, name, &asked.text) {
+        let folder = self.desk.state_folder(&asked.root);
+        let laid = folder
+            .and_then(|folder| crate::questions::lay(&folder, name, &asked.text).map_err(|error| error.to_string()));
+        match laid {
             Ok(file) => {
                 self.show(&file, true, "answer the question in this file, save it, and send again");
                 self.say(3, &format!("“{}”: write the answer behind `{name} =`, save, and send again", asked.text));

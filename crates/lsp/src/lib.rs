@@ -45,6 +45,7 @@ pub fn serve(desk: Arc<dyn Desk>, input: impl Read + Send + 'static, output: imp
     let writer = thread::spawn(move || {
         let mut output = BufWriter::new(output);
         for message in outgoing {
+            let message: String = message;
             if wire::write(&mut output, &message).is_err() {
                 return;
             }

@@ -8,13 +8,12 @@ use std::path::{Path, PathBuf};
 
 const HEAD: &str = "# Write each answer behind its =, save, and send again. The answers are used once.\n";
 
-fn file(root: &Path) -> PathBuf {
-    root.join(".yieldtray").join("questions.txt")
-}
+/// The document, in the folder for what is not of a workspace's files.
+const FILE: &str = "questions.txt";
 
-/// Adds a question to the document, which is made if it is not there.
-pub(crate) fn lay(root: &Path, name: &str, question: &str) -> io::Result<PathBuf> {
-    let file = file(root);
+/// Adds a question to the document in `folder`, which is made if it is not there.
+pub(crate) fn lay(folder: &Path, name: &str, question: &str) -> io::Result<PathBuf> {
+    let file = folder.join(FILE);
     let mut text = fs::read_to_string(&file).unwrap_or_else(|_| HEAD.to_owned());
     let known = text.lines().any(|line| line.split_once('=').is_some_and(|(own, _)| own.trim() == name));
     if !known {
@@ -26,8 +25,8 @@ pub(crate) fn lay(root: &Path, name: &str, question: &str) -> io::Result<PathBuf
 }
 
 /// Takes the answers that were written down: what is in the editor, else what is on disk. The document is gone then.
-pub(crate) fn take(root: &Path, unsaved: &Unsaved) -> Vec<(String, String)> {
-    let file = file(root);
+pub(crate) fn take(folder: &Path, unsaved: &Unsaved) -> Vec<(String, String)> {
+    let file = folder.join(FILE);
     let text = match unsaved.get(&file) {
         Some(text) => Some(text.to_string()),
         None => fs::read_to_string(&file).ok(),

@@ -7,7 +7,7 @@ use crate::jobs::{FromJob, Jobs};
 use crate::overlay::Open;
 use crate::params::{Changed, Document, OfDocument, Watched, read};
 use crate::places::{Columns, Text};
-use crate::wire::{Message, Refusal, notification, request, response};
+use crate::wire::{self, Message, Refusal, notification, request, response};
 use crate::{answers, diagnostics};
 use serde_json::{Value, json};
 use std::collections::{BTreeSet, HashMap};
@@ -55,7 +55,7 @@ pub(crate) type Reply = Box<dyn FnOnce(&mut Server, Option<Value>) + Send>;
 
 pub(crate) struct Server {
     pub(crate) desk: Arc<dyn Desk>,
-    out: Sender<Value>,
+    out: Sender<String>,
     pub(crate) events: Sender<Event>,
     pub(crate) client: Client,
     pub(crate) columns: Columns,
@@ -78,7 +78,7 @@ enum Stage {
 }
 
 impl Server {
-    pub(crate) fn new(desk: Arc<dyn Desk>, out: Sender<Value>, events: Sender<Event>) -> Self {
+    pub(crate) fn new(desk: Arc<dyn Desk>, out: Sender<String>, events: Sender<Event>) -> Self {
         Self {
             desk,
             out,
@@ -147,7 +147,7 @@ impl Server {
                     self.reopen();
                     Err(Refusal::new(Refusal::INTERNAL, "Yield Tray itself failed at this: please report it"))
                 });
-                self.send(response(id, outcome));
+                self.send(response(&id, outcome));
             }
             Message::Notification { method, params } => self.guarded(|server| server.note(&method, params)),
             Message::Response { id, result } => {
@@ -157,16 +157,16 @@ impl Server {
             }
             Message::Broken { why, id } => {
                 let code = if why.contains("JSON") { Refusal::PARSE } else { Refusal::REQUEST };
-                self.send(response(id, Err(Refusal::new(code, why))));
+                self.send(response(&id, Err(Refusal::new(code, why))));
             }
         }
     }
 
-    fn answer(&mut self, method: &str, params: Value) -> Result<Value, Refusal> {
+    fn answer(&mut self, method: &str, params: Value) -> Result<wire::Reply, Refusal> {
         match (method, self.stage) {
             ("initialize", Stage::Fresh) => {
                 self.stage = Stage::Running;
-                Ok(self.initialize(&params))
+                Ok(wire::Reply::Value(self.initialize(&params)))
             }
             (_, Stage::Fresh) => Err(Refusal::new(Refusal::NOT_INITIALIZED, "`initialize` comes first")),
             ("initialize", _) => Err(Refusal::new(Refusal::REQUEST, "`initialize` comes once")),
@@ -174,7 +174,7 @@ impl Server {
             ("shutdown", Stage::Running) => {
                 self.stage = Stage::ShutDown;
                 self.jobs.cancel_all();
-                Ok(Value::Null)
+                Ok(wire::Reply::Value(Value::Null))
             }
             _ => answers::answer(self, method, params),
         }
@@ -435,12 +435,12 @@ impl Server {
     ) {
         self.last_id += 1;
         self.waiting.insert(self.last_id, Box::new(reply));
-        self.send(request(self.last_id, method, params));
+        self.send(request(self.last_id, method, params).to_string());
     }
 
     /// Tells the client something.
     pub(crate) fn tell(&mut self, method: &str, params: Value) {
-        self.send(notification(method, params));
+        self.send(notification(method, params).to_string());
     }
 
     /// A message for a person: 1 for what went wrong, 2 for what is odd, 3 for what is worth knowing.
@@ -457,7 +457,7 @@ impl Server {
         }
     }
 
-    fn send(&mut self, message: Value) {
+    fn send(&mut self, message: String) {
         // A client that is gone is noticed where its messages are read.
         let _ = self.out.send(message);
     }

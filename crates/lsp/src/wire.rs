@@ -80,8 +80,7 @@ fn broken(why: String, id: Value) -> Message {
 }
 
 /// Writes a message.
-pub(crate) fn write(out: &mut impl Write, message: &Value) -> io::Result<()> {
-    let text = message.to_string();
+pub(crate) fn write(out: &mut impl Write, text: &str) -> io::Result<()> {
     write!(out, "Content-Length: {}\r\n\r\n{text}", text.len())?;
     out.flush()
 }
@@ -109,14 +108,26 @@ impl Refusal {
     }
 }
 
-/// An answer to a request.
-pub(crate) fn response(id: Value, outcome: Result<Value, Refusal>) -> Value {
-    match outcome {
-        Ok(result) => json!({ "jsonrpc": "2.0", "id": id, "result": result }),
+/// What a request is answered with.
+#[derive(Debug)]
+pub(crate) enum Reply {
+    /// This.
+    Value(Value),
+    /// This text of JSON: for answers of so many pieces that each would cost more than what it tells.
+    Text(String),
+}
+
+/// An answer to a request, as text.
+pub(crate) fn response(id: &Value, outcome: Result<Reply, Refusal>) -> String {
+    let result = match outcome {
+        Ok(Reply::Value(result)) => result.to_string(),
+        Ok(Reply::Text(result)) => result,
         Err(Refusal { code, message }) => {
-            json!({ "jsonrpc": "2.0", "id": id, "error": { "code": code, "message": message } })
+            let error = json!({ "code": code, "message": message });
+            return json!({ "jsonrpc": "2.0", "id": id, "error": error }).to_string();
         }
-    }
+    };
+    format!("{{\"jsonrpc\":\"2.0\",\"id\":{id},\"result\":{result}}}")
 }
 
 /// Something the client is told.

@@ -5,7 +5,7 @@ use crate::host::Host;
 use crate::private::PrivateFile;
 use crate::session::{Session, here, places, root_for};
 use crate::show::{Out, data, problems, table};
-use crate::staged::{Staged, staged_paths};
+use crate::staged::{Staged, known_paths, staged_paths};
 use anyhow::Context;
 use std::io::Write;
 use yieldtray_core::lint::{Ties, learn_ties, lint_configuration, lint_files, sarif};
@@ -19,15 +19,20 @@ pub(crate) fn lint(common: &Common, args: &Lint, host: &Host, out: &mut Out) -> 
         true => staged(common, host, out)?,
         false => Session::open(common, host, out, &places)?,
     };
-    let cells = match args.staged {
-        true => staged_cells(&mut session)?,
+    let all = match args.staged {
+        true => known_cells(&mut session)?,
         false if places.is_empty() => session.find_all()?,
+        // Where only some are looked at, what is wrong with the others is not told.
+        false => session.find_all().unwrap_or_default(),
+    };
+    let cells = match args.staged {
+        true => staged_cells(&session, &all)?,
+        false if places.is_empty() => all.clone(),
         false => session.find(&places)?,
     };
     let mut ties = Ties::default();
     if args.staged || !places.is_empty() {
         // Another file may be the one that uses what these give.
-        let all = session.find_all()?;
         let Session { workspace, engine, settings, .. } = &mut session;
         learn_ties(workspace, engine, settings, &all, &mut ties);
     }
@@ -55,17 +60,31 @@ fn staged(common: &Common, host: &Host, out: &mut Out) -> Result<Session, Stop> 
     Ok(session)
 }
 
+/// The cells of all request files that git knows.
+fn known_cells(session: &mut Session) -> Result<Vec<CellId>, Stop> {
+    let mut cells = Vec::new();
+    for path in known_paths(&session.root)? {
+        let is_request = path.extension().is_some_and(|extension| extension == "http");
+        let named = path.file_name().is_some_and(|name| name != COMMON_FILE);
+        if is_request && named && path.starts_with(&session.workspace.config.requests) {
+            // One that the next commit removes is not there.
+            let Ok(source) = session.workspace.load(&path) else { continue };
+            cells.extend(session.workspace.cells(source));
+        }
+    }
+    Ok(cells)
+}
+
 /// The cells of the request files that the next commit changes; of all below a `_common.http` that it changes.
-fn staged_cells(session: &mut Session) -> Result<Vec<CellId>, Stop> {
+fn staged_cells(session: &Session, all: &[CellId]) -> Result<Vec<CellId>, Stop> {
     let paths = staged_paths(&session.root)?;
     let is_common = |path: &std::path::PathBuf| path.file_name().is_some_and(|name| name == COMMON_FILE);
     let folders: Vec<_> = paths.iter().filter(|path| is_common(path)).filter_map(|path| path.parent()).collect();
-    let all = session.find_all()?;
     let changed = |cell: &CellId| {
         let path = &session.workspace.source(cell.source).path;
         paths.contains(path) || folders.iter().any(|folder| path.starts_with(folder))
     };
-    Ok(all.into_iter().filter(changed).collect())
+    Ok(all.iter().copied().filter(changed).collect())
 }
 
 fn show(session: &Session, cells: &[CellId], found: &[Problem], out: &mut Out) -> Result<u8, Stop> {

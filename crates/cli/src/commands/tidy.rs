@@ -101,6 +101,10 @@ fn files(here: &Path, places: &[Where]) -> Result<Vec<PathBuf>, Stop> {
             Where::StandardInput => continue,
         };
         let path = path.canonicalize().map_err(|error| refused("read", &path, error))?;
+        if path.is_file() && path.extension().is_none_or(|extension| extension != "http") {
+            let message = format!("`{}` is no request file", path.display());
+            return Err(Stop::refused_with(message, "name one that ends in `.http`"));
+        }
         files.extend(if path.is_dir() { below(&path)? } else { vec![path] });
     }
     files.sort();

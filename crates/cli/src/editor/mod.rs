@@ -68,6 +68,10 @@ impl Desk for EditorDesk {
         request_files(root, &root.join(requests), false).map_err(words)
     }
 
+    fn state_folder(&self, root: &Path) -> Result<PathBuf, String> {
+        yieldtray_store::make_folder(root).map_err(|error| error.to_string())
+    }
+
     fn list(&self, folder: &Path) -> Vec<String> {
         let entries = std::fs::read_dir(folder).into_iter().flatten().flatten();
         let mut names: Vec<String> = entries

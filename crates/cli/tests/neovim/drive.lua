@@ -45,8 +45,13 @@ local function main()
   seen.lenses = vim.tbl_map(function(lens)
     return lens.command.title
   end, vim.lsp.codelens.get(0))
-  vim.fn.search('^%% Look')
-  vim.cmd('YieldTray send')
+  local send
+  for _, lens in ipairs(vim.lsp.codelens.get(0)) do
+    if lens.command.title == 'Send' then
+      send = lens.command
+    end
+  end
+  vim.lsp.buf_request(0, 'workspace/executeCommand', send)
   local sheet
   wait('the answer', function()
     for _, window in ipairs(vim.api.nvim_list_wins()) do

@@ -1,5 +1,5 @@
 use super::shown::{masker, row, words};
-use super::words::{INSTRUCTIONS, instruction_help, language_help};
+use super::words::{INSTRUCTIONS, builtin_help, instruction_help, language_help};
 use super::{Occurrence, View, What, at};
 use crate::expression::FUNCTIONS;
 use crate::http::{METHODS, field};
@@ -92,7 +92,7 @@ fn function(workspace: &Workspace, name: &str) -> Option<String> {
         let help = own.help.as_deref().map(|help| format!("\n\n{help}")).unwrap_or_default();
         return Some(format!("`{}`{help}\n\n{}", own.call(), code(&own.is)));
     }
-    let known = FUNCTIONS.iter().find(|known| known.name == name)?;
+    let Some(known) = FUNCTIONS.iter().find(|known| known.name == name) else { return builtin_help(name) };
     Some(format!("`{name}({})`: {}\n\n```\n{}\n```", known.parameters, known.help, known.example))
 }
 

@@ -55,6 +55,15 @@ pub(super) fn actions(server: &mut Server, params: Value) -> Answer {
             }));
         }
     }
+    // What the lenses above the file do, for editors without lenses.
+    let address = address(house, source);
+    if house.workspace.cells(source).next().is_some() {
+        for command in
+            [commands::replay(&address), commands::environment(&address, house.settings.environment.as_deref())]
+        {
+            all.push(json!({ "title": command["title"], "kind": "source", "command": command }));
+        }
+    }
     Ok(json!(all))
 }
 

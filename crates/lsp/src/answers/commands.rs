@@ -99,7 +99,8 @@ fn begin(server: &mut Server, about: &About, task: impl FnOnce(Named) -> Result<
     let file = house.workspace.source(source).path.clone();
     let task = task(cell)?;
     let root = house.root.clone();
-    let given = questions::take(&root, &unsaved);
+    let folder = server.desk.state_folder(&root).map_err(|why| Refusal::new(Refusal::FAILED, why))?;
+    let given = questions::take(&folder, &unsaved);
     let title = match &task {
         Task::Send { cell, .. } => format!("Send {cell}"),
         Task::Judge { cell } => format!("Check {cell}"),

@@ -9,19 +9,19 @@ mod writing;
 
 use crate::places::Columns;
 use crate::server::Server;
-use crate::wire::Refusal;
+use crate::wire::{Refusal, Reply};
 pub(crate) use convert::LEGEND;
 use serde_json::{Value, json};
 
 type Answer = Result<Value, Refusal>;
 
 /// Answers a request.
-pub(crate) fn answer(server: &mut Server, method: &str, params: Value) -> Answer {
-    match method {
+pub(crate) fn answer(server: &mut Server, method: &str, params: Value) -> Result<Reply, Refusal> {
+    let answered = match method {
+        "textDocument/completion" => return writing::complete(server, params).map(Reply::Text),
         "textDocument/hover" => knowing::hover(server, params),
         "textDocument/inlayHint" => knowing::hints(server, params),
         "textDocument/semanticTokens/full" => knowing::tokens(server, params),
-        "textDocument/completion" => writing::complete(server, params),
         "textDocument/signatureHelp" => writing::signature(server, params),
         "textDocument/formatting" => writing::format(server, params),
         "textDocument/rangeFormatting" => writing::format_range(server, params),
@@ -39,7 +39,8 @@ pub(crate) fn answer(server: &mut Server, method: &str, params: Value) -> Answer
         "textDocument/codeLens" => acting::lenses(server, params),
         "workspace/executeCommand" => commands::execute(server, params),
         _ => Err(Refusal::new(Refusal::METHOD, format!("`{method}` is not answered here"))),
-    }
+    };
+    answered.map(Reply::Value)
 }
 
 /// What `initialize` is answered with.

@@ -5,12 +5,15 @@ use super::convert::{completion_kind, text_edits};
 use crate::diagnostics::text_of;
 use crate::params::{AtPlace, InRange, OfDocument, read};
 use crate::server::Server;
+use crate::wire::Refusal;
+use lsp_types::{CompletionItemKind, Range};
+use serde::Serialize;
 use serde_json::{Value, json};
 use std::sync::Arc;
 use yieldtray_core::assist;
 use yieldtray_core::syntax::{Edit, tidy};
 
-pub(super) fn complete(server: &mut Server, params: Value) -> Answer {
+pub(super) fn complete(server: &mut Server, params: Value) -> Result<String, Refusal> {
     let AtPlace { text_document, position, .. } = read(params)?;
     let (columns, desk) = (server.columns, Arc::clone(&server.desk));
     let (house, source) = server.text(&text_document.uri)?;
@@ -26,19 +29,43 @@ pub(super) fn complete(server: &mut Server, params: Value) -> Answer {
         if inside { desk.list(&folder) } else { Vec::new() }
     };
     let found = house.view(|view| assist::complete(view, source, at, &files));
-    let items = found.list.iter().enumerate().map(|(index, suggestion)| {
-        json!({
-            "label": suggestion.label,
-            "kind": completion_kind(suggestion.sort),
-            "detail": suggestion.detail,
-            // In the order in which they are found: what is nearest comes first.
-            "sortText": format!("{index:05}"),
-            "filterText": suggestion.label,
-            "insertTextFormat": 2,
-            "textEdit": { "range": text.range(suggestion.span), "newText": suggestion.insert },
-        })
+    let items = found.list.iter().enumerate().map(|(index, suggestion)| Item {
+        label: &suggestion.label,
+        kind: completion_kind(suggestion.sort),
+        detail: &suggestion.detail,
+        sort_text: format!("{index:05}"),
+        insert_text_format: 2,
+        text_edit: Replacement { range: text.range(suggestion.span), new_text: &suggestion.insert },
     });
-    Ok(json!({ "isIncomplete": found.more, "items": items.collect::<Vec<_>>() }))
+    let list = List { is_incomplete: found.more, items: items.collect() };
+    serde_json::to_string(&list).map_err(|error| Refusal::new(Refusal::INTERNAL, error.to_string()))
+}
+
+#[derive(Serialize)]
+#[serde(rename_all = "camelCase")]
+struct List<'s> {
+    is_incomplete: bool,
+    items: Vec<Item<'s>>,
+}
+
+/// A `CompletionItem`.
+#[derive(Serialize)]
+#[serde(rename_all = "camelCase")]
+struct Item<'s> {
+    label: &'s str,
+    kind: CompletionItemKind,
+    detail: &'s str,
+    /// In the order in which they are found: what is nearest comes first.
+    sort_text: String,
+    insert_text_format: u8,
+    text_edit: Replacement<'s>,
+}
+
+#[derive(Serialize)]
+#[serde(rename_all = "camelCase")]
+struct Replacement<'s> {
+    range: Range,
+    new_text: &'s str,
 }
 
 pub(super) fn signature(server: &mut Server, params: Value) -> Answer {
