@@ -46,9 +46,10 @@ pub(super) fn value(lookup: &Lookup<'_>, name: &str, at: Span) -> Problem {
         };
     }
     let problem = Problem::mistake(Code::UnknownValue, at, format!("no value is named `{name}`"));
-    // One of another environment may be meant too.
+    // One of another environment may be meant too, or one that another cell of the file yields.
     let everywhere = config.all_entries().map(|entry| entry.name.as_str());
-    let names = lookup.names().into_iter().chain(everywhere);
+    let own = lookup.workspace.cells(lookup.cell.source).flat_map(|cell| super::yields(lookup.workspace, cell));
+    let names = lookup.names().into_iter().chain(everywhere).chain(own);
     let language =
         ["status", "reason", "headers", "cookies", "body", "text", "elapsed", "url", "environment", "request"];
     match closest(name, names.chain(language)) {
