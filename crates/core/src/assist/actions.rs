@@ -1,6 +1,6 @@
 //! What reshapes a file without changing what it does.
 
-use super::fixes::{below, free_name, toml_text};
+use super::fixes::{after_mark, below, free_name, toml_text};
 use super::{View, cell_at};
 use crate::problem::SourceId;
 use crate::prove::{Outline, checks_for};
@@ -72,7 +72,7 @@ fn lift_base(view: View<'_>, source: SourceId, range: Span) -> Option<Action> {
         None => {
             let at = own.file.cells.first().map_or(0, |cell| cell.span.start());
             let quoted = serde_json::Value::from(origin);
-            edits.insert(0, Edit::insert(at, format!("% let base = {quoted}\n\n")));
+            edits.insert(0, Edit::insert(after_mark(text, at), format!("% let base = {quoted}\n\n")));
             vec![Change::Edit(source, edits)]
         }
     };
@@ -126,8 +126,10 @@ fn lift_literal(view: View<'_>, source: SourceId, range: Span) -> Option<Action>
     let name = free_name(view, &suggested(text, range));
     let span = if quoted { Span::new(range.start() - 1, range.end() + 1) } else { range };
     let at = view.workspace().source(source).file.cells.first().map_or(0, |cell| cell.span.start());
-    let edits =
-        vec![Edit::insert(at, format!("% let {name} = {value}\n\n")), Edit::replace(span, format!("{{{{{name}}}}}"))];
+    let edits = vec![
+        Edit::insert(after_mark(text, at), format!("% let {name} = {value}\n\n")),
+        Edit::replace(span, format!("{{{{{name}}}}}")),
+    ];
     Some(Action {
         title: format!("Lift `{selected}` into the value `{name}`"),
         mends: false,

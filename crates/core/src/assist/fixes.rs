@@ -4,7 +4,7 @@ use super::actions::{Action, Change};
 use super::complete::relative;
 use super::{View, cell_at, line_at};
 use crate::problem::{Code, Problem};
-use crate::syntax::{Edit, Span};
+use crate::syntax::{Cell, Edit, Span};
 use crate::workspace::{CONFIG_FILE, CellId, LOCAL_FILE, yields};
 use std::path::PathBuf;
 
@@ -47,7 +47,7 @@ pub fn fixes(view: View<'_>, problem: &Problem) -> Vec<Action> {
         _ => {}
     }
     if !problem.is_mistake() {
-        found.push(accepted(text, problem));
+        found.extend(accepted(view, problem));
     }
     found
 }
@@ -114,7 +114,7 @@ pub(super) fn below_title(text: &str, start: usize, line: &str) -> Edit {
     match first.of(text).starts_with("%%") {
         true if first.of(text).ends_with('\n') => Edit::insert(first.end(), format!("{line}{end}")),
         true => Edit::insert(first.end(), format!("\n{line}{end}")),
-        false => Edit::insert(start, format!("{line}{end}")),
+        false => Edit::insert(after_mark(text, start), format!("{line}{end}")),
     }
 }
 
@@ -137,7 +137,7 @@ fn declared(view: View<'_>, problem: &Problem) -> Vec<Action> {
         });
     }
     let at = view.workspace().source(source).file.cells.first().map_or(text.len(), |cell| cell.span.start());
-    let edit = Edit::insert(at, format!("% let {name} = \"\"\n\n"));
+    let edit = Edit::insert(after_mark(text, at), format!("% let {name} = \"\"\n\n"));
     found.push(Action {
         title: format!("Give `{name}` a value in this file"),
         mends: true,
@@ -242,15 +242,24 @@ pub(super) fn toml_text(text: &str) -> String {
     serde_json::Value::from(text).to_string()
 }
 
-/// A comment above the line that accepts a finding.
-fn accepted(text: &str, problem: &Problem) -> Action {
+/// A comment that accepts a finding: above the line, or in the head of the cell where it would be body text.
+fn accepted(view: View<'_>, problem: &Problem) -> Option<Action> {
+    let source = problem.source?;
+    let (workspace, text) = (view.workspace(), view.text(source));
     let code = problem.code.as_str();
-    let line = line_at(text, problem.span.start());
-    let edit = Edit::insert(line.start(), format!("# accepted {code}: why\n"));
-    let source = problem.source.expect("it has a place");
-    Action {
-        title: format!("Accept `{code}` here, with a reason"),
-        mends: false,
-        changes: vec![Change::Edit(source, vec![edit])],
-    }
+    let comment = format!("# accepted {code}: why");
+    let cell = cell_at(workspace, source, problem.span.start()).map(|cell| workspace.cell(cell));
+    let below = |cell: &&Cell| cell.request.as_ref().is_some_and(|line| line.span.end() < problem.span.start());
+    let edit = match cell.filter(below) {
+        // With a blank line below it, it holds for the whole cell.
+        Some(cell) => below_title(text, cell.span.start(), &format!("{comment}\n")),
+        None => Edit::insert(after_mark(text, line_at(text, problem.span.start()).start()), format!("{comment}\n")),
+    };
+    let title = format!("Accept `{code}` here, with a reason");
+    Some(Action { title, mends: false, changes: vec![Change::Edit(source, vec![edit])] })
+}
+
+/// The place behind a byte order mark, which stays the first thing there is.
+pub(super) fn after_mark(text: &str, at: usize) -> usize {
+    if at == 0 && text.starts_with('\u{feff}') { '\u{feff}'.len_utf8() } else { at }
 }

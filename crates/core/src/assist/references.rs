@@ -90,6 +90,10 @@ pub fn rename(view: View<'_>, source: SourceId, offset: usize, new: &str) -> Ren
         }
         What::Value { .. } => {
             let files = reach_of(view, source, old);
+            let mut cells = files.iter().flat_map(|file| workspace.cells(*file));
+            if cells.any(|cell| workspace.columns(cell).iter().any(|column| column == old)) {
+                return Err(format!("`{old}` is a column of a table: it gets another name there"));
+            }
             if !given_in(view, files, new).is_empty() {
                 return Err(format!("there is a value `{new}` already"));
             }

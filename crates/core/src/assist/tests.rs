@@ -199,6 +199,11 @@ fn a_name_is_changed_wherever_it_is_meant() {
     );
     for (file, new, why) in [
         ("%% a\n/{{grow¦er}}\n", "season", "there is a value `season` already"),
+        (
+            "%% a\n% each row in \"lots.csv\"\n/{{lo¦t}}\n#- lots.csv\nlot\n1\n",
+            "x",
+            "`lot` is a column of a table: it gets another name there",
+        ),
         ("%% a\n/{{grow¦er}}\n", "4x", "`4x` cannot name a value: use letters, digits and `_`, the first no digit"),
         ("%% a\n/{{grow¦er}}\n", "status", "`status` is a name of the language, so no value can take it"),
         ("%% a\n/\n\n%% ¦b\n/\n", "a", "there is a cell `a` in this file already"),
@@ -347,6 +352,27 @@ fn problems_are_mended() {
         first(command, Code::ShellCommand).1,
         "%% a\n% redirects 0\nPOST http://b/lots\nContent-Type: application/json\n\n{\n\n  \"bins\": 24 }\n\n%% b\n/x\n"
     );
+    // Accepting never puts a comment where it would be sent.
+    for (file, code) in [
+        ("%% a\n/\n\n% yield x = body.x\n", Code::UnusedYield),
+        ("%% a\nPOST /\n\n{ \"a\": 1, }\n", Code::BadJson),
+        ("\u{feff}GET /\n\n% yield x = body.x\n", Code::UnusedYield),
+        ("\u{feff}% let x = 1\n\n%% a\n/\n", Code::UnusedValue),
+        ("%% a\nGTE /\n", Code::MisspeltMethod),
+    ] {
+        let (title, texts) = mended(&format!("{HOUSE}#- intake.http\n{file}"), code).pop().expect("a fix");
+        assert!(title.starts_with("Accept"), "{title}");
+        let mut desk = house(&texts[0].1);
+        assert!(!desk.problems().iter().any(|problem| problem.code == code), "{}", texts[0].1);
+        let sent = |desk: &Desk| {
+            desk.workspace
+                .cell(CellId { source: desk.source, index: 0 })
+                .body
+                .of(&desk.workspace.source(desk.source).text)
+                .to_owned()
+        };
+        assert_eq!(sent(&desk), sent(&house(file)), "{}", texts[0].1);
+    }
     // A value that nobody gives can be given in the chosen environment, and a secret put where others do not see it.
     let declared = mended(&format!("{HOUSE}#- intake.http\n%% a\n/{{{{crate_no}}}}\n"), Code::UnknownValue);
     assert_eq!(declared[0].0, "Give `crate_no` a value in environment `bench`");
