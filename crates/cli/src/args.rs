@@ -133,8 +133,8 @@ value, a header field less, another content type, very slow.")]
   yieldtray lint --staged
   yieldtray lint --report sarif=lint.sarif
 
-How much each class of finding matters is said in `[lint]` of yieldtray.toml; a single one is left out by a
-comment above it, as in `# accepted unused-yield: read by the night shift`.")]
+How much each class of finding matters is said in `[lint]` of yieldtray.toml.
+A comment above it leaves a single one out: `# accepted unused-yield: read by the night shift`.")]
     Lint(Lint),
     /// Serve an editor: the Language Server Protocol 3.17 on standard input and output
     #[command(after_help = "Example, for an editor's settings: yieldtray lsp

@@ -401,7 +401,7 @@ fn may_reveal(host: &Host) -> Result<bool, Stop> {
 }
 
 /// `NAME=VALUE`, the value as [`Value::typed`] reads it.
-fn set_value(text: &str) -> Result<(String, Value), Stop> {
+pub(crate) fn set_value(text: &str) -> Result<(String, Value), Stop> {
     let Some((name, value)) = text.split_once('=') else {
         return Err(Stop::refused_with(format!("`--set {text}` has no value"), format!("write `--set {text}=…`")));
     };

@@ -392,3 +392,21 @@ fn whatever_a_client_says_the_server_goes_on() {
     assert_eq!(editor.change("intake.http", INTAKE), [] as [Value; 0]);
     assert_eq!(editor.go(), 1);
 }
+
+#[test]
+fn options_of_the_command_hold_for_the_session() {
+    let bench = bench();
+    let mut editor = Editor::raw_with(&bench, &["-e", "live", "--set", "grower=G-12"], &[]);
+    editor.ask("initialize", json!({ "capabilities": { "window": { "showDocument": { "support": true } } } }));
+    editor.open("intake.http");
+    let (line, column) = place(INTAKE, "grower}}");
+    let hover = editor.at("textDocument/hover", "intake.http", line, column);
+    assert!(hover["contents"]["value"].as_str().expect("Markdown").starts_with("`grower` is `\"G-12\"`"), "{hover}");
+    editor.run("yieldtray.send", "intake.http", Some("sign-in"));
+    assert!(editor.sheet().starts_with("live  "));
+    let uri = editor.uri("intake.http");
+    let other = json!({ "command": "yieldtray.environment", "arguments": [{ "uri": uri, "name": "bench" }] });
+    let refused = editor.answer("workspace/executeCommand", other)["error"]["message"].to_string();
+    assert!(refused.contains("was started with `--env live`"), "{refused}");
+    assert_eq!(editor.end(), 0);
+}

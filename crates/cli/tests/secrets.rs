@@ -243,7 +243,7 @@ fn search_files(bench: &Bench) -> usize {
 #[test]
 fn no_editor_is_told_a_secret() {
     let bench = bench();
-    let mut editor = Editor::raw_with(&bench, &[("PIN", CANARY)]);
+    let mut editor = Editor::raw_with(&bench, &[], &[("PIN", CANARY)]);
     let able = json!({ "window": { "showDocument": { "support": true } } });
     editor.ask("initialize", json!({ "capabilities": able, "initializationOptions": { "asks": true } }));
     editor.open("a.http");

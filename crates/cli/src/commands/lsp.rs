@@ -1,9 +1,12 @@
+use crate::args::Common;
 use crate::editor::EditorDesk;
+use crate::failure::Stop;
 use std::io::{stdin, stdout};
 use std::sync::Arc;
 
 /// Serves an editor until it goes.
-pub(crate) fn lsp() -> u8 {
+pub(crate) fn lsp(common: &Common) -> Result<u8, Stop> {
     // The exit code is the protocol's: 1 if the editor left without a word (LSP 3.17, `exit`).
-    u8::from(!yieldtray_lsp::serve(Arc::new(EditorDesk), stdin(), stdout()))
+    let desk = EditorDesk::of(common)?;
+    Ok(u8::from(!yieldtray_lsp::serve(Arc::new(desk), stdin(), stdout())))
 }

@@ -41,7 +41,7 @@ pub(crate) fn run(args: Args, host: &Host, out: &mut Out) -> Result<u8, Stop> {
         Command::Cookies(args) => cookies::cookies(&common, args, host, out),
         Command::Log(args) => log::log(&common, args, host, out),
         Command::Lint(args) => lint::lint(&common, &args, host, out),
-        Command::Lsp => Ok(lsp::lsp()),
+        Command::Lsp => lsp::lsp(&common),
         Command::Tidy(args) => tidy::tidy(&common, &args, out),
     }
 }

@@ -1,8 +1,8 @@
 //! What takes its time: sending, judging, replaying.
 
 use super::person::Editor;
-use super::{common, host, sheet};
-use crate::args::Needs;
+use super::{host, sheet};
+use crate::args::{Common, Needs};
 use crate::disk::Disk;
 use crate::failure::Stop;
 use crate::guard::guard;
@@ -32,13 +32,13 @@ use yieldtray_core::workspace::{CellId, Workspace};
 use yieldtray_lsp::{Done, Finding, Job, Overlay, Talk, Task};
 use yieldtray_transport::{Client, Options};
 
-pub(super) fn carry_out(job: &Job, talk: &dyn Talk) -> Result<Done, Stop> {
-    let (common, host) = (common(), host());
-    let mut out = Out::new(&common, &host);
+pub(super) fn carry_out(common: &Common, job: &Job, talk: &dyn Talk) -> Result<Done, Stop> {
+    let host = host();
+    let mut out = Out::new(common, &host);
     let disk = Disk::new(&job.root).with_context(|| format!("cannot open `{}`", job.root.display()))?;
     let open = Arc::new(Mutex::new(job.unsaved.clone()));
     let files = Overlay { disk: Box::new(disk), root: job.root.clone(), open, runs: true };
-    let mut session = Session::over(Box::new(files), job.root.clone(), job.root.clone(), &common, &host, &mut out)?;
+    let mut session = Session::over(Box::new(files), job.root.clone(), job.root.clone(), common, &host, &mut out)?;
     session.check_choice()?;
     session.settings.set.extend(job.given.iter().map(|(name, answer)| (name.clone(), Value::typed(answer))));
     let source = session.workspace.load(&job.file)?;

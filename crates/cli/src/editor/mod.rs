@@ -12,7 +12,7 @@ use crate::{kept, session};
 use std::collections::HashMap;
 use std::io;
 use std::path::{Path, PathBuf};
-use yieldtray_core::expression::Engine;
+use yieldtray_core::expression::{Engine, Value};
 use yieldtray_core::log::Past;
 use yieldtray_core::response::Exchange;
 use yieldtray_core::workspace::{Files, Settings, Tray, Workspace};
@@ -20,27 +20,27 @@ use yieldtray_lsp::{Answered, Desk, Done, Job, Talk};
 use yieldtray_store::Store;
 
 /// The desk at which somebody edits.
-pub(crate) struct EditorDesk;
+pub(crate) struct EditorDesk {
+    /// The options that hold for all that is done here.
+    common: Common,
+    /// The values of `--set`.
+    set: Vec<(String, Value)>,
+}
+
+impl EditorDesk {
+    /// One where the options of the command hold.
+    pub(crate) fn of(common: &Common) -> Result<Self, Stop> {
+        let set = common.set.iter().map(|text| session::set_value(text)).collect::<Result<_, _>>()?;
+        // Nothing is said but by the protocol, and nothing is revealed.
+        let common = Common { json: false, quiet: true, reveal: false, color: Color::Never, ..common.clone() };
+        Ok(Self { common: Common { directory: None, ..common }, set })
+    }
+}
 
 /// What commands know of the process, where nobody sits at a terminal. Somebody can be asked all the same.
 fn host() -> Host {
     let host = Host::detect();
     Host { out_is_terminal: false, errors_are_terminal: false, can_ask: true, width: None, height: None, ..host }
-}
-
-/// The options of a command without any.
-fn common() -> Common {
-    Common {
-        directory: None,
-        env: Vec::new(),
-        set: Vec::new(),
-        seed: None,
-        reveal: false,
-        json: false,
-        color: Color::Never,
-        quiet: true,
-        verbose: false,
-    }
 }
 
 /// A refusal in words.
@@ -86,18 +86,26 @@ impl Desk for EditorDesk {
     }
 
     fn settings(&self, root: &Path, workspace: &Workspace) -> Settings {
-        let (environment, _) = session::choice(&common(), &host(), workspace, root);
+        let (environment, _) = session::choice(&self.common, &host(), workspace, root);
         // An environment that nobody describes is told when something is sent.
         let environment = environment.filter(|name| workspace.config.environment(name).is_some());
-        Settings { environment, set: Vec::new(), process: session::process(root).unwrap_or_default(), can_ask: true }
+        Settings {
+            environment,
+            set: self.set.clone(),
+            process: session::process(root).unwrap_or_default(),
+            can_ask: true,
+        }
     }
 
     fn choose(&self, root: &Path, environment: &str) -> Result<(), String> {
+        if let Some(fixed) = self.common.env.last() {
+            return Err(format!("`yieldtray lsp` was started with `--env {fixed}`, which holds as long as it runs"));
+        }
         yieldtray_store::choose_environment(root, environment).map_err(|error| error.to_string())
     }
 
     fn engine(&self, workspace: &Workspace) -> Engine {
-        session::engine(None, workspace)
+        session::engine(self.common.seed, workspace)
     }
 
     fn tray(&self, root: &Path, workspace: &Workspace, settings: &Settings) -> Tray {
@@ -111,7 +119,7 @@ impl Desk for EditorDesk {
     }
 
     fn carry_out(&self, job: &Job, talk: &dyn Talk) -> Result<Done, String> {
-        jobs::carry_out(job, talk).map_err(words)
+        jobs::carry_out(&self.common, job, talk).map_err(words)
     }
 }
 

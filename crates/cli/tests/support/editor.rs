@@ -51,15 +51,16 @@ impl Editor {
 
     /// Starts the program and says nothing yet.
     pub fn raw(bench: &Bench) -> Self {
-        Self::raw_with(bench, &[])
+        Self::raw_with(bench, &[], &[])
     }
 
-    /// The same with these variables.
-    pub fn raw_with(bench: &Bench, variables: &[(&str, &str)]) -> Self {
+    /// The same with these options and variables.
+    pub fn raw_with(bench: &Bench, options: &[&str], variables: &[(&str, &str)]) -> Self {
         let root = bench.path().canonicalize().expect("the folder is there");
         let mut command = bench.command();
         command
             .arg("lsp")
+            .args(options)
             .envs(variables.iter().copied())
             .stdin(Stdio::piped())
             .stdout(Stdio::piped())
