@@ -64,6 +64,9 @@ fn names(root: &Path, arguments: &[&str]) -> Result<Vec<PathBuf>, Stop> {
 }
 
 fn git(root: &Path, arguments: &[&str]) -> Result<Vec<u8>, Stop> {
+    if !root.ancestors().any(|folder| folder.join(".git").exists()) {
+        return Err(Stop::refused_with("git cannot say what is staged: this is no checkout", "`git init` begins one"));
+    }
     let asked = Command::new("git").args(arguments).current_dir(root).stdin(Stdio::null()).output();
     let output = asked.map_err(|error| Stop::refused(format!("git cannot be asked what is staged: {error}")))?;
     if output.status.success() {
@@ -71,5 +74,5 @@ fn git(root: &Path, arguments: &[&str]) -> Result<Vec<u8>, Stop> {
     }
     let said = String::from_utf8_lossy(&output.stderr);
     let said = said.lines().next().unwrap_or("it failed").trim_start_matches("fatal: ");
-    Err(Stop::refused_with(format!("git cannot say what is staged: {said}"), "`--staged` works in a checkout of git"))
+    Err(Stop::refused(format!("git cannot say what is staged: {said}")))
 }

@@ -410,3 +410,22 @@ fn options_of_the_command_hold_for_the_session() {
     assert!(refused.contains("was started with `--env live`"), "{refused}");
     assert_eq!(editor.end(), 0);
 }
+
+#[test]
+fn files_that_hold_for_others_do_not_wake_each_other_for_ever() {
+    let bench = bench()
+        .file("yieldtray.local.toml", "[values]\npin = 1\n")
+        .file("_common.http", "% check fast: elapsed < duration('9s')\n")
+        .file("in/_common.http", "% check well: status < 500\n")
+        .file("in/a.http", "%% a\nGET /lots\n");
+    let mut editor = Editor::start(&bench);
+    for file in ["yieldtray.toml", "yieldtray.local.toml", "_common.http", "in/_common.http", "in/a.http"] {
+        editor.open(file);
+    }
+    for file in ["yieldtray.local.toml", "yieldtray.toml", "in/_common.http", "_common.http"] {
+        let text = std::fs::read_to_string(bench.path().join(file)).expect("the file is there");
+        editor.change(file, &format!("# New.\n{text}"));
+    }
+    assert!(!editor.about("textDocument/codeLens", "in/a.http").as_array().expect("lenses").is_empty());
+    assert_eq!(editor.end(), 0);
+}

@@ -98,15 +98,17 @@ impl House {
     /// a configuration or a `_common.http` says holds elsewhere.
     pub(crate) fn write(&mut self, desk: &dyn Desk, path: &Path, text: &str, open: &Open) -> Result<bool, String> {
         let inside = path.strip_prefix(&self.root).unwrap_or(path).to_owned();
+        // What is the same moves nothing: else two open configurations would have each other read again for ever.
+        if self.workspace.find_text(&inside).is_some_and(|source| self.workspace.source(source).text == text) {
+            return Ok(false);
+        }
         if is_configuration(&inside) {
             let findings = std::mem::take(&mut self.findings);
             *self = Self::open(desk, &self.root.clone(), open)?;
             self.findings = findings;
             return Ok(true);
         }
-        if let Some(source) = self.source(path)
-            && self.workspace.source(source).text != text
-        {
+        if let Some(source) = self.source(path) {
             self.workspace.set_text(source, text.to_owned());
         }
         Ok(inside.file_name().is_some_and(|name| name == yieldtray_core::workspace::COMMON_FILE))

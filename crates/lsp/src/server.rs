@@ -389,27 +389,27 @@ impl Server {
         while let Some(path) = self.changed.iter().next().cloned() {
             self.settle(&path);
             self.changed.remove(&path);
-            let Some(opened) = self.documents.get(&path) else { continue };
-            let (address, version, columns) = (opened.address.clone(), opened.version, self.columns);
-            let Ok((house, source)) = self.text(&address) else { continue };
-            house.look(source);
-            let list = diagnostics::of(house, source, columns);
-            let params = json!({ "uri": address, "version": version, "diagnostics": list });
-            self.tell("textDocument/publishDiagnostics", params);
+            self.publish_one(&path, House::look);
         }
+    }
+
+    /// Tells what is found in an open document, once it was looked at.
+    fn publish_one(&mut self, path: &Path, look: impl FnOnce(&mut House, SourceId)) {
+        let columns = self.columns;
+        let Some(opened) = self.documents.get(path) else { return };
+        let (address, version) = (opened.address.clone(), opened.version);
+        let Ok((house, source)) = self.text(&address) else { return };
+        look(house, source);
+        let list = diagnostics::of(house, source, columns);
+        let params = json!({ "uri": address, "version": version, "diagnostics": list });
+        self.tell("textDocument/publishDiagnostics", params);
     }
 
     /// Tells again what was found, without looking.
     pub(crate) fn publish(&mut self, root: &Path) {
-        let columns = self.columns;
         let of_root = self.documents.iter().filter(|(_, opened)| opened.root.as_deref() == Some(root));
-        let open: Vec<(String, i32)> = of_root.map(|(_, opened)| (opened.address.clone(), opened.version)).collect();
-        for (address, version) in open {
-            let Ok((house, source)) = self.text(&address) else { continue };
-            let list = diagnostics::of(house, source, columns);
-            let params = json!({ "uri": address, "version": version, "diagnostics": list });
-            self.tell("textDocument/publishDiagnostics", params);
-        }
+        let open: Vec<PathBuf> = of_root.map(|(path, _)| path.clone()).collect();
+        open.iter().for_each(|path| self.publish_one(path, |_, _| {}));
     }
 
     /// Another environment, or other answers: what is drawn in the text may be other now.

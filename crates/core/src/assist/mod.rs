@@ -29,7 +29,6 @@ pub use references::{Rename, at, definition, references, rename};
 pub use shown::{Hint, hints};
 pub use signature::{Signature, signature};
 pub use tokens::{Token, TokenKind, tokens};
-pub use words::{instruction_help, language_help};
 
 use crate::problem::SourceId;
 use crate::response::Exchange;

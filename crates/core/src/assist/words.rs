@@ -95,13 +95,13 @@ words! {
 }
 
 /// What an instruction means, as Markdown.
-pub fn instruction_help(word: &str) -> Option<String> {
+pub(super) fn instruction_help(word: &str) -> Option<String> {
     let found = INSTRUCTIONS.iter().find(|instruction| instruction.word == word)?;
     Some(format!("`% {}`\n\n{}\n\n```\n{}\n```", found.form, found.help, found.example))
 }
 
 /// What a name of the language means, as Markdown.
-pub fn language_help(name: &str) -> Option<String> {
+pub(super) fn language_help(name: &str) -> Option<String> {
     let found = LANGUAGE.iter().find(|word| word.name == name)?;
     let when = if found.after { "\n\nThere after the response." } else { "" };
     Some(format!("`{name}`: {}{when}", found.help))
