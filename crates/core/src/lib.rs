@@ -5,11 +5,14 @@
 
 pub mod assist;
 pub mod curl;
+pub mod draft;
 pub mod expression;
+pub mod har;
 mod hex;
 pub mod http;
 pub mod lint;
 pub mod log;
+pub mod openapi;
 pub mod problem;
 pub mod prove;
 pub mod replay;
@@ -18,6 +21,7 @@ pub mod request;
 pub mod response;
 pub mod safe;
 pub mod secret;
+pub mod snippet;
 pub mod syntax;
 pub mod workspace;
 

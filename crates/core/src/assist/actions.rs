@@ -166,8 +166,8 @@ fn add_checks(view: View<'_>, cell: CellId) -> Option<Action> {
         own.instructions()
             .any(|line| matches!(line.kind, Kind::Check { expression, .. } if expression.of(text) == check))
     };
-    let checks: Vec<String> =
-        checks_for(&exchange, &Outline::of(&exchange)).into_iter().filter(|check| !has(check)).collect();
+    let checks = checks_for(exchange.status, &exchange.media_type(), &Outline::of(&exchange));
+    let checks: Vec<String> = checks.into_iter().filter(|check| !has(check)).collect();
     if checks.is_empty() || own.plays() {
         return None;
     }

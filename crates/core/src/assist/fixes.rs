@@ -3,7 +3,7 @@
 use super::actions::{Action, Change};
 use super::complete::relative;
 use super::{View, cell_at, line_at};
-use crate::problem::{Code, Problem};
+use crate::problem::{Code, Problem, SourceId};
 use crate::syntax::{Cell, Edit, Span};
 use crate::workspace::{CONFIG_FILE, CellId, LOCAL_FILE, yields};
 use std::path::PathBuf;
@@ -56,18 +56,65 @@ pub fn fixes(view: View<'_>, problem: &Problem) -> Vec<Action> {
 fn taken(view: View<'_>, problem: &Problem) -> Option<Action> {
     let source = problem.source?;
     let text = view.text(source);
-    let transfers = crate::curl::read(problem.span.of(text)).ok()?;
-    let cells: Vec<String> = transfers.iter().map(crate::curl::cell).collect::<Result<_, _>>().ok()?;
-    let all = cells.join("\n");
+    let mut drafts = crate::curl::read(problem.span.of(text)).ok()?;
     // The cell it was pasted into has its title already.
-    let titled = view.workspace().source(source).file.cells.iter().any(|cell| cell.span.contains(problem.span));
-    let all = match all.split_once('\n').filter(|_| titled) {
+    let cell = cell_at(view.workspace(), source, problem.span.start()).filter(|cell| {
+        let own = view.workspace().cell(*cell);
+        own.span.of(text).starts_with("%%") && own.span.contains(problem.span)
+    });
+    if let (Some(cell), Some(first)) = (cell, drafts.first_mut()) {
+        first.title = view.workspace().title(cell).to_owned();
+    }
+    let (cells, count, mut changes) = lifted(view, source, drafts, cell)?;
+    let all = match cells.split_once('\n').filter(|_| cell.is_some()) {
         Some((_, rest)) => rest,
-        None => &all,
+        None => &cells,
     };
-    let edit = Edit::replace(problem.span, all.trim_end());
-    let title = if cells.len() == 1 { "Make a request of this command" } else { "Make requests of this command" };
-    Some(Action { title: title.to_owned(), mends: true, changes: vec![Change::Edit(source, vec![edit])] })
+    changes.insert(0, Change::Edit(source, vec![Edit::replace(problem.span, all.trim_end())]));
+    let title = if count == 1 { "Make a request of this command" } else { "Make requests of this command" };
+    Some(Action { title: title.to_owned(), mends: true, changes })
+}
+
+/// The cells of commands that somebody copied, at the end of a file.
+///
+/// # Errors
+/// Why they cannot be taken, in words.
+pub fn take_in(view: View<'_>, source: SourceId, commands: &str) -> Result<Action, String> {
+    let drafts = crate::curl::read(commands)?;
+    crate::draft::cells(&drafts)?;
+    let nothing = || "there is no request in it".to_owned();
+    let (cells, _, mut changes) = lifted(view, source, drafts, None).ok_or_else(nothing)?;
+    let text = view.text(source);
+    let kept = text.trim_end().len();
+    let gap = if kept == 0 { "" } else { "\n\n" };
+    let edit = Edit::replace(Span::new(kept, text.len()), format!("{gap}{cells}"));
+    changes.insert(0, Change::Edit(source, vec![edit]));
+    Ok(Action { title: "Take in".to_owned(), mends: false, changes })
+}
+
+/// Drafts as cells for a file, how many they are, and where their secrets go. `own` is the cell they come into.
+fn lifted(
+    view: View<'_>,
+    source: SourceId,
+    drafts: Vec<crate::draft::Draft>,
+    own: Option<CellId>,
+) -> Option<(String, usize, Vec<Change>)> {
+    let workspace = view.workspace();
+    let others = workspace.cells(source).filter(|cell| Some(*cell) != own);
+    let names: Vec<String> = others.map(|cell| workspace.cell(cell).name.to_string()).collect();
+    let (mut sheet, mut lift) = (crate::draft::Sheet::new(names, "bodies"), crate::draft::Lift::of(workspace));
+    drafts.into_iter().for_each(|draft| sheet.add(draft, &mut lift));
+    if sheet.count == 0 || !sheet.refused.is_empty() {
+        return None;
+    }
+    let secrets = lift.found.iter();
+    let lines = secrets.map(|(name, secret)| format!("{name} = {{ value = {}, secret = true }}", toml_text(secret)));
+    let lines: Vec<String> = lines.collect();
+    let changes = match lines.is_empty() {
+        true => Vec::new(),
+        false => vec![below(view, LOCAL_FILE, "[values]", &lines.join("\n"))],
+    };
+    Some((sheet.text(), sheet.count, changes))
 }
 
 /// `{{name}}` of what was begun.

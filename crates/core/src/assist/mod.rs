@@ -21,7 +21,7 @@ mod tests;
 
 pub use actions::{Action, Change, actions};
 pub use complete::{Sort, Suggestion, Suggestions, complete};
-pub use fixes::fixes;
+pub use fixes::{fixes, take_in};
 pub use hover::{Help, hover};
 pub use occurrence::{Occurrence, What, in_configuration, in_requests};
 pub use outline::{Fold, Symbol, folds, links, selections, symbols, workspace_symbols};

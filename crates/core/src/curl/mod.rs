@@ -1,7 +1,5 @@
-//! Commands of curl, a plain transfer program, as people paste them: read as a shell reads them, and written as cells
-//! that send the same.
+//! Commands of curl, a plain transfer program, as people paste them: read as a shell reads them.
 
-mod cell;
 mod options;
 mod read;
 mod words;
@@ -9,6 +7,5 @@ mod words;
 #[cfg(test)]
 mod tests;
 
-pub use cell::cell;
-pub use read::{Transfer, read};
+pub use read::{Command, commands, read};
 pub use words::{extent, is_command};

@@ -1,54 +1,68 @@
 use super::options::{Does, Known, long, short};
-use super::words::{Piece, Word, words};
+use super::words::{behind_prompt, is_command, split};
+use crate::draft::{Body, Draft, Part, Piece, Text};
 use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
+use std::ops::Range;
 
-/// What a command would send.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Transfer {
-    pub(super) method: Option<Word>,
-    pub(super) url: Word,
-    /// Parameters that are added to the address.
-    pub(super) query: Vec<Word>,
-    pub(super) headers: Vec<(Word, Word)>,
-    pub(super) body: Body,
-    pub(super) auth: Option<(&'static str, Vec<Word>)>,
-    pub(super) lines: Vec<String>,
-    pub(super) version: Option<&'static str>,
-    /// What a cell cannot say, and what was left out since it is not about the request.
-    pub notes: Vec<String>,
+/// One command of a text.
+#[derive(Debug)]
+pub struct Command {
+    /// Where it stands.
+    pub span: Range<usize>,
+    /// What it would send, or why that cannot be taken.
+    pub drafts: Result<Vec<Draft>, String>,
 }
 
-/// What is sent as the body.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub(super) enum Body {
-    #[default]
-    None,
-    Text(Word),
-    /// A file, as it is.
-    File(Word),
-    /// Parts: a name and a text, or a file with its media type and name.
-    Parts(Vec<(Word, Part)>),
+/// Reads every command in a text; comments and blank lines stand between them.
+pub fn commands(text: &str) -> impl Iterator<Item = Command> {
+    let mut at = 0;
+    std::iter::from_fn(move || {
+        loop {
+            let rest = text.get(at..).filter(|rest| !rest.is_empty())?;
+            let line = rest.lines().next().unwrap_or_default();
+            let bare = line.trim();
+            if bare.is_empty() || bare.starts_with('#') {
+                at += rest.find('\n').map_or(rest.len(), |end| end + 1);
+                continue;
+            }
+            let start = at + line.len() - behind_prompt(line).len();
+            let found = split(&text[start..]);
+            at = start + found.length.max(1);
+            // What is left of a command that ended before its line did.
+            let words = match found.words {
+                Ok(words) if words.is_empty() => continue,
+                words => words,
+            };
+            let drafts = words.and_then(|words| read_words(words, found.left_out));
+            return Some(Command { span: start..at.min(text.len()), drafts });
+        }
+    })
 }
 
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub(super) enum Part {
-    Text(Word),
-    File { path: Word, media: Option<String>, name: Option<String> },
-}
-
-/// Reads the commands in a text, as a shell would.
+/// Reads one command, or several of which each can be taken.
 ///
 /// # Errors
 /// Why that cannot be done, in words.
-pub fn read(text: &str) -> Result<Vec<Transfer>, String> {
-    let text = text.trim_start().trim_start_matches("$ ");
-    let mut words = words(text)?.into_iter().peekable();
-    match words.next().as_ref().and_then(Word::plain) {
-        Some("curl" | "curl.exe") => {}
-        _ => return Err("this is no command of curl".to_owned()),
+pub fn read(text: &str) -> Result<Vec<Draft>, String> {
+    if !is_command(text) {
+        return Err("this is no command of curl".to_owned());
     }
-    let mut transfers = Vec::new();
+    let drafts = commands(text).map(|command| command.drafts).collect::<Result<Vec<_>, _>>()?;
+    Ok(drafts.into_iter().flatten().collect())
+}
+
+fn read_words(words: Vec<Text>, left_out: Option<String>) -> Result<Vec<Draft>, String> {
+    let mut words = words.into_iter();
+    match words.next().as_ref().and_then(Text::plain) {
+        Some("curl" | "curl.exe") => {}
+        Some(other) => return Err(format!("`{}` is no command of curl", other.chars().take(40).collect::<String>())),
+        None => return Err("this is no command of curl".to_owned()),
+    }
+    let mut drafts = Vec::new();
     let mut reading = Reading::default();
+    if let Some(words) = left_out {
+        reading.draft.note(format!("`{words}` is about what came back, and was left out"));
+    }
     let mut only_words = false;
     while let Some(word) = words.next() {
         let head = word.head().to_owned();
@@ -67,7 +81,7 @@ pub fn read(text: &str) -> Result<Vec<Transfer>, String> {
             let given = if *takes { Some(value()?) } else { None };
             // What is switched off is as if nothing was said.
             if !(name.starts_with("no-") && long(name).is_none()) {
-                reading.take(&head, *does, given, &mut transfers)?;
+                reading.take(&head, *does, given, &mut drafts)?;
             }
             continue;
         }
@@ -79,14 +93,14 @@ pub fn read(text: &str) -> Result<Vec<Transfer>, String> {
             rest = rest.behind(letter.len_utf8());
             if *takes {
                 let given = if rest.is_empty() { value()? } else { std::mem::take(&mut rest) };
-                reading.take(&shown, *does, Some(given), &mut transfers)?;
+                reading.take(&shown, *does, Some(given), &mut drafts)?;
                 break;
             }
-            reading.take(&shown, *does, None, &mut transfers)?;
+            reading.take(&shown, *does, None, &mut drafts)?;
         }
     }
-    reading.end(&mut transfers)?;
-    if transfers.is_empty() { Err("the command names no address".to_owned()) } else { Ok(transfers) }
+    reading.end(&mut drafts)?;
+    if drafts.is_empty() { Err("the command names no address".to_owned()) } else { Ok(drafts) }
 }
 
 fn unknown(option: &str) -> String {
@@ -96,33 +110,32 @@ fn unknown(option: &str) -> String {
 /// One request, as far as it was read.
 #[derive(Default)]
 struct Reading {
-    transfer: Transfer,
-    urls: Vec<Word>,
-    data: Vec<Word>,
-    file: Option<Word>,
-    parts: Vec<(Word, Part)>,
+    draft: Draft,
+    urls: Vec<Text>,
+    data: Vec<Text>,
+    file: Option<Text>,
+    parts: Vec<(Text, Part)>,
     json: bool,
     get: bool,
     head: bool,
     upload: bool,
     follow: bool,
     digest: bool,
-    user: Option<Word>,
+    globoff: bool,
+    user: Option<Text>,
     redirects: Option<String>,
 }
 
 impl Reading {
-    fn take(&mut self, option: &str, does: Does, given: Option<Word>, done: &mut Vec<Transfer>) -> Result<(), String> {
+    fn take(&mut self, option: &str, does: Does, given: Option<Text>, done: &mut Vec<Draft>) -> Result<(), String> {
         let value = given.unwrap_or_default();
         match does {
-            Does::Method => self.transfer.method = Some(value),
+            Does::Method => self.draft.method = Some(value),
             Does::Url => self.urls.push(value),
-            Does::Header => self.header(value),
+            Does::Header => self.header(value)?,
             Does::Data | Does::Json if value.head().starts_with('@') => {
                 self.json |= does == Does::Json;
-                self.transfer
-                    .notes
-                    .push(format!("`{option}` drops line ends of the file, which is sent as it is here"));
+                self.draft.note(format!("`{option}` drops line ends of the file, which is sent as it is here"));
                 self.take_file(value.behind(1))?;
             }
             Does::DataBinary if value.head().starts_with('@') => self.take_file(value.behind(1))?,
@@ -138,7 +151,7 @@ impl Reading {
             Does::DataUrlencode => self.data.push(encoded(option, &value)?),
             Does::UrlQuery => {
                 let bare = value.head().strip_prefix('+').map(|_| value.behind(1));
-                self.transfer.query.push(match bare {
+                self.draft.query.push(match bare {
                     Some(bare) => bare,
                     None => encoded(option, &value)?,
                 });
@@ -158,13 +171,20 @@ impl Reading {
             Does::Get => self.get = true,
             Does::Head => self.head = true,
             Does::User => self.user = Some(value),
-            Does::Bearer => self.transfer.auth = Some(("bearer", vec![value])),
+            Does::Bearer => self.draft.auth = Some(("bearer", vec![value])),
             Does::Digest => self.digest = true,
             Does::Basic | Does::Usual => {}
-            Does::Cookie if value.split('=').is_some() => self.transfer.headers.push((Word::text("Cookie"), value)),
-            Does::Cookie => self.transfer.notes.push(format!("`{option}` names a file of cookies, which is not read")),
-            Does::Agent => self.transfer.headers.push((Word::text("User-Agent"), value)),
-            Does::Referer => self.transfer.headers.push((Word::text("Referer"), value)),
+            Does::Globoff => self.globoff = true,
+            Does::Settings => return Err(format!("`{option}` names a file of options, which is not read")),
+            Does::Cookie if value.split('=').is_some() => self.cookie(value),
+            Does::Cookie => self.draft.note(format!("`{option}` names a file of cookies, which is not read")),
+            Does::Agent => self.field("User-Agent", value),
+            Does::Range => {
+                let mut ranges = Text::from("bytes=");
+                ranges.append(&value);
+                self.field("Range", ranges);
+            }
+            Does::Referer => self.field("Referer", value.map(|text| text.trim_end_matches(";auto").to_owned())),
             Does::Insecure => self.line("% insecure"),
             Does::Follow => self.follow = true,
             Does::MostRedirects => self.redirects = value.plain().map(str::to_owned),
@@ -173,23 +193,42 @@ impl Reading {
                 Some(time) => self.line(&format!("% timeout {}ms", (time * 1e3).round())),
                 None => return Err(format!("`{option}` wants seconds")),
             },
-            Does::Http11 => self.transfer.version = Some("HTTP/1.1"),
-            Does::Http2 => self.transfer.version = Some("HTTP/2"),
+            Does::Http11 => self.draft.version = Some("HTTP/1.1"),
+            Does::Http2 => self.draft.version = Some("HTTP/2"),
             Does::Next => {
                 let begun = std::mem::take(self);
                 begun.end(done)?;
             }
-            Does::Output => self.transfer.notes.push(format!("`{option}` is about output, and was left out")),
-            Does::Elsewhere(words) => self.transfer.notes.push(format!("`{option}`: {words}")),
+            Does::Output => self.draft.note(format!("`{option}` is about output, and was left out")),
+            Does::Elsewhere(words) => self.draft.note(format!("`{option}`: {words}")),
         }
         Ok(())
     }
 
     fn line(&mut self, line: &str) {
-        self.transfer.lines.push(line.to_owned());
+        self.draft.lines.push(line.to_owned());
     }
 
-    fn header(&mut self, value: Word) {
+    fn field(&mut self, name: &str, value: Text) {
+        self.draft.headers.push((name.into(), value));
+    }
+
+    /// Cookies of several options go out in one field.
+    fn cookie(&mut self, value: Text) {
+        let is_cookie = |name: &Text| name.plain() == Some("Cookie");
+        match self.draft.headers.iter_mut().find(|(name, _)| is_cookie(name)) {
+            Some((_, cookies)) => {
+                cookies.push_str("; ");
+                cookies.append(&value);
+            }
+            None => self.field("Cookie", value),
+        }
+    }
+
+    fn header(&mut self, value: Text) -> Result<(), String> {
+        if value.head().starts_with('@') {
+            return Err("header fields in a file are not read: write them one by one".to_owned());
+        }
         match (value.split(':'), value.split(';')) {
             (Some((name, value)), _) => {
                 let blanks = value.head().len() - value.head().trim_start().len();
@@ -197,35 +236,43 @@ impl Reading {
                 match value.is_empty() {
                     // The field is not sent at all.
                     true => self.line(&format!("% header {}:", name.head())),
-                    false => self.transfer.headers.push((name, value)),
+                    false => self.draft.headers.push((name, value)),
                 }
             }
             // `Name;` is sent without a value.
-            (None, Some((name, _))) => self.transfer.headers.push((name, Word::default())),
+            (None, Some((name, _))) => self.draft.headers.push((name, Text::default())),
             (None, None) => {
-                self.transfer.notes.push(format!("`{}` is no header field, and was left out", value.head()));
+                self.draft.note(format!("`{}` is no header field, and was left out", value.head()));
             }
         }
+        Ok(())
     }
 
-    fn take_file(&mut self, path: Word) -> Result<(), String> {
+    fn take_file(&mut self, path: Text) -> Result<(), String> {
         if path.plain() == Some("-") {
             return Err("a body from standard input cannot be kept in a file: put it in one".to_owned());
         }
-        if self.file.replace(path).is_some() || !self.data.is_empty() {
-            return Err("a body that is joined of a file and more cannot be written as a cell".to_owned());
+        if self.file.replace(path).is_some() {
+            return Err(JOINED.to_owned());
         }
         Ok(())
     }
 
     /// `name=text`, `name=@file;type=…;filename=…`, `name=<file`
-    fn part(&mut self, value: &Word) -> Result<(Word, Part), String> {
+    fn part(&mut self, value: &Text) -> Result<(Text, Part), String> {
         let (name, content) = value.split('=').ok_or("`-F` lacks a `=`")?;
         if content.head().starts_with('<') {
             return Err("a part that is a file's text cannot be written as a cell: use `@`".to_owned());
         }
         if !content.head().starts_with('@') {
-            return Ok((name, Part::Text(content)));
+            // The words behind a text are about the part.
+            return Ok(match content.split(';') {
+                Some((text, more)) if more.head().starts_with("type=") => {
+                    self.draft.note(format!("`{}` of a part was left out: a text has none", more.head()));
+                    (name, Part::Text(text))
+                }
+                _ => (name, Part::Text(content)),
+            });
         }
         let file = content.behind(1);
         let Some((path, more)) = file.split(';') else {
@@ -236,107 +283,149 @@ impl Reading {
             match word.trim().split_once('=') {
                 Some(("type", text)) => media = Some(text.to_owned()),
                 Some(("filename", text)) => filename = Some(text.trim_matches('"').to_owned()),
-                _ => self.transfer.notes.push(format!("`{word}` of a part was left out")),
+                _ => self.draft.note(format!("`{word}` of a part was left out")),
             }
         }
         Ok((name, Part::File { path, media, name: filename }))
     }
 
-    fn end(mut self, done: &mut Vec<Transfer>) -> Result<(), String> {
+    fn end(mut self, done: &mut Vec<Draft>) -> Result<(), String> {
         if self.urls.is_empty() {
-            let begun = !self.data.is_empty() || !self.transfer.headers.is_empty();
+            let begun = !self.data.is_empty() || !self.draft.headers.is_empty();
             return if begun { Err("the command names no address".to_owned()) } else { Ok(()) };
         }
-        let transfer = &mut self.transfer;
-        let named = |name: &str, transfer: &Transfer| {
-            transfer.headers.iter().any(|(own, _)| own.plain().is_some_and(|own| own.eq_ignore_ascii_case(name)))
-        };
         let has_data = !self.data.is_empty();
-        let mut data = Word::default();
+        if self.file.is_some() && (has_data || self.get) {
+            return Err(JOINED.to_owned());
+        }
+        if !self.parts.is_empty() && (has_data || self.file.is_some()) {
+            return Err("a form of parts and another body do not go together".to_owned());
+        }
+        let mut data = Text::default();
         for (index, piece) in self.data.iter().enumerate() {
-            if index > 0 {
-                data.append(&Word::text("&"));
-            }
+            data.push_str(if index > 0 { "&" } else { "" });
             data.append(piece);
         }
+        let draft = &mut self.draft;
         if self.get {
-            transfer.query.extend(has_data.then_some(data));
+            // curl puts either of the two into the address.
+            if has_data && !draft.query.is_empty() {
+                draft.query.clear();
+                draft.note("`--url-query` has no effect beside `-G` with data, and was left out");
+            }
+            draft.query.extend(has_data.then_some(data));
         } else if has_data {
-            transfer.body = Body::Text(data);
-        } else if let Some(path) = self.file {
-            transfer.body = Body::File(path);
+            draft.body = Body::Text(data);
+        } else if let Some(path) = &self.file {
+            draft.body = Body::File(path.clone());
         } else if !self.parts.is_empty() {
-            transfer.body = Body::Parts(self.parts);
+            draft.body = Body::Parts(std::mem::take(&mut self.parts));
         }
-        let is_form = matches!(transfer.body, Body::Text(_) | Body::File(_)) && !self.upload;
-        if is_form && !named("content-type", transfer) {
+        let is_form = matches!(draft.body, Body::Text(_) | Body::File(_)) && !self.upload;
+        // A field that is taken away stays away.
+        let taken = |name: &str| draft.lines.iter().any(|line| line.eq_ignore_ascii_case(&format!("% header {name}:")));
+        let (no_media, no_accept) = (taken("content-type"), taken("accept"));
+        if is_form && !no_media && !draft.has_header("content-type") {
             let media = if self.json { "application/json" } else { "application/x-www-form-urlencoded" };
-            transfer.headers.push((Word::text("Content-Type"), Word::text(media)));
+            draft.headers.push(("Content-Type".into(), media.into()));
         }
-        if self.json && !named("accept", transfer) {
-            transfer.headers.push((Word::text("Accept"), Word::text("application/json")));
+        if self.json && !no_accept && !draft.has_header("accept") {
+            draft.headers.push(("Accept".into(), "application/json".into()));
         }
-        if transfer.method.is_none() {
-            let method = match &transfer.body {
+        if draft.method.is_none() {
+            let method = match &draft.body {
                 _ if self.head => Some("HEAD"),
                 Body::None => None,
                 _ if self.upload => Some("PUT"),
                 _ => Some("POST"),
             };
-            transfer.method = method.map(Word::text);
+            draft.method = method.map(Text::from);
         }
-        if let Some(user) = self.user {
-            let (user, password) = user.split(':').unwrap_or((user, Word::default()));
-            transfer.auth = Some((if self.digest { "digest" } else { "basic" }, vec![user, password]));
+        if let Some(user) = self.user.take() {
+            let kind = if self.digest { "digest" } else { "basic" };
+            let words = match user.split(':') {
+                Some((user, password)) => vec![user, password],
+                None => {
+                    let who = user.plain().unwrap_or_default().replace('"', "");
+                    draft.lines.push(format!("% ask password \"The password of {who}?\" secret"));
+                    vec![user, Text::value("password")]
+                }
+            };
+            draft.auth = Some((kind, words));
         }
-        match (self.follow, self.redirects) {
-            (false, _) => transfer.lines.push("% redirects 0".to_owned()),
-            (true, Some(most)) => transfer.lines.push(format!("% redirects {most}")),
+        match (self.follow, &self.redirects) {
+            (false, _) => draft.lines.push("% redirects 0".to_owned()),
+            (true, Some(most)) => draft.lines.push(format!("% redirects {most}")),
             (true, None) => {}
         }
-        for url in self.urls {
-            if let Some(glob) = globbed(&url) {
-                return Err(format!("`{glob}` stands for several addresses: write them one by one"));
-            }
-            done.push(Transfer { url, ..transfer.clone() });
+        for url in std::mem::take(&mut self.urls) {
+            let draft = self.addressed(url)?;
+            done.push(draft);
         }
         Ok(())
     }
+
+    /// The request to one of the addresses.
+    fn addressed(&self, mut url: Text) -> Result<Draft, String> {
+        let mut draft = self.draft.clone();
+        if !self.globoff {
+            url = globbed(url)?;
+        }
+        // A file goes under its own name into a folder.
+        let into =
+            url.pieces().last().is_some_and(|piece| matches!(piece, Piece::Literal(text) if text.ends_with('/')));
+        if let (true, true, Some(path)) = (self.upload, into, self.file.as_ref().and_then(Text::plain)) {
+            url.push_str(&utf8_percent_encode(path.rsplit('/').next().unwrap_or(path), UNRESERVED).to_string());
+        }
+        draft.send_to(url)?;
+        Ok(draft)
+    }
 }
 
-/// What stands for several addresses in one.
-fn globbed(url: &Word) -> Option<String> {
-    let Piece::Text(text) = url.0.first()? else { return None };
-    let at = text.find(['{', '['])?;
+const JOINED: &str = "a body that is joined of a file and more cannot be written as a cell";
+
+/// An address without the braces around a single word, as curl sends it.
+fn globbed(url: Text) -> Result<Text, String> {
+    let Some(Piece::Literal(text)) = url.pieces().first() else { return Ok(url) };
+    let Some(at) = text.find(['{', '[']) else { return Ok(url) };
     let close = if text.as_bytes()[at] == b'{' { '}' } else { ']' };
-    let end = text[at..].find(close)? + at;
+    let Some(end) = text[at..].find(close).map(|end| end + at) else { return Ok(url) };
     let inside = &text[at + 1..end];
     // An address of IP version 6 stands in brackets too.
     let several = if close == '}' { inside.contains(',') } else { inside.contains('-') && !inside.contains(':') };
-    several.then(|| text[at..=end].to_owned())
+    match several {
+        true => Err(format!("`{}` stands for several addresses: write them one by one", &text[at..=end])),
+        false if close == '}' && !inside.contains('{') => {
+            let mut bare = Text::from(format!("{}{inside}", &text[..at]));
+            bare.append(&url.behind(end + 1));
+            Ok(bare)
+        }
+        false => Ok(url),
+    }
 }
 
 /// What stays as it is (RFC 3986 2.3).
 const UNRESERVED: &AsciiSet = &NON_ALPHANUMERIC.remove(b'-').remove(b'.').remove(b'_').remove(b'~');
 
 /// `content`, `=content`, `name=content`: the content percent-encoded.
-fn encoded(option: &str, value: &Word) -> Result<Word, String> {
+fn encoded(option: &str, value: &Text) -> Result<Text, String> {
     let from_file = value.plain().is_some_and(|text| text.split_once('@').is_some_and(|(name, _)| !name.contains('=')));
     if from_file {
         return Err(format!("`{option}` of a file cannot be written as a cell"));
     }
     let (name, content) = value.split('=').map_or((None, value.clone()), |(name, content)| (Some(name), content));
-    let mut word = Word::default();
+    let mut word = Text::default();
     if let Some(name) = name.filter(|name| !name.is_empty()) {
         word.append(&name);
-        word.append(&Word::text("="));
+        word.push('=');
     }
-    for piece in &content.0 {
+    for piece in content.pieces() {
         match piece {
-            Piece::Text(text) => {
-                word.append(&Word::text(&utf8_percent_encode(text, UNRESERVED).to_string()));
+            // A blank is a `+` here, as in forms.
+            Piece::Literal(text) => {
+                word.push_str(&utf8_percent_encode(text, UNRESERVED).to_string().replace("%20", "+"))
             }
-            Piece::Variable(name) => word.0.push(Piece::Variable(name.clone())),
+            Piece::Value(expression) => word.push_value(format!("urlencode({expression})")),
         }
     }
     Ok(word)

@@ -1,180 +1,153 @@
 //! The words of a command, quoted as shells quote.
 
-/// A word: text, and variables that the shell would put in.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub(super) struct Word(pub(super) Vec<Piece>);
-
-/// A piece of a word.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub(super) enum Piece {
-    /// Text as it is.
-    Text(String),
-    /// `$NAME`, `${NAME}` or `%NAME%`.
-    Variable(String),
-}
-
-impl Word {
-    pub(super) fn text(text: &str) -> Self {
-        let mut word = Self::default();
-        text.chars().for_each(|c| word.push(c));
-        word
-    }
-
-    fn push(&mut self, c: char) {
-        match self.0.last_mut() {
-            Some(Piece::Text(text)) => text.push(c),
-            _ => self.0.push(Piece::Text(c.to_string())),
-        }
-    }
-
-    /// The text, where no variable is in it.
-    pub(super) fn plain(&self) -> Option<&str> {
-        match self.0.as_slice() {
-            [] => Some(""),
-            [Piece::Text(text)] => Some(text),
-            _ => None,
-        }
-    }
-
-    /// The text it begins with.
-    pub(super) fn head(&self) -> &str {
-        match self.0.first() {
-            Some(Piece::Text(text)) => text,
-            _ => "",
-        }
-    }
-
-    /// The word behind the first `bytes` bytes of its head.
-    pub(super) fn behind(&self, bytes: usize) -> Self {
-        let mut pieces = self.0.clone();
-        if let Some(Piece::Text(text)) = pieces.first_mut() {
-            text.drain(..bytes);
-            if text.is_empty() {
-                pieces.remove(0);
-            }
-        }
-        Self(pieces)
-    }
-
-    /// What stands before and behind the first `mark`, if that stands in its text.
-    pub(super) fn split(&self, mark: char) -> Option<(Self, Self)> {
-        for (index, piece) in self.0.iter().enumerate() {
-            let Piece::Text(text) = piece else { continue };
-            if let Some((before, behind)) = text.split_once(mark) {
-                let (mut first, mut second) = (self.0[..index].to_vec(), Vec::new());
-                let text = |text: &str| (!text.is_empty()).then(|| Piece::Text(text.to_owned()));
-                first.extend(text(before));
-                second.extend(text(behind));
-                second.extend_from_slice(&self.0[index + 1..]);
-                return Some((Self(first), Self(second)));
-            }
-        }
-        None
-    }
-
-    pub(super) fn append(&mut self, other: &Word) {
-        for piece in &other.0 {
-            match piece {
-                Piece::Text(text) => text.chars().for_each(|c| self.push(c)),
-                Piece::Variable(_) => self.0.push(piece.clone()),
-            }
-        }
-    }
-
-    pub(super) fn is_empty(&self) -> bool {
-        self.0.is_empty()
-    }
-}
+use crate::draft::Text;
 
 /// Whether a line begins a command of curl.
 pub fn is_command(line: &str) -> bool {
-    let line = line.trim_start().trim_start_matches("$ ");
-    let first = line.split_whitespace().next().unwrap_or_default();
+    let first = behind_prompt(line).split_whitespace().next().unwrap_or_default();
     matches!(first, "curl" | "curl.exe")
+}
+
+/// A line without the mark of a prompt.
+pub(super) fn behind_prompt(line: &str) -> &str {
+    let line = line.trim_start();
+    ["$ ", "> ", "% "].iter().find_map(|prompt| line.strip_prefix(prompt)).unwrap_or(line).trim_start()
 }
 
 /// How many bytes of a text its first command takes: lines that go on, and texts of several lines, belong to it.
 pub fn extent(text: &str) -> usize {
-    let mut end = 0;
-    for line in text.split_inclusive('\n') {
-        end += line.len();
-        let goes_on = line.trim_end_matches(['\r', '\n']).ends_with(['\\', '^']);
-        let open = matches!(words(&text[..end]), Err(why) if why.ends_with("is never closed"));
-        if !goes_on && !open {
-            return end;
+    split(text).length
+}
+
+/// The words of the first command in a text.
+#[derive(Debug)]
+pub(super) struct Split {
+    pub(super) words: Result<Vec<Text>, String>,
+    /// Where its answer went, and through what: no part of the request.
+    pub(super) left_out: Option<String>,
+    /// How many bytes it takes, with what ends it.
+    pub(super) length: usize,
+}
+
+/// Splits off the first command.
+pub(super) fn split(text: &str) -> Split {
+    let first_line = text.lines().next().unwrap_or_default();
+    // The quoting of a Windows prompt: carets before what it would take for itself, or quotes that are doubled.
+    let carets = first_line.contains("^\"") || first_line.trim_end().ends_with('^');
+    let windows = carets || first_line.contains("curl.exe ") || first_line.contains("{\"\"");
+    let mut splitter = Splitter { text, at: 0, windows, left_out: None };
+    match splitter.words() {
+        Ok(words) => Split { words: Ok(words), length: splitter.at, left_out: splitter.left_out },
+        Err(why) => {
+            // A quote that is never closed takes its own line alone.
+            let open = why.ends_with("is never closed");
+            let from = if open { 0 } else { splitter.at.min(text.len()) };
+            let length = text[from..].find('\n').map_or(text.len(), |end| from + end + 1);
+            Split { words: Err(why), length, left_out: None }
         }
     }
-    // A quote that is never closed takes its own line alone.
-    let closed = words(text).is_ok();
-    if closed { end } else { text.find('\n').map_or(text.len(), |at| at + 1) }
 }
 
-/// The words of a text, and where it is not closed.
-pub(super) fn words(text: &str) -> Result<Vec<Word>, String> {
-    // The quoting of a Windows prompt: carets before what it would take for itself.
-    let carets = text.contains("^\"") || text.contains("^\n") || text.contains("^\r\n");
-    Splitter { chars: text.chars().collect(), at: 0, carets }.words()
-}
-
-struct Splitter {
-    chars: Vec<char>,
+struct Splitter<'t> {
+    text: &'t str,
     at: usize,
-    carets: bool,
+    windows: bool,
+    left_out: Option<String>,
 }
 
-impl Splitter {
+/// Where a `$` or a backtick would run another command.
+const NESTED: &str = "a command in the command cannot be taken: put what it gives in its place";
+
+impl Splitter<'_> {
     fn next(&mut self) -> Option<char> {
-        let c = self.chars.get(self.at).copied();
-        self.at += usize::from(c.is_some());
+        let c = self.peek();
+        self.at += c.map_or(0, char::len_utf8);
         c
     }
 
-    fn peek(&self) -> Option<char> {
-        self.chars.get(self.at).copied()
+    fn rest(&self) -> &str {
+        &self.text[self.at..]
     }
 
-    fn words(mut self) -> Result<Vec<Word>, String> {
+    fn peek(&self) -> Option<char> {
+        self.rest().chars().next()
+    }
+
+    /// Takes a text, if it stands here.
+    fn takes(&mut self, text: &str) -> bool {
+        let there = self.rest().starts_with(text);
+        self.at += if there { text.len() } else { 0 };
+        there
+    }
+
+    fn line_end(&mut self) -> bool {
+        self.takes("\n") || self.takes("\r\n")
+    }
+
+    fn words(&mut self) -> Result<Vec<Text>, String> {
         let mut words = Vec::new();
-        let mut word: Option<Word> = None;
+        let mut word: Option<Text> = None;
         while let Some(c) = self.next() {
             match c {
-                '\n' | ' ' | '\t' | '\r' => words.extend(word.take()),
-                '\\' if !self.carets => match self.next() {
-                    // The line goes on.
-                    Some('\n') => {}
-                    Some('\r') if self.peek() == Some('\n') => self.at += 1,
-                    Some(c) => word.get_or_insert_default().push(c),
-                    None => {}
-                },
-                '^' if self.carets => match self.next() {
-                    Some('\n') => {}
-                    Some('\r') if self.peek() == Some('\n') => self.at += 1,
-                    Some('"') => self.doubled(word.get_or_insert_default())?,
-                    Some(c) => word.get_or_insert_default().push(c),
-                    None => {}
-                },
-                '\'' if !self.carets => self.single(word.get_or_insert_default())?,
-                '"' if self.carets => self.doubled(word.get_or_insert_default())?,
-                '"' => self.double(word.get_or_insert_default())?,
-                '$' if self.peek() == Some('\'') && !self.carets => {
-                    self.at += 1;
-                    self.escaped(word.get_or_insert_default())?;
-                }
-                '$' if !self.carets => self.variable(word.get_or_insert_default()),
-                '%' if self.carets => self.percent(word.get_or_insert_default()),
-                // What follows is no part of the command.
-                ';' | '|' | '&' | '>' | '<' if !self.carets => {
+                '\n' => {
                     words.extend(word.take());
-                    let rest: String = self.chars[self.at - 1..].iter().take(12).collect();
-                    return Err(format!(
-                        "`{}` begins something that is no transfer: paste the command alone",
-                        rest.trim()
-                    ));
-                }
-                '#' if word.is_none() && !self.carets => {
-                    while self.peek().is_some_and(|c| c != '\n') {
-                        self.at += 1;
+                    // Where a line begins with an option, the mark at the end of the one before it was lost.
+                    let goes_on = self.rest().trim_start_matches([' ', '\t']).starts_with("-");
+                    if !words.is_empty() && !goes_on {
+                        return Ok(words);
                     }
+                }
+                ' ' | '\t' | '\r' => words.extend(word.take()),
+                '\\' if !self.windows => {
+                    // The line goes on, or what follows is itself.
+                    if !self.line_end() {
+                        word.get_or_insert_default().extend(self.next());
+                    }
+                }
+                '^' if self.windows => {
+                    if self.takes("\"") {
+                        self.doubled(word.get_or_insert_default())?;
+                    } else if !self.line_end() {
+                        word.get_or_insert_default().extend(self.next());
+                    }
+                }
+                '\'' if !self.windows => self.single(word.get_or_insert_default())?,
+                '"' if self.windows => self.doubled(word.get_or_insert_default())?,
+                '"' => self.double(word.get_or_insert_default())?,
+                '`' if !self.windows => return Err(NESTED.to_owned()),
+                '$' if !self.windows => match self.peek() {
+                    Some('\'') => {
+                        self.at += 1;
+                        self.escaped(word.get_or_insert_default())?;
+                    }
+                    // `$"…"` is a text that a shell may translate.
+                    Some('"') => {}
+                    _ => self.variable(word.get_or_insert_default())?,
+                },
+                '%' if self.windows => self.percent(word.get_or_insert_default()),
+                ';' => {
+                    words.extend(word.take());
+                    return Ok(words);
+                }
+                '&' | '|' if self.rest().starts_with(c) => {
+                    self.at += 1;
+                    words.extend(word.take());
+                    return Ok(words);
+                }
+                '&' if self.peek().is_none_or(char::is_whitespace) => {
+                    words.extend(word.take());
+                    return Ok(words);
+                }
+                '&' => return Err("a `&` ends the command, for a shell: put the address into quotes".to_owned()),
+                '|' | '>' => {
+                    // The number of a stream is no word.
+                    let stream = word.as_ref().and_then(Text::plain).is_some_and(|word| word == "1" || word == "2");
+                    words.extend(word.take().filter(|_| !(c == '>' && stream)));
+                    self.leave_out(c);
+                }
+                '<' => return Err("`<` gives the command an input: name the file behind `@` instead".to_owned()),
+                '#' if word.is_none() && !self.windows => {
+                    self.at += self.rest().find('\n').unwrap_or(self.rest().len());
                 }
                 c => word.get_or_insert_default().push(c),
             }
@@ -183,22 +156,35 @@ impl Splitter {
         Ok(words)
     }
 
-    fn single(&mut self, word: &mut Word) -> Result<(), String> {
-        loop {
-            match self.next() {
-                Some('\'') => return Ok(()),
-                Some(c) => word.push(c),
-                None => return Err("a `'` is never closed".to_owned()),
-            }
-        }
+    /// Goes over where the output goes: a file behind `>`, or all that follows `|`.
+    fn leave_out(&mut self, mark: char) {
+        let begin = self.at - 1;
+        let line = self.rest().find('\n').unwrap_or(self.rest().len());
+        let length = if mark == '|' {
+            line
+        } else {
+            let blanks = self.rest().len() - self.rest().trim_start_matches(['>', '&', ' ', '\t']).len();
+            let name = self.rest()[blanks.min(line)..line].find([' ', '\t', '|', ';', '>', '\\']);
+            name.map_or(line, |end| blanks + end)
+        };
+        self.at += length;
+        let all = self.text[begin..self.at].trim();
+        self.left_out.get_or_insert_with(|| all.chars().take(40).collect());
     }
 
-    fn double(&mut self, word: &mut Word) -> Result<(), String> {
-        loop {
-            match self.next() {
-                Some('"') => return Ok(()),
-                Some('\\') => match self.next() {
-                    Some('\n') => {}
+    fn single(&mut self, word: &mut Text) -> Result<(), String> {
+        let end = self.rest().find('\'').ok_or("a `'` is never closed")?;
+        word.push_str(&self.text[self.at..self.at + end]);
+        self.at += end + 1;
+        Ok(())
+    }
+
+    fn double(&mut self, word: &mut Text) -> Result<(), String> {
+        while let Some(c) = self.next() {
+            match c {
+                '"' => return Ok(()),
+                '\\' if self.line_end() => {}
+                '\\' => match self.next() {
                     Some(c @ ('"' | '\\' | '$' | '`')) => word.push(c),
                     Some(c) => {
                         word.push('\\');
@@ -206,90 +192,90 @@ impl Splitter {
                     }
                     None => break,
                 },
-                Some('$') => self.variable(word),
-                Some(c) => word.push(c),
-                None => break,
+                '$' => self.variable(word)?,
+                '`' => return Err(NESTED.to_owned()),
+                c => word.push(c),
             }
         }
         Err("a `\"` is never closed".to_owned())
     }
 
     /// A text of a Windows prompt: a quote in it is doubled, or written with a backslash; carets go.
-    fn doubled(&mut self, word: &mut Word) -> Result<(), String> {
-        loop {
-            match self.next() {
-                Some('^') => match self.next() {
-                    Some('"') if self.chars.get(self.at - 3) == Some(&'\\') => {}
+    fn doubled(&mut self, word: &mut Text) -> Result<(), String> {
+        while let Some(c) = self.next() {
+            match c {
+                '^' => match self.next() {
                     Some('"') => return Ok(()),
-                    Some('\n') => word.push('\n'),
-                    Some('\\') if self.chars[self.at..].starts_with(&['^', '"']) => {
-                        self.at += 2;
-                        word.push('"');
-                    }
+                    Some('\r') if self.peek() == Some('\n') => {}
+                    Some('\\') if self.takes("^\"") => word.push('"'),
                     Some(c) => word.push(c),
                     None => break,
                 },
-                Some('\\') if self.peek() == Some('"') => {
-                    self.at += 1;
-                    word.push('"');
-                }
-                Some('"') if self.peek() == Some('"') => {
-                    self.at += 1;
-                    word.push('"');
-                }
-                Some('"') => return Ok(()),
-                Some('%') => self.percent(word),
-                Some(c) => word.push(c),
-                None => break,
+                '\\' if self.takes("^\"") => word.push('"'),
+                '\\' if self.takes("\"") => word.push('"'),
+                '"' if self.takes("\"") => word.push('"'),
+                '"' => return Ok(()),
+                '%' => self.percent(word),
+                c => word.push(c),
             }
         }
         Err("a `\"` is never closed".to_owned())
     }
 
     /// `$'…'`, with the escapes of C.
-    fn escaped(&mut self, word: &mut Word) -> Result<(), String> {
+    fn escaped(&mut self, word: &mut Text) -> Result<(), String> {
         let mut bytes: Vec<u8> = Vec::new();
-        let done = |bytes: &[u8], word: &mut Word| {
-            let text = String::from_utf8(bytes.to_vec());
-            let text = text.map_err(|_| "a text in `$'…'` is no UTF-8: put it into a file, and name that with `@`")?;
-            text.chars().for_each(|c| word.push(c));
-            Ok(())
-        };
-        loop {
-            match self.next() {
-                Some('\'') => return done(&bytes, word),
-                Some('\\') => match self.next() {
-                    Some('n') => bytes.push(b'\n'),
-                    Some('t') => bytes.push(b'\t'),
-                    Some('r') => bytes.push(b'\r'),
-                    Some('a') => bytes.push(7),
-                    Some('b') => bytes.push(8),
-                    Some('e' | 'E') => bytes.push(27),
-                    Some('f') => bytes.push(12),
-                    Some('v') => bytes.push(11),
-                    Some('x') => bytes.push(self.number(16, 2) as u8),
-                    Some('u') => self.unicode(4, &mut bytes)?,
-                    Some('U') => self.unicode(8, &mut bytes)?,
-                    Some(c @ '0'..='7') => {
-                        self.at -= 1;
-                        let _ = c;
-                        bytes.push(self.number(8, 3) as u8);
+        while let Some(c) = self.next() {
+            let byte = match c {
+                '\'' => {
+                    let text = std::str::from_utf8(&bytes);
+                    let why = "a text in `$'…'` is no UTF-8: put it into a file, and name that with `@`";
+                    word.push_str(text.map_err(|_| why)?);
+                    return Ok(());
+                }
+                '\\' => match self.next() {
+                    Some('n') => b'\n',
+                    Some('t') => b'\t',
+                    Some('r') => b'\r',
+                    Some('a') => 7,
+                    Some('b') => 8,
+                    Some('e' | 'E') => 27,
+                    Some('f') => 12,
+                    Some('v') => 11,
+                    Some('x') => self.number(16, 2) as u8,
+                    Some('u') => {
+                        self.unicode(4, &mut bytes)?;
+                        continue;
                     }
-                    Some(c) => bytes.extend(c.to_string().as_bytes()),
+                    Some('U') => {
+                        self.unicode(8, &mut bytes)?;
+                        continue;
+                    }
+                    Some('0'..='7') => {
+                        self.at -= 1;
+                        self.number(8, 3) as u8
+                    }
+                    Some(c) => {
+                        bytes.extend(c.encode_utf8(&mut [0; 4]).bytes());
+                        continue;
+                    }
                     None => break,
                 },
-                Some(c) => bytes.extend(c.to_string().as_bytes()),
-                None => break,
-            }
+                c => {
+                    bytes.extend(c.encode_utf8(&mut [0; 4]).bytes());
+                    continue;
+                }
+            };
+            bytes.push(byte);
         }
         Err("a `$'` is never closed".to_owned())
     }
 
     fn number(&mut self, radix: u32, digits: usize) -> u32 {
-        let mut number = 0;
+        let mut number: u32 = 0;
         for _ in 0..digits {
             let Some(digit) = self.peek().and_then(|c| c.to_digit(radix)) else { break };
-            number = number * radix + digit;
+            number = number.wrapping_mul(radix).wrapping_add(digit);
             self.at += 1;
         }
         number
@@ -298,44 +284,50 @@ impl Splitter {
     fn unicode(&mut self, digits: usize, bytes: &mut Vec<u8>) -> Result<(), String> {
         let mut number = self.number(16, digits);
         // A pair of UTF-16, as browsers write it.
-        if (0xD800..0xDC00).contains(&number) && self.chars[self.at..].starts_with(&['\\', 'u']) {
-            self.at += 2;
+        if (0xD800..0xDC00).contains(&number) && self.takes("\\u") {
             let low = self.number(16, 4);
             number = 0x1_0000 + ((number - 0xD800) << 10) + (low.wrapping_sub(0xDC00) & 0x3FF);
         }
         let c = char::from_u32(number).ok_or_else(|| format!("`\\u{number:x}` is no character"))?;
-        bytes.extend(c.to_string().as_bytes());
+        bytes.extend(c.encode_utf8(&mut [0; 4]).bytes());
         Ok(())
     }
 
-    /// `$NAME` or `${NAME}`; any other `$` is one.
-    fn variable(&mut self, word: &mut Word) {
-        let braces = self.peek() == Some('{');
+    /// `$NAME` or `${NAME}`; any other `$` is one, but for what a shell would work out.
+    fn variable(&mut self, word: &mut Text) -> Result<(), String> {
+        if self.rest().starts_with('(') {
+            return Err(NESTED.to_owned());
+        }
+        let braces = self.rest().starts_with('{');
         let start = self.at + usize::from(braces);
-        let name: String = self.chars[start.min(self.chars.len())..]
-            .iter()
-            .take_while(|c| c.is_ascii_alphanumeric() || **c == '_')
-            .collect();
-        let end = start + name.chars().count();
-        let closed = !braces || self.chars.get(end) == Some(&'}');
-        if closed && crate::syntax::is_value_name(&name) {
+        let name = word_at(&self.text[start..]);
+        let end = start + name.len();
+        let closed = !braces || self.text[end..].starts_with('}');
+        if closed && crate::syntax::is_value_name(name) {
+            word.push_value(format!("env.{name}"));
             self.at = end + usize::from(braces);
-            word.0.push(Piece::Variable(name));
+        } else if braces {
+            let shown: String = self.rest().chars().take_while(|c| *c != '\n').take(24).collect();
+            return Err(format!("`${shown}` is worked out by the shell: put what it gives in its place"));
         } else {
             word.push('$');
         }
+        Ok(())
     }
 
     /// `%NAME%`
-    fn percent(&mut self, word: &mut Word) {
-        let name: String =
-            self.chars[self.at..].iter().take_while(|c| c.is_ascii_alphanumeric() || **c == '_').collect();
-        let end = self.at + name.chars().count();
-        if self.chars.get(end) == Some(&'%') && crate::syntax::is_value_name(&name) {
-            self.at = end + 1;
-            word.0.push(Piece::Variable(name));
+    fn percent(&mut self, word: &mut Text) {
+        let name = word_at(self.rest());
+        if crate::syntax::is_value_name(name) && self.rest()[name.len()..].starts_with('%') {
+            word.push_value(format!("env.{name}"));
+            self.at += name.len() + 1;
         } else {
             word.push('%');
         }
     }
+}
+
+fn word_at(text: &str) -> &str {
+    let end = text.find(|c: char| !c.is_ascii_alphanumeric() && c != '_').unwrap_or(text.len());
+    &text[..end]
 }

@@ -23,6 +23,7 @@ use crate::replay::{Plan, Step, examine_own, examine_preamble};
 use crate::workspace::{CellId, Settings, Workspace};
 use rustc_hash::FxHashSet;
 pub use sarif::sarif;
+pub(crate) use secrets::random_texts;
 pub use ties::Ties;
 
 /// Everything to say about the files of `cells` and about the configuration, in the order of files and places.

@@ -86,7 +86,7 @@ fn finding(source: SourceId, span: Span, message: String) -> Problem {
 }
 
 /// Runs of letters and digits that no person writes: long, mixed, and without repetition.
-fn random_texts(text: &str) -> Vec<Span> {
+pub(crate) fn random_texts(text: &str) -> Vec<Span> {
     let mut found = Vec::new();
     let bytes = text.as_bytes();
     let mut at = 0;

@@ -29,11 +29,15 @@ pub(crate) enum Member<'x> {
 impl<'x> Outline<'x> {
     /// The outline of an answer's body, which is JSON where `body` is for the checks.
     pub(crate) fn of(exchange: &'x Exchange) -> Self {
-        let body = &exchange.body[..];
-        if body.is_empty() || !exchange.holds_body() {
+        let body = if exchange.holds_body() { &exchange.body[..] } else { &[] };
+        Self::of_body(&exchange.media_type(), body)
+    }
+
+    /// The same, of a body of that media type.
+    pub(crate) fn of_body(media: &str, body: &'x [u8]) -> Self {
+        if body.is_empty() {
             return Outline::Nothing;
         }
-        let media = exchange.media_type();
         let first = body.trim_ascii_start().first().copied();
         let says_json = media == "application/json" || media.ends_with("+json");
         if !says_json && !matches!(first, Some(b'{' | b'[')) {

@@ -27,4 +27,5 @@ pub use prepare::{Extras, Made, prepare};
 pub use prepared::{Fields, Prepared};
 pub use redirect::{Redirect, next_hop};
 pub use sending::Sending;
+pub use sending::uses_oauth2;
 pub(crate) use sending::{AuthLine, auth_of};

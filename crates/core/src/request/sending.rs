@@ -72,6 +72,11 @@ pub(crate) fn auth_of(workspace: &Workspace, cell: CellId) -> Option<AuthLine<'_
     Some(AuthLine { home, line, auth, own })
 }
 
+/// Whether a cell goes out with a token of an OAuth 2.0 profile.
+pub fn uses_oauth2(workspace: &Workspace, cell: CellId) -> bool {
+    auth_of(workspace, cell).is_some_and(|line| matches!(line.auth, Auth::OAuth2(_)))
+}
+
 /// The instructions that hold for a cell, the outermost first, its own last.
 fn lines_over(workspace: &Workspace, cell: CellId) -> impl Iterator<Item = (SourceId, &Instruction)> {
     let own = workspace.cell(cell).instructions().map(move |line| (cell.source, line));

@@ -31,7 +31,7 @@ pub use instruction::{CARRIED_OUT, NOT_YET, is_language_name};
 pub use lines::{Lines, Place};
 pub use names::{is_value_name, slug};
 pub use parse::{MAX_TEXT, Parsed, parse};
-pub use request_line::typed_field;
+pub use request_line::{is_token, typed_field};
 pub use scan::{Identifier, calls_and_names, find_outside_strings};
 pub use span::Span;
 pub use template::{Segment, Template};

@@ -224,8 +224,7 @@ impl<'t> Parser<'t> {
             self.advance();
         }
         // Where no request can be made of it, that is what to know.
-        let cells =
-            curl::read(span.of(self.text)).and_then(|all| all.iter().try_for_each(|one| curl::cell(one).map(drop)));
+        let cells = curl::read(span.of(self.text)).and_then(|drafts| crate::draft::cells(&drafts));
         let hint = "an editor makes a request of it; by hand: the method, the address, the header fields, the body";
         let hint = cells.err().unwrap_or_else(|| hint.to_owned());
         let problem = Problem::mistake(Code::ShellCommand, span, "this is a command of a shell, not a request");

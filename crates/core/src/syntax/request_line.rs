@@ -7,8 +7,8 @@ use crate::problem::{Code, Problem};
 /// Header fields that the connection writes itself (RFC 9112 6, RFC 9110 7.6.1).
 const CONNECTION_FIELDS: &[&str] = &["content-length", "transfer-encoding", "connection"];
 
-/// RFC 9110 5.6.2
-fn is_token(word: &str) -> bool {
+/// Whether a word is a token (RFC 9110 5.6.2), as methods and names of header fields are.
+pub fn is_token(word: &str) -> bool {
     !word.is_empty() && word.bytes().all(|b| b.is_ascii_alphanumeric() || b"!#$%&'*+-.^_`|~".contains(&b))
 }
 

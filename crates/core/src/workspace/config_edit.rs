@@ -52,6 +52,94 @@ pub fn add_environment_like(text: &str, name: &str, like: &str) -> Result<String
     Ok(document.to_string())
 }
 
+/// What a description of an API adds to a configuration.
+#[derive(Clone, Debug, Default)]
+pub struct Additions {
+    /// Environments, and the `base` of each.
+    pub environments: Vec<(String, String)>,
+    /// Values of every environment that come from the process's, and whether each is secret.
+    pub values: Vec<(String, bool)>,
+    /// Tables of `oauth2`: the name, the keys and their texts.
+    pub profiles: Vec<(String, Vec<(&'static str, String)>)>,
+}
+
+/// `text` with what is not in it yet; what is there stays as it is. A configuration that was empty chooses the
+/// first environment.
+///
+/// # Errors
+/// Where it is no TOML, or holds something else than tables in these places.
+pub fn add_described(text: &str, additions: &Additions) -> Result<String, EditError> {
+    let mut document: DocumentMut =
+        text.parse().map_err(|error: toml_edit::TomlError| EditError::NotToml(error.message().to_owned()))?;
+    if document.is_empty()
+        && let Some((first, _)) = additions.environments.first()
+    {
+        table(document.as_table_mut(), "workspace")?.insert("environment", Item::from(toml_edit::value(first)));
+    }
+    for (name, secret) in &additions.values {
+        let values = table(document.as_table_mut(), "values")?;
+        if values.get(name).is_none() {
+            let mut source = InlineTable::new();
+            source.insert("from", format!("env:{}", name.to_uppercase()).into());
+            if *secret {
+                source.insert("secret", true.into());
+            }
+            values.insert(name, Item::Value(Value::InlineTable(source)));
+        }
+    }
+    for (name, base) in &additions.environments {
+        let environments = implicit(document.as_table_mut(), "environments")?;
+        if environments.get(name).is_none() {
+            let values = table(implicit(environments, name)?, "values")?;
+            values.insert("base", Item::from(toml_edit::value(base)));
+        }
+    }
+    for (name, keys) in &additions.profiles {
+        let profiles = implicit(document.as_table_mut(), "oauth2")?;
+        if profiles.get(name).is_none() {
+            let profile = table(profiles, name)?;
+            for (key, text) in keys {
+                profile.insert(key, Item::from(toml_edit::value(text)));
+            }
+        }
+    }
+    Ok(document.to_string())
+}
+
+/// A table of a table, made if it is not there, after a blank line.
+fn table<'t>(of: &'t mut Table, name: &str) -> Result<&'t mut Table, EditError> {
+    let item = of.entry(name).or_insert_with(|| Item::Table(Table::new()));
+    item.as_table_mut().ok_or(EditError::NoSuch)
+}
+
+/// The same, without a header of its own.
+fn implicit<'t>(of: &'t mut Table, name: &str) -> Result<&'t mut Table, EditError> {
+    let item = of.entry(name).or_insert_with(|| {
+        let mut table = Table::new();
+        table.set_implicit(true);
+        Item::Table(table)
+    });
+    item.as_table_mut().ok_or(EditError::NoSuch)
+}
+
+/// `text`, a private configuration, with these secrets among the values of every environment.
+///
+/// # Errors
+/// Where it is no TOML, or its `values` are no table.
+pub fn add_secrets(text: &str, secrets: &[(String, String)]) -> Result<String, EditError> {
+    let mut document: DocumentMut =
+        text.parse().map_err(|error: toml_edit::TomlError| EditError::NotToml(error.message().to_owned()))?;
+    let values = document.entry("values").or_insert(Item::Table(Table::new()));
+    let values = values.as_table_like_mut().ok_or(EditError::NoSuch)?;
+    for (name, secret) in secrets {
+        let mut source = InlineTable::new();
+        source.insert("value", secret.as_str().into());
+        source.insert("secret", true.into());
+        values.insert(name, Item::Value(Value::InlineTable(source)));
+    }
+    Ok(document.to_string())
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -74,5 +162,37 @@ mod tests {
         // Written in one line, it stays valid all the same.
         let inline = add_environment_like("environments = { bench = { values = { a = 1 } } }\n", "live", "bench");
         assert!(inline.expect("it is TOML").parse::<DocumentMut>().is_ok());
+    }
+
+    #[test]
+    fn secrets_go_to_the_values_of_every_environment() {
+        let secrets = [("pin".to_owned(), "a\"b\n".to_owned())];
+        let added = "[values]\npin = { value = \"\"\"\na\"b\n\"\"\", secret = true }\n";
+        assert_eq!(add_secrets("", &secrets).as_deref(), Ok(added));
+        let text = "# mine\n[values]\na = 1 # one\n\n[environments.live.values]\nb = 2\n";
+        let changed = add_secrets(text, &secrets).expect("it is TOML");
+        assert!(changed.starts_with("# mine\n[values]\na = 1 # one\npin = {"), "{changed}");
+        assert_eq!(add_secrets("values = 1", &secrets), Err(EditError::NoSuch));
+    }
+
+    #[test]
+    fn a_description_adds_what_is_missing() {
+        let additions = Additions {
+            environments: vec![("bench".to_owned(), "http://b".to_owned()), ("live".to_owned(), "http://l".to_owned())],
+            values: vec![("gate_key".to_owned(), true), ("clerk".to_owned(), false)],
+            profiles: vec![("desk".to_owned(), vec![("token_url", "http://b/token".to_owned())])],
+        };
+        let fresh = add_described("", &additions).expect("it is TOML");
+        assert_eq!(
+            fresh,
+            "[workspace]\nenvironment = \"bench\"\n\n[values]\ngate_key = { from = \"env:GATE_KEY\", secret = true }\n\
+             clerk = { from = \"env:CLERK\" }\n\n[environments.bench.values]\nbase = \"http://b\"\n\n\
+             [environments.live.values]\nbase = \"http://l\"\n\n[oauth2.desk]\ntoken_url = \"http://b/token\"\n"
+        );
+        assert_eq!(add_described(&fresh, &additions).as_deref(), Ok(fresh.as_str()));
+        let own = "[environments.bench.values]\nbase = \"http://mine\" # mine\n";
+        let changed = add_described(own, &additions).expect("it is TOML");
+        assert!(changed.contains(own.trim_end()) && changed.contains("http://l"), "{changed}");
+        assert_eq!(add_described("values = 1", &additions), Err(EditError::NoSuch));
     }
 }

@@ -22,7 +22,7 @@ mod uses;
 mod tests;
 
 pub use config::{CONFIG_FILE, Config, Environment, LOCAL_FILE, Tint, unknown_environment};
-pub use config_edit::{EditError, add_environment_like};
+pub use config_edit::{Additions, EditError, add_described, add_environment_like, add_secrets};
 pub use given::{Absent, Entry, Given, Outside};
 pub use lint_settings::LintSettings;
 pub use log_settings::LogSettings;

@@ -274,6 +274,34 @@ impl Workspace {
         if let Some(Some(id)) = self.by_path.get(&path) {
             return Ok(*id);
         }
+        let commons = self.commons_above(&path)?;
+        let id = self.load_one(&path)?.ok_or_else(|| {
+            let message = format!("no file `{}`", shown(&path));
+            Problem::mistake(Code::UnreadableFile, Span::default(), message)
+                .with_hint("name a file or folder that is there; `yieldtray list` shows the requests")
+        })?;
+        self.sources[id.0 as usize].commons = commons;
+        Ok(id)
+    }
+
+    /// The same, but a file that is not there is taken for an empty one: it is about to be written.
+    pub fn load_or_begin(&mut self, path: &Path) -> Result<SourceId, Problem> {
+        let path = clean(path).ok_or_else(|| outside(path))?;
+        let commons = self.commons_above(&path)?;
+        let id = match self.load_one(&path)? {
+            Some(id) => id,
+            None => {
+                let id = self.add(Source::new(path.clone(), String::new()));
+                self.by_path.insert(path, Some(id));
+                id
+            }
+        };
+        self.sources[id.0 as usize].commons = commons;
+        Ok(id)
+    }
+
+    /// The `_common.http` files that hold for a file, the outermost first.
+    fn commons_above(&mut self, path: &Path) -> Result<Vec<SourceId>, Problem> {
         let mut commons = Vec::new();
         let folders: Vec<&Path> = path.ancestors().skip(1).collect();
         for folder in folders.into_iter().rev() {
@@ -285,13 +313,7 @@ impl Workspace {
                 commons.push(id);
             }
         }
-        let id = self.load_one(&path)?.ok_or_else(|| {
-            let message = format!("no file `{}`", shown(&path));
-            Problem::mistake(Code::UnreadableFile, Span::default(), message)
-                .with_hint("name a file or folder that is there; `yieldtray list` shows the requests")
-        })?;
-        self.sources[id.0 as usize].commons = commons;
-        Ok(id)
+        Ok(commons)
     }
 
     /// Takes a text that is no file of the workspace: the command line's, or standard input's. The

@@ -1,0 +1,42 @@
+use super::{Draft, Text};
+use percent_encoding::percent_decode_str;
+
+impl Draft {
+    /// Sends it to an address: without the part that is never sent, credentials in a line of their own.
+    ///
+    /// # Errors
+    /// Where nothing can be sent there, in words.
+    pub fn send_to(&mut self, address: Text) -> Result<(), String> {
+        let mut address = address;
+        if let Some((before, _)) = address.split('#') {
+            self.note("the part behind `#` of the address is never sent");
+            address = before;
+        }
+        if let Some((scheme, _)) = address.head().split_once("://")
+            && !["http", "https"].iter().any(|own| own.eq_ignore_ascii_case(scheme))
+        {
+            return Err(format!("`{scheme}` addresses cannot be sent to: only `http` and `https`"));
+        }
+        if let Some((user, password, rest)) = credentials(&address) {
+            self.auth.get_or_insert(("basic", vec![user, password]));
+            address = rest;
+        }
+        self.target = address;
+        Ok(())
+    }
+}
+
+/// `user:password@` of an address, and the address without it.
+fn credentials(url: &Text) -> Option<(Text, Text, Text)> {
+    let scheme = url.head().find("://").map_or(0, |at| at + 3);
+    let (before, host) = url.split('@')?;
+    let user = before.behind(scheme);
+    if user.split('/').is_some() || user.split('?').is_some() {
+        return None;
+    }
+    let (user, password) = user.split(':').unwrap_or((user, Text::default()));
+    let decode = |text: Text| text.map(|text| percent_decode_str(text).decode_utf8_lossy().into_owned());
+    let mut rest = Text::from(&url.head()[..scheme]);
+    rest.append(&host);
+    Some((decode(user), decode(password), rest))
+}

@@ -1,0 +1,262 @@
+//! Secrets of requests from elsewhere become values, so that no shared file has them.
+
+use super::{Body, Draft, Part, Piece, Text};
+use crate::lint::random_texts;
+use crate::secret::{credential, is_secret_header, is_secret_name};
+use crate::syntax::{is_language_name, is_value_name};
+use crate::workspace::{Given, Workspace};
+use regex::Regex;
+use rustc_hash::FxHashMap;
+use std::collections::BTreeSet;
+use std::sync::LazyLock;
+
+/// The shortest credential that is taken for one.
+const SHORT: usize = 4;
+
+/// Finds secrets, gives each a name, and puts that in its place.
+#[derive(Clone, Debug, Default)]
+pub struct Lift {
+    /// The name of each secret that has one.
+    names: FxHashMap<String, String>,
+    /// The last number that a name got.
+    numbers: FxHashMap<String, usize>,
+    /// Names that stand for something.
+    taken: BTreeSet<String>,
+    /// The secrets that were found, by name.
+    pub found: Vec<(String, String)>,
+    /// Whether nothing is one.
+    nothing: bool,
+}
+
+/// Where a text stands, which decides how a value in it is written.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Place {
+    Target,
+    Json,
+    Form,
+    Plain,
+}
+
+/// `"name": "value"`
+static MEMBER: LazyLock<Regex> =
+    LazyLock::new(|| Regex::new(r#""([^"\\]{1,80})"\s*:\s*"([^"\\]+)""#).expect("it is one"));
+/// `name=value`
+static PAIR: LazyLock<Regex> =
+    LazyLock::new(|| Regex::new(r"(?:^|[?&;])\s*([^=&?;#]{1,80})=([^&#;]+)").expect("it is one"));
+
+impl Lift {
+    /// One that knows the secrets of a workspace's private configuration.
+    pub fn of(workspace: &Workspace) -> Self {
+        let entries = || workspace.config.all_entries();
+        let known = entries().filter(|entry| entry.private && entry.secret).filter_map(|entry| match &entry.given {
+            Given::Value(value) => Some((value.as_text()?.to_owned(), entry.name.clone())),
+            _ => None,
+        });
+        let (names, taken) = (known.collect(), entries().map(|entry| entry.name.clone()).collect());
+        Self { names, taken, ..Self::default() }
+    }
+
+    /// One that finds nothing: for requests that were made up.
+    pub fn nothing() -> Self {
+        Self { nothing: true, ..Self::default() }
+    }
+
+    /// Takes a name for something else than a secret: `wanted`, or with a number where that is taken.
+    pub fn reserve(&mut self, wanted: &str) -> String {
+        let base = plain_name(wanted);
+        let first = self.numbers.get(&base).map_or(1, |last| last + 1);
+        let numbered = |number: usize| if number == 1 { base.clone() } else { format!("{base}_{number}") };
+        let number = (first..).find(|number| !self.taken.contains(&numbered(*number))).unwrap_or(first);
+        let name = numbered(number);
+        self.numbers.insert(base, number);
+        self.taken.insert(name.clone());
+        name
+    }
+
+    /// Whether a name stands for nothing yet.
+    pub fn is_free(&self, name: &str) -> bool {
+        !self.taken.contains(name)
+    }
+
+    /// Lifts what is secret in a request.
+    pub fn draft(&mut self, draft: &mut Draft) {
+        if self.nothing {
+            return;
+        }
+        // A title is no place for a secret either, and no value can stand there.
+        if draft.title.trim().is_empty() {
+            draft.title = draft.title();
+        }
+        for title in std::iter::once(&mut draft.title).chain(&mut draft.notes) {
+            for span in random_texts(title).into_iter().rev() {
+                title.replace_range(span.range(), "…");
+            }
+        }
+        for (name, value) in &mut draft.headers {
+            let Some(name) = name.plain() else { continue };
+            if let (true, Some(text)) = (is_secret_header(name), value.plain()) {
+                let secret = credential(text);
+                if secret.len() >= SHORT {
+                    let scheme = text[..text.len() - secret.len()].to_owned();
+                    let mut lifted = Text::from(scheme.as_str());
+                    lifted.push_value(self.named(&header_name(name, scheme.trim()), secret));
+                    *value = lifted;
+                    continue;
+                }
+            }
+            self.text(value, Place::Plain);
+        }
+        if let Some((kind, words)) = &mut draft.auth {
+            let user = words.first().filter(|_| words.len() > 1).and_then(Text::plain).unwrap_or_default().to_owned();
+            let name = match *kind {
+                "bearer" => "bearer_token".to_owned(),
+                _ if is_value_name(&user) => format!("{user}_password"),
+                _ => "password".to_owned(),
+            };
+            if let Some(secret) = words.last_mut()
+                && let Some(plain) = secret.plain().filter(|plain| !plain.is_empty())
+            {
+                *secret = Text::value(self.named(&name, plain));
+            }
+        }
+        self.text(&mut draft.target, Place::Target);
+        draft.query.iter_mut().for_each(|parameter| self.text(parameter, Place::Target));
+        for (name, value) in &mut draft.parameters {
+            self.pair(name, value);
+        }
+        match &mut draft.body {
+            Body::Text(text) => {
+                let form = |text: &Text| text.plain().is_some_and(|text| text.starts_with("application/x-www-form"));
+                let is_form = draft.headers.iter().any(|(_, value)| form(value));
+                let place = match text.head().trim_start().chars().next() {
+                    Some('{' | '[') => Place::Json,
+                    _ if is_form => Place::Form,
+                    _ => Place::Plain,
+                };
+                self.text(text, place);
+            }
+            Body::Parts(parts) => {
+                for (name, part) in parts {
+                    if let Part::Text(text) = part {
+                        self.pair(name, text);
+                    }
+                }
+            }
+            Body::None | Body::Bytes(_) | Body::File(_) => {}
+        }
+    }
+
+    /// The value of something that has a name.
+    fn pair(&mut self, name: &Text, value: &mut Text) {
+        match (name.plain(), value.plain()) {
+            (Some(name), Some(plain)) if is_secret_name(name) && plain.len() >= SHORT => {
+                *value = Text::value(self.named(name, plain));
+            }
+            _ => self.text(value, Place::Plain),
+        }
+    }
+
+    /// Lifts what stands behind a telling name in a text, and what looks like a secret.
+    fn text(&mut self, text: &mut Text, place: Place) {
+        let mut lifted = Text::default();
+        for piece in text.pieces() {
+            match piece {
+                Piece::Literal(literal) => self.literal(literal, place, &mut lifted),
+                value @ Piece::Value(_) => lifted.push_piece(value.clone()),
+            }
+        }
+        *text = lifted;
+    }
+
+    fn literal(&mut self, literal: &str, place: Place, lifted: &mut Text) {
+        let members: Option<&Regex> = match place {
+            Place::Json => Some(&MEMBER),
+            Place::Target | Place::Form => Some(&PAIR),
+            Place::Plain => None,
+        };
+        let mut spans: Vec<(usize, usize, String)> = Vec::new();
+        for found in members.into_iter().flat_map(|members| members.captures_iter(literal)) {
+            let (name, value) = (found.get(1).expect("a group"), found.get(2).expect("a group"));
+            if is_secret_name(name.as_str()) && value.len() >= SHORT {
+                spans.push((value.start(), value.end(), name.as_str().to_owned()));
+            }
+        }
+        for span in random_texts(literal) {
+            if !spans.iter().any(|(from, to, _)| *from < span.end() && span.start() < *to) {
+                spans.push((span.start(), span.end(), name_before(literal, span.start())));
+            }
+        }
+        spans.sort_unstable();
+        let mut at = 0;
+        for (from, to, name) in spans {
+            lifted.push_str(&literal[at..from]);
+            lifted.push_value(self.written(&name, &literal[from..to], place));
+            at = to;
+        }
+        lifted.push_str(&literal[at..]);
+    }
+
+    /// The expression that writes a text at its place, whatever the value's own form is.
+    fn written(&mut self, name: &str, text: &str, place: Place) -> String {
+        let decoded = match place {
+            Place::Target | Place::Form => {
+                let spaced = if place == Place::Form { text.replace('+', " ") } else { text.to_owned() };
+                percent_encoding::percent_decode_str(&spaced).decode_utf8().map(|text| text.into_owned()).ok()
+            }
+            Place::Json | Place::Plain => None,
+        };
+        let encodes = |plain: &str| match place {
+            Place::Target => percent_encoding::utf8_percent_encode(plain, crate::secret::NOT_UNRESERVED).to_string(),
+            Place::Form => url::form_urlencoded::byte_serialize(plain.as_bytes()).collect(),
+            Place::Json => serde_json::Value::from(plain).to_string().trim_matches('"').to_owned(),
+            Place::Plain => plain.to_owned(),
+        };
+        let plain = decoded.as_deref().unwrap_or(text);
+        match encodes(plain) == text {
+            true => self.named(name, plain),
+            // Written in a way of its own, it is kept so.
+            false => format!("raw({})", self.named(name, text)),
+        }
+    }
+
+    /// The name of a secret: its own if it has one, else a new one like `wanted`.
+    fn named(&mut self, wanted: &str, secret: &str) -> String {
+        if let Some(name) = self.names.get(secret) {
+            return name.clone();
+        }
+        let name = self.reserve(wanted);
+        self.names.insert(secret.to_owned(), name.clone());
+        self.found.push((name.clone(), secret.to_owned()));
+        name
+    }
+}
+
+/// A name as values have it.
+fn plain_name(wanted: &str) -> String {
+    let plain = |c: char| if c.is_ascii_alphanumeric() { c.to_ascii_lowercase() } else { '_' };
+    let name: String = wanted.chars().map(plain).take(40).collect();
+    let name = name.trim_matches('_');
+    if is_value_name(name) && !is_language_name(name) { name.to_owned() } else { format!("my_{name}") }
+}
+
+/// What the secret of a header field is called.
+fn header_name(header: &str, scheme: &str) -> String {
+    match (header.to_ascii_lowercase().as_str(), scheme.to_ascii_lowercase().as_str()) {
+        ("authorization", "bearer") => "bearer_token".to_owned(),
+        ("authorization", "basic") => "basic_credentials".to_owned(),
+        ("authorization" | "proxy-authorization", _) => "credentials".to_owned(),
+        ("cookie" | "set-cookie", _) => "session_cookies".to_owned(),
+        (name, _) => name.trim_start_matches("x-").to_owned(),
+    }
+}
+
+/// The name that stands before a text, as in `"name": "text` or `name=text`.
+fn name_before(text: &str, at: usize) -> String {
+    let before = text[..at].trim_end_matches(['"', '\'', ' ', ':', '=']);
+    let found = before.len() < at;
+    let from = before.rfind(|c: char| !c.is_ascii_alphanumeric() && c != '_' && c != '-').map_or(0, |at| at + 1);
+    match &before[from..] {
+        word if found && word.len() < 40 && word.starts_with(|c: char| c.is_ascii_alphabetic()) => word.to_owned(),
+        _ => "secret".to_owned(),
+    }
+}

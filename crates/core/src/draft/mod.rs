@@ -1,0 +1,110 @@
+//! Requests that come from elsewhere, on their way to become cells: a command of a shell, a recording and a
+//! description of an API are all read into [`Draft`]s, and a [`Sheet`] makes cells of them that send the same.
+
+mod address;
+mod lift;
+mod sheet;
+mod text;
+mod write;
+
+#[cfg(test)]
+mod tests;
+
+use crate::syntax::slug;
+pub use lift::Lift;
+pub use sheet::Sheet;
+pub use text::{Piece, Text};
+
+/// The cells that send what these requests say, as they are: for a text of one person.
+///
+/// # Errors
+/// Why one of them is no cell, in words.
+pub fn cells(drafts: &[Draft]) -> Result<Vec<String>, String> {
+    drafts.iter().map(Draft::cell).collect()
+}
+
+/// One request.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Draft {
+    /// What stands behind `%%`; where it is empty, the method and the path.
+    pub title: String,
+    /// A name that its title does not give.
+    pub name: Option<String>,
+    /// Comments at its head, lines without the mark.
+    pub notes: Vec<String>,
+    /// Instructions at its head, as they are written.
+    pub lines: Vec<String>,
+    /// `% auth`: the kind, and its words.
+    pub auth: Option<(&'static str, Vec<Text>)>,
+    /// The method; GET where nothing is said.
+    pub method: Option<Text>,
+    /// The address, or a path that `base` goes before.
+    pub target: Text,
+    /// Parameters that are added to the address, as they are.
+    pub query: Vec<Text>,
+    /// `% query` lines: the name and the value.
+    pub parameters: Vec<(Text, Text)>,
+    /// The version asked for, as `HTTP/2`.
+    pub version: Option<&'static str>,
+    /// The header fields in order.
+    pub headers: Vec<(Text, Text)>,
+    /// The body.
+    pub body: Body,
+    /// Instructions behind the body.
+    pub tail: Vec<String>,
+}
+
+/// What is sent as the body.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub enum Body {
+    /// None at all.
+    #[default]
+    None,
+    /// This text.
+    Text(Text),
+    /// Bytes that are no text; they go to a file.
+    Bytes(Vec<u8>),
+    /// A file, as it is.
+    File(Text),
+    /// Parts of a form, each with its name.
+    Parts(Vec<(Text, Part)>),
+}
+
+/// A part of a form.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Part {
+    /// A text.
+    Text(Text),
+    /// A file with its media type and name, where those are not what its path suggests.
+    File {
+        /// Where it lies, from the request file.
+        path: Text,
+        /// Its media type.
+        media: Option<String>,
+        /// The name it is sent with.
+        name: Option<String>,
+    },
+}
+
+impl Draft {
+    /// Whether a header field of that name is among them.
+    pub fn has_header(&self, name: &str) -> bool {
+        self.header(name).is_some()
+    }
+
+    /// The first value of a header field.
+    pub fn header(&self, name: &str) -> Option<&Text> {
+        let is = |own: &Text| own.plain().is_some_and(|own| own.eq_ignore_ascii_case(name));
+        self.headers.iter().find(|(own, _)| is(own)).map(|(_, value)| value)
+    }
+
+    /// The name of its cell, as long as no other has it.
+    pub fn own_name(&self) -> String {
+        self.name.clone().unwrap_or_else(|| slug(&self.title()))
+    }
+
+    /// Adds a comment at its head.
+    pub fn note(&mut self, note: impl Into<String>) {
+        self.notes.push(note.into());
+    }
+}

@@ -1,0 +1,133 @@
+/// Text of a request, with values in it.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Text(pub(super) Vec<Piece>);
+
+/// A piece of a [`Text`].
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Piece {
+    /// Text as it is.
+    Literal(String),
+    /// What an expression gives, written as it is.
+    Value(String),
+}
+
+impl From<&str> for Text {
+    fn from(text: &str) -> Self {
+        text.to_owned().into()
+    }
+}
+
+impl From<String> for Text {
+    fn from(text: String) -> Self {
+        if text.is_empty() { Self::default() } else { Self(vec![Piece::Literal(text)]) }
+    }
+}
+
+impl Text {
+    /// What an expression gives.
+    pub fn value(expression: impl Into<String>) -> Self {
+        Self(vec![Piece::Value(expression.into())])
+    }
+
+    /// The pieces in order; two literals never follow each other.
+    pub fn pieces(&self) -> &[Piece] {
+        &self.0
+    }
+
+    /// Adds text at the end.
+    pub fn push_str(&mut self, more: &str) {
+        match self.0.last_mut() {
+            Some(Piece::Literal(text)) => text.push_str(more),
+            _ if more.is_empty() => {}
+            _ => self.0.push(Piece::Literal(more.to_owned())),
+        }
+    }
+
+    /// Adds a character at the end.
+    pub fn push(&mut self, c: char) {
+        self.push_str(c.encode_utf8(&mut [0; 4]));
+    }
+
+    /// Adds a value at the end.
+    pub fn push_value(&mut self, expression: impl Into<String>) {
+        self.0.push(Piece::Value(expression.into()));
+    }
+
+    /// Adds a piece at the end.
+    pub fn push_piece(&mut self, piece: Piece) {
+        match piece {
+            Piece::Literal(text) => self.push_str(&text),
+            value @ Piece::Value(_) => self.0.push(value),
+        }
+    }
+
+    /// Adds another text at the end.
+    pub fn append(&mut self, other: &Text) {
+        other.0.iter().for_each(|piece| self.push_piece(piece.clone()));
+    }
+
+    /// Whether there is nothing in it.
+    pub fn is_empty(&self) -> bool {
+        self.0.is_empty()
+    }
+
+    /// The text, where no value is in it.
+    pub fn plain(&self) -> Option<&str> {
+        match self.0.as_slice() {
+            [] => Some(""),
+            [Piece::Literal(text)] => Some(text),
+            _ => None,
+        }
+    }
+
+    /// The text it begins with.
+    pub fn head(&self) -> &str {
+        match self.0.first() {
+            Some(Piece::Literal(text)) => text,
+            _ => "",
+        }
+    }
+
+    /// What is behind the first `bytes` bytes of its head.
+    #[must_use]
+    pub fn behind(&self, bytes: usize) -> Self {
+        let mut rest = Self::default();
+        rest.push_str(&self.head()[bytes..]);
+        let skipped = usize::from(!self.head().is_empty());
+        rest.0.extend_from_slice(&self.0[skipped..]);
+        rest
+    }
+
+    /// What stands before and behind the first `mark` of its literal text.
+    pub fn split(&self, mark: char) -> Option<(Self, Self)> {
+        for (index, piece) in self.0.iter().enumerate() {
+            let Piece::Literal(text) = piece else { continue };
+            if let Some((before, behind)) = text.split_once(mark) {
+                let (mut first, mut second) = (Self(self.0[..index].to_vec()), Self::from(behind));
+                first.push_str(before);
+                second.0.extend_from_slice(&self.0[index + 1..]);
+                return Some((first, second));
+            }
+        }
+        None
+    }
+
+    /// The same with another text in place of each literal one.
+    #[must_use]
+    pub fn map(&self, change: impl Fn(&str) -> String) -> Self {
+        let mut changed = Self::default();
+        for piece in &self.0 {
+            match piece {
+                Piece::Literal(text) => changed.push_str(&change(text)),
+                Piece::Value(_) => changed.0.push(piece.clone()),
+            }
+        }
+        changed
+    }
+}
+
+impl Extend<char> for Text {
+    fn extend<I: IntoIterator<Item = char>>(&mut self, more: I) {
+        more.into_iter().for_each(|c| self.push(c));
+    }
+}

@@ -1,0 +1,279 @@
+use super::{Body, Draft, Part, Piece, Text};
+use crate::syntax::is_token;
+
+/// Header fields that the connection writes itself.
+const CONNECTION: &[&str] = &["content-length", "transfer-encoding", "connection"];
+
+impl Draft {
+    /// The cell that sends it, not laid out.
+    ///
+    /// # Errors
+    /// Why there is no such cell, in words.
+    pub fn cell(&self) -> Result<String, String> {
+        let mut out = format!("%% {}\n", self.title());
+        for note in &self.notes {
+            for line in note.lines() {
+                out.push_str(format!("# {}", plain(line)).trim_end());
+                out.push('\n');
+            }
+        }
+        if let Some(name) = &self.name {
+            out.push_str(&format!("% name {name}\n"));
+        }
+        for line in &self.lines {
+            out.push_str(&format!("{line}\n"));
+        }
+        if let Some((kind, words)) = &self.auth {
+            let words: Vec<String> = words.iter().map(word).collect();
+            out.push_str(&format!("% auth {kind} {}\n", words.join(" ")));
+        }
+        for (name, value) in &self.parameters {
+            out.push_str(&format!("% query {} = {}\n", name_on_line(name), on_line(value)));
+        }
+        self.body_lines(&mut out);
+        out.push_str(&self.request_line()?);
+        for (name, value) in &self.headers {
+            let name = name.plain().filter(|name| is_token(name));
+            let name = name.ok_or("a header's name is no token (RFC 9110 5.1)")?;
+            if CONNECTION.iter().any(|own| own.eq_ignore_ascii_case(name)) {
+                continue;
+            }
+            out.push_str(&format!("{name}: {}\n", field_value(name, value)?));
+        }
+        if let Body::Text(text) = &self.body
+            && !text.is_empty()
+        {
+            out.push_str(&format!("\n{}\n", body(text)));
+        }
+        if !self.tail.is_empty() {
+            out.push_str(&format!("\n{}\n", self.tail.join("\n")));
+        }
+        Ok(out)
+    }
+
+    /// What stands behind `%%`.
+    pub fn title(&self) -> String {
+        let title = self.title.trim();
+        if !title.is_empty() {
+            return plain(title);
+        }
+        let method = self.method.as_ref().and_then(Text::plain).unwrap_or("GET");
+        let target = shown(&self.target);
+        let rest = target.split_once("://").map_or(target.as_str(), |(_, rest)| rest);
+        let path = rest.find('/').map_or("/", |at| &rest[at..]);
+        let path = path.split(['?', '#']).next().unwrap_or(path);
+        plain(&format!("{method} {path}"))
+    }
+
+    fn request_line(&self) -> Result<String, String> {
+        let method = match &self.method {
+            Some(method) => {
+                method.plain().filter(|word| is_token(word)).ok_or("its method is no token (RFC 9110 9)")?
+            }
+            None => "GET",
+        };
+        let mut target = address(&self.target);
+        if !target.contains("://") && !target.starts_with("{{") && !target.starts_with('/') {
+            target.insert_str(0, "http://");
+        }
+        for (index, parameter) in self.query.iter().enumerate() {
+            target.push(if index == 0 && !target.contains('?') { '?' } else { '&' });
+            target.push_str(&address(parameter));
+        }
+        let version = self.version.map(|version| format!(" {version}")).unwrap_or_default();
+        Ok(format!("{method} {target}{version}\n"))
+    }
+
+    fn body_lines(&self, out: &mut String) {
+        match &self.body {
+            Body::File(path) => out.push_str(&format!("% body from {} verbatim\n", word(path))),
+            Body::Parts(parts) => {
+                for (name, part) in parts {
+                    let name = name_on_line(name);
+                    out.push_str(&match part {
+                        Part::Text(text) => format!("% part {name} = {}\n", on_line(text)),
+                        Part::File { path, media, name: own } => {
+                            let media = media.as_ref().map(|media| format!(" type {media}")).unwrap_or_default();
+                            let own = own.as_ref().map(|own| format!(" as {}", word(&own.as_str().into())));
+                            format!("% part {name} from {}{media}{}\n", word(path), own.unwrap_or_default())
+                        }
+                    });
+                }
+            }
+            Body::None | Body::Text(_) | Body::Bytes(_) => {}
+        }
+    }
+}
+
+/// Text for a line that means nothing.
+fn plain(text: &str) -> String {
+    text.chars().map(|c| if c.is_control() { ' ' } else { c }).collect()
+}
+
+/// A text as a person reads it.
+fn shown(text: &Text) -> String {
+    let piece = |piece: &Piece| match piece {
+        Piece::Literal(text) => text.clone(),
+        Piece::Value(expression) => format!("{{{{{expression}}}}}"),
+    };
+    text.pieces().iter().map(piece).collect()
+}
+
+/// A text as a literal of an expression.
+fn literal(text: &str) -> String {
+    // What JSON escapes, an expression does too; a byte order mark nobody would see.
+    serde_json::Value::from(text).to_string().replace('\u{feff}', "\\ufeff")
+}
+
+/// The same, written as it is.
+fn raw(text: &str) -> String {
+    format!("raw({})", literal(text))
+}
+
+/// What cannot stand in a file as it is becomes a value. `odd` is asked about each character of each literal.
+fn without<F>(text: &Text, odd: F, value: fn(&str) -> String) -> Text
+where
+    F: Fn(&str, Ends) -> Box<dyn Fn(usize, char) -> bool>,
+{
+    let mut kept = Text::default();
+    for (index, piece) in text.pieces().iter().enumerate() {
+        let Piece::Literal(own) = piece else {
+            kept.push_piece(piece.clone());
+            continue;
+        };
+        let odd = odd(own, Ends { first: index == 0, last: index + 1 == text.pieces().len() });
+        let mut run = String::new();
+        for (at, c) in own.char_indices() {
+            if odd(at, c) {
+                run.push(c);
+                continue;
+            }
+            if !run.is_empty() {
+                kept.push_value(value(&std::mem::take(&mut run)));
+            }
+            kept.push(c);
+        }
+        if !run.is_empty() {
+            kept.push_value(value(&run));
+        }
+    }
+    kept
+}
+
+/// Whether a literal begins or ends a text.
+#[derive(Clone, Copy)]
+struct Ends {
+    first: bool,
+    last: bool,
+}
+
+/// A text with its marks; with `lines`, one of many lines, none of which may look like an instruction.
+fn written(text: &Text, lines: bool, mark: impl Fn(&str, bool) -> String) -> String {
+    let mut out = String::new();
+    for (index, piece) in text.pieces().iter().enumerate() {
+        let own = match piece {
+            Piece::Value(expression) => {
+                out.push_str(&mark(expression, index == 0));
+                continue;
+            }
+            Piece::Literal(own) => own,
+        };
+        // What stands before a mark must not become a part of it.
+        let before_mark = index + 1 < text.pieces().len();
+        let end = if before_mark { own.trim_end_matches(['{', '\\']).len() } else { own.len() };
+        if lines && own[..end].starts_with('%') && (out.is_empty() || out.ends_with('\n')) {
+            out.push('\\');
+        }
+        let escaped = own[..end].replace("{{", "\\{{");
+        out.push_str(&if lines { escaped.replace("\n%", "\n\\%") } else { escaped });
+        if end < own.len() {
+            out.push_str(&format!("{{{{{}}}}}", raw(&own[end..])));
+        }
+    }
+    out
+}
+
+/// A value that is written as it is where it stands.
+fn plain_mark(expression: &str, _first: bool) -> String {
+    format!("{{{{{expression}}}}}")
+}
+
+/// A value where others are encoded: one of the process's environment is written as it is, as a shell does;
+/// one that was made for its place says itself how it is written.
+fn own_mark(expression: &str, first: bool) -> String {
+    match expression.starts_with("env.") && !first {
+        true => format!("{{{{raw({expression})}}}}"),
+        false => format!("{{{{{expression}}}}}"),
+    }
+}
+
+/// Text that ends with its line. What would be lost there stands in marks.
+fn on_line(text: &Text) -> String {
+    let odd = |own: &str, ends: Ends| -> Box<dyn Fn(usize, char) -> bool> {
+        let blank = [' ', '\t'];
+        let start = if ends.first { own.len() - own.trim_start_matches(blank).len() } else { 0 };
+        let end = if ends.last { own.trim_end_matches(blank).len() } else { own.len() };
+        Box::new(move |at, c| at < start || at >= end || c.is_control() && c != '\t')
+    };
+    written(&without(text, odd, literal), false, plain_mark)
+}
+
+/// One word of a line, in quotes where blanks are in it.
+fn word(text: &Text) -> String {
+    let odd = |_: &str, _: Ends| -> Box<dyn Fn(usize, char) -> bool> { Box::new(|_, c| c == '"' || c.is_control()) };
+    let written = written(&without(text, odd, literal), false, plain_mark);
+    match written.is_empty() || written.contains(' ') {
+        true => format!("\"{written}\""),
+        false => written,
+    }
+}
+
+/// A name that stands before a `=` or another word.
+fn name_on_line(text: &Text) -> String {
+    let odd = |c: char| !c.is_alphanumeric() && !matches!(c, '-' | '_' | '.' | '[' | ']');
+    match text.plain() {
+        Some(plain) if plain.is_empty() || plain.contains(odd) => format!("{{{{{}}}}}", literal(plain)),
+        _ => on_line(text),
+    }
+}
+
+/// The value of a header field.
+fn field_value(name: &str, text: &Text) -> Result<String, String> {
+    let written = written(text, false, plain_mark);
+    match written.contains(|c: char| c.is_control() && c != '\t') {
+        true => Err(format!("the header field `{name}` has a line end or another control character in it")),
+        // An empty one would drop what a file above gives.
+        false if written.trim().is_empty() => Ok("{{\"\"}}".to_owned()),
+        false => Ok(written.trim().to_owned()),
+    }
+}
+
+/// An address or a piece of one.
+fn address(text: &Text) -> String {
+    let encoded = text.map(|own| {
+        let odd = |c: char| c == ' ' || c.is_ascii_control();
+        let encode = |c: char| if odd(c) { format!("%{:02X}", c as u32) } else { c.to_string() };
+        own.trim().chars().map(encode).collect()
+    });
+    written(&encoded, false, own_mark)
+}
+
+/// A body, which must come out as it went in.
+fn body(text: &Text) -> String {
+    let odd = |own: &str, ends: Ends| -> Box<dyn Fn(usize, char) -> bool> {
+        // Blank lines at the end are not sent, and those at the beginning are easily lost.
+        let start = if ends.first { own.len() - own.trim_start_matches(['\n', '\r']).len() } else { 0 };
+        let trimmed = own.trim_end_matches(['\n', '\r', ' ', '\t']).len();
+        let blank_end = ends.last && (own[trimmed..].contains('\n') || trimmed == 0 && ends.first);
+        let end = if blank_end { trimmed } else { own.len() };
+        // A backslash before a `%` that begins a line would not be sent.
+        let escapes = own.match_indices("\\%").map(|(at, _)| at);
+        let begins = |at: &usize| if *at == 0 { ends.first } else { own.as_bytes()[at - 1] == b'\n' };
+        let escapes: Vec<usize> = escapes.filter(begins).collect();
+        Box::new(move |at, c| {
+            let shown = at >= start && at < end && (!c.is_control() || c == '\t' || c == '\n');
+            !shown || c == '\u{feff}' || escapes.contains(&at)
+        })
+    };
+    written(&without(text, odd, raw), true, own_mark)
+}

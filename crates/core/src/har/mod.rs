@@ -1,0 +1,13 @@
+//! HTTP Archive 1.2: what somebody's browser or another tool recorded, read entry by entry.
+
+mod choice;
+mod entry;
+mod gather;
+mod read;
+
+#[cfg(test)]
+mod tests;
+
+pub use choice::Choice;
+pub use gather::gather;
+pub use read::{Recording, read};

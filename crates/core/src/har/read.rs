@@ -1,0 +1,189 @@
+use super::choice::{Choice, Left};
+use super::entry::{Entry, Response};
+use crate::draft::Draft;
+use serde::de::{DeserializeOwned, DeserializeSeed, Deserializer, IgnoredAny, MapAccess, SeqAccess, Visitor};
+use std::fmt;
+use std::io::{BufRead, BufReader, Read};
+use std::marker::PhantomData;
+
+/// What was taken of an archive.
+#[derive(Debug, Default)]
+pub struct Recording {
+    /// The requests, in order.
+    pub drafts: Vec<Draft>,
+    /// How many entries there were.
+    pub entries: usize,
+    /// How many were parts of pages.
+    pub fixed: usize,
+    /// How many were no requests of HTTP.
+    pub other: usize,
+    /// What could not become a request: its address, and why.
+    pub refused: Vec<(String, String)>,
+}
+
+/// Reads an archive. What is not kept is let go at once, so that memory holds the requests alone; with `checks`
+/// each gets checks that hold for its answer.
+///
+/// # Errors
+/// Where it cannot be read or is no archive, in words.
+pub fn read(archive: impl Read, choice: &Choice, checks: bool) -> Result<Recording, String> {
+    let mut archive = BufReader::with_capacity(1 << 16, archive);
+    let start = archive.fill_buf().map_err(|error| error.to_string())?;
+    // A byte order mark is tolerated.
+    let mark = if start.starts_with(b"\xef\xbb\xbf") { 3 } else { 0 };
+    archive.consume(mark);
+    let mut told = Told { choice, pages: Vec::new(), recording: Recording::default(), found: false };
+    let mut json = serde_json::Deserializer::from_reader(archive);
+    let outcome = match checks {
+        true => Whole(&mut told, PhantomData::<String>).deserialize(&mut json),
+        false => Whole(&mut told, PhantomData::<IgnoredAny>).deserialize(&mut json),
+    };
+    outcome.map_err(|error| error.to_string())?;
+    match told.found {
+        true => Ok(told.recording),
+        false => Err("there is no `log` with `entries` in it, as HTTP Archive 1.2 has".to_owned()),
+    }
+}
+
+struct Told<'c> {
+    choice: &'c Choice,
+    /// Ids and titles.
+    pages: Vec<(String, String)>,
+    recording: Recording,
+    found: bool,
+}
+
+/// What is made of an answer's text.
+trait Judged: DeserializeOwned {
+    fn checks(response: &Response<Self>) -> Vec<String>;
+}
+
+impl Judged for String {
+    fn checks(response: &Response<Self>) -> Vec<String> {
+        response.checks()
+    }
+}
+
+impl Judged for IgnoredAny {
+    fn checks(_response: &Response<Self>) -> Vec<String> {
+        Vec::new()
+    }
+}
+
+impl Told<'_> {
+    fn take<T: Judged>(&mut self, entry: Entry<T>) {
+        let recording = &mut self.recording;
+        recording.entries += 1;
+        match self.choice.leaves(&entry, &self.pages) {
+            Some(Left::Static) => recording.fixed += 1,
+            Some(Left::Other) => recording.other += 1,
+            Some(Left::Chosen) => {}
+            None => {
+                let checks = entry.response.as_ref().map(T::checks).unwrap_or_default();
+                let url = entry.request.url.clone();
+                match entry.request.draft() {
+                    Ok(mut draft) => {
+                        draft.tail = checks.iter().map(|check| format!("% check {check}")).collect();
+                        recording.drafts.push(draft);
+                    }
+                    Err(why) => recording.refused.push((url, why)),
+                }
+            }
+        }
+    }
+}
+
+/// `{ "log": … }`
+struct Whole<'a, 'c, T>(&'a mut Told<'c>, PhantomData<T>);
+/// `{ "pages": […], "entries": […] }`
+struct Log<'a, 'c, T>(&'a mut Told<'c>, PhantomData<T>);
+/// `[ entry, … ]`
+struct Entries<'a, 'c, T>(&'a mut Told<'c>, PhantomData<T>);
+
+#[derive(serde::Deserialize)]
+struct Page {
+    id: String,
+    #[serde(default)]
+    title: Option<String>,
+}
+
+impl<'de, T: Judged> DeserializeSeed<'de> for Whole<'_, '_, T> {
+    type Value = ();
+
+    fn deserialize<D: Deserializer<'de>>(self, deserializer: D) -> Result<(), D::Error> {
+        deserializer.deserialize_map(self)
+    }
+}
+
+impl<'de, T: Judged> Visitor<'de> for Whole<'_, '_, T> {
+    type Value = ();
+
+    fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("an object with a `log`")
+    }
+
+    fn visit_map<A: MapAccess<'de>>(self, mut map: A) -> Result<(), A::Error> {
+        while let Some(name) = map.next_key::<String>()? {
+            match name.as_str() {
+                "log" => map.next_value_seed(Log(self.0, self.1))?,
+                _ => map.next_value::<IgnoredAny>().map(drop)?,
+            }
+        }
+        Ok(())
+    }
+}
+
+impl<'de, T: Judged> DeserializeSeed<'de> for Log<'_, '_, T> {
+    type Value = ();
+
+    fn deserialize<D: Deserializer<'de>>(self, deserializer: D) -> Result<(), D::Error> {
+        deserializer.deserialize_map(self)
+    }
+}
+
+impl<'de, T: Judged> Visitor<'de> for Log<'_, '_, T> {
+    type Value = ();
+
+    fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("an object with `entries`")
+    }
+
+    fn visit_map<A: MapAccess<'de>>(self, mut map: A) -> Result<(), A::Error> {
+        while let Some(name) = map.next_key::<String>()? {
+            match name.as_str() {
+                "entries" => map.next_value_seed(Entries(self.0, self.1))?,
+                "pages" => {
+                    let pages: Option<Vec<Page>> = map.next_value()?;
+                    let pages = pages.unwrap_or_default().into_iter();
+                    self.0.pages.extend(pages.map(|page| (page.id, page.title.unwrap_or_default())));
+                }
+                _ => map.next_value::<IgnoredAny>().map(drop)?,
+            }
+        }
+        Ok(())
+    }
+}
+
+impl<'de, T: Judged> DeserializeSeed<'de> for Entries<'_, '_, T> {
+    type Value = ();
+
+    fn deserialize<D: Deserializer<'de>>(self, deserializer: D) -> Result<(), D::Error> {
+        deserializer.deserialize_seq(self)
+    }
+}
+
+impl<'de, T: Judged> Visitor<'de> for Entries<'_, '_, T> {
+    type Value = ();
+
+    fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("a list of entries")
+    }
+
+    fn visit_seq<A: SeqAccess<'de>>(self, mut entries: A) -> Result<(), A::Error> {
+        self.0.found = true;
+        while let Some(entry) = entries.next_element::<Entry<T>>()? {
+            self.0.take(entry);
+        }
+        Ok(())
+    }
+}

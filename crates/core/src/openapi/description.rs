@@ -1,0 +1,185 @@
+use super::documents::{Documents, Node};
+use super::operation::{METHODS, Making, Operation};
+use super::sample::Samples;
+use super::schema::Schemas;
+use super::security::{Given, OauthProfile, Security};
+use super::servers;
+use crate::draft::{Draft, Text};
+use crate::syntax::slug;
+use rustc_hash::FxHashMap;
+use std::collections::BTreeMap;
+
+/// What of a description is wanted.
+#[derive(Clone, Debug, Default)]
+pub struct Wish {
+    /// One operation: its id, `GET /lots`, or its path.
+    pub operation: Option<String>,
+    /// Whether answers are judged by files of schemas.
+    pub schemas: bool,
+}
+
+/// What a description came to.
+#[derive(Debug, Default)]
+pub struct Taken {
+    /// The request files.
+    pub files: Vec<RequestFile>,
+    /// Schemas: their paths from a request file, and what is in them.
+    pub schemas: Vec<(String, String)>,
+    /// Environments, and what stands before paths in each.
+    pub environments: Vec<(String, String)>,
+    /// Values that somebody must fill in.
+    pub values: BTreeMap<String, Given>,
+    /// How tokens are got.
+    pub profiles: BTreeMap<String, OauthProfile>,
+    /// What could not be said, in words.
+    pub notes: Vec<String>,
+}
+
+/// The operations of one tag.
+#[derive(Debug)]
+pub struct RequestFile {
+    /// Its name, without the end.
+    pub name: String,
+    /// What stands at its head.
+    pub head: String,
+    /// Its requests.
+    pub drafts: Vec<Draft>,
+}
+
+/// Makes request files of a description.
+///
+/// # Errors
+/// Where it is none of OpenAPI 3.0 or 3.1, or has no such operation, in words.
+pub fn take(documents: &Documents, wish: &Wish) -> Result<Taken, String> {
+    let root = documents.root();
+    let old = old_dialect(root)?;
+    let mut taken = Taken { notes: documents.missing.clone(), ..Taken::default() };
+    taken.environments = servers::environments(root, &mut taken.notes);
+    for (word, what) in [("webhooks", "webhooks, which others send")] {
+        if root.value.get(word).is_some() {
+            taken.notes.push(format!("its {what}, are left out"));
+        }
+    }
+    let mut making = Making {
+        documents,
+        samples: Samples::new(documents),
+        schemas: Schemas::new(documents, old),
+        security: Security::new(documents),
+        with_schemas: wish.schemas,
+    };
+    let mut by_tag: FxHashMap<Option<&str>, usize> = FxHashMap::default();
+    let mut tags: Vec<(Option<&str>, Vec<Draft>)> = Vec::new();
+    for operation in operations(documents, root, &mut taken.notes) {
+        if wish.operation.as_deref().is_some_and(|wanted| !operation.is_called(wanted)) {
+            continue;
+        }
+        let (draft, notes) = operation.draft(&mut making);
+        let title = format!("{} {}", operation.method.to_uppercase(), operation.path);
+        taken.notes.extend(notes.into_iter().map(|note| format!("{title}: {note}")));
+        let index = *by_tag.entry(operation.tag()).or_insert_with(|| {
+            tags.push((operation.tag(), Vec::new()));
+            tags.len() - 1
+        });
+        tags[index].1.push(draft);
+    }
+    if tags.is_empty() {
+        return Err(match &wish.operation {
+            Some(wanted) => format!("no operation is called `{wanted}`{}", closest(documents, root, wanted)),
+            None => "it describes no operations".to_owned(),
+        });
+    }
+    let title = root.get("info").and_then(|info| info.text("title")).unwrap_or("requests");
+    let mut names: Vec<String> = Vec::new();
+    for (tag, mut drafts) in tags {
+        let wanted = match slug(tag.unwrap_or(title)) {
+            empty if empty.is_empty() => "requests".to_owned(),
+            name => name,
+        };
+        let numbered = (2..).map(|number| format!("{wanted}-{number}"));
+        let name = std::iter::once(wanted.clone()).chain(numbered).find(|name| !names.contains(name)).unwrap_or(wanted);
+        names.push(name.clone());
+        let mut head = about(root, tag);
+        head.push_str(&shared_credentials(&mut drafts));
+        taken.files.push(RequestFile { name, head, drafts });
+    }
+    (taken.values, taken.profiles) = (making.security.values, making.security.profiles);
+    taken.schemas = making.schemas.files();
+    taken.notes.dedup();
+    Ok(taken)
+}
+
+/// Whether it is written as OpenAPI 3.0 is.
+fn old_dialect(root: Node<'_>) -> Result<bool, String> {
+    if let Some(version) = root.text("swagger") {
+        return Err(format!("it is version {version}: OpenAPI 3.0 and 3.1 are read"));
+    }
+    match root.value.get("openapi").map(|version| version.as_str().map_or_else(|| version.to_string(), str::to_owned)) {
+        Some(version) if version.starts_with("3.0") => Ok(true),
+        Some(version) if version.starts_with("3.") => Ok(false),
+        Some(version) => Err(format!("it is version {version}: OpenAPI 3.0 and 3.1 are read")),
+        None => Err("it has no `openapi` that says its version, as OpenAPI 3.0 and 3.1 have".to_owned()),
+    }
+}
+
+fn operations<'d>(documents: &'d Documents, root: Node<'d>, notes: &mut Vec<String>) -> Vec<Operation<'d>> {
+    let mut operations = Vec::new();
+    for (path, item) in root.get("paths").into_iter().flat_map(Node::members) {
+        let Some(item) = documents.resolve(item) else {
+            notes.push(format!("path `{path}` leads nowhere"));
+            continue;
+        };
+        for method in METHODS {
+            if let Some(node) = item.get(method) {
+                operations.push(Operation { path, item, method, node });
+            }
+        }
+    }
+    operations
+}
+
+fn closest(documents: &Documents, root: Node<'_>, wanted: &str) -> String {
+    let all = operations(documents, root, &mut Vec::new());
+    let names = all.iter().filter_map(|operation| operation.node.text("operationId"));
+    crate::problem::closest(wanted, names).map(|name| format!(": did you mean `{name}`?")).unwrap_or_default()
+}
+
+/// What a tag is about.
+fn about(root: Node<'_>, tag: Option<&str>) -> String {
+    let described = root.get("tags").into_iter().flat_map(Node::list).find(|own| own.text("name") == tag);
+    let words = match tag {
+        Some(tag) => described.and_then(|own| own.text("description")).unwrap_or(tag),
+        None => root.get("info").and_then(|info| info.text("title")).unwrap_or_default(),
+    };
+    let lines = words.trim().lines().map(|line| format!("# {line}").trim_end().to_owned() + "\n");
+    let text: String = lines.collect();
+    if text.is_empty() { text } else { text + "\n" }
+}
+
+/// Credentials that every request of a file has, as a line for all.
+fn shared_credentials(drafts: &mut [Draft]) -> String {
+    let Some(first) = drafts.first().filter(|_| drafts.len() > 1).cloned() else { return String::new() };
+    let mut head = String::new();
+    let written = |text: &Text| match text.pieces() {
+        [crate::draft::Piece::Value(expression)] => Some(format!("{{{{{expression}}}}}")),
+        _ => text.plain().map(str::to_owned),
+    };
+    if let Some((kind, words)) = &first.auth
+        && drafts.iter().all(|draft| draft.auth == first.auth)
+    {
+        let words: Option<Vec<String>> = words.iter().map(written).collect();
+        head.push_str(&format!("% auth {kind} {}\n", words.unwrap_or_default().join(" ")));
+        drafts.iter_mut().for_each(|draft| draft.auth = None);
+    }
+    for field in &first.headers {
+        let (Some(name), Some(value)) = (field.0.plain(), written(&field.1)) else { continue };
+        // Only what is a value of the workspace: one of a cell is seen there alone.
+        let own = |draft: &Draft| {
+            draft.lines.iter().any(|line| line.starts_with(&format!("% let {} ", value.trim_matches(['{', '}']))))
+        };
+        if value.starts_with("{{") && drafts.iter().all(|draft| draft.headers.contains(field) && !own(draft)) {
+            head.push_str(&format!("% header {name}: {value}\n"));
+            drafts.iter_mut().for_each(|draft| draft.headers.retain(|known| known != field));
+        }
+    }
+    head
+}

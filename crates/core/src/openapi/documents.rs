@@ -1,0 +1,185 @@
+use rustc_hash::FxHashMap;
+use serde_json::Value;
+use std::collections::BTreeSet;
+
+/// References that follow each other at most.
+const MOST_STEPS: usize = 64;
+
+/// A description and the files beside it that it refers to.
+#[derive(Debug)]
+pub struct Documents {
+    documents: Vec<Value>,
+    by_path: FxHashMap<String, usize>,
+    /// References that lead nowhere, in words.
+    pub missing: Vec<String>,
+}
+
+/// A node of one of the documents.
+#[derive(Clone, Copy, Debug)]
+pub(super) struct Node<'d> {
+    pub(super) value: &'d Value,
+    /// The document it stands in.
+    pub(super) document: usize,
+}
+
+impl<'d> Node<'d> {
+    /// A member of an object.
+    pub(super) fn get(self, name: &str) -> Option<Node<'d>> {
+        self.value.get(name).map(|value| Node { value, ..self })
+    }
+
+    /// The text of a member.
+    pub(super) fn text(self, name: &str) -> Option<&'d str> {
+        self.value.get(name).and_then(Value::as_str)
+    }
+
+    /// Whether a member is `true`.
+    pub(super) fn is(self, name: &str) -> bool {
+        self.value.get(name) == Some(&Value::Bool(true))
+    }
+
+    /// The members of an object.
+    pub(super) fn members(self) -> impl Iterator<Item = (&'d str, Node<'d>)> {
+        let members = self.value.as_object().into_iter().flatten();
+        members.map(move |(name, value)| (name.as_str(), Node { value, ..self }))
+    }
+
+    /// The members of a list.
+    pub(super) fn list(self) -> impl Iterator<Item = Node<'d>> {
+        self.value.as_array().into_iter().flatten().map(move |value| Node { value, ..self })
+    }
+}
+
+impl Documents {
+    /// Reads a description, JSON or YAML, and through `beside` the files it refers to, by their paths from it.
+    ///
+    /// # Errors
+    /// Where it is neither JSON nor YAML, in words.
+    pub fn read(bytes: &[u8], mut beside: impl FnMut(&str) -> Result<Vec<u8>, String>) -> Result<Self, String> {
+        let first = parse(bytes)?;
+        let mut all = Self { documents: vec![first], by_path: FxHashMap::default(), missing: Vec::new() };
+        all.by_path.insert(String::new(), 0);
+        let mut looked = 0;
+        let mut paths = vec![String::new()];
+        while looked < all.documents.len() {
+            let mut references = BTreeSet::new();
+            outer_references(&all.documents[looked], &mut references);
+            let wanted: Vec<String> = references.into_iter().map(|file| join(&paths[looked], file)).collect();
+            for path in wanted {
+                if all.by_path.contains_key(&path) || path.contains("://") {
+                    if path.contains("://") {
+                        all.missing.push(format!("`{path}` is not fetched: put the file beside the description"));
+                    }
+                    continue;
+                }
+                match beside(&path).and_then(|bytes| parse(&bytes)) {
+                    Ok(document) => {
+                        all.by_path.insert(path.clone(), all.documents.len());
+                        all.documents.push(document);
+                        paths.push(path);
+                    }
+                    Err(why) => all.missing.push(format!("`{path}` cannot be read: {why}")),
+                }
+            }
+            looked += 1;
+        }
+        all.missing.sort_unstable();
+        all.missing.dedup();
+        // By document: where its own references count from.
+        for (index, path) in paths.iter().enumerate() {
+            all.by_path.insert(path.clone(), index);
+        }
+        Ok(all)
+    }
+
+    /// The description itself.
+    pub(super) fn root(&self) -> Node<'_> {
+        Node { value: &self.documents[0], document: 0 }
+    }
+
+    /// What stands where `reference` of `document` leads, and where that is.
+    pub(super) fn find(&self, document: usize, reference: &str) -> Option<(Node<'_>, (usize, String))> {
+        let (file, pointer) = reference.split_once('#').unwrap_or((reference, ""));
+        let document = match file {
+            "" => document,
+            file => *self.by_path.get(&join(self.path_of(document), file))?,
+        };
+        let decoded = percent_encoding::percent_decode_str(pointer).decode_utf8_lossy();
+        let value = self.documents[document].pointer(&decoded)?;
+        Some((Node { value, document }, (document, decoded.into_owned())))
+    }
+
+    /// The node, or what it refers to.
+    pub(super) fn resolve<'d>(&'d self, node: Node<'d>) -> Option<Node<'d>> {
+        let mut node = node;
+        for _ in 0..MOST_STEPS {
+            match node.text("$ref") {
+                Some(reference) => node = self.find(node.document, reference)?.0,
+                None => return Some(node),
+            }
+        }
+        None
+    }
+
+    /// A member of a node, or what that refers to.
+    pub(super) fn member<'d>(&'d self, node: Node<'d>, name: &str) -> Option<Node<'d>> {
+        self.resolve(node.get(name)?)
+    }
+
+    fn path_of(&self, document: usize) -> &str {
+        self.by_path.iter().find(|(_, index)| **index == document).map_or("", |(path, _)| path)
+    }
+}
+
+fn parse(bytes: &[u8]) -> Result<Value, String> {
+    let bytes = bytes.strip_prefix(b"\xef\xbb\xbf").unwrap_or(bytes);
+    let text = std::str::from_utf8(bytes).map_err(|error| {
+        let line = bytes[..error.valid_up_to()].iter().filter(|byte| **byte == b'\n').count() + 1;
+        format!("it is not UTF-8: line {line} has a byte that is no text")
+    })?;
+    // YAML would take JSON too, but more slowly and in other words.
+    if text.trim_start().starts_with(['{', '[']) {
+        return serde_json::from_str(text).map_err(|error| format!("it is no JSON: {error}"));
+    }
+    let mut budget = serde_saphyr::Budget::default();
+    (budget.max_events, budget.max_nodes, budget.max_depth) = (20_000_000, 20_000_000, 128);
+    let mut options = serde_saphyr::Options::default();
+    (options.budget, options.with_snippet) = (Some(budget), false);
+    serde_saphyr::from_str_with_options(text, options).map_err(|error| format!("it is no YAML: {error}"))
+}
+
+/// The files that references of a document lead to.
+fn outer_references<'v>(value: &'v Value, found: &mut BTreeSet<&'v str>) {
+    match value {
+        Value::Object(members) => {
+            if let Some(Value::String(reference)) = members.get("$ref") {
+                let file = reference.split('#').next().unwrap_or_default();
+                if !file.is_empty() {
+                    found.insert(file);
+                }
+            }
+            members.values().for_each(|member| outer_references(member, found));
+        }
+        Value::Array(members) => members.iter().for_each(|member| outer_references(member, found)),
+        _ => {}
+    }
+}
+
+/// A path that a document at `from` names, counted from the first one.
+fn join(from: &str, path: &str) -> String {
+    if path.contains("://") {
+        return path.to_owned();
+    }
+    let mut parts: Vec<&str> = from.split('/').collect();
+    parts.pop();
+    for part in path.split('/') {
+        match part {
+            "" | "." => {}
+            ".." if parts.last().is_some_and(|last| *last != "..") => {
+                parts.pop();
+            }
+            part => parts.push(part),
+        }
+    }
+    parts.join("/")
+}

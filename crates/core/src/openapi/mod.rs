@@ -1,0 +1,18 @@
+//! Descriptions of APIs (OpenAPI 3.0 and 3.1): what they say becomes request files, environments and schemas.
+
+mod body;
+mod description;
+mod documents;
+mod operation;
+mod parameters;
+mod sample;
+mod schema;
+mod security;
+mod servers;
+
+#[cfg(test)]
+mod tests;
+
+pub use description::{RequestFile, Taken, Wish, take};
+pub use documents::Documents;
+pub use security::{Given, OauthProfile};

@@ -1,0 +1,133 @@
+use super::documents::{Documents, Node};
+use super::sample::Samples;
+use super::schema::Schemas;
+use super::security::Security;
+use super::{body, parameters};
+use crate::draft::{Draft, Piece, Text};
+use crate::syntax::slug;
+use serde_json::Value;
+
+/// The methods that a path of a description may have.
+pub(super) const METHODS: &[&str] = &["get", "put", "post", "delete", "options", "head", "patch", "trace"];
+
+/// What operations are made with.
+pub(super) struct Making<'d> {
+    pub(super) documents: &'d Documents,
+    pub(super) samples: Samples<'d>,
+    pub(super) schemas: Schemas<'d>,
+    pub(super) security: Security<'d>,
+    /// Whether answers are judged by files of schemas.
+    pub(super) with_schemas: bool,
+}
+
+/// One operation.
+pub(super) struct Operation<'d> {
+    pub(super) path: &'d str,
+    pub(super) item: Node<'d>,
+    pub(super) method: &'static str,
+    pub(super) node: Node<'d>,
+}
+
+impl<'d> Operation<'d> {
+    /// The tag whose file it belongs to.
+    pub(super) fn tag(&self) -> Option<&'d str> {
+        self.node.get("tags").and_then(|tags| tags.list().next()).and_then(|tag| tag.value.as_str())
+    }
+
+    /// Whether somebody means it: by its id, its method and path, or its path.
+    pub(super) fn is_called(&self, wanted: &str) -> bool {
+        let own = format!("{} {}", self.method.to_uppercase(), self.path);
+        self.node.text("operationId") == Some(wanted) || own.eq_ignore_ascii_case(wanted) || self.path == wanted
+    }
+
+    /// The request that it describes. What cannot be said comes in words.
+    pub(super) fn draft(&self, making: &mut Making<'d>) -> (Draft, Vec<String>) {
+        let mut notes = Vec::new();
+        let method = self.method.to_uppercase();
+        let mut draft = Draft { method: Some(method.as_str().into()), ..Draft::default() };
+        let id = self.node.text("operationId");
+        let summary = self.node.text("summary").or_else(|| self.item.text("summary"));
+        draft.title = summary.or(id).map_or_else(|| format!("{method} {}", self.path), str::to_owned);
+        draft.title = draft.title.lines().next().unwrap_or_default().trim_end_matches('.').to_owned();
+        draft.name = id.map(name).filter(|name| !name.is_empty());
+        if let Some(description) = self.node.text("description").filter(|text| Some(*text) != summary) {
+            draft.note(description.trim());
+        }
+        if self.node.is("deprecated") {
+            draft.note("Deprecated.");
+            draft.lines.push("% tag deprecated".to_owned());
+        }
+        draft.target = self.path.into();
+        for parameter in parameters::of(making.documents, self.item, self.node) {
+            parameters::add(parameter, &making.samples, &mut draft, &mut notes);
+        }
+        braces_without_parameter(&mut draft, &mut notes);
+        body::add(making.documents, self.node, &making.samples, &mut draft, &mut notes);
+        notes.extend(making.security.add(self.node, &mut draft));
+        self.checks(making, &mut draft);
+        for word in ["callbacks", "servers"] {
+            if self.node.value.get(word).is_some() {
+                notes.push(format!("its `{word}` are left out"));
+            }
+        }
+        (draft, notes)
+    }
+
+    /// Checks of the answer that comes where all is well.
+    fn checks(&self, making: &mut Making<'d>, draft: &mut Draft) {
+        let Some(responses) = self.node.get("responses") else { return };
+        let all: Vec<(&str, Node<'d>)> = responses.members().collect();
+        let good = all.iter().filter(|(status, _)| status.starts_with('2')).min_by_key(|(status, _)| *status);
+        let Some((status, response)) = good.or_else(|| all.iter().find(|(status, _)| *status == "default")) else {
+            return;
+        };
+        draft.tail.push(match status.parse::<u16>() {
+            Ok(status) => format!("% check status == {status}"),
+            Err(_) => "% check status >= 200 && status < 300".to_owned(),
+        });
+        let Some(response) = making.documents.resolve(*response) else { return };
+        let content = response.get("content").into_iter().flat_map(Node::members);
+        let json =
+            content.filter(|(media, _)| media.contains("json") || *media == "*/*").map(|(_, holder)| holder).next();
+        let Some(schema) = json.and_then(|holder| holder.get("schema")).filter(|_| making.with_schemas) else { return };
+        let own = draft.name.clone().unwrap_or_else(|| slug(&draft.title));
+        if let Some(file) = making.schemas.file(schema, &format!("{own}-{status}")) {
+            draft.tail.push(format!("% check conforms(body, {})", Value::from(file)));
+        }
+    }
+}
+
+/// An id as a cell's name.
+fn name(id: &str) -> String {
+    let fits = |c: char| c.is_alphanumeric() || matches!(c, '-' | '_' | '.');
+    if id.chars().all(fits) { id.to_owned() } else { slug(id) }
+}
+
+/// Braces in a path that no parameter fills.
+fn braces_without_parameter(draft: &mut Draft, notes: &mut Vec<String>) {
+    let mut target = Text::default();
+    let pieces = draft.target.pieces().to_vec();
+    for piece in pieces {
+        let Piece::Literal(text) = &piece else {
+            target.push_piece(piece);
+            continue;
+        };
+        let mut rest = text.as_str();
+        while let Some((before, name, after)) = braces(rest) {
+            target.push_str(before);
+            let own = parameters::value_name(name);
+            notes.push(format!("`{{{name}}}` of its path is described nowhere: `{own}` is `{name}`, for now"));
+            draft.lines.push(format!("% let {own} = {}", Value::from(name)));
+            target.push_value(own);
+            rest = after;
+        }
+        target.push_str(rest);
+    }
+    draft.target = target;
+}
+
+fn braces(text: &str) -> Option<(&str, &str, &str)> {
+    let open = text.find('{')?;
+    let close = open + text[open..].find('}')?;
+    Some((&text[..open], &text[open + 1..close], &text[close + 1..]))
+}

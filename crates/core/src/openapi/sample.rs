@@ -1,0 +1,237 @@
+//! Values that fit a schema, for bodies and parameters of which there is no example.
+
+use super::documents::{Documents, Node};
+use crate::lint::random_texts;
+use rustc_hash::FxHashMap;
+use serde_json::{Map, Number, Value, json};
+use std::cell::RefCell;
+
+/// How deep a made value goes.
+const DEEPEST: usize = 10;
+/// From here on only what must be there is.
+const REQUIRED_FROM: usize = 2;
+/// How many values one sample may be made of.
+const MOST_NODES: usize = 400;
+
+/// Makes samples, and remembers those of schemas that are referred to.
+pub(super) struct Samples<'d> {
+    documents: &'d Documents,
+    known: RefCell<FxHashMap<(usize, usize), Option<Value>>>,
+}
+
+/// Where a sample is being made.
+struct Making {
+    /// The schemas it is inside of, by their addresses.
+    inside: Vec<usize>,
+    depth: usize,
+    nodes: usize,
+    /// Whether it was cut short, so that it is no sample for elsewhere.
+    cut: bool,
+}
+
+impl<'d> Samples<'d> {
+    pub(super) fn new(documents: &'d Documents) -> Self {
+        Self { documents, known: RefCell::default() }
+    }
+
+    /// A value for a schema; `name` is what it stands for.
+    pub(super) fn of(&self, schema: Node<'d>, name: &str) -> Option<Value> {
+        let mut making = Making { inside: Vec::new(), depth: 0, nodes: 0, cut: false };
+        self.make(schema, name, &mut making)
+    }
+
+    /// The example that stands beside or in a schema of a parameter, a body or a part of one.
+    pub(super) fn example(&self, holder: Node<'d>) -> Option<Value> {
+        if let Some(example) = holder.value.get("example") {
+            return Some(plain(example.clone()));
+        }
+        let examples = holder.get("examples")?;
+        let first = examples.members().map(|(_, example)| example).next().and_then(|one| self.documents.resolve(one));
+        Some(plain(first?.value.get("value")?.clone()))
+    }
+
+    /// The same, or a value for its schema.
+    pub(super) fn for_holder(&self, holder: Node<'d>, name: &str) -> Option<Value> {
+        self.example(holder).or_else(|| self.of(holder.get("schema")?, name))
+    }
+
+    fn make(&self, schema: Node<'d>, name: &str, making: &mut Making) -> Option<Value> {
+        making.nodes += 1;
+        if making.depth > DEEPEST || making.nodes > MOST_NODES {
+            making.cut = true;
+            return None;
+        }
+        let referred = schema.value.get("$ref").is_some();
+        let schema = self.documents.resolve(schema)?;
+        let own = std::ptr::from_ref(schema.value) as usize;
+        if making.inside.contains(&own) {
+            making.cut = true;
+            return None;
+        }
+        // What is made deeper down has less in it.
+        let key = (own, making.depth.min(REQUIRED_FROM));
+        if let Some(known) = referred.then(|| self.known.borrow().get(&key).cloned()).flatten() {
+            return known;
+        }
+        let was_cut = std::mem::take(&mut making.cut);
+        making.inside.push(own);
+        making.depth += 1;
+        let value = self.made(schema, name, making);
+        making.depth -= 1;
+        making.inside.pop();
+        if referred && !making.cut {
+            self.known.borrow_mut().insert(key, value.clone());
+        }
+        making.cut |= was_cut;
+        value
+    }
+
+    fn made(&self, schema: Node<'d>, name: &str, making: &mut Making) -> Option<Value> {
+        let given = ["example", "const", "default"].iter().find_map(|word| schema.value.get(*word));
+        let first = |word: &str| schema.value.get(word).and_then(|list| list.get(0));
+        if let Some(given) = given.or_else(|| first("examples")).or_else(|| first("enum")) {
+            return Some(plain(given.clone()));
+        }
+        if let Some(all) = schema.get("allOf") {
+            return self.joined(schema, all, name, making);
+        }
+        for word in ["oneOf", "anyOf"] {
+            let Some(several) = schema.get(word) else { continue };
+            let made = several.list().filter(|one| one.text("type") != Some("null"));
+            if let Some(made) = made.map(|one| self.make(one, name, making)).find(Option::is_some) {
+                return made;
+            }
+        }
+        let kind = match schema.value.get("type") {
+            Some(Value::String(kind)) => kind.as_str(),
+            Some(Value::Array(kinds)) => kinds.iter().filter_map(Value::as_str).find(|kind| *kind != "null")?,
+            _ if schema.value.get("properties").is_some() => "object",
+            _ if schema.value.get("items").is_some() => "array",
+            _ => "",
+        };
+        Some(match kind {
+            "object" => Value::Object(self.object(schema, making)),
+            "array" => Value::Array(self.list(schema, name, making)),
+            "integer" => integer(schema),
+            "number" => number(schema),
+            "boolean" => Value::Bool(true),
+            "null" => Value::Null,
+            "string" => Value::String(text(schema, name)),
+            // A schema that says nothing takes everything.
+            _ => json!({}),
+        })
+    }
+
+    fn object(&self, schema: Node<'d>, making: &mut Making) -> Map<String, Value> {
+        let required: Vec<&str> = schema
+            .value
+            .get("required")
+            .and_then(Value::as_array)
+            .into_iter()
+            .flatten()
+            .filter_map(Value::as_str)
+            .collect();
+        let mut object = Map::new();
+        for (name, property) in schema.get("properties").into_iter().flat_map(Node::members) {
+            let needed = required.contains(&name);
+            let shape = self.documents.resolve(property);
+            if shape.is_some_and(|shape| shape.is("readOnly")) || !needed && making.depth > REQUIRED_FROM {
+                continue;
+            }
+            match self.make(property, name, making) {
+                Some(value) => {
+                    object.insert(name.to_owned(), value);
+                }
+                None if needed => {
+                    object.insert(name.to_owned(), Value::Null);
+                }
+                None => {}
+            }
+        }
+        object
+    }
+
+    fn list(&self, schema: Node<'d>, name: &str, making: &mut Making) -> Vec<Value> {
+        let least = schema.value.get("minItems").and_then(Value::as_u64).unwrap_or(1).clamp(1, 3);
+        let Some(items) = schema.get("items") else { return Vec::new() };
+        (0..least).filter_map(|_| self.make(items, name, making)).collect()
+    }
+
+    /// What all of several schemas say together.
+    fn joined(&self, schema: Node<'d>, all: Node<'d>, name: &str, making: &mut Making) -> Option<Value> {
+        let mut whole = Map::new();
+        let mut other = None;
+        for one in all.list() {
+            match self.make(one, name, making) {
+                Some(Value::Object(members)) => whole.extend(members),
+                Some(value) => other = Some(value),
+                None => {}
+            }
+        }
+        whole.extend(self.object(schema, making));
+        if whole.is_empty() { other.or(Some(json!({}))) } else { Some(Value::Object(whole)) }
+    }
+}
+
+/// An example without texts that look like secrets: those are for a file of one's own.
+fn plain(example: Value) -> Value {
+    match example {
+        Value::String(text) if !random_texts(&text).is_empty() => Value::String("text".to_owned()),
+        Value::Array(members) => Value::Array(members.into_iter().map(plain).collect()),
+        Value::Object(members) => {
+            Value::Object(members.into_iter().map(|(name, value)| (name, plain(value))).collect())
+        }
+        other => other,
+    }
+}
+
+/// The least number that is allowed, else a small one.
+fn integer(schema: Node<'_>) -> Value {
+    let bound = |word: &str| schema.value.get(word).and_then(Value::as_i64);
+    let above = match schema.value.get("exclusiveMinimum") {
+        Some(Value::Bool(true)) => bound("minimum").map(|least| least.saturating_add(1)),
+        _ => bound("exclusiveMinimum").map(|least| least.saturating_add(1)),
+    };
+    let least = above.or_else(|| bound("minimum")).unwrap_or_else(|| bound("maximum").unwrap_or(1).min(1));
+    match bound("multipleOf").filter(|step| *step > 0) {
+        Some(step) => Value::from(least.saturating_add(step - 1).div_euclid(step).saturating_mul(step)),
+        None => Value::from(least),
+    }
+}
+
+fn number(schema: Node<'_>) -> Value {
+    let bound = |word: &str| schema.value.get(word).and_then(Value::as_f64);
+    let above = match schema.value.get("exclusiveMinimum") {
+        Some(Value::Bool(true)) => bound("minimum").map(|least| least + 0.5),
+        _ => bound("exclusiveMinimum").map(|least| least + 0.5),
+    };
+    let least = above.or_else(|| bound("minimum")).unwrap_or_else(|| bound("maximum").unwrap_or(1.5).min(1.5));
+    Number::from_f64(least).map_or_else(|| Value::from(1), Value::Number)
+}
+
+fn text(schema: Node<'_>, name: &str) -> String {
+    let text = match schema.text("format").unwrap_or_default() {
+        "date-time" => "2026-09-14T06:30:00Z",
+        "date" => "2026-09-14",
+        "time" => "06:30:00Z",
+        "duration" => "PT1H",
+        "uuid" => "0b9f4f62-2d0b-4d5e-9d8f-3f0e5c1a7b46",
+        "email" => "clerk@packhouse.example",
+        "hostname" => "packhouse.example",
+        "ipv4" => "192.0.2.46",
+        "ipv6" => "2001:db8::46",
+        "uri" | "url" | "iri" => "https://packhouse.example/lots/1",
+        "uri-reference" => "/lots/1",
+        "byte" => "cmlwZQ==",
+        "binary" => "ripe",
+        _ => name,
+    };
+    let bound =
+        |word: &str| schema.value.get(word).and_then(Value::as_u64).and_then(|bound| usize::try_from(bound).ok());
+    let mut text: String = text.chars().take(bound("maxLength").unwrap_or(usize::MAX)).collect();
+    let least = bound("minLength").unwrap_or_default().min(1000);
+    while text.chars().count() < least {
+        text.push('x');
+    }
+    text
+}

@@ -1,0 +1,135 @@
+use super::documents::{Documents, Node};
+use crate::draft::{Draft, Text};
+use crate::syntax::slug;
+use std::collections::BTreeMap;
+
+/// A value that somebody must fill in.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Given {
+    /// Whether it may never be shown.
+    pub secret: bool,
+    /// What it is for.
+    pub about: String,
+}
+
+/// How a token is got, for `[oauth2.NAME]` of a configuration. Its client is named by the values `client_id` and
+/// `client_secret`.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct OauthProfile {
+    /// Where from.
+    pub token_url: String,
+    /// `client_credentials` or `password`.
+    pub grant: &'static str,
+    /// The scopes, with blanks between.
+    pub scope: String,
+}
+
+/// The security schemes of a description, and what those that are used need.
+pub(super) struct Security<'d> {
+    documents: &'d Documents,
+    pub(super) values: BTreeMap<String, Given>,
+    pub(super) profiles: BTreeMap<String, OauthProfile>,
+}
+
+impl<'d> Security<'d> {
+    pub(super) fn new(documents: &'d Documents) -> Self {
+        Self { documents, values: BTreeMap::new(), profiles: BTreeMap::new() }
+    }
+
+    /// Gives a request the credentials that it needs. Gives words for what cannot be said.
+    pub(super) fn add(&mut self, operation: Node<'d>, draft: &mut Draft) -> Vec<String> {
+        let root = self.documents.root();
+        let Some(wanted) = operation.get("security").or_else(|| root.get("security")) else { return Vec::new() };
+        let ways: Vec<Node<'d>> = wanted.list().collect();
+        // No credentials may be one of the ways: then it needs none, but some are better.
+        let mut told = Vec::new();
+        for way in ways.iter().filter(|way| way.members().next().is_some()) {
+            let mut attempt = draft.clone();
+            let (values, profiles) = (self.values.clone(), self.profiles.clone());
+            let tried: Result<(), String> =
+                way.members().try_for_each(|(name, scopes)| self.scheme(name, scopes, &mut attempt));
+            match tried {
+                Ok(()) => {
+                    *draft = attempt;
+                    return Vec::new();
+                }
+                Err(why) => {
+                    (self.values, self.profiles) = (values, profiles);
+                    told.push(why);
+                }
+            }
+        }
+        told
+    }
+
+    fn scheme(&mut self, name: &str, scopes: Node<'d>, draft: &mut Draft) -> Result<(), String> {
+        let root = self.documents.root();
+        let schemes = root.get("components").and_then(|components| components.get("securitySchemes"));
+        let scheme = schemes.and_then(|schemes| self.documents.member(schemes, name));
+        let scheme = scheme.ok_or_else(|| format!("security scheme `{name}` is described nowhere"))?;
+        match (scheme.text("type").unwrap_or_default(), scheme.text("scheme").unwrap_or_default()) {
+            ("http", http) if http.eq_ignore_ascii_case("bearer") => {
+                let token = self.value(name, "token", true);
+                draft.auth = Some(("bearer", vec![token]));
+            }
+            ("http", http) if ["basic", "digest"].iter().any(|kind| http.eq_ignore_ascii_case(kind)) => {
+                let kind = if http.eq_ignore_ascii_case("basic") { "basic" } else { "digest" };
+                draft.auth = Some((kind, vec![self.value(name, "user", false), self.value(name, "password", true)]));
+            }
+            ("apiKey", _) => {
+                let key = self.value(name, "key", true);
+                let own = scheme.text("name").unwrap_or_default();
+                match scheme.text("in") {
+                    Some("header") => draft.headers.push((own.into(), key)),
+                    Some("query") => draft.parameters.push((own.into(), key)),
+                    Some("cookie") => super::parameters::cookie(draft, own, &key),
+                    _ => return Err(format!("security scheme `{name}` does not say where its key goes")),
+                }
+            }
+            ("oauth2", _) => self.oauth2(name, scheme, scopes, draft),
+            (kind, http) => {
+                return Err(format!("security scheme `{name}` ({kind} {http}) has no `% auth`").replace(" )", ")"));
+            }
+        }
+        Ok(())
+    }
+
+    fn oauth2(&mut self, name: &str, scheme: Node<'d>, scopes: Node<'d>, draft: &mut Draft) {
+        let flow = |flow: &str| scheme.get("flows").and_then(|flows| flows.get(flow));
+        let known = [("clientCredentials", "client_credentials"), ("password", "password")];
+        let Some((flow, grant)) = known.iter().find_map(|(word, grant)| Some((flow(word)?, *grant))) else {
+            // A person signs in somewhere: what they get there is a token.
+            let token = self.value(name, "token", true);
+            draft.auth = Some(("bearer", vec![token]));
+            return;
+        };
+        let profile = slug(name);
+        let wanted: Vec<&str> = scopes.list().filter_map(|scope| scope.value.as_str()).collect();
+        let own = self.profiles.entry(profile.clone()).or_insert_with(|| OauthProfile {
+            token_url: flow.text("tokenUrl").unwrap_or_default().to_owned(),
+            grant,
+            scope: String::new(),
+        });
+        for scope in wanted {
+            if !own.scope.split(' ').any(|known| known == scope) {
+                own.scope = format!("{} {scope}", own.scope).trim().to_owned();
+            }
+        }
+        let mut needed = vec![("client_id", false), ("client_secret", true)];
+        if grant == "password" {
+            needed.extend([("username", false), ("password", true)]);
+        }
+        for (value, secret) in needed {
+            self.values.insert(value.to_owned(), Given { secret, about: format!("of `{name}`") });
+        }
+        draft.auth = Some(("oauth2", vec![profile.into()]));
+    }
+
+    /// A value to be filled in, named after its scheme and what it is.
+    fn value(&mut self, scheme: &str, what: &str, secret: bool) -> Text {
+        let name = super::parameters::value_name(scheme);
+        let name = if name.ends_with(what) { name } else { format!("{name}_{what}") };
+        self.values.insert(name.clone(), Given { secret, about: format!("the {what} of `{scheme}`") });
+        Text::value(name)
+    }
+}

@@ -1,0 +1,23 @@
+//! Requests as code of other languages, as shell commands and in the formats of HTTP itself.
+//!
+//! A request is resolved first; [`outline`] finds in it where values stand that must not be text, and [`write`]
+//! hands that to the template of a [`Target`]. Each target is one file in `templates/`, and a line of
+//! `target.rs`.
+
+mod chain;
+mod model;
+mod outline;
+mod quote;
+mod shape;
+mod target;
+mod write;
+
+#[cfg(test)]
+mod round_tests;
+#[cfg(test)]
+mod tests;
+
+pub use chain::Source;
+pub use outline::{Name, NameKind, Outline, outline};
+pub use target::{TARGETS, Target, target};
+pub use write::{Handed, Yield, write};

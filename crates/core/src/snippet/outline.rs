@@ -1,0 +1,403 @@
+//! Where values stand in a request that is resolved. A value may have come there through an expression: so the
+//! request is made again with telling values in their place, and what comes of that is compared.
+
+use super::shape::{Chunk, Shape};
+use crate::expression::Value;
+use crate::request::Prepared;
+use crate::secret::{Masker, NOT_UNRESERVED};
+use percent_encoding::utf8_percent_encode;
+
+/// A name that a request uses.
+#[derive(Clone, Debug)]
+pub struct Name {
+    /// The name.
+    pub name: String,
+    /// What is known of it.
+    pub kind: NameKind,
+}
+
+/// What is known of a name.
+#[derive(Clone, Debug)]
+pub enum NameKind {
+    /// A secret, which stands nowhere as text.
+    Secret(String),
+    /// A value that is kept as a name.
+    Value(Value),
+    /// It has no value here: one of the environment takes its place.
+    Open,
+    /// An answer before gives it.
+    Answer,
+}
+
+/// How a value is written where it stands.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub(super) enum Encoding {
+    Plain,
+    Percent,
+    /// Inside a JSON string.
+    Json,
+    /// As a JSON value.
+    JsonValue,
+    Form,
+    Xml,
+}
+
+impl Encoding {
+    pub(super) const ALL: &[Self] = &[Self::Plain, Self::Percent, Self::Json, Self::Form, Self::Xml];
+
+    pub(super) fn as_str(self) -> &'static str {
+        match self {
+            Self::Plain => "plain",
+            Self::Percent => "percent",
+            Self::Json => "json",
+            Self::JsonValue => "json_value",
+            Self::Form => "form",
+            Self::Xml => "xml",
+        }
+    }
+
+    pub(super) fn encode(self, text: &str) -> String {
+        match self {
+            Self::Plain => text.to_owned(),
+            Self::Percent => utf8_percent_encode(text, NOT_UNRESERVED).to_string(),
+            Self::JsonValue => serde_json::Value::from(text).to_string(),
+            Self::Json => {
+                let quoted = serde_json::Value::from(text).to_string();
+                quoted[1..quoted.len() - 1].to_owned()
+            }
+            Self::Form => url::form_urlencoded::byte_serialize(text.as_bytes()).collect(),
+            Self::Xml => {
+                let marks = [("&", "&amp;"), ("<", "&lt;"), (">", "&gt;"), ("\"", "&quot;"), ("'", "&apos;")];
+                marks.iter().fold(text.to_owned(), |text, (mark, escaped)| text.replace(mark, escaped))
+            }
+        }
+    }
+}
+
+/// A piece of a text.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(super) enum Bit {
+    Text(String),
+    /// The place of a name in the list, and how its value is written here.
+    Value(usize, Encoding),
+}
+
+/// A request and where values stand in it.
+#[derive(Clone, Debug)]
+pub struct Outline {
+    pub(super) shape: Shape,
+    pub(super) texts: Vec<Vec<Bit>>,
+    /// Names, those of texts that must be given whole at the end.
+    pub(super) names: Vec<Name>,
+    /// What could not be kept as a name, in words.
+    pub notes: Vec<String>,
+}
+
+impl Outline {
+    /// The bytes of files in place of their names, for formats that can name none.
+    pub fn inline_files(&mut self, read: impl Fn(&str) -> Vec<u8>) {
+        for chunk in &mut self.shape.body {
+            if let Chunk::File(path) = chunk {
+                *chunk = Chunk::Bytes(read(path));
+            }
+        }
+    }
+
+    /// Whether files are named in it.
+    pub fn has_files(&self) -> bool {
+        self.shape.body.iter().any(|chunk| matches!(chunk, Chunk::File(_)))
+    }
+
+    /// Whether an answer before gives it this name.
+    pub fn takes(&self, name: &str) -> bool {
+        self.used().any(|own| own.name == name && matches!(own.kind, NameKind::Answer))
+    }
+
+    /// The names that the environment must give.
+    pub fn reads(&self) -> Vec<String> {
+        let given = self.used().filter(|name| matches!(name.kind, NameKind::Open | NameKind::Secret(_)));
+        given.map(|name| name.name.clone()).collect()
+    }
+
+    fn used(&self) -> impl Iterator<Item = &Name> {
+        self.texts.iter().flatten().filter_map(|bit| match bit {
+            Bit::Value(index, _) => Some(&self.names[*index]),
+            Bit::Text(_) => None,
+        })
+    }
+}
+
+/// A text that comes out differently in each encoding, and by itself nowhere.
+fn telling(index: usize, other: bool) -> String {
+    format!("{}{index:03}q\"<&\u{e9}~ z", if other { "Zk" } else { "Yt" })
+}
+
+/// Numbers are written as they are everywhere.
+fn number(index: usize, other: bool) -> i64 {
+    if other { 746_170_000 + index as i64 } else { 746_160_000 + index as i64 }
+}
+
+/// An address, which only stands at the beginning of one.
+fn address(index: usize, other: bool) -> String {
+    format!("http://{}{index:03}q.test", if other { "zk" } else { "yt" })
+}
+
+fn is_address(text: &str) -> bool {
+    text.starts_with("http://") || text.starts_with("https://")
+}
+
+/// The value that takes the place of a name, and its text.
+fn stand_in(index: usize, name: &Name, other: bool) -> Option<(Value, String)> {
+    let text = |text: String| Some((Value::text(text.clone()), text));
+    match &name.kind {
+        NameKind::Secret(_) => None,
+        NameKind::Value(value) => match (value.as_text(), value.to_text()) {
+            (Some(own), _) if is_address(own) => text(address(index, other)),
+            (Some(_), _) => text(telling(index, other)),
+            (None, Ok(own)) if own.parse::<i64>().is_ok() => {
+                let number = number(index, other);
+                Some((Value::typed(&number.to_string()), number.to_string()))
+            }
+            _ => None,
+        },
+        NameKind::Open | NameKind::Answer if name.name == "base" => text(address(index, other)),
+        NameKind::Open | NameKind::Answer => text(telling(index, other)),
+    }
+}
+
+/// Finds where values stand in a request. `prepare` makes it with some of its values set to others, and makes up
+/// the same each time; `masker` knows the secrets.
+///
+/// # Errors
+/// Those of `prepare`.
+pub fn outline<E>(
+    names: &[Name],
+    masker: &Masker,
+    mut prepare: impl FnMut(&[(String, Value)]) -> Result<Prepared, E>,
+) -> Result<Outline, E> {
+    let mut notes = Vec::new();
+    // Those that have no value are needed for a request at all.
+    let mut marked: Vec<usize> =
+        (0..names.len()).filter(|index| matches!(names[*index].kind, NameKind::Open | NameKind::Answer)).collect();
+    let needed = marked.clone();
+    for (index, name) in names.iter().enumerate() {
+        if matches!(name.kind, NameKind::Value(_)) {
+            match stays(index, name, names, &needed, &mut prepare) {
+                true => marked.push(index),
+                false => notes.push(format!("`{}` is worked with here: what comes of it is written", name.name)),
+            }
+        }
+    }
+    let with = |other: bool| -> Vec<(String, Value)> {
+        let set = |index: &usize| Some((names[*index].name.clone(), stand_in(*index, &names[*index], other)?.0));
+        marked.iter().filter_map(set).collect()
+    };
+    let (shape, texts) = Shape::of(&prepare(&with(false))?);
+    let mut texts: Vec<Vec<Bit>> = texts.iter().map(|text| split(text, &marked, names)).collect();
+    for index in &needed {
+        if !verify(*index, &texts, names, &needed, &mut prepare) {
+            notes.push(format!("`{}` is worked with here: give what comes of it", names[*index].name));
+        }
+    }
+    typed(&mut texts, names, &marked, &mut prepare);
+    let mut names = names.to_vec();
+    for (place, text) in texts.iter_mut().enumerate() {
+        *text = text.drain(..).flat_map(|bit| without_secrets(bit, &names)).collect();
+        // What still has a secret in it, in a form of its own, is given whole.
+        let leaks = |bit: &Bit| matches!(bit, Bit::Text(text) if masker.finds_in(text));
+        if text.iter().any(leaks) && !masker.reveals() {
+            let called = shape.called(place);
+            notes.push(format!("the {called} is made of a secret: give it whole"));
+            names.push(Name { name: called, kind: NameKind::Open });
+            *text = vec![Bit::Value(names.len() - 1, Encoding::Plain)];
+        }
+    }
+    Ok(Outline { shape, texts, names, notes })
+}
+
+/// Whether a value stands in the request only as it is, so that another one can take its place.
+fn stays<E>(
+    index: usize,
+    name: &Name,
+    names: &[Name],
+    needed: &[usize],
+    prepare: &mut impl FnMut(&[(String, Value)]) -> Result<Prepared, E>,
+) -> bool {
+    let NameKind::Value(value) = &name.kind else { return false };
+    let Ok(real) = value.to_text() else { return false };
+    let mut make = |own: Option<Value>| {
+        let others =
+            needed.iter().filter_map(|own| Some((names[*own].name.clone(), stand_in(*own, &names[*own], false)?.0)));
+        let all: Vec<(String, Value)> = others.chain(own.map(|value| (name.name.clone(), value))).collect();
+        prepare(&all).ok().map(|prepared| Shape::of(&prepared))
+    };
+    let Some((stand_in, _)) = stand_in(index, name, false) else { return false };
+    let (Some((shape, texts)), Some((real_shape, real_texts))) = (make(Some(stand_in)), make(None)) else {
+        return false;
+    };
+    let all: Vec<usize> = needed.iter().copied().chain([index]).collect();
+    let put = |text: &String| -> String {
+        let bits = split(text, &all, names);
+        bits.iter().map(|bit| filled(bit, index, &real, names)).collect()
+    };
+    shape == real_shape && texts.iter().map(put).eq(real_texts)
+}
+
+/// Whether a value that is open stands there only as it is.
+fn verify<E>(
+    index: usize,
+    texts: &[Vec<Bit>],
+    names: &[Name],
+    needed: &[usize],
+    prepare: &mut impl FnMut(&[(String, Value)]) -> Result<Prepared, E>,
+) -> bool {
+    let set = |own: &usize| Some((names[*own].name.clone(), stand_in(*own, &names[*own], *own == index)?.0));
+    let all: Vec<(String, Value)> = needed.iter().filter_map(set).collect();
+    let Ok(prepared) = prepare(&all) else { return true };
+    let Some((_, other)) = stand_in(index, &names[index], true) else { return true };
+    let put = |bits: &Vec<Bit>| -> String { bits.iter().map(|bit| filled(bit, index, &other, names)).collect() };
+    texts.iter().map(put).eq(Shape::of(&prepared).1)
+}
+
+/// A bit with a text for one of the names, what stands in for the others.
+fn filled(bit: &Bit, index: usize, value: &str, names: &[Name]) -> String {
+    match bit {
+        Bit::Text(text) => text.clone(),
+        Bit::Value(own, encoding) if *own == index => {
+            let value = if is_address(value) { value.trim_end_matches('/') } else { value };
+            encoding.encode(value)
+        }
+        Bit::Value(own, encoding) => match (&names[*own].kind, stand_in(*own, &names[*own], false)) {
+            (NameKind::Value(value), _) => value.to_text().map(|text| encoding.encode(&text)).unwrap_or_default(),
+            (_, Some((_, text))) => encoding.encode(&text),
+            (_, None) => String::new(),
+        },
+    }
+}
+
+/// A text where what stands in for names is taken out.
+fn split(text: &str, marked: &[usize], names: &[Name]) -> Vec<Bit> {
+    let mut found: Vec<(usize, usize, usize, Encoding)> = Vec::new();
+    for index in marked {
+        let Some((_, own)) = stand_in(*index, &names[*index], false) else { continue };
+        let plain = names[*index].name == "base" || is_address(&own) || own.parse::<i64>().is_ok();
+        for encoding in if plain { &Encoding::ALL[..1] } else { Encoding::ALL } {
+            let form = encoding.encode(&own);
+            found.extend(text.match_indices(&form).map(|(at, _)| (at, at + form.len(), *index, *encoding)));
+        }
+    }
+    found.sort_by_key(|(at, end, ..)| (*at, std::cmp::Reverse(*end)));
+    let (mut bits, mut at) = (Vec::new(), 0);
+    for (from, to, index, encoding) in found {
+        if from < at {
+            continue;
+        }
+        push(&mut bits, &text[at..from]);
+        bits.push(Bit::Value(index, encoding));
+        at = to;
+    }
+    push(&mut bits, &text[at..]);
+    bits
+}
+
+fn push(bits: &mut Vec<Bit>, text: &str) {
+    if !text.is_empty() {
+        bits.push(Bit::Text(text.to_owned()));
+    }
+}
+
+/// Finds values that stand in JSON by themselves: a number there has no quotes around it.
+fn typed<E>(
+    texts: &mut [Vec<Bit>],
+    names: &[Name],
+    marked: &[usize],
+    prepare: &mut impl FnMut(&[(String, Value)]) -> Result<Prepared, E>,
+) {
+    let open =
+        |index: &usize| matches!(names[*index].kind, NameKind::Open | NameKind::Answer) && names[*index].name != "base";
+    let set: Vec<(String, Value)> = marked
+        .iter()
+        .filter_map(|index| match open(index) {
+            true => Some((names[*index].name.clone(), Value::typed(&number(*index, false).to_string()))),
+            false => Some((names[*index].name.clone(), stand_in(*index, &names[*index], false)?.0)),
+        })
+        .collect();
+    let Ok(prepared) = prepare(&set) else { return };
+    let (_, numbered) = Shape::of(&prepared);
+    for (bits, numbered) in texts.iter_mut().zip(numbered) {
+        let mut rest = numbered.as_str();
+        for at in 0..bits.len() {
+            match &bits[at] {
+                Bit::Value(index, Encoding::Json) if open(index) => {
+                    let own = number(*index, false).to_string();
+                    if let Some(after) = rest.strip_prefix(&own) {
+                        rest = after;
+                        continue;
+                    }
+                    return;
+                }
+                Bit::Value(index, encoding) => {
+                    let own = match (open(index), stand_in(*index, &names[*index], false)) {
+                        (true, _) => number(*index, false).to_string(),
+                        (false, Some((_, own))) => encoding.encode(&own),
+                        (false, None) => return,
+                    };
+                    let Some(after) = rest.strip_prefix(&own) else { return };
+                    rest = after;
+                }
+                Bit::Text(text) => {
+                    let text = text.clone();
+                    if let Some(after) = rest.strip_prefix(&text) {
+                        rest = after;
+                        continue;
+                    }
+                    // Without the quote before the value that follows: it goes with the value.
+                    let quoted = text.strip_suffix('"').and_then(|bare| Some((bare, rest.strip_prefix(bare)?)));
+                    let next = bits.get(at + 1).cloned();
+                    let (Some((bare, after)), Some(Bit::Value(index, Encoding::Json))) = (quoted, next) else { return };
+                    let closes = matches!(bits.get(at + 2), Some(Bit::Text(text)) if text.starts_with('"'));
+                    if !closes {
+                        return;
+                    }
+                    bits[at] = Bit::Text(bare.to_owned());
+                    bits[at + 1] = Bit::Value(index, Encoding::JsonValue);
+                    if let Some(Bit::Text(text)) = bits.get_mut(at + 2) {
+                        text.remove(0);
+                    }
+                    rest = after;
+                }
+            }
+        }
+    }
+}
+
+/// A bit in which secrets are names.
+fn without_secrets(bit: Bit, names: &[Name]) -> Vec<Bit> {
+    let Bit::Text(text) = bit else { return vec![bit] };
+    let mut forms: Vec<(String, usize, Encoding)> = Vec::new();
+    for (index, name) in names.iter().enumerate() {
+        let NameKind::Secret(secret) = &name.kind else { continue };
+        for encoding in Encoding::ALL {
+            let form = encoding.encode(secret);
+            // A form that is the plain one is found as that.
+            if !form.is_empty() && !forms.iter().any(|(known, own, _)| *known == form && *own == index) {
+                forms.push((form, index, *encoding));
+            }
+        }
+    }
+    forms.sort_by_key(|(form, ..)| std::cmp::Reverse(form.len()));
+    let (mut bits, mut at, mut from) = (Vec::new(), 0, 0);
+    while at < text.len() {
+        match forms.iter().find(|(form, ..)| text[at..].starts_with(form.as_str())) {
+            Some((form, index, encoding)) => {
+                push(&mut bits, &text[from..at]);
+                bits.push(Bit::Value(*index, *encoding));
+                at += form.len();
+                from = at;
+            }
+            None => at += text[at..].chars().next().map_or(1, char::len_utf8),
+        }
+    }
+    push(&mut bits, &text[from..]);
+    bits
+}

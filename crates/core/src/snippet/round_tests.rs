@@ -1,0 +1,108 @@
+//! What is handed over and taken in again is the same request.
+
+use super::shape::Shape;
+use super::{Handed, Outline, outline, target, write};
+use crate::draft::{Draft, cells};
+use crate::request::Prepared;
+use crate::secret::{Masker, NOT_UNRESERVED};
+use crate::testing::{json_answer, replay, settings};
+use percent_encoding::utf8_percent_encode;
+use proptest::prelude::*;
+
+/// A request as a target writes it.
+fn written(prepared: &Prepared, as_target: &str) -> String {
+    let found: Result<Outline, ()> = outline(&[], &Masker::default(), |_| Ok(prepared.clone()));
+    let found = found.expect("it can be made");
+    let handed = Handed { name: "a", title: "A", outline: &found, yields: Vec::new() };
+    write(target(as_target).expect("a target"), &[handed]).unwrap_or_else(|why| panic!("{why}"))
+}
+
+/// What the cell of a draft sends.
+fn sent(draft: Draft) -> Result<Prepared, String> {
+    let cell = cells(&[draft])?.remove(0);
+    let told = replay(&format!("#- a.http\n{cell}"), &["a.http"], settings(None, &[]), |_| Ok(json_answer(200, "{}")));
+    let mistakes: Vec<String> =
+        told.problems().iter().filter(|problem| problem.is_mistake()).map(|problem| problem.message.clone()).collect();
+    match told.sent.first() {
+        Some(sent) if mistakes.is_empty() => Ok(Prepared::clone(sent)),
+        _ => Err(format!("{cell}\n{mistakes:?}")),
+    }
+}
+
+fn odd_text() -> impl Strategy<Value = String> {
+    let piece = prop_oneof![
+        Just("'"),
+        Just("\""),
+        Just("\\"),
+        Just("$HOME"),
+        Just("${x}"),
+        Just("`id`"),
+        Just("$(id)"),
+        Just("!x"),
+        Just("{{"),
+        Just("}}"),
+        Just("\n"),
+        Just("\r\n"),
+        Just("\t"),
+        Just(" "),
+        Just("%"),
+        Just("%20"),
+        Just("#"),
+        Just("@a"),
+        Just("&b=1"),
+        Just("é✓🍏"),
+        Just("\u{1}"),
+        Just("~*"),
+        Just(";"),
+        Just("|"),
+        Just(">"),
+        Just("lots"),
+        Just("\n% check 1 == 2"),
+    ];
+    prop::collection::vec(piece, 0..8).prop_map(|pieces| pieces.concat())
+}
+
+fn requests() -> impl Strategy<Value = Prepared> {
+    let method = prop_oneof![Just("GET"), Just("POST"), Just("PUT"), Just("DELETE"), Just("HEAD"), Just("BOOK")];
+    let field = (prop_oneof![Just("X-Gate"), Just("Content-Type"), Just("X-Lot")], odd_text());
+    let fields = prop::collection::vec(field, 0..4);
+    (method, odd_text(), odd_text(), fields, prop::option::of(odd_text())).prop_map(
+        |(method, path, query, fields, body)| {
+            let encode = |text: &str| utf8_percent_encode(text, NOT_UNRESERVED).to_string();
+            let url = format!("http://bench:4616/lots/a{}?q={}", encode(&path), encode(&query));
+            let mut prepared = Prepared::new(method, url.parse().expect("an address"));
+            for (name, value) in fields {
+                let value = value.replace(|c: char| c.is_control() && c != '\t', "").trim().to_owned();
+                let again = name == "Content-Type" && prepared.header(name).is_some();
+                if !again {
+                    prepared.headers.push((name.into(), value.into()));
+                }
+            }
+            prepared.body = body.filter(|body| !body.is_empty()).map(Into::into);
+            prepared
+        },
+    )
+}
+
+proptest! {
+    #[test]
+    fn a_request_comes_back_from_a_command(request in requests()) {
+        let command = written(&request, "shell");
+        let mut commands = crate::curl::commands(&command);
+        let drafts = commands.next().expect("a command").drafts.map_err(|why| TestCaseError::fail(format!("{why}\n{command}")))?;
+        prop_assert!(commands.next().is_none(), "{}", command);
+        let back = sent(drafts.into_iter().next().expect("a request"));
+        let back = back.map_err(|why| TestCaseError::fail(format!("{command}\n{why}")))?;
+        prop_assert_eq!(Shape::of(&back), Shape::of(&request), "{}", command);
+    }
+
+    #[test]
+    fn a_request_comes_back_from_a_recording(request in requests()) {
+        let archive = written(&request, "har");
+        let recording = crate::har::read(archive.as_bytes(), &crate::har::Choice::default(), false);
+        let recording = recording.map_err(|why| TestCaseError::fail(format!("{why}\n{archive}")))?;
+        let back = sent(recording.drafts.into_iter().next().expect("a request"));
+        let back = back.map_err(|why| TestCaseError::fail(format!("{archive}\n{why}")))?;
+        prop_assert_eq!(Shape::of(&back), Shape::of(&request), "{}", archive);
+    }
+}

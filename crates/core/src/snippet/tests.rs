@@ -1,0 +1,184 @@
+use super::chain::Step;
+use super::{Handed, Name, NameKind, Outline, Source, TARGETS, Yield, outline, target, write};
+use crate::expression::Value;
+use crate::request::{Content, FilePiece, Piece, Prepared};
+use crate::secret::{Masker, NOT_UNRESERVED};
+use percent_encoding::utf8_percent_encode;
+
+/// Makes a request of values: one that is set, else the one it has.
+fn made(
+    values: &[(&str, Value)],
+    set: &[(String, Value)],
+    make: impl Fn(&dyn Fn(&str) -> Value) -> Prepared,
+) -> Prepared {
+    make(&|name| {
+        let set = set.iter().rev().find(|(own, _)| own == name).map(|(_, value)| value.clone());
+        set.or_else(|| values.iter().find(|(own, _)| *own == name).map(|(_, value)| value.clone()))
+            .expect("it has a value")
+    })
+}
+
+fn text(value: &Value) -> String {
+    value.to_text().expect("a text").into_owned()
+}
+
+/// Values in every place, one of them through an expression.
+fn busy(value: &dyn Fn(&str) -> Value) -> Prepared {
+    let lot = text(&value("lot"));
+    let path = utf8_percent_encode(&lot, NOT_UNRESERVED).to_string();
+    let url = format!("{}/lots/{path}?bins={}", text(&value("base")), text(&value("bins")));
+    let mut prepared = Prepared::new("POST", url.parse().expect("an address"));
+    prepared.headers.push(("X-Lot".into(), lot.clone().into()));
+    prepared.headers.push(("X-Size".into(), lot.len().to_string().into()));
+    prepared.headers.push(("Authorization".into(), format!("Bearer {}", text(&value("token"))).into()));
+    prepared.headers.push(("Content-Type".into(), "application/json".into()));
+    let (quoted, note) = (value("lot").show(), value("note").show());
+    prepared.body = Some(format!("{{\"lot\": {quoted}, \"bins\": {}, \"note\": {note}}}", value("bins").show()).into());
+    prepared
+}
+
+fn values() -> Vec<(&'static str, Value)> {
+    vec![
+        ("base", Value::text("http://bench:4616")),
+        ("lot", Value::text("L/7 \"a\"")),
+        ("bins", Value::typed("24")),
+        ("note", Value::text("ripe")),
+        ("token", Value::text("t-4616/abcd")),
+    ]
+}
+
+fn named(name: &str, kind: NameKind) -> Name {
+    Name { name: name.to_owned(), kind }
+}
+
+/// How a target writes the busy request, with these names.
+#[track_caller]
+fn shown(as_target: &str, names: &[Name], values: &[(&str, Value)]) -> (String, Vec<String>) {
+    let mut masker = Masker::default();
+    masker.add("t-4616/abcd");
+    let found: Result<Outline, ()> = outline(names, &masker, |set| Ok(made(values, set, busy)));
+    let found = found.expect("it can be made");
+    let handed = Handed { name: "weigh", title: "Weigh", outline: &found, yields: Vec::new() };
+    let written = write(target(as_target).expect("a target"), &[handed]).unwrap_or_else(|why| panic!("{why}"));
+    (written, found.notes)
+}
+
+fn secret() -> Name {
+    named("token", NameKind::Secret("t-4616/abcd".to_owned()))
+}
+
+#[test]
+fn values_stay_names_where_they_stand_as_they_are() {
+    let kept = |name: &str| {
+        let value = values().into_iter().find(|(own, _)| *own == name).map(|(_, value)| value);
+        named(name, NameKind::Value(value.expect("one of them")))
+    };
+    let (written, notes) =
+        shown("shell", &[kept("base"), kept("bins"), kept("note"), kept("lot"), secret()], &values());
+    // The length of the lot's name is worked out from it: with another lot it would be wrong.
+    assert_eq!(notes, ["`lot` is worked with here: what comes of it is written"]);
+    assert_eq!(
+        written.split_once("\n\n").expect("two parts").1,
+        "curl -sS --max-time 30 -L --max-redirs 10 -X POST \"${base}/lots/L%2F7%20%22a%22?bins=${bins}\" \\\n  \
+         -H 'X-Lot: L/7 \"a\"' \\\n  -H 'X-Size: 7' \\\n  -H \"Authorization: Bearer ${TOKEN}\" \\\n  \
+         -H 'Content-Type: application/json' \\\n  \
+         --data-raw \"{\\\"lot\\\": \\\"L/7 \\\\\\\"a\\\\\\\"\\\", \\\"bins\\\": ${bins}, \\\"note\\\": \\\"${note}\\\"}\"\n"
+    );
+    assert!(
+        written.starts_with("#!/bin/sh\nset -eu\n: \"${TOKEN:?}\"\n") || written.contains("base=http://bench:4616\n"),
+        "{written}"
+    );
+}
+
+#[test]
+fn what_has_no_value_is_read_and_written_as_its_place_wants() {
+    let values: Vec<(&str, Value)> = values().into_iter().filter(|(name, _)| *name != "note").collect();
+    let (written, notes) = shown("python", &[named("note", NameKind::Open), secret()], &values);
+    assert_eq!(notes, Vec::<String>::new());
+    for part in [
+        "note = os.environ[\"NOTE\"]\n",
+        "token = os.environ[\"TOKEN\"]\n",
+        "(\"Authorization\", \"Bearer \" + token),\n",
+        "\\\"bins\\\": 24, \\\"note\\\": \" + json.dumps(note, ensure_ascii=False) + \"}\").encode(),\n",
+    ] {
+        assert!(written.contains(part), "{part}\n---\n{written}");
+    }
+    // A language that says no encodings wants the text as it stands there.
+    let (written, _) = shown("go", &[named("note", NameKind::Open), secret()], &values);
+    assert!(written.contains("noteJsonValue := os.Getenv(\"NOTE_JSON_VALUE\") // as a JSON value\n"), "{written}");
+}
+
+#[test]
+fn a_secret_is_text_in_no_form() {
+    let make = |value: &dyn Fn(&str) -> Value| {
+        use base64::Engine as _;
+        let token = text(&value("token"));
+        let mut prepared = Prepared::new("GET", "http://b/".parse().expect("an address"));
+        let coded = base64::engine::general_purpose::STANDARD.encode(format!("x{token}"));
+        prepared.headers.push(("X-Coded".into(), coded.into()));
+        prepared.headers.push((
+            "Authorization".into(),
+            format!("Basic {}", base64::engine::general_purpose::STANDARD.encode(format!("clerk:{token}"))).into(),
+        ));
+        prepared
+    };
+    let mut masker = Masker::default();
+    masker.add("t-4616/abcd");
+    let found: Result<Outline, ()> = outline(&[secret()], &masker, |set| Ok(made(&values(), set, make)));
+    let found = found.expect("it can be made");
+    assert_eq!(found.notes, ["the X-Coded is made of a secret: give it whole"]);
+    let handed = Handed { name: "a", title: "A", outline: &found, yields: Vec::new() };
+    for target in TARGETS.iter() {
+        let written = write(target, std::slice::from_ref(&handed)).unwrap_or_else(|why| panic!("{why}"));
+        assert!(!masker.finds_in(&written), "{}\n{written}", target.name);
+        assert!(written.contains("X_CODED"), "{}\n{written}", target.name);
+    }
+}
+
+#[test]
+fn an_answer_gives_what_every_language_can_name() {
+    let name = |name: &str| Step::Name(name.to_owned());
+    for (expression, source) in [
+        ("body.token", Some(Source::Body(vec![name("token")]))),
+        (" body.lots[0][\"lot id\"] ", Some(Source::Body(vec![name("lots"), Step::Place(0), name("lot id")]))),
+        ("body", Some(Source::Body(vec![]))),
+        ("headers[\"Location\"]", Some(Source::Header("location".to_owned()))),
+        ("headers.etag", Some(Source::Header("etag".to_owned()))),
+        ("status", Some(Source::Status)),
+        ("text", Some(Source::Text)),
+        ("body.id + 1", None),
+        ("body.lots.size()", None),
+        ("size(body)", None),
+        ("body[x]", None),
+        ("elapsed", None),
+    ] {
+        assert_eq!(Source::of(expression), source, "{expression}");
+    }
+}
+
+/// Those that no test runs, as they were looked at.
+#[test]
+fn languages_that_are_not_run() {
+    let file = FilePiece { path: "crate.png".into(), shown: "crate.png".to_owned(), size: 3 };
+    let make = |value: &dyn Fn(&str) -> Value| {
+        let mut prepared = busy(value);
+        let pieces = vec![
+            Piece::Bytes("it's \"ripe\" $x #{y} \\(z)\n".into()),
+            Piece::File(file.clone()),
+            Piece::Bytes(vec![0, 255].into()),
+        ];
+        prepared.body = Some(Content::Pieces(pieces));
+        prepared.sending.redirects = 0;
+        prepared.sending.insecure = true;
+        prepared
+    };
+    let found: Result<Outline, ()> = outline(&[secret()], &Masker::default(), |set| Ok(made(&values(), set, make)));
+    let found = found.expect("it can be made");
+    let mut all = String::new();
+    for name in ["powershell", "typescript", "csharp", "kotlin", "swift"] {
+        let handed = Handed { name: "weigh", title: "Weigh", outline: &found, yields: Vec::<Yield>::new() };
+        let written = write(target(name).expect("a target"), &[handed]).unwrap_or_else(|why| panic!("{why}"));
+        all.push_str(&format!("=== {name}\n{written}\n"));
+    }
+    insta::assert_snapshot!(all);
+}

@@ -1,0 +1,58 @@
+use super::chain::Source;
+use super::model::Modeller;
+use super::outline::Outline;
+use super::quote;
+use super::shape::Chunk;
+use super::target::Target;
+use minijinja::syntax::SyntaxConfig;
+use minijinja::value::Serde;
+use minijinja::{AutoEscape, Environment, UndefinedBehavior};
+
+/// A request to be handed over.
+#[derive(Clone, Debug)]
+pub struct Handed<'o> {
+    /// The name of its cell.
+    pub name: &'o str,
+    /// Its title.
+    pub title: &'o str,
+    /// The request, and where values stand in it.
+    pub outline: &'o Outline,
+    /// What its answer gives to those after it.
+    pub yields: Vec<Yield>,
+}
+
+/// What an answer gives.
+#[derive(Clone, Debug)]
+pub struct Yield {
+    /// The name it gets.
+    pub name: String,
+    /// The expression.
+    pub expression: String,
+    /// Where it is taken from, if every language can say that.
+    pub source: Option<Source>,
+}
+
+/// Requests in a language or format.
+///
+/// # Errors
+/// What the target cannot say, or a mistake in the template, in words.
+pub fn write(target: &Target, requests: &[Handed<'_>]) -> Result<String, String> {
+    let bytes = |chunk: &Chunk| !matches!(chunk, Chunk::Text(_));
+    if target.name == "http" && requests.iter().any(|request| request.outline.shape.body.iter().any(bytes)) {
+        return Err("this body is no text: hand it over as something else".to_owned());
+    }
+    let mut modeller = Modeller::new(target.chains);
+    let requests = requests.iter().map(|request| modeller.request(request)).collect();
+    let model = modeller.finish(requests);
+    let mut environment = Environment::new();
+    environment.set_auto_escape_callback(|_| AutoEscape::None);
+    environment.set_undefined_behavior(UndefinedBehavior::Strict);
+    let syntax = SyntaxConfig::builder().trim_blocks(true).lstrip_blocks(true).keep_trailing_newline(true).build();
+    environment.set_syntax(syntax.map_err(|error| error.to_string())?);
+    environment.add_global("crlf", "\r\n");
+    environment.add_global("version", env!("CARGO_PKG_VERSION"));
+    quote::add_filters(&mut environment);
+    let words = |error: minijinja::Error| format!("the template of `{}`: {error:#}", target.name);
+    environment.add_template(target.name, target.template).map_err(words)?;
+    environment.get_template(target.name).and_then(|template| template.render(Serde(&model))).map_err(words)
+}
