@@ -36,7 +36,7 @@ pub(crate) struct Session {
     /// Whether secrets are shown, since somebody asked to see them.
     pub(crate) reveal: bool,
     /// The folder relative places are counted from.
-    here: PathBuf,
+    pub(crate) here: PathBuf,
 }
 
 /// Who chose the environment.

@@ -429,3 +429,66 @@ fn files_that_hold_for_others_do_not_wake_each_other_for_ever() {
     assert!(!editor.about("textDocument/codeLens", "in/a.http").as_array().expect("lenses").is_empty());
     assert_eq!(editor.end(), 0);
 }
+
+#[test]
+fn requests_are_handed_over_and_taken_in() {
+    let canary = "canary-4616";
+    let bench = bench().file("yieldtray.local.toml", "[values]\npin = { value = \"canary-4616\", secret = true }\n");
+    let look = "%% Look\nGET /lots\nX-Pin: {{pin}}\n";
+    let bench = bench.file("look.http", look);
+    let mut editor = Editor::start(&bench);
+    editor.open("look.http");
+    let about = json!({ "uri": editor.uri("look.http"), "line": 1, "as": "python" });
+    let answer =
+        editor.ask("workspace/executeCommand", json!({ "command": "yieldtray.handOver", "arguments": [about] }));
+    let text = answer["text"].as_str().expect("a text");
+    assert!(text.contains("(\"X-Pin\", pin)") && text.contains("os.environ[\"PIN\"]"), "{text}");
+    // As an action it opens beside the file.
+    let top = json!({ "start": { "line": 0, "character": 0 }, "end": { "line": 0, "character": 0 } });
+    let asked =
+        json!({ "textDocument": { "uri": editor.uri("look.http") }, "range": top, "context": { "diagnostics": [] } });
+    let actions = editor.ask("textDocument/codeAction", asked);
+    let shell = actions.as_array().expect("a list").iter().find(|action| action["title"] == "Hand over as shell: look");
+    editor.request("workspace/executeCommand", shell.expect("it is offered")["command"].clone());
+    let shown = editor.hear("window/showDocument")["uri"].as_str().expect("an address").replace("file://", "");
+    let sheet = std::fs::read_to_string(shown).expect("a file");
+    assert!(sheet.contains("-H \"X-Pin: ${PIN}\""), "{sheet}");
+    let wrong = json!({ "uri": editor.uri("look.http"), "name": "look", "as": "pyhton" });
+    let refused =
+        editor.answer("workspace/executeCommand", json!({ "command": "yieldtray.handOver", "arguments": [wrong] }));
+    assert!(
+        refused["error"]["message"].as_str().is_some_and(|why| why.contains("did you mean `python`?")),
+        "{refused}"
+    );
+    // What somebody copied becomes a cell; its secret, which has a name already, stays that.
+    let copied = format!("curl http://b/lots -H 'Authorization: Bearer {canary}' -H 'X-Api-Key: other-4616'");
+    let about = json!({ "uri": editor.uri("look.http"), "text": copied });
+    editor.request("workspace/executeCommand", json!({ "command": "yieldtray.takeIn", "arguments": [about] }));
+    let edit = editor.hear("workspace/applyEdit")["edit"].clone();
+    let text = edit.to_string();
+    assert!(
+        text.contains("%% GET /lots\\n% redirects 0\\nGET http://b/lots\\nAuthorization: Bearer {{pin}}"),
+        "{text}"
+    );
+    assert!(text.contains("api_key = { value = \\\"other-4616\\\", secret = true }"), "{text}");
+    let about = json!({ "uri": editor.uri("look.http"), "text": "fetch http://b" });
+    let refused =
+        editor.answer("workspace/executeCommand", json!({ "command": "yieldtray.takeIn", "arguments": [about] }));
+    assert_eq!(refused["error"]["message"], "this is no command of curl");
+    assert!(!editor.said().contains(canary));
+    assert_eq!(editor.end(), 0);
+}
+
+/// The extension offers what `export` knows.
+#[test]
+fn the_extension_knows_every_target() {
+    let run = Bench::empty().run(&["export", "--targets", "--json"]).exits(0).json();
+    let names: Vec<&str> =
+        run["targets"].as_array().expect("a list").iter().filter_map(|target| target["name"].as_str()).collect();
+    let source = concat!(env!("CARGO_MANIFEST_DIR"), "/../../editors/vscode/src/pure.ts");
+    let source = std::fs::read_to_string(source).expect("the extension is there");
+    let list = source.split_once("TARGETS = [").and_then(|(_, rest)| rest.split_once(']')).expect("a list").0;
+    let offered: Vec<&str> =
+        list.split(',').map(|name| name.trim().trim_matches('"')).filter(|name| !name.is_empty()).collect();
+    assert_eq!(offered, names);
+}

@@ -44,6 +44,12 @@ pub trait Desk: Send + Sync + 'static {
     /// The last answers of cells in the chosen environment.
     fn answers(&self, root: &Path, settings: &Settings) -> Box<dyn Answered>;
 
+    /// The cell of that name as code or in a format, secrets left out.
+    fn hand_over(&self, job: &Job, cell: &str, target: &str) -> Result<String, String>;
+
+    /// Writes a text to look at beside a file; gives where it lies.
+    fn lay_out(&self, job: &Job, name: &str, text: &str) -> Result<PathBuf, String>;
+
     /// Does a job. What it has to say meanwhile goes to `talk`.
     fn carry_out(&self, job: &Job, talk: &dyn Talk) -> Result<Done, String>;
 }

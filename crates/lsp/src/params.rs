@@ -101,6 +101,14 @@ pub(crate) struct About {
     pub(crate) name: Option<String>,
     /// A line of the document, from 0, in place of a cell's name.
     pub(crate) line: Option<u32>,
+    /// What a request is handed over as.
+    #[serde(rename = "as")]
+    pub(crate) target: Option<String>,
+    /// Whether what is handed over is shown; else the answer has it, for a clipboard.
+    #[serde(default)]
+    pub(crate) show: bool,
+    /// What somebody copied, to be taken in.
+    pub(crate) text: Option<String>,
 }
 
 /// Reads what a request carries.

@@ -3,7 +3,7 @@
 
 import * as vscode from "vscode";
 import { LanguageClient, ServerOptions, LanguageClientOptions } from "vscode-languageclient/node";
-import { ANSWER, Question, about, isAnswer, startOptions, way } from "./pure";
+import { ANSWER, Question, TARGETS, about, isAnswer, startOptions, way } from "./pure";
 
 let client: LanguageClient | undefined;
 
@@ -56,6 +56,39 @@ async function here(command: string): Promise<void> {
   }
 }
 
+/** Asks the server for something, and shows why it was refused. */
+async function execute(command: string, argument: object): Promise<unknown> {
+  try {
+    return await client?.sendRequest("workspace/executeCommand", { command, arguments: [argument] });
+  } catch (error) {
+    void vscode.window.showErrorMessage(error instanceof Error ? error.message : String(error));
+    return undefined;
+  }
+}
+
+/** Copies the request that the cursor stands in as code of a language that is picked. */
+async function copyAs(): Promise<void> {
+  const editor = vscode.window.activeTextEditor;
+  const target = editor && (await vscode.window.showQuickPick(TARGETS, { title: "Copy the request as" }));
+  if (!editor || !target) {
+    return;
+  }
+  const argument = { uri: editor.document.uri.toString(), line: editor.selection.active.line, as: target };
+  const answer = (await execute("yieldtray.handOver", argument)) as { text: string } | undefined;
+  if (answer) {
+    await vscode.env.clipboard.writeText(answer.text);
+  }
+}
+
+/** Takes shell commands of the clipboard in, as requests at the end of the file. */
+async function takeIn(): Promise<void> {
+  const editor = vscode.window.activeTextEditor;
+  if (editor) {
+    const text = await vscode.env.clipboard.readText();
+    await execute("yieldtray.takeIn", { uri: editor.document.uri.toString(), text });
+  }
+}
+
 export async function activate(context: vscode.ExtensionContext): Promise<void> {
   const settings = vscode.workspace.getConfiguration("yieldtray");
   const program = settings.get<string>("program", "yieldtray");
@@ -80,6 +113,8 @@ export async function activate(context: vscode.ExtensionContext): Promise<void> 
   client = new LanguageClient("yieldtray", "Yield Tray", serverOptions, clientOptions);
   context.subscriptions.push(
     vscode.workspace.registerTextDocumentContentProvider(ANSWER, answers),
+    vscode.commands.registerCommand("yieldtray.here.copyAs", copyAs),
+    vscode.commands.registerCommand("yieldtray.here.takeIn", takeIn),
     ...COMMANDS.map((command) => vscode.commands.registerCommand(`yieldtray.here.${command}`, () => here(command))),
   );
   client.onRequest("yieldtray/ask", ask);

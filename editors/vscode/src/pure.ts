@@ -34,6 +34,12 @@ export function isAnswer(path: string): boolean {
   return /[\\/]\.yieldtray[\\/]answers[\\/][^\\/]+$/.test(path);
 }
 
+/** What a request can be handed over as; `yieldtray export --targets` tells what each is. */
+export const TARGETS = [
+  "shell", "powershell", "javascript", "typescript", "python", "python-requests", "go", "rust", "java", "csharp",
+  "ruby", "php", "kotlin", "swift", "c", "http", "har",
+];
+
 /** What a command of the server is about: the line of the cursor, or the whole file. */
 export function about(command: string, uri: string, line: number): { uri: string; line?: number } {
   return ["send", "sendWithNeeds", "judge"].includes(command) ? { uri, line } : { uri };

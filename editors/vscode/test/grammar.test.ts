@@ -71,7 +71,7 @@ test("what the extension names is there", () => {
   const named = /const COMMANDS = \[(.*)\]/.exec(source)?.[1] ?? "";
   for (const { command } of manifest.contributes.commands) {
     const name = command.replace("yieldtray.here.", "");
-    assert.ok(named.includes(`"${name}"`), command);
+    assert.ok(named.includes(`"${name}"`) || source.includes(`registerCommand("${command}"`), command);
   }
   for (const { path } of manifest.contributes.grammars) {
     JSON.parse(readFileSync(join(root, path), "utf8"));

@@ -1,8 +1,12 @@
 //! The command line. Nothing is decided here: what the options come to is worked out where they are used.
 
+mod export;
+mod import;
 mod log;
 
 use clap::{Args as Group, Parser, Subcommand, ValueEnum};
+pub(crate) use export::{Export, Whether};
+pub(crate) use import::{Import, ImportCurl, ImportFrom, ImportHar, ImportOpenapi, Into};
 pub(crate) use log::{
     Comparing, ExportFormat, Log, LogAction, LogAgain, LogCompare, LogExport, LogFilter, LogShow, LogTrend, Looking,
 };
@@ -145,6 +149,18 @@ A comment above it leaves a single one out: `# accepted unused-yield: read by th
 
 How to set up editors is described in docs/editors.md.")]
     Lsp,
+    /// Hand a request over as a shell command, as code, or in a format
+    #[command(after_help = "Examples:
+  yieldtray export book-lot --as shell
+  yieldtray export requests/intake.http --as python
+  yieldtray export list-lots --as go --with-values off
+  yieldtray export --targets
+
+Secrets never stand in it: it reads them from the environment.")]
+    Export(Export),
+    /// Take requests in that others hand you
+    #[command(after_help = "Example: yieldtray import curl \"curl -d bins=24 http://127.0.0.1:4616/lots\"")]
+    Import(Import),
     /// Lay request files out in one style; what is sent stays the same
     #[command(after_help = "Examples:
   yieldtray tidy

@@ -57,7 +57,7 @@ pub(crate) fn lay(folder: &Path, files: &[(&str, &str)]) -> Result<(), Stop> {
 }
 
 /// Adds what is missing to the folder's `.gitignore`.
-pub(super) fn ignore(folder: &Path) -> Result<(), Stop> {
+pub(crate) fn ignore(folder: &Path) -> Result<(), Stop> {
     let path = folder.join(".gitignore");
     let mut text = std::fs::read_to_string(&path).unwrap_or_default();
     let missing: Vec<&str> =

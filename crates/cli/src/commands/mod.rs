@@ -3,6 +3,8 @@
 mod cookies;
 mod demo;
 mod env;
+mod export;
+mod import;
 mod init;
 mod lint;
 mod list;
@@ -22,6 +24,7 @@ use crate::args::{Args, Command};
 use crate::failure::Stop;
 use crate::host::Host;
 use crate::show::Out;
+pub(crate) use init::ignore;
 use yieldtray_core::problem::closest;
 
 /// Carries the command out and gives the exit code.
@@ -29,6 +32,8 @@ pub(crate) fn run(args: Args, host: &Host, out: &mut Out) -> Result<u8, Stop> {
     let Args { common, command } = args;
     match command {
         Command::Demo(args) => demo::demo(&common, &args, host, out),
+        Command::Export(args) => export::export(&common, &args, host, out),
+        Command::Import(args) => import::import(&common, &args, host, out),
         Command::Init(args) => init::init(&common, &args, out),
         Command::Send(args) => send::send(&common, args, host, out),
         Command::Replay(args) => replay::replay(&common, &args, host, out),

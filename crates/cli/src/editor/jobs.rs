@@ -32,31 +32,44 @@ use yieldtray_core::workspace::{CellId, Workspace};
 use yieldtray_lsp::{Done, Finding, Job, Overlay, Talk, Task};
 use yieldtray_transport::{Client, Options};
 
-pub(super) fn carry_out(common: &Common, job: &Job, talk: &dyn Talk) -> Result<Done, Stop> {
-    let host = host();
-    let mut out = Out::new(common, &host);
+/// The workspace of a job as the editor has it, and the file that it is about.
+fn open(common: &Common, job: &Job, out: &mut Out) -> Result<(Session, SourceId), Stop> {
     let disk = Disk::new(&job.root).with_context(|| format!("cannot open `{}`", job.root.display()))?;
     let open = Arc::new(Mutex::new(job.unsaved.clone()));
     let files = Overlay { disk: Box::new(disk), root: job.root.clone(), open, runs: true };
-    let mut session = Session::over(Box::new(files), job.root.clone(), job.root.clone(), common, &host, &mut out)?;
+    let mut session = Session::over(Box::new(files), job.root.clone(), job.root.clone(), common, &host(), out)?;
     session.check_choice()?;
     session.settings.set.extend(job.given.iter().map(|(name, answer)| (name.clone(), Value::typed(answer))));
     let source = session.workspace.load(&job.file)?;
-    let cell = |session: &Session, name: &str| {
-        session
-            .workspace
-            .cell_named(source, name)
-            .ok_or_else(|| Stop::refused(format!("there is no cell `{name}` any more")))
-    };
+    Ok((session, source))
+}
+
+fn named(session: &Session, source: SourceId, name: &str) -> Result<CellId, Stop> {
+    let cell = session.workspace.cell_named(source, name);
+    cell.ok_or_else(|| Stop::refused(format!("there is no cell `{name}` any more")))
+}
+
+/// A cell as code or in a format.
+pub(super) fn hand_over(common: &Common, job: &Job, name: &str, target: &str) -> Result<String, Stop> {
+    let mut out = Out::new(common, &host());
+    let target = crate::handover::named(target)?;
+    let (mut session, source) = open(common, job, &mut out)?;
+    let cell = named(&session, source, name)?;
+    Ok(crate::handover::hand_over(&mut session, &[cell], target, true, &mut out)?.text)
+}
+
+pub(super) fn carry_out(common: &Common, job: &Job, talk: &dyn Talk) -> Result<Done, Stop> {
+    let mut out = Out::new(common, &host());
+    let (mut session, source) = open(common, job, &mut out)?;
     let person = Editor(talk);
     match &job.task {
         Task::Send { cell: name, needs } => {
-            let cell = cell(&session, name)?;
+            let cell = named(&session, source, name)?;
             let needs = if *needs { Needs::Send } else { Needs::Ask };
             send(job, &mut session, cell, needs, &person, &mut out)
         }
         Task::Judge { cell: name } => {
-            let cell = cell(&session, name)?;
+            let cell = named(&session, source, name)?;
             judge(job, &mut session, cell, &mut out)
         }
         Task::Replay => replay(job, &mut session, source, &person, talk, &mut out),

@@ -118,6 +118,14 @@ impl Desk for EditorDesk {
         Box::new(Answers::of(root, settings))
     }
 
+    fn hand_over(&self, job: &Job, cell: &str, target: &str) -> Result<String, String> {
+        jobs::hand_over(&self.common, job, cell, target).map_err(words)
+    }
+
+    fn lay_out(&self, job: &Job, name: &str, text: &str) -> Result<PathBuf, String> {
+        sheet::write(&job.root, &job.file, name, text).map_err(words)
+    }
+
     fn carry_out(&self, job: &Job, talk: &dyn Talk) -> Result<Done, String> {
         jobs::carry_out(&self.common, job, talk).map_err(words)
     }

@@ -2,6 +2,7 @@
 
 #![allow(dead_code, unreachable_pub)] // each test file uses its part
 
+pub mod desk;
 pub mod editor;
 pub mod terminal;
 

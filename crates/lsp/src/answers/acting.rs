@@ -11,6 +11,9 @@ use serde_json::{Value, json};
 use yieldtray_core::assist::{self, cell_at};
 use yieldtray_core::workspace::Lookup;
 
+/// What a request is handed over as most; a command of the editor names any other.
+const HANDED_OVER: &[&str] = &["shell", "javascript", "python"];
+
 /// What mends the problems of a part, what reshapes it, and sending it.
 pub(super) fn actions(server: &mut Server, params: Value) -> Answer {
     let InRange { text_document, range } = read(params)?;
@@ -53,6 +56,15 @@ pub(super) fn actions(server: &mut Server, params: Value) -> Answer {
                 "title": format!("{}: {name}", way.title()), "kind": "source",
                 "command": commands::of_cell(way, &address(house, source), &name),
             }));
+        }
+    }
+    if let Some(cell) = cell_at(&house.workspace, source, span.start())
+        && house.workspace.cell(cell).request.is_some()
+    {
+        let (name, address) = (house.workspace.cell(cell).name.to_string(), address(house, source));
+        for target in HANDED_OVER {
+            let command = commands::hand_over(target, &address, &name);
+            all.push(json!({ "title": command["title"], "kind": "source", "command": command }));
         }
     }
     // What the lenses above the file do, for editors without lenses.

@@ -1,6 +1,7 @@
 //! Commands: sending, judging, replaying, choosing the environment.
 
 use super::Answer;
+use super::convert::workspace_edit;
 use crate::address::path_of;
 use crate::desk::{Job, Task};
 use crate::params::{About, Command, read};
@@ -9,17 +10,19 @@ use crate::server::Server;
 use crate::wire::Refusal;
 use serde_json::{Value, json};
 use std::path::{Path, PathBuf};
-use yieldtray_core::assist::cell_at;
+use yieldtray_core::assist::{self, cell_at};
 
 const SEND: &str = "yieldtray.send";
 const SEND_WITH_NEEDS: &str = "yieldtray.sendWithNeeds";
 const JUDGE: &str = "yieldtray.judge";
 const REPLAY: &str = "yieldtray.replay";
 const ENVIRONMENT: &str = "yieldtray.environment";
+const HAND_OVER: &str = "yieldtray.handOver";
+const TAKE_IN: &str = "yieldtray.takeIn";
 const STOP: &str = "yieldtray.stop";
 
 /// Every command.
-pub(super) const ALL: &[&str] = &[SEND, SEND_WITH_NEEDS, JUDGE, REPLAY, ENVIRONMENT, STOP];
+pub(super) const ALL: &[&str] = &[SEND, SEND_WITH_NEEDS, JUDGE, REPLAY, ENVIRONMENT, HAND_OVER, TAKE_IN, STOP];
 
 /// The ways in which a cell is sent.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -51,6 +54,12 @@ pub(super) fn of_cell(way: Sending, address: &str, name: &str) -> Value {
     json!({ "title": way.title(), "command": way.command(), "arguments": [{ "uri": address, "name": name }] })
 }
 
+/// A cell as code of a language, shown beside it.
+pub(super) fn hand_over(target: &str, address: &str, name: &str) -> Value {
+    let arguments = json!([{ "uri": address, "name": name, "as": target, "show": true }]);
+    json!({ "title": format!("Hand over as {target}: {name}"), "command": HAND_OVER, "arguments": arguments })
+}
+
 pub(super) fn replay(address: &str) -> Value {
     json!({ "title": "Replay", "command": REPLAY, "arguments": [{ "uri": address }] })
 }
@@ -74,15 +83,64 @@ pub(super) fn execute(server: &mut Server, params: Value) -> Answer {
         REPLAY => begin(server, &about, |_| Ok(Task::Replay)),
         SEND => begin(server, &about, |cell| Ok(Task::Send { cell: cell?, needs: false })),
         SEND_WITH_NEEDS => begin(server, &about, |cell| Ok(Task::Send { cell: cell?, needs: true })),
+        HAND_OVER => handed_over(server, &about),
+        TAKE_IN => taken_in(server, &about),
         JUDGE => begin(server, &about, |cell| Ok(Task::Judge { cell: cell? })),
         _ => Err(Refusal::new(Refusal::PARAMS, format!("there is no command `{command}`"))),
     }
+}
+
+/// A cell as code or in a format: in the answer, or shown.
+fn handed_over(server: &mut Server, about: &About) -> Answer {
+    let target = about.target.clone().unwrap_or_else(|| "shell".to_owned());
+    let mut named = None;
+    // Nothing is begun: the job says which workspace and which texts it is about.
+    let job = job_of(server, about, |cell| {
+        named = Some(cell?);
+        Ok(Task::Replay)
+    })?;
+    let cell = named.unwrap_or_default();
+    let failed = |why| Refusal::new(Refusal::FAILED, why);
+    let text = server.desk.hand_over(&job, &cell, &target).map_err(failed)?;
+    if about.show {
+        let file = server.desk.lay_out(&job, &format!("{cell}-{target}"), &text).map_err(failed)?;
+        server.show(&file, false, "it is in");
+    }
+    Ok(json!({ "as": target, "text": text }))
+}
+
+/// What somebody copied, as cells at the end of the file.
+fn taken_in(server: &mut Server, about: &About) -> Answer {
+    let (columns, client) = (server.columns, server.client);
+    let (house, source) = server.text(&about.uri)?;
+    let copied = about.text.as_deref().unwrap_or_default();
+    let action = house.view(|view| assist::take_in(view, source, copied));
+    let action = action.map_err(|why| Refusal::new(Refusal::FAILED, why))?;
+    let edit = workspace_edit(house, &action.changes, client, columns)?;
+    server.ask("workspace/applyEdit", json!({ "label": action.title, "edit": edit }), |_, _| {});
+    Ok(Value::Null)
 }
 
 type Named = Result<String, Refusal>;
 
 /// Begins a job for a file or one of its cells.
 fn begin(server: &mut Server, about: &About, task: impl FnOnce(Named) -> Result<Task, Refusal>) -> Answer {
+    let job = job_of(server, about, task)?;
+    let title = match &job.task {
+        Task::Send { cell, .. } => format!("Send {cell}"),
+        Task::Judge { cell } => format!("Check {cell}"),
+        Task::Replay => format!("Replay {}", job.file.display()),
+    };
+    server.begin(job, &title).map_err(|why| Refusal::new(Refusal::FAILED, why))?;
+    Ok(Value::Null)
+}
+
+/// What is to be done for a file or one of its cells.
+fn job_of(
+    server: &mut Server,
+    about: &About,
+    task: impl FnOnce(Named) -> Result<Task, Refusal>,
+) -> Result<Job, Refusal> {
     let unsaved = server.unsaved();
     let columns = server.columns;
     let (house, source) = server.text(&about.uri)?;
@@ -101,14 +159,7 @@ fn begin(server: &mut Server, about: &About, task: impl FnOnce(Named) -> Result<
     let root = house.root.clone();
     let folder = server.desk.state_folder(&root).map_err(|why| Refusal::new(Refusal::FAILED, why))?;
     let given = questions::take(&folder, &unsaved);
-    let title = match &task {
-        Task::Send { cell, .. } => format!("Send {cell}"),
-        Task::Judge { cell } => format!("Check {cell}"),
-        Task::Replay => format!("Replay {}", file.display()),
-    };
-    let job = Job { root, unsaved, file, task, given };
-    server.begin(job, &title).map_err(|why| Refusal::new(Refusal::FAILED, why))?;
-    Ok(Value::Null)
+    Ok(Job { root, unsaved, file, task, given })
 }
 
 /// Chooses an environment: the one that is named, else the one that is picked of all.

@@ -178,6 +178,26 @@ function M.environment(name)
   run('environment', { uri = vim.uri_from_bufnr(0), name = name })
 end
 
+-- Puts the request the cursor stands in into a register, as code of a language.
+function M.copy_as(target, register)
+  local arguments = here()
+  arguments.as = target or 'shell'
+  local params = { command = 'yieldtray.handOver', arguments = { arguments } }
+  vim.lsp.buf_request(0, 'workspace/executeCommand', params, function(err, result)
+    if err then
+      vim.notify(err.message, vim.log.levels.ERROR)
+    elseif result and result.text then
+      vim.fn.setreg(register or '"', result.text)
+      pcall(vim.fn.setreg, '+', result.text)
+    end
+  end)
+end
+
+-- Takes the shell commands of a register in, as requests at the end of the file.
+function M.take_in(register)
+  run('takeIn', { uri = vim.uri_from_bufnr(0), text = vim.fn.getreg(register or '"') })
+end
+
 local commands = {
   send = M.send,
   needs = M.send_with_needs,
@@ -185,6 +205,8 @@ local commands = {
   replay = M.replay,
   stop = M.stop,
   environment = M.environment,
+  copy = M.copy_as,
+  take = M.take_in,
 }
 
 function M.setup(options)

@@ -1,0 +1,81 @@
+use crate::args::{Common, Export, Whether};
+use crate::failure::Stop;
+use crate::handover::{hand_over, named};
+use crate::host::Host;
+use crate::session::{Session, places};
+use crate::show::Out;
+use crate::show::table::Cell;
+use serde_json::json;
+use std::io::Write;
+use yieldtray_core::problem::enumerate;
+use yieldtray_core::snippet::TARGETS;
+
+/// Writes a request as code, as a command or in a format.
+pub(crate) fn export(common: &Common, args: &Export, host: &Host, out: &mut Out) -> Result<u8, Stop> {
+    if args.targets {
+        return list(out);
+    }
+    let place = args.place.clone().unwrap_or_default();
+    let target = named(args.target.as_deref().unwrap_or_default())?;
+    let places = places(common, std::slice::from_ref(&place))?;
+    let mut session = Session::open(common, host, out, &places)?;
+    let cells = session.find(&places)?;
+    match cells.as_slice() {
+        [] => return Err(Stop::refused(format!("`{place}` holds no requests"))),
+        [only] => super::send::refuse_sequence(&session, *only)?,
+        several if !target.takes_several() => {
+            let names = several.iter().take(12).map(|cell| &*session.workspace.cell(*cell).name);
+            let chains = TARGETS.iter().filter(|target| target.takes_several()).map(|target| target.name);
+            let hint = format!("name one: {}; whole files are written as {}", enumerate(names), enumerate(chains));
+            let message = format!("`{place}` holds {} requests, but `{}` takes one", several.len(), target.name);
+            return Err(Stop::refused_with(message, hint));
+        }
+        _ => {}
+    }
+    let snippet = hand_over(&mut session, &cells, target, args.with_values == Whether::On, out)?;
+    let reads: Vec<String> = snippet.reads.iter().map(|name| name.to_uppercase()).collect();
+    if out.json {
+        let document = json!({ "as": target.name, "text": snippet.text, "reads": reads, "notes": snippet.notes });
+        writeln!(out.result(), "{document}")?;
+        return Ok(0);
+    }
+    write!(out.result(), "{}", snippet.text)?;
+    if out.quiet {
+        return Ok(0);
+    }
+    for note in &snippet.notes {
+        out.say(&format!("{} {note}", out.error_look.odd("note")))?;
+    }
+    let look = out.error_look;
+    if !reads.is_empty() {
+        out.say(&look.faint(&format!("reads {} of the environment", enumerate(reads.iter().map(String::as_str)))))?;
+    }
+    if snippet.files {
+        out.say(&look.faint("files are named from the workspace's root"))?;
+    }
+    Ok(0)
+}
+
+fn list(out: &mut Out) -> Result<u8, Stop> {
+    if out.json {
+        let targets = TARGETS
+            .iter()
+            .map(|target| json!({ "name": target.name, "about": target.about, "several": target.takes_several() }));
+        writeln!(out.result(), "{}", json!({ "targets": targets.collect::<Vec<_>>() }))?;
+        return Ok(0);
+    }
+    let look = out.look;
+    let rows: Vec<Vec<Cell>> = TARGETS
+        .iter()
+        .map(|target| {
+            let several = if target.takes_several() { "whole files too" } else { "" };
+            vec![
+                Cell::new(target.name).painted(look.name(target.name)),
+                Cell::new(target.about),
+                Cell::new(several).painted(look.faint(several)),
+            ]
+        })
+        .collect();
+    out.table(&rows)?;
+    Ok(0)
+}

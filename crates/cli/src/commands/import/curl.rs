@@ -1,0 +1,82 @@
+use crate::args::{Common, ImportCurl};
+use crate::disk;
+use crate::failure::Stop;
+use crate::host::Host;
+use crate::intake::Intake;
+use crate::show::Out;
+use anyhow::Context;
+use std::io::Read;
+use yieldtray_core::curl::{commands, is_command};
+use yieldtray_core::problem::{Code, Problem};
+use yieldtray_core::syntax::Span;
+
+/// Makes requests of commands of curl. Where one of them cannot be taken, none is.
+pub(super) fn curl(common: &Common, args: &ImportCurl, host: &Host, out: &mut Out) -> Result<u8, Stop> {
+    let mut intake = Intake::open(common, &args.into, host, out)?;
+    let (name, text) = given(&intake, &args.given, host)?;
+    let (mut problems, mut drafts) = (Vec::new(), Vec::new());
+    for command in commands(&text) {
+        match command.drafts {
+            Ok(own) => drafts.extend(own),
+            Err(why) => problems.push(problem(Span::new(command.span.start, command.span.end), &text, &why)),
+        }
+    }
+    if !problems.is_empty() {
+        let workspace = &mut intake.session.workspace;
+        let source = workspace.load_text(&name, text)?;
+        let problems: Vec<Problem> = problems.into_iter().map(|problem| problem.in_source(source)).collect();
+        return Err(Stop::with_problems(out, workspace, &problems));
+    }
+    if drafts.is_empty() {
+        let hint = "write one, as in `curl http://127.0.0.1:4616/lots`";
+        return Err(Stop::refused_with(format!("there is no command in {name}"), hint));
+    }
+    drafts.into_iter().for_each(|draft| intake.add(0, draft));
+    intake.finish(out)
+}
+
+/// The text with the commands, and what it is called.
+fn given(intake: &Intake, given: &[String], host: &Host) -> Result<(String, String), Stop> {
+    match given {
+        [one] if one == "-" => {
+            if host.can_ask {
+                let hint = "give a command in quotes, a file of them, or pipe them in";
+                return Err(Stop::refused_with("there is nothing to take in", hint));
+            }
+            let mut bytes = Vec::new();
+            std::io::stdin().read_to_end(&mut bytes).context("cannot read standard input")?;
+            let text = String::from_utf8(bytes).map_err(|_| Stop::refused("standard input is not UTF-8 text"))?;
+            Ok(("standard input".to_owned(), text))
+        }
+        [one] if is_command(one) => Ok(("the command line".to_owned(), one.clone())),
+        [file] => {
+            let text = std::fs::read_to_string(intake.session.path_from_here(file.as_ref()));
+            let text = text.map_err(|error| {
+                let message = format!("cannot read `{file}`: {}", disk::plain(error));
+                Stop::refused_with(message, "a command begins with `curl`, and stands in quotes")
+            })?;
+            Ok((file.clone(), text))
+        }
+        words if words[0] == "curl" => {
+            // A shell has taken the quotes away: they are put back.
+            let quoted = words.iter().map(|word| format!("'{}'", word.replace('\'', "'\\''")));
+            let rest: Vec<String> = quoted.skip(1).collect();
+            Ok(("the command line".to_owned(), format!("curl {}", rest.join(" "))))
+        }
+        _ => {
+            let hint = "put the command in quotes, or write `--` before its words";
+            Err(Stop::refused_with("these words are no command of curl", hint))
+        }
+    }
+}
+
+/// What is wrong with a command, at the word that is spoken of.
+fn problem(span: Span, text: &str, why: &str) -> Problem {
+    let word = why.split('`').nth(1).unwrap_or_default();
+    let own = span.of(text);
+    let at = match own.find(word).filter(|_| !word.is_empty()) {
+        Some(at) => span.part(at, at + word.len()),
+        None => span.part(0, own.find('\n').unwrap_or(own.len())),
+    };
+    Problem::mistake(Code::ShellCommand, at, why.to_owned())
+}

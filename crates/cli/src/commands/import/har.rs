@@ -1,0 +1,68 @@
+use crate::args::{Common, ImportHar};
+use crate::disk;
+use crate::failure::Stop;
+use crate::host::Host;
+use crate::intake::Intake;
+use crate::show::{Out, table};
+use std::fs::File;
+use std::io::Read;
+use std::path::Path;
+use yieldtray_core::har::{Choice, Recording, gather, read};
+
+/// Makes requests of a recording.
+pub(super) fn har(common: &Common, args: &ImportHar, host: &Host, out: &mut Out) -> Result<u8, Stop> {
+    let mut intake = Intake::open(common, &args.into, host, out)?;
+    let choice = Choice {
+        only: args.only.clone(),
+        methods: args.method.clone(),
+        media: args.media.clone(),
+        page: args.page.clone(),
+        everything: args.everything,
+    };
+    let archive = open(&intake, &args.file)?;
+    let shown = if args.file == Path::new("-") { "standard input".into() } else { args.file.display().to_string() };
+    let recording = read(archive, &choice, args.with_checks).map_err(|why| {
+        let hint = "a browser's network panel saves one; it is JSON with a `log` and its `entries`";
+        Stop::refused_with(format!("`{shown}` cannot be read as HTTP Archive 1.2: {why}"), hint)
+    })?;
+    let Recording { mut drafts, entries, fixed, other, refused } = recording;
+    let left = [
+        (entries, "entry", "entries"),
+        (fixed, "part of a page", "parts of pages"),
+        (other, "entry that is no request of HTTP", "entries that are no requests of HTTP"),
+    ];
+    if drafts.is_empty() {
+        let [all, fixed, other] = left.map(|(number, one, many)| table::count(number, one, many));
+        let message = format!("nothing of `{shown}` is taken: it has {all}, {fixed} and {other} among them");
+        return Err(Stop::refused_with(
+            message,
+            "choose less strictly, or take parts of pages too with `--everything`",
+        ));
+    }
+    let (base, new) = (intake.session.base(), intake.is_new(0));
+    let head = gather(&mut drafts, &mut intake.lift, base.as_deref(), new);
+    let name = args.file.file_name().map(|name| name.to_string_lossy()).filter(|name| name != "-");
+    let about = name.map(|name| format!("# Taken from a recording, {name}.\n\n")).unwrap_or_default();
+    intake.begin_with(0, &format!("{about}{head}"));
+    drafts.into_iter().for_each(|draft| intake.add(0, draft));
+    if !out.quiet && !out.json {
+        let told = left.iter().skip(1).filter(|(number, ..)| *number > 0);
+        for (number, one, many) in told {
+            out.say(&out.error_look.faint(&format!("{} left out", table::count(*number, one, many))))?;
+        }
+    }
+    for (url, why) in refused {
+        out.say(&format!("{} {url}: {why}", out.error_look.bad("left out")))?;
+    }
+    intake.finish(out)
+}
+
+fn open(intake: &Intake, file: &Path) -> Result<Box<dyn Read>, Stop> {
+    if file == Path::new("-") {
+        return Ok(Box::new(std::io::stdin()));
+    }
+    let opened = File::open(intake.session.path_from_here(file));
+    let opened =
+        opened.map_err(|error| Stop::refused(format!("cannot read `{}`: {}", file.display(), disk::plain(error))))?;
+    Ok(Box::new(opened))
+}

@@ -1,0 +1,19 @@
+//! `import`: requests in the forms in which people hand them over become cells.
+
+mod curl;
+mod har;
+mod openapi;
+
+use crate::args::{Common, Import, ImportFrom};
+use crate::failure::Stop;
+use crate::host::Host;
+use crate::show::Out;
+
+/// Takes requests in.
+pub(crate) fn import(common: &Common, args: &Import, host: &Host, out: &mut Out) -> Result<u8, Stop> {
+    match &args.from {
+        ImportFrom::Curl(args) => curl::curl(common, args, host, out),
+        ImportFrom::Har(args) => har::har(common, args, host, out),
+        ImportFrom::Openapi(args) => openapi::openapi(common, args, host, out),
+    }
+}

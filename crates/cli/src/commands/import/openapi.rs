@@ -1,0 +1,99 @@
+use crate::args::{Common, ImportOpenapi};
+use crate::disk;
+use crate::failure::Stop;
+use crate::host::Host;
+use crate::intake::Intake;
+use crate::show::{Out, table};
+use std::path::Path;
+use yieldtray_core::openapi::{Documents, OauthProfile, Taken, Wish, take};
+use yieldtray_core::problem::enumerate;
+use yieldtray_core::workspace::{Additions, CONFIG_FILE, add_described};
+
+/// How many things that could not be said are told one by one.
+const MOST_NOTES: usize = 40;
+
+/// Makes request files of a description of an API.
+pub(super) fn openapi(common: &Common, args: &ImportOpenapi, host: &Host, out: &mut Out) -> Result<u8, Stop> {
+    let near = args.into.as_ref().map(|folder| folder.join("requests.http"));
+    let mut intake = Intake::begin(common, near.as_deref(), args.dry, host, out)?;
+    let file = intake.session.path_from_here(&args.file);
+    let shown = args.file.display();
+    let read = |path: &Path| std::fs::read(path).map_err(disk::plain);
+    let bytes = read(&file).map_err(|error| Stop::refused(format!("cannot read `{shown}`: {error}")))?;
+    let folder = file.parent().unwrap_or(Path::new("")).to_owned();
+    let taken = Documents::read(&bytes, |path| read(&folder.join(path)).map_err(|error| error.to_string()))
+        .and_then(|documents| {
+            take(&documents, &Wish { operation: args.operation.clone(), schemas: args.into.is_some() })
+        })
+        .map_err(|why| Stop::refused(format!("`{shown}` cannot be taken in: {why}")))?;
+    let notes = taken.notes.clone();
+    intake.notes.clone_from(&notes);
+    match &args.into {
+        Some(folder) => fill(&mut intake, folder, taken)?,
+        None => {
+            let target = intake.print();
+            let needed: Vec<&str> = taken.values.keys().map(String::as_str).chain(["base"]).collect();
+            out.say(&out.error_look.faint(&format!("it needs {}", enumerate(needed))))?;
+            for file in taken.files {
+                intake.begin_with(target, &file.head);
+                file.drafts.into_iter().for_each(|draft| intake.add_as_is(target, draft));
+            }
+        }
+    }
+    if !out.json && !out.quiet {
+        tell(&notes, out)?;
+    }
+    intake.finish(out)
+}
+
+/// The request files, the schemas and what the configuration gets.
+fn fill(intake: &mut Intake, folder: &Path, taken: Taken) -> Result<(), Stop> {
+    let profiles = taken.profiles.iter().map(|(name, profile)| (name.clone(), keys(profile)));
+    let additions = Additions {
+        environments: taken.environments,
+        values: taken.values.iter().map(|(name, given)| (name.clone(), given.secret)).collect(),
+        profiles: profiles.collect(),
+    };
+    intake.configure(|text| {
+        let changed = add_described(text, &additions);
+        changed.map_err(|_| Stop::refused(format!("`{CONFIG_FILE}` is no configuration that this can be added to")))
+    })?;
+    for file in taken.files {
+        let target = intake.file(&folder.join(format!("{}.http", file.name)))?;
+        intake.begin_with(target, &file.head);
+        for draft in file.drafts {
+            intake.add_once(target, draft);
+        }
+    }
+    taken.schemas.into_iter().try_for_each(|(path, text)| intake.beside(&folder.join(path), text))
+}
+
+/// The lines of a table of `oauth2`.
+fn keys(profile: &OauthProfile) -> Vec<(&'static str, String)> {
+    let mark = |name: &str| format!("{{{{{name}}}}}");
+    let mut keys = vec![
+        ("token_url", profile.token_url.clone()),
+        ("grant", profile.grant.to_owned()),
+        ("client_id", mark("client_id")),
+        ("client_secret", mark("client_secret")),
+    ];
+    if profile.grant == "password" {
+        keys.extend([("username", mark("username")), ("password", mark("password"))]);
+    }
+    if !profile.scope.is_empty() {
+        keys.push(("scope", profile.scope.clone()));
+    }
+    keys
+}
+
+/// What could not be said.
+fn tell(notes: &[String], out: &mut Out) -> Result<(), Stop> {
+    for note in notes.iter().take(MOST_NOTES) {
+        out.say(&format!("{} {note}", out.error_look.odd("note")))?;
+    }
+    if notes.len() > MOST_NOTES {
+        let more = table::count(notes.len() - MOST_NOTES, "more note", "more notes");
+        out.say(&out.error_look.odd(&format!("{more}; `--json` has them all")))?;
+    }
+    Ok(())
+}

@@ -1,0 +1,186 @@
+//! Requests on their way to others, as code or in a format: for the command and for the editor.
+
+use crate::failure::Stop;
+use crate::kept;
+use crate::session::Session;
+use crate::show::Out;
+
+use chrono::{DateTime, FixedOffset, Utc};
+use std::time::SystemTime;
+use yieldtray_core::expression::{Engine, MadeUp, Value};
+use yieldtray_core::problem::{Problem, closest, enumerate};
+use yieldtray_core::replay::{Event, Next, Plan, Run, Step};
+use yieldtray_core::request::{Prepared, uses_oauth2};
+use yieldtray_core::secret::Masker;
+use yieldtray_core::snippet::{
+    Handed, Name, NameKind, Outline, Source, TARGETS, Target, Yield, outline, target, write,
+};
+use yieldtray_core::syntax::Kind;
+use yieldtray_core::workspace::{Answers, CellId, Reach, Settings, Shown, Tray, survey, yields};
+
+/// The value that stands for the token of an OAuth 2.0 profile.
+const TOKEN: &str = "access_token";
+
+/// The target of that name.
+pub(crate) fn named(name: &str) -> Result<&'static Target, Stop> {
+    target(name).ok_or_else(|| {
+        let names = || TARGETS.iter().map(|target| target.name);
+        let hint = match closest(name, names()) {
+            Some(meant) => format!("did you mean `{meant}`?"),
+            None => format!("write one of {}", enumerate(names())),
+        };
+        Stop::refused_with(format!("nothing can be written as `{name}`"), hint)
+    })
+}
+
+/// What is handed over.
+pub(crate) struct Snippet {
+    pub(crate) text: String,
+    /// What could not be said as it was meant, in words.
+    pub(crate) notes: Vec<String>,
+    /// The names it reads from the environment.
+    pub(crate) reads: Vec<String>,
+    /// Whether it reads files, which are named from the workspace's root.
+    pub(crate) files: bool,
+}
+
+/// Writes cells, with what they need where several are wanted.
+pub(crate) fn hand_over(
+    session: &mut Session,
+    cells: &[CellId],
+    target: &Target,
+    with_values: bool,
+    out: &mut Out,
+) -> Result<Snippet, Stop> {
+    let several = cells.len() > 1;
+    let plan = Plan::new(&mut session.workspace, cells, several);
+    // All needs are read, so that what they yielded is found.
+    Plan::new(&mut session.workspace, cells, true);
+    let tray = kept::read(session, out)?.tray;
+    let time = DateTime::<Utc>::from(SystemTime::now()).fixed_offset();
+    let seed = session.engine.made_up().seed();
+    let mut work = Work { session, time, seed, tray, with_values, masker: Masker::default() };
+    if session.reveal {
+        work.masker = Masker::revealing();
+    }
+    let (mut outlines, mut given): (Vec<(Step, Outline)>, Vec<String>) = (Vec::new(), Vec::new());
+    for step in plan.steps {
+        if session.workspace.cell(step.cell).plays() {
+            continue;
+        }
+        let mut outline =
+            work.outline(&step, &given).map_err(|problems| Stop::with_problems(out, &session.workspace, &problems))?;
+        if target.holds_files() {
+            outline.inline_files(|path| std::fs::read(session.root.join(path)).unwrap_or_default());
+        }
+        if several {
+            given.extend(yields(&session.workspace, step.cell).map(str::to_owned));
+        }
+        outlines.push((step, outline));
+    }
+    let mut notes: Vec<String> = outlines.iter().flat_map(|(_, outline)| outline.notes.clone()).collect();
+    notes.dedup();
+    let handed: Vec<Handed<'_>> = outlines
+        .iter()
+        .map(|(step, outline)| Handed {
+            name: &session.workspace.cell(step.cell).name,
+            title: session.workspace.title(step.cell),
+            outline,
+            yields: if several { yields_of(session, step.cell, &outlines) } else { Vec::new() },
+        })
+        .collect();
+    let text = write(target, &handed).map_err(Stop::refused)?;
+    let mut reads: Vec<String> = outlines.iter().flat_map(|(_, outline)| outline.reads()).collect();
+    reads.sort_unstable();
+    reads.dedup();
+    let files = outlines.iter().any(|(_, outline)| outline.has_files());
+    Ok(Snippet { text, notes, reads, files })
+}
+
+/// What an answer gives to requests after it.
+fn yields_of(session: &Session, cell: CellId, outlines: &[(Step, Outline)]) -> Vec<Yield> {
+    let text = &session.workspace.source(cell.source).text;
+    let used = |name: &str| outlines.iter().any(|(_, outline)| outline.takes(name));
+    session
+        .workspace
+        .cell(cell)
+        .instructions()
+        .filter_map(|line| match line.kind {
+            Kind::Yield { name, expression, .. } => Some((name.of(text), expression.of(text))),
+            _ => None,
+        })
+        .filter(|(name, _)| used(name))
+        .map(|(name, expression)| Yield {
+            name: name.to_owned(),
+            expression: expression.to_owned(),
+            source: Source::of(expression),
+        })
+        .collect()
+}
+
+struct Work<'s> {
+    session: &'s Session,
+    /// What is made up is the same each time a request is made.
+    time: DateTime<FixedOffset>,
+    seed: u64,
+    tray: Tray,
+    with_values: bool,
+    masker: Masker,
+}
+
+impl Work<'_> {
+    /// One request, and where values stand in it. `given` is what answers before it give.
+    fn outline(&mut self, step: &Step, given: &[String]) -> Result<Outline, Vec<Problem>> {
+        let Session { workspace, settings, reveal, .. } = self.session;
+        let (answers, engine) = (Answers::default(), self.engine());
+        let reach = Reach { workspace, engine: &engine, settings, tray: &self.tray, answers: &answers };
+        self.masker.learn(workspace.config.secrets(settings.environment.as_deref(), &reach.outside()));
+        let rows = survey(reach, &[(step.cell, step.needs.clone())], false, &mut self.masker);
+        let mut names: Vec<Name> = rows
+            .into_iter()
+            .filter_map(|row| {
+                let kind = match row.value {
+                    _ if given.contains(&row.name) => NameKind::Answer,
+                    Shown::Secret(value) if !reveal => NameKind::Secret(value.to_text().ok()?.into_owned()),
+                    Shown::Known(value) if !self.with_values => NameKind::Value(value),
+                    Shown::Secret(_) | Shown::Known(_) | Shown::MadeUp(_) => return None,
+                    Shown::Asked(_) | Shown::NotRun(_) | Shown::None(_) => NameKind::Open,
+                };
+                Some(Name { name: row.name, kind })
+            })
+            .collect();
+        let token = uses_oauth2(workspace, step.cell);
+        if token {
+            names.push(Name { name: TOKEN.to_owned(), kind: NameKind::Open });
+        }
+        outline(&names, &self.masker, |set| self.prepare(step, set, token))
+    }
+
+    fn engine(&self) -> Engine {
+        let time = self.time;
+        let made_up = MadeUp::new(self.seed, Box::new(move || time));
+        Engine::new(made_up).with_functions(&self.session.workspace.config.functions)
+    }
+
+    /// The request with some of its values set to others.
+    fn prepare(&self, step: &Step, set: &[(String, Value)], token: bool) -> Result<Prepared, Vec<Problem>> {
+        let workspace = &self.session.workspace;
+        let mut settings: Settings = self.session.settings.clone();
+        settings.set.extend(set.iter().filter(|(name, _)| name != TOKEN).cloned());
+        let plan = Plan { steps: vec![Step { needs: Vec::new(), ..step.clone() }] };
+        let engine = self.engine();
+        let mut run = Run::new(workspace, &engine, settings, plan, true).with_tray(self.tray.clone()).one_row().dry();
+        if token && let Some((_, value)) = set.iter().find(|(name, _)| name == TOKEN) {
+            let line = format!("Bearer {}", value.as_text().unwrap_or_default());
+            run = run.with_headers(step.cell, vec![("Authorization".to_owned(), line)]);
+        }
+        if let Some(Next::Send(ready)) = run.next() {
+            return Ok(Prepared::clone(&ready.prepared));
+        }
+        let problems = run.events().filter_map(|event| match event {
+            Event::Cell(report) => Some(report.problems),
+            _ => None,
+        });
+        Err(problems.flatten().collect())
+    }
+}
