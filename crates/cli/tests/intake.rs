@@ -35,6 +35,16 @@ const COMMANDS: &[&str] = &[
     "curl -X DELETE http://DESK/lots/7 -d ''",
 ];
 
+/// A target with percent-encodings in upper case, as RFC 3986 2.1 wants them: curl has changed its mind about that.
+fn upper_hex(target: &str) -> String {
+    let mut upper = String::new();
+    for (index, piece) in target.split('%').enumerate() {
+        let (hex, rest) = if index > 0 { piece.split_at(2.min(piece.len())) } else { ("", piece) };
+        upper.push_str(&format!("{}{}{rest}", if index > 0 { "%" } else { "" }, hex.to_uppercase()));
+    }
+    upper
+}
+
 /// Each is run by a shell with curl itself, and sent as the cell that is made of it.
 #[test]
 fn a_cell_sends_what_the_command_sends() {
@@ -56,7 +66,8 @@ fn a_cell_sends_what_the_command_sends() {
         assert_eq!(bench.run(&["tidy", "--verify", &file]).code, 0, "{cell}");
         bench.run_with(&["send", &file, "--no-log"], "", &[("GATE", "north")]).exits(0);
         let arrived = desk.last().unwrap_or_else(|| panic!("{cell}"));
-        assert_eq!((&arrived.method, &arrived.target), (&sent.method, &sent.target), "{command}\n{cell}");
+        let target = |own: &support::desk::Arrived| (own.method.clone(), upper_hex(&own.target));
+        assert_eq!(target(&arrived), target(&sent), "{command}\n{cell}");
         assert_eq!(arrived.body, sent.body, "{command}\n{cell}");
         let fields = |own: &support::desk::Arrived| {
             let mut fields = set(own);

@@ -13,15 +13,21 @@ pub struct Command {
     pub drafts: Result<Vec<Draft>, String>,
 }
 
-/// Reads every command in a text; comments and blank lines stand between them.
+/// Reads every command in a text; comments and blank lines stand between them. Comments just above a command are
+/// about it.
 pub fn commands(text: &str) -> impl Iterator<Item = Command> {
     let mut at = 0;
+    let mut above: Vec<String> = Vec::new();
     std::iter::from_fn(move || {
         loop {
             let rest = text.get(at..).filter(|rest| !rest.is_empty())?;
             let line = rest.lines().next().unwrap_or_default();
             let bare = line.trim();
             if bare.is_empty() || bare.starts_with('#') {
+                match bare.strip_prefix('#') {
+                    Some(comment) if !comment.starts_with('!') => above.push(comment.trim().to_owned()),
+                    _ => above.clear(),
+                }
                 at += rest.find('\n').map_or(rest.len(), |end| end + 1);
                 continue;
             }
@@ -33,7 +39,11 @@ pub fn commands(text: &str) -> impl Iterator<Item = Command> {
                 Ok(words) if words.is_empty() => continue,
                 words => words,
             };
-            let drafts = words.and_then(|words| read_words(words, found.left_out));
+            let mut drafts = words.and_then(|words| read_words(words, found.left_out));
+            if let Ok(Some(first)) = drafts.as_mut().map(|drafts| drafts.first_mut()) {
+                first.notes.splice(0..0, above.drain(..));
+            }
+            above.clear();
             return Some(Command { span: start..at.min(text.len()), drafts });
         }
     })

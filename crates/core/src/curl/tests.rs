@@ -117,3 +117,29 @@ fn what_cannot_be_taken_is_said() {
     }
     assert!(is_command("  $ curl http://b") && is_command("curl.exe x") && !is_command("curly http://b"));
 }
+
+#[test]
+fn a_text_of_many_commands_is_read_one_by_one() {
+    let text = "#!/bin/sh\n# The desk.\n\n# Open lots,\n# all of them.\n$ curl http://b/1 -d 'a\n# b' &&  curl http://b/2; echo\n\
+                curl http://b/3\n  -H 'A: b' | jq .\ncurl 'http://b/4\ncurl http://b/5 > out.json 2>&1\n";
+    let told: Vec<String> = super::commands(text)
+        .map(|command| {
+            let first = &text[command.span.start..].lines().next().unwrap_or_default();
+            match command.drafts {
+                Ok(drafts) => format!("{} {:?} {}", drafts[0].target.head(), drafts[0].notes, drafts[0].headers.len()),
+                Err(why) => format!("{first}: {why}"),
+            }
+        })
+        .collect();
+    assert_eq!(
+        told,
+        [
+            "http://b/1 [\"Open lots,\", \"all of them.\"] 1",
+            "http://b/2 [] 0",
+            "echo: `echo` is no command of curl",
+            "http://b/3 [\"`| jq .` is about what came back, and was left out\"] 1",
+            "curl 'http://b/4: a `'` is never closed",
+            "http://b/5 [\"`> out.json` is about what came back, and was left out\"] 0",
+        ]
+    );
+}

@@ -80,17 +80,13 @@ impl Lift {
 
     /// Lifts what is secret in a request.
     pub fn draft(&mut self, draft: &mut Draft) {
-        if self.nothing {
-            return;
-        }
         // A title is no place for a secret either, and no value can stand there.
         if draft.title.trim().is_empty() {
             draft.title = draft.title();
         }
-        for title in std::iter::once(&mut draft.title).chain(&mut draft.notes) {
-            for span in random_texts(title).into_iter().rev() {
-                title.replace_range(span.range(), "…");
-            }
+        std::iter::once(&mut draft.title).chain(&mut draft.notes).for_each(without_secrets);
+        if self.nothing {
+            return;
         }
         for (name, value) in &mut draft.headers {
             let Some(name) = name.plain() else { continue };
@@ -228,6 +224,13 @@ impl Lift {
         self.names.insert(secret.to_owned(), name.clone());
         self.found.push((name.clone(), secret.to_owned()));
         name
+    }
+}
+
+/// Takes what looks like a secret out of a text that people read.
+pub(crate) fn without_secrets(text: &mut String) {
+    for span in random_texts(text).into_iter().rev() {
+        text.replace_range(span.range(), "…");
     }
 }
 

@@ -12,6 +12,7 @@ mod tests;
 
 use crate::syntax::slug;
 pub use lift::Lift;
+pub(crate) use lift::without_secrets;
 pub use sheet::Sheet;
 pub use text::{Piece, Text};
 

@@ -104,6 +104,14 @@ fn json() -> impl Strategy<Value = Json> {
     })
 }
 
+#[test]
+fn signs_before_numbers_stay_what_they_are() {
+    for source in ["!(-1)", "-(-1)", "-(1)", "!(-x)", "!-(1)", "-(-(0))", "1 - (-1)"] {
+        let written = unparse(&compiled(source).tree);
+        assert_eq!(unparse(&compiled(&written).tree), written, "{source}");
+    }
+}
+
 proptest! {
     #[test]
     fn a_written_tree_is_the_same_expression(source in expression()) {

@@ -125,8 +125,11 @@ fn write_call(out: &mut String, call: &CallExpr, outer: u8) {
             out.push(sign);
             let from = out.len();
             write(out, operand, UNARY);
-            // Two of them in a row would be read as none, and a sign before a digit as part of the number.
-            if out[from..].starts_with(|c: char| c == sign || (sign == '-' && c.is_ascii_digit())) {
+            // Two of them in a row would be read as none, and a sign before a digit as part of the number; that of
+            // a number itself is one only where nothing stands before it.
+            let inner = &out[from..];
+            let number = inner.strip_prefix('-').is_some_and(|rest| rest.starts_with(|c: char| c.is_ascii_digit()));
+            if number || inner.starts_with(|c: char| c == sign || (sign == '-' && c.is_ascii_digit())) {
                 out.insert(from, '(');
                 out.push(')');
             }

@@ -151,7 +151,8 @@ fn about(root: Node<'_>, tag: Option<&str>) -> String {
         None => root.get("info").and_then(|info| info.text("title")).unwrap_or_default(),
     };
     let lines = words.trim().lines().map(|line| format!("# {line}").trim_end().to_owned() + "\n");
-    let text: String = lines.collect();
+    let mut text: String = lines.collect();
+    crate::draft::without_secrets(&mut text);
     if text.is_empty() { text } else { text + "\n" }
 }
 

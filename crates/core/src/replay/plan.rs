@@ -98,7 +98,9 @@ fn last_of_their_files(steps: Vec<Step>) -> Vec<Step> {
             late.iter().all(|other| other.cell.source == file || !users[&file].contains(&other.cell.source))
         };
         let step = late.remove(late.iter().position(is_free).unwrap_or_default());
-        let last = steps.iter().rposition(|other| users[&step.cell.source].contains(&other.cell.source));
+        let before =
+            |other: &Step| users[&step.cell.source].contains(&other.cell.source) || step.needs.contains(&other.cell);
+        let last = steps.iter().rposition(before);
         steps.insert(last.map_or(steps.len(), |last| last + 1), step);
     }
     steps

@@ -129,6 +129,18 @@ proptest! {
 }
 
 #[test]
+fn what_runs_afterwards_waits_for_what_it_needs_of_other_files() {
+    let text = "#- a.http\n%% room\nGET http://bench/\n#- b.http\n%% lot\nGET http://bench/\n%% clean\n\
+                % needs lot, a.http#room\n% afterwards\nGET http://bench/\n";
+    let mut workspace = workspace(text);
+    let source = workspace.load(Path::new("b.http")).expect("a file");
+    let clean = workspace.cell_named(source, "clean").expect("a cell");
+    let plan = Plan::new(&mut workspace, &[clean], true);
+    let names: Vec<&str> = plan.steps.iter().map(|step| &*workspace.cell(step.cell).name).collect();
+    assert_eq!(names, ["lot", "room", "clean"]);
+}
+
+#[test]
 fn each_time_a_cell_is_played_has_its_number() {
     let mut workspace = workspace(
         "#- a.http\n%% round\n% play weigh times 2\n% play look\n% play weigh\n\n%% weigh\nGET http://bench/w\n\n%% look\nGET http://bench/l\n",
