@@ -211,7 +211,12 @@ impl Intake {
             }
         }
         if self.dry && !out.json {
-            changes.iter().try_for_each(|change| change.show(out))?;
+            for (index, change) in changes.iter().enumerate() {
+                if index > 0 {
+                    writeln!(out.result())?;
+                }
+                change.show(out)?;
+            }
         } else if !self.dry {
             changes.iter().try_for_each(|change| change.write(&self.session.root))?;
             if changes.iter().any(|change| change.file == Path::new(LOCAL_FILE)) {

@@ -104,7 +104,7 @@ pub fn set(arrived: &Arrived) -> BTreeMap<String, Vec<Vec<u8>>> {
     let own = |name: &str, values: &[Vec<u8>]| {
         let value = String::from_utf8_lossy(&values[0]).into_owned();
         match name {
-            "host" | "content-length" | "connection" | "transfer-encoding" => false,
+            "host" | "content-length" | "connection" | "transfer-encoding" | "expect" => false,
             "accept" => value != "*/*",
             "accept-encoding" => value != "gzip, br, zstd",
             "user-agent" => !value.starts_with("yieldtray/"),

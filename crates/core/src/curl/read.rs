@@ -228,7 +228,7 @@ impl Reading {
         let is_cookie = |name: &Text| name.plain() == Some("Cookie");
         match self.draft.headers.iter_mut().find(|(name, _)| is_cookie(name)) {
             Some((_, cookies)) => {
-                cookies.push_str("; ");
+                cookies.push(';');
                 cookies.append(&value);
             }
             None => self.field("Cookie", value),

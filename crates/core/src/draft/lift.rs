@@ -91,9 +91,13 @@ impl Lift {
         for (name, value) in &mut draft.headers {
             let Some(name) = name.plain() else { continue };
             if let (true, Some(text)) = (is_secret_header(name), value.plain()) {
-                let secret = credential(text);
+                // A scheme stands before credentials alone; cookies are secret from the first on.
+                let secret = match name.to_ascii_lowercase().ends_with("authorization") {
+                    true => credential(text),
+                    false => text.trim(),
+                };
                 if secret.len() >= SHORT {
-                    let scheme = text[..text.len() - secret.len()].to_owned();
+                    let scheme = text[..text.rfind(secret).unwrap_or_default()].to_owned();
                     let mut lifted = Text::from(scheme.as_str());
                     lifted.push_value(self.named(&header_name(name, scheme.trim()), secret));
                     *value = lifted;

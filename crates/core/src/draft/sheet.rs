@@ -1,14 +1,13 @@
 use super::{Body, Draft, Lift};
 use crate::problem::SourceId;
 use crate::syntax::{edited, parse, slug, tidy};
-use rustc_hash::FxHashMap;
-use std::collections::BTreeSet;
+use rustc_hash::{FxHashMap, FxHashSet};
 
 /// Cells of requests from elsewhere, for one file.
 #[derive(Clone, Debug, Default)]
 pub struct Sheet {
     /// Names of cells, those that were there before among them.
-    names: BTreeSet<String>,
+    names: FxHashSet<String>,
     /// The last number that a name got.
     numbers: FxHashMap<String, usize>,
     /// Header fields that what stands above the cells gives to each of them.

@@ -31,7 +31,10 @@ fn secrets_become_values_and_names_are_unique() {
     };
     let random = "q8ZkP2vLx0TnB7sRj5Wd9Yf3";
     let (sheet, lift) = sheet([
-        with(&[("Authorization", "Bearer t-4616"), ("Cookie", "shift=early")], r#"{"pin": "4616", "bins": "24"}"#),
+        with(
+            &[("Authorization", "Bearer t-4616"), ("Cookie", "shift=early; gate=2")],
+            r#"{"pin": "4616", "bins": "24"}"#,
+        ),
         with(&[("X-Api-Key", "t-4616"), ("Content-Type", "application/x-www-form-urlencoded")], "password=a%20b&c=d"),
         draft(&format!("http://b/{random}")),
     ]);
@@ -46,7 +49,7 @@ fn secrets_become_values_and_names_are_unique() {
     let found: Vec<_> = lift.found.iter().map(|(name, value)| (name.as_str(), value.as_str())).collect();
     let expected = [
         ("bearer_token", "t-4616"),
-        ("session_cookies", "shift=early"),
+        ("session_cookies", "shift=early; gate=2"),
         ("api_key", "k/4616"),
         ("pin", "4616"),
         ("password", "a%20b"),

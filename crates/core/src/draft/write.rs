@@ -10,7 +10,8 @@ impl Draft {
     /// # Errors
     /// Why there is no such cell, in words.
     pub fn cell(&self) -> Result<String, String> {
-        let mut out = format!("%% {}\n", self.title());
+        let mut out = String::with_capacity(512);
+        out.push_str(&format!("%% {}\n", self.title()));
         for note in &self.notes {
             for line in note.lines() {
                 out.push_str(format!("# {}", plain(line)).trim_end());
@@ -107,7 +108,7 @@ impl Draft {
 
 /// Text for a line that means nothing.
 fn plain(text: &str) -> String {
-    text.chars().map(|c| if c.is_control() { ' ' } else { c }).collect()
+    text.replace(|c: char| c.is_control(), " ")
 }
 
 /// A text as a person reads it.
@@ -142,19 +143,21 @@ where
             continue;
         };
         let odd = odd(own, Ends { first: index == 0, last: index + 1 == text.pieces().len() });
-        let mut run = String::new();
+        // Runs of odd characters, and what stands between them.
+        let (mut from, mut inside) = (0, false);
         for (at, c) in own.char_indices() {
-            if odd(at, c) {
-                run.push(c);
-                continue;
+            let is_odd = odd(at, c);
+            if is_odd != inside {
+                match inside {
+                    true => kept.push_value(value(&own[from..at])),
+                    false => kept.push_str(&own[from..at]),
+                }
+                (from, inside) = (at, is_odd);
             }
-            if !run.is_empty() {
-                kept.push_value(value(&std::mem::take(&mut run)));
-            }
-            kept.push(c);
         }
-        if !run.is_empty() {
-            kept.push_value(value(&run));
+        match inside {
+            true => kept.push_value(value(&own[from..])),
+            false => kept.push_str(&own[from..]),
         }
     }
     kept
@@ -260,6 +263,9 @@ fn address(text: &Text) -> String {
 
 /// A body, which must come out as it went in.
 fn body(text: &Text) -> String {
+    if let Some(plain) = text.plain().filter(|plain| is_plain(plain)) {
+        return plain.to_owned();
+    }
     let odd = |own: &str, ends: Ends| -> Box<dyn Fn(usize, char) -> bool> {
         // Blank lines at the end are not sent, and those at the beginning are easily lost.
         let start = if ends.first { own.len() - own.trim_start_matches(['\n', '\r']).len() } else { 0 };
@@ -276,4 +282,17 @@ fn body(text: &Text) -> String {
         })
     };
     written(&without(text, odd, raw), true, own_mark)
+}
+
+/// Whether a body can stand in a file as it is, as most can.
+fn is_plain(body: &str) -> bool {
+    let odd = |byte: u8| byte.is_ascii_control() && byte != b'\n' && byte != b'\t';
+    let begins_line = |at: usize| at == 0 || body.as_bytes()[at - 1] == b'\n';
+    // Control characters beyond ASCII, and the mark of byte order, begin with these bytes.
+    let rare = |byte: u8| matches!(byte, 0xC2 | 0xEF);
+    !body.bytes().any(|byte| odd(byte) || rare(byte))
+        && !body.contains("{{")
+        && !memchr::memchr_iter(b'%', body.as_bytes()).any(|at| begins_line(at) || body.as_bytes()[at - 1] == b'\\')
+        && !body.starts_with('\n')
+        && !body.ends_with(['\n', ' ', '\t'])
 }

@@ -1,5 +1,6 @@
 use rustc_hash::FxHashMap;
 use serde_json::Value;
+use std::borrow::Cow;
 use std::collections::BTreeSet;
 
 /// References that follow each other at most.
@@ -25,17 +26,17 @@ pub(super) struct Node<'d> {
 impl<'d> Node<'d> {
     /// A member of an object.
     pub(super) fn get(self, name: &str) -> Option<Node<'d>> {
-        self.value.get(name).map(|value| Node { value, ..self })
+        member(self.value, name).map(|value| Node { value, ..self })
     }
 
     /// The text of a member.
     pub(super) fn text(self, name: &str) -> Option<&'d str> {
-        self.value.get(name).and_then(Value::as_str)
+        member(self.value, name).and_then(Value::as_str)
     }
 
     /// Whether a member is `true`.
     pub(super) fn is(self, name: &str) -> bool {
-        self.value.get(name) == Some(&Value::Bool(true))
+        member(self.value, name) == Some(&Value::Bool(true))
     }
 
     /// The members of an object.
@@ -48,6 +49,27 @@ impl<'d> Node<'d> {
     pub(super) fn list(self) -> impl Iterator<Item = Node<'d>> {
         self.value.as_array().into_iter().flatten().map(move |value| Node { value, ..self })
     }
+}
+
+/// A member of an object. Most have few, which are compared faster than a name is hashed.
+fn member<'d>(value: &'d Value, name: &str) -> Option<&'d Value> {
+    const FEW: usize = 12;
+    let members = value.as_object()?;
+    match members.len() <= FEW {
+        true => members.iter().find(|(own, _)| *own == name).map(|(_, value)| value),
+        false => members.get(name),
+    }
+}
+
+/// What a pointer (RFC 6901) leads to.
+fn pointed<'d>(value: &'d Value, pointer: &str) -> Option<&'d Value> {
+    if pointer.contains('~') || !pointer.starts_with('/') {
+        return value.pointer(pointer);
+    }
+    pointer[1..].split('/').try_fold(value, |value, token| match value {
+        Value::Array(list) => list.get(token.parse::<usize>().ok()?),
+        other => member(other, token),
+    })
 }
 
 impl Documents {
@@ -99,14 +121,19 @@ impl Documents {
 
     /// What stands where `reference` of `document` leads, and where that is.
     pub(super) fn find(&self, document: usize, reference: &str) -> Option<(Node<'_>, (usize, String))> {
+        let (node, pointer) = self.locate(document, reference)?;
+        Some((node, (node.document, pointer.into_owned())))
+    }
+
+    fn locate<'r>(&self, document: usize, reference: &'r str) -> Option<(Node<'_>, Cow<'r, str>)> {
         let (file, pointer) = reference.split_once('#').unwrap_or((reference, ""));
         let document = match file {
             "" => document,
             file => *self.by_path.get(&join(self.path_of(document), file))?,
         };
         let decoded = percent_encoding::percent_decode_str(pointer).decode_utf8_lossy();
-        let value = self.documents[document].pointer(&decoded)?;
-        Some((Node { value, document }, (document, decoded.into_owned())))
+        let value = pointed(&self.documents[document], &decoded)?;
+        Some((Node { value, document }, decoded))
     }
 
     /// The node, or what it refers to.
@@ -114,7 +141,7 @@ impl Documents {
         let mut node = node;
         for _ in 0..MOST_STEPS {
             match node.text("$ref") {
-                Some(reference) => node = self.find(node.document, reference)?.0,
+                Some(reference) => node = self.locate(node.document, reference)?.0,
                 None => return Some(node),
             }
         }

@@ -42,8 +42,8 @@ impl<'d> Samples<'d> {
 
     /// The example that stands beside or in a schema of a parameter, a body or a part of one.
     pub(super) fn example(&self, holder: Node<'d>) -> Option<Value> {
-        if let Some(example) = holder.value.get("example") {
-            return Some(plain(example.clone()));
+        if let Some(example) = holder.get("example") {
+            return Some(plain(example.value.clone()));
         }
         let examples = holder.get("examples")?;
         let first = examples.members().map(|(_, example)| example).next().and_then(|one| self.documents.resolve(one));
@@ -61,7 +61,7 @@ impl<'d> Samples<'d> {
             making.cut = true;
             return None;
         }
-        let referred = schema.value.get("$ref").is_some();
+        let referred = schema.text("$ref").is_some();
         let schema = self.documents.resolve(schema)?;
         let own = std::ptr::from_ref(schema.value) as usize;
         if making.inside.contains(&own) {
@@ -87,26 +87,42 @@ impl<'d> Samples<'d> {
     }
 
     fn made(&self, schema: Node<'d>, name: &str, making: &mut Making) -> Option<Value> {
-        let given = ["example", "const", "default"].iter().find_map(|word| schema.value.get(*word));
-        let first = |word: &str| schema.value.get(word).and_then(|list| list.get(0));
-        if let Some(given) = given.or_else(|| first("examples")).or_else(|| first("enum")) {
+        // Each member is looked at once: a schema has few of those that are asked for.
+        let (mut given, mut first) = ([None; 3], [None; 2]);
+        let (mut all, mut several, mut kind, mut has_items, mut has_properties) = (None, [None; 2], None, false, false);
+        for (word, member) in schema.members() {
+            match word {
+                "example" => given[0] = Some(member.value),
+                "const" => given[1] = Some(member.value),
+                "default" => given[2] = Some(member.value),
+                "examples" => first[0] = member.value.get(0),
+                "enum" => first[1] = member.value.get(0),
+                "allOf" => all = Some(member),
+                "oneOf" => several[0] = Some(member),
+                "anyOf" => several[1] = Some(member),
+                "type" => kind = Some(member.value),
+                "properties" => has_properties = true,
+                "items" => has_items = true,
+                _ => {}
+            }
+        }
+        if let Some(given) = given.into_iter().chain(first).flatten().next() {
             return Some(plain(given.clone()));
         }
-        if let Some(all) = schema.get("allOf") {
+        if let Some(all) = all {
             return self.joined(schema, all, name, making);
         }
-        for word in ["oneOf", "anyOf"] {
-            let Some(several) = schema.get(word) else { continue };
-            let made = several.list().filter(|one| one.text("type") != Some("null"));
+        for choices in several.into_iter().flatten() {
+            let made = choices.list().filter(|one| one.text("type") != Some("null"));
             if let Some(made) = made.map(|one| self.make(one, name, making)).find(Option::is_some) {
                 return made;
             }
         }
-        let kind = match schema.value.get("type") {
+        let kind = match kind {
             Some(Value::String(kind)) => kind.as_str(),
             Some(Value::Array(kinds)) => kinds.iter().filter_map(Value::as_str).find(|kind| *kind != "null")?,
-            _ if schema.value.get("properties").is_some() => "object",
-            _ if schema.value.get("items").is_some() => "array",
+            _ if has_properties => "object",
+            _ if has_items => "array",
             _ => "",
         };
         Some(match kind {
@@ -134,8 +150,9 @@ impl<'d> Samples<'d> {
         let mut object = Map::new();
         for (name, property) in schema.get("properties").into_iter().flat_map(Node::members) {
             let needed = required.contains(&name);
-            let shape = self.documents.resolve(property);
-            if shape.is_some_and(|shape| shape.is("readOnly")) || !needed && making.depth > REQUIRED_FROM {
+            if !needed && making.depth > REQUIRED_FROM
+                || self.documents.resolve(property).is_some_and(|shape| shape.is("readOnly"))
+            {
                 continue;
             }
             match self.make(property, name, making) {
@@ -152,7 +169,7 @@ impl<'d> Samples<'d> {
     }
 
     fn list(&self, schema: Node<'d>, name: &str, making: &mut Making) -> Vec<Value> {
-        let least = schema.value.get("minItems").and_then(Value::as_u64).unwrap_or(1).clamp(1, 3);
+        let least = schema.get("minItems").and_then(|bound| bound.value.as_u64()).unwrap_or(1).clamp(1, 3);
         let Some(items) = schema.get("items") else { return Vec::new() };
         (0..least).filter_map(|_| self.make(items, name, making)).collect()
     }
@@ -187,8 +204,8 @@ fn plain(example: Value) -> Value {
 
 /// The least number that is allowed, else a small one.
 fn integer(schema: Node<'_>) -> Value {
-    let bound = |word: &str| schema.value.get(word).and_then(Value::as_i64);
-    let above = match schema.value.get("exclusiveMinimum") {
+    let bound = |word: &str| schema.get(word).and_then(|bound| bound.value.as_i64());
+    let above = match schema.get("exclusiveMinimum").map(|bound| bound.value) {
         Some(Value::Bool(true)) => bound("minimum").map(|least| least.saturating_add(1)),
         _ => bound("exclusiveMinimum").map(|least| least.saturating_add(1)),
     };
@@ -200,8 +217,8 @@ fn integer(schema: Node<'_>) -> Value {
 }
 
 fn number(schema: Node<'_>) -> Value {
-    let bound = |word: &str| schema.value.get(word).and_then(Value::as_f64);
-    let above = match schema.value.get("exclusiveMinimum") {
+    let bound = |word: &str| schema.get(word).and_then(|bound| bound.value.as_f64());
+    let above = match schema.get("exclusiveMinimum").map(|bound| bound.value) {
         Some(Value::Bool(true)) => bound("minimum").map(|least| least + 0.5),
         _ => bound("exclusiveMinimum").map(|least| least + 0.5),
     };
@@ -226,8 +243,7 @@ fn text(schema: Node<'_>, name: &str) -> String {
         "binary" => "ripe",
         _ => name,
     };
-    let bound =
-        |word: &str| schema.value.get(word).and_then(Value::as_u64).and_then(|bound| usize::try_from(bound).ok());
+    let bound = |word: &str| schema.get(word).and_then(|bound| usize::try_from(bound.value.as_u64()?).ok());
     let mut text: String = text.chars().take(bound("maxLength").unwrap_or(usize::MAX)).collect();
     let least = bound("minLength").unwrap_or_default().min(1000);
     while text.chars().count() < least {

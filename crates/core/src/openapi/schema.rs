@@ -2,7 +2,9 @@
 
 use super::documents::{Documents, Node};
 use rustc_hash::FxHashMap;
+use serde::ser::{Serialize, SerializeMap, Serializer};
 use serde_json::{Map, Value, json};
+use std::cell::RefCell;
 use std::collections::BTreeSet;
 
 /// The folder they lie in, beside the request files.
@@ -66,94 +68,119 @@ impl<'d> Schemas<'d> {
     }
 
     /// The files: their paths from a request file, and what is in them.
-    pub(super) fn files(mut self) -> Vec<(String, String)> {
+    pub(super) fn files(self) -> Vec<(String, String)> {
+        let schemas = RefCell::new(self);
         let mut files = Vec::new();
-        while let Some((file, node)) = self.waiting.pop() {
-            let mut schema = self.rewritten(node, 0);
-            if let Value::Object(members) = &mut schema {
-                members.shift_insert(0, "$schema".to_owned(), json!("https://json-schema.org/draft/2020-12/schema"));
-            }
-            let text = serde_json::to_string_pretty(&schema).unwrap_or_default();
+        loop {
+            let next = schemas.borrow_mut().waiting.pop();
+            let Some((file, node)) = next else { break };
+            let written = Written { schemas: &schemas, node, depth: 0, shape: Shape::Whole };
+            let text = serde_json::to_string_pretty(&written).unwrap_or_default();
             files.push((format!("{FOLDER}/{file}"), text + "\n"));
         }
         files.sort();
         files
     }
+}
 
-    /// A schema whose references lead to files, in the dialect of today.
-    fn rewritten(&mut self, node: Node<'d>, depth: usize) -> Value {
-        let members = match node.value {
-            Value::Object(members) if depth < 256 => members,
-            Value::Array(list) => {
-                let list = list.iter().map(|value| self.rewritten(Node { value, ..node }, depth + 1));
-                return Value::Array(list.collect());
-            }
-            other => return other.clone(),
-        };
-        let mut written = Map::with_capacity(members.len());
+/// How deep a schema is gone into; what is deeper stands as it was.
+const DEEPEST: usize = 256;
+
+/// A part of a schema as it is written: its references lead to files, its dialect is that of today. It is written
+/// from the description itself, of which nothing is copied.
+#[derive(Clone, Copy)]
+struct Written<'s, 'd> {
+    schemas: &'s RefCell<Schemas<'d>>,
+    node: Node<'d>,
+    depth: usize,
+    shape: Shape,
+}
+
+/// What a part is.
+#[derive(Clone, Copy, PartialEq)]
+enum Shape {
+    /// A file of its own.
+    Whole,
+    /// A schema, or a list of them.
+    Schema,
+    /// A schema whose `nullable` is said around it.
+    Bare,
+    /// Schemas by names.
+    Named,
+}
+
+impl<'d> Written<'_, 'd> {
+    fn inside(self, value: &'d Value, shape: Shape) -> Self {
+        Self { node: Node { value, ..self.node }, depth: self.depth + 1, shape, ..self }
+    }
+
+    fn old(&self) -> bool {
+        self.schemas.borrow().old
+    }
+
+    /// A schema's members, one by one.
+    fn members<M: SerializeMap>(self, members: &'d Map<String, Value>, map: &mut M) -> Result<(), M::Error> {
+        let old = self.old();
+        if self.shape == Shape::Whole {
+            map.serialize_entry("$schema", "https://json-schema.org/draft/2020-12/schema")?;
+        }
+        let reference = members.get("$ref").and_then(Value::as_str);
+        let leads = |reference| self.schemas.borrow_mut().referred(self.node.document, reference);
+        if let (true, Some(reference)) = (old, reference) {
+            // What stands beside a reference has no meaning in 3.0.
+            return leads(reference).map_or(Ok(()), |file| map.serialize_entry("$ref", &file));
+        }
+        let is = |name: &str| old && members.get(name) == Some(&Value::Bool(true));
+        let nullable = is("nullable") && self.shape != Shape::Bare;
+        if nullable && !members.contains_key("type") {
+            let bare = self.inside(self.node.value, Shape::Bare);
+            return map.serialize_entry("anyOf", &(bare, json!({ "type": "null" })));
+        }
         for (name, value) in members {
-            let inner = Node { value, ..node };
-            let value = match (name.as_str(), value) {
-                ("$ref", Value::String(reference)) => match self.referred(node.document, reference) {
-                    Some(file) => Value::String(file),
-                    None => continue,
-                },
-                // Not for validating, and maybe long.
-                ("example" | "examples" | "xml" | "externalDocs" | "discriminator", _) => continue,
-                ("enum" | "const" | "default", value) => value.clone(),
-                ("properties" | "patternProperties" | "$defs" | "dependentSchemas", Value::Object(named)) => {
-                    let named = named
-                        .iter()
-                        .map(|(name, value)| (name.clone(), self.rewritten(Node { value, ..node }, depth + 1)));
-                    Value::Object(named.collect())
+            match (name.as_str(), value) {
+                ("$ref", Value::String(reference)) => {
+                    if let Some(file) = leads(reference) {
+                        map.serialize_entry("$ref", &file)?;
+                    }
                 }
-                _ => self.rewritten(inner, depth + 1),
-            };
-            written.insert(name.clone(), value);
+                // Not for validating, and maybe long.
+                ("example" | "examples" | "xml" | "externalDocs" | "discriminator", _) => {}
+                ("nullable", _) if old => {}
+                ("minimum", _) if is("exclusiveMinimum") => map.serialize_entry("exclusiveMinimum", value)?,
+                ("maximum", _) if is("exclusiveMaximum") => map.serialize_entry("exclusiveMaximum", value)?,
+                ("exclusiveMinimum" | "exclusiveMaximum", Value::Bool(_)) if old => {}
+                ("type", _) if nullable => map.serialize_entry(name, &(value, "null"))?,
+                ("enum", Value::Array(choices)) if nullable && !choices.contains(&Value::Null) => {
+                    let choices: Vec<&Value> = choices.iter().chain([&Value::Null]).collect();
+                    map.serialize_entry(name, &choices)?;
+                }
+                ("enum" | "const" | "default", _) => map.serialize_entry(name, value)?,
+                ("properties" | "patternProperties" | "$defs" | "dependentSchemas", _) => {
+                    map.serialize_entry(name, &self.inside(value, Shape::Named))?;
+                }
+                _ => map.serialize_entry(name, &self.inside(value, Shape::Schema))?,
+            }
         }
-        if self.old {
-            modern(&mut written);
-        }
-        Value::Object(written)
+        Ok(())
     }
 }
 
-/// What OpenAPI 3.0 says in words of its own, as JSON Schema says it.
-fn modern(schema: &mut Map<String, Value>) {
-    if let Some(reference) = schema.get("$ref").cloned() {
-        // What stands beside a reference has no meaning in 3.0.
-        schema.clear();
-        schema.insert("$ref".to_owned(), reference);
-        return;
-    }
-    for (bound, strict) in [("minimum", "exclusiveMinimum"), ("maximum", "exclusiveMaximum")] {
-        match schema.get(strict) {
-            Some(Value::Bool(true)) => {
-                schema.remove(strict);
-                if let Some(number) = schema.remove(bound) {
-                    schema.insert(strict.to_owned(), number);
-                }
+impl Serialize for Written<'_, '_> {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        match (self.node.value, self.shape) {
+            (value, _) if self.depth > DEEPEST => value.serialize(serializer),
+            (Value::Array(list), _) => {
+                serializer.collect_seq(list.iter().map(|value| self.inside(value, Shape::Schema)))
             }
-            Some(Value::Bool(false)) => {
-                schema.remove(strict);
+            (Value::Object(members), Shape::Named) => {
+                serializer.collect_map(members.iter().map(|(name, value)| (name, self.inside(value, Shape::Schema))))
             }
-            _ => {}
+            (Value::Object(members), _) => {
+                let mut map = serializer.serialize_map(None)?;
+                self.members(members, &mut map)?;
+                map.end()
+            }
+            (value, _) => value.serialize(serializer),
         }
-    }
-    if schema.remove("nullable") != Some(Value::Bool(true)) {
-        return;
-    }
-    match schema.get_mut("type") {
-        Some(kind) => *kind = json!([kind.clone(), "null"]),
-        None => {
-            let bare = std::mem::take(schema);
-            schema.insert("anyOf".to_owned(), json!([Value::Object(bare), { "type": "null" }]));
-            return;
-        }
-    }
-    if let Some(Value::Array(choices)) = schema.get_mut("enum")
-        && !choices.contains(&Value::Null)
-    {
-        choices.push(Value::Null);
     }
 }

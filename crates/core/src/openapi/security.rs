@@ -44,35 +44,43 @@ impl<'d> Security<'d> {
         // No credentials may be one of the ways: then it needs none, but some are better.
         let mut told = Vec::new();
         for way in ways.iter().filter(|way| way.members().next().is_some()) {
-            let mut attempt = draft.clone();
-            let (values, profiles) = (self.values.clone(), self.profiles.clone());
-            let tried: Result<(), String> =
-                way.members().try_for_each(|(name, scopes)| self.scheme(name, scopes, &mut attempt));
-            match tried {
+            match way.members().try_for_each(|(name, _)| self.can_be_said(name)) {
                 Ok(()) => {
-                    *draft = attempt;
+                    way.members().for_each(|(name, scopes)| self.scheme(name, scopes, draft));
                     return Vec::new();
                 }
-                Err(why) => {
-                    (self.values, self.profiles) = (values, profiles);
-                    told.push(why);
-                }
+                Err(why) => told.push(why),
             }
         }
         told
     }
 
-    fn scheme(&mut self, name: &str, scopes: Node<'d>, draft: &mut Draft) -> Result<(), String> {
-        let root = self.documents.root();
-        let schemes = root.get("components").and_then(|components| components.get("securitySchemes"));
-        let scheme = schemes.and_then(|schemes| self.documents.member(schemes, name));
-        let scheme = scheme.ok_or_else(|| format!("security scheme `{name}` is described nowhere"))?;
+    fn described(&self, name: &str) -> Option<Node<'d>> {
+        let components = self.documents.root().get("components")?;
+        self.documents.member(components.get("securitySchemes")?, name)
+    }
+
+    /// Whether there is a line for a scheme; else why not, in words.
+    fn can_be_said(&self, name: &str) -> Result<(), String> {
+        let scheme = self.described(name).ok_or_else(|| format!("security scheme `{name}` is described nowhere"))?;
+        let http = scheme.text("scheme").unwrap_or_default();
+        match (scheme.text("type").unwrap_or_default(), scheme.text("in")) {
+            ("http", _) if ["bearer", "basic", "digest"].iter().any(|known| http.eq_ignore_ascii_case(known)) => Ok(()),
+            ("apiKey", Some("header" | "query" | "cookie")) | ("oauth2", _) => Ok(()),
+            ("apiKey", _) => Err(format!("security scheme `{name}` does not say where its key goes")),
+            (kind, _) => Err(format!("security scheme `{name}` ({kind} {http}) has no `% auth`").replace(" )", ")")),
+        }
+    }
+
+    /// Gives a request what a scheme wants that can be said.
+    fn scheme(&mut self, name: &str, scopes: Node<'d>, draft: &mut Draft) {
+        let Some(scheme) = self.described(name) else { return };
         match (scheme.text("type").unwrap_or_default(), scheme.text("scheme").unwrap_or_default()) {
             ("http", http) if http.eq_ignore_ascii_case("bearer") => {
                 let token = self.value(name, "token", true);
                 draft.auth = Some(("bearer", vec![token]));
             }
-            ("http", http) if ["basic", "digest"].iter().any(|kind| http.eq_ignore_ascii_case(kind)) => {
+            ("http", http) => {
                 let kind = if http.eq_ignore_ascii_case("basic") { "basic" } else { "digest" };
                 draft.auth = Some((kind, vec![self.value(name, "user", false), self.value(name, "password", true)]));
             }
@@ -80,18 +88,13 @@ impl<'d> Security<'d> {
                 let key = self.value(name, "key", true);
                 let own = scheme.text("name").unwrap_or_default();
                 match scheme.text("in") {
-                    Some("header") => draft.headers.push((own.into(), key)),
                     Some("query") => draft.parameters.push((own.into(), key)),
                     Some("cookie") => super::parameters::cookie(draft, own, &key),
-                    _ => return Err(format!("security scheme `{name}` does not say where its key goes")),
+                    _ => draft.headers.push((own.into(), key)),
                 }
             }
-            ("oauth2", _) => self.oauth2(name, scheme, scopes, draft),
-            (kind, http) => {
-                return Err(format!("security scheme `{name}` ({kind} {http}) has no `% auth`").replace(" )", ")"));
-            }
+            _ => self.oauth2(name, scheme, scopes, draft),
         }
-        Ok(())
     }
 
     fn oauth2(&mut self, name: &str, scheme: Node<'d>, scopes: Node<'d>, draft: &mut Draft) {

@@ -11,6 +11,7 @@ pub(super) fn add_filters(environment: &mut Environment<'_>) {
     environment.add_filter("quoted", |text: &str, options: Kwargs| -> Result<String, Error> {
         let control: &str = options.get::<Option<&str>>("control")?.unwrap_or("u4");
         let also: &str = options.get::<Option<&str>>("also")?.unwrap_or("");
+        let either = options.get::<Option<bool>>("either")?.unwrap_or(false);
         options.assert_all_used()?;
         let form = match control {
             "u4" => |code: u32| format!("\\u{code:04x}"),
@@ -19,8 +20,11 @@ pub(super) fn add_filters(environment: &mut Environment<'_>) {
             "x2" => |code: u32| format!("\\x{code:02x}"),
             other => return Err(Error::new(ErrorKind::InvalidOperation, format!("no escapes are called `{other}`"))),
         };
-        Ok(quoted(text, form, also))
+        let mark = if either && text.contains('"') && !text.contains('\'') { '\'' } else { '"' };
+        Ok(quoted(text, mark, form, also))
     });
+    environment.add_filter("lines", |pieces: Vec<Value>| lines(&pieces));
+    environment.add_filter("texts_alone", |pieces: Vec<Value>| pieces.iter().all(|piece| text_of(piece).is_some()));
     environment.add_filter("shell", |pieces: Vec<Value>| shell(&pieces));
     environment.add_filter("powershell", |text: &str| powershell(text));
     environment.add_filter("shell_field", |line: Vec<Value>| shell(&field_line(&line)));
@@ -60,13 +64,13 @@ pub(super) fn add_filters(environment: &mut Environment<'_>) {
     environment.add_filter("comment", |text: &str| text.replace(|c: char| c.is_control(), " "));
 }
 
-/// In double quotes, with backslashes. Characters that nobody sees, and those in `also`, are escaped too.
-fn quoted(text: &str, control: impl Fn(u32) -> String, also: &str) -> String {
+/// Between two marks, with backslashes. Characters that nobody sees, and those in `also`, are escaped too.
+fn quoted(text: &str, mark: char, control: impl Fn(u32) -> String, also: &str) -> String {
     let mut out = String::with_capacity(text.len() + 2);
-    out.push('"');
+    out.push(mark);
     for c in text.chars() {
         match c {
-            '"' | '\\' => out.extend(['\\', c]),
+            c if c == mark || c == '\\' => out.extend(['\\', c]),
             '\n' => out.push_str("\\n"),
             '\r' => out.push_str("\\r"),
             '\t' => out.push_str("\\t"),
@@ -75,8 +79,23 @@ fn quoted(text: &str, control: impl Fn(u32) -> String, also: &str) -> String {
             c => out.push(c),
         }
     }
-    out.push('"');
+    out.push(mark);
     out
+}
+
+/// Pieces of which each line of a text is one.
+fn lines(pieces: &[Value]) -> Vec<Value> {
+    let mut all = Vec::new();
+    for piece in pieces {
+        match text_of(piece) {
+            Some(text) => {
+                let lines = text.split_inclusive('\n');
+                all.extend(lines.map(|line| Value::from(BTreeMap::from([("text", line.to_owned())]))));
+            }
+            None => all.push(piece.clone()),
+        }
+    }
+    all
 }
 
 /// The text of a piece, where it is one.

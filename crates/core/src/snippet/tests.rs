@@ -99,7 +99,7 @@ fn what_has_no_value_is_read_and_written_as_its_place_wants() {
         "note = os.environ[\"NOTE\"]\n",
         "token = os.environ[\"TOKEN\"]\n",
         "(\"Authorization\", \"Bearer \" + token),\n",
-        "\\\"bins\\\": 24, \\\"note\\\": \" + json.dumps(note, ensure_ascii=False) + \"}\").encode(),\n",
+        "\"bins\": 24, \"note\": ' + json.dumps(note, ensure_ascii=False) + \"}\").encode(),\n",
     ] {
         assert!(written.contains(part), "{part}\n---\n{written}");
     }
