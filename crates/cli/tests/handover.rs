@@ -131,13 +131,16 @@ const ENVIRONMENT: &[(&str, &str)] = &[
     ("TOKEN", "t-4616-abcd"),
 ];
 
+/// Runs a command where the requests lie, with the secrets.
+type Runner<'r> = dyn FnMut(&mut Command) -> Output + 'r;
+
 /// What a language makes of the snippets, and what it cannot do.
 struct Language {
     target: &'static str,
     file: &'static str,
     /// Cells it cannot send, which docs/commands.md names.
     cannot: &'static [&'static str],
-    run: fn(&Path, &Path, &mut dyn FnMut(&mut Command) -> Output) -> Output,
+    run: fn(&Path, &Path, &mut Runner<'_>) -> Output,
 }
 
 /// Exports each cell, runs what came, and compares.

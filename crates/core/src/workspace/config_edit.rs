@@ -74,7 +74,7 @@ pub fn add_described(text: &str, additions: &Additions) -> Result<String, EditEr
     if document.is_empty()
         && let Some((first, _)) = additions.environments.first()
     {
-        table(document.as_table_mut(), "workspace")?.insert("environment", Item::from(toml_edit::value(first)));
+        table(document.as_table_mut(), "workspace")?.insert("environment", toml_edit::value(first));
     }
     for (name, secret) in &additions.values {
         let values = table(document.as_table_mut(), "values")?;
@@ -91,7 +91,7 @@ pub fn add_described(text: &str, additions: &Additions) -> Result<String, EditEr
         let environments = implicit(document.as_table_mut(), "environments")?;
         if environments.get(name).is_none() {
             let values = table(implicit(environments, name)?, "values")?;
-            values.insert("base", Item::from(toml_edit::value(base)));
+            values.insert("base", toml_edit::value(base));
         }
     }
     for (name, keys) in &additions.profiles {
@@ -99,7 +99,7 @@ pub fn add_described(text: &str, additions: &Additions) -> Result<String, EditEr
         if profiles.get(name).is_none() {
             let profile = table(profiles, name)?;
             for (key, text) in keys {
-                profile.insert(key, Item::from(toml_edit::value(text)));
+                profile.insert(key, toml_edit::value(text));
             }
         }
     }
