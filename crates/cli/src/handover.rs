@@ -16,7 +16,7 @@ use yieldtray_core::snippet::{
     Handed, Name, NameKind, Outline, Source, TARGETS, Target, Yield, outline, target, write,
 };
 use yieldtray_core::syntax::Kind;
-use yieldtray_core::workspace::{Answers, CellId, Reach, Settings, Shown, Tray, survey, yields};
+use yieldtray_core::workspace::{Answers, CellId, Origin, OriginKind, Reach, Settings, Shown, Tray, survey, yields};
 
 /// The value that stands for the token of an OAuth 2.0 profile.
 const TOKEN: &str = "access_token";
@@ -63,13 +63,26 @@ pub(crate) fn hand_over(
     if session.reveal {
         work.masker = Masker::revealing();
     }
+    let mut notes: Vec<String> = Vec::new();
     let (mut outlines, mut given): (Vec<(Step, Outline)>, Vec<String>) = (Vec::new(), Vec::new());
     for step in plan.steps {
         if session.workspace.cell(step.cell).plays() {
             continue;
         }
-        let mut outline =
-            work.outline(&step, &given).map_err(|problems| Stop::with_problems(out, &session.workspace, &problems))?;
+        let name = &session.workspace.cell(step.cell).name;
+        let mut outline = match work.outline(&step, &given) {
+            Ok(outline) => outline,
+            // Nothing is wrong, and nothing would be sent: it is skipped.
+            Err(problems) if !problems.iter().any(Problem::is_mistake) && several => {
+                notes.push(format!("`{name}` is left out: it would not be sent now"));
+                continue;
+            }
+            Err(problems) if !problems.iter().any(Problem::is_mistake) => {
+                return Err(Stop::refused(format!("`{name}` would not be sent now: it is skipped")));
+            }
+            Err(problems) => return Err(Stop::with_problems(out, &session.workspace, &problems)),
+        };
+        notes.extend(unsaid(session, step.cell));
         if target.holds_files() {
             outline.inline_files(|path| std::fs::read(session.root.join(path)).unwrap_or_default());
         }
@@ -78,7 +91,7 @@ pub(crate) fn hand_over(
         }
         outlines.push((step, outline));
     }
-    let mut notes: Vec<String> = outlines.iter().flat_map(|(_, outline)| outline.notes.clone()).collect();
+    notes.extend(outlines.iter().flat_map(|(_, outline)| outline.notes.clone()));
     notes.dedup();
     let handed: Vec<Handed<'_>> = outlines
         .iter()
@@ -95,6 +108,19 @@ pub(crate) fn hand_over(
     reads.dedup();
     let files = outlines.iter().any(|(_, outline)| outline.has_files());
     Ok(Snippet { text, notes, reads, files })
+}
+
+/// Lines of a cell that nothing here can say.
+fn unsaid(session: &Session, cell: CellId) -> Vec<String> {
+    let own = session.workspace.cell(cell);
+    let words = own.instructions().filter_map(|line| match line.kind {
+        Kind::Each(_) => Some("its first row stands for all of `% each`"),
+        Kind::Wait { .. } => Some("it is sent once: `% wait until` is left out"),
+        Kind::Skip { .. } => Some("it is sent as it would be now: `% skip when` is left out"),
+        Kind::Save(_) => Some("`% save` is left out"),
+        _ => None,
+    });
+    words.map(|words| format!("`{}`: {words}", own.name)).collect()
 }
 
 /// What an answer gives to requests after it.
@@ -136,11 +162,18 @@ impl Work<'_> {
         let reach = Reach { workspace, engine: &engine, settings, tray: &self.tray, answers: &answers };
         self.masker.learn(workspace.config.secrets(settings.environment.as_deref(), &reach.outside()));
         let rows = survey(reach, &[(step.cell, step.needs.clone())], false, &mut self.masker);
+        // What an answer gives holds over all but what the cell itself says, and `--set`.
+        let own = workspace.cell(step.cell).span;
+        let holds = |origin: &Origin| match (&origin.kind, origin.place) {
+            (OriginKind::Set | OriginKind::Ask, _) => true,
+            (OriginKind::Let, Some((source, span))) => source == step.cell.source && own.contains(span),
+            _ => false,
+        };
         let mut names: Vec<Name> = rows
             .into_iter()
             .filter_map(|row| {
                 let kind = match row.value {
-                    _ if given.contains(&row.name) => NameKind::Answer,
+                    _ if given.contains(&row.name) && !row.origin.as_ref().is_some_and(holds) => NameKind::Answer,
                     Shown::Secret(value) if !reveal => NameKind::Secret(value.to_text().ok()?.into_owned()),
                     Shown::Known(value) if !self.with_values => NameKind::Value(value),
                     Shown::Secret(_) | Shown::Known(_) | Shown::MadeUp(_) => return None,
@@ -149,6 +182,12 @@ impl Work<'_> {
                 Some(Name { name: row.name, kind })
             })
             .collect();
+        // What a sequence gives a cell may be made of answers that the cell itself does not name.
+        if step.played.is_some() {
+            let others = given.iter().filter(|given| !names.iter().any(|own| own.name == **given));
+            let others: Vec<Name> = others.map(|name| Name { name: name.clone(), kind: NameKind::Answer }).collect();
+            names.extend(others);
+        }
         let token = uses_oauth2(workspace, step.cell);
         if token {
             names.push(Name { name: TOKEN.to_owned(), kind: NameKind::Open });

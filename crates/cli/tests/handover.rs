@@ -336,6 +336,20 @@ X-Lot: {{lot}}
 % field lot = {{lot}}
 % needs weigh
 POST /form
+
+%% Round
+% play label with tray = lot + "-1"
+
+%% Label
+GET /labels/{{tray}}
+
+%% Never
+% skip when 1 == 1
+GET /never
+
+%% Own
+% let lot = "mine"
+GET /own/{{lot}}
 "#;
 
 #[test]
@@ -347,7 +361,7 @@ fn a_chain_takes_values_from_answers() {
     };
     bench.run(&["replay", "chain.http", "--no-log"]).exits(0);
     let sent = all(&desk);
-    assert_eq!(sent.len(), 3);
+    assert_eq!(sent.len(), 5);
     for (target, file, program) in
         [("shell", "c.sh", "sh"), ("python", "c.py", "python3"), ("javascript", "c.mjs", "node")]
     {
@@ -356,7 +370,7 @@ fn a_chain_takes_values_from_answers() {
         let output = Command::new(program).arg(file).current_dir(bench.path()).output().expect("it is there");
         let shown = format!("{}\n{}", run.stdout, String::from_utf8_lossy(&output.stderr));
         let arrived = all(&desk);
-        assert_eq!(arrived.len(), 3, "{shown}");
+        assert_eq!(arrived.len(), 5, "{shown}");
         for (arrived, sent) in arrived.iter().zip(&sent) {
             assert_eq!((&arrived.method, &arrived.target), (&sent.method, &sent.target), "{shown}");
             assert_eq!(String::from_utf8_lossy(&arrived.body), String::from_utf8_lossy(&sent.body), "{shown}");
@@ -364,7 +378,7 @@ fn a_chain_takes_values_from_answers() {
         }
     }
     let refused = bench.run(&["export", "chain.http", "--as", "go"]).exits(2);
-    assert!(refused.stderr.contains("holds 3 requests, but `go` takes one"), "{}", refused.stderr);
+    assert!(refused.stderr.contains("holds 7 requests, but `go` takes one"), "{}", refused.stderr);
 }
 
 /// What was handed over and is taken in again sends the same.

@@ -38,6 +38,8 @@ pub(super) struct Request {
     title: String,
     method: String,
     url: Vec<Value>,
+    /// The parameters of the address, decoded, where that is text.
+    query: Vec<Value>,
     /// What the address is without values in it, for formats that want its parts.
     host: String,
     path: Vec<Value>,
@@ -132,6 +134,7 @@ impl Modeller {
             name: handed.name.to_owned(),
             title: handed.title.to_owned(),
             method: shape.method.clone(),
+            query: query(&url),
             url,
             host,
             path,
@@ -233,6 +236,15 @@ impl Modeller {
         });
         self.variables.push(Variable { id: id.to_owned(), env, value, encoded });
     }
+}
+
+/// The parameters of an address without values in it.
+fn query(url: &[Value]) -> Vec<Value> {
+    let [only] = url else { return Vec::new() };
+    let text = only["text"].as_str().unwrap_or_default();
+    let query = text.split_once('?').map_or("", |(_, query)| query);
+    let pairs = url::form_urlencoded::parse(query.as_bytes());
+    pairs.map(|(name, value)| json!({ "name": name, "value": value })).collect()
 }
 
 /// Fields of one name as one, their values with commas between.
