@@ -4,8 +4,8 @@ use crate::failure::Stop;
 use crate::kept;
 use crate::session::Session;
 use crate::show::Out;
-
 use chrono::{DateTime, FixedOffset, Utc};
+use std::cell::RefCell;
 use std::time::SystemTime;
 use yieldtray_core::expression::{Engine, MadeUp, Value};
 use yieldtray_core::problem::{Problem, closest, enumerate};
@@ -84,7 +84,17 @@ pub(crate) fn hand_over(
         };
         notes.extend(unsaid(session, step.cell));
         if target.holds_files() {
-            outline.inline_files(|path| std::fs::read(session.root.join(path)).unwrap_or_default());
+            let failed = RefCell::new(None);
+            outline.inline_files(|path| {
+                let bytes = std::fs::read(session.root.join(path));
+                bytes.unwrap_or_else(|error| {
+                    failed.replace(Some(format!("cannot read `{path}`: {error}")));
+                    Vec::new()
+                })
+            });
+            if let Some(why) = failed.into_inner() {
+                return Err(Stop::refused(why));
+            }
         }
         if several {
             given.extend(yields(&session.workspace, step.cell).map(str::to_owned));

@@ -266,10 +266,8 @@ impl Intake {
         }
         let look = out.error_look;
         if self.kept > 0 {
-            out.say(&look.faint(&format!(
-                "{} there already, and left as it is",
-                table::count(self.kept, "thing is", "things are")
-            )))?;
+            let (one, many) = ("thing is there already, and stays", "things are there already, and stay");
+            out.say(&look.faint(&format!("{} as before", table::count(self.kept, one, many))))?;
         }
         if !names.is_empty() {
             let all = table::count(names.len(), "secret", "secrets");
