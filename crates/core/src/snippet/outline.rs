@@ -127,19 +127,19 @@ impl Outline {
     }
 }
 
-/// A text that comes out differently in each encoding, and by itself nowhere.
+/// A text that comes out differently in each encoding, and by itself nowhere. The other one is longer too.
 fn telling(index: usize, other: bool) -> String {
-    format!("{}{index:03}q\"<&\u{e9}~ z", if other { "Zk" } else { "Yt" })
+    format!("{}{index:03}q\"<&\u{e9}~ z", if other { "Zkk" } else { "Yt" })
 }
 
 /// Numbers are written as they are everywhere.
 fn number(index: usize, other: bool) -> i64 {
-    if other { 746_170_000 + index as i64 } else { 746_160_000 + index as i64 }
+    if other { 7_461_700_000 + index as i64 } else { 746_160_000 + index as i64 }
 }
 
 /// An address, which only stands at the beginning of one.
 fn address(index: usize, other: bool) -> String {
-    format!("http://{}{index:03}q.test", if other { "zk" } else { "yt" })
+    format!("http://{}{index:03}q.test", if other { "zkk" } else { "yt" })
 }
 
 fn is_address(text: &str) -> bool {
@@ -194,14 +194,22 @@ pub fn outline<E>(
     };
     let (shape, texts) = Shape::of(&prepare(&with(false))?);
     let mut texts: Vec<Vec<Bit>> = texts.iter().map(|text| split(text, &marked, names)).collect();
+    let mut worked: Vec<(usize, usize)> = Vec::new();
     for index in &needed {
-        if !verify(*index, &texts, names, &needed, &mut prepare) {
-            notes.push(format!("`{}` is worked with here: give what comes of it", names[*index].name));
-        }
+        let places = worked_with(*index, &texts, names, &marked, &mut prepare);
+        worked.extend(places.into_iter().map(|place| (place, *index)));
     }
     typed(&mut texts, names, &marked, &mut prepare);
     let mut names = names.to_vec();
     for (place, text) in texts.iter_mut().enumerate() {
+        // What an expression makes of a value that nobody has yet cannot be said.
+        if let Some((_, index)) = worked.iter().find(|(own, _)| *own == place) {
+            let called = shape.called(place);
+            notes.push(format!("the {called} is made of `{}`: give it whole", names[*index].name));
+            names.push(Name { name: called, kind: NameKind::Open });
+            *text = vec![Bit::Value(names.len() - 1, Encoding::Plain)];
+            continue;
+        }
         *text = text.drain(..).flat_map(|bit| without_secrets(bit, &names)).collect();
         // What still has a secret in it, in a form of its own, is given whole.
         let leaks = |bit: &Bit| matches!(bit, Bit::Text(text) if masker.finds_in(text));
@@ -243,20 +251,31 @@ fn stays<E>(
     shape == real_shape && texts.iter().map(put).eq(real_texts)
 }
 
-/// Whether a value that is open stands there only as it is.
-fn verify<E>(
+/// The texts in which a value that is open stands otherwise than as it is: with another one in its place they are
+/// not what they should be.
+fn worked_with<E>(
     index: usize,
     texts: &[Vec<Bit>],
     names: &[Name],
-    needed: &[usize],
+    marked: &[usize],
     prepare: &mut impl FnMut(&[(String, Value)]) -> Result<Prepared, E>,
-) -> bool {
+) -> Vec<usize> {
     let set = |own: &usize| Some((names[*own].name.clone(), stand_in(*own, &names[*own], *own == index)?.0));
-    let all: Vec<(String, Value)> = needed.iter().filter_map(set).collect();
-    let Ok(prepared) = prepare(&all) else { return true };
-    let Some((_, other)) = stand_in(index, &names[index], true) else { return true };
-    let put = |bits: &Vec<Bit>| -> String { bits.iter().map(|bit| filled(bit, index, &other, names)).collect() };
-    texts.iter().map(put).eq(Shape::of(&prepared).1)
+    let all: Vec<(String, Value)> = marked.iter().filter_map(set).collect();
+    let (Ok(prepared), Some((_, other))) = (prepare(&all), stand_in(index, &names[index], true)) else {
+        return Vec::new();
+    };
+    let put = |bits: &Vec<Bit>| -> String {
+        let text = |bit: &Bit| match bit {
+            Bit::Value(own, encoding) if *own != index => {
+                stand_in(*own, &names[*own], false).map(|(_, text)| encoding.encode(&text)).unwrap_or_default()
+            }
+            bit => filled(bit, index, &other, names),
+        };
+        bits.iter().map(text).collect()
+    };
+    let should = texts.iter().map(put);
+    should.zip(Shape::of(&prepared).1).enumerate().filter(|(_, (should, is))| should != is).map(|(at, _)| at).collect()
 }
 
 /// A bit with a text for one of the names, what stands in for the others.

@@ -109,6 +109,22 @@ fn what_has_no_value_is_read_and_written_as_its_place_wants() {
 }
 
 #[test]
+fn what_an_expression_makes_of_a_value_that_nobody_has_is_given_whole() {
+    let values: Vec<(&str, Value)> = values().into_iter().filter(|(name, _)| *name != "lot").collect();
+    let (written, notes) = shown("shell", &[named("lot", NameKind::Open), secret()], &values);
+    // How long its name is stands in a field; elsewhere it is itself.
+    assert_eq!(notes, ["the X-Size is made of `lot`: give it whole"]);
+    assert!(
+        written.contains("-H \"X-Size: ${X_SIZE}\"") && written.contains("/lots/$(percent \"$LOT\")?bins=24"),
+        "{written}"
+    );
+    assert!(
+        written.contains("-H \"X-Lot: ${LOT}\"") && written.contains("\\\"lot\\\": \\\"$(json \"$LOT\")\\\""),
+        "{written}"
+    );
+}
+
+#[test]
 fn a_secret_is_text_in_no_form() {
     let make = |value: &dyn Fn(&str) -> Value| {
         use base64::Engine as _;
