@@ -44,15 +44,24 @@ pub(crate) struct Snippet {
     pub(crate) files: bool,
 }
 
-/// Writes cells, with what they need where several are wanted.
+/// How cells are handed over.
+#[derive(Clone, Copy)]
+pub(crate) struct Manner {
+    pub(crate) target: &'static Target,
+    /// Whether values stand in it; else their names do.
+    pub(crate) with_values: bool,
+    /// Whether what they need goes before them.
+    pub(crate) whole: bool,
+}
+
+/// Writes cells.
 pub(crate) fn hand_over(
     session: &mut Session,
     cells: &[CellId],
-    target: &Target,
-    with_values: bool,
+    manner: Manner,
     out: &mut Out,
 ) -> Result<Snippet, Stop> {
-    let several = cells.len() > 1;
+    let Manner { target, with_values, whole: several } = manner;
     let plan = Plan::new(&mut session.workspace, cells, several);
     // All needs are read, so that what they yielded is found.
     Plan::new(&mut session.workspace, cells, true);

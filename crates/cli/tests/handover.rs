@@ -377,6 +377,13 @@ fn a_chain_takes_values_from_answers() {
             assert_eq!(arrived.headers.get("x-lot"), sent.headers.get("x-lot"), "{shown}");
         }
     }
+    // A file of one request is a chain with what that needs of another one.
+    let bench = bench.file("last.http", "% cookies off\n\n%% Last\n% needs chain.http#lots\nGET /last/{{lot}}\n");
+    let run = bench.run(&["export", "last.http", "--as", "python"]).exits(0);
+    std::fs::write(bench.path().join("last.py"), &run.stdout).expect("a file");
+    assert!(Command::new("python3").arg("last.py").current_dir(bench.path()).status().expect("it is there").success());
+    let targets: Vec<String> = all(&desk).into_iter().map(|own| own.target).collect();
+    assert_eq!(targets, ["/lots", "/last/L%2F7%20%C3%A9%22"]);
     let refused = bench.run(&["export", "chain.http", "--as", "go"]).exits(2);
     assert!(refused.stderr.contains("holds 7 requests, but `go` takes one"), "{}", refused.stderr);
 }

@@ -1,7 +1,8 @@
 use crate::args::{Common, Export, Whether};
 use crate::failure::Stop;
-use crate::handover::{hand_over, named};
+use crate::handover::{Manner, hand_over, named};
 use crate::host::Host;
+use crate::locate::Where;
 use crate::session::{Session, places};
 use crate::show::Out;
 use crate::show::table::Cell;
@@ -32,7 +33,10 @@ pub(crate) fn export(common: &Common, args: &Export, host: &Host, out: &mut Out)
         }
         _ => {}
     }
-    let snippet = hand_over(&mut session, &cells, target, args.with_values == Whether::On, out)?;
+    // A file or a folder is a chain, with what its requests need of other files.
+    let whole = cells.len() > 1 || target.takes_several() && matches!(places.as_slice(), [Where::Path(_)]);
+    let manner = Manner { target, with_values: args.with_values == Whether::On, whole };
+    let snippet = hand_over(&mut session, &cells, manner, out)?;
     let reads: Vec<String> = snippet.reads.iter().map(|name| name.to_uppercase()).collect();
     if out.json {
         let document = json!({ "as": target.name, "text": snippet.text, "reads": reads, "notes": snippet.notes });

@@ -6,6 +6,7 @@ use crate::args::{Common, Needs};
 use crate::disk::Disk;
 use crate::failure::Stop;
 use crate::guard::guard;
+use crate::handover::{self, Manner};
 use crate::kept;
 use crate::logbook::{Logbook, Logging};
 use crate::options::options;
@@ -52,10 +53,10 @@ fn named(session: &Session, source: SourceId, name: &str) -> Result<CellId, Stop
 /// A cell as code or in a format.
 pub(super) fn hand_over(common: &Common, job: &Job, name: &str, target: &str) -> Result<String, Stop> {
     let mut out = Out::new(common, &host());
-    let target = crate::handover::named(target)?;
+    let manner = Manner { target: handover::named(target)?, with_values: true, whole: false };
     let (mut session, source) = open(common, job, &mut out)?;
     let cell = named(&session, source, name)?;
-    Ok(crate::handover::hand_over(&mut session, &[cell], target, true, &mut out)?.text)
+    Ok(handover::hand_over(&mut session, &[cell], manner, &mut out)?.text)
 }
 
 pub(super) fn carry_out(common: &Common, job: &Job, talk: &dyn Talk) -> Result<Done, Stop> {
