@@ -5,7 +5,7 @@ use crate::failure::Stop;
 use anyhow::Context;
 use std::path::Path;
 use yieldtray_core::problem::SourceId;
-use yieldtray_core::syntax::{parse, slug};
+use yieldtray_core::syntax::{File, first_free, parse, slug};
 
 /// Where a cell is added, looked at before anything is sent.
 pub(crate) struct Append<'f> {
@@ -19,10 +19,7 @@ pub(crate) struct Append<'f> {
 impl<'f> Append<'f> {
     /// The cell that `text`, a request, makes at the end of `file`, under a name of its own.
     pub(crate) fn prepare(file: &'f Path, text: &str) -> Result<Self, Stop> {
-        if file.extension().is_none_or(|extension| extension != "http") {
-            let message = format!("`{}` is no request file", file.display());
-            return Err(Stop::refused_with(message, "name one that ends in `.http`"));
-        }
+        expect_request_file(file)?;
         let before = match std::fs::read_to_string(file) {
             Ok(text) => text,
             Err(error) if error.kind() == std::io::ErrorKind::NotFound => String::new(),
@@ -30,12 +27,7 @@ impl<'f> Append<'f> {
         };
         let stem = file.file_stem().unwrap_or_default().to_string_lossy();
         let there = parse(&before, SourceId(0), &stem).file;
-        if !before.trim().is_empty()
-            && there.cells.first().is_some_and(|cell| !before[cell.span.range()].starts_with("%%"))
-        {
-            let message = format!("`{}` is one request without a `%%` line", file.display());
-            return Err(Stop::refused_with(message, "write a line `%% Title` above it, so that others can follow"));
-        }
+        expect_titles(file, &before, &there)?;
         let taken = |name: &str| there.cells.iter().any(|cell| *cell.name == *name);
         let own = parse(text, SourceId(0), "request").file;
         let Some(first) = own.cells.first() else {
@@ -55,9 +47,7 @@ impl<'f> Append<'f> {
                 let target = request.target.of(text);
                 format!("{method} {}", target.split(['?', '#']).next().unwrap_or(target))
             });
-            let numbered = (2..).map(|number| format!("{title} {number}"));
-            let title = std::iter::once(title.clone()).chain(numbered).find(|title| !taken(&slug(title)));
-            let title = title.unwrap_or_default();
+            let title = first_free(&title, " ", |title| !taken(&slug(title)));
             let name = slug(&title);
             (format!("%% {title}\n{text}"), name)
         };
@@ -73,6 +63,24 @@ impl<'f> Append<'f> {
             .with_context(|| format!("cannot write `{}`", self.file.display()))?;
         Ok(())
     }
+}
+
+/// Refuses a file that is not one of requests by its name.
+pub(crate) fn expect_request_file(file: &Path) -> Result<(), Stop> {
+    if file.extension().is_some_and(|extension| extension == "http") {
+        return Ok(());
+    }
+    let message = format!("`{}` is no request file", file.display());
+    Err(Stop::refused_with(message, "name one that ends in `.http`"))
+}
+
+/// Refuses a file whose only request has no title: behind it, another one would be its body.
+pub(crate) fn expect_titles(file: &Path, text: &str, there: &File) -> Result<(), Stop> {
+    if text.trim().is_empty() || there.cells.first().is_none_or(|cell| text[cell.span.range()].starts_with("%%")) {
+        return Ok(());
+    }
+    let message = format!("`{}` is one request without a `%%` line", file.display());
+    Err(Stop::refused_with(message, "write a line `%% Title` above it, so that others can follow"))
 }
 
 #[cfg(test)]

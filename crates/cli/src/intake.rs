@@ -1,5 +1,6 @@
 //! Requests from elsewhere on their way into files: everything is worked out before anything is written.
 
+use crate::append::{expect_request_file, expect_titles};
 use crate::args::{Common, Into};
 use crate::commands::ignore;
 use crate::disk;
@@ -81,21 +82,13 @@ impl Intake {
 
     /// Requests that are appended to a file; gives the place to add them to.
     pub(crate) fn file(&mut self, file: &Path) -> Result<usize, Stop> {
-        if file.extension().is_none_or(|extension| extension != "http") {
-            let message = format!("`{}` is no request file", file.display());
-            return Err(Stop::refused_with(message, "name one that ends in `.http`"));
-        }
+        expect_request_file(file)?;
         let path = self.below_root(file)?;
         let workspace = &mut self.session.workspace;
         let source = workspace.load_or_begin(&path)?;
         let own = workspace.source(source);
         let before = own.text.clone();
-        if let Some(first) = own.file.cells.first()
-            && !before[first.span.range()].starts_with("%%")
-        {
-            let message = format!("`{}` is one request without a `%%` line", file.display());
-            return Err(Stop::refused_with(message, "write a line `%% Title` above it, so that others can follow"));
-        }
+        expect_titles(file, &before, &own.file)?;
         let there: Vec<String> = own.file.cells.iter().map(|cell| cell.name.to_string()).collect();
         let (mut headers, mut auth) = (Vec::new(), false);
         for (home, line) in workspace.preambles(source) {

@@ -1,3 +1,4 @@
+use crate::append::expect_request_file;
 use crate::args::{Common, Tidy};
 use crate::disk::{self, request_files};
 use crate::failure::Stop;
@@ -101,9 +102,8 @@ fn files(here: &Path, places: &[Where]) -> Result<Vec<PathBuf>, Stop> {
             Where::StandardInput => continue,
         };
         let path = path.canonicalize().map_err(|error| refused("read", &path, error))?;
-        if path.is_file() && path.extension().is_none_or(|extension| extension != "http") {
-            let message = format!("`{}` is no request file", path.display());
-            return Err(Stop::refused_with(message, "name one that ends in `.http`"));
+        if path.is_file() {
+            expect_request_file(&path)?;
         }
         files.extend(if path.is_dir() { below(&path)? } else { vec![path] });
     }

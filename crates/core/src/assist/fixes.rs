@@ -279,8 +279,7 @@ pub(super) fn free_name(view: View<'_>, base: &str) -> String {
         workspace.config.all_entries().any(|entry| entry.name == name)
             || workspace.loaded().any(|file| view.text(file).contains(&format!("{name} =")))
     };
-    let numbered = (2..).map(|number| format!("{base}_{number}"));
-    std::iter::once(base.clone()).chain(numbered).find(|name| !taken(name)).unwrap_or(base)
+    crate::syntax::first_free(&base, "_", |name| !taken(name))
 }
 
 /// Text as TOML writes it.

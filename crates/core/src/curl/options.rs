@@ -34,6 +34,8 @@ pub(super) enum Does {
     Globoff,
     /// Options of a file, which is not read.
     Settings,
+    /// Credentials that no `% auth` can say.
+    OtherAuth,
     /// Next request.
     Next,
     /// Nothing that shapes the request: where output goes, how much is said.
@@ -51,7 +53,6 @@ const PROXY: &str = "a proxy is named in `[send]` of `yieldtray.toml`";
 const CERTIFICATES: &str = "certificates are named in `[send]` of `yieldtray.toml`";
 const PLACE: &str = "another place for a name has no line in a cell; give the address itself, and a `Host` field";
 const LIMIT: &str = "limits of time are one: `% timeout`";
-const AUTH: &str = "there is no such `% auth`: the credentials are not sent";
 const VERSION: &str = "this version cannot be asked for; the best one that both sides know is taken";
 const ADDRESSES: &str = "which addresses a name is looked up to is not chosen in a cell";
 const TLS: &str = "how TLS is agreed upon is not chosen in a cell";
@@ -111,15 +112,15 @@ pub(super) const OPTIONS: &[Known] = &[
     Known("output-dir", None, true, Does::Output),
     Known("create-dirs", None, false, Does::Output),
     Known("silent", Some('s'), false, Does::Output),
-    Known("ntlm", None, false, Does::Elsewhere(AUTH)),
-    Known("negotiate", None, false, Does::Elsewhere(AUTH)),
+    Known("ntlm", None, false, Does::OtherAuth),
+    Known("negotiate", None, false, Does::OtherAuth),
     Known(
         "anyauth",
         None,
         false,
         Does::Elsewhere("`% auth digest` answers a challenge; basic credentials are sent at once"),
     ),
-    Known("aws-sigv4", None, true, Does::Elsewhere(AUTH)),
+    Known("aws-sigv4", None, true, Does::OtherAuth),
     Known(
         "netrc",
         Some('n'),

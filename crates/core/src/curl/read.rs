@@ -1,7 +1,8 @@
 use super::options::{Does, Known, long, short};
 use super::words::{behind_prompt, is_command, split};
 use crate::draft::{Body, Draft, Part, Piece, Text};
-use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
+use crate::secret::NOT_UNRESERVED;
+use percent_encoding::utf8_percent_encode;
 use std::ops::Range;
 
 /// One command of a text.
@@ -131,6 +132,8 @@ struct Reading {
     upload: bool,
     follow: bool,
     digest: bool,
+    /// Whether credentials go out in a way that a cell has no line for.
+    other_auth: bool,
     globoff: bool,
     user: Option<Text>,
     redirects: Option<String>,
@@ -210,6 +213,10 @@ impl Reading {
                 begun.end(done)?;
             }
             Does::Output => self.draft.note(format!("`{option}` is about output, and was left out")),
+            Does::OtherAuth => {
+                self.other_auth = true;
+                self.draft.note(format!("`{option}`: there is no such `% auth`: the credentials are not sent"));
+            }
             Does::Elsewhere(words) => self.draft.note(format!("`{option}`: {words}")),
         }
         Ok(())
@@ -351,7 +358,7 @@ impl Reading {
             };
             draft.method = method.map(Text::from);
         }
-        if let Some(user) = self.user.take() {
+        if let Some(user) = self.user.take().filter(|_| !self.other_auth) {
             let kind = if self.digest { "digest" } else { "basic" };
             let words = match user.split(':') {
                 Some((user, password)) => vec![user, password],
@@ -385,7 +392,7 @@ impl Reading {
         let into =
             url.pieces().last().is_some_and(|piece| matches!(piece, Piece::Literal(text) if text.ends_with('/')));
         if let (true, true, Some(path)) = (self.upload, into, self.file.as_ref().and_then(Text::plain)) {
-            url.push_str(&utf8_percent_encode(path.rsplit('/').next().unwrap_or(path), UNRESERVED).to_string());
+            url.push_str(&utf8_percent_encode(path.rsplit('/').next().unwrap_or(path), NOT_UNRESERVED).to_string());
         }
         draft.send_to(url)?;
         Ok(draft)
@@ -414,9 +421,6 @@ fn globbed(url: Text) -> Result<Text, String> {
     }
 }
 
-/// What stays as it is (RFC 3986 2.3).
-const UNRESERVED: &AsciiSet = &NON_ALPHANUMERIC.remove(b'-').remove(b'.').remove(b'_').remove(b'~');
-
 /// `content`, `=content`, `name=content`: the content percent-encoded.
 fn encoded(option: &str, value: &Text) -> Result<Text, String> {
     let from_file = value.plain().is_some_and(|text| text.split_once('@').is_some_and(|(name, _)| !name.contains('=')));
@@ -433,7 +437,7 @@ fn encoded(option: &str, value: &Text) -> Result<Text, String> {
         match piece {
             // A blank is a `+` here, as in forms.
             Piece::Literal(text) => {
-                word.push_str(&utf8_percent_encode(text, UNRESERVED).to_string().replace("%20", "+"))
+                word.push_str(&utf8_percent_encode(text, NOT_UNRESERVED).to_string().replace("%20", "+"))
             }
             Piece::Value(expression) => word.push_value(format!("urlencode({expression})")),
         }

@@ -2,6 +2,7 @@
 
 use super::{Body, Draft, Part, Piece, Text};
 use crate::lint::random_texts;
+use crate::request::Place;
 use crate::secret::{credential, is_secret_header, is_secret_name};
 use crate::syntax::{is_language_name, is_value_name};
 use crate::workspace::{Given, Workspace};
@@ -26,15 +27,6 @@ pub struct Lift {
     pub found: Vec<(String, String)>,
     /// Whether nothing is one.
     nothing: bool,
-}
-
-/// Where a text stands, which decides how a value in it is written.
-#[derive(Clone, Copy, PartialEq, Eq)]
-enum Place {
-    Target,
-    Json,
-    Form,
-    Plain,
 }
 
 /// `"name": "value"`
@@ -104,7 +96,7 @@ impl Lift {
                     continue;
                 }
             }
-            self.text(value, Place::Plain);
+            self.text(value, Place::Text);
         }
         if let Some((kind, words)) = &mut draft.auth {
             let user = words.first().filter(|_| words.len() > 1).and_then(Text::plain).unwrap_or_default().to_owned();
@@ -129,9 +121,9 @@ impl Lift {
                 let form = |text: &Text| text.plain().is_some_and(|text| text.starts_with("application/x-www-form"));
                 let is_form = draft.headers.iter().any(|(_, value)| form(value));
                 let place = match text.head().trim_start().chars().next() {
-                    Some('{' | '[') => Place::Json,
+                    Some('{' | '[') => Place::JsonString,
                     _ if is_form => Place::Form,
-                    _ => Place::Plain,
+                    _ => Place::Text,
                 };
                 self.text(text, place);
             }
@@ -152,7 +144,7 @@ impl Lift {
             (Some(name), Some(plain)) if is_secret_name(name) && plain.len() >= SHORT => {
                 *value = Text::value(self.named(name, plain));
             }
-            _ => self.text(value, Place::Plain),
+            _ => self.text(value, Place::Text),
         }
     }
 
@@ -170,9 +162,9 @@ impl Lift {
 
     fn literal(&mut self, literal: &str, place: Place, lifted: &mut Text) {
         let members: Option<&Regex> = match place {
-            Place::Json => Some(&MEMBER),
+            Place::JsonString => Some(&MEMBER),
             Place::Target | Place::Form => Some(&PAIR),
-            Place::Plain => None,
+            _ => None,
         };
         let mut spans: Vec<(usize, usize, String)> = Vec::new();
         for found in members.into_iter().flat_map(|members| members.captures_iter(literal)) {
@@ -203,16 +195,10 @@ impl Lift {
                 let spaced = if place == Place::Form { text.replace('+', " ") } else { text.to_owned() };
                 percent_encoding::percent_decode_str(&spaced).decode_utf8().map(|text| text.into_owned()).ok()
             }
-            Place::Json | Place::Plain => None,
-        };
-        let encodes = |plain: &str| match place {
-            Place::Target => percent_encoding::utf8_percent_encode(plain, crate::secret::NOT_UNRESERVED).to_string(),
-            Place::Form => url::form_urlencoded::byte_serialize(plain.as_bytes()).collect(),
-            Place::Json => serde_json::Value::from(plain).to_string().trim_matches('"').to_owned(),
-            Place::Plain => plain.to_owned(),
+            _ => None,
         };
         let plain = decoded.as_deref().unwrap_or(text);
-        match encodes(plain) == text {
+        match place.encode(plain.into()) == text {
             true => self.named(name, plain),
             // Written in a way of its own, it is kept so.
             false => format!("raw({})", self.named(name, text)),

@@ -5,7 +5,7 @@ use super::schema::Schemas;
 use super::security::{Given, OauthProfile, Security};
 use super::servers;
 use crate::draft::{Draft, Text};
-use crate::syntax::slug;
+use crate::syntax::{first_free, slug};
 use rustc_hash::FxHashMap;
 use std::collections::BTreeMap;
 
@@ -95,8 +95,7 @@ pub fn take(documents: &Documents, wish: &Wish) -> Result<Taken, String> {
             empty if empty.is_empty() => "requests".to_owned(),
             name => name,
         };
-        let numbered = (2..).map(|number| format!("{wanted}-{number}"));
-        let name = std::iter::once(wanted.clone()).chain(numbered).find(|name| !names.contains(name)).unwrap_or(wanted);
+        let name = first_free(&wanted, "-", |name| !names.iter().any(|known| known == name));
         names.push(name.clone());
         let mut head = about(root, tag);
         head.push_str(&shared_credentials(&mut drafts));

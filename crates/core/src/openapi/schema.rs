@@ -1,6 +1,7 @@
 //! The schemas of answers as files of JSON Schema (2020-12), each beside the others it refers to.
 
 use super::documents::{Documents, Node};
+use crate::syntax::first_free;
 use rustc_hash::FxHashMap;
 use serde::ser::{Serialize, SerializeMap, Serializer};
 use serde_json::{Map, Value, json};
@@ -60,9 +61,7 @@ impl<'d> Schemas<'d> {
         let own: String = wanted.chars().map(|c| if fits(c) { c } else { '-' }).collect();
         let own = own.trim_matches(['-', '.']);
         let own = if own.is_empty() { "schema" } else { own };
-        let numbered = (2..).map(|number| format!("{own}-{number}"));
-        let free = |name: &String| !self.names.contains(&name.to_lowercase());
-        let name = std::iter::once(own.to_owned()).chain(numbered).find(free).unwrap_or_default();
+        let name = first_free(own, "-", |name| !self.names.contains(&name.to_lowercase()));
         self.names.insert(name.to_lowercase());
         format!("{name}.schema.json")
     }

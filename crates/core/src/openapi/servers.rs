@@ -1,5 +1,5 @@
 use super::documents::Node;
-use crate::syntax::slug;
+use crate::syntax::{first_free, slug};
 
 /// The servers of a description as environments: a name, and what stands before paths.
 pub(super) fn environments(root: Node<'_>, notes: &mut Vec<String>) -> Vec<(String, String)> {
@@ -13,9 +13,7 @@ pub(super) fn environments(root: Node<'_>, notes: &mut Vec<String>) -> Vec<(Stri
         let short = told.map(slug).filter(|name| !name.is_empty() && name.len() <= 24);
         let wanted = short.unwrap_or_else(|| slug(host.split('.').next().unwrap_or(host)));
         let wanted = if wanted.is_empty() { "server".to_owned() } else { wanted };
-        let taken = |name: &str| environments.iter().any(|(known, _)| known == name);
-        let numbered = (2..).map(|number| format!("{wanted}-{number}"));
-        let name = std::iter::once(wanted.clone()).chain(numbered).find(|name| !taken(name)).unwrap_or(wanted);
+        let name = first_free(&wanted, "-", |name| !environments.iter().any(|(known, _)| known == name));
         environments.push((name, address));
     }
     if environments.is_empty() {

@@ -23,6 +23,7 @@ pub use content::{Content, FilePiece, Piece};
 pub(crate) use contradictions::contradictions;
 pub(crate) use oauth2::{Granted, token_request, unknown_profile};
 pub use oauth2::{Token, TokenRequest, Tokens};
+pub(crate) use place::Place;
 pub use prepare::{Extras, Made, prepare};
 pub use prepared::{Fields, Prepared};
 pub use redirect::{Redirect, next_hop};

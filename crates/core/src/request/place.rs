@@ -8,7 +8,7 @@ use std::borrow::Cow;
 
 /// What surrounds a mark.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum Place {
+pub(crate) enum Place {
     /// The very start of a target: the value is an address.
     TargetStart,
     /// A path or query.
@@ -55,7 +55,7 @@ impl Place {
     }
 
     /// A text as it is written here.
-    fn encode(self, text: Cow<'_, str>) -> Cow<'_, str> {
+    pub(crate) fn encode(self, text: Cow<'_, str>) -> Cow<'_, str> {
         match self {
             Place::TargetStart | Place::Header | Place::Text | Place::Json => text,
             Place::Target => Cow::Owned(utf8_percent_encode(&text, NOT_UNRESERVED).to_string()),

@@ -4,7 +4,7 @@ use super::outline::{Bit, Encoding, NameKind, Outline};
 use super::quote;
 use super::shape::Chunk;
 use super::write::Handed;
-use crate::syntax::Version;
+use crate::syntax::{Version, first_free};
 use base64::Engine as _;
 use serde::Serialize;
 use serde_json::{Value, json};
@@ -209,8 +209,7 @@ impl Modeller {
             Encoding::Plain => quote::variable(name),
             _ => quote::variable(&format!("{name}_{}", encoding.as_str())),
         };
-        let numbered = (2..).map(|number| format!("{base}_{number}"));
-        let id = std::iter::once(base.clone()).chain(numbered).find(|id| !self.ids.contains(id)).unwrap_or(base);
+        let id = first_free(&base, "_", |id| !self.ids.contains(id));
         self.ids.insert(id.clone());
         self.by_use.insert((name.to_owned(), encoding), id.clone());
         id

@@ -3,9 +3,8 @@
 
 use super::shape::{Chunk, Shape};
 use crate::expression::Value;
-use crate::request::Prepared;
-use crate::secret::{Masker, NOT_UNRESERVED};
-use percent_encoding::utf8_percent_encode;
+use crate::request::{Place, Prepared};
+use crate::secret::Masker;
 
 /// A name that a request uses.
 #[derive(Clone, Debug)]
@@ -56,21 +55,17 @@ impl Encoding {
         }
     }
 
+    /// A text as a request has it there.
     pub(super) fn encode(self, text: &str) -> String {
-        match self {
-            Self::Plain => text.to_owned(),
-            Self::Percent => utf8_percent_encode(text, NOT_UNRESERVED).to_string(),
-            Self::JsonValue => serde_json::Value::from(text).to_string(),
-            Self::Json => {
-                let quoted = serde_json::Value::from(text).to_string();
-                quoted[1..quoted.len() - 1].to_owned()
-            }
-            Self::Form => url::form_urlencoded::byte_serialize(text.as_bytes()).collect(),
-            Self::Xml => {
-                let marks = [("&", "&amp;"), ("<", "&lt;"), (">", "&gt;"), ("\"", "&quot;"), ("'", "&apos;")];
-                marks.iter().fold(text.to_owned(), |text, (mark, escaped)| text.replace(mark, escaped))
-            }
-        }
+        let place = match self {
+            Self::JsonValue => return serde_json::Value::from(text).to_string(),
+            Self::Plain => Place::Text,
+            Self::Percent => Place::Target,
+            Self::Json => Place::JsonString,
+            Self::Form => Place::Form,
+            Self::Xml => Place::Xml,
+        };
+        place.encode(text.into()).into_owned()
     }
 }
 

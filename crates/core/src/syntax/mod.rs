@@ -29,7 +29,7 @@ pub(crate) use file::instructions;
 pub use file::{Auth, Cell, Field, File, Instruction, Item, Kind, Node, PartContent, RequestLine, Version};
 pub use instruction::{CARRIED_OUT, NOT_YET, is_language_name};
 pub use lines::{Lines, Place};
-pub use names::{is_value_name, slug};
+pub use names::{first_free, is_value_name, slug};
 pub use parse::{MAX_TEXT, Parsed, parse};
 pub use request_line::{is_token, typed_field};
 pub use scan::{Identifier, calls_and_names, find_outside_strings};

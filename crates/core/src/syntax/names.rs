@@ -28,6 +28,12 @@ pub fn slug(title: &str) -> String {
     name
 }
 
+/// `wanted` if it is free, else with the first number behind it that makes it so, `between` between the two.
+pub fn first_free(wanted: &str, between: &str, is_free: impl Fn(&str) -> bool) -> String {
+    let numbered = (2..).map(|number: usize| format!("{wanted}{between}{number}"));
+    std::iter::once(wanted.to_owned()).chain(numbered).find(|name| is_free(name)).unwrap_or_default()
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

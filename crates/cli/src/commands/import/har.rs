@@ -8,6 +8,7 @@ use std::fs::File;
 use std::io::Read;
 use std::path::Path;
 use yieldtray_core::har::{Choice, Recording, gather, read};
+use yieldtray_core::safe::safe_line;
 
 /// Makes requests of a recording.
 pub(super) fn har(common: &Common, args: &ImportHar, host: &Host, out: &mut Out) -> Result<u8, Stop> {
@@ -52,6 +53,9 @@ pub(super) fn har(common: &Common, args: &ImportHar, host: &Host, out: &mut Out)
         }
     }
     for (url, why) in refused {
+        // Keys stand in queries, and passwords before a host.
+        let url = url.split(['?', '#']).next().unwrap_or_default();
+        let url = safe_line(url.rsplit_once('@').map_or(url, |(_, rest)| rest));
         out.say(&format!("{} {url}: {why}", out.error_look.bad("left out")))?;
     }
     intake.finish(out)

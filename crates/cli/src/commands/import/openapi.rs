@@ -32,8 +32,10 @@ pub(super) fn openapi(common: &Common, args: &ImportOpenapi, host: &Host, out: &
         Some(folder) => fill(&mut intake, folder, taken)?,
         None => {
             let target = intake.print();
-            let needed: Vec<&str> = taken.values.keys().map(String::as_str).chain(["base"]).collect();
-            out.say(&out.error_look.faint(&format!("it needs {}", enumerate(needed))))?;
+            if !out.json && !out.quiet {
+                let needed = taken.values.keys().map(String::as_str).chain(["base"]);
+                out.say(&out.error_look.faint(&format!("it needs {}", enumerate(needed))))?;
+            }
             for file in taken.files {
                 intake.begin_with(target, &file.head);
                 file.drafts.into_iter().for_each(|draft| intake.add_as_is(target, draft));
