@@ -5,7 +5,7 @@ use super::checks::{self, Use};
 use super::event::{CellReport, Kept, Outcome};
 use super::judge::{Judge, Judgement};
 use super::order::Told;
-use super::put_off::{Answered, PutOff};
+use super::put_off::{Answered, PutOff, Taken};
 use super::ready::Ready;
 use super::run::Fate;
 use crate::log::digest;
@@ -92,23 +92,29 @@ impl<'w> Run<'w> {
                 let taken = self.take_yields(&mut answered);
                 self.put_off = Some(Box::new(PutOff { answered, taken }));
             }
-            false => self.conclude(answered, Judgement::default()),
+            false => self.conclude(answered, Taken::default()),
         }
     }
 
     /// Judges what is still to be judged of an answer, and tells what came of it.
-    pub(super) fn conclude(&mut self, answered: Answered<'w>, taken: Judgement) {
+    pub(super) fn conclude(&mut self, answered: Answered<'w>, taken: Taken) {
         let Answered { mut report, known, prepared, began, step, mut memo, uses, came, awaited, token, exchange } =
             answered;
         let cell = report.cell;
         self.learn_cookies(&exchange);
-        let mut judgement = self.judge(cell, step, &mut memo, &uses, &exchange);
+        let Taken { judgement: taken, made } = taken;
+        let mut names = match made {
+            Some(made) => ResponseNames::resuming(&exchange, made),
+            None => ResponseNames::reading(&exchange, checks::reads_of_body(&uses)),
+        };
+        let mut judgement = self.judge(cell, step, &mut memo, &uses, &mut names);
         judgement.yields.extend(taken.yields);
         judgement.remarks.extend(taken.remarks);
         if self.recalled.is_some() && !judgement.failures.is_empty() {
             let checks: Vec<Use<'w>> = uses.iter().filter(|step| step.is_check()).cloned().collect();
             let other = exchange.with_other_masks();
-            let others = self.judge(cell, step, &mut memo, &checks, &other).failures;
+            let mut names = ResponseNames::reading(&other, checks::reads_of_body(&checks));
+            let others = self.judge(cell, step, &mut memo, &checks, &mut names).failures;
             judgement.leave_masked_out(&others);
         }
         report.checks = came + judgement.checks;
@@ -184,7 +190,8 @@ impl<'w> Run<'w> {
     /// Whether what a request waits for is there.
     fn holds(&mut self, ready: &mut Ready<'w>, until: &Use<'w>, exchange: &Exchange) -> bool {
         let until = std::slice::from_ref(until);
-        self.judge(ready.cell, ready.step, &mut ready.memo, until, exchange).failures.is_empty()
+        let mut names = ResponseNames::reading(exchange, checks::reads_of_body(until));
+        self.judge(ready.cell, ready.step, &mut ready.memo, until, &mut names).failures.is_empty()
     }
 
     pub(super) fn judge(
@@ -193,9 +200,8 @@ impl<'w> Run<'w> {
         step: usize,
         memo: &mut Memo,
         uses: &[Use<'_>],
-        exchange: &Exchange,
+        names: &mut ResponseNames<'_>,
     ) -> Judgement {
-        let mut names = ResponseNames::reading(exchange, checks::reads_of_body(uses));
         let mut judge = Judge {
             workspace: self.workspace,
             engine: self.engine,
@@ -207,7 +213,7 @@ impl<'w> Run<'w> {
             needs: &self.plan.steps[step].needs,
             memo,
         };
-        judge.judge(uses, &mut names)
+        judge.judge(uses, names)
     }
 
     pub(super) fn report(&self, cell: CellId, outcome: Outcome, mut problems: Vec<Problem>) -> CellReport {

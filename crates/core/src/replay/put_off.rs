@@ -2,11 +2,11 @@
 //! request may use it; that a check fails concerns nobody but those who listen, if no cell needs this one.
 
 use super::Run;
-use super::checks::{Purpose, Use};
+use super::checks::{self, Purpose, Use};
 use super::event::CellReport;
 use super::judge::Judgement;
 use crate::request::{Prepared, Token};
-use crate::response::Exchange;
+use crate::response::{Exchange, Made, ResponseNames};
 use crate::workspace::Memo;
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::Arc;
@@ -34,8 +34,15 @@ pub(super) struct Answered<'w> {
 /// An answer whose checks are judged later.
 pub(super) struct PutOff<'w> {
     pub(super) answered: Answered<'w>,
-    /// What was taken out of it.
-    pub(super) taken: Judgement,
+    pub(super) taken: Taken,
+}
+
+/// What was taken out of an answer before its checks are judged.
+#[derive(Default)]
+pub(super) struct Taken {
+    pub(super) judgement: Judgement,
+    /// What its names are, as far as they were made: its body is parsed once.
+    pub(super) made: Option<Made>,
 }
 
 impl<'w> Run<'w> {
@@ -50,14 +57,18 @@ impl<'w> Run<'w> {
     }
 
     /// Takes out what an answer yields, and leaves the checks.
-    pub(super) fn take_yields(&mut self, answered: &mut Answered<'w>) -> Judgement {
+    pub(super) fn take_yields(&mut self, answered: &mut Answered<'w>) -> Taken {
+        let reads = checks::reads_of_body(&answered.uses);
         let (checks, yields): (Vec<_>, Vec<_>) =
             std::mem::take(&mut answered.uses).into_iter().partition(Use::is_check);
         answered.uses = checks;
-        match yields.is_empty() {
-            true => Judgement::default(),
-            false => self.judge(answered.report.cell, answered.step, &mut answered.memo, &yields, &answered.exchange),
+        if yields.is_empty() {
+            return Taken::default();
         }
+        let Answered { report, step, memo, exchange, .. } = answered;
+        let mut names = ResponseNames::reading(exchange, reads);
+        let judgement = self.judge(report.cell, *step, memo, &yields, &mut names);
+        Taken { judgement, made: Some(names.into_made()) }
     }
 
     /// Judges what was put off.

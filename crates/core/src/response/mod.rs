@@ -11,4 +11,5 @@ pub(crate) use advice::advice;
 pub use describe::Nature;
 pub use exchange::{CookieFate, CookieNote, Exchange, Failure, FailureKind, Hop, HopKind, Timings};
 pub use layout::{Piece, lay_out};
+pub(crate) use names::Made;
 pub use names::ResponseNames;

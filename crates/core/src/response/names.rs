@@ -6,9 +6,14 @@ use crate::request::Content;
 /// expression names is never parsed.
 pub struct ResponseNames<'x> {
     exchange: &'x Exchange,
+    made: Made,
+}
+
+/// The names of an exchange that were made so far, for when it is read again.
+pub(crate) struct Made {
     /// What is read of `body`.
     body: Reads,
-    made: Vec<(&'static str, Value)>,
+    names: Vec<(&'static str, Value)>,
 }
 
 impl<'x> ResponseNames<'x> {
@@ -19,7 +24,17 @@ impl<'x> ResponseNames<'x> {
 
     /// The names of `exchange`; of a body that is a JSON object, only what `body` says.
     pub fn reading(exchange: &'x Exchange, body: Reads) -> Self {
-        Self { exchange, body, made: Vec::new() }
+        Self { exchange, made: Made { body, names: Vec::new() } }
+    }
+
+    /// The names of `exchange`, of which some are made.
+    pub(crate) fn resuming(exchange: &'x Exchange, made: Made) -> Self {
+        Self { exchange, made }
+    }
+
+    /// What was made of them.
+    pub(crate) fn into_made(self) -> Made {
+        self.made
     }
 
     /// The exchange itself.
@@ -29,15 +44,15 @@ impl<'x> ResponseNames<'x> {
 
     /// Gives the whole body from now on: who explains a failure looks at all of it.
     pub fn read_all(&mut self) {
-        if self.body != Reads::Whole {
-            self.body = Reads::Whole;
-            self.made.retain(|(name, _)| *name != "body");
+        if self.made.body != Reads::Whole {
+            self.made.body = Reads::Whole;
+            self.made.names.retain(|(name, _)| *name != "body");
         }
     }
 
     /// The value of a name of the language; `None` for one that no response gives.
     pub fn get(&mut self, name: &str) -> Option<Value> {
-        if let Some((_, value)) = self.made.iter().find(|(known, _)| *known == name) {
+        if let Some((_, value)) = self.made.names.iter().find(|(known, _)| *known == name) {
             return Some(value.clone());
         }
         let exchange = self.exchange;
@@ -46,7 +61,7 @@ impl<'x> ResponseNames<'x> {
             "reason" => ("reason", Value::from(exchange.reason.as_str())),
             "headers" => ("headers", headers(&exchange.headers)),
             "cookies" => ("cookies", cookies(exchange)),
-            "body" => ("body", body(exchange, &self.body)),
+            "body" => ("body", body(exchange, &self.made.body)),
             "text" => ("text", Value::text(exchange.text())),
             "size" => ("size", Value::from(exchange.size)),
             "elapsed" => ("elapsed", Value::duration(exchange.timings.total)),
@@ -55,7 +70,7 @@ impl<'x> ResponseNames<'x> {
             "sent" => ("sent", sent(exchange)),
             _ => return None,
         };
-        self.made.push((name, value.clone()));
+        self.made.names.push((name, value.clone()));
         Some(value)
     }
 }
