@@ -74,7 +74,7 @@ fn exchanges_are_numbered_and_found_by_what_they_are() {
         live,
     ];
     assert_eq!(store.log(&rows, ALL).expect("they are logged"), 4);
-    assert_eq!(store.log(&[], ALL).expect("nothing is"), 4);
+    assert_eq!(store.log(&[] as &[(Summary, Message)], ALL).expect("nothing is"), 4);
 
     let by = |change: fn(&mut Filter)| {
         let mut filter = Filter::default();
@@ -129,6 +129,26 @@ fn what_is_too_much_or_too_old_goes_and_numbers_are_never_given_again() {
     assert_eq!(numbers(&store, &Filter::default()), [0; 0]);
     assert_eq!(store.log(&[exchange(1, "read-lot", Some(200), "")], ALL).expect("it is logged"), 23);
     assert_eq!(store.log_size().expect("a size").0, 1);
+}
+
+#[test]
+fn an_index_that_is_made_in_pieces_becomes_one() {
+    let root = tempfile::tempdir().expect("a folder");
+    let mut store = store(root.path());
+    let rows: Vec<_> = (1..=7_000).map(|at| exchange(at, "read-lot", Some(200), &format!("L-{at}"))).collect();
+    store.log(&rows, ALL).expect("they are logged");
+    let mut told = Vec::new();
+    store.make_searchable(|left| told.push(left)).expect("it is made searchable");
+    assert_eq!(told, [5_000, 3_000, 1_000, 0]);
+    let index = rusqlite::Connection::open(root.path().join(".yieldtray/state.db")).expect("a database");
+    let pieces = || -> i64 {
+        let count = "SELECT count(DISTINCT segid) FROM word_idx";
+        index.query_row(count, [], |row| row.get(0)).expect("a number")
+    };
+    assert_eq!(pieces(), 1);
+    assert_eq!(search(&mut store, "L-6999"), [6_999]);
+    store.log(&[exchange(7_001, "read-lot", Some(200), "L-6999 again")], ALL).expect("it is logged");
+    assert_eq!((search(&mut store, "L-6999"), pieces()), (vec![7_001, 6_999], 2));
 }
 
 #[test]

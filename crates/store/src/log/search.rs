@@ -6,16 +6,20 @@ use rusqlite::{TransactionBehavior, params};
 /// So many exchanges are made searchable in one go, so that others can write in between.
 const AT_ONCE: i64 = 2_000;
 
+/// So many pages of the index are written in one go while its pieces are put together.
+const PAGES: i64 = 500;
+
 impl Store {
     /// Makes all exchanges searchable; `left` hears how many still are to be, after each piece.
     pub fn make_searchable(&mut self, mut left: impl FnMut(i64)) -> Result<(), Error> {
+        let mut pieces = 0;
         // Nearly always there is nothing to do: that is seen without keeping others from writing.
         let behind = "SELECT coalesce((SELECT max(number) FROM exchange), 0) > searchable FROM numbered";
         while self.database.query_row(behind, [], |row| row.get::<_, bool>(0))? {
             let change = self.database.transaction_with_behavior(TransactionBehavior::Immediate)?;
             let done: i64 = change.query_row("SELECT searchable FROM numbered", [], |row| row.get(0))?;
             let last: Option<i64> = change.query_row("SELECT max(number) FROM exchange", [], |row| row.get(0))?;
-            let Some(last) = last.filter(|last| *last > done) else { return Ok(()) };
+            let Some(last) = last.filter(|last| *last > done) else { break };
             let up_to = last.min(done + AT_ONCE);
             {
                 let mut exchanges = change.prepare(
@@ -38,9 +42,25 @@ impl Store {
             }
             change.execute("UPDATE numbered SET searchable = ?1", [up_to])?;
             change.commit()?;
+            pieces += 1;
             left(last - up_to);
         }
-        Ok(())
+        if pieces > 1 { self.put_together() } else { Ok(()) }
+    }
+
+    /// Makes one piece of those that the index is in: a search looks into each of them.
+    fn put_together(&self) -> Result<(), Error> {
+        let mut merge = self.database.prepare("INSERT INTO word (word, rank) VALUES ('merge', ?1)")?;
+        // The first time it is told to take all of them, whatever their sizes (the `merge` command of FTS5).
+        let mut pages = -PAGES;
+        loop {
+            let before = self.database.total_changes();
+            merge.execute([pages])?;
+            if self.database.total_changes() - before < 2 {
+                return Ok(());
+            }
+            pages = PAGES;
+        }
     }
 
     /// Goes through the exchanges that have `text` in their address or a body, in capitals or not, the newest
