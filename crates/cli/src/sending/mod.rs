@@ -3,6 +3,7 @@
 mod interrupt;
 mod senders;
 pub(crate) mod single;
+mod vigil;
 mod work;
 
 use crate::ask::Person;
@@ -17,6 +18,7 @@ use std::path::{Path, PathBuf};
 use std::rc::Rc;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
+use vigil::Vigil;
 use work::{Work, Worked};
 use yieldtray_core::log::fill_in;
 use yieldtray_core::replay::{Event, Next, Ready, Run};
@@ -77,6 +79,7 @@ pub(crate) fn drive(
         let mut interrupts = person.interrupts().context("cannot watch for Ctrl-C")?;
         let cut_off = Rc::new(tokio::sync::Notify::new());
         let mut under_way = FuturesUnordered::new();
+        let mut vigil = Vigil::default();
         let began = Instant::now();
         let mut question = None;
         let mut tick = audience.is_waiting().then(|| tokio::time::interval(TICK));
@@ -121,29 +124,31 @@ pub(crate) fn drive(
                 continue;
             }
             // Polled once by the way: a request that can go out shall be out before anything is told.
-            let worked = match under_way.next().now_or_never() {
+            let mut worked = under_way.next().now_or_never();
+            if worked.is_none() {
+                tokio::task::yield_now().await;
+                // What happened before is told while servers work on the next requests.
+                tell(run, audience)?;
+                run.look_ahead();
+                worked = vigil.keep(|| under_way.next().now_or_never()).await;
+            }
+            let worked = match worked {
                 Some(worked) => worked,
-                None => {
-                    tokio::task::yield_now().await;
-                    // What happened before is told while servers work on the next requests.
-                    tell(run, audience)?;
-                    run.look_ahead();
-                    loop {
-                        tokio::select! {
-                            biased;
-                            worked = under_way.next() => break worked,
-                            () = interrupts.next() => {
-                                if interrupts.are_many() {
-                                    return Err(Stop::Interrupted);
-                                }
-                                run.interrupt();
-                                question = None;
-                                cut_off.notify_waiters();
+                None => loop {
+                    tokio::select! {
+                        biased;
+                        worked = under_way.next() => break worked,
+                        () = interrupts.next() => {
+                            if interrupts.are_many() {
+                                return Err(Stop::Interrupted);
                             }
-                            () = ticked(&mut tick) => audience.waits(run)?,
+                            run.interrupt();
+                            question = None;
+                            cut_off.notify_waiters();
                         }
+                        () = ticked(&mut tick) => audience.waits(run)?,
                     }
-                }
+                },
             };
             match worked {
                 Some(Worked::Answered(ready, answer)) => {

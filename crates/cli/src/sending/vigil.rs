@@ -1,0 +1,81 @@
+//! Waiting for an answer that is about to come. To wake a thread that sleeps takes longer than a server on the same
+//! machine takes to answer; so for a moment the thread stays awake and looks again and again. Where answers take
+//! longer than that, it is tried ever more rarely, and costs next to nothing.
+
+use std::time::{Duration, Instant};
+
+/// So long a thread stays awake: about twice the time that sleeping and waking up would add.
+const MOMENT: Duration = Duration::from_micros(60);
+
+/// After vain vigils in a row, none is kept for so many times at most.
+const MOST_LEFT_OUT: u32 = 255;
+
+/// Decides whether it is worth staying awake.
+#[derive(Default)]
+pub(super) struct Vigil {
+    /// How many times none is kept.
+    left_out: u32,
+    /// How many it will be if the next one is vain.
+    next: u32,
+}
+
+impl Vigil {
+    /// Looks until there is something, for a moment at most.
+    pub(super) async fn keep<T>(&mut self, mut look: impl FnMut() -> Option<T>) -> Option<T> {
+        if self.left_out > 0 {
+            self.left_out -= 1;
+            return None;
+        }
+        let since = Instant::now();
+        loop {
+            // The runtime looks whether something came.
+            tokio::task::yield_now().await;
+            if let Some(found) = look() {
+                self.next = 0;
+                return Some(found);
+            }
+            if since.elapsed() >= MOMENT {
+                break;
+            }
+        }
+        self.left_out = self.next;
+        self.next = (self.next * 2 + 1).min(MOST_LEFT_OUT);
+        None
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// How often it looked, of so many waits in which the answer comes at the `at`th look, if ever.
+    fn looks(vigil: &mut Vigil, waits: usize, at: Option<usize>) -> Vec<usize> {
+        let runtime = tokio::runtime::Builder::new_current_thread().build().expect("a runtime");
+        let mut wait = || {
+            let mut looked = 0;
+            runtime.block_on(vigil.keep(|| {
+                looked += 1;
+                (Some(looked) == at).then_some(())
+            }));
+            looked
+        };
+        (0..waits).map(|_| wait()).collect()
+    }
+
+    #[test]
+    fn answers_from_nearby_are_looked_for_each_time() {
+        assert_eq!(looks(&mut Vigil::default(), 5, Some(1)), [1; 5]);
+    }
+
+    #[test]
+    fn vain_vigils_become_rare_and_one_that_pays_begins_anew() {
+        let mut vigil = Vigil::default();
+        let kept = looks(&mut vigil, 8, None).into_iter().map(|looks| looks > 0);
+        let at: Vec<usize> = kept.enumerate().filter_map(|(wait, kept)| kept.then_some(wait)).collect();
+        assert_eq!(at, [0, 1, 3, 7]);
+        assert_eq!(looks(&mut vigil, 10, Some(1)), [0, 0, 0, 0, 0, 0, 0, 1, 1, 1]);
+        looks(&mut vigil, 20_000, None);
+        let rare = looks(&mut vigil, 2_560, None).into_iter().filter(|looks| *looks > 0).count();
+        assert_eq!(rare, 10, "each {} times", MOST_LEFT_OUT + 1);
+    }
+}
