@@ -19,11 +19,10 @@ mod host;
 mod intake;
 mod kept;
 mod locate;
-mod logbook;
 mod options;
 mod private;
 mod process;
-mod reports;
+mod recording;
 mod revision;
 mod sending;
 mod session;
@@ -33,14 +32,13 @@ mod staged;
 mod testing;
 mod when;
 
-use clap::Parser;
 use failure::Stop;
 use host::Host;
 use std::process::ExitCode;
 
 fn main() -> ExitCode {
     std::panic::set_hook(Box::new(tell_where));
-    let args = match args::Args::try_parse() {
+    let args = match args::Args::read() {
         Ok(args) => args,
         Err(error) => {
             // Help and version go to standard output and are no failure.

@@ -2,11 +2,14 @@
 
 mod export;
 mod import;
+mod later;
 mod log;
 
-use clap::{Args as Group, Parser, Subcommand, ValueEnum};
+use clap::error::Error;
+use clap::{ArgMatches, Args as Group, CommandFactory, FromArgMatches, Parser, Subcommand, ValueEnum};
 pub(crate) use export::{Export, Whether};
 pub(crate) use import::{Import, ImportCurl, ImportFrom, ImportHar, ImportOpenapi, Into};
+pub(crate) use later::Later;
 pub(crate) use log::{
     Comparing, ExportFormat, Log, LogAction, LogAgain, LogCompare, LogExport, LogFilter, LogShow, LogTrend, Looking,
 };
@@ -26,36 +29,77 @@ pub(crate) struct Args {
     pub(crate) command: Command,
 }
 
+impl Args {
+    /// The command line of this process.
+    pub(crate) fn read() -> Result<Self, Error> {
+        let mut command = Self::command();
+        let read = command.try_get_matches_from_mut(std::env::args_os());
+        let read = read.and_then(|matches| Self::of(&matches));
+        let read = read.map_err(|error| error.format(&mut command));
+        // It is made of thousands of pieces. The process gives them all back at once, and sooner.
+        std::mem::forget(command);
+        read
+    }
+
+    /// What was found; the options of every command stand before a command or behind it.
+    fn of(matches: &ArgMatches) -> Result<Self, Error> {
+        let Self { mut common, command } = Self::from_arg_matches(matches)?;
+        let mut below = matches.subcommand();
+        while let Some((_, matches)) = below {
+            common = Common::from_arg_matches(matches)?.within(common);
+            below = matches.subcommand();
+        }
+        Ok(Self { common, command })
+    }
+}
+
 /// Options of every command.
 #[derive(Clone, Debug, Group)]
 pub(crate) struct Common {
     /// Work in DIR as if started there
-    #[arg(short = 'C', global = true, value_name = "DIR", display_order = 100)]
+    #[arg(short = 'C', value_name = "DIR", display_order = 100)]
     pub(crate) directory: Option<PathBuf>,
     /// The environment whose values are used [default: YIELDTRAY_ENV, `yieldtray env`, yieldtray.toml]
-    #[arg(short, long, global = true, value_name = "NAME", display_order = 101)]
+    #[arg(short, long, value_name = "NAME", display_order = 101)]
     pub(crate) env: Vec<String>,
     /// Give a value for this time; it wins over every other (repeatable)
-    #[arg(long, global = true, value_name = "NAME=VALUE", display_order = 102)]
+    #[arg(long, value_name = "NAME=VALUE", display_order = 102)]
     pub(crate) set: Vec<String>,
     /// Make up the same values as a run before, which told this number
-    #[arg(long, global = true, value_name = "NUMBER", display_order = 102)]
+    #[arg(long, value_name = "NUMBER", display_order = 102)]
     pub(crate) seed: Option<u64>,
     /// Show secrets, after asking; on a terminal only
-    #[arg(long, global = true, display_order = 103)]
+    #[arg(long, display_order = 103)]
     pub(crate) reveal: bool,
     /// Print data instead of text; the shapes are described in docs/commands.md
-    #[arg(long, global = true, display_order = 103)]
+    #[arg(long, display_order = 103)]
     pub(crate) json: bool,
-    /// When to colour: on a terminal, always or never (NO_COLOR is honoured)
-    #[arg(long, global = true, value_name = "WHEN", default_value = "auto", display_order = 104)]
-    pub(crate) color: Color,
+    /// When to colour [default: auto, on a terminal (NO_COLOR is honoured)]
+    #[arg(long, value_name = "WHEN", display_order = 104)]
+    pub(crate) color: Option<Color>,
     /// Say only what went wrong
-    #[arg(short, long, global = true, display_order = 105)]
+    #[arg(short, long, display_order = 105)]
     pub(crate) quiet: bool,
     /// Log what happens to standard error; `replay` also tells its slowest requests
-    #[arg(short, long, global = true, display_order = 106)]
+    #[arg(short, long, display_order = 106)]
     pub(crate) verbose: bool,
+}
+
+impl Common {
+    /// These of a command, and beside them those of the command around it. Where both speak, the nearer one counts.
+    fn within(self, outer: Self) -> Self {
+        Self {
+            directory: self.directory.or(outer.directory),
+            env: if self.env.is_empty() { outer.env } else { self.env },
+            set: [outer.set, self.set].concat(),
+            seed: self.seed.or(outer.seed),
+            reveal: self.reveal || outer.reveal,
+            json: self.json || outer.json,
+            color: self.color.or(outer.color),
+            quiet: self.quiet || outer.quiet,
+            verbose: self.verbose || outer.verbose,
+        }
+    }
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
@@ -69,10 +113,10 @@ pub(crate) enum Color {
 pub(crate) enum Command {
     /// Start a made-up packhouse API on loopback, lay a workspace, replay it
     #[command(after_help = "Example: yieldtray demo --keep packhouse --serve")]
-    Demo(Demo),
+    Demo(Later<Demo>),
     /// Lay a small workspace to start from
     #[command(after_help = "Example: yieldtray init api")]
-    Init(Init),
+    Init(Later<Init>),
     /// Send one request
     #[command(after_help = "Examples:
   yieldtray send requests/intake.http#book-lot --needs send
@@ -80,13 +124,13 @@ pub(crate) enum Command {
   yieldtray send --text 'GET /lots' --pick 'body.lots.map(l, l.id)'
   yieldtray send stock.http --out stock.csv --show timeline
   yieldtray send --text 'GET /lots?state=open' --append requests/lots.http")]
-    Send(Send),
+    Send(Later<Send>),
     /// Send many requests in order and judge their checks
     #[command(after_help = "Examples:
   yieldtray replay requests --tag smoke -e bench
   yieldtray replay --jobs 8 --fail-fast
   yieldtray replay requests/intake.http --watch")]
-    Replay(Replay),
+    Replay(Later<Replay>),
     /// Find out what the checks would not notice, by altering what comes back
     #[command(after_help = "Examples:
   yieldtray prove requests/intake.http
@@ -95,36 +139,36 @@ pub(crate) enum Command {
 Each request is sent once. Its answer is then altered in one respect at a time, without sending anything
 more: another status, no body, each field of a JSON body missing, null, of another type or with another
 value, a header field less, another content type, very slow.")]
-    Prove(Prove),
+    Prove(Later<Prove>),
     /// Work with the reports that `replay` wrote
     #[command(after_help = "Example: yieldtray report merge part-*.json --report html=replay.html")]
-    Report(Report),
+    Report(Later<Report>),
     /// List the requests there are
     #[command(after_help = "Examples:
   yieldtray list requests/intake.http
   yieldtray list --graph=dot > graph.dot")]
-    List(List),
+    List(Later<List>),
     /// Show what each name is now and where it comes from
     #[command(after_help = "Examples:
   yieldtray values book-lot
   yieldtray values --across
   yieldtray values --functions")]
-    Values(Values),
+    Values(Later<Values>),
     /// Show the environments, or choose one for this checkout
     #[command(after_help = "Examples:
   yieldtray env live
   yieldtray env rehearsal --like bench")]
-    Env(Env),
+    Env(Later<Env>),
     /// Show what responses yielded, or drop some of it
     #[command(after_help = "Examples:
   yieldtray tray
   yieldtray tray drop token")]
-    Tray(Tray),
+    Tray(Later<Tray>),
     /// Show the cookies, or drop some of them
     #[command(after_help = "Examples:
   yieldtray cookies
   yieldtray cookies drop packhouse_session")]
-    Cookies(Cookies),
+    Cookies(Later<Cookies>),
     /// Show past exchanges, look at one again, send it again, compare
     #[command(
         args_conflicts_with_subcommands = true,
@@ -134,7 +178,7 @@ value, a header field less, another content type, very slow.")]
   yieldtray log show 41 --show head,body
   yieldtray log compare 41"
     )]
-    Log(Log),
+    Log(Later<Log>),
     /// Find mistakes and oddities without sending anything
     #[command(after_help = "Examples:
   yieldtray lint requests
@@ -143,12 +187,12 @@ value, a header field less, another content type, very slow.")]
 
 How much each class of finding matters is said in `[lint]` of yieldtray.toml.
 A comment above it leaves a single one out: `# accepted unused-yield: read by the night shift`.")]
-    Lint(Lint),
+    Lint(Later<Lint>),
     /// Serve an editor: the Language Server Protocol 3.17 on standard input and output
     #[command(after_help = "Example, for an editor's settings: yieldtray lsp
 
 How to set up editors is described in docs/editors.md.")]
-    Lsp,
+    Lsp(Later<Lsp>),
     /// Hand a request over as a shell command, as code, or in a format
     #[command(after_help = "Examples:
   yieldtray export book-lot --as shell
@@ -157,17 +201,20 @@ How to set up editors is described in docs/editors.md.")]
   yieldtray export --targets
 
 Secrets never stand in it: it reads them from the environment.")]
-    Export(Export),
+    Export(Later<Export>),
     /// Take requests in that others hand you
     #[command(after_help = "Example: yieldtray import curl \"curl -d bins=24 http://127.0.0.1:4616/lots\"")]
-    Import(Import),
+    Import(Later<Import>),
     /// Lay request files out in one style; what is sent stays the same
     #[command(after_help = "Examples:
   yieldtray tidy
   yieldtray tidy --verify requests
   yieldtray tidy - < intake.http")]
-    Tidy(Tidy),
+    Tidy(Later<Tidy>),
 }
+
+#[derive(Debug, Group)]
+pub(crate) struct Lsp {}
 
 #[derive(Debug, Group)]
 pub(crate) struct Demo {

@@ -20,7 +20,7 @@ mod tray;
 mod values;
 mod watch;
 
-use crate::args::{Args, Command};
+use crate::args::{Args, Command, Later};
 use crate::failure::Stop;
 use crate::host::Host;
 use crate::show::Out;
@@ -31,23 +31,23 @@ use yieldtray_core::problem::closest;
 pub(crate) fn run(args: Args, host: &Host, out: &mut Out) -> Result<u8, Stop> {
     let Args { common, command } = args;
     match command {
-        Command::Demo(args) => demo::demo(&common, &args, host, out),
-        Command::Export(args) => export::export(&common, &args, host, out),
-        Command::Import(args) => import::import(&common, &args, host, out),
-        Command::Init(args) => init::init(&common, &args, out),
-        Command::Send(args) => send::send(&common, args, host, out),
-        Command::Replay(args) => replay::replay(&common, &args, host, out),
-        Command::Prove(args) => prove::prove(&common, &args, host, out),
-        Command::Report(args) => report::report(&common, &args, out),
-        Command::List(args) => list::list(&common, &args, host, out),
-        Command::Values(args) => values::values(&common, &args, host, out),
-        Command::Env(args) => env::env(&common, &args, host, out),
-        Command::Tray(args) => tray::tray(&common, args, host, out),
-        Command::Cookies(args) => cookies::cookies(&common, args, host, out),
-        Command::Log(args) => log::log(&common, args, host, out),
-        Command::Lint(args) => lint::lint(&common, &args, host, out),
-        Command::Lsp => lsp::lsp(&common),
-        Command::Tidy(args) => tidy::tidy(&common, &args, out),
+        Command::Demo(Later(args)) => demo::demo(&common, &args, host, out),
+        Command::Export(Later(args)) => export::export(&common, &args, host, out),
+        Command::Import(Later(args)) => import::import(&common, &args, host, out),
+        Command::Init(Later(args)) => init::init(&common, &args, out),
+        Command::Send(Later(args)) => send::send(&common, args, host, out),
+        Command::Replay(Later(args)) => replay::replay(&common, &args, host, out),
+        Command::Prove(Later(args)) => prove::prove(&common, &args, host, out),
+        Command::Report(Later(args)) => report::report(&common, &args, out),
+        Command::List(Later(args)) => list::list(&common, &args, host, out),
+        Command::Values(Later(args)) => values::values(&common, &args, host, out),
+        Command::Env(Later(args)) => env::env(&common, &args, host, out),
+        Command::Tray(Later(args)) => tray::tray(&common, args, host, out),
+        Command::Cookies(Later(args)) => cookies::cookies(&common, args, host, out),
+        Command::Log(Later(args)) => log::log(&common, args, host, out),
+        Command::Lint(Later(args)) => lint::lint(&common, &args, host, out),
+        Command::Lsp(_) => lsp::lsp(&common),
+        Command::Tidy(Later(args)) => tidy::tidy(&common, &args, out),
     }
 }
 

@@ -7,9 +7,8 @@ use crate::failure::Stop;
 use crate::guard::guard;
 use crate::host::Host;
 use crate::kept;
-use crate::logbook::{Logbook, Logging};
 use crate::options::options;
-use crate::reports::{Reporting, Reports};
+use crate::recording::{Books, Logbook, Recording, Reports};
 use crate::sending::{Saving, Senders, drive};
 use crate::session::Session;
 use crate::show::Out;
@@ -86,7 +85,7 @@ pub(crate) fn replay_part(
         return Err(Stop::refused_with("`--reveal` shows secrets, and a report would keep them", hint));
     }
     let about = About::new(DateTime::<Utc>::from(SystemTime::now()), environment.clone(), heading.base.clone());
-    let mut reports = Reports::begin(report, |file| session.path_from_here(file), about)?;
+    let reports = Reports::begin(report, |file| session.path_from_here(file), about)?;
     let workspace = &session.workspace;
     let lines = lines(&session, &plan, heading.base.clone(), out);
     let logbook = Logbook::begin(&session, plan.steps.iter().map(|step| step.cell), !no_log);
@@ -103,21 +102,24 @@ pub(crate) fn replay_part(
     let saving = Saving { root: &session.root, out: None, bar: false, saved: RefCell::default(), instead: None };
     let began = Instant::now();
     let audience = Running::new(out, lines, heading, &session.engine, common.verbose);
-    let audience = Reporting { audience, reports: &mut reports };
-    let mut audience = Logging::new(audience, logbook);
+    let books = Books { reports: reports.are_wanted().then_some(reports), logbook };
+    let mut audience = Recording::new(audience, books);
     drive(&mut run, &mut Senders::each(client), &saving, usize::from(*jobs), &person, &mut audience)?;
-    let log = audience.into_log();
+    let elapsed = began.elapsed();
+    let (_, Books { reports, logbook }) = audience.end(&run);
     part.saved = saving.saved.into_inner();
     let mut code = run.summary().exit_code();
-    part.saved.extend(reports.below(&session.root));
-    reports.end(&run, began.elapsed(), session.engine.made_up().seed_in_use());
-    if !reports.finish(out)? {
-        code = code.max(2);
+    if let Some(mut reports) = reports {
+        part.saved.extend(reports.below(&session.root));
+        reports.end(&run, elapsed, session.engine.made_up().seed_in_use());
+        if !reports.finish(out)? {
+            code = code.max(2);
+        }
     }
     out.seed(session.seed_to_tell(run.summary()))?;
-    // What came of it is told before the disk is touched.
-    out.flush()?;
-    log.end(&run, out)?;
+    if let Some(logbook) = logbook {
+        logbook.end(out)?;
+    }
     if *onto_tray {
         kept::keep(&session, &mut None, &run, None, out)?;
     }

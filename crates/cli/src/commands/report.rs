@@ -2,7 +2,7 @@
 
 use crate::args::{Common, Report, ReportAction, ReportFile};
 use crate::failure::Stop;
-use crate::reports::Reports;
+use crate::recording::Reports;
 use crate::session::here;
 use crate::show::cell::summary;
 use crate::show::{Out, data, table};

@@ -8,8 +8,8 @@ use crate::failure::Stop;
 use crate::guard::guard;
 use crate::handover::{self, Manner};
 use crate::kept;
-use crate::logbook::{Logbook, Logging};
 use crate::options::options;
+use crate::recording::{Books, Logbook, Recording};
 use crate::sending::single::{How, Prelude, carry_out as send_one};
 use crate::sending::{Audience, Saving, Senders, drive};
 use crate::session::Session;
@@ -178,11 +178,12 @@ fn replay(
     let client = Client::new(Options { time_connecting: false, ..options(session) });
     let saving = Saving { root: &session.root, out: None, bar: false, saved: RefCell::default(), instead: None };
     let began = Instant::now();
-    let mut audience = Logging::new(Gathered { talk, all, reports: Vec::new() }, logbook);
+    let books = Books { logbook, reports: None };
+    let mut audience = Recording::new(Gathered { talk, all, reports: Vec::new() }, books);
     drive(&mut run, &mut Senders::each(client), &saving, 1, person, &mut audience)?;
-    let (gathered, log) = audience.into_parts();
+    let (gathered, books) = audience.end(&run);
     let reports = gathered.reports;
-    log.end(&run, out)?;
+    books.logbook.map(|logbook| logbook.end(out)).transpose()?;
     let workspace = &session.workspace;
     let columns = Columns::new(
         reports.iter().map(|report| {

@@ -32,7 +32,7 @@ impl EditorDesk {
     pub(crate) fn of(common: &Common) -> Result<Self, Stop> {
         let set = common.set.iter().map(|text| session::set_value(text)).collect::<Result<_, _>>()?;
         // Nothing is said but by the protocol, and nothing is revealed.
-        let common = Common { json: false, quiet: true, reveal: false, color: Color::Never, ..common.clone() };
+        let common = Common { json: false, quiet: true, reveal: false, color: Some(Color::Never), ..common.clone() };
         Ok(Self { common: Common { directory: None, ..common }, set })
     }
 }

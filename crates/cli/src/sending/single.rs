@@ -5,10 +5,11 @@ use crate::args::Needs;
 use crate::ask::Person;
 use crate::failure::Stop;
 use crate::kept::{self, Cookies, Kept};
-use crate::logbook::Logbook;
 use crate::options::options;
+use crate::recording::{Logbook, Page, Told};
 use crate::session::Session;
 use crate::show::Out;
+use std::borrow::Cow;
 use std::cell::RefCell;
 use std::io;
 use std::path::PathBuf;
@@ -120,7 +121,8 @@ impl Done<'_> {
     pub(crate) fn past(&self) -> Option<Past<'_>> {
         let report = self.report.as_ref()?;
         let (run, seed) = (&self.run, self.session.engine.made_up().seed());
-        Some(Past::of(Entry::of(run.workspace(), report), report.kept.as_ref()?, &run.masker().hiding(), seed))
+        let entry = Cow::Owned(Entry::of(run.workspace(), report));
+        Some(Past::of(entry, report.kept.as_ref()?, &run.masker().hiding(), seed))
     }
 
     /// Keeps what was yielded and got, and logs what was sent. Gives the exit code and the number in the log.
@@ -128,9 +130,11 @@ impl Done<'_> {
         let cookies = Cookies { before: &self.cookies, after: &self.client.jar() };
         kept::keep(self.session, &mut self.store, &self.run, Some(&cookies), out)?;
         let mut number = None;
-        if let Some(mut logbook) = self.logbook {
-            self.before.iter().chain(&self.report).for_each(|report| logbook.take(&self.run, report));
-            let last = logbook.write(&self.run, &mut self.store, out)?;
+        if let Some(logbook) = self.logbook {
+            let mut logbook = logbook.with_store(self.store);
+            let told = self.before.iter().chain(&self.report).map(|report| Told::of(&self.run, report));
+            logbook.write(&Page::of(&self.run, told.collect()));
+            let last = logbook.end(out)?;
             number = last.filter(|_| self.report.is_some_and(|own| own.kept.is_some()));
         }
         Ok((self.run.summary().exit_code(), number))

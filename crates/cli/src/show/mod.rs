@@ -52,9 +52,9 @@ impl Out {
     /// The streams as the options and the surroundings want them.
     pub(crate) fn new(common: &Common, host: &Host) -> Self {
         let coloured = |terminal: bool| match common.color {
-            Color::Always => true,
-            Color::Never => false,
-            Color::Auto => terminal && !host.no_color,
+            Some(Color::Always) => true,
+            Some(Color::Never) => false,
+            None | Some(Color::Auto) => terminal && !host.no_color,
         };
         Self {
             stdout: BufWriter::new(io::stdout()),

@@ -19,7 +19,7 @@ pub const LARGEST_LOGGED: u64 = LARGEST_BODY;
 #[derive(Clone, Debug, PartialEq)]
 pub struct Past<'k> {
     /// The cell, and how it came out.
-    pub entry: Entry<'static>,
+    pub entry: Cow<'k, Entry<'static>>,
     /// What made-up values came from.
     pub seed: u64,
     /// The request's body.
@@ -88,7 +88,7 @@ pub struct Unreadable(#[from] serde_json::Error);
 
 impl<'k> Past<'k> {
     /// What the log keeps of a cell and its exchange. `masker` must hide secrets.
-    pub fn of(mut entry: Entry<'static>, kept: &'k Kept, masker: &Masker, seed: u64) -> Self {
+    pub fn of(mut entry: Cow<'k, Entry<'static>>, kept: &'k Kept, masker: &Masker, seed: u64) -> Self {
         let answer = kept.answer.as_ref();
         let mut fields = String::with_capacity(512);
         for (name, value) in kept.sent.wire_headers() {
@@ -100,7 +100,10 @@ impl<'k> Past<'k> {
         }
         // In one go: to look for each secret in each field takes several times as long.
         masker.hide(&mut fields);
-        entry.began_ms = Some(millis(kept.began));
+        let began = Some(millis(kept.began));
+        if entry.began_ms != began {
+            entry.to_mut().began_ms = began;
+        }
         let last = (kept.sent.method.as_str(), masker.mask(kept.sent.url.as_str()));
         let is_first = entry.method.as_deref() == Some(last.0) && entry.url.as_deref() == Some(&*last.1);
         Self {
@@ -117,7 +120,7 @@ impl<'k> Past<'k> {
     /// Everything but header fields and bodies, as JSON.
     pub fn head(&self) -> String {
         let head = Head {
-            entry: &self.entry,
+            entry: &*self.entry,
             seed: self.seed,
             last_hop: self.last_hop.clone(),
             answer: self.answer.as_ref(),
@@ -144,7 +147,7 @@ impl<'k> Past<'k> {
         let Head { entry, seed, last_hop, answer, sent_size, sent_blake3, came_blake3 } = head;
         let size = entry.size.unwrap_or_default();
         Ok(Past {
-            entry,
+            entry: Cow::Owned(entry),
             seed,
             last_hop,
             sent: Held { size: sent_size, bytes: sent.map(Cow::Owned), digest: sent_blake3 },
@@ -168,7 +171,7 @@ impl<'k> Past<'k> {
         let masker = Masker::default();
         let request = self.prepared().map(|prepared| Request::of(&prepared, &masker).into_owned());
         let response = self.exchange().map(|exchange| Response::of(&exchange, &masker).into_owned());
-        Entry { request, response, ..self.entry.clone() }
+        Entry { request, response, ..Entry::clone(&self.entry) }
     }
 
     /// The lines of the header fields: the request's, and the answer's.

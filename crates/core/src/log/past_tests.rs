@@ -6,6 +6,7 @@ use crate::response::{CookieFate, CookieNote, Exchange, Hop, HopKind, Timings};
 use crate::secret::Masker;
 use crate::testing::{answer, settings, side_by_side, with_run};
 use bytes::Bytes;
+use std::borrow::Cow;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -21,7 +22,7 @@ fn logged(answer: &Exchange, masker: &Masker) -> Past<'static> {
         });
         let report = report.expect("one cell");
         let kept = Kept { began: Duration::from_millis(3), sent: answer.sent.clone(), answer: Some(answer.clone()) };
-        let past = Past::of(Entry::of(run.workspace(), &report), &kept, masker, 77);
+        let past = Past::of(Cow::Owned(Entry::of(run.workspace(), &report)), &kept, masker, 77);
         let bytes = |held: &super::Held<'_>| held.bytes.as_ref().map(|bytes| bytes.to_vec());
         let again = Past::read(&past.head(), past.fields().to_owned(), bytes(&past.sent), bytes(&past.came))
             .expect("it is read");

@@ -28,7 +28,7 @@ pub use saved::{About, Saved, Unreadable};
 use std::fmt;
 
 /// Writes one kind of report. Neither keeps what it has written nor grows with the number of entries.
-pub trait Format {
+pub trait Format: Send {
     /// Adds what the report tells of an entry.
     fn entry(&mut self, entry: &Entry<'_>, to: &mut Streams);
 

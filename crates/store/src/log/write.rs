@@ -1,16 +1,17 @@
 use super::{Keeping, Message, Summary};
 use crate::{Error, Store};
 use rusqlite::{Transaction, TransactionBehavior, params, params_from_iter};
+use std::borrow::Borrow;
 
 /// Numbers in one statement; SQLite takes some thousands.
 const AT_ONCE: usize = 500;
 
 impl Store {
     /// Adds exchanges to the log, all or none, and drops those that are not to be kept any more. Gives the
-    /// number of the last one that was ever logged.
-    pub fn log<'e>(
+    /// number of the last one that was ever logged. Each may be made as it is taken: none is held longer.
+    pub fn log(
         &mut self,
-        exchanges: impl IntoIterator<Item = &'e (Summary, Message)>,
+        exchanges: impl IntoIterator<Item = impl Borrow<(Summary, Message)>>,
         keeping: Keeping,
     ) -> Result<i64, Error> {
         let change = self.database.transaction_with_behavior(TransactionBehavior::Immediate)?;
@@ -22,7 +23,8 @@ impl Store {
                     micros, size, outcome, checks, failed, revision, head, fields, sent, came)
                  VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15, ?16, ?17, ?18, ?19, ?20)",
             )?;
-            for (own, message) in exchanges {
+            for exchange in exchanges {
+                let (own, message) = exchange.borrow();
                 last += 1;
                 insert.execute(params![
                     last,

@@ -1,17 +1,18 @@
 //! Writing reports: each is made beside its place, entry by entry, and gets its name when it is whole.
 
+use super::Told;
 use crate::args::ReportFile;
 use crate::disk::Unfinished;
 use crate::failure::Stop;
-use crate::sending::Audience;
 use crate::show::Out;
 use std::fs::File;
 use std::io::{self, Seek, Write};
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 use yieldtray_core::problem::enumerate;
-use yieldtray_core::replay::{Event, Run};
+use yieldtray_core::replay::Run;
 use yieldtray_core::report::{About, Entry, Format, Kind, Streams, millis};
+use yieldtray_core::secret::Masker;
 
 /// Text is put aside in pieces of about so many bytes.
 const PIECE: usize = 64 << 10;
@@ -75,6 +76,26 @@ impl Reports {
     /// Their files, as far as they lie below `root`, relative to it.
     pub(crate) fn below(&self, root: &Path) -> Vec<PathBuf> {
         self.all.iter().filter_map(|report| report.path.strip_prefix(root).map(Path::to_owned).ok()).collect()
+    }
+
+    /// Whether there are any.
+    pub(crate) fn are_wanted(&self) -> bool {
+        !self.all.is_empty()
+    }
+
+    /// Tells of a cell, with what was sent and what came back.
+    pub(super) fn tell(&mut self, told: &Told, masker: &Masker) {
+        match &told.kept {
+            Some(kept) => self.entry(&told.entry.clone().with_exchange(kept, masker)),
+            None => self.entry(&told.entry),
+        }
+    }
+
+    /// Notes that the program itself failed at them: they are not whole.
+    pub(super) fn broke(&mut self) {
+        for report in &mut self.all {
+            report.failed.get_or_insert_with(|| io::Error::other("yieldtray itself failed"));
+        }
     }
 
     /// Tells of an entry.
@@ -166,38 +187,5 @@ impl Aside {
             to.append(file)?;
         }
         to.write_all(last.as_bytes())
-    }
-}
-
-/// Lets reports hear what another audience hears.
-pub(crate) struct Reporting<'r, A> {
-    pub(crate) audience: A,
-    pub(crate) reports: &'r mut Reports,
-}
-
-impl<A: Audience> Audience for Reporting<'_, A> {
-    fn happened(&mut self, run: &Run<'_>, event: Event) -> io::Result<()> {
-        if let Event::Cell(report) = &event
-            && !self.reports.all.is_empty()
-        {
-            let entry = Entry::of(run.workspace(), report);
-            self.reports.entry(&match &report.kept {
-                Some(kept) => entry.with_exchange(kept, run.masker()),
-                None => entry,
-            });
-        }
-        self.audience.happened(run, event)
-    }
-
-    fn is_waiting(&self) -> bool {
-        self.audience.is_waiting()
-    }
-
-    fn waits(&mut self, run: &Run<'_>) -> io::Result<()> {
-        self.audience.waits(run)
-    }
-
-    fn gives_way(&mut self) -> io::Result<()> {
-        self.audience.gives_way()
     }
 }

@@ -1,0 +1,249 @@
+//! A thread that writes pages while their author goes on. It takes only time that nobody else wants, since the
+//! servers may be on the same machine; so nobody may have to wait for it: an author who is too far ahead writes the
+//! oldest page himself, and all the others, too, where the thread turns out to get no time at all.
+
+use std::collections::VecDeque;
+use std::panic::{AssertUnwindSafe, catch_unwind};
+use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
+use std::thread;
+use std::time::{Duration, Instant};
+
+/// So many pages wait to be written at most.
+const MOST_WAITING: usize = 4;
+
+/// A thread that keeps the author waiting for longer than this gets no time: the machine is busy.
+const PATIENCE: Duration = Duration::from_millis(50);
+
+/// What pages are written into.
+pub(super) trait Writes: Default + Send + 'static {
+    /// What is written in one go.
+    type Page: Send;
+
+    /// Writes a page.
+    fn write(&mut self, page: &Self::Page);
+
+    /// Notes that the program itself failed at a page.
+    fn broke(&mut self);
+}
+
+/// Writes pages in the order in which they are put.
+pub(super) struct Writer<W: Writes> {
+    desk: Arc<Desk<W>>,
+    thread: Thread,
+}
+
+/// What stands between the author and the thread.
+struct Desk<W: Writes> {
+    books: Mutex<W>,
+    pile: Mutex<Pile<W::Page>>,
+    more: Condvar,
+}
+
+struct Pile<P> {
+    waiting: VecDeque<P>,
+    /// Pages that are written, for their author to give up.
+    written: Vec<P>,
+    closed: bool,
+}
+
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Thread {
+    /// There is nothing to write yet.
+    None,
+    Runs,
+    /// It got no time, or cannot be had.
+    Dismissed,
+}
+
+impl<W: Writes> Writer<W> {
+    /// One that writes into `books`. No thread is started before there is a page.
+    pub(super) fn new(books: W) -> Self {
+        let pile = Pile { waiting: VecDeque::new(), written: Vec::new(), closed: false };
+        let desk = Desk { books: Mutex::new(books), pile: Mutex::new(pile), more: Condvar::new() };
+        Self { desk: Arc::new(desk), thread: Thread::None }
+    }
+
+    /// Takes a page, to be written soon, and gives back those that were. Their author gave them their memory and
+    /// shall take it back: two threads that free each other's memory wait for each other at every piece.
+    pub(super) fn put(&mut self, page: W::Page) -> Vec<W::Page> {
+        if self.thread == Thread::None {
+            self.thread = self.start();
+        }
+        let (waiting, written) = {
+            let mut pile = lock(&self.desk.pile);
+            pile.waiting.push_back(page);
+            (pile.waiting.len(), std::mem::take(&mut pile.written))
+        };
+        match self.thread {
+            Thread::Dismissed => self.desk.write_all(),
+            _ if waiting > MOST_WAITING => self.help(),
+            _ => self.desk.more.notify_one(),
+        }
+        written
+    }
+
+    /// Writes the last page, after all others, and gives back what they are written into.
+    pub(super) fn end(self, page: W::Page) -> W {
+        {
+            let mut pile = lock(&self.desk.pile);
+            pile.waiting.push_back(page);
+            pile.closed = true;
+        }
+        self.desk.more.notify_one();
+        self.desk.write_all();
+        std::mem::take(&mut *lock(&self.desk.books))
+    }
+
+    fn start(&self) -> Thread {
+        let desk = Arc::clone(&self.desk);
+        let work = move || {
+            stand_back();
+            while desk.is_wanted() {
+                desk.write_next(lock(&desk.books));
+            }
+        };
+        match thread::Builder::new().name("writer".to_owned()).spawn(work) {
+            Ok(_) => Thread::Runs,
+            Err(_) => Thread::Dismissed,
+        }
+    }
+
+    /// Writes a page in the thread's place, as soon as it is through with its own.
+    fn help(&mut self) {
+        let since = Instant::now();
+        let books = lock(&self.desk.books);
+        let waited = since.elapsed();
+        self.desk.write_next(books);
+        if waited > PATIENCE {
+            lock(&self.desk.pile).closed = true;
+            self.desk.more.notify_one();
+            self.thread = Thread::Dismissed;
+        }
+    }
+}
+
+impl<W: Writes> Desk<W> {
+    /// Waits for a page; false when there will be none.
+    fn is_wanted(&self) -> bool {
+        let mut pile = lock(&self.pile);
+        while pile.waiting.is_empty() && !pile.closed {
+            pile = self.more.wait(pile).unwrap_or_else(PoisonError::into_inner);
+        }
+        !pile.closed
+    }
+
+    /// Writes the oldest page. Whoever has the books takes it, so that pages stay in their order.
+    fn write_next(&self, mut books: MutexGuard<'_, W>) -> bool {
+        let Some(page) = lock(&self.pile).waiting.pop_front() else { return false };
+        // What a panic has to say was said by its hook; the run goes on without this page.
+        if catch_unwind(AssertUnwindSafe(|| books.write(&page))).is_err() {
+            books.broke();
+        }
+        lock(&self.pile).written.push(page);
+        true
+    }
+
+    fn write_all(&self) {
+        while self.write_next(lock(&self.books)) {}
+    }
+}
+
+/// Nothing is left half done by a panic: each is caught where it may happen.
+fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+/// Gives this thread the time that nobody else wants. Where that is not granted, it has its share.
+#[cfg(any(target_os = "linux", target_os = "android"))]
+fn stand_back() {
+    use thread_priority::{NormalThreadSchedulePolicy, ThreadPriority, ThreadSchedulePolicy};
+    // Not a low niceness: a processor that runs such a thread does not count as free for those who wake up.
+    let idle = ThreadSchedulePolicy::Normal(NormalThreadSchedulePolicy::Idle);
+    let own = thread_priority::thread_native_id();
+    let _ = thread_priority::set_thread_priority_and_policy(own, ThreadPriority::Min, idle);
+}
+
+#[cfg(not(any(target_os = "linux", target_os = "android")))]
+fn stand_back() {
+    let _ = thread_priority::set_current_thread_priority(thread_priority::ThreadPriority::Min);
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::sync::mpsc::{Receiver, Sender, channel};
+
+    /// Keeps the pages it gets; one with a gate waits for it to open.
+    #[derive(Default)]
+    struct Kept {
+        numbers: Vec<usize>,
+        broken: usize,
+    }
+
+    enum Page {
+        Number(usize),
+        Gate(Sender<()>, Receiver<()>),
+        Broken,
+    }
+
+    impl Writes for Kept {
+        type Page = Page;
+
+        fn write(&mut self, page: &Page) {
+            match page {
+                Page::Number(number) => self.numbers.push(*number),
+                Page::Gate(began, open) => {
+                    began.send(()).expect("the test waits for it");
+                    open.recv().expect("the test opens it");
+                }
+                Page::Broken => panic!("a page that cannot be written"),
+            }
+        }
+
+        fn broke(&mut self) {
+            self.broken += 1;
+        }
+    }
+
+    #[test]
+    fn pages_are_written_in_their_order_by_whoever_comes_first() {
+        let mut writer = Writer::new(Kept::default());
+        let written = (0..1_000).map(|number| writer.put(Page::Number(number)).len()).sum::<usize>();
+        assert!((1_000 - 2 * MOST_WAITING..1_000).contains(&written), "{written} pages are given back");
+        let kept = writer.end(Page::Number(1_000));
+        assert!(kept.numbers.iter().copied().eq(0..=1_000));
+    }
+
+    #[test]
+    fn without_pages_but_the_last_there_is_no_thread() {
+        let writer = Writer::new(Kept::default());
+        assert!(writer.thread == Thread::None);
+        assert_eq!(writer.end(Page::Number(7)).numbers, [7]);
+    }
+
+    #[test]
+    fn a_thread_that_gets_no_time_is_dismissed_and_nothing_is_lost() {
+        let mut writer = Writer::new(Kept::default());
+        let (began, has_begun) = channel();
+        let (opens, open) = channel();
+        drop(writer.put(Page::Gate(began, open)));
+        has_begun.recv().expect("the thread writes it");
+        let late = thread::spawn(move || {
+            thread::sleep(PATIENCE * 2);
+            opens.send(()).expect("it is waited for");
+        });
+        (0..20).for_each(|number| drop(writer.put(Page::Number(number))));
+        assert!(writer.thread == Thread::Dismissed);
+        assert!(lock(&writer.desk.pile).waiting.is_empty(), "its author writes each page at once");
+        late.join().expect("it opened the gate");
+        assert!(writer.end(Page::Number(20)).numbers.into_iter().eq(0..=20));
+    }
+
+    #[test]
+    fn a_page_that_fails_is_told_and_the_others_are_written() {
+        let mut writer = Writer::new(Kept::default());
+        [Page::Number(0), Page::Broken, Page::Number(1)].into_iter().for_each(|page| drop(writer.put(page)));
+        let kept = writer.end(Page::Broken);
+        assert_eq!((kept.numbers.as_slice(), kept.broken), (&[0, 1][..], 2));
+    }
+}
