@@ -132,6 +132,19 @@ fn what_is_too_much_or_too_old_goes_and_numbers_are_never_given_again() {
 }
 
 #[test]
+fn of_many_exchanges_some_more_go_than_must() {
+    let root = tempfile::tempdir().expect("a folder");
+    let mut store = store(root.path());
+    let keeping = Keeping { exchanges: 256, since: 0 };
+    let mut log = |count: i64| {
+        let rows: Vec<_> = (1..=count).map(|at| exchange(at, "read-lot", Some(200), "")).collect();
+        store.log(&rows, keeping).expect("they are logged");
+        store.log_size().expect("a size").0
+    };
+    assert_eq!([log(256), log(1), log(1), log(1), log(1)], [256, 254, 255, 256, 254]);
+}
+
+#[test]
 fn an_index_that_is_made_in_pieces_becomes_one() {
     let root = tempfile::tempdir().expect("a folder");
     let mut store = store(root.path());

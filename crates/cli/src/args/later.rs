@@ -42,3 +42,41 @@ fn with<T: Args>(command: Command) -> Command {
     let (about, long) = (command.get_about().cloned(), command.get_long_about().cloned());
     T::augment_args(command).about(Resettable::from(about)).long_about(Resettable::from(long))
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::args::{Args, Color};
+    use clap::CommandFactory;
+
+    fn read(line: &str) -> Args {
+        let matches = Args::command().try_get_matches_from(line.split(' ')).expect("it can be read");
+        Args::of(&matches).expect("it is whole")
+    }
+
+    #[test]
+    fn all_commands_can_be_laid_out() {
+        Args::command().debug_assert();
+    }
+
+    #[test]
+    fn the_options_of_every_command_stand_before_it_or_behind_it() {
+        let places = [
+            "yieldtray -C api -e bench --json --color never log show 41",
+            "yieldtray log show 41 -C api -e bench --json --color never",
+            "yieldtray -C orchard -e live --color always log show -C api -e bench --json --color never 41",
+        ];
+        for line in places {
+            let common = read(line).common;
+            assert_eq!(common.directory.as_deref(), Some(std::path::Path::new("api")), "{line}");
+            assert_eq!((common.env.as_slice(), common.json), (&["bench".to_owned()][..], true), "{line}");
+            assert_eq!((common.color, common.quiet), (Some(Color::Never), false), "{line}");
+        }
+    }
+
+    #[test]
+    fn values_that_are_set_in_both_places_are_all_set() {
+        let common = read("yieldtray --set bins=24 --set grower=G-11 send intake.http --set bins=18 --seed 7").common;
+        assert_eq!(common.set, ["bins=24", "grower=G-11", "bins=18"]);
+        assert_eq!((common.seed, common.color, common.verbose), (Some(7), None, false));
+    }
+}

@@ -63,6 +63,9 @@ pub(crate) trait Audience {
 /// How often who waits is told how far a run is.
 const TICK: Duration = Duration::from_millis(100);
 
+/// So many turns of the runtime it takes until the first request is out: its connection has to be made.
+const TURNS_TO_CONNECT: usize = 4;
+
 /// Sends what `run` has ready, at most `jobs` requests at a time, and hands on what happens. Ctrl-C ends
 /// the run in good order; a second one ends it at once.
 pub(crate) fn drive(
@@ -79,7 +82,7 @@ pub(crate) fn drive(
         let mut interrupts = person.interrupts().context("cannot watch for Ctrl-C")?;
         let cut_off = Rc::new(tokio::sync::Notify::new());
         let mut under_way = FuturesUnordered::new();
-        let mut vigil = Vigil::default();
+        let (mut vigil, mut turns) = (Vigil::default(), TURNS_TO_CONNECT);
         let began = Instant::now();
         let mut question = None;
         let mut tick = audience.is_waiting().then(|| tokio::time::interval(TICK));
@@ -127,6 +130,12 @@ pub(crate) fn drive(
             let mut worked = under_way.next().now_or_never();
             if worked.is_none() {
                 tokio::task::yield_now().await;
+                for _ in 1..std::mem::replace(&mut turns, 1) {
+                    worked = worked.or_else(|| under_way.next().now_or_never());
+                    tokio::task::yield_now().await;
+                }
+            }
+            if worked.is_none() {
                 // What happened before is told while servers work on the next requests.
                 tell(run, audience)?;
                 run.look_ahead();

@@ -111,6 +111,7 @@ impl<'w> Run<'w> {
                     self.masker.add(credential(value));
                 }
                 let prepared = Arc::new(prepared);
+                self.will_judge |= !uses.is_empty() || wait.is_some();
                 let timetable = &self.timetable;
                 let own = &self.plan.steps[step];
                 let lane = self.entered.unwrap_or_default();

@@ -87,6 +87,8 @@ pub struct Run<'w> {
     pub(super) put_off: Option<Box<PutOff<'w>>>,
     /// The last answer, if nobody keeps it.
     pub(super) spent: Option<Exchange>,
+    /// Whether there is something to judge of an answer that is awaited.
+    pub(super) will_judge: bool,
     pub(super) masker: Masker,
     pub(super) order: Order,
     pub(super) summary: Summary,
@@ -190,6 +192,7 @@ impl<'w> Run<'w> {
             needed,
             put_off: None,
             spent: None,
+            will_judge: false,
             masker,
             order,
             summary,
@@ -385,10 +388,13 @@ impl<'w> Run<'w> {
         self.exit();
     }
 
-    /// Examines, as it is written, the cell that follows the one whose request was handed out last. A caller
-    /// that waits for an answer has the time.
+    /// Makes ready for the answers that are awaited, and examines, as it is written, the cell that follows the one
+    /// whose request was handed out last. A caller that waits for an answer has the time.
     pub fn look_ahead(&mut self) {
         self.spent = None;
+        if self.will_judge {
+            self.engine.warm_up();
+        }
         let Some(lane) = self.last.take() else { return };
         self.enter(lane);
         // A cell that makes the program fail does so when its turn comes, too, and is reported then.

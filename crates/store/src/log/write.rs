@@ -15,10 +15,11 @@ impl Store {
         keeping: Keeping,
     ) -> Result<i64, Error> {
         let change = self.database.transaction_with_behavior(TransactionBehavior::Immediate)?;
-        let before: i64 = change.query_row("SELECT last FROM numbered", [], |row| row.get(0))?;
-        let mut last = before;
+        let (mut last, searchable): (i64, i64) = change
+            .prepare_cached("SELECT last, searchable FROM numbered")?
+            .query_row([], |row| Ok((row.get(0)?, row.get(1)?)))?;
         {
-            let mut insert = change.prepare(
+            let mut insert = change.prepare_cached(
                 "INSERT INTO exchange (number, at, environment, file, name, row, played_by, method, url, status,
                     micros, size, outcome, checks, failed, revision, head, fields, sent, came)
                  VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15, ?16, ?17, ?18, ?19, ?20)",
@@ -51,8 +52,8 @@ impl Store {
             }
         }
         // Numbers of exchanges that are gone are not given again.
-        change.execute("UPDATE numbered SET last = ?1", [last])?;
-        trim(&change, last, keeping)?;
+        change.prepare_cached("UPDATE numbered SET last = ?1")?.execute([last])?;
+        trim(&change, last, searchable, keeping)?;
         change.commit()?;
         Ok(last)
     }
@@ -99,25 +100,33 @@ impl Store {
     }
 }
 
+/// The share of what is kept that is dropped beyond what is too much: to make room for each exchange by itself takes
+/// longer than to log it.
+const ROOM: i64 = 128;
+
 /// Drops what is too much or too old. In the usual case it only looks at the first exchange.
-fn trim(change: &Transaction<'_>, last: i64, keeping: Keeping) -> Result<(), rusqlite::Error> {
-    let beyond = last - i64::from(keeping.exchanges);
-    let first = change.query_row("SELECT number, at FROM exchange ORDER BY number LIMIT 1", [], |row| {
-        Ok((row.get::<_, i64>(0)?, row.get::<_, i64>(1)?))
-    });
+fn trim(change: &Transaction<'_>, last: i64, searchable: i64, keeping: Keeping) -> Result<(), rusqlite::Error> {
+    let most = i64::from(keeping.exchanges);
+    let first = change
+        .prepare_cached("SELECT number, at FROM exchange ORDER BY number LIMIT 1")?
+        .query_row([], |row| Ok((row.get::<_, i64>(0)?, row.get::<_, i64>(1)?)));
     let (number, at) = match first {
         Err(rusqlite::Error::QueryReturnedNoRows) => return Ok(()),
         other => other?,
     };
-    if number > beyond && at >= keeping.since {
+    let too_many = number <= last - most;
+    if !too_many && at >= keeping.since {
         return Ok(());
     }
+    let beyond = if too_many { last - most + most / ROOM } else { 0 };
     // Numbers are in the order of writing, which is that of time but for what was under way together: so the
     // first one that is young enough ends the search.
     let young = "SELECT coalesce(min(number), ?2 + 1) FROM exchange WHERE at >= ?1";
     let young: i64 = change.query_row(young, params![keeping.since, last], |row| row.get(0))?;
     let up_to = beyond.max(young - 1);
     change.execute("DELETE FROM exchange WHERE number <= ?1", [up_to])?;
-    change.execute("DELETE FROM word WHERE rowid <= ?1", [up_to])?;
+    if searchable >= number {
+        change.execute("DELETE FROM word WHERE rowid <= ?1", [up_to])?;
+    }
     Ok(())
 }
