@@ -14,6 +14,9 @@ const MOST_WAITING: usize = 4;
 /// A thread that keeps the author waiting for longer than this gets no time: the machine is busy.
 const PATIENCE: Duration = Duration::from_millis(50);
 
+/// One that got nothing written while its author wrote so many pages gets none either: there is one processor.
+const MOST_HELP: usize = 3;
+
 /// What pages are written into.
 pub(super) trait Writes: Default + Send + 'static {
     /// What is written in one go.
@@ -30,6 +33,8 @@ pub(super) trait Writes: Default + Send + 'static {
 pub(super) struct Writer<W: Writes> {
     desk: Arc<Desk<W>>,
     thread: Thread,
+    /// How many pages its author wrote since the thread wrote one.
+    helped: usize,
 }
 
 /// What stands between the author and the thread.
@@ -43,6 +48,8 @@ struct Pile<P> {
     waiting: VecDeque<P>,
     /// Pages that are written, for their author to give up.
     written: Vec<P>,
+    /// Whether the thread wrote one lately.
+    works: bool,
     closed: bool,
 }
 
@@ -58,9 +65,9 @@ enum Thread {
 impl<W: Writes> Writer<W> {
     /// One that writes into `books`. No thread is started before there is a page.
     pub(super) fn new(books: W) -> Self {
-        let pile = Pile { waiting: VecDeque::new(), written: Vec::new(), closed: false };
+        let pile = Pile { waiting: VecDeque::new(), written: Vec::new(), works: false, closed: false };
         let desk = Desk { books: Mutex::new(books), pile: Mutex::new(pile), more: Condvar::new() };
-        Self { desk: Arc::new(desk), thread: Thread::None }
+        Self { desk: Arc::new(desk), thread: Thread::None, helped: 0 }
     }
 
     /// Takes a page, to be written soon, and gives back those that were. Their author gave them their memory and
@@ -99,7 +106,8 @@ impl<W: Writes> Writer<W> {
         let work = move || {
             stand_back();
             while desk.is_wanted() {
-                desk.write_next(lock(&desk.books));
+                let wrote = desk.write_next(lock(&desk.books));
+                lock(&desk.pile).works |= wrote;
             }
         };
         match thread::Builder::new().name("writer".to_owned()).spawn(work) {
@@ -114,8 +122,10 @@ impl<W: Writes> Writer<W> {
         let books = lock(&self.desk.books);
         let waited = since.elapsed();
         self.desk.write_next(books);
-        if waited > PATIENCE {
-            lock(&self.desk.pile).closed = true;
+        let mut pile = lock(&self.desk.pile);
+        self.helped = if std::mem::take(&mut pile.works) { 0 } else { self.helped + 1 };
+        if waited > PATIENCE || self.helped > MOST_HELP {
+            pile.closed = true;
             self.desk.more.notify_one();
             self.thread = Thread::Dismissed;
         }
