@@ -433,6 +433,21 @@ fn two_processes_log_at_once_and_one_is_killed() {
 }
 
 #[test]
+fn what_was_sent_is_logged_when_nobody_reads_the_rest() {
+    let bench = bench();
+    let replay = ["replay", "desk.http#read", "--times", "1000"];
+    let mut shown = bench.command().args(replay).stdout(std::process::Stdio::piped()).spawn().expect("it starts");
+    drop(shown.stdout.take());
+    assert_eq!(shown.wait().expect("it ends").code(), Some(0));
+    // The first lines fill a buffer of 8 KiB before they are missed. Exchanges are logged 64 at a time while it runs.
+    let line = bench.run(&["replay", "desk.http#read", "--no-log"]).exits(0).stdout;
+    let line = line.lines().nth(2).expect("the line of the cell").len() + 1;
+    let (filled, logged) = (8192 / line, listed(&bench, &["--most", "1000"]).len());
+    assert!((filled - 4..filled + 4).contains(&logged), "{logged} are logged, {filled} lines were shown");
+    assert!((4..60).contains(&(filled % 64)), "this would not tell what was gathered from what was written");
+}
+
+#[test]
 fn hostile_answers_are_shown_and_drive_no_terminal() {
     const ANSWER: &[u8] = b"HTTP/1.1 200 OK\r\nX-Note: \xe2\x80\xae\r\nContent-Type: text/plain\r\nContent-Length: 17\r\nConnection: close\r\n\r\n\x1b[31m\x1b]0;red\x1b[2J\n";
     let bench = Bench::empty();

@@ -104,9 +104,14 @@ pub(crate) fn replay_part(
     let audience = Running::new(out, lines, heading, &session.engine, common.verbose);
     let books = Books { reports: reports.are_wanted().then_some(reports), logbook };
     let mut audience = Recording::new(audience, books);
-    drive(&mut run, &mut Senders::each(client), &saving, usize::from(*jobs), &person, &mut audience)?;
+    let driven = drive(&mut run, &mut Senders::each(client), &saving, usize::from(*jobs), &person, &mut audience);
     let elapsed = began.elapsed();
+    // What was sent is logged, whatever ended the run.
     let (_, Books { reports, logbook }) = audience.end(&run);
+    if let Err(stop) = driven {
+        logbook.map(|logbook| logbook.end(out)).transpose()?;
+        return Err(stop);
+    }
     part.saved = saving.saved.into_inner();
     let mut code = run.summary().exit_code();
     if let Some(mut reports) = reports {
@@ -117,9 +122,7 @@ pub(crate) fn replay_part(
         }
     }
     out.seed(session.seed_to_tell(run.summary()))?;
-    if let Some(logbook) = logbook {
-        logbook.end(out)?;
-    }
+    logbook.map(|logbook| logbook.end(out)).transpose()?;
     if *onto_tray {
         kept::keep(&session, &mut None, &run, None, out)?;
     }

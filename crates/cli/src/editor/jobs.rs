@@ -180,10 +180,11 @@ fn replay(
     let began = Instant::now();
     let books = Books { logbook, reports: None };
     let mut audience = Recording::new(Gathered { talk, all, reports: Vec::new() }, books);
-    drive(&mut run, &mut Senders::each(client), &saving, 1, person, &mut audience)?;
+    let driven = drive(&mut run, &mut Senders::each(client), &saving, 1, person, &mut audience);
     let (gathered, books) = audience.end(&run);
     let reports = gathered.reports;
     books.logbook.map(|logbook| logbook.end(out)).transpose()?;
+    driven?;
     let workspace = &session.workspace;
     let columns = Columns::new(
         reports.iter().map(|report| {
