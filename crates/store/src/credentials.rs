@@ -35,9 +35,9 @@ pub struct Credential {
 impl Store {
     /// The credentials of a kind that are kept for an environment.
     pub fn credentials(&self, environment: &str, kind: Kind) -> Result<Vec<Credential>, Error> {
-        let mut query = self
-            .database
-            .prepare("SELECT place, value, at FROM credential WHERE environment = ?1 AND kind = ?2 ORDER BY place")?;
+        let mut query = self.database.prepare_cached(
+            "SELECT place, value, at FROM credential WHERE environment = ?1 AND kind = ?2 ORDER BY place",
+        )?;
         let mut rows = query.query(params![environment, kind.as_str()])?;
         let (mut found, mut key) = (Vec::new(), None);
         while let Some(row) = rows.next()? {

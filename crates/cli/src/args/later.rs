@@ -50,7 +50,7 @@ mod tests {
 
     fn read(line: &str) -> Args {
         let matches = Args::command().try_get_matches_from(line.split(' ')).expect("it can be read");
-        Args::of(&matches).expect("it is whole")
+        Args::of(matches).expect("it is whole")
     }
 
     #[test]

@@ -34,7 +34,7 @@ impl Args {
     pub(crate) fn read() -> Result<Self, Error> {
         let mut command = Self::command();
         let read = command.try_get_matches_from_mut(std::env::args_os());
-        let read = read.and_then(|matches| Self::of(&matches));
+        let read = read.and_then(Self::of);
         let read = read.map_err(|error| error.format(&mut command));
         // It is made of thousands of pieces. The process gives them all back at once, and sooner.
         std::mem::forget(command);
@@ -42,14 +42,15 @@ impl Args {
     }
 
     /// What was found; the options of every command stand before a command or behind it.
-    fn of(matches: &ArgMatches) -> Result<Self, Error> {
-        let Self { mut common, command } = Self::from_arg_matches(matches)?;
+    fn of(mut matches: ArgMatches) -> Result<Self, Error> {
+        let mut behind = Vec::new();
         let mut below = matches.subcommand();
         while let Some((_, matches)) = below {
-            common = Common::from_arg_matches(matches)?.within(common);
+            behind.push(Common::of(matches));
             below = matches.subcommand();
         }
-        Ok(Self { common, command })
+        let Self { common, command } = Self::from_arg_matches_mut(&mut matches)?;
+        Ok(Self { common: behind.into_iter().fold(common, |outer, own| own.within(outer)), command })
     }
 }
 
@@ -86,6 +87,22 @@ pub(crate) struct Common {
 }
 
 impl Common {
+    /// What was found behind a command, which keeps it: it is taken apart later.
+    fn of(matches: &ArgMatches) -> Self {
+        let all = |name| matches.get_many(name).into_iter().flatten().cloned().collect();
+        Self {
+            directory: matches.get_one("directory").cloned(),
+            env: all("env"),
+            set: all("set"),
+            seed: matches.get_one("seed").copied(),
+            reveal: matches.get_flag("reveal"),
+            json: matches.get_flag("json"),
+            color: matches.get_one("color").copied(),
+            quiet: matches.get_flag("quiet"),
+            verbose: matches.get_flag("verbose"),
+        }
+    }
+
     /// These of a command, and beside them those of the command around it. Where both speak, the nearer one counts.
     fn within(self, outer: Self) -> Self {
         Self {
