@@ -21,7 +21,8 @@ const FEW: i64 = 200;
 
 fn main() {
     let packhouse = Packhouse::start(Server::Bench).expect("a packhouse");
-    let tool = Path::new(env!("CARGO_BIN_EXE_yieldtray"));
+    let programs = tempfile::tempdir().expect("a folder");
+    let tool = &*common::tool(programs.path());
     let few = lay(tool, &packhouse.base(), FEW);
     let many = lay(tool, &packhouse.base(), MANY);
     let log = |folder: &Path, args: &[&str]| run(Command::new(tool).arg("log").args(args).current_dir(folder));

@@ -1,7 +1,7 @@
 //! Whole processes against the floor: what `cargo bench` prints are medians and ratios of runs that
 //! take turns, so that a machine whose speed drifts still gives a ratio that holds.
 //!
-//! The bounds: `send` at most 0.5 of `curl -s` and 2.5 of a bare client, at most 0.55 of `curl -s` with
+//! The bounds: `send`, kept and logged, at most 0.5 of `curl -s` and 2.5 of a bare client, at most 0.55 of `curl -s` with
 //! values from the tray and a yield kept there; `replay` of 2,000 pairs at
 //! most 1.3 of a bare loop, 1.35 with a JUnit and an HTML report, 1.35 with the log, its memory growing by less than 2 KiB a request; `replay --jobs 8` at least 0.6 of
 //! the requests a second of a bare client on 8 connections; memory that does not grow with the rows of `% each`.
@@ -10,7 +10,7 @@
 
 mod common;
 
-use common::{peak_memory, ratio, run, shown, take_turns};
+use common::{installed, peak_memory, ratio, run, shown, take_turns};
 use std::path::{Path, PathBuf};
 use std::process::Command;
 use yieldtray_packhouse::{Packhouse, Server};
@@ -20,11 +20,12 @@ const LOOP_RUNS: usize = 9;
 const PAIRS: usize = 2000;
 
 fn main() {
-    let bare = bare_client();
+    let programs = tempfile::tempdir().expect("a temporary folder");
+    let (bare, tool) = (installed(&bare_client(), programs.path()), common::tool(programs.path()));
+    let tool = tool.as_path();
     let folder = tempfile::tempdir().expect("a temporary folder");
     let packhouse = Packhouse::start(Server::Bench).expect("a packhouse");
     lay(folder.path(), &packhouse.base());
-    let tool = Path::new(env!("CARGO_BIN_EXE_yieldtray"));
 
     let url = format!("{}/lots/L-2039", packhouse.base());
     let send = || run(Command::new(tool).args(["send", "requests/one.http"]).current_dir(folder.path()));

@@ -168,3 +168,100 @@ fn line_data(line: &DifferentLine) -> Value {
         DifferentLine::More(number) => json!(["more", number]),
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn found(changes: Vec<(&str, Change)>, more: usize) -> Comparison {
+        let found = changes.into_iter().map(|(place, change)| Found { place: place.to_owned(), change }).collect();
+        Comparison { found, more }
+    }
+
+    fn all_kinds() -> Comparison {
+        let lines = vec![
+            DifferentLine::Both("lots:".to_owned()),
+            DifferentLine::Left("L-2039".to_owned()),
+            DifferentLine::Right("L-2040".to_owned()),
+            DifferentLine::Alike(12),
+            DifferentLine::More(1),
+        ];
+        found(
+            vec![
+                ("body.bins", Change::Changed("18".to_owned(), "24".to_owned())),
+                ("body.grower", Change::OtherType("\"G-11\"".to_owned(), "11".to_owned())),
+                ("body.note", Change::Added("\"late\"".to_owned())),
+                ("body.room", Change::Removed("null".to_owned())),
+                ("body.lots[id=L-1]", Change::Moved(0, 3)),
+                ("body", Change::Lines(lines)),
+            ],
+            2,
+        )
+    }
+
+    #[test]
+    fn every_kind_of_difference_has_its_sign() {
+        let told = differences(&all_kinds(), Look::new(false), Some(80));
+        let told: Vec<&str> = told.iter().map(|line| line.trim_end()).collect();
+        assert_eq!(
+            told,
+            [
+                "  body.bins          18 → 24",
+                "  body.grower        \"G-11\" ⇒ 11",
+                "  body.note          + \"late\"",
+                "  body.room          - null",
+                "  body.lots[id=L-1]  moved from 0 to 3",
+                "  body               other lines",
+                "      lots:",
+                "    < L-2039",
+                "    > L-2040",
+                "    … 12 lines alike",
+                "    … and 1 more line",
+                "  … and 2 more",
+            ]
+        );
+    }
+
+    #[test]
+    fn long_and_hostile_values_stay_on_their_line() {
+        let long = "\"\u{1b}[2J\n".to_owned() + &"bramley ".repeat(60);
+        let place = format!("body.lots[{}]", "9".repeat(90));
+        for width in [40, 80, 200] {
+            let changes = vec![
+                (place.as_str(), Change::Changed(long.clone(), "18".to_owned())),
+                ("body.a", Change::OtherType("18".to_owned(), long.clone())),
+                ("body.b", Change::Added(long.clone())),
+            ];
+            let told = differences(&found(changes, 0), Look::new(false), Some(width));
+            assert_eq!(told.len(), 3);
+            for line in &told {
+                assert!(!line.contains(['\u{1b}', '\n']), "{line}");
+            }
+            let room = told[1].chars().count();
+            assert!(room <= width.max(60), "{room} of {width}: {}", told[1]);
+            assert!(told[1].contains("18 ⇒ ") && told[1].contains('…'), "{}", told[1]);
+        }
+    }
+
+    #[test]
+    fn data_tells_values_as_values_and_texts_as_texts() {
+        let data = differences_data(&all_kinds());
+        assert_eq!((&data["same"], &data["more"]), (&json!(false), &json!(2)));
+        let kinds: Vec<&str> = data["differences"]
+            .as_array()
+            .expect("a list")
+            .iter()
+            .filter_map(|difference| difference["change"].as_str())
+            .collect();
+        assert_eq!(kinds, ["changed", "other-type", "added", "removed", "moved", "lines"]);
+        let differences = &data["differences"];
+        assert_eq!((&differences[0]["left"], &differences[0]["right"]), (&json!(18), &json!(24)));
+        assert_eq!((&differences[1]["left"], &differences[1]["right"]), (&json!("G-11"), &json!(11)));
+        assert_eq!(differences[3]["left"], Value::Null);
+        assert_eq!(differences[5]["lines"][3], json!(["alike", 12]));
+        // What is no JSON is told as the text it is.
+        let text = differences_data(&found(vec![("reason", Change::Changed("OK".to_owned(), "Gone".to_owned()))], 0));
+        assert_eq!(text["differences"][0]["left"], "OK");
+        assert_eq!(differences_data(&found(Vec::new(), 0))["same"], true);
+    }
+}

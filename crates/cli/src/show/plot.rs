@@ -129,3 +129,69 @@ fn columns(trend: &Trend, room: usize) -> Vec<Column> {
     };
     points.chunks(each.max(1)).map(column).collect()
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn of(times: &[u64]) -> Trend {
+        let point = |(at, millis): (usize, &u64)| Point {
+            number: at as i64 + 1,
+            at: 1_789_000_000_000 + at as i64 * 60_000,
+            micros: millis * 1_000,
+            size: 100,
+            status: 200,
+            revision: (at > 5).then(|| "0a1b2c3d4e5f".to_owned()),
+        };
+        Trend::of(times.iter().enumerate().map(point).collect()).expect("there are points")
+    }
+
+    /// The places of a letter in the plot: line and column.
+    fn places(lines: &[String], letter: char) -> Vec<(usize, usize)> {
+        let in_line = |(row, line): (usize, &String)| {
+            let found = line.chars().enumerate().filter(|(_, own)| *own == letter);
+            found.map(|(column, _)| (row, column)).collect::<Vec<_>>()
+        };
+        lines.iter().enumerate().flat_map(in_line).collect()
+    }
+
+    #[test]
+    fn each_answer_stands_at_its_height_and_the_slowest_at_the_top() {
+        let drawn = plot(&of(&[10, 20, 40, 0]), Look::new(false), 60);
+        assert_eq!(drawn.len(), HEIGHT + 2);
+        assert_eq!(places(&drawn, '▲'), [(0, LABELS + 1 + 2 * MOST_APART)]);
+        let rows: Vec<usize> = {
+            let mut found = places(&drawn, '●');
+            found.sort_unstable_by_key(|(_, column)| *column);
+            found.into_iter().map(|(row, _)| row).collect()
+        };
+        assert_eq!(rows, [8, 5, 11], "11 lines are 40 ms");
+        assert!(drawn[0].starts_with("    40 ms "), "{}", drawn[0]);
+        assert!(drawn[HEIGHT - 1].starts_with("        0 "), "{}", drawn[HEIGHT - 1]);
+    }
+
+    #[test]
+    fn no_line_is_wider_than_the_terminal() {
+        for answers in [1, 2, 7, 40, 41, 1_000] {
+            let times: Vec<u64> = (0..answers).map(|n| 5 + n * 37 % 90).collect();
+            for width in [30, 80, 160] {
+                let lines = plot(&of(&times), Look::new(false), width);
+                // The times of the axis are told whole, whatever the width.
+                let widest = lines[..=HEIGHT].iter().map(|line| line.trim_end().chars().count()).max();
+                assert!(widest <= Some(width), "{answers} answers on {width} columns: {widest:?}");
+                assert_eq!(places(&lines, '▲').len(), 1, "{answers} answers on {width} columns");
+            }
+        }
+    }
+
+    #[test]
+    fn a_jump_is_marked_and_told_with_its_commit() {
+        let lines =
+            trend("read-lot", &of(&[10, 11, 10, 9, 10, 10, 30, 31, 29, 30, 33, 30]), Look::new(false), Some(100));
+        assert_eq!(lines[0], "read-lot  12 answers  median 11 ms, 100 B  slowest 33 ms, number 11");
+        assert_eq!(lines.last().map(String::as_str), Some("│ from 10 ms to 30 ms with number 7, at 0a1b2c3d4e5f"));
+        let column = LABELS + 1 + 6 * MOST_APART;
+        let marks = places(&lines[1..=HEIGHT], '│');
+        assert!(!marks.is_empty() && marks.iter().all(|(_, own)| *own == column), "{marks:?}");
+    }
+}

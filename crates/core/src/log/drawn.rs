@@ -172,3 +172,105 @@ fn bytes(size: u64) -> String {
         _ => format!("{:.1} MiB", size as f64 / 1_048_576.0),
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use quick_xml::events::Event;
+    use quick_xml::reader::Reader;
+
+    fn trend(points: &[(u64, u64)], revision: Option<&str>) -> Trend {
+        let point = |(at, (micros, size)): (usize, &(u64, u64))| Point {
+            number: at as i64 + 1,
+            at: 1_789_000_000_000 + at as i64 * 60_000,
+            micros: *micros,
+            size: *size,
+            status: 200,
+            revision: revision.map(str::to_owned),
+        };
+        Trend::of(points.iter().enumerate().map(point).collect()).expect("there are points")
+    }
+
+    /// The elements of a drawing: name and attributes.
+    fn elements(svg: &str) -> Vec<(String, Vec<(String, String)>)> {
+        let mut reader = Reader::from_str(svg);
+        let mut found = Vec::new();
+        loop {
+            match reader.read_event().expect("it is XML") {
+                Event::Start(start) | Event::Empty(start) => {
+                    let name = start.name().as_ref().to_owned();
+                    let attributes = start.attributes().map(|attribute| {
+                        let attribute = attribute.expect("it is an attribute");
+                        (attribute.key.as_ref().to_owned(), attribute.value.into_owned())
+                    });
+                    found.push((name, attributes.collect()));
+                }
+                Event::Eof => return found,
+                _ => {}
+            }
+        }
+    }
+
+    #[test]
+    fn all_that_is_drawn_stands_on_the_drawing() {
+        let many: Vec<(u64, u64)> = (0..1_000).map(|n| (1_000 + n * n % 7_919, n % 90)).collect();
+        for points in [&[(0, 0)][..], &[(3, 0), (5_000_000, 3 << 20)], &many] {
+            let svg = Drawn { title: "read-lot", trend: &trend(points, None) }.svg();
+            let elements = elements(&svg);
+            // One for the time, one for the size of each answer, and the mark of the slowest.
+            let circles = elements.iter().filter(|(name, _)| name == "circle").count();
+            assert_eq!(circles, points.len() * 2 + 1);
+            let places = elements.iter().flat_map(|(_, attributes)| attributes);
+            for (name, place) in
+                places.filter(|(name, _)| ["x", "x1", "x2", "cx", "y", "y1", "y2", "cy"].contains(&&**name))
+            {
+                let edge = if name.contains('x') { WIDTH } else { HEIGHT };
+                let place: f64 = place.parse().expect("a number");
+                assert!((0.0..=edge).contains(&place), "{name} is {place}");
+            }
+        }
+    }
+
+    #[test]
+    fn the_longest_time_stands_highest_and_a_jump_tells_its_commit() {
+        let times = [10, 11, 10, 9, 10, 10, 30, 31, 29, 30, 45, 30].map(|millis| (millis * 1_000, 100));
+        let svg = Drawn { title: "read-lot", trend: &trend(&times, Some("0a1b2c3d4e5f+")) }.svg();
+        let elements = elements(&svg);
+        let of = |attributes: &[(String, String)], wanted: &str| -> Option<String> {
+            attributes.iter().find(|(name, _)| name == wanted).map(|(_, value)| value.clone())
+        };
+        let marked = |class: &str| -> Vec<String> {
+            let own =
+                elements.iter().filter(|(name, own)| name == "circle" && of(own, "class").as_deref() == Some(class));
+            own.filter_map(|(_, own)| of(own, "cy")).collect()
+        };
+        let heights = marked("time");
+        assert_eq!(heights.len(), 12);
+        assert_eq!((heights[10].clone(), marked("slowest")), (at(TOP), vec![at(TOP)]));
+        assert!(svg.contains("10 ms → 30 ms at 0a1b2c3d4e5f+"), "{svg}");
+        assert!(svg.contains("12 answers, median 11 ms, slowest 45 ms (number 11)"), "{svg}");
+    }
+
+    #[test]
+    fn hostile_names_stay_text() {
+        let title = "</title><script>alert('L-2039')</script> & \"lots\"";
+        let trend = trend(&[(1_000, 5)], Some("<b>main</b>"));
+        let drawn = Drawn { title, trend: &trend };
+        for text in [drawn.svg(), drawn.page()] {
+            assert!(!text.contains("<script") && !text.contains("<b>"), "{text}");
+            assert!(text.contains("&lt;script&gt;alert('L-2039')&lt;/script&gt; &amp; "), "{text}");
+        }
+        let names = elements(&drawn.svg()).into_iter().map(|(name, _)| name);
+        assert!(names.collect::<Vec<_>>().iter().all(|name| name != "script"));
+    }
+
+    #[test]
+    fn a_page_has_a_row_an_answer_the_newest_first() {
+        let page =
+            Drawn { title: "read-lot", trend: &trend(&[(900, 5), (12_345, 2_048), (2_500_000, 0)], None) }.page();
+        let cells: Vec<&str> = page.split("<td>").skip(1).filter_map(|rest| rest.split("</td>").next()).collect();
+        let rows: Vec<String> = cells.chunks(6).map(|row| [row[0], row[2], row[3], row[4]].join(" ")).collect();
+        assert_eq!(rows, ["3 2.50 s 0 B 200", "2 12 ms 2048 B 200", "1 0.9 ms 5 B 200"]);
+        assert_eq!([bytes(1_023), bytes(1_536), bytes(3 << 20)], ["1023 B", "1.5 KiB", "3.0 MiB"]);
+    }
+}
