@@ -1,5 +1,6 @@
 //! The command line. Nothing is decided here: what the options come to is worked out where they are used.
 
+mod common;
 mod export;
 mod import;
 mod later;
@@ -7,6 +8,7 @@ mod log;
 
 use clap::error::Error;
 use clap::{ArgMatches, Args as Group, CommandFactory, FromArgMatches, Parser, Subcommand, ValueEnum};
+pub(crate) use common::{Color, Common};
 pub(crate) use export::{Export, Whether};
 pub(crate) use import::{Import, ImportCurl, ImportFrom, ImportHar, ImportOpenapi, Into};
 pub(crate) use later::Later;
@@ -52,78 +54,6 @@ impl Args {
         let Self { common, command } = Self::from_arg_matches_mut(&mut matches)?;
         Ok(Self { common: behind.into_iter().fold(common, |outer, own| own.within(outer)), command })
     }
-}
-
-/// Options of every command.
-#[derive(Clone, Debug, Group)]
-pub(crate) struct Common {
-    /// Work in DIR as if started there
-    #[arg(short = 'C', value_name = "DIR", display_order = 100)]
-    pub(crate) directory: Option<PathBuf>,
-    /// The environment whose values are used [default: YIELDTRAY_ENV, `yieldtray env`, yieldtray.toml]
-    #[arg(short, long, value_name = "NAME", display_order = 101)]
-    pub(crate) env: Vec<String>,
-    /// Give a value for this time; it wins over every other (repeatable)
-    #[arg(long, value_name = "NAME=VALUE", display_order = 102)]
-    pub(crate) set: Vec<String>,
-    /// Make up the same values as a run before, which told this number
-    #[arg(long, value_name = "NUMBER", display_order = 102)]
-    pub(crate) seed: Option<u64>,
-    /// Show secrets, after asking; on a terminal only
-    #[arg(long, display_order = 103)]
-    pub(crate) reveal: bool,
-    /// Print data instead of text; the shapes are described in docs/commands.md
-    #[arg(long, display_order = 103)]
-    pub(crate) json: bool,
-    /// When to colour [default: auto, on a terminal (NO_COLOR is honoured)]
-    #[arg(long, value_name = "WHEN", display_order = 104)]
-    pub(crate) color: Option<Color>,
-    /// Say only what went wrong
-    #[arg(short, long, display_order = 105)]
-    pub(crate) quiet: bool,
-    /// Log what happens to standard error; `replay` also tells its slowest requests
-    #[arg(short, long, display_order = 106)]
-    pub(crate) verbose: bool,
-}
-
-impl Common {
-    /// What was found behind a command, which keeps it: it is taken apart later.
-    fn of(matches: &ArgMatches) -> Self {
-        let all = |name| matches.get_many(name).into_iter().flatten().cloned().collect();
-        Self {
-            directory: matches.get_one("directory").cloned(),
-            env: all("env"),
-            set: all("set"),
-            seed: matches.get_one("seed").copied(),
-            reveal: matches.get_flag("reveal"),
-            json: matches.get_flag("json"),
-            color: matches.get_one("color").copied(),
-            quiet: matches.get_flag("quiet"),
-            verbose: matches.get_flag("verbose"),
-        }
-    }
-
-    /// These of a command, and beside them those of the command around it. Where both speak, the nearer one counts.
-    fn within(self, outer: Self) -> Self {
-        Self {
-            directory: self.directory.or(outer.directory),
-            env: if self.env.is_empty() { outer.env } else { self.env },
-            set: [outer.set, self.set].concat(),
-            seed: self.seed.or(outer.seed),
-            reveal: self.reveal || outer.reveal,
-            json: self.json || outer.json,
-            color: self.color.or(outer.color),
-            quiet: self.quiet || outer.quiet,
-            verbose: self.verbose || outer.verbose,
-        }
-    }
-}
-
-#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
-pub(crate) enum Color {
-    Auto,
-    Always,
-    Never,
 }
 
 #[derive(Debug, Subcommand)]

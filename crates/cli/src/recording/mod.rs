@@ -120,17 +120,19 @@ struct Record {
     /// When the first of those was told.
     since: Option<Instant>,
     /// What was written, given up one by one: all at once would take longer than an answer.
-    spent: Vec<Told>,
+    spent: Vec<Vec<Told>>,
     writer: Writer<Books>,
 }
 
 impl Record {
     fn new(books: Books) -> Self {
-        Self { told: Vec::new(), size: 0, since: None, spent: Vec::new(), writer: Writer::new(books) }
+        Self { told: Vec::with_capacity(MOST), size: 0, since: None, spent: Vec::new(), writer: Writer::new(books) }
     }
 
     fn take(&mut self, run: &Run<'_>, report: &CellReport) {
-        drop(self.spent.pop());
+        if self.spent.last_mut().is_some_and(|told| told.pop().is_none()) {
+            self.spent.pop();
+        }
         let told = Told::of(run, report);
         self.size += told.size();
         self.told.push(told);
@@ -138,13 +140,13 @@ impl Record {
         if self.told.len() >= MOST || self.size >= LARGE || since.elapsed() >= LONGEST {
             let page = self.page(run);
             let written = self.writer.put(page);
-            self.spent = written.into_iter().flat_map(|page| page.told).collect();
+            self.spent.extend(written.into_iter().map(|page| page.told));
         }
     }
 
     fn page(&mut self, run: &Run<'_>) -> Page {
         (self.size, self.since) = (0, None);
-        Page::of(run, std::mem::take(&mut self.told))
+        Page::of(run, std::mem::replace(&mut self.told, Vec::with_capacity(MOST)))
     }
 
     fn end(mut self, run: &Run<'_>) -> Books {

@@ -29,30 +29,48 @@ pub(super) const COLUMNS: &str =
     outcome, checks, failed, revision";
 
 impl Filter {
-    /// The condition; [`Self::bind`] gives the parameters.
-    pub(super) const CONDITION: &str = "(?1 IS NULL OR name GLOB ?1) AND (?2 IS NULL OR file = ?2)
-        AND (?3 IS NULL OR status BETWEEN ?3 AND ?4) AND (?5 IS NULL OR at >= ?5)
-        AND (?6 IS NULL OR environment = ?6) AND (NOT ?7 OR outcome <> 'passed')";
+    /// The condition, of what is asked for alone: what is not there need not be understood by SQLite.
+    /// [`Self::bind`] gives the parameters.
+    pub(super) fn condition(&self) -> String {
+        let parts = [
+            (self.name.is_some(), "name GLOB ?1"),
+            (self.file.is_some(), "file = ?2"),
+            (self.status.is_some(), "status BETWEEN ?3 AND ?4"),
+            (self.since.is_some(), "at >= ?5"),
+            (self.environment.is_some(), "environment = ?6"),
+            (self.failed, "outcome <> 'passed'"),
+        ];
+        let asked: Vec<&str> = parts.into_iter().filter_map(|(asked, part)| asked.then_some(part)).collect();
+        if asked.is_empty() { "TRUE".to_owned() } else { asked.join(" AND ") }
+    }
 
     /// Gives the condition its parameters.
     pub(super) fn bind(&self, query: &mut Statement<'_>) -> Result<(), rusqlite::Error> {
-        let status = self.status.unzip();
-        // In a pattern of SQLite these have a meaning that they do not have here.
-        let name = self.name.as_ref().map(|name| name.replace('[', "[[]").replace('?', "[?]"));
-        query.raw_bind_parameter(1, name)?;
-        query.raw_bind_parameter(2, &self.file)?;
-        query.raw_bind_parameter(3, status.0)?;
-        query.raw_bind_parameter(4, status.1)?;
-        query.raw_bind_parameter(5, self.since)?;
-        query.raw_bind_parameter(6, &self.environment)?;
-        query.raw_bind_parameter(7, self.failed)
+        if let Some(name) = &self.name {
+            // In a pattern of SQLite these have a meaning that they do not have here.
+            query.raw_bind_parameter(1, name.replace('[', "[[]").replace('?', "[?]"))?;
+        }
+        if let Some(file) = &self.file {
+            query.raw_bind_parameter(2, file)?;
+        }
+        if let Some((first, last)) = self.status {
+            query.raw_bind_parameter(3, first)?;
+            query.raw_bind_parameter(4, last)?;
+        }
+        if let Some(since) = self.since {
+            query.raw_bind_parameter(5, since)?;
+        }
+        if let Some(environment) = &self.environment {
+            query.raw_bind_parameter(6, environment)?;
+        }
+        Ok(())
     }
 }
 
 impl Store {
     /// Goes through exchanges, the newest first, until `take` says that it has enough.
     pub fn exchanges(&self, filter: &Filter, mut take: impl FnMut(Listed) -> bool) -> Result<(), Error> {
-        let sql = format!("SELECT {COLUMNS} FROM exchange WHERE {} ORDER BY number DESC", Filter::CONDITION);
+        let sql = format!("SELECT {COLUMNS} FROM exchange WHERE {} ORDER BY number DESC", filter.condition());
         let mut query = self.database.prepare(&sql)?;
         filter.bind(&mut query)?;
         let mut rows = query.raw_query();

@@ -68,7 +68,7 @@ impl Store {
     /// made searchable is found.
     pub fn search(&self, text: &str, filter: &Filter, mut take: impl FnMut(Listed) -> bool) -> Result<(), Error> {
         let wanted = text.to_lowercase();
-        let sql = format!("SELECT {COLUMNS}, sent, came FROM exchange WHERE {} AND number = ?8", Filter::CONDITION);
+        let sql = format!("SELECT {COLUMNS}, sent, came FROM exchange WHERE {} AND number = ?7", filter.condition());
         let mut exchange = self.database.prepare(&sql)?;
         filter.bind(&mut exchange)?;
         let words = words(text);
@@ -80,7 +80,7 @@ impl Store {
         let mut numbers = self.database.prepare(numbers)?;
         let mut numbers = numbers.query(params![words])?;
         while let Some(row) = numbers.next()? {
-            exchange.raw_bind_parameter(8, row.get::<_, i64>(0)?)?;
+            exchange.raw_bind_parameter(7, row.get::<_, i64>(0)?)?;
             let found = exchange.raw_query().mapped(|row| {
                 let has = |column: usize| -> Result<bool, rusqlite::Error> {
                     let body = row.get_ref(column)?.as_blob_or_null().ok().flatten().unwrap_or_default();
