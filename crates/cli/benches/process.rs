@@ -28,12 +28,17 @@ fn main() {
     lay(folder.path(), &packhouse.base());
 
     let url = format!("{}/lots/L-2039", packhouse.base());
-    let send = || run(Command::new(tool).args(["send", "requests/one.http"]).current_dir(folder.path()));
+    let send = |args: &[&str]| {
+        run(Command::new(tool).args(["send", "requests/one.http"]).args(args).current_dir(folder.path()));
+    };
     let times = take_turns(
         RUNS,
-        &mut [&mut || send(), &mut || run(Command::new("curl").args(["-s", &url])), &mut || {
-            run(Command::new(&bare).args(["get", &url]))
-        }],
+        &mut [
+            &mut || send(&[]),
+            &mut || run(Command::new("curl").args(["-s", &url])),
+            &mut || run(Command::new(&bare).args(["get", &url])),
+            &mut || send(&["--no-log"]),
+        ],
     );
     println!("send, one check and one yield       {}", shown(times[0]));
     println!(
@@ -45,6 +50,12 @@ fn main() {
         "bare client                         {}   send is {:.2} of it (bound 2.5)",
         shown(times[2]),
         ratio(times[0], times[2])
+    );
+
+    println!(
+        "send without the log                {}   {:.2} of the bare client (bound 2.5)",
+        shown(times[3]),
+        ratio(times[3], times[2])
     );
 
     let kept = || {
