@@ -21,7 +21,7 @@ use std::time::{Duration, Instant};
 use vigil::Vigil;
 use work::{Work, Worked};
 use yieldtray_core::log::fill_in;
-use yieldtray_core::replay::{Event, Next, Ready, Run};
+use yieldtray_core::replay::{Event, Next, Question, Ready, Run};
 use yieldtray_core::request::Prepared;
 use yieldtray_core::workspace::CellId;
 
@@ -139,6 +139,10 @@ pub(crate) fn drive(
                 // What happened before is told while servers work on the next requests.
                 tell(run, audience)?;
                 run.look_ahead();
+                // Where each vigil pays, nothing below is reached.
+                if interrupts.next().now_or_never().is_some() {
+                    end(&interrupts, run, &mut question, &cut_off)?;
+                }
                 worked = vigil.keep(|| under_way.next().now_or_never()).await;
             }
             let worked = match worked {
@@ -147,14 +151,7 @@ pub(crate) fn drive(
                     tokio::select! {
                         biased;
                         worked = under_way.next() => break worked,
-                        () = interrupts.next() => {
-                            if interrupts.are_many() {
-                                return Err(Stop::Interrupted);
-                            }
-                            run.interrupt();
-                            question = None;
-                            cut_off.notify_waiters();
-                        }
+                        () = interrupts.next() => end(&interrupts, run, &mut question, &cut_off)?,
                         () = ticked(&mut tick) => audience.waits(run)?,
                     }
                 },
@@ -174,6 +171,22 @@ pub(crate) fn drive(
         }
         Ok(())
     })
+}
+
+/// Ends the run in good order: what is under way is cut off, and nobody is asked any more. The second time it ends at once.
+fn end(
+    interrupts: &Interrupts,
+    run: &mut Run<'_>,
+    question: &mut Option<Question>,
+    cut_off: &tokio::sync::Notify,
+) -> Result<(), Stop> {
+    if interrupts.are_many() {
+        return Err(Stop::Interrupted);
+    }
+    run.interrupt();
+    *question = None;
+    cut_off.notify_waiters();
+    Ok(())
 }
 
 /// The request as it was sent then.
