@@ -86,9 +86,16 @@ impl Unfinished {
         if !folder.is_dir() {
             return Err(io::Error::new(io::ErrorKind::NotFound, format!("there is no folder `{}`", folder.display())));
         }
+        let before = std::fs::metadata(target);
+        // A whole file takes the place of what is there: a device or a pipe would be gone.
+        match &before {
+            Ok(before) if before.is_dir() => return Err(io::Error::new(io::ErrorKind::IsADirectory, "it is a folder")),
+            Ok(before) if !before.is_file() => return Err(io::Error::other("it is a device or a pipe, and no file")),
+            _ => {}
+        }
         let temporary = tempfile::Builder::new().prefix(".yieldtray-").tempfile_in(folder)?;
         // A temporary file is for its owner alone.
-        match std::fs::metadata(target) {
+        match before {
             Ok(before) => temporary.as_file().set_permissions(before.permissions())?,
             Err(_) => open_to_all(temporary.as_file())?,
         }

@@ -267,6 +267,8 @@ fn what_cannot_be_written_or_read_is_said_before_anything_is_sent() {
         (&["replay", "--report", "html="], "name a file, as in `html=report`"),
         (&["replay", "--report", "html=gone/r.html"], "cannot write the report `gone/r.html`: there is no folder"),
         (&["replay", "--report", "html=folder"], "cannot write the report `folder`: it is a folder"),
+        #[cfg(unix)]
+        (&["replay", "--report", "html=/dev/null"], "the report `/dev/null`: it is a device or a pipe, and no file"),
         (&["replay", "--report", "html=r", "--report", "tap=r"], "two reports cannot both be `r`"),
         (&["report", "merge", "gone.json"], "cannot read `gone.json`: there is no such file"),
         (&["report", "merge", "lots.json"], "`lots.json` is no report that can be joined: this is JSON, but no report"),

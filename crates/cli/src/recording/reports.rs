@@ -48,11 +48,7 @@ impl Reports {
                 let message = format!("two reports cannot both be `{name}`");
                 return Err(Stop::refused_with(message, "name a file of its own for each"));
             }
-            let file = match path.is_dir() {
-                true => Err(io::Error::new(io::ErrorKind::IsADirectory, "it is a folder")),
-                false => Unfinished::new(&path),
-            };
-            let file = file.map_err(|error| Stop::refused(cannot_write(&name, &error)))?;
+            let file = Unfinished::new(&path).map_err(|error| Stop::refused(cannot_write(&name, &error)))?;
             all.push(Report {
                 name,
                 path,
