@@ -10,6 +10,8 @@ fn main() {
     if is("CARGO_CFG_TARGET_OS", "linux") && is("CARGO_CFG_TARGET_ENV", "gnu") && is("PROFILE", "release") {
         // Told to the linker's driver, so that it takes the start files that fit.
         println!("cargo::rustc-link-arg-bins=-no-pie");
+        // What unwinds the stack after a panic is linked in: a library less to be found and bound.
+        println!("cargo::rustc-link-lib=static=gcc_eh");
     }
     println!("cargo::rerun-if-changed=build.rs");
 }

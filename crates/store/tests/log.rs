@@ -165,6 +165,22 @@ fn an_index_that_is_made_in_pieces_becomes_one() {
 }
 
 #[test]
+fn exchanges_that_are_gone_are_passed_over_when_the_rest_is_made_searchable() {
+    let root = tempfile::tempdir().expect("a folder");
+    let mut store = store(root.path());
+    let rows: Vec<_> = (1..=7_000).map(|at| exchange(at, "read-lot", Some(200), &format!("L-{at}"))).collect();
+    store.log(&rows, Keeping { exchanges: 2_500, since: 0 }).expect("they are logged");
+    store.drop_exchanges(&[6_999, 7_000]).expect("they are dropped");
+    let left = |store: &mut Store| {
+        let mut told = Vec::new();
+        store.make_searchable(|left| told.push(left)).expect("it is made searchable");
+        told
+    };
+    assert_eq!((left(&mut store), left(&mut store)), (vec![481, 0], vec![]));
+    assert_eq!((search(&mut store, "L-6998"), search(&mut store, "L-7000")), (vec![6_998], vec![]));
+}
+
+#[test]
 fn what_is_dropped_is_not_in_the_file_any_more() {
     let root = tempfile::tempdir().expect("a folder");
     let mut store = store(root.path());

@@ -1,5 +1,6 @@
 //! Options of `import`.
 
+use super::Later;
 use clap::{Args as Group, Subcommand};
 use std::path::PathBuf;
 
@@ -16,14 +17,14 @@ pub(crate) enum ImportFrom {
   yieldtray import curl \"curl -d bins=24 http://127.0.0.1:4616/lots\"
   yieldtray import curl < commands.sh
   yieldtray import curl commands.sh --into requests/pasted.http --dry")]
-    Curl(ImportCurl),
+    Curl(Later<ImportCurl>),
     /// Make requests of what a browser recorded (HTTP Archive 1.2)
     #[command(after_help = "Examples:
   yieldtray import har desk.har --only '/api/*' --into requests/desk.http
   yieldtray import har desk.har --method POST --with-checks
 
 Images, fonts, style and scripts are left out. Cookies and credentials become secret values.")]
-    Har(ImportHar),
+    Har(Later<ImportHar>),
     /// Make a workspace of a description of an API (OpenAPI 3.0 and 3.1)
     #[command(after_help = "Examples:
   yieldtray import openapi packhouse.yaml --into requests
@@ -31,7 +32,7 @@ Images, fonts, style and scripts are left out. Cookies and credentials become se
 
 A file for each tag, with the schemas that answers must fit beside it; servers become environments.
 What is there already stays as it is.")]
-    Openapi(ImportOpenapi),
+    Openapi(Later<ImportOpenapi>),
 }
 
 /// Where the requests go.

@@ -6,16 +6,14 @@ use clap::builder::Resettable;
 use clap::error::Error;
 use clap::{ArgMatches, Args, Command, FromArgMatches};
 
-/// The arguments `T` of a command. The options of every command are laid out beside them, and in the commands below.
+/// The arguments `T` of a command; those of commands below it are each a `Later` of their own. The options of every
+/// command are laid out beside them.
 #[derive(Debug)]
 pub(crate) struct Later<T>(pub(crate) T);
 
 impl<T: Args> Args for Later<T> {
     fn augment_args(command: Command) -> Command {
-        command.defer(|command| {
-            let command = with::<Common>(with::<T>(command));
-            command.mut_subcommands(|below| below.defer(with::<Common>))
-        })
+        command.defer(|command| with::<Common>(with::<T>(command)))
     }
 
     fn augment_args_for_update(command: Command) -> Command {
@@ -54,8 +52,15 @@ mod tests {
     }
 
     #[test]
-    fn all_commands_can_be_laid_out() {
-        Args::command().debug_assert();
+    fn all_commands_can_be_laid_out_and_have_the_options_of_every_command() {
+        let mut command = Args::command();
+        command.build();
+        let mut open = vec![&command];
+        while let Some(command) = open.pop() {
+            let is_there = command.get_arguments().any(|arg| arg.get_id() == "directory");
+            assert!(is_there, "{}", command.get_bin_name().unwrap_or_default());
+            open.extend(command.get_subcommands().filter(|below| below.get_name() != "help"));
+        }
     }
 
     #[test]

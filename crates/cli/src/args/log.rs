@@ -1,6 +1,6 @@
 //! The options of `log`, and of looking at an exchange.
 
-use super::Part;
+use super::{Later, Part};
 use crate::when::{Since, StatusRange};
 use clap::{Args as Group, Subcommand, ValueEnum};
 use std::path::PathBuf;
@@ -42,40 +42,32 @@ pub(crate) enum LogAction {
     #[command(after_help = "Examples:
   yieldtray log show
   yieldtray log show 41 --pick body.id")]
-    Show(LogShow),
+    Show(Later<LogShow>),
     /// Send a past request once more, and say what differs from then
     #[command(after_help = "Examples:
   yieldtray log again 41
   yieldtray log again 41 --exactly")]
-    Again(LogAgain),
+    Again(Later<LogAgain>),
     /// Compare two past answers, one with the one before it, or those of two environments; exit 1 if they differ
     #[command(after_help = "Examples:
   yieldtray log compare 41 44
   yieldtray log compare 44 --ignore 'body.lots[*].weighed_at'
   yieldtray log compare -e bench -e live list-growers --shape")]
-    Compare(LogCompare),
+    Compare(Later<LogCompare>),
     /// Drop exchanges by number
     #[command(after_help = "Example: yieldtray log drop 41 44")]
-    Drop {
-        /// The numbers
-        #[arg(value_name = "NUMBER", required = true)]
-        numbers: Vec<i64>,
-    },
+    Drop(Later<LogDrop>),
     /// Drop all exchanges; with `--env`, those of that environment
     #[command(after_help = "Example: yieldtray log clear --older-than 7d")]
-    Clear {
-        /// Only those from before then: 2h, 7d, or a date
-        #[arg(long, value_name = "WHEN")]
-        older_than: Option<Since>,
-    },
+    Clear(Later<LogClear>),
     /// Write exchanges as an HTTP Archive, which a browser's network panel opens
     #[command(after_help = "Example: yieldtray log export har --since 1d --out morning.har")]
-    Export(LogExport),
+    Export(Later<LogExport>),
     /// Draw how the time and size of one request went on
     #[command(after_help = "Examples:
   yieldtray log trend list-growers
   yieldtray log trend requests/intake.http#book-lot --out book-lot.svg")]
-    Trend(LogTrend),
+    Trend(Later<LogTrend>),
 }
 
 #[derive(Debug, Group)]
@@ -141,6 +133,20 @@ pub(crate) struct LogCompare {
     /// Send to a guarded environment without asking
     #[arg(long)]
     pub(crate) yes: bool,
+}
+
+#[derive(Debug, Group)]
+pub(crate) struct LogDrop {
+    /// The numbers
+    #[arg(value_name = "NUMBER", required = true)]
+    pub(crate) numbers: Vec<i64>,
+}
+
+#[derive(Debug, Group)]
+pub(crate) struct LogClear {
+    /// Only those from before then: 2h, 7d, or a date
+    #[arg(long, value_name = "WHEN")]
+    pub(crate) older_than: Option<Since>,
 }
 
 #[derive(Debug, Group)]

@@ -13,7 +13,8 @@ pub(crate) use export::{Export, Whether};
 pub(crate) use import::{Import, ImportCurl, ImportFrom, ImportHar, ImportOpenapi, Into};
 pub(crate) use later::Later;
 pub(crate) use log::{
-    Comparing, ExportFormat, Log, LogAction, LogAgain, LogCompare, LogExport, LogFilter, LogShow, LogTrend, Looking,
+    Comparing, ExportFormat, Log, LogAction, LogAgain, LogClear, LogCompare, LogDrop, LogExport, LogFilter, LogShow,
+    LogTrend, Looking,
 };
 use std::path::PathBuf;
 use std::str::FromStr;
@@ -139,7 +140,7 @@ A comment above it leaves a single one out: `# accepted unused-yield: read by th
     #[command(after_help = "Example, for an editor's settings: yieldtray lsp
 
 How to set up editors is described in docs/editors.md.")]
-    Lsp(Later<Lsp>),
+    Lsp(Later<Nothing>),
     /// Hand a request over as a shell command, as code, or in a format
     #[command(after_help = "Examples:
   yieldtray export book-lot --as shell
@@ -160,8 +161,17 @@ Secrets never stand in it: it reads them from the environment.")]
     Tidy(Later<Tidy>),
 }
 
+/// Of a command that takes no arguments of its own.
 #[derive(Debug, Group)]
-pub(crate) struct Lsp {}
+pub(crate) struct Nothing {}
+
+/// What is dropped, of what has names.
+#[derive(Debug, Group)]
+pub(crate) struct Names {
+    /// The names
+    #[arg(value_name = "NAME", required = true)]
+    pub(crate) names: Vec<String>,
+}
 
 #[derive(Debug, Group)]
 pub(crate) struct Demo {
@@ -322,14 +332,17 @@ pub(crate) enum ReportAction {
 
 Of a request that stands in several reports, the one that was sent last holds."
     )]
-    Merge {
-        /// What `replay --report json=FILE` wrote
-        #[arg(value_name = "FILE", required = true)]
-        files: Vec<PathBuf>,
-        /// Write the joined report: junit, tap, json, html or har (repeatable)
-        #[arg(long, value_name = "FORMAT=FILE")]
-        report: Vec<ReportFile>,
-    },
+    Merge(Later<ReportMerge>),
+}
+
+#[derive(Debug, Group)]
+pub(crate) struct ReportMerge {
+    /// What `replay --report json=FILE` wrote
+    #[arg(value_name = "FILE", required = true)]
+    pub(crate) files: Vec<PathBuf>,
+    /// Write the joined report: junit, tap, json, html or har (repeatable)
+    #[arg(long, value_name = "FORMAT=FILE")]
+    pub(crate) report: Vec<ReportFile>,
 }
 
 /// `FORMAT=FILE`.
@@ -411,14 +424,10 @@ pub(crate) struct Tray {
 pub(crate) enum TrayAction {
     /// Drop values by name
     #[command(after_help = "Example: yieldtray tray drop token lot_id")]
-    Drop {
-        /// The names
-        #[arg(value_name = "NAME", required = true)]
-        names: Vec<String>,
-    },
+    Drop(Later<Names>),
     /// Drop all values of the environment
     #[command(after_help = "Example: yieldtray tray clear -e bench")]
-    Clear,
+    Clear(Later<Nothing>),
 }
 
 #[derive(Debug, Group)]
@@ -431,14 +440,10 @@ pub(crate) struct Cookies {
 pub(crate) enum CookiesAction {
     /// Drop cookies by name
     #[command(after_help = "Example: yieldtray cookies drop packhouse_session")]
-    Drop {
-        /// The names
-        #[arg(value_name = "NAME", required = true)]
-        names: Vec<String>,
-    },
+    Drop(Later<Names>),
     /// Drop all cookies of the environment
     #[command(after_help = "Example: yieldtray cookies clear -e bench")]
-    Clear,
+    Clear(Later<Nothing>),
 }
 
 #[derive(Debug, Group)]

@@ -1,5 +1,5 @@
 use super::expect_known;
-use crate::args::{Common, Cookies, CookiesAction};
+use crate::args::{Common, Cookies, CookiesAction, Later, Names};
 use crate::failure::Stop;
 use crate::host::Host;
 use crate::kept;
@@ -23,10 +23,10 @@ pub(crate) fn cookies(common: &Common, args: Cookies, host: &Host, out: &mut Out
     let cookies = jar.kept();
     let dropped = match args.action {
         None => return show(&session, &cookies, out),
-        Some(CookiesAction::Clear) => {
+        Some(CookiesAction::Clear(_)) => {
             store.as_mut().map(|store| store.clear_credentials(&environment, Kind::Cookie)).transpose()?.unwrap_or(0)
         }
-        Some(CookiesAction::Drop { names }) => {
+        Some(CookiesAction::Drop(Later(Names { names }))) => {
             let known: Vec<&str> = cookies.iter().map(|cookie| cookie.name.as_str()).collect();
             expect_known(&names, &known, |name| format!("there is no cookie `{name}`"), "yieldtray cookies")?;
             let gone = cookies.iter().filter(|cookie| names.contains(&cookie.name));

@@ -1,6 +1,6 @@
 //! `report merge`: reports of shards or attempts become one.
 
-use crate::args::{Common, Report, ReportAction, ReportFile};
+use crate::args::{Common, Later, Report, ReportAction, ReportFile, ReportMerge};
 use crate::failure::Stop;
 use crate::recording::Reports;
 use crate::session::here;
@@ -14,7 +14,7 @@ use yieldtray_core::report::{Saved, join};
 /// Works with reports.
 pub(crate) fn report(common: &Common, args: &Report, out: &mut Out) -> Result<u8, Stop> {
     match &args.action {
-        ReportAction::Merge { files, report } => merge(common, files, report, out),
+        ReportAction::Merge(Later(ReportMerge { files, report })) => merge(common, files, report, out),
     }
 }
 

@@ -1,5 +1,5 @@
 use super::expect_known;
-use crate::args::{Common, Tray, TrayAction};
+use crate::args::{Common, Later, Names, Tray, TrayAction};
 use crate::failure::Stop;
 use crate::host::Host;
 use crate::kept;
@@ -19,11 +19,11 @@ pub(crate) fn tray(common: &Common, args: Tray, host: &Host, out: &mut Out) -> R
     let rows = store.as_ref().map(|store| store.kept(&environment)).transpose()?.unwrap_or_default();
     match args.action {
         None => show(&session, &rows, out),
-        Some(TrayAction::Clear) => {
+        Some(TrayAction::Clear(_)) => {
             let dropped = store.as_mut().map(|store| store.clear(&environment)).transpose()?.unwrap_or_default();
             told(&session, out, dropped)
         }
-        Some(TrayAction::Drop { names }) => {
+        Some(TrayAction::Drop(Later(Names { names }))) => {
             let known: Vec<&str> = rows.iter().map(|kept| kept.name.as_str()).collect();
             expect_known(&names, &known, |name| format!("there is no `{name}` on the tray"), "yieldtray tray")?;
             let mut dropped = 0;

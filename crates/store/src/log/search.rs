@@ -1,7 +1,7 @@
 use super::Listed;
 use super::read::{COLUMNS, Filter, listed};
 use crate::{Error, Store};
-use rusqlite::{TransactionBehavior, params};
+use rusqlite::{Connection, OptionalExtension, Row, TransactionBehavior, params};
 
 /// So many exchanges are made searchable in one go, so that others can write in between.
 const AT_ONCE: i64 = 2_000;
@@ -14,13 +14,12 @@ impl Store {
     pub fn make_searchable(&mut self, mut left: impl FnMut(i64)) -> Result<(), Error> {
         let mut pieces = 0;
         // Nearly always there is nothing to do: that is seen without keeping others from writing.
-        let behind = "SELECT coalesce((SELECT max(number) FROM exchange), 0) > searchable FROM numbered";
-        while self.database.query_row(behind, [], |row| row.get::<_, bool>(0))? {
+        while behind(&self.database)?.is_some() {
             let change = self.database.transaction_with_behavior(TransactionBehavior::Immediate)?;
-            let done: i64 = change.query_row("SELECT searchable FROM numbered", [], |row| row.get(0))?;
-            let last: Option<i64> = change.query_row("SELECT max(number) FROM exchange", [], |row| row.get(0))?;
-            let Some(last) = last.filter(|last| *last > done) else { break };
-            let up_to = last.min(done + AT_ONCE);
+            let Some((done, last)) = behind(&change)? else { break };
+            let end = "SELECT number FROM exchange WHERE number > ?1 ORDER BY number LIMIT 1 OFFSET ?2";
+            let end = change.query_row(end, params![done, AT_ONCE - 1], |row| row.get(0));
+            let up_to = end.optional()?.unwrap_or(last);
             {
                 let mut exchanges = change.prepare(
                     "SELECT number, url, sent, came FROM exchange
@@ -97,6 +96,13 @@ impl Store {
         }
         Ok(())
     }
+}
+
+/// The last exchange that is searchable, and the last one there was, if those are not the same.
+fn behind(database: &Connection) -> Result<Option<(i64, i64)>, Error> {
+    let both = |row: &Row<'_>| Ok((row.get(0)?, row.get(1)?));
+    let (done, last) = database.query_row("SELECT searchable, last FROM numbered", [], both)?;
+    Ok((done < last).then_some((done, last)))
 }
 
 /// A word of fewer letters stands nearly everywhere: to look through all those places takes longer than what it

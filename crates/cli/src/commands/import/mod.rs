@@ -4,7 +4,7 @@ mod curl;
 mod har;
 mod openapi;
 
-use crate::args::{Common, Import, ImportFrom};
+use crate::args::{Common, Import, ImportFrom, Later};
 use crate::failure::Stop;
 use crate::host::Host;
 use crate::show::Out;
@@ -12,8 +12,8 @@ use crate::show::Out;
 /// Takes requests in.
 pub(crate) fn import(common: &Common, args: &Import, host: &Host, out: &mut Out) -> Result<u8, Stop> {
     match &args.from {
-        ImportFrom::Curl(args) => curl::curl(common, args, host, out),
-        ImportFrom::Har(args) => har::har(common, args, host, out),
-        ImportFrom::Openapi(args) => openapi::openapi(common, args, host, out),
+        ImportFrom::Curl(Later(args)) => curl::curl(common, args, host, out),
+        ImportFrom::Har(Later(args)) => har::har(common, args, host, out),
+        ImportFrom::Openapi(Later(args)) => openapi::openapi(common, args, host, out),
     }
 }

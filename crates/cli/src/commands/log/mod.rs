@@ -7,7 +7,7 @@ mod export;
 mod show;
 mod trend;
 
-use crate::args::{Common, Log, LogAction, LogFilter};
+use crate::args::{Common, Later, Log, LogAction, LogClear, LogDrop, LogFilter};
 use crate::failure::Stop;
 use crate::host::Host;
 use crate::kept;
@@ -25,12 +25,12 @@ use yieldtray_store::log::{Filter, Listed};
 pub(crate) fn log(common: &Common, args: Log, host: &Host, out: &mut Out) -> Result<u8, Stop> {
     match args.action {
         None => list(common, &args, host, out),
-        Some(LogAction::Show(args)) => show::show(common, &args, host, out),
-        Some(LogAction::Again(args)) => again::again(common, args, host, out),
-        Some(LogAction::Compare(args)) => compare::compare(common, &args, host, out),
-        Some(LogAction::Export(args)) => export::export(common, &args, host, out),
-        Some(LogAction::Trend(args)) => trend::trend(common, &args, host, out),
-        Some(LogAction::Drop { numbers }) => {
+        Some(LogAction::Show(Later(args))) => show::show(common, &args, host, out),
+        Some(LogAction::Again(Later(args))) => again::again(common, args, host, out),
+        Some(LogAction::Compare(Later(args))) => compare::compare(common, &args, host, out),
+        Some(LogAction::Export(Later(args))) => export::export(common, &args, host, out),
+        Some(LogAction::Trend(Later(args))) => trend::trend(common, &args, host, out),
+        Some(LogAction::Drop(Later(LogDrop { numbers }))) => {
             let session = Session::open_any(common, host, out, &[])?;
             let mut store = opened(&session, out)?;
             for number in &numbers {
@@ -40,7 +40,7 @@ pub(crate) fn log(common: &Common, args: Log, host: &Host, out: &mut Out) -> Res
             out.dropped(&session.heading(), dropped, "exchange", "exchanges")?;
             Ok(0)
         }
-        Some(LogAction::Clear { older_than }) => {
+        Some(LogAction::Clear(Later(LogClear { older_than }))) => {
             let session = Session::open_any(common, host, out, &[])?;
             let store = kept::open_or_set_aside(&session, out)?;
             let before = older_than.map(|since| since.0);
