@@ -7,11 +7,13 @@
 
 mod logbook;
 mod reports;
+mod spent;
 mod writer;
 
 use crate::sending::Audience;
 pub(crate) use logbook::Logbook;
 pub(crate) use reports::Reports;
+use spent::Spent;
 use std::io;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -119,20 +121,17 @@ struct Record {
     size: usize,
     /// When the first of those was told.
     since: Option<Instant>,
-    /// What was written, given up one by one: all at once would take longer than an answer.
-    spent: Vec<Vec<Told>>,
+    spent: Spent<Told>,
     writer: Writer<Books>,
 }
 
 impl Record {
     fn new(books: Books) -> Self {
-        Self { told: Vec::with_capacity(MOST), size: 0, since: None, spent: Vec::new(), writer: Writer::new(books) }
+        Self { told: Vec::with_capacity(MOST), size: 0, since: None, spent: Spent::new(), writer: Writer::new(books) }
     }
 
     fn take(&mut self, run: &Run<'_>, report: &CellReport) {
-        if self.spent.last_mut().is_some_and(|told| told.pop().is_none()) {
-            self.spent.pop();
-        }
+        self.spent.give_one_up();
         let told = Told::of(run, report);
         self.size += told.size();
         self.told.push(told);
@@ -140,7 +139,7 @@ impl Record {
         if self.told.len() >= MOST || self.size >= LARGE || since.elapsed() >= LONGEST {
             let page = self.page(run);
             let written = self.writer.put(page);
-            self.spent.extend(written.into_iter().map(|page| page.told));
+            self.spent.take(written.into_iter().map(|page| page.told));
         }
     }
 

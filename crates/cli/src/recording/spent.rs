@@ -1,0 +1,40 @@
+/// What was written and is not needed any more, given up one by one: all at once would take longer than an answer.
+pub(super) struct Spent<T>(Vec<Vec<T>>);
+
+impl<T> Spent<T> {
+    pub(super) fn new() -> Self {
+        Self(Vec::new())
+    }
+
+    /// These are not needed any more.
+    pub(super) fn take(&mut self, pages: impl IntoIterator<Item = Vec<T>>) {
+        self.0.extend(pages.into_iter().filter(|page| !page.is_empty()));
+    }
+
+    /// Gives one up, if there is any: as many go as are taken in.
+    pub(super) fn give_one_up(&mut self) {
+        let Some(page) = self.0.last_mut() else { return };
+        page.pop();
+        if page.is_empty() {
+            self.0.pop();
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::rc::Rc;
+
+    #[test]
+    fn each_call_gives_one_up_whatever_page_it_is_on() {
+        let lot = Rc::new("L-2043");
+        let mut spent = Spent::new();
+        for _ in 0..100 {
+            spent.take([vec![Rc::clone(&lot); 3], vec![], vec![Rc::clone(&lot)]]);
+            (0..4).for_each(|_| spent.give_one_up());
+            assert_eq!(Rc::strong_count(&lot), 1);
+        }
+        spent.give_one_up();
+    }
+}
