@@ -181,6 +181,30 @@ fn exchanges_that_are_gone_are_passed_over_when_the_rest_is_made_searchable() {
 }
 
 #[test]
+fn what_was_made_searchable_stays_so_when_the_state_is_left() {
+    let root = tempfile::tempdir().expect("a folder");
+    let mut left = store(root.path());
+    left.log(&[exchange(10, "read-lot", Some(200), "L-2043")], ALL).expect("it is logged");
+    assert_eq!(search(&mut left, "L-2043"), [1]);
+    left.leave();
+    let mut store = store(root.path());
+    store.make_searchable(|_| panic!("there is nothing left to do")).expect("it is searchable");
+    assert_eq!(search(&mut store, "L-2043"), [1]);
+    store.log(&[exchange(20, "read-lot", Some(200), "L-2044")], ALL).expect("nobody holds the state");
+}
+
+#[test]
+fn a_large_log_of_sqlite_is_written_back_when_the_state_is_left() {
+    let root = tempfile::tempdir().expect("a folder");
+    let ahead = || std::fs::metadata(root.path().join(".yieldtray/state.db-wal")).map_or(0, |data| data.len());
+    let body = "L-2043 ".repeat(100_000);
+    store(root.path()).log(&[exchange(10, "read-lot", Some(200), &body)], ALL).expect("it is logged");
+    assert!(ahead() > 500_000);
+    store(root.path()).leave();
+    assert_eq!(ahead(), 0);
+}
+
+#[test]
 fn what_is_dropped_is_not_in_the_file_any_more() {
     let root = tempfile::tempdir().expect("a folder");
     let mut store = store(root.path());

@@ -63,6 +63,7 @@ fn list(common: &Common, args: &Log, host: &Host, out: &mut Out) -> Result<u8, S
                 let (count, size) = store.log_size()?;
                 tracing::info!("the log has {count} exchanges; the state takes {size} bytes");
             }
+            store.leave();
             found
         }
         None => Vec::new(),
