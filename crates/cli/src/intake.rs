@@ -13,13 +13,14 @@ use crate::show::{Out, table};
 use anyhow::Context;
 use serde_json::json;
 use similar::{ChangeTag, TextDiff};
+use std::borrow::Cow;
 use std::io::Write;
 use std::path::{Path, PathBuf};
 use yieldtray_core::draft::{Draft, Lift, Sheet};
 use yieldtray_core::problem::enumerate;
 use yieldtray_core::safe::safe_line;
 use yieldtray_core::syntax::{Auth, Kind};
-use yieldtray_core::workspace::{CONFIG_FILE, LOCAL_FILE, add_secrets};
+use yieldtray_core::workspace::{CONFIG_FILE, LOCAL_FILE, add_secrets, without_values};
 
 /// Requests on their way.
 pub(crate) struct Intake {
@@ -326,8 +327,11 @@ impl Change {
             writeln!(out.result(), "  {}", look.faint(&format!("{} bytes", self.after.len())))?;
             return Ok(());
         };
-        let private = self.file == Path::new(LOCAL_FILE);
-        let diff = TextDiff::from_lines(self.before.as_str(), after);
+        let (before, after) = match self.file == Path::new(LOCAL_FILE) {
+            true => (Cow::Owned(without_values(&self.before)), Cow::Owned(without_values(after))),
+            false => (Cow::Borrowed(self.before.as_str()), Cow::Borrowed(after)),
+        };
+        let diff = TextDiff::from_lines(&*before, &*after);
         for group in diff.grouped_ops(2) {
             let from = group.first().map_or(0, |op| op.new_range().start);
             if from > 0 {
@@ -335,10 +339,6 @@ impl Change {
             }
             for change in group.iter().flat_map(|op| diff.iter_changes(op)) {
                 let line = safe_line(change.value().trim_end_matches(['\n', '\r']));
-                let line = match private {
-                    true => hidden(&line),
-                    false => line.into_owned(),
-                };
                 let line = match change.tag() {
                     ChangeTag::Equal => format!("  {line}"),
                     ChangeTag::Delete => look.bad(&format!("- {line}")),
@@ -348,14 +348,5 @@ impl Change {
             }
         }
         Ok(())
-    }
-}
-
-/// A line of the private configuration without what it gives.
-fn hidden(line: &str) -> String {
-    match line.split_once('=') {
-        Some((name, _)) => format!("{}= [secret]", name),
-        None if line.trim_start().starts_with(['[', '#']) || line.trim().is_empty() => line.to_owned(),
-        None => "[secret]".to_owned(),
     }
 }

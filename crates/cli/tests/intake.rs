@@ -92,7 +92,8 @@ fn requests_are_appended_and_secrets_put_aside() {
     let before = (text(&bench, "requests/a.http"), text(&bench, "yieldtray.local.toml"));
     let dry = bench.run(&["import", "curl", "commands.sh", "--into", "requests/a.http", "--dry"]).exits(0);
     assert!(
-        dry.stdout.contains("+ %% GET /lots 2\n") && dry.stdout.contains("+ bearer_token = [secret]"),
+        dry.stdout.contains("+ %% GET /lots 2\n")
+            && dry.stdout.contains("+ bearer_token = { value = [secret], secret = true }"),
         "{}",
         dry.stdout
     );

@@ -217,6 +217,21 @@ fn a_past_request_is_sent_again() {
 }
 
 #[test]
+fn a_request_for_a_row_is_sent_again_for_that_row() {
+    let bench = bench();
+    bench.run(&["replay", "desk.http#rows"]).exits(0);
+    let again = bench.run(&["log", "again", "2", "--show", "sent"]).exits(0);
+    assert!(again.stdout.starts_with("GET /lots?grower=G-12 "), "{}", again.stdout);
+    assert_eq!(listed(&bench, &["--most", "1"])[0]["row"].as_u64(), Some(2));
+
+    let fewer = bench.file("rows.csv", "of\nG-13\n");
+    let refused = fewer.run(&["log", "again", "2"]).exits(2);
+    assert!(refused.stderr.contains("`rows.csv` has no row 2: it ends after row 1"), "{}", refused.stderr);
+    let then = fewer.run(&["log", "again", "2", "--exactly", "--show", "sent"]).exits(0);
+    assert!(then.stdout.starts_with("GET /lots?grower=G-12 "), "{}", then.stdout);
+}
+
+#[test]
 fn answers_are_compared() {
     let bench = bench().file("open.http", "%% Open lots\nGET /lots?grower={{grower}}\n\n%% Desk\nGET /lots/{{desk}}\n");
     bench.run(&["send", "open-lots"]).exits(0);

@@ -314,3 +314,40 @@ fn a_secret_that_a_later_line_brings_is_hidden_in_an_earlier_one() {
         assert!(told.contains("[secret]") && !told.contains("canary-44"), "{args:?}: {told}");
     }
 }
+
+#[test]
+fn a_mistake_is_told_without_the_secret_that_stands_beside_it() {
+    let quoted = serde_json::Value::from(CANARY).to_string();
+    let lines = |text: &str| format!("[values]\npin = {{ value = \"\"\"\n{text}\n\"\"\", secret = true }}\n");
+    let private = [
+        format!("[values]\npin = {{ value = {quoted}, secert = true }} # {CANARY}\n"),
+        format!("# {CANARY}\n[values]\npin = {{ value = {quoted}, secret = true\n"),
+        format!("[values]\npin = {CANARY}\n"),
+        lines(&format!("first\n{}=", CANARY.replace('"', ""))) + "odd = 1\n[send]\nlimit = \"soon\"\n",
+    ];
+    for text in private {
+        let bench = Bench::empty().file("yieldtray.local.toml", &text).file("a.http", "%% A\n/lots\n");
+        for command in ["list", "lint", "send"] {
+            let run = bench.run(&[command, "a.http"]).exits(2);
+            assert!(run.stderr.contains("yieldtray.local.toml:"), "{command}: {}", run.stderr);
+            search(command, run.stderr.as_bytes());
+            search(command, &run.bytes);
+        }
+    }
+
+    // What lint finds in files that others see it does not write down once more.
+    let config = format!("[values]\npin = {{ value = {quoted}, secret = true }}\n");
+    let cell = "%% A\nGET http://b/lots\nX-Api-Key: canary7fQ9zX4mK2pL canary7fQ9zX4mK2pM\n";
+    let bench = Bench::empty().file("yieldtray.toml", &config).file("a.http", cell);
+    let found = bench.run(&["lint"]).exits(2);
+    assert!(found.stdout.contains("secret-in-file") && found.stdout.contains("X-Api-Key: *****"), "{}", found.stdout);
+    search("lint", &found.bytes);
+    // A secret of several lines is hidden in all of them.
+    let change = "curl http://b/lots -u 'clerk:first\npart=canary'";
+    let dry = Bench::empty()
+        .file("curl.sh", change)
+        .run(&["import", "curl", "curl.sh", "--into", "b.http", "--dry"])
+        .exits(0);
+    assert!(dry.stdout.contains("clerk_password = { value = [secret], secret = true }"), "{}", dry.stdout);
+    search("import --dry", &dry.bytes);
+}

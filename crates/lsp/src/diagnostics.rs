@@ -71,3 +71,38 @@ fn outcome(text: &Text<'_>, finding: &Finding) -> Option<Diagnostic> {
         ..Diagnostic::default()
     })
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use lsp_types::Position;
+    use yieldtray_core::syntax::Lines;
+
+    /// Where a failed check of line 3 is drawn in a text that was changed since.
+    fn drawn_at(text: &str) -> Option<(Position, Position)> {
+        let lines = Lines::new(text);
+        let view = Text { text, lines: &lines, columns: Columns::Utf16 };
+        let finding = Finding {
+            file: "lots.http".into(),
+            line: 3,
+            text: "body.bins == 18".to_owned(),
+            message: "it is 24".to_owned(),
+        };
+        let drawn = outcome(&view, &finding)?;
+        assert_eq!((drawn.severity, &*drawn.message), (Some(DiagnosticSeverity::WARNING), "it is 24"));
+        Some((drawn.range.start, drawn.range.end))
+    }
+
+    #[test]
+    fn a_failed_check_is_drawn_where_its_text_is_now() {
+        let at = |line, from| Some((Position::new(line, from), Position::new(line, from + 15)));
+        assert_eq!(drawn_at("GET /lots/L-2039\n\n% check body.bins == 18\n"), at(2, 8));
+        // Of two alike the one on its line.
+        assert_eq!(drawn_at("# body.bins == 18\n\n% check  body.bins == 18\n"), at(2, 9));
+        // Lines came in above it.
+        assert_eq!(drawn_at("%% 🍏\nGET /lots/L-2039\n\n\n% check body.bins == 18\n"), at(4, 8));
+        // It reads otherwise by now, or is gone with the end of the text.
+        assert_eq!(drawn_at("GET /lots/L-2039\n\n% check body.bins == 24\n"), None);
+        assert_eq!(drawn_at("GET /lots\n"), None);
+    }
+}

@@ -31,18 +31,11 @@ impl Text<'_> {
             Columns::Utf8 => written.floor_char_boundary(wanted.min(written.len())),
             Columns::Utf16 => {
                 let mut units = 0;
-                let fits = |c: char| {
+                let fitting = written.chars().take_while(|c| {
                     units += c.len_utf16();
                     units <= wanted
-                };
-                written
-                    .chars()
-                    .take_while({
-                        let mut fits = fits;
-                        move |c| fits(*c)
-                    })
-                    .map(char::len_utf8)
-                    .sum()
+                });
+                fitting.map(char::len_utf8).sum()
             }
         };
         line.start() + within

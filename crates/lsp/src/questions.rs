@@ -44,3 +44,39 @@ pub(crate) fn take(folder: &Path, unsaved: &Unsaved) -> Vec<(String, String)> {
     }
     answers
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::sync::Arc;
+
+    fn answer(name: &str, answer: &str) -> (String, String) {
+        (name.to_owned(), answer.to_owned())
+    }
+
+    #[test]
+    fn what_is_asked_is_written_down_once_and_its_answer_is_taken_once() {
+        let folder = tempfile::tempdir().expect("a folder");
+        assert_eq!(take(folder.path(), &Unsaved::new()), []);
+        let file = lay(folder.path(), "truck", "Which truck?\nAt the gate").expect("it is laid");
+        lay(folder.path(), "lane", "Which lane?").expect("it is laid");
+        lay(folder.path(), "truck", "Asked again").expect("it is laid");
+        let text = fs::read_to_string(&file).expect("a file");
+        assert_eq!(text, format!("{HEAD}\n# Which truck? At the gate\ntruck = \n\n# Which lane?\nlane = \n"));
+        assert_eq!(take(folder.path(), &Unsaved::new()), [], "nothing was answered");
+        assert!(file.exists(), "so it stays");
+
+        fs::write(&file, text.replace("truck = ", "truck =  PH north = 12 ")).expect("a file");
+        assert_eq!(take(folder.path(), &Unsaved::new()), [answer("truck", "PH north = 12")]);
+        assert_eq!(take(folder.path(), &Unsaved::new()), []);
+    }
+
+    #[test]
+    fn what_stands_in_the_editor_is_the_answer() {
+        let folder = tempfile::tempdir().expect("a folder");
+        let file = lay(folder.path(), "truck", "Which truck?").expect("it is laid");
+        let unsaved = Unsaved::from([(file.clone(), Arc::from("# truck = no\ntruck = 7\nlane =\n"))]);
+        assert_eq!(take(folder.path(), &unsaved), [answer("truck", "7")]);
+        assert!(!file.exists());
+    }
+}

@@ -73,7 +73,7 @@ pub(crate) enum LogAction {
 #[derive(Debug, Group)]
 pub(crate) struct LogShow {
     /// Its number [default: the last one]
-    #[arg(value_name = "NUMBER")]
+    #[arg(value_name = "NUMBER", value_parser = number, allow_negative_numbers = true)]
     pub(crate) number: Option<i64>,
     #[command(flatten)]
     pub(crate) looking: Looking,
@@ -97,7 +97,7 @@ pub(crate) struct Looking {
 #[derive(Debug, Group)]
 pub(crate) struct LogAgain {
     /// Its number
-    #[arg(value_name = "NUMBER")]
+    #[arg(value_name = "NUMBER", value_parser = number, allow_negative_numbers = true)]
     pub(crate) number: i64,
     /// As it was sent then, not as its file makes it now; secrets are those of now
     #[arg(long)]
@@ -138,7 +138,7 @@ pub(crate) struct LogCompare {
 #[derive(Debug, Group)]
 pub(crate) struct LogDrop {
     /// The numbers
-    #[arg(value_name = "NUMBER", required = true)]
+    #[arg(value_name = "NUMBER", required = true, value_parser = number, allow_negative_numbers = true)]
     pub(crate) numbers: Vec<i64>,
 }
 
@@ -155,7 +155,7 @@ pub(crate) struct LogExport {
     #[arg(value_name = "FORMAT")]
     pub(crate) format: ExportFormat,
     /// Only these, by number [default: all that the filters leave]
-    #[arg(value_name = "NUMBER")]
+    #[arg(value_name = "NUMBER", value_parser = number, allow_negative_numbers = true)]
     pub(crate) numbers: Vec<i64>,
     #[command(flatten)]
     pub(crate) filter: LogFilter,
@@ -181,4 +181,25 @@ pub(crate) struct LogTrend {
     /// Write the plot to FILE.svg, or a page to FILE.html, instead
     #[arg(long, value_name = "FILE")]
     pub(crate) out: Option<PathBuf>,
+}
+
+/// The number of an exchange.
+fn number(text: &str) -> Result<i64, String> {
+    let number = text.parse().ok().filter(|number| *number > 0);
+    number.ok_or_else(|| "write the number of an exchange, as `yieldtray log` shows it".to_owned())
+}
+
+#[cfg(test)]
+mod tests {
+    use crate::args::Args;
+    use clap::CommandFactory;
+
+    #[test]
+    fn what_is_no_number_of_an_exchange_is_refused_with_words() {
+        for line in ["log show last", "log show -1", "log again 0", "log drop 41 4x", "log export har 1.5"] {
+            let words = ["yieldtray"].into_iter().chain(line.split(' '));
+            let error = Args::command().try_get_matches_from(words).expect_err(line).to_string();
+            assert!(error.contains("write the number of an exchange, as `yieldtray log` shows it"), "{line}: {error}");
+        }
+    }
 }

@@ -56,6 +56,8 @@ pub(crate) struct How {
     pub(crate) file: Option<(PathBuf, bool)>,
     /// The request that goes out instead of the cell's, secrets masked.
     pub(crate) instead: Option<Prepared>,
+    /// The row it is sent for, where it has rows; else the first.
+    pub(crate) row: Option<usize>,
     /// Whether the exchange is left out of the log.
     pub(crate) no_log: bool,
 }
@@ -96,6 +98,9 @@ pub(crate) fn carry_out<'s>(
         .with_headers(cell, how.headers)
         .one_row()
         .keeping(u64::MAX);
+    if let Some(row) = how.row {
+        run = run.for_row(cell, row);
+    }
     if session.reveal {
         run = run.revealing();
     }

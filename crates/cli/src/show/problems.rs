@@ -3,9 +3,11 @@
 use super::look::Look;
 use super::safe::{safe, safe_line};
 use annotate_snippets::{AnnotationKind, Level, Renderer, Snippet};
-use yieldtray_core::problem::{Level as Weight, Problem, SourceId};
+use std::borrow::Cow;
+use std::path::Path;
+use yieldtray_core::problem::{Code, Level as Weight, Problem, SourceId};
 use yieldtray_core::syntax::Span;
-use yieldtray_core::workspace::Workspace;
+use yieldtray_core::workspace::{CONFIG_FILE, LOCAL_FILE, Source, Workspace, values_covered};
 
 /// A problem with the line it stands in.
 pub(crate) fn snippet(workspace: &Workspace, problem: &Problem, look: Look) -> String {
@@ -13,10 +15,12 @@ pub(crate) fn snippet(workspace: &Workspace, problem: &Problem, look: Look) -> S
     let title = level(problem.level).primary_title(message).id(problem.code.as_str());
     let mut lines = Vec::new();
     if let Some(source) = problem.source {
-        lines.push((Excerpt::new(workspace, source, problem.span), AnnotationKind::Primary, None));
+        let excerpt = Excerpt::new(workspace, source, problem.span, problem.code);
+        lines.push((excerpt, AnnotationKind::Primary, None));
     }
     if let Some((source, span, words)) = &problem.also {
-        lines.push((Excerpt::new(workspace, *source, *span), AnnotationKind::Context, Some(words.as_str())));
+        let excerpt = Excerpt::new(workspace, *source, *span, problem.code);
+        lines.push((excerpt, AnnotationKind::Context, Some(words.as_str())));
     }
     let group = lines.iter().fold(
         title.elements(None::<Snippet<'_, annotate_snippets::Annotation<'_>>>),
@@ -77,11 +81,12 @@ struct Excerpt {
 const LONGEST_LINE: usize = 400;
 
 impl Excerpt {
-    fn new(workspace: &Workspace, id: SourceId, span: Span) -> Self {
+    fn new(workspace: &Workspace, id: SourceId, span: Span, code: Code) -> Self {
         let source = workspace.source(id);
         let line = source.lines().line_of(span.start());
         let whole = source.lines().span(&source.text, line).unwrap_or_default();
-        let text = whole.of(&source.text).trim_end_matches(['\n', '\r']);
+        let shown = without_secrets(source, whole, code);
+        let text = whole.of(&shown).trim_end_matches(['\n', '\r']);
         let from = (span.start() - whole.start()).min(text.len());
         let to = (span.end().saturating_sub(whole.start())).clamp(from, text.len());
         // Cut a long line to what is around the span, and never inside a character.
@@ -96,4 +101,21 @@ impl Excerpt {
         let (from, to) = (before.len(), before.len() + under.len());
         Self { path: workspace.shown_path(id), text: format!("{before}{under}{after}"), line, from, to }
     }
+}
+
+/// The text as it is shown, its places where they were: of the private configuration nobody sees a value, of a line with a
+/// secret in it only what it begins with. Where it is written down, others may read it.
+fn without_secrets(source: &Source, line: Span, code: Code) -> Cow<'_, str> {
+    let (text, secret) = (&*source.text, code == Code::SecretInFile);
+    if source.path == Path::new(LOCAL_FILE) || secret && source.path == Path::new(CONFIG_FILE) {
+        return Cow::Owned(values_covered(text));
+    }
+    if !secret {
+        return Cow::Borrowed(text);
+    }
+    let own = line.of(text).trim_end_matches(['\n', '\r']);
+    let indent = own.len() - own.trim_start().len();
+    let told = line.start() + own[indent..].find(' ').map_or(indent, |word| indent + word + 1);
+    let end = line.start() + own.len();
+    Cow::Owned(format!("{}{}{}", &text[..told], "*".repeat(end - told), &text[end..]))
 }

@@ -56,6 +56,8 @@ pub struct Run<'w> {
     pub(super) done: FxHashMap<CellId, Fate>,
     /// Whether a cell with rows is sent for the first alone.
     pub(super) one_row: bool,
+    /// The row that a cell is sent for instead of the first, from 1.
+    pub(super) row_of: Option<(CellId, usize)>,
     /// Files of which a cell was sent.
     pub(super) begun: FxHashSet<SourceId>,
     /// Sequences of which a cell did not pass.
@@ -175,6 +177,7 @@ impl<'w> Run<'w> {
             last: None,
             done: FxHashMap::default(),
             one_row: false,
+            row_of: None,
             begun: FxHashSet::default(),
             broken: FxHashSet::default(),
             at_first: Tray::default(),
@@ -231,6 +234,13 @@ impl<'w> Run<'w> {
     #[must_use]
     pub fn one_row(mut self) -> Self {
         self.one_row = true;
+        self
+    }
+
+    /// The run as one that sends this cell for that row of its rows alone, from 1.
+    #[must_use]
+    pub fn for_row(mut self, cell: CellId, row: usize) -> Self {
+        self.row_of = Some((cell, row));
         self
     }
 

@@ -19,11 +19,27 @@ pub(super) struct Turn {
     /// The row it is sent for now, and its number from 1.
     row: Option<Value>,
     number: usize,
+    /// The row it is sent for alone; what is before that is passed over.
+    only: Option<usize>,
     /// Whether all rows so far passed.
     passed: bool,
     path: Span,
     /// Whether no more rows are taken.
     over: bool,
+}
+
+impl Turn {
+    /// The next row to be sent for.
+    fn next(&mut self) -> Option<Result<Value, String>> {
+        while !self.over && self.only.is_none_or(|only| self.number < only) {
+            let row = self.rows.next()?;
+            self.number += 1;
+            if row.is_err() || self.only.is_none_or(|only| self.number == only) {
+                return Some(row);
+            }
+        }
+        None
+    }
 }
 
 /// A request that is sent again until something holds.
@@ -85,7 +101,8 @@ impl<'w> Run<'w> {
             }
             match self.workspace.rows(cell, path.of(&self.workspace.source(cell.source).text)) {
                 Ok(rows) => {
-                    self.lane.turn = Some(Turn { rows, row: None, number: 0, passed: true, path, over: false });
+                    let only = self.only_row(cell);
+                    self.lane.turn = Some(Turn { rows, row: None, number: 0, only, passed: true, path, over: false });
                 }
                 Err(why) => {
                     let problem = rows_problem(path, format!("there are no rows: {why}"), cell);
@@ -98,15 +115,12 @@ impl<'w> Run<'w> {
         if turn.row.is_some() {
             return Rowed::Now;
         }
-        let next = if turn.over || (self.one_row && turn.number == 1) { None } else { turn.rows.next() };
-        match next {
+        match turn.next() {
             Some(Ok(row)) => {
-                turn.number += 1;
                 turn.row = Some(row);
                 Rowed::Now
             }
             Some(Err(why)) => {
-                turn.number += 1;
                 (turn.over, turn.passed) = (true, false);
                 let message = format!("row {} cannot be read: {why}", turn.number);
                 let problem = rows_problem(turn.path, message, cell);
@@ -121,11 +135,25 @@ impl<'w> Run<'w> {
         }
     }
 
+    /// The row a cell is sent for alone, if it is one.
+    fn only_row(&self, cell: CellId) -> Option<usize> {
+        let own = self.row_of.and_then(|(of, number)| (of == cell).then_some(number));
+        own.or(self.one_row.then_some(1))
+    }
+
     fn end_turn(&mut self, cell: CellId) {
         let Some(turn) = self.lane.turn.take() else { return };
         if turn.number == 0 {
             let file = turn.path.of(&self.workspace.source(cell.source).text);
             let report = self.report(cell, Outcome::Skipped(format!("`{file}` has no rows")), Vec::new());
+            self.finish(report);
+            return;
+        }
+        if let Some(only) = turn.only.filter(|only| turn.number < *only && !turn.over) {
+            let file = turn.path.of(&self.workspace.source(cell.source).text);
+            let message = format!("`{file}` has no row {only}: it ends after row {}", turn.number);
+            let problem = rows_problem(turn.path, message, cell);
+            let report = self.report(cell, Outcome::Mistaken, vec![problem]);
             self.finish(report);
             return;
         }

@@ -130,6 +130,13 @@ impl Workspace {
         Rows::read(path, bytes)
     }
 
+    /// Whether a cell has so many rows that can be read.
+    pub fn has_row(&self, cell: CellId, number: usize) -> bool {
+        let Some(path) = self.rows_file(cell) else { return false };
+        let rows = self.rows(cell, path.of(&self.source(cell.source).text));
+        rows.is_ok_and(|mut rows| (0..number).all(|_| matches!(rows.next(), Some(Ok(_)))))
+    }
+
     /// The names that the rows of a cell give, as far as the first row tells.
     pub(crate) fn columns(&self, cell: CellId) -> Vec<String> {
         let text = &self.source(cell.source).text;

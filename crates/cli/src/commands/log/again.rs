@@ -59,10 +59,8 @@ pub(super) fn again(common: &Common, args: LogAgain, host: &Host, out: &mut Out)
         false => None,
     };
     send::introduce(out, &session, cell)?;
-    if let (Some(row @ 2..), false, false) = (past.entry.row, exactly, out.quiet || out.json) {
-        let words = format!("it was sent for row {row}, and is for the first one now: `--exactly` sends it as it was");
-        out.say(&out.error_look.odd(&words))?;
-    }
+    // As it was sent then it is sent even if its row is gone.
+    let row = past.entry.row.filter(|row| !exactly || session.workspace.has_row(cell, *row));
     let person = Terminal::of(host);
     let prelude = Prelude::of(&mut session, cell, Needs::Ask, &person, out)?;
     let mut changing = prelude.plan.changing(&session.workspace);
@@ -70,7 +68,7 @@ pub(super) fn again(common: &Common, args: LogAgain, host: &Host, out: &mut Out)
     let then = instead.as_ref().map(|request| (cell, request.method.clone()));
     changing.extend(then.filter(|own| changes_things(&own.1) && !changing.contains(own)));
     guard(&session, &changing, yes, &person)?;
-    let done = carry_out(&session, prelude, cell, How { instead, ..How::default() }, &person, false)?;
+    let done = carry_out(&session, prelude, cell, How { instead, row, ..How::default() }, &person, false)?;
     let now = done.past().and_then(|past| past.exchange());
     let differences = past.exchange().zip(now).map(|(then, now)| compare(&then, &now, &how));
     let then = Side::of(&listed);
