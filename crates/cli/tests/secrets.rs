@@ -342,6 +342,12 @@ fn a_mistake_is_told_without_the_secret_that_stands_beside_it() {
     let found = bench.run(&["lint"]).exits(2);
     assert!(found.stdout.contains("secret-in-file") && found.stdout.contains("X-Api-Key: *****"), "{}", found.stdout);
     search("lint", &found.bytes);
+    // Nor what it was given: an option is named, and nothing else of a command.
+    for command in ["curl -u clerk:canary --frob=canary http://b", "curl http://b \\\n  canary -H 'X-Api-Key: canary"] {
+        let refused = Bench::empty().run(&["import", "curl", command]).exits(2);
+        assert!(refused.stderr.contains("mistake[shell-command]"), "{}", refused.stderr);
+        search("import", refused.stderr.as_bytes());
+    }
     // A secret of several lines is hidden in all of them.
     let change = "curl http://b/lots -u 'clerk:first\npart=canary'";
     let dry = Bench::empty()

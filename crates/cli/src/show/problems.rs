@@ -85,7 +85,7 @@ impl Excerpt {
         let source = workspace.source(id);
         let line = source.lines().line_of(span.start());
         let whole = source.lines().span(&source.text, line).unwrap_or_default();
-        let shown = without_secrets(source, whole, code);
+        let shown = without_secrets(source, whole, span, code);
         let text = whole.of(&shown).trim_end_matches(['\n', '\r']);
         let from = (span.start() - whole.start()).min(text.len());
         let to = (span.end().saturating_sub(whole.start())).clamp(from, text.len());
@@ -104,18 +104,26 @@ impl Excerpt {
 }
 
 /// The text as it is shown, its places where they were: of the private configuration nobody sees a value, of a line with a
-/// secret in it only what it begins with. Where it is written down, others may read it.
-fn without_secrets(source: &Source, line: Span, code: Code) -> Cow<'_, str> {
-    let (text, secret) = (&*source.text, code == Code::SecretInFile);
-    if source.path == Path::new(LOCAL_FILE) || secret && source.path == Path::new(CONFIG_FILE) {
+/// secret in it only what it begins with, of a shell command only the option that is spoken of. Where it is written down,
+/// others may read it.
+fn without_secrets(source: &Source, line: Span, span: Span, code: Code) -> Cow<'_, str> {
+    let text = &*source.text;
+    let shared = source.path == Path::new(CONFIG_FILE);
+    if source.path == Path::new(LOCAL_FILE) || code == Code::SecretInFile && shared {
         return Cow::Owned(values_covered(text));
     }
-    if !secret {
+    if !matches!(code, Code::SecretInFile | Code::ShellCommand) {
         return Cow::Borrowed(text);
     }
     let own = line.of(text).trim_end_matches(['\n', '\r']);
     let indent = own.len() - own.trim_start().len();
-    let told = line.start() + own[indent..].find(' ').map_or(indent, |word| indent + word + 1);
-    let end = line.start() + own.len();
-    Cow::Owned(format!("{}{}{}", &text[..told], "*".repeat(end - told), &text[end..]))
+    let first = own[indent..].find(' ').map_or("", |end| &own[indent..=indent + end]);
+    let told = if code == Code::SecretInFile || first == "curl " { indent + first.len() } else { indent };
+    let (start, end) = (line.start() + told, line.start() + own.len());
+    let mut shown = format!("{}{}{}", &text[..start], "*".repeat(end - start), &text[end..]);
+    let option = span.of(text).split(['=', ' ']).next().filter(|word| word.starts_with('-'));
+    if let (Code::ShellCommand, Some(option)) = (code, option) {
+        shown.replace_range(span.start()..span.start() + option.len(), option);
+    }
+    Cow::Owned(shown)
 }

@@ -115,6 +115,8 @@ fn read_words(words: Vec<Text>, left_out: Option<String>) -> Result<Vec<Draft>, 
 }
 
 fn unknown(option: &str) -> String {
+    // What stands behind a `=` may be a secret.
+    let option = option.split('=').next().unwrap_or_default();
     format!("`{option}` is not known here: leave it out, if it does not matter")
 }
 

@@ -102,6 +102,7 @@ fn what_cannot_be_taken_is_said() {
         ("curl", "the command names no address"),
         ("curl -H 'A: b", "a `'` is never closed"),
         ("curl --frobnicate http://b", "`--frobnicate` is not known here: leave it out, if it does not matter"),
+        ("curl --crate=4616 http://b", "`--crate` is not known here: leave it out, if it does not matter"),
         ("curl -W http://b", "`-W` is not known here: leave it out, if it does not matter"),
         ("curl -K options http://b", "`-K` names a file of options, which is not read"),
         ("curl http://b/$(id)", "a command in the command cannot be taken: put what it gives in its place"),
