@@ -120,7 +120,9 @@ fn without_secrets(source: &Source, line: Span, span: Span, code: Code) -> Cow<'
     let first = own[indent..].find(' ').map_or("", |end| &own[indent..=indent + end]);
     let told = if code == Code::SecretInFile || first == "curl " { indent + first.len() } else { indent };
     let (start, end) = (line.start() + told, line.start() + own.len());
-    let mut shown = format!("{}{}{}", &text[..start], "*".repeat(end - start), &text[end..]);
+    // Words stay apart, so that it can be seen which is meant.
+    let covered: String = text[start..end].bytes().map(|byte| if byte == b' ' { ' ' } else { '*' }).collect();
+    let mut shown = format!("{}{covered}{}", &text[..start], &text[end..]);
     let option = span.of(text).split(['=', ' ']).next().filter(|word| word.starts_with('-'));
     if let (Code::ShellCommand, Some(option)) = (code, option) {
         shown.replace_range(span.start()..span.start() + option.len(), option);
