@@ -323,6 +323,7 @@ fn a_mistake_is_told_without_the_secret_that_stands_beside_it() {
         format!("[values]\npin = {{ value = {quoted}, secert = true }} # {CANARY}\n"),
         format!("# {CANARY}\n[values]\npin = {{ value = {quoted}, secret = true\n"),
         format!("[values]\npin = {CANARY}\n"),
+        format!("[values]\npin = {{ from = {quoted}, secret = true }}\n"),
         lines(&format!("first\n{}=", CANARY.replace('"', ""))) + "odd = 1\n[send]\nlimit = \"soon\"\n",
     ];
     for text in private {

@@ -199,7 +199,8 @@ impl Reader<'_> {
             Some(("env", name)) if !name.is_empty() => Some(Given::Variable(name.to_owned())),
             Some(("file", path)) if !path.is_empty() => Some(Given::File(path.to_owned())),
             _ => {
-                let message = format!("`{text}` is no place a value can come from");
+                // What it says is not repeated: it may be the secret itself.
+                let message = "this is no place a value can come from";
                 self.mistake(held.span().into(), message, "write `env:NAME` for a variable, `file:PATH` for a file");
                 None
             }
