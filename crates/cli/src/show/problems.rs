@@ -85,8 +85,7 @@ impl Excerpt {
         let source = workspace.source(id);
         let line = source.lines().line_of(span.start());
         let whole = source.lines().span(&source.text, line).unwrap_or_default();
-        let shown = without_secrets(source, whole, span, code);
-        let text = whole.of(&shown).trim_end_matches(['\n', '\r']);
+        let text = &*without_secrets(source, whole, span, code);
         let from = (span.start() - whole.start()).min(text.len());
         let to = (span.end().saturating_sub(whole.start())).clamp(from, text.len());
         // Cut a long line to what is around the span, and never inside a character.
@@ -103,29 +102,28 @@ impl Excerpt {
     }
 }
 
-/// The text as it is shown, its places where they were: of the private configuration nobody sees a value, of a line with a
+/// A line as it is shown, its places where they were: of the private configuration nobody sees a value, of a line with a
 /// secret in it only what it begins with, of a shell command only the option that is spoken of. Where it is written down,
 /// others may read it.
 fn without_secrets(source: &Source, line: Span, span: Span, code: Code) -> Cow<'_, str> {
-    let text = &*source.text;
+    let own = line.of(&source.text).trim_end_matches(['\n', '\r']);
     let shared = source.path == Path::new(CONFIG_FILE);
     if source.path == Path::new(LOCAL_FILE) || code == Code::SecretInFile && shared {
-        return Cow::Owned(values_covered(text));
+        return Cow::Owned(values_covered(&source.text)[line.start()..line.start() + own.len()].to_owned());
     }
     if !matches!(code, Code::SecretInFile | Code::ShellCommand) {
-        return Cow::Borrowed(text);
+        return Cow::Borrowed(own);
     }
-    let own = line.of(text).trim_end_matches(['\n', '\r']);
     let indent = own.len() - own.trim_start().len();
     let first = own[indent..].find(' ').map_or("", |end| &own[indent..=indent + end]);
     let told = if code == Code::SecretInFile || first == "curl " { indent + first.len() } else { indent };
-    let (start, end) = (line.start() + told, line.start() + own.len());
     // Words stay apart, so that it can be seen which is meant.
-    let covered: String = text[start..end].bytes().map(|byte| if byte == b' ' { ' ' } else { '*' }).collect();
-    let mut shown = format!("{}{covered}{}", &text[..start], &text[end..]);
-    let option = span.of(text).split(['=', ' ']).next().filter(|word| word.starts_with('-'));
+    let covered: String = own[told..].bytes().map(|byte| if byte == b' ' { ' ' } else { '*' }).collect();
+    let mut shown = format!("{}{covered}", &own[..told]);
+    let option = span.of(&source.text).split(['=', ' ', '\t', '\r', '\n']).next().filter(|word| word.starts_with('-'));
     if let (Code::ShellCommand, Some(option)) = (code, option) {
-        shown.replace_range(span.start()..span.start() + option.len(), option);
+        let at = span.start() - line.start();
+        shown.replace_range(at..at + option.len(), option);
     }
     Cow::Owned(shown)
 }
