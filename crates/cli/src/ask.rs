@@ -25,6 +25,9 @@ pub(crate) trait Person {
     /// A question for yes or no; `yes` says what the yes does.
     fn confirm(&self, text: &str, yes: &str, default: bool) -> Result<bool, Stop>;
 
+    /// The same, after lines that the question is about.
+    fn confirm_after(&self, lines: &[String], text: &str, yes: &str) -> Result<bool, Stop>;
+
     /// How they end what is under way.
     fn interrupts(&self) -> io::Result<Interrupts>;
 }
@@ -51,6 +54,12 @@ impl Person for Terminal {
 
     fn confirm(&self, text: &str, _yes: &str, default: bool) -> Result<bool, Stop> {
         confirm(text, default)
+    }
+
+    fn confirm_after(&self, lines: &[String], text: &str, _yes: &str) -> Result<bool, Stop> {
+        let terminal = Term::stderr();
+        lines.iter().try_for_each(|line| terminal.write_line(&safe_line(line)))?;
+        confirm(text, false)
     }
 
     fn interrupts(&self) -> io::Result<Interrupts> {

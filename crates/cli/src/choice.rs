@@ -17,7 +17,7 @@ pub(crate) fn choose(
     out: &mut Out,
 ) -> Result<(Session, Vec<CellId>), Stop> {
     let places = places(common, &choice.places)?;
-    let mut session = Session::open(common, host, out, &places)?;
+    let mut session = Session::open_to_evaluate(common, host, out, &places)?;
     let found = if places.is_empty() { session.find_all()? } else { session.find(&places)? };
     let Choice { only, except, tag, .. } = choice;
     let selection = Selection { only: only.clone(), except: except.clone(), tags: tag.clone(), shard };

@@ -2,22 +2,32 @@
 
 use crate::failure::Stop;
 use crate::process;
+use crate::trust::Trust;
 use ignore::WalkBuilder;
-use std::io::{self, Write};
+use std::io::{self, Read, Write};
 use std::path::{Path, PathBuf};
+use std::sync::{Mutex, PoisonError};
 use tempfile::NamedTempFile;
-use yieldtray_core::workspace::{COMMON_FILE, CONFIG_FILE, Files};
+use yieldtray_core::workspace::{COMMON_FILE, CONFIG_FILE, CommandError, Files, check_readable};
 
-/// Reads below one folder, and nothing outside of it: not through a link either.
+/// The largest file that is read as a whole, in bytes.
+const LARGEST: u64 = 1 << 30;
+
+/// The largest `.env`, in bytes.
+const LARGEST_DOT_ENV: u64 = 1 << 20;
+
+/// Reads below one folder, and nothing outside of it: not through a link either, unless the user has allowed the
+/// workspace to.
 pub(crate) struct Disk {
     /// The folder, without links.
     root: PathBuf,
+    trust: Trust,
 }
 
 impl Disk {
     /// Reads below `root`.
-    pub(crate) fn new(root: &Path) -> io::Result<Self> {
-        Ok(Self { root: root.canonicalize()? })
+    pub(crate) fn new(root: &Path, trust: &Trust) -> io::Result<Self> {
+        Ok(Self { root: root.canonicalize()?, trust: trust.clone() })
     }
 
     /// The file itself, links followed, as long as they stay below the root.
@@ -28,6 +38,14 @@ impl Disk {
             false => Err(io::Error::new(io::ErrorKind::PermissionDenied, "it links to a place outside the workspace")),
         }
     }
+
+    /// The same for a file that request files may read: neither its name nor what it links to is out of their reach.
+    fn data(&self, path: &Path) -> io::Result<PathBuf> {
+        check_readable(path)?;
+        let full = self.inside(path)?;
+        check_readable(full.strip_prefix(&self.root).unwrap_or(&full))?;
+        Ok(full)
+    }
 }
 
 /// `path` counted from `root`, with `~` for the user's home.
@@ -36,21 +54,55 @@ pub(crate) fn anywhere(root: &Path, path: &Path) -> PathBuf {
     root.join(home.as_deref().unwrap_or(path))
 }
 
+/// Whether a path of a configuration leads to a place outside `root`, links followed.
+pub(crate) fn is_outside(root: &Path, path: &Path) -> bool {
+    let full = anywhere(root, path);
+    // What is not there yet is judged by the folder it would be in.
+    let there = full.ancestors().find_map(|part| part.canonicalize().ok());
+    !there.is_some_and(|there| there.starts_with(root)) || path.components().any(|part| part.as_os_str() == "..")
+}
+
+/// The bytes of a regular file of at most `largest` bytes. A pipe or a device, which may have no end, is refused.
+pub(crate) fn read_regular(file: &Path, largest: u64) -> io::Result<Vec<u8>> {
+    let opened = open_regular(file)?;
+    let mut bytes = Vec::new();
+    let size = opened.take(largest + 1).read_to_end(&mut bytes)? as u64;
+    match size > largest {
+        true => Err(io::Error::other(format!("it has more than {largest} bytes"))),
+        false => Ok(bytes),
+    }
+}
+
+fn open_regular(file: &Path) -> io::Result<std::fs::File> {
+    let mut options = std::fs::OpenOptions::new();
+    options.read(true);
+    // Opening a pipe would wait for somebody who writes to it.
+    #[cfg(unix)]
+    std::os::unix::fs::OpenOptionsExt::custom_flags(&mut options, rustix::fs::OFlags::NONBLOCK.bits() as i32);
+    let opened = options.open(file).map_err(plain)?;
+    let about = opened.metadata()?;
+    match (about.is_dir(), about.is_file()) {
+        (true, _) => Err(io::Error::new(io::ErrorKind::IsADirectory, "it is a folder")),
+        (_, true) => Ok(opened),
+        _ => Err(io::Error::other("it is a device or a pipe, and no file")),
+    }
+}
+
 impl Files for Disk {
     fn read(&self, path: &Path) -> io::Result<Vec<u8>> {
-        std::fs::read(self.inside(path)?).map_err(plain)
+        read_regular(&self.inside(path)?, LARGEST)
     }
 
-    fn read_anywhere(&self, path: &Path) -> io::Result<Vec<u8>> {
-        std::fs::read(anywhere(&self.root, path)).map_err(plain)
+    fn read_data(&self, path: &Path) -> io::Result<Vec<u8>> {
+        read_regular(&self.data(path)?, LARGEST)
     }
 
-    fn open(&self, path: &Path) -> io::Result<Box<dyn io::Read + Send>> {
-        Ok(Box::new(std::fs::File::open(self.inside(path)?)?))
+    fn open_data(&self, path: &Path) -> io::Result<Box<dyn io::Read + Send>> {
+        Ok(Box::new(open_regular(&self.data(path)?)?))
     }
 
-    fn locate(&self, path: &Path) -> io::Result<(PathBuf, u64)> {
-        let full = self.inside(path)?;
+    fn locate_data(&self, path: &Path) -> io::Result<(PathBuf, u64)> {
+        let full = self.data(path)?;
         let about = std::fs::metadata(&full)?;
         if !about.is_file() {
             return Err(io::Error::new(io::ErrorKind::InvalidInput, "it is no file"));
@@ -58,9 +110,75 @@ impl Files for Disk {
         Ok((full, about.len()))
     }
 
-    fn run(&self, command: &[String]) -> Result<Vec<u8>, String> {
-        process::output(command, &self.root)
+    fn read_private(&self, path: &Path) -> io::Result<Vec<u8>> {
+        if self.trust.allows() {
+            return read_regular(&anywhere(&self.root, path), LARGEST);
+        }
+        if is_outside(&self.root, path) {
+            let words = "it is outside the workspace, which has not been allowed to read it";
+            return Err(io::Error::new(io::ErrorKind::PermissionDenied, words));
+        }
+        self.read_data(path)
     }
+
+    fn run(&self, command: &[String]) -> Result<Vec<u8>, CommandError> {
+        let refused = |why: &str| CommandError::NotAllowed(why.to_owned());
+        self.trust.allows_commands().map_err(refused)?;
+        process::output(command, &self.root).map_err(CommandError::Failed)
+    }
+}
+
+/// The text of the `.env` file at `root`, if there is one.
+pub(crate) fn dot_env(root: &Path, trust: &Trust) -> io::Result<Option<String>> {
+    let disk = Disk::new(root, trust)?;
+    let name = Path::new(".env");
+    let file = if trust.allows() { Ok(root.join(name)) } else { disk.inside(name) };
+    let read = file.and_then(|file| read_regular(&file, LARGEST_DOT_ENV));
+    match read {
+        Err(error) if matches!(error.kind(), io::ErrorKind::NotFound | io::ErrorKind::IsADirectory) => Ok(None),
+        Err(error) => Err(error),
+        Ok(bytes) => String::from_utf8(bytes).map(Some).map_err(|_| io::Error::other("it is not UTF-8 text")),
+    }
+}
+
+/// A path as text that [`path_from_text`] reads: bytes that are no text are written as `\\x` and two digits.
+pub(crate) fn path_to_text(path: &Path) -> String {
+    let mut text = String::new();
+    for chunk in path.as_os_str().as_encoded_bytes().utf8_chunks() {
+        for c in chunk.valid().chars() {
+            match c {
+                '\\' => text.push_str("\\\\"),
+                '\n' => text.push_str("\\x0a"),
+                other => text.push(other),
+            }
+        }
+        chunk.invalid().iter().for_each(|byte| text.push_str(&format!("\\x{byte:02x}")));
+    }
+    text
+}
+
+/// The path that a text stands for.
+pub(crate) fn path_from_text(text: &str) -> Option<PathBuf> {
+    let mut bytes = Vec::with_capacity(text.len());
+    let mut rest = text;
+    while let Some((before, after)) = rest.split_once('\\') {
+        bytes.extend_from_slice(before.as_bytes());
+        rest = match after.strip_prefix('x') {
+            Some(digits) => {
+                bytes.push(u8::from_str_radix(digits.get(..2)?, 16).ok()?);
+                &digits[2..]
+            }
+            None => {
+                bytes.push(b'\\');
+                after.strip_prefix('\\')?
+            }
+        };
+    }
+    bytes.extend_from_slice(rest.as_bytes());
+    #[cfg(unix)]
+    return Some(<std::ffi::OsString as std::os::unix::ffi::OsStringExt>::from_vec(bytes).into());
+    #[cfg(not(unix))]
+    String::from_utf8(bytes).ok().map(PathBuf::from)
 }
 
 /// The most common failures in our words: they end sentences that a person reads.
@@ -73,15 +191,47 @@ pub(crate) fn plain(error: io::Error) -> io::Error {
     io::Error::new(error.kind(), words)
 }
 
+/// Files that have no name yet, to be removed if the process is ended before they do.
+static UNFINISHED: Mutex<Vec<PathBuf>> = Mutex::new(Vec::new());
+
+/// Removes them: the process ends now.
+pub(crate) fn remove_unfinished() {
+    // Whoever holds the lock may be what is ended.
+    if let Ok(mut files) = UNFINISHED.try_lock() {
+        files.drain(..).for_each(|file| drop(std::fs::remove_file(file)));
+    }
+}
+
 /// A file that gets its name once it is whole; until then the one that had the name stays as it was.
 pub(crate) struct Unfinished {
-    temporary: NamedTempFile,
+    temporary: Option<NamedTempFile>,
     target: PathBuf,
+}
+
+impl Drop for Unfinished {
+    fn drop(&mut self) {
+        if let Some(temporary) = self.temporary.take() {
+            forget(temporary.path());
+        }
+    }
+}
+
+fn forget(file: &Path) {
+    UNFINISHED.lock().unwrap_or_else(PoisonError::into_inner).retain(|known| known != file);
 }
 
 impl Unfinished {
     /// One that will be called `target`, with the rights of the one it replaces, or of any new file.
     pub(crate) fn new(target: &Path) -> io::Result<Self> {
+        Self::with(target, false)
+    }
+
+    /// The same, but a new file is for its owner alone.
+    pub(crate) fn private(target: &Path) -> io::Result<Self> {
+        Self::with(target, true)
+    }
+
+    fn with(target: &Path, private: bool) -> io::Result<Self> {
         let folder = target.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
         if !folder.is_dir() {
             return Err(io::Error::new(io::ErrorKind::NotFound, format!("there is no folder `{}`", folder.display())));
@@ -97,31 +247,43 @@ impl Unfinished {
         // A temporary file is for its owner alone.
         match before {
             Ok(before) => temporary.as_file().set_permissions(before.permissions())?,
+            Err(_) if private => {}
             Err(_) => open_to_all(temporary.as_file())?,
         }
-        Ok(Self { temporary, target: target.to_owned() })
+        UNFINISHED.lock().unwrap_or_else(PoisonError::into_inner).push(temporary.path().to_owned());
+        Ok(Self { temporary: Some(temporary), target: target.to_owned() })
     }
 
     /// Appends all that is left of another file.
     pub(crate) fn append(&mut self, from: &mut std::fs::File) -> io::Result<()> {
-        io::copy(from, self.temporary.as_file_mut()).map(drop)
+        io::copy(from, self.file()?).map(drop)
     }
 
-    /// Gives it its name.
+    /// Gives it its name. Its bytes reach the disk before that, and the name after it: a loss of power leaves the
+    /// whole file or the one before.
     pub(crate) fn finish(mut self) -> io::Result<()> {
-        self.temporary.flush()?;
-        self.temporary.persist(&self.target).map_err(|error| error.error)?;
-        Ok(())
+        self.file()?.sync_all()?;
+        if let Some(temporary) = self.temporary.take() {
+            let path = temporary.path().to_owned();
+            let kept = temporary.persist(&self.target);
+            forget(&path);
+            kept.map_err(|error| error.error)?;
+        }
+        sync_folder(self.target.parent())
+    }
+
+    fn file(&mut self) -> io::Result<&mut std::fs::File> {
+        self.temporary.as_mut().map(NamedTempFile::as_file_mut).ok_or_else(|| io::ErrorKind::NotFound.into())
     }
 }
 
 impl Write for Unfinished {
     fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
-        self.temporary.write(bytes)
+        self.file()?.write(bytes)
     }
 
     fn flush(&mut self) -> io::Result<()> {
-        self.temporary.flush()
+        self.file()?.flush()
     }
 }
 
@@ -138,6 +300,21 @@ fn open_to_all(file: &std::fs::File) -> io::Result<()> {
 #[cfg(not(unix))]
 fn open_to_all(_file: &std::fs::File) -> io::Result<()> {
     Ok(())
+}
+
+fn sync_folder(folder: Option<&Path>) -> io::Result<()> {
+    let folder = folder.filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    match cfg!(unix) {
+        true => std::fs::File::open(folder)?.sync_all(),
+        false => Ok(()),
+    }
+}
+
+/// Writes a file that only its owner can read, whole or as it was.
+pub(crate) fn replace_private(file: &Path, bytes: &[u8]) -> io::Result<()> {
+    let mut unfinished = Unfinished::private(file)?;
+    unfinished.write_all(bytes)?;
+    unfinished.finish()
 }
 
 /// Writes a file that is either whole or as it was.
@@ -170,4 +347,37 @@ pub(crate) fn request_files(root: &Path, folder: &Path, commons: bool) -> Result
     }
     files.sort();
     Ok(files)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_path_is_read_from_the_text_it_is_written_as() {
+        for path in ["/a b/c", "/a\\b\\x41", "/new\nline", "/ä"] {
+            assert_eq!(path_from_text(&path_to_text(Path::new(path))).as_deref(), Some(Path::new(path)), "{path}");
+        }
+        #[cfg(unix)]
+        {
+            let odd = <std::ffi::OsStr as std::os::unix::ffi::OsStrExt>::from_bytes(b"/a\xff\\");
+            assert_eq!(path_to_text(Path::new(odd)), "/a\\xff\\\\");
+            assert_eq!(path_from_text("/a\\xff\\\\").as_deref(), Some(Path::new(odd)));
+        }
+        assert_eq!(path_from_text("/a\\q"), None);
+    }
+
+    #[cfg(unix)]
+    #[test]
+    fn what_is_no_regular_file_is_refused() {
+        let folder = tempfile::tempdir().expect("a folder");
+        let pipe = folder.path().join("pipe");
+        let made = std::process::Command::new("mkfifo").arg(&pipe).status();
+        assert!(made.expect("mkfifo runs").success());
+        for file in [pipe.as_path(), Path::new("/dev/zero"), folder.path()] {
+            assert!(read_regular(file, 10).is_err(), "{}", file.display());
+        }
+        std::fs::write(folder.path().join("a"), "12345678901").expect("a file");
+        assert!(read_regular(&folder.path().join("a"), 10).is_err());
+    }
 }

@@ -1,11 +1,13 @@
 //! Bodies on their way to a file: under a temporary name until they are whole.
 
 use crate::disk::Unfinished;
+use crate::git;
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use std::fs;
 use std::io::{self, Write};
 use std::path::Path;
 use yieldtray_core::log::LARGEST_LOGGED;
+use yieldtray_core::workspace::check_writable;
 use yieldtray_transport::Sink;
 
 /// A body below this many bytes is there before anybody could read a bar.
@@ -18,6 +20,8 @@ pub(crate) struct Download {
     shown: bool,
     length: Option<u64>,
     written: u64,
+    /// How many bytes may be written.
+    limit: Option<u64>,
     /// Of what was written so far: the log tells a large body by it.
     digest: blake3::Hasher,
     /// What was written so far, as long as the log keeps so much.
@@ -42,6 +46,7 @@ impl Download {
             shown: false,
             length: None,
             written: 0,
+            limit: None,
             digest: blake3::Hasher::new(),
             start: Vec::new(),
         }
@@ -53,9 +58,12 @@ impl Download {
         Ok(self)
     }
 
-    /// Writes to `file`, which must lie below `root`, links followed; its folders are made.
-    pub(crate) fn into_workspace(self, root: &Path, file: &Path) -> io::Result<Self> {
-        let outside = || io::Error::new(io::ErrorKind::PermissionDenied, "it lies outside the workspace");
+    /// Writes at most `limit` bytes to `file`, which must lie below `root`, links followed; its folders are made. What
+    /// controls this tool, git or an editor, and what git tracks, is never written.
+    pub(crate) fn into_workspace(mut self, root: &Path, file: &Path, limit: u64) -> io::Result<Self> {
+        let refused = |words: &str| io::Error::new(io::ErrorKind::PermissionDenied, words);
+        let outside = || refused("it is outside the workspace");
+        self.limit = Some(limit);
         let root = root.canonicalize()?;
         let target = root.join(file);
         let folder = target.parent().ok_or_else(outside)?;
@@ -63,6 +71,12 @@ impl Download {
         let there = folder.ancestors().find_map(|folder| folder.canonicalize().ok()).ok_or_else(outside)?;
         if !there.starts_with(&root) {
             return Err(outside());
+        }
+        // Neither is what a link in it leads to out of reach.
+        let rest = there.strip_prefix(&root).unwrap_or(Path::new("")).join("file");
+        check_writable(&rest)?;
+        if git::tracks(&target) {
+            return Err(refused("git tracks it, and nothing is saved over what git tracks"));
         }
         fs::create_dir_all(folder)?;
         self.into_file(&target)
@@ -91,8 +105,12 @@ impl Sink for Download {
     }
 
     fn write(&mut self, bytes: &[u8]) -> io::Result<()> {
-        self.files.iter_mut().try_for_each(|file| file.write_all(bytes))?;
         self.written += bytes.len() as u64;
+        if let Some(limit) = self.limit.filter(|limit| self.written > *limit) {
+            let words = format!("it is larger than {limit} bytes: `save_limit` in `[send]` saves more");
+            return Err(io::Error::other(words));
+        }
+        self.files.iter_mut().try_for_each(|file| file.write_all(bytes))?;
         self.digest.update(bytes);
         if self.written <= LARGEST_LOGGED {
             self.start.extend_from_slice(bytes);

@@ -19,6 +19,8 @@ pub(crate) struct Host {
     pub(crate) can_ask: bool,
     /// `YIELDTRAY_ENV`.
     pub(crate) environment: Option<String>,
+    /// `YIELDTRAY_ALLOW`.
+    pub(crate) allow: Option<String>,
 }
 
 impl Host {
@@ -36,6 +38,7 @@ impl Host {
             pager: std::env::var("PAGER").ok(),
             no_color: std::env::var_os("NO_COLOR").is_some_and(|value| !value.is_empty()),
             environment: std::env::var("YIELDTRAY_ENV").ok().filter(|name| !name.is_empty()),
+            allow: std::env::var("YIELDTRAY_ALLOW").ok().filter(|named| !named.is_empty()),
         }
     }
 }

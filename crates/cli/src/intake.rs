@@ -20,7 +20,7 @@ use yieldtray_core::draft::{Draft, Lift, Sheet};
 use yieldtray_core::problem::enumerate;
 use yieldtray_core::safe::safe_line;
 use yieldtray_core::syntax::{Auth, Kind};
-use yieldtray_core::workspace::{CONFIG_FILE, LOCAL_FILE, add_secrets, without_values};
+use yieldtray_core::workspace::{CONFIG_FILE, LOCAL_FILE, add_secrets, check_writable, without_values};
 
 /// Requests on their way.
 pub(crate) struct Intake {
@@ -123,7 +123,13 @@ impl Intake {
         if rest.components().any(|part| part.as_os_str() == "..") {
             return Err(outside());
         }
-        path.strip_prefix(&self.session.root).map(Path::to_owned).map_err(|_| outside())
+        let inside = path.strip_prefix(&self.session.root).map(Path::to_owned).map_err(|_| outside())?;
+        // What an import writes is no more welcome in hidden folders than what a response does.
+        check_writable(&inside.with_extension("")).map_err(|why| {
+            let message = format!("nothing is imported to `{}`: {why}", file.display());
+            Stop::refused_with(message, "name a file that is not hidden and not a configuration")
+        })?;
+        Ok(inside)
     }
 
     /// What a new file begins with.
@@ -314,7 +320,10 @@ impl Change {
         let path = root.join(&self.file);
         let write = || {
             std::fs::create_dir_all(path.parent().unwrap_or(root))?;
-            disk::replace(&path, &self.after)
+            match self.file == Path::new(LOCAL_FILE) {
+                true => disk::replace_private(&path, &self.after),
+                false => disk::replace(&path, &self.after),
+            }
         };
         Ok(write().with_context(|| format!("cannot write `{}`", self.file.display()))?)
     }

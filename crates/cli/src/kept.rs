@@ -77,7 +77,12 @@ pub(crate) fn read(session: &Session, out: &mut Out) -> io::Result<Kept> {
 }
 
 fn try_read(session: &Session) -> Result<Kept, Error> {
-    let Some(store) = open(session)? else { return Ok(Kept::default()) };
+    let store = match open(session) {
+        Ok(Some(store)) => store,
+        // A folder that is not this user's own was told of when the session began.
+        Ok(None) | Err(Error::Untrusted(_) | Error::NoKey) => return Ok(Kept::default()),
+        Err(error) => return Err(error),
+    };
     let environment = environment(&session.settings);
     let tray = tray(&store, &session.workspace, environment)?;
     let cookies = store.credentials(environment, Kind::Cookie)?;
@@ -96,7 +101,10 @@ pub(crate) fn tray(store: &Store, workspace: &Workspace, environment: &str) -> R
         let Some(source) = workspace.find_loaded(&kept.file) else { continue };
         let Some(value) = value(&kept) else { continue };
         let cell = workspace.cell_named(source, &kept.cell);
-        tray.put(&kept.name, Yielded { value, source, cell, secret: kept.secret, kept_at: Some(kept.at) });
+        tray.put(
+            &kept.name,
+            Yielded { value, source, cell, secret: kept.secret, origin: kept.origin, kept_at: Some(kept.at) },
+        );
     }
     Ok(tray)
 }
@@ -201,7 +209,8 @@ fn values(session: &Session, run: &Run<'_>) -> Vec<yieldtray_store::Kept> {
             let value = yielded.value.to_json().to_string();
             // A value that holds a secret, a whole body for instance, is one too.
             let secret = yielded.secret || run.masker().finds_in(&value);
-            Some(yieldtray_store::Kept { name: name.to_owned(), file, cell, value: Some(value), secret, at })
+            let origin = yielded.origin.clone();
+            Some(yieldtray_store::Kept { name: name.to_owned(), file, cell, value: Some(value), secret, origin, at })
         })
         .collect()
 }

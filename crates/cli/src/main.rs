@@ -13,6 +13,7 @@ mod download;
 mod edit;
 mod editor;
 mod failure;
+mod git;
 mod guard;
 mod handover;
 mod host;
@@ -30,6 +31,7 @@ mod show;
 mod staged;
 #[cfg(test)]
 mod testing;
+mod trust;
 mod when;
 
 use failure::Stop;
@@ -53,7 +55,7 @@ fn main() -> ExitCode {
         start_logging(out.errors_in_colour());
     }
     let outcome = commands::run(args, &host, &mut out);
-    out.private_file_remark();
+    out.tracked_remark();
     let outcome = outcome.and_then(|code| out.flush().map(|()| code).map_err(Stop::from));
     match outcome {
         Ok(code) => ExitCode::from(code),

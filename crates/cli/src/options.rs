@@ -1,30 +1,53 @@
 //! How requests go out, from what the configuration says.
 
-use crate::disk::anywhere;
+use crate::disk::{anywhere, is_outside};
+use crate::failure::Stop;
 use crate::session::Session;
-use std::path::Path;
+use std::path::{Path, PathBuf};
+use yieldtray_core::problem::{Code, Problem};
+use yieldtray_core::workspace::Setting;
 use yieldtray_transport::{Options, Proxy};
 
 /// The options of the transport for the chosen environment; paths count from the workspace's root.
-pub(crate) fn options(session: &Session) -> Options {
+///
+/// # Errors
+/// For a socket, certificate or key outside a workspace that has not been allowed to use it.
+pub(crate) fn options(session: &Session) -> Result<Options, Stop> {
     let settings = session.workspace.config.send_settings(session.settings.environment.as_deref());
     let usual = Options::default();
-    let path = |text: &String| anywhere(&session.root, Path::new(text));
-    let certificate = settings.certificate.as_ref().map(path);
-    Options {
+    let path = |what: &str, setting: &Option<Setting<String>>| {
+        setting.as_ref().map(|setting| allowed_path(session, what, setting)).transpose()
+    };
+    let certificate = path("certificate", &settings.certificate)?;
+    let key = path("key", &settings.key)?;
+    Ok(Options {
         body_limit: settings.body_limit.unwrap_or(usual.body_limit),
-        proxy: match settings.proxy.as_deref() {
+        proxy: match settings.proxy.as_ref().map(|proxy| proxy.value.as_str()) {
             None => Proxy::Surroundings,
             Some("none") => Proxy::Off,
             Some(address) => Proxy::Address(address.to_owned()),
         },
         no_proxy: settings.no_proxy.clone(),
-        ca: settings.ca.as_ref().map(path),
-        certificate: certificate.map(|chain| {
-            let key = settings.key.as_ref().map_or_else(|| chain.clone(), path);
-            (chain, key)
-        }),
-        socket: settings.socket.as_ref().map(path),
+        ca: path("ca", &settings.ca)?,
+        certificate: certificate.map(|chain| (chain.clone(), key.unwrap_or(chain))),
+        socket: path("socket", &settings.socket)?,
         ..usual
+    })
+}
+
+fn allowed_path(session: &Session, what: &str, setting: &Setting<String>) -> Result<PathBuf, Stop> {
+    let path = Path::new(&setting.value);
+    let outside = what == "socket" || is_outside(&session.root, path);
+    if !outside || session.trust.allows() {
+        return Ok(anywhere(&session.root, path));
     }
+    let workspace = &session.workspace;
+    let line = workspace.source(setting.source).place(setting.span.start()).line;
+    let place = format!("{}:{line}", workspace.shown_path(setting.source));
+    let message = format!(
+        "`{what} = \"{}\"` of {place} reaches outside the workspace, which has not been allowed to",
+        setting.value
+    );
+    let problem = Problem::mistake(Code::NotAllowed, setting.span, message);
+    Err(problem.with_hint("read the configuration, then run `yieldtray allow`").into())
 }

@@ -1,8 +1,9 @@
 //! Which commit of the checkout a request file stands in. Git itself is asked, while requests are under way.
 
+use crate::git;
+use crate::trust::Trust;
 use std::collections::HashSet;
 use std::path::Path;
-use std::process::{Command, Stdio};
 use std::sync::mpsc::{self, Receiver};
 use std::thread;
 use std::time::Duration;
@@ -33,16 +34,13 @@ pub(crate) struct Answer {
 }
 
 impl Revisions {
-    /// Asks about these files of the workspace at `root`.
-    pub(crate) fn ask(root: &Path, files: &[String]) -> Self {
+    /// Asks about these files of the workspace at `root`, if it may start git.
+    pub(crate) fn ask(root: &Path, files: &[String], trust: &Trust) -> Self {
         // A process is not started for nothing: without a repository there is nothing to ask.
-        let Some(top) = root.ancestors().find(|folder| folder.join(".git").exists()) else { return Self::Known(None) };
+        let Some(top) = git::checkout_of(root).filter(|_| trust.allows()) else { return Self::Known(None) };
         let below = root.strip_prefix(top).unwrap_or(Path::new("")).to_string_lossy().replace('\\', "/");
-        let mut git = Command::new("git");
-        git.args(["--no-optional-locks", "status", "--porcelain=v2", "--branch", "--untracked-files=all", "-z", "--"])
-            .current_dir(root)
-            .stdin(Stdio::null())
-            .stderr(Stdio::null());
+        let status = ["status", "--porcelain=v2", "--branch", "--untracked-files=all", "-z", "--"];
+        let mut git = git::command(root, status);
         match files.len() {
             ..=MOST_NAMED => git.args(files),
             _ => git.arg("."),

@@ -2,14 +2,18 @@
 //! values of the command line.
 
 use crate::args::Common;
-use crate::ask;
-use crate::disk::{Disk, request_files, root_of};
+use crate::ask::{self, Person, Terminal};
+use crate::disk::{self, Disk, request_files, root_of};
 use crate::failure::Stop;
+use crate::git;
 use crate::host::Host;
+use crate::kept;
 use crate::locate::Where;
-use crate::private::PrivateFile;
+use crate::private::tracked_problem;
 use crate::show::Out;
 use crate::show::cell::Heading;
+use crate::show::table::count;
+use crate::trust::{self, Trust};
 use anyhow::Context;
 use chrono::{DateTime, Utc};
 use std::io::Read;
@@ -18,8 +22,14 @@ use std::time::SystemTime;
 use yieldtray_core::expression::{Engine, MadeUp, Value};
 use yieldtray_core::problem::{Problem, SourceId, closest, enumerate};
 use yieldtray_core::replay::Summary;
+use yieldtray_core::request::says_insecure;
+use yieldtray_core::safe::safe_line;
+use yieldtray_core::secret::parse_origin;
 use yieldtray_core::syntax::{Span, is_language_name, is_value_name};
-use yieldtray_core::workspace::{CellId, Files, Settings, Workspace, unknown_environment};
+use yieldtray_core::workspace::{
+    CellId, Files, LOCAL_FILE, Settings, Variables, Workspace, is_listed, unknown_environment,
+};
+use yieldtray_store::StateFolder;
 
 /// An opened workspace and what the caller chose.
 pub(crate) struct Session {
@@ -33,6 +43,8 @@ pub(crate) struct Session {
     pub(crate) settings: Settings,
     /// Who chose the environment.
     pub(crate) chosen_by: Option<ChosenBy>,
+    /// Whether the workspace may reach outside.
+    pub(crate) trust: Trust,
     /// Whether secrets are shown, since somebody asked to see them.
     pub(crate) reveal: bool,
     /// The folder relative places are counted from.
@@ -72,6 +84,18 @@ impl Session {
         Ok(session)
     }
 
+    /// The same for a command that evaluates values: if the workspace wants to reach outside, the user is asked.
+    pub(crate) fn open_to_evaluate(
+        common: &Common,
+        host: &Host,
+        out: &mut Out,
+        places: &[Where],
+    ) -> Result<Self, Stop> {
+        let mut session = Self::open(common, host, out, places)?;
+        session.offer_to_allow(common, &Terminal::of(host))?;
+        Ok(session)
+    }
+
     /// The same, whether or not the chosen environment is there.
     pub(crate) fn open_any(common: &Common, host: &Host, out: &mut Out, places: &[Where]) -> Result<Self, Stop> {
         if let [first, second, ..] = common.env.as_slice() {
@@ -80,13 +104,15 @@ impl Session {
         }
         let here = here(common)?;
         let root = root_for(&here, places);
-        let disk = Disk::new(&root).with_context(|| format!("cannot open `{}`", root.display()))?;
-        Self::over(Box::new(disk), root, here, common, host, out)
+        let trust = Trust::default();
+        let disk = Disk::new(&root, &trust).with_context(|| format!("cannot open `{}`", root.display()))?;
+        Self::over(Box::new(disk), trust, root, here, common, host, out)
     }
 
-    /// Opens the workspace at `root` whose files `files` reads.
+    /// Opens the workspace at `root` whose files `files` reads, as far as `trust` lets it.
     pub(crate) fn over(
         files: Box<dyn Files>,
+        trust: Trust,
         root: PathBuf,
         here: PathBuf,
         common: &Common,
@@ -94,8 +120,13 @@ impl Session {
         out: &mut Out,
     ) -> Result<Self, Stop> {
         let workspace = Workspace::open(files);
+        trust.decide(&root, &workspace, common, host);
+        trust::refuse_foreign(&root, || trust.allows())?;
         if workspace.has_private_config() {
-            out.watch(PrivateFile::ask(&root));
+            out.tracked = tracked_problem(&root);
+            if git::tracks(&root.join(LOCAL_FILE)) {
+                trust.note_tracked();
+            }
         }
         let problems: Vec<Problem> = workspace.config_problems().cloned().collect();
         if !problems.is_empty() {
@@ -104,12 +135,14 @@ impl Session {
                 return Err(stop);
             }
         }
-        let (environment, chosen_by) = choice(common, host, &workspace, &root);
+        let (environment, chosen_by) = choice(common, host, &workspace, checkout_choice(&root, out)?);
         let set = common.set.iter().map(|text| set_value(text)).collect::<Result<_, _>>()?;
-        let settings = Settings { environment, set, process: process(&root)?, can_ask: host.can_ask };
+        let variables = variables(&root, &workspace, &trust, common)?;
+        let secrets_to = common.secrets_to.iter().map(|text| origin(text)).collect::<Result<_, _>>()?;
+        let settings = Settings { environment, set, variables, can_ask: host.can_ask, secrets_to };
         let engine = engine(common.seed, &workspace);
         let reveal = common.reveal && may_reveal(host)?;
-        Ok(Self { root, workspace, engine, settings, chosen_by, reveal, here })
+        Ok(Self { root, workspace, engine, settings, chosen_by, trust, reveal, here })
     }
 
     /// Refuses a chosen environment that nobody describes.
@@ -121,6 +154,27 @@ impl Session {
         let mut problem = unknown_environment(name, Span::default(), &self.workspace.config);
         problem.message.push_str(&format!(", which {} names", by.words()));
         Err(problem.into())
+    }
+
+    /// If the workspace wants to reach outside and may not: shows what it wants, and asks once. What it wants is
+    /// refused when it is needed, if nobody can be asked or the answer is no.
+    pub(crate) fn offer_to_allow(&mut self, common: &Common, person: &dyn Person) -> Result<(), Stop> {
+        if self.trust.allows() || !person.is_there() {
+            return Ok(());
+        }
+        let lines = trust::outside_lines(&self.workspace);
+        if lines.is_empty() {
+            return Ok(());
+        }
+        let head = "This workspace wants to reach outside its directory:".to_owned();
+        let lines = lines.iter().map(|(place, what)| format!("  {place}  {}", safe_line(what)));
+        let lines: Vec<String> = [head].into_iter().chain(lines).collect();
+        if person.confirm_after(&lines, "Allow it, as it is now?", "Allow it")? {
+            trust::remember(&self.root, &self.workspace)?;
+            self.trust.allow();
+            self.settings.variables = variables(&self.root, &self.workspace, &self.trust, common)?;
+        }
+        Ok(())
     }
 
     /// The seed of a run that sent something and failed, if it made anything up.
@@ -135,7 +189,38 @@ impl Session {
             let tint = self.workspace.config.environment(name).and_then(|environment| environment.tint);
             (name.to_owned(), tint)
         });
-        Heading { environment, base: self.base() }
+        Heading { environment, base: self.base(), warnings: self.connection_warnings() }
+    }
+
+    /// The same for a run of these cells.
+    pub(crate) fn heading_of(&self, cells: impl IntoIterator<Item = CellId>) -> Heading {
+        let mut heading = self.heading();
+        let insecure = cells.into_iter().filter(|cell| says_insecure(&self.workspace, *cell)).count();
+        if insecure > 0 {
+            let count = count(insecure, "request", "requests");
+            heading.warnings.push(format!("certificates are not verified for {count} (`% insecure`)"));
+        }
+        heading
+    }
+
+    /// What a configuration changes about who is trusted: whoever shares it must not do so unnoticed.
+    fn connection_warnings(&self) -> Vec<String> {
+        let settings = self.workspace.config.send_settings(self.settings.environment.as_deref());
+        let place = |source: SourceId, span: Span| {
+            let line = self.workspace.source(source).place(span.start()).line;
+            format!("{}:{line}", self.workspace.shown_path(source))
+        };
+        let mut warnings = Vec::new();
+        if let Some(setting) = settings.insecure.as_ref().filter(|setting| setting.value) {
+            warnings.push(format!("certificates are not verified ({})", place(setting.source, setting.span)));
+        }
+        for (what, setting) in [("ca", &settings.ca), ("proxy", &settings.proxy)] {
+            if let Some(setting) = setting.as_ref().filter(|setting| !setting.private) {
+                let place = place(setting.source, setting.span);
+                warnings.push(format!("{what} {} ({place})", without_credentials(&setting.value)));
+            }
+        }
+        warnings
     }
 
     /// The address a cell goes to, as far as it is known before anything is worked out.
@@ -176,7 +261,7 @@ impl Session {
 
     /// The address the requests go to, where the configuration or the command line says it.
     pub(crate) fn base(&self) -> Option<String> {
-        let outside = self.workspace.outside(&self.settings.process);
+        let outside = self.workspace.outside(&self.settings.variables);
         let entry = || {
             let entry = self.workspace.config.entry(self.settings.environment.as_deref(), "base")?;
             // Nothing is run for a heading, and nothing secret is shown in one.
@@ -339,17 +424,52 @@ pub(crate) fn choice(
     common: &Common,
     host: &Host,
     workspace: &Workspace,
-    root: &Path,
+    checkout: Option<String>,
 ) -> (Option<String>, Option<ChosenBy>) {
     let by = |name: Option<String>, by| name.map(|name| (name, by));
     let chosen = by(common.env.last().cloned(), ChosenBy::Option)
         .or_else(|| by(host.environment.clone(), ChosenBy::Variable))
-        .or_else(|| by(yieldtray_store::chosen_environment(root), ChosenBy::Checkout))
+        .or_else(|| by(checkout.clone(), ChosenBy::Checkout))
         .or_else(|| {
             let name = workspace.config.environment.as_ref().map(|(name, ..)| name.clone());
             by(name, ChosenBy::Configuration)
         });
     chosen.unzip()
+}
+
+/// The environment that `yieldtray env` chose for the checkout. A state folder that is not this user's own chooses
+/// nothing, with a warning.
+fn checkout_choice(root: &Path, out: &mut Out) -> Result<Option<String>, Stop> {
+    match StateFolder::open(root, kept::key_file().as_deref()) {
+        Ok(folder) => Ok(folder.and_then(|folder| folder.chosen_environment())),
+        Err(error @ yieldtray_store::Error::Untrusted(_)) => {
+            if !out.quiet && !out.json {
+                let words =
+                    format!("{error}: it is ignored; delete it, or run `yieldtray allow --state` if it is yours");
+                out.say(&out.error_look.odd(&words))?;
+            }
+            Ok(None)
+        }
+        // Without a home nothing was ever chosen.
+        Err(yieldtray_store::Error::NoKey) => Ok(None),
+        Err(error) => Err(error.into()),
+    }
+}
+
+/// A proxy's address without its password.
+fn without_credentials(address: &str) -> String {
+    match (address.find("://"), address.rfind('@')) {
+        (Some(scheme), Some(at)) if scheme < at => format!("{}{}", &address[..scheme + 3], &address[at + 1..]),
+        _ => address.to_owned(),
+    }
+}
+
+/// An origin of `--secrets-to`.
+fn origin(text: &str) -> Result<String, Stop> {
+    parse_origin(text).ok_or_else(|| {
+        let hint = "write scheme, host and port, as in `--secrets-to https://scale.example`";
+        Stop::refused_with(format!("`--secrets-to {text}` is not an origin"), hint)
+    })
 }
 
 /// Runs the expressions of a workspace; without a seed, with one of its own.
@@ -360,21 +480,21 @@ pub(crate) fn engine(seed: Option<u64>, workspace: &Workspace) -> Engine {
     Engine::new(MadeUp::new(seed, Box::new(clock))).with_functions(&workspace.config.functions)
 }
 
-/// The process environment over the `.env` file at the root.
-pub(crate) fn process(root: &Path) -> Result<Vec<(String, String)>, Stop> {
-    let mut variables = dot_env(root)?;
-    let own = std::env::vars_os();
-    variables.extend(own.filter_map(|(name, value)| Some((name.into_string().ok()?, value.into_string().ok()?))));
-    Ok(variables)
+/// The variables of the `.env` file at the root, and over them those of the process that the workspace may read:
+/// which the command line names, or the private configuration of an allowed workspace.
+pub(crate) fn variables(root: &Path, workspace: &Workspace, trust: &Trust, common: &Common) -> Result<Variables, Stop> {
+    let named = |name: &str| is_listed(name, &common.read_env);
+    let may_read = |name: &str| named(name) || (trust.allows() && workspace.config.lets_read(name));
+    let process = std::env::vars_os();
+    let process = process.filter_map(|(name, value)| Some((name.into_string().ok()?, value.into_string().ok()?)));
+    Ok(Variables::new(dot_env(root, trust)?, process, may_read))
 }
 
 /// What `.env` says. Its lines may hold secrets: a mistake in it is told by its place alone.
-fn dot_env(root: &Path) -> Result<Vec<(String, String)>, Stop> {
-    let text = match std::fs::read_to_string(root.join(".env")) {
-        Ok(text) => text,
-        Err(error) if matches!(error.kind(), std::io::ErrorKind::NotFound | std::io::ErrorKind::IsADirectory) => {
-            return Ok(Vec::new());
-        }
+fn dot_env(root: &Path, trust: &Trust) -> Result<Vec<(String, String)>, Stop> {
+    let text = match disk::dot_env(root, trust) {
+        Ok(Some(text)) => text,
+        Ok(None) => return Ok(Vec::new()),
         Err(error) => return Err(Stop::refused(format!("cannot read `.env`: {error}"))),
     };
     dotenvy::from_read_iter(text.as_bytes())

@@ -1,11 +1,11 @@
 //! The files of a checkout as the next commit would have them. Git itself is asked.
 
 use crate::failure::Stop;
+use crate::git;
 use std::collections::HashMap;
 use std::io;
 use std::path::{Path, PathBuf};
-use std::process::{Command, Stdio};
-use yieldtray_core::workspace::Files;
+use yieldtray_core::workspace::{Files, check_readable};
 
 /// What is staged below a root.
 pub(crate) struct Staged<F> {
@@ -34,7 +34,7 @@ impl<F: Files> Staged<F> {
     pub(crate) fn over(disk: F, root: &Path) -> Result<Self, Stop> {
         // What is the same on disk and staged need not be asked for.
         let differing = names(root, &["diff", "--name-only", "--relative", "-z"])?;
-        let text = |path: &PathBuf| git(root, &["show", &format!(":./{}", path.to_string_lossy())]).ok();
+        let text = |path: &PathBuf| ask(root, &["show", &format!(":./{}", path.to_string_lossy())]).ok();
         let mut texts: HashMap<_, _> = differing.into_iter().map(|path| (path.clone(), text(&path))).collect();
         // What git does not know is in no commit.
         let unknown = names(root, &["ls-files", "--others", "--exclude-standard", "-z"])?;
@@ -52,22 +52,30 @@ impl<F: Files> Files for Staged<F> {
         }
     }
 
-    fn read_anywhere(&self, path: &Path) -> io::Result<Vec<u8>> {
-        self.disk.read_anywhere(path)
+    fn read_data(&self, path: &Path) -> io::Result<Vec<u8>> {
+        check_readable(path)?;
+        match self.texts.contains_key(path) {
+            true => self.read(path),
+            false => self.disk.read_data(path),
+        }
+    }
+
+    fn read_private(&self, path: &Path) -> io::Result<Vec<u8>> {
+        self.disk.read_private(path)
     }
 }
 
 fn names(root: &Path, arguments: &[&str]) -> Result<Vec<PathBuf>, Stop> {
-    let said = git(root, arguments)?;
+    let said = ask(root, arguments)?;
     let said = String::from_utf8_lossy(&said).into_owned();
     Ok(said.split('\0').filter(|path| !path.is_empty()).map(PathBuf::from).collect())
 }
 
-fn git(root: &Path, arguments: &[&str]) -> Result<Vec<u8>, Stop> {
-    if !root.ancestors().any(|folder| folder.join(".git").exists()) {
+fn ask(root: &Path, arguments: &[&str]) -> Result<Vec<u8>, Stop> {
+    if git::checkout_of(root).is_none() {
         return Err(Stop::refused_with("git cannot say what is staged: this is no checkout", "`git init` begins one"));
     }
-    let asked = Command::new("git").args(arguments).current_dir(root).stdin(Stdio::null()).output();
+    let asked = git::command(root, arguments).output();
     let output = asked.map_err(|error| Stop::refused(format!("git cannot be asked what is staged: {error}")))?;
     if output.status.success() {
         return Ok(output.stdout);

@@ -68,7 +68,7 @@ fn main() {
     let texts: Vec<String> = memory.0.values().map(|bytes| String::from_utf8_lossy(bytes).into_owned()).collect();
     let settings = Settings {
         environment: Some("bench".to_owned()),
-        process: vec![("KEY".to_owned(), "bench-key-4616".to_owned())],
+        variables: vec![("KEY".to_owned(), "bench-key-4616".to_owned())].into(),
         ..Settings::default()
     };
     let mut found = (0, 0);

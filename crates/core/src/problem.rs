@@ -1,6 +1,7 @@
 //! What is wrong with a file, a value or an option: a place, plain words, a stable code, and what
 //! to write instead. Nothing here prints; the terminal and the editor draw the same data.
 
+use crate::secret::Masker;
 use crate::syntax::Span;
 
 /// Which source text of a [`crate::workspace::Workspace`] a span points into.
@@ -147,6 +148,14 @@ codes! {
     UnknownEnvironment = "unknown-environment",
     /// The program itself failed at a cell.
     InternalFailure = "internal-failure",
+    /// A secret that would be sent to an origin it does not belong to.
+    SecretElsewhere = "secret-elsewhere",
+    /// A secret that is too short to be masked inside words.
+    ShortSecret = "short-secret",
+    /// Something that only an allowed workspace may do.
+    NotAllowed = "not-allowed",
+    /// Something in a body that looks like a request or an instruction.
+    SwallowedText = "swallowed-text",
     /// A file that cannot be read.
     UnreadableFile = "unreadable-file",
 }
@@ -233,6 +242,14 @@ impl Problem {
     pub fn with_also(mut self, source: SourceId, span: Span, words: impl Into<String>) -> Self {
         self.also = Some((source, span, words.into()));
         self
+    }
+
+    /// Masks secrets in all of its words.
+    pub(crate) fn mask(&mut self, masker: &Masker) {
+        let Self { message, hint, meant, also, .. } = self;
+        let also = also.iter_mut().map(|(.., words)| words);
+        let meant = meant.iter_mut().map(|meant| &mut **meant);
+        [message].into_iter().chain(hint).chain(meant).chain(also).for_each(|words| masker.hide(words));
     }
 
     /// Whether it stops anything.

@@ -39,7 +39,8 @@ pub fn safe_line(text: &str) -> Cow<'_, str> {
     if shown.contains(['\n', '\t']) { Cow::Owned(shown.replace('\n', "\\n").replace('\t', "\\t")) } else { shown }
 }
 
-fn is_unsafe(c: char) -> bool {
+/// Whether a character drives a terminal, turns the direction of writing, or cannot be seen.
+pub fn is_unsafe(c: char) -> bool {
     (c.is_control() && c != '\n' && c != '\t')
         // Direction marks (Unicode UAX 9) and invisible separators.
         // Nor what no text may hold, and XML refuses.

@@ -158,7 +158,8 @@ pub(crate) fn settings(environment: Option<&str>, set: &[(&str, Value)]) -> Sett
     Settings {
         environment: environment.map(str::to_owned),
         set: set.iter().map(|(name, value)| ((*name).to_owned(), value.clone())).collect(),
-        process: vec![("SHIFT".to_owned(), "early".to_owned())],
+        variables: vec![("SHIFT".to_owned(), "early".to_owned())].into(),
         can_ask: true,
+        secrets_to: Vec::new(),
     }
 }

@@ -4,7 +4,7 @@ use crate::desk::Unsaved;
 use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
-use yieldtray_core::workspace::Files;
+use yieldtray_core::workspace::{CommandError, Files, check_readable};
 
 /// The texts in the editor, seen by everybody who reads files.
 pub type Open = Arc<Mutex<Unsaved>>;
@@ -32,25 +32,31 @@ impl Files for Overlay {
         self.text(path).map_or_else(|| self.disk.read(path), |text| Ok(text.as_bytes().to_vec()))
     }
 
-    fn read_anywhere(&self, path: &Path) -> io::Result<Vec<u8>> {
-        self.disk.read_anywhere(path)
+    fn read_data(&self, path: &Path) -> io::Result<Vec<u8>> {
+        check_readable(path)?;
+        self.text(path).map_or_else(|| self.disk.read_data(path), |text| Ok(text.as_bytes().to_vec()))
     }
 
-    fn open(&self, path: &Path) -> io::Result<Box<dyn io::Read + Send>> {
+    fn read_private(&self, path: &Path) -> io::Result<Vec<u8>> {
+        self.disk.read_private(path)
+    }
+
+    fn open_data(&self, path: &Path) -> io::Result<Box<dyn io::Read + Send>> {
+        check_readable(path)?;
         match self.text(path) {
             Some(text) => Ok(Box::new(io::Cursor::new(text.as_bytes().to_vec()))),
-            None => self.disk.open(path),
+            None => self.disk.open_data(path),
         }
     }
 
-    fn locate(&self, path: &Path) -> io::Result<(PathBuf, u64)> {
-        self.disk.locate(path)
+    fn locate_data(&self, path: &Path) -> io::Result<(PathBuf, u64)> {
+        self.disk.locate_data(path)
     }
 
-    fn run(&self, command: &[String]) -> Result<Vec<u8>, String> {
+    fn run(&self, command: &[String]) -> Result<Vec<u8>, CommandError> {
         match self.runs {
             true => self.disk.run(command),
-            false => Err("but no commands are run here".to_owned()),
+            false => Err(CommandError::NotAllowed("but no commands are run here".to_owned())),
         }
     }
 }

@@ -42,8 +42,11 @@ impl Store {
         let (mut found, mut key) = (Vec::new(), None);
         while let Some(row) = rows.next()? {
             let (place, bytes): (String, Vec<u8>) = (row.get(0)?, row.get(1)?);
-            let key = key.get_or_insert_with(|| self.key_file.as_deref().and_then(Key::read));
-            let value = key.as_ref().and_then(|key| key.open(&bytes, &bound_to(environment, kind, &place)));
+            if key.is_none() {
+                key = Some(self.key()?);
+            }
+            let key = key.as_ref().and_then(Option::as_ref);
+            let value = key.and_then(|key| key.open(&bytes, bound_to(&self.id, environment, kind, &place)));
             found.push(Credential { place, value, at: row.get(2)? });
         }
         Ok(found)
@@ -65,7 +68,7 @@ impl Store {
         let change = self.database.transaction_with_behavior(TransactionBehavior::Immediate)?;
         for (place, value) in keep {
             let Some(key) = &key else { continue };
-            let sealed = key.seal(value, &bound_to(environment, kind, place))?;
+            let sealed = key.seal(value, bound_to(&self.id, environment, kind, place))?;
             change.execute(
                 "INSERT INTO credential (environment, kind, place, value, at) VALUES (?1, ?2, ?3, ?4, ?5)
                  ON CONFLICT DO UPDATE SET value = ?4, at = ?5",
@@ -91,6 +94,6 @@ impl Store {
 }
 
 /// What a sealed credential is bound to: moved to another row, it does not open.
-fn bound_to(environment: &str, kind: Kind, place: &str) -> String {
-    format!("{environment}\0{}\0{place}", kind.as_str())
+fn bound_to(id: &str, environment: &str, kind: Kind, place: &str) -> String {
+    format!("{id}\0{environment}\0{}\0{place}", kind.as_str())
 }

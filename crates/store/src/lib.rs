@@ -13,8 +13,8 @@ mod store;
 
 pub use credentials::{Credential, Kind};
 pub use damage::set_aside;
-pub use folder::{STATE_FOLDER, choose_environment, chosen_environment, make as make_folder};
-pub use seal::{Key, user_key_file};
+pub use folder::{STATE_FOLDER, StateFolder};
+pub use seal::{Key, user_key_file, user_state_folder};
 pub use store::{Kept, Store};
 
 /// Why the state cannot be read or written.
@@ -41,9 +41,15 @@ pub enum Error {
         /// What the system says.
         error: std::io::Error,
     },
-    /// A secret cannot be sealed.
-    #[error("there is no home folder for the key that seals secrets")]
+    /// Secrets cannot be sealed.
+    #[error("there is no home directory for the key that seals secrets")]
     NoKey,
+    /// The system gives no random bytes.
+    #[error("the system gives no random bytes, so secrets cannot be sealed")]
+    NoRandom,
+    /// The state is not this user's own.
+    #[error("{0}")]
+    Untrusted(String),
 }
 
 impl Error {

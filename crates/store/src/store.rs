@@ -1,4 +1,4 @@
-use crate::folder::{STATE_FOLDER, make};
+use crate::folder::{STATE_FOLDER, StateFolder};
 use crate::{Error, Key, log};
 use rusqlite::config::DbConfig;
 use rusqlite::{Connection, OpenFlags, TransactionBehavior, params};
@@ -29,7 +29,11 @@ const FORMS: &[&str] = &[
         PRIMARY KEY (environment, kind, place)
     ) STRICT, WITHOUT ROWID;",
     log::TABLES,
+    "ALTER TABLE tray ADD COLUMN origin TEXT;",
 ];
+
+/// What the file holds, and nothing else. A view or a trigger could make a query mean something else.
+const TABLES: &[&str] = &["tray", "credential", "exchange", "numbered", "word"];
 
 /// The form of the file that this version writes.
 const FORM: i64 = FORMS.len() as i64;
@@ -43,7 +47,7 @@ const PATIENCE: Duration = Duration::from_secs(20);
 const LARGE_LOG: u64 = 256 * 1024;
 
 /// A value a response yielded, as it is kept.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, PartialEq, Eq)]
 pub struct Kept {
     /// Its name.
     pub name: String,
@@ -53,10 +57,19 @@ pub struct Kept {
     pub cell: String,
     /// The value as JSON; `None` for a secret that cannot be opened here.
     pub value: Option<String>,
-    /// Whether it may be shown.
+    /// Whether it is a secret.
     pub secret: bool,
+    /// The origin of the response that a secret was captured from.
+    pub origin: Option<String>,
     /// Seconds since 1970.
     pub at: i64,
+}
+
+impl std::fmt::Debug for Kept {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        // The value may be a secret.
+        write!(f, "Kept({} of {}#{})", self.name, self.file, self.cell)
+    }
 }
 
 /// The state of one workspace.
@@ -64,6 +77,8 @@ pub struct Kept {
 pub struct Store {
     pub(crate) database: Connection,
     folder: PathBuf,
+    /// What every secret is sealed with, beside the key.
+    pub(crate) id: String,
     pub(crate) key_file: Option<PathBuf>,
 }
 
@@ -71,26 +86,32 @@ impl Store {
     /// Opens the state of the workspace at `root`, if there is any yet. `key_file` holds the key that
     /// seals secrets.
     pub fn open(root: &Path, key_file: Option<PathBuf>) -> Result<Option<Self>, Error> {
-        let folder = root.join(STATE_FOLDER);
-        if !folder.join(FILE).is_file() {
+        let Some(folder) = StateFolder::open(root, key_file.as_deref())? else { return Ok(None) };
+        if !folder.path().join(FILE).is_file() {
             return Ok(None);
         }
-        Self::connect(folder, key_file).map(Some)
+        Self::connect(&folder, key_file).map(Some)
     }
 
     /// Opens the state of the workspace at `root`, making it if there is none.
     pub fn open_or_make(root: &Path, key_file: Option<PathBuf>) -> Result<Self, Error> {
-        Self::connect(make(root)?, key_file)
+        Self::connect(&StateFolder::open_or_make(root, key_file.as_deref())?, key_file)
     }
 
-    fn connect(folder: PathBuf, key_file: Option<PathBuf>) -> Result<Self, Error> {
+    fn connect(folder: &StateFolder, key_file: Option<PathBuf>) -> Result<Self, Error> {
         let flags = OpenFlags::SQLITE_OPEN_READ_WRITE
             | OpenFlags::SQLITE_OPEN_CREATE
             | OpenFlags::SQLITE_OPEN_NO_MUTEX
+            | OpenFlags::SQLITE_OPEN_NOFOLLOW
             | OpenFlags::SQLITE_OPEN_EXRESCODE;
-        let database = Connection::open_with_flags(folder.join(FILE), flags)?;
+        let file = folder.path().join(FILE);
+        make_private(&file).map_err(|error| Error::file(format!("cannot make `{STATE_FOLDER}/{FILE}`"), error))?;
+        let database = Connection::open_with_flags(file, flags)?;
         database.busy_timeout(PATIENCE)?;
-        let mut store = Self { database, folder, key_file };
+        database.set_db_config(DbConfig::SQLITE_DBCONFIG_DEFENSIVE, true)?;
+        database.set_db_config(DbConfig::SQLITE_DBCONFIG_TRUSTED_SCHEMA, false)?;
+        let (id, folder) = (folder.id().to_owned(), folder.path().to_owned());
+        let mut store = Self { database, folder, id, key_file };
         match store.form()? {
             FORM => {}
             0 => store.lay_out()?,
@@ -99,9 +120,11 @@ impl Store {
                 store.lay_out()?;
             }
             found => {
+                // A newer version may have other tables, which is no reason to call them strange.
                 return Err(Error::Newer { file: format!("{STATE_FOLDER}/{FILE}"), found, known: FORM });
             }
         }
+        store.check_tables()?;
         store.database.pragma_update(None, "synchronous", "NORMAL")?;
         if store.log_is_small() {
             store.database.set_db_config(DbConfig::SQLITE_DBCONFIG_NO_CKPT_ON_CLOSE, true)?;
@@ -109,8 +132,29 @@ impl Store {
         Ok(store)
     }
 
+    /// The user's key, if there is one.
+    pub(crate) fn key(&self) -> Result<Option<Key>, Error> {
+        self.key_file.as_deref().map_or(Ok(None), Key::read)
+    }
+
     fn form(&self) -> Result<i64, Error> {
         Ok(self.database.pragma_query_value(None, "user_version", |row| row.get(0))?)
+    }
+
+    fn check_tables(&self) -> Result<(), Error> {
+        let mut query = self.database.prepare("SELECT type, name FROM sqlite_schema")?;
+        let mut rows = query.query([])?;
+        while let Some(row) = rows.next()? {
+            let (kind, name): (String, String) = (row.get(0)?, row.get(1)?);
+            // The search index keeps tables of its own.
+            let known = kind == "table" && (TABLES.contains(&name.as_str()) || name.starts_with("word_"))
+                || name.starts_with("sqlite_");
+            if !known {
+                let words = format!("`{STATE_FOLDER}/{FILE}` has a {kind} `{name}` that this program did not make");
+                return Err(Error::Untrusted(words));
+            }
+        }
+        Ok(())
     }
 
     fn lay_out(&mut self) -> Result<(), Error> {
@@ -162,7 +206,7 @@ impl Store {
     /// The values kept for an environment, by name.
     pub fn kept(&self, environment: &str) -> Result<Vec<Kept>, Error> {
         let mut query = self.database.prepare(
-            "SELECT name, file, cell, value, sealed, at FROM tray WHERE environment = ?1 ORDER BY name, file",
+            "SELECT name, file, cell, value, sealed, at, origin FROM tray WHERE environment = ?1 ORDER BY name, file",
         )?;
         let mut rows = query.query(params![environment])?;
         let (mut kept, mut key) = (Vec::new(), None);
@@ -172,11 +216,14 @@ impl Store {
             let value = match secret {
                 false => String::from_utf8(bytes).ok(),
                 true => {
-                    let key = key.get_or_insert_with(|| self.key_file.as_deref().and_then(Key::read));
-                    key.as_ref().and_then(|key| key.open(&bytes, &place(environment, &file, &name)))
+                    if key.is_none() {
+                        key = Some(self.key()?);
+                    }
+                    let key = key.as_ref().and_then(Option::as_ref);
+                    key.and_then(|key| key.open(&bytes, place(&self.id, environment, &file, &name)))
                 }
             };
-            kept.push(Kept { name, file, cell: row.get(2)?, value, secret, at: row.get(5)? });
+            kept.push(Kept { name, file, cell: row.get(2)?, value, secret, at: row.get(5)?, origin: row.get(6)? });
         }
         Ok(kept)
     }
@@ -190,17 +237,28 @@ impl Store {
         let change = self.database.transaction_with_behavior(TransactionBehavior::Immediate)?;
         {
             let mut insert = change.prepare(
-                "INSERT INTO tray (environment, file, name, cell, value, sealed, at)
-                 VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)
-                 ON CONFLICT DO UPDATE SET cell = ?4, value = ?5, sealed = ?6, at = ?7",
+                "INSERT INTO tray (environment, file, name, cell, value, sealed, at, origin)
+                 VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)
+                 ON CONFLICT DO UPDATE SET cell = ?4, value = ?5, sealed = ?6, at = ?7, origin = ?8",
             )?;
             for kept in values {
                 let Some(value) = &kept.value else { continue };
                 let bytes = match &key {
-                    Some(key) if kept.secret => key.seal(value, &place(environment, &kept.file, &kept.name))?,
+                    Some(key) if kept.secret => {
+                        key.seal(value, place(&self.id, environment, &kept.file, &kept.name))?
+                    }
                     _ => value.clone().into_bytes(),
                 };
-                insert.execute(params![environment, kept.file, kept.name, kept.cell, bytes, kept.secret, kept.at])?;
+                insert.execute(params![
+                    environment,
+                    kept.file,
+                    kept.name,
+                    kept.cell,
+                    bytes,
+                    kept.secret,
+                    kept.at,
+                    kept.origin
+                ])?;
             }
         }
         Ok(change.commit()?)
@@ -219,7 +277,19 @@ impl Store {
     }
 }
 
-/// What a sealed value is bound to: moved to another row, it does not open.
-fn place(environment: &str, file: &str, name: &str) -> String {
-    format!("{environment}\0{file}\0{name}")
+/// What a sealed value is bound to: in another row or another state, it does not open.
+fn place(id: &str, environment: &str, file: &str, name: &str) -> String {
+    format!("{id}\0{environment}\0{file}\0{name}")
+}
+
+/// Makes an empty file for its owner alone, unless there is one: SQLite gives its own files the same mode.
+fn make_private(file: &Path) -> std::io::Result<()> {
+    let mut options = std::fs::OpenOptions::new();
+    options.write(true).create_new(true);
+    #[cfg(unix)]
+    std::os::unix::fs::OpenOptionsExt::mode(&mut options, 0o600);
+    match options.open(file) {
+        Err(error) if error.kind() == std::io::ErrorKind::AlreadyExists => Ok(()),
+        made => made.map(drop),
+    }
 }

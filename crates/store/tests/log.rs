@@ -30,8 +30,13 @@ fn exchange(at: i64, name: &str, status: Option<u16>, body: &str) -> (Summary, M
     (summary, Message { head: format!("{{\"name\":\"{name}\"}}"), fields, sent: Some(b"{}".to_vec()), came })
 }
 
+/// The key of the tests, beside the state that it is for.
+fn key(root: &Path) -> Option<std::path::PathBuf> {
+    Some(root.join("key-of-the-test"))
+}
+
 fn store(root: &Path) -> Store {
-    Store::open_or_make(root, None).expect("a store")
+    Store::open_or_make(root, key(root)).expect("a store")
 }
 
 fn numbers(store: &Store, filter: &Filter) -> Vec<i64> {
@@ -258,7 +263,7 @@ fn a_damaged_file_is_told_from_other_trouble_and_set_aside() {
     // What lies in the write-ahead log would take the place of damaged pages.
     std::fs::remove_file(folder.join("state.db-wal")).expect("a file");
     std::fs::write(folder.join("state.db"), "these are no pages of a database, whoever wrote them").expect("a file");
-    let error = Store::open(root.path(), None).expect_err("it is damaged");
+    let error = Store::open(root.path(), key(root.path())).expect_err("it is damaged");
     assert!(error.is_damage(), "{error}");
     let aside = set_aside(root.path()).expect("it is set aside").expect("there is one");
     assert_eq!(aside, Path::new(".yieldtray/state-damaged-1.db"));
@@ -271,7 +276,7 @@ fn a_damaged_file_is_told_from_other_trouble_and_set_aside() {
     let newer = rusqlite::Connection::open(folder.join("state.db")).expect("a database");
     newer.pragma_update(None, "user_version", 77).expect("it is set");
     drop(newer);
-    assert!(!Store::open(root.path(), None).expect_err("it is newer").is_damage());
+    assert!(!Store::open(root.path(), key(root.path())).expect_err("it is newer").is_damage());
 }
 
 /// The other half of the next test: a process that writes until it is killed.

@@ -1,11 +1,11 @@
 //! The state file on a real disk: kept, sealed, shared, refused.
 
 use std::path::Path;
-use yieldtray_store::{Error, Kept, Kind, Store, choose_environment, chosen_environment};
+use yieldtray_store::{Error, Kept, Kind, StateFolder, Store};
 
 fn kept(name: &str, value: &str, secret: bool) -> Kept {
     let (file, cell) = ("intake.http".to_owned(), "book-lot".to_owned());
-    Kept { name: name.to_owned(), file, cell, value: Some(value.to_owned()), secret, at: 1_790_000_000 }
+    Kept { name: name.to_owned(), file, cell, value: Some(value.to_owned()), secret, origin: None, at: 1_790_000_000 }
 }
 
 fn all_bytes(folder: &Path) -> Vec<u8> {
@@ -21,7 +21,7 @@ fn all_bytes(folder: &Path) -> Vec<u8> {
 fn values_are_kept_by_environment_and_secrets_are_sealed() {
     let (root, home) = (tempfile::tempdir().expect("a folder"), tempfile::tempdir().expect("a folder"));
     let key = home.path().join("state/key");
-    assert!(Store::open(root.path(), None).expect("nothing is wrong").is_none());
+    assert!(Store::open(root.path(), Some(key.clone())).expect("nothing is wrong").is_none());
     let mut store = Store::open_or_make(root.path(), Some(key.clone())).expect("a store");
     let values = [kept("lot_id", "\"L-2043\"", false), kept("token", "\"canary-7f\"", true)];
     store.keep("bench", &values).expect("they are kept");
@@ -40,47 +40,48 @@ fn values_are_kept_by_environment_and_secrets_are_sealed() {
     assert_eq!(store.clear("bench").expect("a number"), 1);
     assert_eq!(store.kept("live").expect("rows").len(), 1);
 
-    // Without the key a secret is not there, and cannot be kept either.
-    let mut strange = Store::open(root.path(), Some(home.path().join("other"))).expect("a store").expect("it is there");
-    store.keep("bench", &values).expect("they are kept");
-    assert_eq!(strange.kept("bench").expect("rows")[1].value, None);
-    strange.keep("bench", &[kept("pin", "1", false)]).expect("it is kept");
-    let mut homeless = Store::open(root.path(), None).expect("a store").expect("it is there");
-    assert!(matches!(homeless.keep("bench", &values), Err(Error::NoKey)));
-    assert_eq!(homeless.kept("bench").expect("rows").len(), 3, "all or none");
+    // With another key, or none, the state is somebody else's.
+    for other in [Some(home.path().join("other")), None] {
+        let error = Store::open(root.path(), other.clone()).expect_err("it is not theirs");
+        assert!(matches!(error, Error::Untrusted(_) | Error::NoKey), "{error}");
+        assert!(Store::open_or_make(root.path(), other).is_err());
+    }
 }
 
 #[test]
 fn a_newer_file_is_refused_and_left_alone() {
-    let root = tempfile::tempdir().expect("a folder");
-    drop(Store::open_or_make(root.path(), None).expect("a store"));
+    let (root, home) = (tempfile::tempdir().expect("a folder"), tempfile::tempdir().expect("a folder"));
+    let key = Some(home.path().join("key"));
+    drop(Store::open_or_make(root.path(), key.clone()).expect("a store"));
     let file = root.path().join(".yieldtray/state.db");
     let database = rusqlite::Connection::open(&file).expect("a database");
     database.pragma_update(None, "user_version", 7).expect("it is set");
     drop(database);
     let before = std::fs::read(&file).expect("a file");
-    let error = Store::open(root.path(), None).expect_err("it is newer");
-    assert!(error.to_string().contains("newer version of yieldtray (its form is 7, this version knows 3)"), "{error}");
+    let error = Store::open(root.path(), key).expect_err("it is newer");
+    assert!(error.to_string().contains("newer version of yieldtray (its form is 7, this version knows 4)"), "{error}");
     assert_eq!(std::fs::read(&file).expect("a file"), before);
 }
 
 #[test]
 fn many_writers_lose_nothing() {
-    let root = tempfile::tempdir().expect("a folder");
+    let (root, home) = (tempfile::tempdir().expect("a folder"), tempfile::tempdir().expect("a folder"));
+    let key = home.path().join("key");
     std::thread::scope(|scope| {
         for writer in 0..4 {
-            let root = root.path();
+            let (root, key) = (root.path(), &key);
             scope.spawn(move || {
                 for number in 0..100 {
-                    let mut store = Store::open_or_make(root, None).expect("a store");
+                    let mut store = Store::open_or_make(root, Some(key.clone())).expect("a store");
                     let name = format!("w{writer}_{number}");
-                    store.keep("bench", &[kept(&name, "1", false)]).expect("it is kept");
+                    store.keep("bench", &[kept(&name, "1", number % 2 == 0)]).expect("it is kept");
                 }
             });
         }
     });
-    let store = Store::open(root.path(), None).expect("a store").expect("it is there");
-    assert_eq!(store.kept("bench").expect("rows").len(), 400);
+    let store = Store::open(root.path(), Some(key)).expect("a store").expect("it is there");
+    let rows = store.kept("bench").expect("rows");
+    assert_eq!(rows.iter().filter(|row| row.value.as_deref() == Some("1")).count(), 400, "all open with one id");
     drop(store);
     // What is left beside the file stays small: it is written back when it grows.
     let log = std::fs::metadata(root.path().join(".yieldtray/state.db-wal")).map_or(0, |data| data.len());
@@ -89,18 +90,60 @@ fn many_writers_lose_nothing() {
 
 #[test]
 fn the_folder_is_its_owners_and_no_repositorys() {
-    let root = tempfile::tempdir().expect("a folder");
-    assert_eq!(chosen_environment(root.path()), None);
-    choose_environment(root.path(), "live").expect("it is chosen");
-    assert_eq!(chosen_environment(root.path()).as_deref(), Some("live"));
+    let (root, home) = (tempfile::tempdir().expect("a folder"), tempfile::tempdir().expect("a folder"));
+    let key = home.path().join("key");
+    assert!(StateFolder::open(root.path(), Some(&key)).expect("nothing is wrong").is_none());
+    let made = StateFolder::open_or_make(root.path(), Some(&key)).expect("it is made");
+    made.choose_environment("live").expect("it is chosen");
+    let again = StateFolder::open(root.path(), Some(&key)).expect("nothing is wrong").expect("it is there");
+    assert_eq!(again.chosen_environment().as_deref(), Some("live"));
+    drop(Store::open_or_make(root.path(), Some(key)).expect("a store"));
     let folder = root.path().join(".yieldtray");
     assert_eq!(std::fs::read_to_string(folder.join(".gitignore")).expect("a file"), "*\n");
     #[cfg(unix)]
-    {
+    for (path, expected) in [("", 0o700), ("state.db", 0o600), ("state.db-wal", 0o600)] {
         use std::os::unix::fs::PermissionsExt;
-        let mode = std::fs::metadata(&folder).expect("a folder").permissions().mode();
-        assert_eq!(mode & 0o777, 0o700);
+        let mode = std::fs::metadata(folder.join(path)).map(|data| data.permissions().mode() & 0o777);
+        assert!(mode.as_ref().map_or(path.ends_with("wal"), |mode| *mode == expected), "{path}: {mode:?}");
     }
+}
+
+/// What came with a repository, an archive or a copy counts for nothing.
+#[cfg(unix)]
+#[test]
+fn a_folder_that_was_not_made_here_is_not_trusted() {
+    let home = tempfile::tempdir().expect("a folder");
+    let key = Some(home.path().join("key"));
+    let open = |root: &Path| Store::open(root, key.clone()).map(|_| ()).map_err(|error| error.to_string());
+    let roots: Vec<_> = (0..5).map(|_| tempfile::tempdir().expect("a folder")).collect();
+    let [own, copy, link, made_up, changed] = roots.as_slice() else { unreachable!("there are five") };
+    let mut store = Store::open_or_make(own.path(), key.clone()).expect("a store");
+    store.keep("bench", &[kept("token", "\"canary-7f\"", true)]).expect("it is kept");
+    drop(store);
+
+    let state = own.path().join(".yieldtray");
+    let status = std::process::Command::new("cp").arg("-a").arg(&state).arg(copy.path()).status();
+    assert!(status.expect("cp runs").success());
+    assert_eq!(open(copy.path()), Err("`.yieldtray` was not created here by this user".to_owned()));
+    std::os::unix::fs::symlink(&state, link.path().join(".yieldtray")).expect("a link");
+    assert_eq!(open(link.path()), Err("`.yieldtray` is not a directory".to_owned()));
+    std::fs::create_dir(made_up.path().join(".yieldtray")).expect("a folder");
+    std::fs::write(made_up.path().join(".yieldtray/environment"), "live\n").expect("a file");
+    assert_eq!(open(made_up.path()), Err("`.yieldtray` was not created by this user".to_owned()));
+
+    // A copy can be taken over by who made it, with its secrets; what a stranger made cannot.
+    assert!(StateFolder::adopt(copy.path(), key.as_deref()).expect("it is taken over"));
+    let store = Store::open(copy.path(), key.clone()).expect("a store").expect("it is there");
+    assert_eq!(store.kept("bench").expect("rows")[0].value.as_deref(), Some("\"canary-7f\""));
+    assert!(matches!(StateFolder::adopt(made_up.path(), key.as_deref()), Err(Error::Untrusted(_))));
+
+    // A view would make a query mean something else.
+    drop(Store::open_or_make(changed.path(), key.clone()).expect("a store"));
+    let database = rusqlite::Connection::open(changed.path().join(".yieldtray/state.db")).expect("a database");
+    database.execute_batch("ALTER TABLE tray RENAME TO old; CREATE VIEW tray AS SELECT * FROM old;").expect("a view");
+    drop(database);
+    let refused = open(changed.path()).expect_err("it has a view");
+    assert!(refused.contains("that this program did not make"), "{refused}");
 }
 
 #[test]
@@ -135,12 +178,9 @@ fn credentials_are_sealed_in_their_place_and_change_together() {
     drop(database);
     let store = Store::open(root.path(), Some(key)).expect("a store").expect("it is there");
     assert_eq!(values(&store, "bench", Kind::Token), [None]);
-    let mut strange = Store::open(root.path(), Some(home.path().join("other"))).expect("a store").expect("it is there");
-    assert_eq!(values(&strange, "bench", Kind::Cookie), [None]);
-    assert_eq!(strange.clear_credentials("bench", Kind::Cookie).expect("a number"), 1);
-    assert_eq!(values(&strange, "live", Kind::Cookie).len(), 1);
-    let mut homeless = Store::open(root.path(), None).expect("a store").expect("it is there");
-    assert!(matches!(homeless.change_credentials("bench", Kind::Token, &newer, &[], 9), Err(Error::NoKey)));
+    let mut store = store;
+    assert_eq!(store.clear_credentials("bench", Kind::Cookie).expect("a number"), 1);
+    assert_eq!(values(&store, "live", Kind::Cookie).len(), 1);
 }
 
 #[test]
@@ -152,7 +192,7 @@ fn a_file_of_an_older_form_is_brought_up_to_date() {
     drop(store);
     // As the first version left it: with a tray and without credentials.
     let database = rusqlite::Connection::open(root.path().join(".yieldtray/state.db")).expect("a database");
-    database.execute_batch("DROP TABLE credential; DROP TABLE exchange; DROP TABLE word; DROP TABLE numbered; PRAGMA user_version = 1;").expect("it is taken back");
+    database.execute_batch("DROP TABLE credential; DROP TABLE exchange; DROP TABLE word; DROP TABLE numbered; ALTER TABLE tray DROP COLUMN origin; PRAGMA user_version = 1;").expect("it is taken back");
     drop(database);
     let mut store = Store::open(root.path(), Some(key)).expect("a store").expect("it is there");
     assert_eq!(store.kept("bench").expect("rows").len(), 1);

@@ -12,6 +12,13 @@ use tokio_util::io::StreamReader;
 use url::Url;
 use yieldtray_core::response::{Failure, FailureKind};
 
+/// Content codings that one body may have. Each takes memory and stack, and no server needs more than one.
+const MOST_CODINGS: usize = 5;
+
+/// Bytes a second that a body on its way to a file must bring on average, once it has had the time limit: one that
+/// drips would otherwise take for ever.
+const SLOWEST: u64 = 1 << 10;
+
 /// Bytes decoded at once.
 const BLOCK: usize = 64 << 10;
 
@@ -59,6 +66,14 @@ pub(crate) async fn read(
     start: Instant,
 ) -> Result<Received, Failure> {
     let codings = codings(&response);
+    if codings.len() > MOST_CODINGS {
+        let message = format!(
+            "{} names {} content codings for one body, more than {MOST_CODINGS}",
+            authority(url),
+            codings.len()
+        );
+        return Err(failure(FailureKind::NotHttp, message, None, start.elapsed()));
+    }
     let mut gathered = Gathered { target, pace, url, start, held: BytesMut::new(), size: 0 };
     gathered.begin(response.content_length().filter(|_| codings.is_empty()));
     if codings.is_empty() { plain(response, gathered).await } else { decoded(response, &codings, gathered).await }
@@ -178,6 +193,7 @@ impl Gathered<'_, '_> {
     fn take(&mut self, bytes: &[u8]) -> Result<(), Failure> {
         self.size += bytes.len() as u64;
         self.check_limit()?;
+        self.check_pace()?;
         let hold = match &mut self.target {
             Target::Memory => true,
             Target::Sink { sink, hold } => {
@@ -197,6 +213,22 @@ impl Gathered<'_, '_> {
             self.held.extend_from_slice(bytes);
         }
         Ok(())
+    }
+
+    /// Fails a body on its way to a file that comes too slowly to ever end.
+    fn check_pace(&self) -> Result<(), Failure> {
+        let elapsed = self.start.elapsed();
+        let late = elapsed.saturating_sub(self.pace.each).as_secs();
+        if matches!(self.target, Target::Memory) || self.size >= late.saturating_mul(SLOWEST) {
+            return Ok(());
+        }
+        let seconds = elapsed.as_secs();
+        let message = format!(
+            "{} sends too slowly: {} bytes in {seconds} s, less than {SLOWEST} a second",
+            authority(self.url),
+            self.size
+        );
+        Err(failure(FailureKind::TimedOut, message, None, elapsed))
     }
 
     fn check_limit(&self) -> Result<(), Failure> {

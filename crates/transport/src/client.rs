@@ -147,7 +147,11 @@ impl Client {
             };
             // What a redirect says beside its address interests nobody, but the connection may.
             let pace = Pace { each: exchange.sent.sending.timeout, limit: REDIRECT_BODY };
-            let _ = self.receive(response, &mut exchange, Target::Memory, pace, start).await;
+            let limit = pace.each;
+            let reading = self.receive(response, &mut exchange, Target::Memory, pace, start);
+            if tokio::time::timeout(limit, reading).await.is_err() {
+                tracing::debug!("the body of a redirect did not end in time");
+            }
             answered |= again;
             way.passed(kind, exchange, &target)?;
             request = target;

@@ -7,9 +7,9 @@ use std::sync::OnceLock;
 use yieldtray_core::request::Prepared;
 use yieldtray_core::syntax::Version;
 
-/// By version, and by whether certificates matter.
+/// By version, by whether certificates are verified, and by whether the client's certificate may be shown.
 #[derive(Debug, Default)]
-pub(crate) struct Clients([[OnceLock<reqwest::Client>; 2]; 3]);
+pub(crate) struct Clients([[[OnceLock<reqwest::Client>; 2]; 2]; 3]);
 
 impl Clients {
     /// The client that speaks as `prepared` wants. The error is in plain words.
@@ -20,24 +20,25 @@ impl Clients {
             Some(Version::Http2) => 2,
         };
         let insecure = prepared.sending.insecure;
-        let slot = &self.0[version][usize::from(insecure)];
+        let certificate = options.certificate.as_ref().filter(|_| prepared.sending.certificate);
+        let slot = &self.0[version][usize::from(insecure)][usize::from(certificate.is_some())];
         if let Some(client) = slot.get() {
             return Ok(client);
         }
-        let client = make(prepared.version, insecure, options)?;
+        let trust = Trust { ca: options.ca.as_deref(), certificate, insecure };
+        let client = make(prepared.version, &trust, options)?;
         Ok(slot.get_or_init(|| client))
     }
 }
 
-fn make(version: Option<Version>, insecure: bool, options: &Options) -> Result<reqwest::Client, String> {
+fn make(version: Option<Version>, trust: &Trust<'_>, options: &Options) -> Result<reqwest::Client, String> {
     let protocols: &[&[u8]] = match version {
         None => &[b"h2", b"http/1.1"],
         Some(Version::Http11) => &[b"http/1.1"],
         Some(Version::Http2) => &[b"h2"],
     };
-    let trust = Trust { ca: options.ca.as_deref(), certificate: options.certificate.as_ref(), insecure };
     let mut builder = reqwest::Client::builder()
-        .tls_backend_preconfigured(tls::config(protocols, &trust)?)
+        .tls_backend_preconfigured(tls::config(protocols, trust)?)
         .redirect(reqwest::redirect::Policy::none())
         .referer(false)
         .dns_resolver(TimedResolver);

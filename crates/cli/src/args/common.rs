@@ -18,6 +18,16 @@ pub(crate) struct Common {
     /// Make up the same values as a run before, which told this number
     #[arg(long, value_name = "NUMBER", display_order = 102)]
     pub(crate) seed: Option<u64>,
+    /// Let the workspace reach outside its directory this time, as `yieldtray allow` does for good [env:
+    /// YIELDTRAY_ALLOW, the workspace's directory or the digest that `yieldtray allow --list` prints]
+    #[arg(long, display_order = 103)]
+    pub(crate) allow: bool,
+    /// Let the workspace read this environment variable; `*` stands for any characters (repeatable)
+    #[arg(long, value_name = "NAME", display_order = 103)]
+    pub(crate) read_env: Vec<String>,
+    /// Send secrets to this origin, too, this time (repeatable)
+    #[arg(long, value_name = "ORIGIN", display_order = 103)]
+    pub(crate) secrets_to: Vec<String>,
     /// Show secrets, after asking; on a terminal only
     #[arg(long, display_order = 103)]
     pub(crate) reveal: bool,
@@ -44,6 +54,9 @@ impl Common {
             env: all("env"),
             set: all("set"),
             seed: matches.get_one("seed").copied(),
+            allow: matches.get_flag("allow"),
+            read_env: all("read_env"),
+            secrets_to: all("secrets_to"),
             reveal: matches.get_flag("reveal"),
             json: matches.get_flag("json"),
             color: matches.get_one("color").copied(),
@@ -59,6 +72,9 @@ impl Common {
             env: if self.env.is_empty() { outer.env } else { self.env },
             set: [outer.set, self.set].concat(),
             seed: self.seed.or(outer.seed),
+            allow: self.allow || outer.allow,
+            read_env: [outer.read_env, self.read_env].concat(),
+            secrets_to: [outer.secrets_to, self.secrets_to].concat(),
             reveal: self.reveal || outer.reveal,
             json: self.json || outer.json,
             color: self.color.or(outer.color),

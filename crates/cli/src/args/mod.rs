@@ -107,6 +107,15 @@ value, a header field less, another content type, very slow.")]
   yieldtray env live
   yieldtray env rehearsal --like bench")]
     Env(Later<Env>),
+    /// Let a workspace run its commands and read files, variables and keys outside its directory
+    #[command(after_help = "Examples:
+  yieldtray allow
+  yieldtray allow --list
+  yieldtray allow --revoke ../packhouse
+
+A workspace that was cloned does none of this by itself. What is allowed is the private configuration as it is
+now: a change of it has to be allowed again. docs/trust.md says what a workspace can do before and after.")]
+    Allow(Later<Allow>),
     /// Show what responses yielded, or drop some of it
     #[command(after_help = "Examples:
   yieldtray tray
@@ -181,6 +190,22 @@ pub(crate) struct Demo {
     /// Keep the API running afterwards, until interrupted
     #[arg(long)]
     pub(crate) serve: bool,
+}
+
+#[derive(Debug, Group)]
+pub(crate) struct Allow {
+    /// A directory of the workspace [default: the current one]
+    #[arg(value_name = "DIR")]
+    pub(crate) folder: Option<PathBuf>,
+    /// List the workspaces that are allowed
+    #[arg(long, conflicts_with_all = ["folder", "revoke", "state"])]
+    pub(crate) list: bool,
+    /// Forget that the workspace is allowed
+    #[arg(long, conflicts_with = "state")]
+    pub(crate) revoke: bool,
+    /// Also take over the state in `.yieldtray` that you made when the workspace was elsewhere
+    #[arg(long)]
+    pub(crate) state: bool,
 }
 
 #[derive(Debug, Group)]

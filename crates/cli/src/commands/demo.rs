@@ -56,7 +56,7 @@ pub(crate) fn demo(common: &Common, args: &Demo, host: &Host, out: &mut Out) -> 
     ignore(&folder)?;
     // The one question of the workspace is answered here: the demo runs by itself.
     let set = [format!("truck={TRUCK}")].into_iter().chain(common.set.iter().cloned()).collect();
-    let common = Common { directory: Some(folder.clone()), env: common.env.clone(), set, ..*common };
+    let common = Common { directory: Some(folder.clone()), set, ..common.clone() };
     let all = Replay {
         choice: Choice::default(),
         shard: None,

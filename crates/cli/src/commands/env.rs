@@ -2,6 +2,7 @@ use crate::args::{Common, Env};
 use crate::disk;
 use crate::failure::Stop;
 use crate::host::Host;
+use crate::kept;
 use crate::session::{ChosenBy, Session};
 use crate::show::Out;
 use crate::show::table::{self, Cell};
@@ -12,6 +13,7 @@ use yieldtray_core::syntax::Span;
 use yieldtray_core::workspace::{
     CONFIG_FILE, Config, EditError, Entry, Environment, LOCAL_FILE, Outside, add_environment_like, unknown_environment,
 };
+use yieldtray_store::StateFolder;
 
 /// Shows the environments; with a name, chooses one for this checkout, or writes a new one first.
 pub(crate) fn env(common: &Common, args: &Env, host: &Host, out: &mut Out) -> Result<u8, Stop> {
@@ -25,7 +27,7 @@ pub(crate) fn env(common: &Common, args: &Env, host: &Host, out: &mut Out) -> Re
             } else if session.workspace.config.environment(name).is_none() {
                 return Err(unknown_environment(name, Span::default(), &session.workspace.config).into());
             }
-            yieldtray_store::choose_environment(&session.root, name)?;
+            StateFolder::open_or_make(&session.root, kept::key_file().as_deref())?.choose_environment(name)?;
             lines.push(format!("`{name}` is chosen for this checkout"));
             if let Some(by @ (ChosenBy::Option | ChosenBy::Variable)) = session.chosen_by {
                 lines.push(format!("{} says another one at the moment, and wins", by.words()));
@@ -65,7 +67,8 @@ fn add(session: &Session, name: &str, like: &str) -> Result<Vec<String>, Stop> {
         let Ok(text) = std::fs::read_to_string(&path) else { continue };
         match add_environment_like(&text, name, like) {
             Ok(changed) => {
-                disk::replace(&path, changed.as_bytes()).with_context(|| format!("cannot write `{file}`"))?;
+                let replace = if file == LOCAL_FILE { disk::replace_private } else { disk::replace };
+                replace(&path, changed.as_bytes()).with_context(|| format!("cannot write `{file}`"))?;
                 lines.push(format!("`{name}` stands in `{file}` with the names of `{like}`: fill in its values"));
             }
             // It is described in one of the two.
@@ -105,7 +108,7 @@ fn filled(config: &Config, environment: &Environment, outside: &Outside<'_>) -> 
 
 fn show(session: &Session, out: &mut Out) -> Result<u8, Stop> {
     let config = &session.workspace.config;
-    let outside = session.workspace.outside(&session.settings.process);
+    let outside = session.workspace.outside(&session.settings.variables);
     let chosen = session.settings.environment.as_deref();
     let why = session.chosen_by.map(|by| match (by, &config.environment) {
         (ChosenBy::Configuration, Some((_, source, span))) => {

@@ -4,8 +4,8 @@ use crate::handover::{Manner, hand_over, named};
 use crate::host::Host;
 use crate::locate::Where;
 use crate::session::{Session, places};
-use crate::show::Out;
 use crate::show::table::Cell;
+use crate::show::{Out, safe::safe};
 use serde_json::json;
 use std::io::Write;
 use yieldtray_core::problem::enumerate;
@@ -19,7 +19,7 @@ pub(crate) fn export(common: &Common, args: &Export, host: &Host, out: &mut Out)
     let place = args.place.clone().unwrap_or_default();
     let target = named(args.target.as_deref().unwrap_or_default())?;
     let places = places(common, std::slice::from_ref(&place))?;
-    let mut session = Session::open(common, host, out, &places)?;
+    let mut session = Session::open_to_evaluate(common, host, out, &places)?;
     let cells = session.find(&places)?;
     match cells.as_slice() {
         [] => return Err(Stop::refused(format!("`{place}` holds no requests"))),
@@ -43,7 +43,9 @@ pub(crate) fn export(common: &Common, args: &Export, host: &Host, out: &mut Out)
         writeln!(out.result(), "{document}")?;
         return Ok(0);
     }
-    write!(out.result(), "{}", snippet.text)?;
+    // What stands in no literal, as in a request written out, would drive a terminal.
+    let text = if out.terminal { safe(&snippet.text) } else { snippet.text.as_str().into() };
+    write!(out.result(), "{text}")?;
     if out.quiet {
         return Ok(0);
     }

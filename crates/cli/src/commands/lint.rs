@@ -2,7 +2,6 @@ use crate::args::{Common, FindingsFile, Lint};
 use crate::disk::{self, Disk};
 use crate::failure::Stop;
 use crate::host::Host;
-use crate::private::PrivateFile;
 use crate::session::{Session, here, places, root_for};
 use crate::show::{Out, data, problems, table};
 use crate::staged::{Staged, known_paths, staged_paths};
@@ -39,7 +38,7 @@ pub(crate) fn lint(common: &Common, args: &Lint, host: &Host, out: &mut Out) -> 
     let Session { workspace, engine, settings, .. } = &mut session;
     let mut found = lint_files(workspace, engine, settings, &cells, &mut ties);
     found.extend(lint_configuration(workspace, &cells));
-    found.extend(out.take_private_file().and_then(PrivateFile::problem));
+    found.extend(out.tracked.take());
     if let Some(FindingsFile(file)) = &args.report {
         let file = session.path_from_here(file);
         let text = format!("{:#}\n", sarif(&session.workspace, &found));
@@ -53,9 +52,19 @@ pub(crate) fn lint(common: &Common, args: &Lint, host: &Host, out: &mut Out) -> 
 fn staged(common: &Common, host: &Host, out: &mut Out) -> Result<Session, Stop> {
     let here = here(common)?;
     let root = root_for(&here, &[]);
-    let disk = Disk::new(&root).with_context(|| format!("cannot open `{}`", root.display()))?;
+    // Whether git may be started is known once the configuration is read.
+    let before = Session::open_any(common, host, out, &[])?;
+    if !before.trust.allows() {
+        let hint = format!("run `yieldtray allow {}` if you trust this checkout", root.display());
+        return Err(Stop::refused_with(
+            "`--staged` asks git, which this workspace has not been allowed to start",
+            hint,
+        ));
+    }
+    let trust = before.trust;
+    let disk = Disk::new(&root, &trust).with_context(|| format!("cannot open `{}`", root.display()))?;
     let files = Staged::over(disk, &root)?;
-    let session = Session::over(Box::new(files), root, here, common, host, out)?;
+    let session = Session::over(Box::new(files), trust, root, here, common, host, out)?;
     session.check_choice()?;
     Ok(session)
 }

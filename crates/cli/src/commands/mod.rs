@@ -1,5 +1,6 @@
 //! One file a command.
 
+mod allow;
 mod cookies;
 mod demo;
 mod env;
@@ -31,6 +32,7 @@ use yieldtray_core::problem::closest;
 pub(crate) fn run(args: Args, host: &Host, out: &mut Out) -> Result<u8, Stop> {
     let Args { common, command } = args;
     match command {
+        Command::Allow(Later(args)) => allow::allow(&common, &args, out),
         Command::Demo(Later(args)) => demo::demo(&common, &args, host, out),
         Command::Export(Later(args)) => export::export(&common, &args, host, out),
         Command::Import(Later(args)) => import::import(&common, &args, host, out),

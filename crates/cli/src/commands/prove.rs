@@ -9,7 +9,6 @@ use crate::sending::{Audience, Saving, Senders, drive};
 use crate::show::Out;
 use crate::show::progress::ProgressLine;
 use crate::show::proof::{Proved, Proven};
-use std::cell::RefCell;
 use std::io;
 use std::time::Instant;
 use yieldtray_core::replay::{CellReport, Event, Plan, Run};
@@ -21,14 +20,14 @@ pub(crate) fn prove(common: &Common, args: &Prove, host: &Host, out: &mut Out) -
     let plan = Plan::new(&mut session.workspace, &chosen, true);
     let person = Terminal::of(host);
     guard(&session, &plan.changing(&session.workspace), args.yes, &person)?;
-    let heading = session.heading();
+    let heading = session.heading_of(plan.steps.iter().map(|step| step.cell));
     let workspace = &session.workspace;
     let mut run = Run::new(workspace, &session.engine, session.settings.clone(), plan, false).one_row().proving();
     if session.reveal {
         run = run.revealing();
     }
-    let client = Client::new(Options { time_connecting: false, ..options(&session) });
-    let saving = Saving { root: &session.root, out: None, bar: false, saved: RefCell::default(), instead: None };
+    let client = Client::new(Options { time_connecting: false, ..options(&session)? });
+    let saving = Saving::of(&session);
     let progress = (out.terminal && !out.json).then(|| ProgressLine::new(Instant::now()));
     let mut listening = Listening { out, progress, failed: 0, reports: Vec::new() };
     drive(&mut run, &mut Senders::each(client), &saving, 1, &person, &mut listening)?;

@@ -16,7 +16,6 @@ use crate::show::cell::{CellLines, Columns, shown_name};
 use crate::show::running::Running;
 use chrono::{DateTime, Utc};
 use std::borrow::Cow;
-use std::cell::RefCell;
 use std::path::PathBuf;
 use std::time::{Instant, SystemTime};
 use yieldtray_core::replay::{Plan, Run, Step};
@@ -79,7 +78,7 @@ pub(crate) fn replay_part(
     if guard(&session, &changing, *yes || (environment.is_some() && part.may_change == *environment), &person)? {
         part.may_change.clone_from(environment);
     }
-    let heading = session.heading();
+    let heading = session.heading_of(plan.steps.iter().map(|step| step.cell));
     if session.reveal && !report.is_empty() {
         let hint = "leave one of the two away: secrets are never written to a file";
         return Err(Stop::refused_with("`--reveal` shows secrets, and a report would keep them", hint));
@@ -98,8 +97,8 @@ pub(crate) fn replay_part(
     if tells || logbook.is_some() {
         run = run.keeping(LARGEST_BODY);
     }
-    let client = Client::new(Options { time_connecting: tells, ..options(&session) });
-    let saving = Saving { root: &session.root, out: None, bar: false, saved: RefCell::default(), instead: None };
+    let client = Client::new(Options { time_connecting: tells, ..options(&session)? });
+    let saving = Saving::of(&session);
     let began = Instant::now();
     let audience = Running::new(out, lines, heading, &session.engine, common.verbose);
     let books = Books { reports: reports.are_wanted().then_some(reports), logbook };

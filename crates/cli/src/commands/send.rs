@@ -14,7 +14,8 @@ use crate::show::{Out, body, data, exchange};
 use serde_json::{Value, json};
 use std::io::Write;
 use std::path::{Path, PathBuf};
-use yieldtray_core::problem::enumerate;
+use yieldtray_core::expression::check_jsonpath;
+use yieldtray_core::problem::{Code, enumerate};
 use yieldtray_core::replay::{Event, Next, Run};
 use yieldtray_core::syntax::typed_field;
 use yieldtray_core::workspace::CellId;
@@ -25,7 +26,7 @@ pub(crate) fn send(common: &Common, args: Send, host: &Host, out: &mut Out) -> R
     let Send { place, text, looking, out: file, needs, yes, dry, headers, edit, append, no_log } = args;
     let headers = headers.iter().map(|line| header(line)).collect::<Result<Vec<_>, _>>()?;
     let places = places(common, place.as_slice())?;
-    let mut session = Session::open(common, host, out, &places)?;
+    let mut session = Session::open_to_evaluate(common, host, out, &places)?;
     let cell = match text {
         Some(text) => session.take_text("the command line", text)?,
         None => one(&session.find(&places)?, &session, place.as_deref().unwrap_or_default())?,
@@ -36,6 +37,9 @@ pub(crate) fn send(common: &Common, args: Send, host: &Host, out: &mut Out) -> R
     }
     let append = append.map(|file| session.path_from_here(&file));
     let append = append.as_deref().map(|file| to_append(&session, cell, file, &headers)).transpose()?;
+    if let Some(expression) = &looking.pick {
+        check_pick(&session, expression)?;
+    }
     introduce(out, &session, cell)?;
     let person = Terminal::of(host);
     let prelude = Prelude::of(&mut session, cell, if dry { Needs::Never } else { needs }, &person, out)?;
@@ -118,6 +122,27 @@ pub(super) fn show(
         out.seed(session.seed_to_tell(run.summary()))?;
     }
     Ok(())
+}
+
+/// Compiles the expression of `--pick`: a request that changes something is not sent for an answer that nothing can
+/// be taken from.
+fn check_pick(session: &Session, expression: &str) -> Result<(), Stop> {
+    let refused = |why: String, hint: Option<String>| Stop::Refused {
+        code: Some(Code::BadExpression),
+        message: format!("`--pick {expression}` cannot be evaluated: {why}; nothing was sent"),
+        hint,
+    };
+    if expression.starts_with('$') {
+        return check_jsonpath(expression).map_err(|why| refused(why, None));
+    }
+    match session.engine.compile(expression) {
+        Ok(_) => Ok(()),
+        Err(faults) => {
+            let first = faults.first();
+            let why = faults.iter().map(|fault| fault.message.as_str()).collect::<Vec<_>>().join("; ");
+            Err(refused(why, first.and_then(|fault| fault.hint.clone())))
+        }
+    }
 }
 
 /// A sequence has no request that could be sent alone.
@@ -214,7 +239,7 @@ fn look(
     }
     let Some(ready) = ready else { return Ok(run.summary().exit_code()) };
     out.problems(&session.workspace, ready.remarks())?;
-    let request = Client::new(options(session)).with_jar(kept.jar).with_cookies(&ready.prepared);
+    let request = Client::new(options(session)?).with_jar(kept.jar).with_cookies(&ready.prepared);
     if out.json {
         let document =
             json!({ "environment": session.settings.environment, "request": data::request(&request, run.masker()) });
@@ -235,7 +260,7 @@ pub(super) fn introduce(out: &mut Out, session: &Session, cell: CellId) -> Resul
         return Ok(());
     }
     let (workspace, look) = (&session.workspace, out.error_look);
-    let heading = session.heading().text(look);
+    let heading = session.heading_of([cell]).text(look);
     let place = format!("{}:{}", workspace.shown_path(cell.source), workspace.line_of(cell));
     Ok(out.say(&format!("{heading}  {}  {}", look.faint(&place), workspace.cell(cell).name))?)
 }

@@ -15,7 +15,7 @@ use yieldtray_core::workspace::{Answers, CellId, Origin, OriginKind, Reach, Row,
 /// Shows what each name is now, where it comes from and what it hides.
 pub(crate) fn values(common: &Common, args: &Values, host: &Host, out: &mut Out) -> Result<u8, Stop> {
     let places = places(common, &args.places)?;
-    let mut session = Session::open(common, host, out, &places)?;
+    let mut session = Session::open_to_evaluate(common, host, out, &places)?;
     if args.functions {
         return functions(&session, out);
     }

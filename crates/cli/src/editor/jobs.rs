@@ -17,8 +17,8 @@ use crate::show::Out;
 use crate::show::cell::{CellLines, Columns, shown_name, summary};
 use crate::show::data::age;
 use crate::show::look::Look;
+use crate::trust::Trust;
 use anyhow::Context;
-use std::cell::RefCell;
 use std::io;
 use std::path::PathBuf;
 use std::sync::{Arc, Mutex};
@@ -35,10 +35,11 @@ use yieldtray_transport::{Client, Options};
 
 /// The workspace of a job as the editor has it, and the file that it is about.
 fn open(common: &Common, job: &Job, out: &mut Out) -> Result<(Session, SourceId), Stop> {
-    let disk = Disk::new(&job.root).with_context(|| format!("cannot open `{}`", job.root.display()))?;
+    let trust = Trust::default();
+    let disk = Disk::new(&job.root, &trust).with_context(|| format!("cannot open `{}`", job.root.display()))?;
     let open = Arc::new(Mutex::new(job.unsaved.clone()));
     let files = Overlay { disk: Box::new(disk), root: job.root.clone(), open, runs: true };
-    let mut session = Session::over(Box::new(files), job.root.clone(), job.root.clone(), common, &host(), out)?;
+    let mut session = Session::over(Box::new(files), trust, job.root.clone(), job.root.clone(), common, &host(), out)?;
     session.check_choice()?;
     session.settings.set.extend(job.given.iter().map(|(name, answer)| (name.clone(), Value::typed(answer))));
     let source = session.workspace.load(&job.file)?;
@@ -63,6 +64,7 @@ pub(super) fn carry_out(common: &Common, job: &Job, talk: &dyn Talk) -> Result<D
     let mut out = Out::new(common, &host());
     let (mut session, source) = open(common, job, &mut out)?;
     let person = Editor(talk);
+    session.offer_to_allow(common, &person)?;
     match &job.task {
         Task::Send { cell: name, needs } => {
             let cell = named(&session, source, name)?;
@@ -175,8 +177,8 @@ fn replay(
     if logbook.is_some() {
         run = run.keeping(LARGEST_BODY);
     }
-    let client = Client::new(Options { time_connecting: false, ..options(session) });
-    let saving = Saving { root: &session.root, out: None, bar: false, saved: RefCell::default(), instead: None };
+    let client = Client::new(Options { time_connecting: false, ..options(session)? });
+    let saving = Saving::of(session);
     let began = Instant::now();
     let books = Books { logbook, reports: None };
     let mut audience = Recording::new(Gathered { talk, all, reports: Vec::new() }, books);

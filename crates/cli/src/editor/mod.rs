@@ -8,16 +8,18 @@ use crate::args::{Color, Common};
 use crate::disk::{Disk, request_files, root_of};
 use crate::failure::Stop;
 use crate::host::Host;
+use crate::trust::{self, Trust};
 use crate::{kept, session};
 use std::collections::HashMap;
 use std::io;
 use std::path::{Path, PathBuf};
+use std::sync::{Mutex, PoisonError};
 use yieldtray_core::expression::{Engine, Value};
 use yieldtray_core::log::Past;
 use yieldtray_core::response::Exchange;
-use yieldtray_core::workspace::{Files, Settings, Tray, Workspace};
+use yieldtray_core::workspace::{Files, Settings, Tray, Variables, Workspace};
 use yieldtray_lsp::{Answered, Desk, Done, Job, Talk};
-use yieldtray_store::Store;
+use yieldtray_store::{StateFolder, Store};
 
 /// The desk at which somebody edits.
 pub(crate) struct EditorDesk {
@@ -25,6 +27,8 @@ pub(crate) struct EditorDesk {
     common: Common,
     /// The values of `--set`.
     set: Vec<(String, Value)>,
+    /// What the workspaces that are open may do.
+    trusts: Mutex<HashMap<PathBuf, Trust>>,
 }
 
 impl EditorDesk {
@@ -33,7 +37,7 @@ impl EditorDesk {
         let set = common.set.iter().map(|text| session::set_value(text)).collect::<Result<_, _>>()?;
         // Nothing is said but by the protocol, and nothing is revealed.
         let common = Common { json: false, quiet: true, reveal: false, color: Some(Color::Never), ..common.clone() };
-        Ok(Self { common: Common { directory: None, ..common }, set })
+        Ok(Self { common: Common { directory: None, ..common }, set, trusts: Mutex::default() })
     }
 }
 
@@ -61,7 +65,11 @@ impl Desk for EditorDesk {
     }
 
     fn files(&self, root: &Path) -> io::Result<Box<dyn Files>> {
-        Ok(Box::new(Disk::new(root)?))
+        // Decided anew each time a workspace is opened: its configuration may have changed.
+        let trust = Trust::default();
+        let disk = Disk::new(root, &trust)?;
+        self.trusts.lock().unwrap_or_else(PoisonError::into_inner).insert(root.to_owned(), trust);
+        Ok(Box::new(disk))
     }
 
     fn request_files(&self, root: &Path, requests: &str) -> Result<Vec<PathBuf>, String> {
@@ -69,7 +77,8 @@ impl Desk for EditorDesk {
     }
 
     fn state_folder(&self, root: &Path) -> Result<PathBuf, String> {
-        yieldtray_store::make_folder(root).map_err(|error| error.to_string())
+        let folder = StateFolder::open_or_make(root, kept::key_file().as_deref());
+        folder.map(|folder| folder.path().to_owned()).map_err(|error| error.to_string())
     }
 
     fn list(&self, folder: &Path) -> Vec<String> {
@@ -86,22 +95,29 @@ impl Desk for EditorDesk {
     }
 
     fn settings(&self, root: &Path, workspace: &Workspace) -> Settings {
-        let (environment, _) = session::choice(&self.common, &host(), workspace, root);
+        let trust = self.trusts.lock().unwrap_or_else(PoisonError::into_inner).get(root).cloned().unwrap_or_default();
+        trust.decide(root, workspace, &self.common, &host());
+        let checkout = StateFolder::open(root, kept::key_file().as_deref()).ok().flatten();
+        let checkout = checkout.and_then(|folder| folder.chosen_environment());
+        let (environment, _) = session::choice(&self.common, &host(), workspace, checkout);
+        // A workspace of somebody else reads nothing of this user's.
+        let foreign = trust::refuse_foreign(root, || trust.allows()).is_err();
+        let variables = match foreign {
+            true => Variables::default(),
+            false => session::variables(root, workspace, &trust, &self.common).unwrap_or_default(),
+        };
         // An environment that nobody describes is told when something is sent.
         let environment = environment.filter(|name| workspace.config.environment(name).is_some());
-        Settings {
-            environment,
-            set: self.set.clone(),
-            process: session::process(root).unwrap_or_default(),
-            can_ask: true,
-        }
+        Settings { environment, set: self.set.clone(), variables, can_ask: true, secrets_to: Vec::new() }
     }
 
     fn choose(&self, root: &Path, environment: &str) -> Result<(), String> {
         if let Some(fixed) = self.common.env.last() {
             return Err(format!("`yieldtray lsp` was started with `--env {fixed}`, which holds as long as it runs"));
         }
-        yieldtray_store::choose_environment(root, environment).map_err(|error| error.to_string())
+        let chosen = StateFolder::open_or_make(root, kept::key_file().as_deref())
+            .and_then(|folder| folder.choose_environment(environment));
+        chosen.map_err(|error| error.to_string())
     }
 
     fn engine(&self, workspace: &Workspace) -> Engine {

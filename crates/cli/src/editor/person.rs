@@ -27,6 +27,10 @@ impl Person for Editor<'_> {
         Ok(self.0.confirm(text, yes))
     }
 
+    fn confirm_after(&self, lines: &[String], text: &str, yes: &str) -> Result<bool, Stop> {
+        Ok(self.0.confirm(&format!("{}\n{text}", lines.join("\n")), yes))
+    }
+
     fn interrupts(&self) -> io::Result<Interrupts> {
         Ok(Interrupts::wished(self.0.cancelled()))
     }

@@ -2,6 +2,7 @@
 //! sheet.
 
 use crate::failure::Stop;
+use crate::kept;
 use crate::sending::single::Done;
 use crate::session::Session;
 use crate::show::cell::{Heading, time};
@@ -14,6 +15,7 @@ use std::path::{Path, PathBuf};
 use yieldtray_core::replay::{CellReport, Run};
 use yieldtray_core::response::Exchange;
 use yieldtray_core::workspace::CellId;
+use yieldtray_store::StateFolder;
 
 /// Bodies are shown up to this many bytes: an editor is no pager.
 const LARGEST: u64 = 4 << 20;
@@ -113,7 +115,7 @@ pub(super) fn summary(report: Option<&CellReport>) -> String {
 
 /// Writes a sheet where the editor can open it: below the state folder, for its owner alone.
 pub(super) fn write(root: &Path, file: &Path, name: &str, text: &str) -> Result<PathBuf, Stop> {
-    let folder = yieldtray_store::make_folder(root)?.join("answers");
+    let folder = StateFolder::open_or_make(root, kept::key_file().as_deref())?.path().join("answers");
     std::fs::create_dir_all(&folder).context("cannot make a folder for answers")?;
     let plain = |text: &str| -> String {
         text.chars().map(|c| if c.is_alphanumeric() || c == '-' { c } else { '-' }).collect()
@@ -121,6 +123,6 @@ pub(super) fn write(root: &Path, file: &Path, name: &str, text: &str) -> Result<
     let stem = plain(&file.with_extension("").to_string_lossy());
     let name = if name.is_empty() { stem } else { format!("{stem}-{}", plain(name)) };
     let sheet = folder.join(format!("{name}.txt"));
-    crate::disk::replace(&sheet, text.as_bytes()).context("cannot write the answer's sheet")?;
+    crate::disk::replace_private(&sheet, text.as_bytes()).context("cannot write the answer's sheet")?;
     Ok(sheet)
 }

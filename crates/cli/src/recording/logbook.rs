@@ -48,7 +48,7 @@ impl Logbook {
         let since = began - i64::from(settings.days()) * 86_400_000;
         let revisions = match files.is_empty() {
             true => Revisions::Known(None),
-            false => Revisions::ask(&session.root, &files),
+            false => Revisions::ask(&session.root, &files, &session.trust),
         };
         Some(Self {
             root: session.root.clone(),

@@ -4,7 +4,8 @@ use std::io;
 use std::time::Duration;
 
 /// Counts how often somebody wants the end, as long as it is there. Before and after that, whoever wants it
-/// gets it at once, as from any program.
+/// gets it at once, as from any program. On Unix a thread of its own takes the signals: the second one ends the
+/// process whatever it is computing.
 pub(crate) struct Interrupts {
     count: usize,
     from: From,
@@ -13,9 +14,6 @@ pub(crate) struct Interrupts {
 /// Who wants the end.
 enum From {
     /// Whoever presses Ctrl-C, or ends the process.
-    #[cfg(unix)]
-    Signals([tokio::signal::unix::Signal; 2]),
-    #[cfg(not(unix))]
     Signals,
     /// Whoever says so in some other way.
     Wish(Box<dyn Fn() -> bool>),
@@ -25,16 +23,10 @@ enum From {
 const TICK: Duration = Duration::from_millis(25);
 
 impl Interrupts {
-    /// From now on Ctrl-C does not end the program by itself.
+    /// From now on the first Ctrl-C does not end the program by itself.
     pub(crate) fn watch() -> io::Result<Self> {
         #[cfg(unix)]
-        {
-            use tokio::signal::unix::{SignalKind, signal};
-            ends::at_once(false)?;
-            let signals = [signal(SignalKind::interrupt())?, signal(SignalKind::terminate())?];
-            Ok(Self { count: 0, from: From::Signals(signals) })
-        }
-        #[cfg(not(unix))]
+        signals::watch()?;
         Ok(Self { count: 0, from: From::Signals })
     }
 
@@ -47,12 +39,7 @@ impl Interrupts {
     pub(crate) async fn next(&mut self) {
         match &mut self.from {
             #[cfg(unix)]
-            From::Signals([interrupt, terminate]) => {
-                tokio::select! {
-                    _ = interrupt.recv() => {}
-                    _ = terminate.recv() => {}
-                }
-            }
+            From::Signals => signals::next().await,
             #[cfg(not(unix))]
             From::Signals => {
                 if tokio::signal::ctrl_c().await.is_err() {
@@ -79,36 +66,63 @@ impl Interrupts {
 #[cfg(unix)]
 impl Drop for Interrupts {
     fn drop(&mut self) {
-        // Nothing can fail any more: it worked when the watch began.
-        if matches!(self.from, From::Signals(_)) {
-            let _ = ends::at_once(true);
+        if matches!(self.from, From::Signals) {
+            signals::leave();
         }
     }
 }
 
 #[cfg(unix)]
-mod ends {
+mod signals {
+    use crate::disk;
     use signal_hook::consts::{SIGINT, SIGTERM};
-    use signal_hook::flag::register_conditional_default;
+    use signal_hook::iterator::Signals;
+    use signal_hook::low_level::emulate_default_handler;
     use std::io;
-    use std::sync::atomic::{AtomicBool, Ordering};
-    use std::sync::{Arc, OnceLock};
+    use std::sync::OnceLock;
+    use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
+    use std::thread;
+    use tokio::sync::Notify;
 
-    /// Whether a signal ends the program as it would if nobody had ever watched: the runtime's own handlers
-    /// stay for ever.
-    pub(super) fn at_once(yes: bool) -> io::Result<()> {
-        static FLAG: OnceLock<Arc<AtomicBool>> = OnceLock::new();
-        let flag = match FLAG.get() {
-            Some(flag) => flag,
-            None => {
-                let flag = Arc::new(AtomicBool::new(false));
-                for signal in [SIGINT, SIGTERM] {
-                    register_conditional_default(signal, Arc::clone(&flag))?;
-                }
-                FLAG.get_or_init(|| flag)
-            }
-        };
-        flag.store(yes, Ordering::SeqCst);
+    /// Whether somebody waits for the first signal.
+    static WATCHED: AtomicBool = AtomicBool::new(false);
+
+    /// How many signals came since.
+    static COUNT: AtomicUsize = AtomicUsize::new(0);
+
+    static CAME: Notify = Notify::const_new();
+
+    /// Begins to watch. The thread is started once and stays.
+    pub(super) fn watch() -> io::Result<()> {
+        static STARTED: OnceLock<()> = OnceLock::new();
+        COUNT.store(0, Ordering::SeqCst);
+        WATCHED.store(true, Ordering::SeqCst);
+        if STARTED.get().is_none() {
+            let mut signals = Signals::new([SIGINT, SIGTERM])?;
+            thread::Builder::new().name("signals".to_owned()).spawn(move || signals.forever().for_each(take))?;
+            let _ = STARTED.set(());
+        }
         Ok(())
+    }
+
+    /// Signals end the program from now on.
+    pub(super) fn leave() {
+        WATCHED.store(false, Ordering::SeqCst);
+    }
+
+    pub(super) async fn next() {
+        CAME.notified().await;
+    }
+
+    fn take(signal: i32) {
+        if WATCHED.load(Ordering::SeqCst) && COUNT.fetch_add(1, Ordering::SeqCst) == 0 {
+            return CAME.notify_one();
+        }
+        disk::remove_unfinished();
+        if WATCHED.load(Ordering::SeqCst) {
+            std::process::exit(128 + signal);
+        }
+        // As if nobody had ever watched: whoever waits for the process sees the signal.
+        let _ = emulate_default_handler(signal);
     }
 }

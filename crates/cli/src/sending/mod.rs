@@ -8,6 +8,7 @@ mod work;
 
 use crate::ask::Person;
 use crate::failure::Stop;
+use crate::session::Session;
 use anyhow::Context;
 use futures_util::{FutureExt, StreamExt, stream::FuturesUnordered};
 pub(crate) use interrupt::Interrupts;
@@ -27,8 +28,10 @@ use yieldtray_core::workspace::CellId;
 
 /// Where bodies are written, beside what `% save` says.
 pub(crate) struct Saving<'s> {
-    /// The workspace's folder, which `% save` counts from.
+    /// The workspace's folder, which the files of `% save` are relative to.
     pub(crate) root: &'s Path,
+    /// How many bytes `% save` writes at most.
+    pub(crate) save_limit: u64,
     /// A file for the body of one cell's answer, and whether the body is held all the same.
     pub(crate) out: Option<(CellId, PathBuf, bool)>,
     /// Whether a long download shows how far it is.
@@ -37,6 +40,18 @@ pub(crate) struct Saving<'s> {
     pub(crate) saved: RefCell<Vec<PathBuf>>,
     /// A request that goes out instead of that of a cell, with the secrets of that one where it is masked.
     pub(crate) instead: Option<(CellId, Prepared)>,
+}
+
+/// How many bytes `% save` writes where nothing else is said.
+const SAVE_LIMIT: u64 = 1 << 30;
+
+impl<'s> Saving<'s> {
+    /// Only what `% save` says.
+    pub(crate) fn of(session: &'s Session) -> Self {
+        let settings = session.workspace.config.send_settings(session.settings.environment.as_deref());
+        let save_limit = settings.save_limit.unwrap_or(SAVE_LIMIT);
+        Self { root: &session.root, save_limit, out: None, bar: false, saved: RefCell::default(), instead: None }
+    }
 }
 
 /// Who listens to a run.

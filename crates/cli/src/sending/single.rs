@@ -10,7 +10,6 @@ use crate::recording::{Logbook, Page, Told};
 use crate::session::Session;
 use crate::show::Out;
 use std::borrow::Cow;
-use std::cell::RefCell;
 use std::io;
 use std::path::PathBuf;
 use std::sync::Arc;
@@ -105,13 +104,12 @@ pub(crate) fn carry_out<'s>(
         run = run.revealing();
     }
     let cookies = jar.kept();
-    let client = Arc::new(Client::new(options(session)).with_jar(jar));
+    let client = Arc::new(Client::new(options(session)?).with_jar(jar));
     let saving = Saving {
-        root: &session.root,
         out: how.file.map(|(file, held)| (cell, file, held)),
         bar,
-        saved: RefCell::default(),
         instead: how.instead.map(|prepared| (cell, prepared)),
+        ..Saving::of(session)
     };
     let mut came = Came { cell, report: None, before: Vec::new(), tokens: Vec::new() };
     drive(&mut run, &mut Senders::one(Arc::clone(&client)), &saving, 1, person, &mut came)?;

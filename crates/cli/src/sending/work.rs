@@ -92,7 +92,7 @@ async fn save(client: &Client, ready: &Ready<'_>, saving: &Saving<'_>) -> Result
     }
     if let Some(file) = &ready.save {
         // A request whose answer could not be kept is not sent at all.
-        download = match download.into_workspace(saving.root, file) {
+        download = match download.into_workspace(saving.root, file, saving.save_limit) {
             Ok(download) => download,
             Err(error) => return Ok(Err(not_saved(error))),
         };

@@ -70,12 +70,8 @@ impl Shown<'_> {
         // No expression starts with `$`, and every JSONPath does.
         let path = expression.starts_with('$').then(|| format!("path(body, {})", quoted(expression)));
         let value = run.pick(cell, path.as_deref().unwrap_or(expression), self.answer);
-        let value = value.map_err(|message| {
-            let message = self.masker.mask(&message).into_owned();
-            Stop::refused(format!("`--pick {expression}` has no value: {message}"))
-        })?;
-        let text = value.as_text().map_or_else(|| value.show(), str::to_owned);
-        let text = self.masker.mask(&text).into_owned();
+        let value = value.map_err(|message| Stop::refused(format!("`--pick {expression}` has no value: {message}")))?;
+        let text = value;
         let text = if out.terminal { safe(&text).into_owned() } else { text };
         writeln!(out.result(), "{text}")?;
         Ok(())

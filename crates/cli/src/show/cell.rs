@@ -268,6 +268,8 @@ pub(crate) struct Heading {
     pub(crate) environment: Option<(String, Option<Tint>)>,
     /// The address that requests go to.
     pub(crate) base: Option<String>,
+    /// What is worth knowing about who is trusted.
+    pub(crate) warnings: Vec<String>,
 }
 
 impl Heading {
@@ -277,9 +279,11 @@ impl Heading {
             Some((name, tint)) => look.environment(name, *tint),
             None => look.faint("no environment"),
         };
+        let warning = |warning: &String| format!("  {}", look.odd(&safe_line(warning)));
+        let warnings: String = self.warnings.iter().map(warning).collect();
         match &self.base {
-            Some(base) => format!("{environment}  {}", safe_line(base)),
-            None => environment,
+            Some(base) => format!("{environment}  {}{warnings}", safe_line(base)),
+            None => format!("{environment}{warnings}"),
         }
     }
 }

@@ -16,6 +16,7 @@ pub(crate) mod problems;
 pub(crate) mod progress;
 pub(crate) mod proof;
 pub(crate) mod running;
+mod stream;
 pub(crate) mod table;
 pub(crate) mod verdict;
 
@@ -23,15 +24,15 @@ pub(crate) use yieldtray_core::safe;
 
 use crate::args::{Color, Common};
 use crate::host::Host;
-use crate::private::PrivateFile;
 use look::Look;
-use std::io::{self, BufWriter, Stdout, Write};
+use std::io::{self, Write};
+use stream::Stream;
 use yieldtray_core::problem::{Code, Problem};
 use yieldtray_core::workspace::Workspace;
 
 /// The two streams and how each is written.
 pub(crate) struct Out {
-    stdout: BufWriter<Stdout>,
+    stdout: Stream,
     /// Colours of standard output.
     pub(crate) look: Look,
     /// Colours of standard error.
@@ -44,8 +45,8 @@ pub(crate) struct Out {
     pub(crate) quiet: bool,
     /// Whether somebody looks on.
     pub(crate) terminal: bool,
-    /// Whether git would keep the private configuration, which git is being asked.
-    private_file: Option<PrivateFile>,
+    /// What is wrong if git would keep the private configuration. It is told last.
+    pub(crate) tracked: Option<Problem>,
 }
 
 impl Out {
@@ -57,30 +58,20 @@ impl Out {
             None | Some(Color::Auto) => terminal && !host.no_color,
         };
         Self {
-            stdout: BufWriter::new(io::stdout()),
+            stdout: Stream::new(host, common.json),
             look: Look::new(coloured(host.out_is_terminal)),
             error_look: Look::new(coloured(host.errors_are_terminal)),
             width: host.width,
             json: common.json,
             quiet: common.quiet,
             terminal: host.out_is_terminal,
-            private_file: None,
+            tracked: None,
         }
     }
 
-    /// Lets [`Self::private_file_remark`] tell what git answers; until then the command goes on.
-    pub(crate) fn watch(&mut self, private_file: Option<PrivateFile>) {
-        self.private_file = private_file;
-    }
-
-    /// Takes the question to git over, for a command that tells the answer itself.
-    pub(crate) fn take_private_file(&mut self) -> Option<PrivateFile> {
-        self.private_file.take()
-    }
-
     /// Says so if git would keep the private configuration.
-    pub(crate) fn private_file_remark(&mut self) {
-        if let Some(problem) = self.private_file.take().and_then(PrivateFile::problem) {
+    pub(crate) fn tracked_remark(&mut self) {
+        if let Some(problem) = self.tracked.take() {
             let (message, hint) = (problem.message, problem.hint);
             let _ = self.say(&problems::remark(problem.code.as_str(), &message, hint.as_deref(), self.error_look));
         }
@@ -127,6 +118,7 @@ impl Out {
     /// A line on standard error, after what standard output has so far.
     pub(crate) fn say(&mut self, line: &str) -> io::Result<()> {
         self.stdout.flush()?;
+        self.stdout.end_line()?;
         writeln!(io::stderr(), "{line}")
     }
 

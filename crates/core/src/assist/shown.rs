@@ -81,7 +81,7 @@ fn worked_out(lookup: &mut Lookup<'_>, source: SourceId, expression: Span) -> Op
     }
     let value = lookup.evaluate(source, expression, Stage::Before).ok()?;
     // A secret further down is still one.
-    lookup.memo.secrets.drain(..).next().is_none().then(|| plain(&value))
+    lookup.memo.secrets.is_empty().then(|| plain(&value))
 }
 
 fn plain(value: &Worked) -> String {

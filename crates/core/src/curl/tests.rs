@@ -11,7 +11,8 @@ fn cells(text: &str) -> Result<Vec<String>, String> {
 fn sent(text: &str) -> Prepared {
     let cells = cells(text).unwrap_or_else(|why| panic!("{text}: {why}"));
     let mut settings = settings(None, &[]);
-    settings.process.push(("TOKEN".to_owned(), "t-4616".to_owned()));
+    settings.variables = vec![("TOKEN".to_owned(), "t-4616".to_owned())].into();
+    settings.secrets_to = vec!["http://b".to_owned()];
     let told = replay(&format!("#- a.http\n{}", cells[0]), &["a.http"], settings, |_| Ok(json_answer(200, "{}")));
     assert_eq!(
         told.problems().iter().filter(|problem| problem.is_mistake()).count(),

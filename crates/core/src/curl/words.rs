@@ -293,8 +293,32 @@ impl Splitter<'_> {
         Ok(())
     }
 
+    /// The rest of `$(printf '…')`, by which a shell is given characters that nobody sees.
+    fn printed(&mut self, word: &mut Text) -> Result<(), String> {
+        let mut bytes: Vec<u8> = Vec::new();
+        loop {
+            if self.takes("')") {
+                // A shell leaves line ends at the end out.
+                let text = std::str::from_utf8(&bytes).map_err(|_| NESTED.to_owned())?;
+                word.push_str(text.trim_end_matches('\n'));
+                return Ok(());
+            }
+            match self.next() {
+                Some('\'') if self.takes("\\''") => bytes.push(b'\''),
+                Some('%') if self.takes("%") => bytes.push(b'%'),
+                Some('\\') if self.takes("\\") => bytes.push(b'\\'),
+                Some('\\') if self.peek().is_some_and(|c| c.is_digit(8)) => bytes.push(self.number(8, 3) as u8),
+                Some(c) if !matches!(c, '%' | '\\' | '\'') => bytes.extend(c.encode_utf8(&mut [0; 4]).bytes()),
+                _ => return Err(NESTED.to_owned()),
+            }
+        }
+    }
+
     /// `$NAME` or `${NAME}`; any other `$` is one, but for what a shell would work out.
     fn variable(&mut self, word: &mut Text) -> Result<(), String> {
+        if self.takes("(printf '") {
+            return self.printed(word);
+        }
         if self.rest().starts_with('(') {
             return Err(NESTED.to_owned());
         }

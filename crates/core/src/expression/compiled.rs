@@ -46,6 +46,8 @@ pub struct Compiled {
     /// The names it uses, each once.
     names: Vec<String>,
     body: Reads,
+    variables: Vec<String>,
+    required_variables: Vec<String>,
     made_up: bool,
     reads_files: bool,
     raw: bool,
@@ -72,11 +74,14 @@ impl Compiled {
             let long = long || expanded;
             let raw = matches!(&tree.expr, Expr::Call(call) if call.func_name == "raw" && call.target.is_none());
             let uses = walk::prepare(&mut tree);
-            let faults = call_faults(source, &uses.calls, own);
+            let mut faults = call_faults(source, &uses.calls, own);
+            faults.extend(uses.whole_env.then(|| whole_env(source)));
             let compiled = Self {
                 tree,
                 names: uses.names,
                 body: uses.body,
+                variables: uses.variables,
+                required_variables: uses.required_variables,
                 made_up: uses.made_up,
                 reads_files: uses.reads_files,
                 raw,
@@ -90,6 +95,16 @@ impl Compiled {
     /// The names it uses that are not its own, each once, in order of appearance.
     pub fn names(&self) -> &[String] {
         &self.names
+    }
+
+    /// The environment variables it names.
+    pub(crate) fn variables(&self) -> &[String] {
+        &self.variables
+    }
+
+    /// Those of them without which it has no value.
+    pub(crate) fn required_variables(&self) -> &[String] {
+        &self.required_variables
     }
 
     /// Whether it makes values up: then it comes to another value each time.
@@ -186,6 +201,15 @@ fn syntax_words(source: &str, span: Span, parser_says: &str) -> (String, Option<
         (false, _) => format!("`{found}` has no meaning here"),
     };
     (message, hint)
+}
+
+/// `env` as a whole: everything that the process knows would be sent, shown or compared.
+fn whole_env(source: &str) -> Fault {
+    let names = calls_and_names(source);
+    let span = names.iter().map(|name| name.span).find(|span| span.of(source) == "env");
+    let hint = "name one variable, as in `env.PACKHOUSE_KEY`; `has(env.PACKHOUSE_KEY)` says whether it is set";
+    let message = "`env` cannot be used as a whole".to_owned();
+    Fault::new(Code::BadExpression, span.unwrap_or(Span::new(0, source.len())), message, Some(hint.to_owned()))
 }
 
 /// Where a function is called in `source`, or all of it where that is not written there.

@@ -89,6 +89,7 @@ impl Engine {
             let resolver = Resolver { bindings, made: &self.made };
             let context = self.context(&resolver);
             match cel::Value::resolve_val(&compiled.tree, &context) {
+                Ok(value) if !self.made.may_be(value.as_ref()) => Err(self.made.too_large()),
                 Ok(value) => Ok(Value::copy_of(value.as_ref())),
                 Err(error) => Err(explain::why(&compiled.tree, &context).unwrap_or_else(|| fault::words(&error))),
             }

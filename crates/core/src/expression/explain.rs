@@ -3,6 +3,7 @@
 use super::functions::schema::violations;
 use super::own;
 use super::unparse::{self, unparse};
+use super::walk::uncounted;
 use super::{Value, fault, value};
 use cel::common::ast::{CallExpr, ComprehensionExpr, Expr, IdedExpr, operators};
 use cel::common::types::{CelBool, CelList, CelMap, CelString};
@@ -151,6 +152,7 @@ struct Explainer<'e, 'p, 'v> {
 
 impl<'e> Explainer<'e, '_, '_> {
     fn node(&mut self, node: &'e IdedExpr) {
+        let node = uncounted(node);
         match &node.expr {
             Expr::Call(call) => self.call(node, call),
             // A call of an own function: what it came to, and what it was given.
@@ -213,6 +215,7 @@ impl<'e> Explainer<'e, '_, '_> {
 
     /// A part that is no literal, with its value.
     fn operand(&mut self, node: &'e IdedExpr) {
+        let node = uncounted(node);
         if is_literal(node) {
             return;
         }

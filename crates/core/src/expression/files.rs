@@ -2,7 +2,7 @@
 //! knows the folder that relative paths count from.
 
 use super::opaque::opaque;
-use super::schemas::Schemas;
+use super::schemas::{Schema, Schemas};
 use crate::workspace::{Files, clean};
 use std::fmt;
 use std::path::PathBuf;
@@ -24,7 +24,7 @@ pub(crate) struct FileReader {
 
 impl FileReader {
     /// The schema in the file at `path`, counted from the folder.
-    pub(super) fn schema(&self, path: &str) -> Result<Arc<jsonschema::Validator>, String> {
+    pub(super) fn schema(&self, path: &str) -> Result<Schema, String> {
         let inside = clean(&self.folder.join(path)).ok_or_else(|| format!("`{path}` lies outside the workspace"))?;
         self.schemas.at(&self.files, &inside)
     }

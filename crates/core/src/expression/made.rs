@@ -2,10 +2,12 @@
 //! draw from travels as a hidden first argument, which [`super::walk`] adds to their calls.
 
 use super::opaque::opaque;
+use super::value::fits;
+use cel::common::value::Val;
 use chrono::{DateTime, FixedOffset};
 use rustc_hash::FxHashSet;
 use std::fmt;
-use std::sync::atomic::{AtomicBool, AtomicU32, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU32, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 
 /// Tells the time; core has no clock of its own.
@@ -17,6 +19,12 @@ pub(super) const MADE: &str = "@made";
 /// Steps of `exists`, `all`, `map`, `filter` that one evaluation may take. A step costs a few
 /// microseconds at most, so an endless expression ends within seconds.
 const STEPS: u32 = 1_000_000;
+
+/// Bytes that one value, or all that one evaluation makes on the way to it, may have.
+const LARGEST_VALUE: u64 = 64 << 20;
+
+/// The same where a value is only shown beside its name.
+const LARGEST_SHOWN: u64 = 1 << 20;
 
 /// Where random values and the time come from. The same seed gives the same values in the same
 /// order, for each cell by itself.
@@ -41,6 +49,10 @@ struct Source {
     given: Mutex<FxHashSet<String>>,
     clock: Clock,
     steps: AtomicU32,
+    /// How many bytes one value may have.
+    largest: u64,
+    /// How many of them are left in this evaluation.
+    bytes: AtomicU64,
 }
 
 impl MadeUp {
@@ -53,7 +65,20 @@ impl MadeUp {
             given: Mutex::default(),
             clock,
             steps: AtomicU32::new(STEPS),
+            largest: LARGEST_VALUE,
+            bytes: AtomicU64::new(LARGEST_VALUE),
         }))
+    }
+
+    /// The same source for values that are only shown: they may have a megabyte.
+    #[must_use]
+    pub fn for_showing(self) -> Self {
+        match Arc::try_unwrap(self.0) {
+            Ok(source) => {
+                Self(Arc::new(Source { largest: LARGEST_SHOWN, bytes: AtomicU64::new(LARGEST_SHOWN), ..source }))
+            }
+            Err(shared) => Self(shared),
+        }
     }
 
     /// Begins the values of a subject. They depend on the seed and on its words and numbers alone, and not on
@@ -119,6 +144,26 @@ impl MadeUp {
     /// Begins a new evaluation.
     pub(super) fn refill(&self) {
         self.0.steps.store(STEPS, Ordering::Relaxed);
+        self.0.bytes.store(self.0.largest, Ordering::Relaxed);
+    }
+
+    /// Takes the bytes of a value from those that are left; `false` when they are too many.
+    pub(super) fn take_bytes(&self, value: &dyn Val) -> bool {
+        let mut left = self.0.bytes.load(Ordering::Relaxed);
+        let fits = fits(value, &mut left);
+        self.0.bytes.store(if fits { left } else { 0 }, Ordering::Relaxed);
+        fits
+    }
+
+    /// Whether a value is not larger than one may be.
+    pub(super) fn may_be(&self, value: &dyn Val) -> bool {
+        let mut left = self.0.largest;
+        fits(value, &mut left)
+    }
+
+    /// What is wrong with a value that is too large.
+    pub(super) fn too_large(&self) -> String {
+        format!("the value has more than {} MiB", self.0.largest >> 20)
     }
 
     /// Takes one step; `false` when there are none left.

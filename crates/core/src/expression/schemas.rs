@@ -1,8 +1,13 @@
-//! JSON Schemas of the workspace (2020-12 down to draft 4), each read and compiled once.
+//! JSON Schemas of the workspace (2020-12 down to draft 4), each read and compiled once as long as there is room.
+//!
+//! A schema that refers to other files is compiled together with them as one document, in which every file is a
+//! definition: what refers to each other is then compiled once, and not once for each way that leads to it.
 
 use crate::workspace::{Files, clean};
-use jsonschema::{Retrieve, Uri, Validator};
+use jsonschema::{Draft, Retrieve, Uri, Validator};
 use rustc_hash::FxHashMap;
+use serde_json::{Map, Value as Json};
+use std::collections::VecDeque;
 use std::fmt;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
@@ -13,11 +18,37 @@ const BASE: &str = "workspace:///";
 /// Violations told at most: a document of the wrong kind breaks every rule.
 const MOST_TOLD: usize = 5;
 
-type Compiled = Result<Arc<Validator>, String>;
+/// Files that one schema may be made of.
+const MOST_FILES: usize = 5_000;
+
+/// Bytes that the files of one schema may have together.
+const MOST_BYTES: usize = 32 << 20;
+
+/// Bytes that the files of all compiled schemas may have together; those used longest ago make room. Compiled, a
+/// schema takes some ten times its text.
+const ROOM: usize = 12 << 20;
+
+/// A compiled schema. One that shares a document with others wants its value under a property of its own.
+#[derive(Clone, Debug)]
+pub(super) struct Schema {
+    validator: Arc<Validator>,
+    /// The number of its file, and all files, where several are one document.
+    place: Option<(usize, Arc<[PathBuf]>)>,
+}
+
+type Compiled = Result<Schema, String>;
 
 /// The schemas that were used so far.
 #[derive(Default)]
-pub(crate) struct Schemas(Mutex<FxHashMap<PathBuf, Compiled>>);
+pub(crate) struct Schemas(Mutex<Cache>);
+
+#[derive(Default)]
+struct Cache {
+    known: FxHashMap<PathBuf, Compiled>,
+    /// What was compiled together, and how many bytes its files have; the oldest first.
+    groups: VecDeque<(Vec<PathBuf>, usize)>,
+    bytes: usize,
+}
 
 impl fmt::Debug for Schemas {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
@@ -28,57 +59,337 @@ impl fmt::Debug for Schemas {
 impl Schemas {
     /// The schema in the file at `path`, relative to the root. The error is in plain words.
     pub(super) fn at(&self, files: &Arc<dyn Files>, path: &Path) -> Compiled {
-        let mut known = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        if let Some(compiled) = known.get(path) {
+        let mut cache = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(compiled) = cache.known.get(path) {
             return compiled.clone();
         }
-        let compiled = compile(files, path);
-        known.insert(path.to_owned(), compiled.clone());
-        compiled
+        let group = compile(files, path);
+        cache.add(group);
+        cache.known.get(path).cloned().unwrap_or_else(|| Err("it cannot be compiled".to_owned()))
     }
 }
 
-fn compile(files: &Arc<dyn Files>, path: &Path) -> Compiled {
-    let shown = path.display();
-    let schema = read(&**files, path).map_err(|why| format!("the schema `{shown}` {why}"))?;
+impl Cache {
+    fn add(&mut self, group: Group) {
+        self.bytes += group.bytes;
+        while self.bytes > ROOM
+            && let Some((paths, bytes)) = self.groups.pop_front()
+        {
+            self.bytes -= bytes;
+            paths.iter().for_each(|path| drop(self.known.remove(path)));
+        }
+        let paths = group.compiled.iter().map(|(path, _)| path.clone()).collect();
+        self.groups.push_back((paths, group.bytes));
+        self.known.extend(group.compiled);
+    }
+}
+
+/// What was compiled together.
+struct Group {
+    compiled: Vec<(PathBuf, Compiled)>,
+    bytes: usize,
+}
+
+fn compile(files: &Arc<dyn Files>, path: &Path) -> Group {
+    let alone = |compiled, bytes| Group { compiled: vec![(path.to_owned(), compiled)], bytes };
+    let bundle = match Bundle::read(&**files, path) {
+        Ok(bundle) => bundle,
+        Err(why) => return alone(Err(why), 0),
+    };
+    let bytes = bundle.bytes;
+    match bundle.documents.len() {
+        1 => alone(compile_alone(files, path, &bundle.documents[0].1), bytes),
+        _ => match bundle.into_one() {
+            Some((whole, draft, paths)) => {
+                let validator = jsonschema::options().with_draft(draft).with_retriever(Nothing).build(&whole);
+                let validator = validator.map(Arc::new).map_err(|error| unusable(path, &error.to_string()));
+                let paths: Arc<[PathBuf]> = paths.into();
+                let schema = |number: usize| {
+                    Ok(Schema { validator: validator.clone()?, place: Some((number, Arc::clone(&paths))) })
+                };
+                let compiled = paths.iter().enumerate().map(|(number, path)| (path.clone(), schema(number)));
+                Group { compiled: compiled.collect(), bytes }
+            }
+            // Names of their own, or anchors: the library resolves them.
+            None => {
+                let schema = read(&**files, path).map(|(schema, _)| schema);
+                alone(schema.and_then(|schema| compile_alone(files, path, &schema)), bytes)
+            }
+        },
+    }
+}
+
+fn unusable(path: &Path, why: &str) -> String {
+    format!("`{}` is no JSON Schema that can be used: {why}", path.display())
+}
+
+fn compile_alone(files: &Arc<dyn Files>, path: &Path, schema: &Json) -> Compiled {
     let compiled = jsonschema::options()
         .with_base_uri(format!("{BASE}{}", path.to_string_lossy().replace('\\', "/")))
         .with_retriever(Beside(Arc::clone(files)))
-        .build(&schema);
-    compiled.map(Arc::new).map_err(|error| format!("`{shown}` is no JSON Schema that can be used: {error}"))
+        .build(schema);
+    let validator = compiled.map(Arc::new).map_err(|error| unusable(path, &error.to_string()))?;
+    Ok(Schema { validator, place: None })
 }
 
-fn read(files: &dyn Files, path: &Path) -> Result<serde_json::Value, String> {
-    let bytes = files.read(path).map_err(|error| format!("cannot be read: {error}"))?;
-    serde_json::from_slice(&bytes).map_err(|error| format!("is not JSON: {error}"))
+fn read(files: &dyn Files, path: &Path) -> Result<(Json, usize), String> {
+    let shown = path.display();
+    let bytes = files.read_data(path).map_err(|error| format!("the schema `{shown}` cannot be read: {error}"))?;
+    let schema =
+        serde_json::from_slice(&bytes).map_err(|error| format!("the schema `{shown}` is not JSON: {error}"))?;
+    Ok((schema, bytes.len()))
+}
+
+/// A schema and the files it refers to, directly or not.
+struct Bundle {
+    documents: Vec<(PathBuf, Json)>,
+    bytes: usize,
+}
+
+impl Bundle {
+    fn read(files: &dyn Files, path: &Path) -> Result<Self, String> {
+        let mut bundle = Self { documents: Vec::new(), bytes: 0 };
+        let mut wanted = VecDeque::from([path.to_owned()]);
+        while let Some(path) = wanted.pop_front() {
+            if bundle.documents.iter().any(|(known, _)| *known == path) {
+                continue;
+            }
+            let (document, bytes) = read(files, &path)?;
+            bundle.bytes += bytes;
+            if bundle.documents.len() == MOST_FILES || bundle.bytes > MOST_BYTES {
+                return Err(format!("the schema is made of more than {MOST_FILES} files, or of more than 32 MiB"));
+            }
+            each_reference(&document, &mut |reference| {
+                if let Some((Some(other), _)) = file_of(&path, reference) {
+                    wanted.push_back(other);
+                }
+            });
+            bundle.documents.push((path, document));
+        }
+        Ok(bundle)
+    }
+
+    /// All of it as one schema, in which the file of number N is the definition `fN`, and holds of the property of
+    /// that name. `None` where a file has a name of its own or an anchor, or another draft.
+    fn into_one(self) -> Option<(Json, Draft, Vec<PathBuf>)> {
+        let numbers: FxHashMap<PathBuf, usize> =
+            self.documents.iter().enumerate().map(|(number, (path, _))| (path.clone(), number)).collect();
+        let mut draft = None;
+        let (mut definitions, mut properties, mut paths) = (Map::new(), Map::new(), Vec::new());
+        for (number, (path, mut document)) in self.documents.into_iter().enumerate() {
+            let own = Draft::default().detect(&document);
+            if *draft.get_or_insert(own) != own || names_itself(&document) {
+                return None;
+            }
+            if let Some(object) = document.as_object_mut() {
+                object.remove("$schema");
+            }
+            rewrite(&mut document, &path, number, &numbers)?;
+            let name = property(number);
+            properties.insert(name.clone(), serde_json::json!({ "$ref": format!("#/$defs/{name}") }));
+            definitions.insert(name, document);
+            paths.push(path);
+        }
+        let whole = serde_json::json!({ "properties": properties, "$defs": definitions });
+        Some((whole, draft?, paths))
+    }
+}
+
+fn property(number: usize) -> String {
+    format!("f{number}")
+}
+
+/// Whether a document has a name that references are counted from, or places with names.
+fn names_itself(value: &Json) -> bool {
+    let Json::Object(object) = value else {
+        return value.as_array().is_some_and(|members| members.iter().any(names_itself));
+    };
+    let named = ["$id", "id", "$anchor", "$dynamicAnchor", "$dynamicRef", "$recursiveRef", "$recursiveAnchor"];
+    named.iter().any(|key| object.get(*key).is_some_and(|name| name.is_string() || name.is_boolean()))
+        || object.iter().any(|(key, value)| !is_data(key) && names_itself(value))
+}
+
+/// Keywords that hold values and not schemas.
+fn is_data(key: &str) -> bool {
+    matches!(key, "enum" | "const" | "default" | "example" | "examples")
+}
+
+fn each_reference(value: &Json, found: &mut dyn FnMut(&str)) {
+    match value {
+        Json::Array(members) => members.iter().for_each(|member| each_reference(member, found)),
+        Json::Object(object) => {
+            for (key, value) in object {
+                match value {
+                    Json::String(reference) if key == "$ref" => found(reference),
+                    value if !is_data(key) => each_reference(value, found),
+                    _ => {}
+                }
+            }
+        }
+        _ => {}
+    }
+}
+
+/// The file that a reference in `path` leads to, if that is another one, and the place in it. `None` for one that
+/// leads out of the workspace.
+fn file_of<'r>(path: &Path, reference: &'r str) -> Option<(Option<PathBuf>, &'r str)> {
+    let (file, place) = reference.split_once('#').unwrap_or((reference, ""));
+    if file.is_empty() {
+        return Some((None, place));
+    }
+    if file.contains(':') {
+        let inside = file.strip_prefix(BASE)?;
+        return Some((Some(clean(Path::new(inside))?), place));
+    }
+    let file = percent_encoding::percent_decode_str(file).decode_utf8().ok()?;
+    let folder = path.parent().unwrap_or(Path::new(""));
+    Some((Some(clean(&folder.join(&*file))?), place))
+}
+
+/// Makes the references of a document lead to definitions. `None` where one cannot.
+fn rewrite(value: &mut Json, path: &Path, own: usize, numbers: &FxHashMap<PathBuf, usize>) -> Option<()> {
+    match value {
+        Json::Array(members) => members.iter_mut().try_for_each(|member| rewrite(member, path, own, numbers)),
+        Json::Object(object) => object.iter_mut().try_for_each(|(key, value)| match value {
+            Json::String(reference) if key == "$ref" => {
+                let (file, place) = file_of(path, reference)?;
+                if !place.is_empty() && !place.starts_with('/') {
+                    return None;
+                }
+                let number = file.map_or(Some(own), |file| numbers.get(&file).copied())?;
+                *reference = format!("#/$defs/{}{place}", property(number));
+                Some(())
+            }
+            value if !is_data(key) => rewrite(value, path, own, numbers),
+            _ => Some(()),
+        }),
+        _ => Some(()),
+    }
 }
 
 /// Reads what a schema refers to from the workspace, and from nowhere else.
 struct Beside(Arc<dyn Files>);
 
+/// Reads nothing: everything is there already.
+struct Nothing;
+
+fn outside(uri: &Uri<String>) -> Box<dyn std::error::Error + Send + Sync> {
+    format!("`{uri}` lies outside the workspace, and nothing is fetched for a check").into()
+}
+
 impl Retrieve for Beside {
-    fn retrieve(&self, uri: &Uri<String>) -> Result<serde_json::Value, Box<dyn std::error::Error + Send + Sync>> {
+    fn retrieve(&self, uri: &Uri<String>) -> Result<Json, Box<dyn std::error::Error + Send + Sync>> {
         let Some(path) = uri.as_str().strip_prefix(BASE).and_then(|path| clean(Path::new(path))) else {
-            return Err(format!("`{uri}` lies outside the workspace, and nothing is fetched for a check").into());
+            return Err(outside(uri));
         };
-        read(&*self.0, &path).map_err(|why| format!("`{}` {why}", path.display()).into())
+        read(&*self.0, &path).map(|(schema, _)| schema).map_err(Into::into)
     }
 }
 
-/// What of `value` breaks which rule of a schema: where it stands in both, and why.
-pub(super) fn violations(schema: &Validator, value: &serde_json::Value) -> Vec<String> {
-    let mut told: Vec<String> = Vec::new();
-    for (count, error) in schema.iter_errors(value).enumerate() {
-        if count == MOST_TOLD {
-            told.push("and more".to_owned());
-            break;
-        }
-        let place = error.instance_path().to_string();
-        let place = if place.is_empty() { "the whole".to_owned() } else { format!("`{place}`") };
-        let (error, rule) = (error.to_string(), error.schema_path().to_string());
-        // A large value is shown beside the check already.
-        let cut = error.char_indices().nth(160).map_or(error.len(), |(at, _)| at);
-        told.push(format!("{place}: {} (rule `{rule}`)", &error[..cut]));
+impl Retrieve for Nothing {
+    fn retrieve(&self, uri: &Uri<String>) -> Result<Json, Box<dyn std::error::Error + Send + Sync>> {
+        Err(outside(uri))
     }
-    told
+}
+
+impl Schema {
+    /// Whether a value fits.
+    pub(super) fn is_valid(&self, value: Json) -> bool {
+        self.validator.is_valid(&self.wrapped(value))
+    }
+
+    fn wrapped(&self, value: Json) -> Json {
+        match &self.place {
+            Some((number, _)) => Json::Object(Map::from_iter([(property(*number), value)])),
+            None => value,
+        }
+    }
+
+    /// What of `value` breaks which rule: where it stands in both, and why.
+    pub(super) fn violations(&self, value: Json) -> Vec<String> {
+        let mut told: Vec<String> = Vec::new();
+        let prefix = self.place.as_ref().map(|(number, _)| format!("/{}", property(*number))).unwrap_or_default();
+        for (count, error) in self.validator.iter_errors(&self.wrapped(value)).enumerate() {
+            if count == MOST_TOLD {
+                told.push("and more".to_owned());
+                break;
+            }
+            let place = error.instance_path().to_string();
+            let place = place.strip_prefix(&prefix).unwrap_or(&place);
+            let place = if place.is_empty() { "the whole".to_owned() } else { format!("`{place}`") };
+            let (error, rule) = (error.to_string(), self.rule(&error.schema_path().to_string()));
+            // A large value is shown beside the check already.
+            let cut = error.char_indices().nth(160).map_or(error.len(), |(at, _)| at);
+            told.push(format!("{place}: {} (rule {rule})", &error[..cut]));
+        }
+        told
+    }
+
+    /// A rule, and the file it is in if that is not the schema's own.
+    fn rule(&self, path: &str) -> String {
+        let found = self.place.as_ref().and_then(|(own, paths)| {
+            let (number, rule) = path.strip_prefix("/$defs/f")?.split_once('/')?;
+            let number: usize = number.parse().ok()?;
+            let file = paths.get(number).filter(|_| number != *own);
+            let of = file.map(|file| format!(" of `{}`", file.display())).unwrap_or_default();
+            Some(format!("`/{rule}`{of}"))
+        });
+        found.unwrap_or_else(|| format!("`{path}`"))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::io;
+
+    /// Files that each refer to all of them.
+    struct Circle(usize);
+
+    impl Files for Circle {
+        fn read(&self, path: &Path) -> io::Result<Vec<u8>> {
+            let number: usize = path
+                .file_stem()
+                .and_then(|stem| stem.to_str()?.strip_prefix('s')?.parse().ok())
+                .filter(|number| *number < self.0)
+                .ok_or(io::ErrorKind::NotFound)?;
+            let property =
+                |other: usize| (format!("p{other}"), serde_json::json!({ "$ref": format!("s{other}.json") }));
+            let properties: Map<String, Json> = (0..self.0).map(property).collect();
+            let schema = serde_json::json!({
+                "type": "object",
+                "properties": properties,
+                "required": [format!("own{number}")],
+            });
+            Ok(serde_json::to_vec(&schema)?)
+        }
+    }
+
+    /// Without the bundle nine of them take more than a gigabyte.
+    #[test]
+    fn files_that_refer_to_each_other_are_compiled_once() {
+        let files: Arc<dyn Files> = Arc::new(Circle(40));
+        let schemas = Schemas::default();
+        let schema = schemas.at(&files, Path::new("s3.json")).expect("it compiles");
+        assert!(schema.is_valid(serde_json::json!({ "own3": 1, "p7": { "own7": 2, "p3": { "own3": 1 } } })));
+        let told = schema.violations(serde_json::json!({ "own3": 1, "p7": {} }));
+        assert_eq!(told, ["`/p7`: \"own7\" is a required property (rule `/required` of `s7.json`)"]);
+        // Another of them is there already.
+        let other = schemas.at(&files, Path::new("s9.json")).expect("it compiles");
+        assert!(Arc::ptr_eq(&schema.validator, &other.validator));
+        assert!(!other.is_valid(serde_json::json!({ "own3": 1 })));
+        let why = schemas.at(&files, Path::new("s77.json")).expect_err("it is not there");
+        assert!(why.starts_with("the schema `s77.json` cannot be read"), "{why}");
+    }
+
+    #[test]
+    fn what_was_used_longest_ago_makes_room() {
+        let mut cache = Cache::default();
+        for number in 0..100 {
+            let path = PathBuf::from(format!("{number}.json"));
+            cache.add(Group { compiled: vec![(path, Err(String::new()))], bytes: 1 << 20 });
+        }
+        assert_eq!((cache.known.len(), cache.bytes), (12, 12 << 20));
+        assert!(cache.known.contains_key(Path::new("99.json")));
+    }
 }

@@ -6,7 +6,7 @@ use super::json::key_text;
 use super::made::MADE;
 use super::own;
 use super::value::scalar_text;
-use super::walk::STEP;
+use super::walk::{STEP, uncounted};
 use cel::common::ast::{CallExpr, ComprehensionExpr, EntryExpr, Expr, IdedExpr, LiteralValue, operators};
 use std::fmt::Write;
 
@@ -195,10 +195,7 @@ pub(super) fn short_form(comprehension: &ComprehensionExpr) -> Option<Loop<'_>> 
         },
         _ => return None,
     };
-    let each = match &each.expr {
-        Expr::Call(call) if call.func_name == STEP => call.args.get(1)?,
-        _ => each,
-    };
+    let each = uncounted(each);
     Some(Loop { name, each })
 }
 

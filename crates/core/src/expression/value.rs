@@ -228,6 +228,29 @@ impl std::fmt::Debug for Value {
     }
 }
 
+/// Takes the bytes of a value from `left`, about; `false` where there are too few. It goes no further than that.
+pub(super) fn fits(val: &dyn Val, left: &mut u64) -> bool {
+    const EACH: u64 = 16;
+    let own = if let Some(text) = val.downcast_ref::<CelString<'_>>() {
+        text.inner().len() as u64
+    } else if let Some(bytes) = val.downcast_ref::<CelBytes<'_>>() {
+        bytes.inner().len() as u64
+    } else {
+        0
+    };
+    match left.checked_sub(own + EACH) {
+        Some(rest) => *left = rest,
+        None => return false,
+    }
+    if let Some(list) = val.downcast_ref::<CelList<'_>>() {
+        return list.inner().iter().all(|member| fits(&**member, left));
+    }
+    if let Some(map) = val.downcast_ref::<CelMap<'_>>() {
+        return map.inner().iter().all(|(key, value)| fits(key.inner(), left) && fits(&**value, left));
+    }
+    true
+}
+
 pub(super) fn kind(val: &dyn Val) -> Kind {
     use cel::common::types::Kind as Cel;
     match val.get_type().kind() {

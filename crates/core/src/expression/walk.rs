@@ -4,9 +4,9 @@
 use super::files::FILES;
 use super::functions;
 use super::made::MADE;
-use cel::common::ast::{CallExpr, ComprehensionExpr, EntryExpr, Expr, IdedExpr, operators};
+use cel::common::ast::{CallExpr, ComprehensionExpr, EntryExpr, Expr, IdedExpr, LiteralValue, operators};
 
-/// Counts a step: `@step(@made, x)` is `x`.
+/// Counts a step and the bytes of its value: `@step(@made, x)` is `x`.
 pub(super) const STEP: &str = "@step";
 
 /// CEL's own functions, by name.
@@ -94,12 +94,29 @@ pub(super) struct Uses {
     pub names: Vec<String>,
     /// What it reads of `body`.
     pub body: Reads,
+    /// The environment variables it names.
+    pub variables: Vec<String>,
+    /// Those of them that it does not only test with `has`.
+    pub required_variables: Vec<String>,
+    /// Whether it uses `env` otherwise than by naming a variable.
+    pub whole_env: bool,
     /// Whether it calls something that makes values up.
     pub made_up: bool,
     /// Whether it reads files.
     pub reads_files: bool,
     /// Calls: the function's name and how many arguments it got, a receiver counted as the first.
     pub calls: Vec<(String, usize)>,
+}
+
+impl Uses {
+    fn variable(&mut self, name: &str, required: bool) {
+        if !self.variables.iter().any(|known| known == name) {
+            self.variables.push(name.to_owned());
+        }
+        if required && !self.required_variables.iter().any(|known| known == name) {
+            self.required_variables.push(name.to_owned());
+        }
+    }
 }
 
 /// Does `work` to each node directly below `node`.
@@ -144,12 +161,19 @@ impl Walker {
     fn walk(&mut self, node: &mut IdedExpr) {
         match &mut node.expr {
             Expr::Ident(name) => {
-                if self.name(name) && name == "body" {
-                    self.uses.body = Reads::Whole;
+                if self.name(name) {
+                    match name.as_str() {
+                        "body" => self.uses.body = Reads::Whole,
+                        "env" => self.uses.whole_env = true,
+                        _ => {}
+                    }
                 }
             }
             Expr::Select(select) => match &select.operand.expr {
                 Expr::Ident(name) if name == "body" && self.name(name) => self.uses.body.member(&select.field),
+                Expr::Ident(name) if name == "env" && self.name(name) => {
+                    self.uses.variable(&select.field, !select.test);
+                }
                 _ => self.walk(&mut select.operand),
             },
             Expr::Call(call) => self.call(call),
@@ -158,6 +182,9 @@ impl Walker {
             Expr::Struct(structure) => structure.entries.iter_mut().for_each(|entry| self.entry(&mut entry.expr)),
             Expr::Comprehension(comprehension) => self.comprehension(comprehension),
             Expr::Literal(_) | Expr::Unspecified => {}
+        }
+        if may_grow(node) {
+            wrap(node);
         }
     }
 
@@ -181,6 +208,18 @@ impl Walker {
     }
 
     fn call(&mut self, call: &mut CallExpr) {
+        // `env["NAME"]`
+        if let (operators::INDEX, [IdedExpr { expr: Expr::Ident(name), .. }, index]) =
+            (call.func_name.as_str(), call.args.as_slice())
+            && name == "env"
+            && let Expr::Literal(LiteralValue::String(variable)) = &index.expr
+        {
+            let variable = variable.inner().to_owned();
+            if self.name(&"env".to_owned()) {
+                self.uses.variable(&variable, true);
+                return;
+            }
+        }
         if let Some(target) = &mut call.target {
             self.walk(target);
         }
@@ -233,6 +272,23 @@ fn count_steps(comprehension: &mut ComprehensionExpr) {
             _ => wrap(&mut comprehension.loop_cond),
         },
         _ => wrap(&mut comprehension.loop_cond),
+    }
+}
+
+/// Whether a node adds two things that are no literals: repeated, that doubles a text until memory ends. What a
+/// loop adds to its own list is counted by the loop.
+fn may_grow(node: &IdedExpr) -> bool {
+    let Expr::Call(call) = &node.expr else { return false };
+    let literal = |side: &IdedExpr| matches!(side.expr, Expr::Literal(_));
+    let of_loop = |side: &IdedExpr| matches!(&side.expr, Expr::Ident(name) if name.starts_with(['@', '_']));
+    call.func_name == operators::ADD && !call.args.iter().any(|side| literal(side) || of_loop(side))
+}
+
+/// A node without the counting around it.
+pub(super) fn uncounted(node: &IdedExpr) -> &IdedExpr {
+    match &node.expr {
+        Expr::Call(call) if call.func_name == STEP => call.args.get(1).unwrap_or(node),
+        _ => node,
     }
 }
 

@@ -1,29 +1,27 @@
 //! JSON bodies that are none, marks counted as the values they stand for.
 
 use crate::problem::{Code, Problem, SourceId, closest};
-use crate::syntax::{Segment, Span, Template};
+use crate::syntax::{Cell, Segment, Span, Template};
 use crate::workspace::Workspace;
 
 /// The first slip in each JSON body of a file.
 pub(super) fn bodies(workspace: &Workspace, source: SourceId) -> Vec<Problem> {
     let own = workspace.source(source);
-    let text = &own.text;
-    let mut problems = Vec::new();
-    for cell in &own.file.cells {
-        let media = cell.fields.iter().find(|field| field.name.of(text).eq_ignore_ascii_case("content-type"));
-        let is_json = match media {
-            // Lines of JSON, and the like, are several documents.
-            Some(field) => {
-                let media = field.value.of(text).split(';').next().unwrap_or_default().trim();
-                media.eq_ignore_ascii_case("application/json") || media.ends_with("+json")
-            }
-            None => cell.body.of(text).trim_start().starts_with(['{', '[']),
-        };
-        if is_json && !cell.body.is_empty() {
-            problems.extend(slip(text, cell.body).map(|problem| problem.in_source(source)));
+    own.file.cells.iter().filter_map(|cell| slip_in(&own.text, cell)).map(|problem| problem.in_source(source)).collect()
+}
+
+/// The first slip in the JSON body of a cell.
+pub(crate) fn slip_in(text: &str, cell: &Cell) -> Option<Problem> {
+    let media = cell.fields.iter().find(|field| field.name.of(text).eq_ignore_ascii_case("content-type"));
+    let is_json = match media {
+        // Lines of JSON, and the like, are several documents.
+        Some(field) => {
+            let media = field.value.of(text).split(';').next().unwrap_or_default().trim();
+            media.eq_ignore_ascii_case("application/json") || media.ends_with("+json")
         }
-    }
-    problems
+        None => cell.body.of(text).trim_start().starts_with(['{', '[']),
+    };
+    (is_json && !cell.body.is_empty()).then(|| slip(text, cell.body)).flatten()
 }
 
 /// What is wrong with a JSON body; nothing is said of one that is made of pieces.

@@ -21,6 +21,7 @@ use crate::expression::Engine;
 use crate::problem::{Code, Problem, SourceId};
 use crate::replay::{Plan, Step, examine_own, examine_preamble};
 use crate::workspace::{CellId, Settings, Workspace};
+pub(crate) use json::slip_in;
 use rustc_hash::FxHashSet;
 pub use sarif::sarif;
 pub(crate) use secrets::random_texts;

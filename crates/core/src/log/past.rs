@@ -387,7 +387,10 @@ pub fn fill_in(then: Prepared, now: Option<&Prepared>, masker: &Masker) -> Resul
         Some(now) if secret && origin(now) != origin(&filled) => {
             Err(format!("it went to {}, and the secrets of now belong to {}", host(&filled), host(now)))
         }
-        Some(now) => Ok(Prepared { sending: now.sending, digest: now.digest.clone(), ..filled }),
+        Some(now) => {
+            let secret_body = now.secret_body || secret;
+            Ok(Prepared { sending: now.sending, digest: now.digest.clone(), secret_body, ..filled })
+        }
         None => Ok(filled),
     }
 }

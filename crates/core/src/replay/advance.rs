@@ -161,9 +161,9 @@ impl<'w> Run<'w> {
         let Step { cell: own, needs, .. } = &self.plan.steps[step];
         let needs: &[CellId] = if *own == cell { needs } else { &[] };
         let (question, found, taken) = questions(&mut Lookup::new(self.reach(), cell, needs, &mut memo));
-        self.masker.learn(memo.secrets.drain(..));
-        for (name, text, value) in taken {
-            self.answers.give(&name, &text, value);
+        self.masker.learn(memo.new_secrets());
+        for (name, text, value, secret) in taken {
+            self.answers.give(&name, &text, value, secret);
         }
         self.lane.found.extend(found);
         question

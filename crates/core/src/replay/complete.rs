@@ -217,7 +217,7 @@ impl<'w> Run<'w> {
     }
 
     pub(super) fn report(&self, cell: CellId, outcome: Outcome, mut problems: Vec<Problem>) -> CellReport {
-        problems.iter_mut().for_each(|problem| self.masker.hide(&mut problem.message));
+        problems.iter_mut().for_each(|problem| problem.mask(&self.masker));
         CellReport {
             cell,
             row: self.row_number(),

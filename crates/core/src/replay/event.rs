@@ -161,7 +161,7 @@ impl CellReport {
                 Ok(text) | Err(text) => hide(text),
             }
         }
-        self.problems.iter_mut().for_each(|problem| hide(&mut problem.message));
+        self.problems.iter_mut().for_each(|problem| problem.mask(masker));
         if let Some(failure) = &mut self.failure {
             hide(&mut failure.message);
             failure.hint.iter_mut().for_each(&mut hide);

@@ -2,7 +2,8 @@
 
 use super::checks;
 use crate::expression::Engine;
-use crate::problem::{Code, Problem, SourceId, closest, enumerate};
+use crate::lint::slip_in;
+use crate::problem::{Code, Level, Problem, SourceId, closest, enumerate};
 use crate::request::{contradictions, unknown_profile};
 use crate::syntax::{Auth, Instruction, Kind, Span, Template, instructions};
 use crate::workspace::{CellId, Workspace, compile};
@@ -23,6 +24,9 @@ pub(super) fn examine(workspace: &Workspace, engine: &Engine, cell: CellId) -> V
         problems.extend(examine_preamble(workspace, engine, *home));
     }
     problems.extend(examine_own(workspace, engine, cell));
+    // It may be meant, to see what the server says: it is sent, with a warning.
+    let slip = slip_in(&source.text, own).map(|problem| problem.in_source(cell.source));
+    problems.extend(slip.map(|problem| Problem { level: Level::Remark, ..problem }));
     problems.sort_by_key(|problem| (problem.source, problem.span.start()));
     problems
 }

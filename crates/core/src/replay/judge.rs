@@ -5,7 +5,7 @@ use crate::expression::Engine;
 use crate::expression::Value;
 use crate::problem::{Code, Problem, SourceId};
 use crate::response::ResponseNames;
-use crate::secret::{MASK, Masker};
+use crate::secret::{MASK, Masker, origin_of};
 use crate::syntax::Span;
 use crate::workspace::{Answers, CellId, Lookup, Memo, Reach, Settings, Stage, Tray, Workspace, Yielded};
 
@@ -90,7 +90,7 @@ impl Judge<'_> {
         match step.purpose {
             Purpose::Check { .. } => value.as_bool() == Some(true),
             Purpose::Yield { name, secret } => {
-                self.put(name, value, secret);
+                self.put(name, value, secret, names);
                 true
             }
         }
@@ -104,7 +104,7 @@ impl Judge<'_> {
 
     /// Hides the secrets that were looked up.
     fn learn(&mut self) {
-        self.masker.learn(self.memo.secrets.drain(..));
+        self.masker.learn(self.memo.new_secrets());
     }
 
     /// `None` where the check holds.
@@ -201,17 +201,18 @@ impl Judge<'_> {
         }
         let value = value?;
         if secret {
-            self.masker.add(&value.to_text().map_or_else(|_| value.show(), std::borrow::Cow::into_owned));
+            self.masker.learn([value.clone()]);
         }
         let hidden = secret && !self.masker.reveals();
         let shown = if hidden { MASK.to_owned() } else { shown(&value, self.masker) };
-        self.put(name, value, secret);
+        self.put(name, value, secret, names);
         Ok(shown)
     }
 
-    fn put(&mut self, name: &str, value: Value, secret: bool) {
+    fn put(&mut self, name: &str, value: Value, secret: bool, names: &ResponseNames<'_>) {
         let (source, cell) = (self.cell.source, Some(self.cell));
-        self.tray.put(name, Yielded { value, source, cell, secret, kept_at: None });
+        let origin = secret.then(|| origin_of(&names.exchange().sent.url));
+        self.tray.put(name, Yielded { value, source, cell, secret, origin, kept_at: None });
     }
 
     fn evaluate(&mut self, step: &Use<'_>, names: &mut ResponseNames<'_>) -> Result<Value, String> {

@@ -5,6 +5,7 @@ use super::plan::{Plan, Step};
 use super::turn::{Again, Turn};
 use crate::expression::{Draws, Value};
 use crate::problem::{Problem, SourceId};
+use crate::secret::UsedSecret;
 use crate::workspace::CellId;
 use rustc_hash::{FxHashMap, FxHashSet};
 use std::collections::BTreeSet;
@@ -32,6 +33,8 @@ pub(super) struct Lane<'w> {
     pub(super) again: Option<Again<'w>>,
     /// What the sequence that plays the cell gives it.
     pub(super) given: Vec<(String, Value)>,
+    /// The secrets that were used for that.
+    pub(super) given_secrets: Vec<UsedSecret>,
     /// What is wrong with the request that is being made, beside what is wrong with its step.
     pub(super) found: Vec<Problem>,
     /// The profile a token was got for just now.

@@ -33,8 +33,8 @@ impl Question {
     }
 }
 
-/// What is taken without asking: name, question and value.
-type Taken = Vec<(String, String, Value)>;
+/// What is taken without asking: name, question, value, and whether it is secret.
+type Taken = Vec<(String, String, Value, bool)>;
 
 /// The first question a cell still has, what is wrong with its questions, and what is taken for those
 /// that nobody can be asked.
@@ -92,7 +92,7 @@ pub(super) fn questions(lookup: &mut Lookup<'_>) -> (Option<Question>, Vec<Probl
         // In a build job the default is what somebody would have said; that it was taken is worth a word.
         if let Some(default) = default {
             problems.push(default_taken(name, &default, secret, line.span).in_source(cell.source));
-            taken.push((name.to_owned(), words.to_owned(), default));
+            taken.push((name.to_owned(), words.to_owned(), default, secret));
         }
     }
     (None, problems, taken)

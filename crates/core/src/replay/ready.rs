@@ -103,13 +103,15 @@ impl<'w> Run<'w> {
         problems.extend(found);
         let wait = checks::wait_of(self.workspace, self.engine, cell);
         problems.extend(missing_in_checks(&mut lookup, wait.iter().map(|wait| &wait.until).chain(&uses)));
-        self.masker.learn(memo.secrets.drain(..));
+        self.masker.learn(memo.new_secrets());
         dedup(&mut problems);
         match prepared {
-            Some((prepared, save)) if !problems.iter().any(Problem::is_mistake) => {
+            Some((mut prepared, save)) if !problems.iter().any(Problem::is_mistake) => {
                 for (_, value) in prepared.headers.iter().filter(|(name, _)| is_secret_header(name)) {
                     self.masker.add(credential(value));
                 }
+                let body = prepared.body.as_ref();
+                prepared.secret_body = body.is_some_and(|body| body.any_bytes(|it| self.masker.finds_in_bytes(it)));
                 let prepared = Arc::new(prepared);
                 self.will_judge |= !uses.is_empty() || wait.is_some();
                 let timetable = &self.timetable;

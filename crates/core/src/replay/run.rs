@@ -9,7 +9,7 @@ use super::question::Question;
 use super::ready::Ready;
 use super::tokens::learn_token;
 use crate::expression::{Engine, Value};
-use crate::problem::SourceId;
+use crate::problem::{Problem, SourceId};
 use crate::request::{TokenRequest, Tokens};
 use crate::response::{Exchange, Failure, ResponseNames};
 use crate::secret::{Masker, credential, is_secret_header};
@@ -161,7 +161,7 @@ impl<'w> Run<'w> {
         let mut order = Order::new(lane_of, lanes.len());
         order.ready.push_back(began);
         let mut masker = Masker::default();
-        let outside = workspace.outside(&settings.process);
+        let outside = workspace.outside(&settings.variables);
         masker.learn(workspace.config.secrets(settings.environment.as_deref(), &outside));
         let set = settings.set.iter().filter(|(name, _)| workspace.config.is_secret(name));
         masker.learn(set.map(|(_, value)| value.clone()));
@@ -434,7 +434,7 @@ impl<'w> Run<'w> {
         if question.secret {
             self.masker.learn([value.clone()]);
         }
-        self.answers.give(&question.name, &question.text, value);
+        self.answers.give(&question.name, &question.text, value, question.secret);
     }
 
     /// What happened since this was last asked.
@@ -482,13 +482,32 @@ impl<'w> Run<'w> {
         &self.summary
     }
 
-    /// Works out an expression against an answer, as the cell's last check would see it.
-    pub fn pick(
+    /// Evaluates an expression on a response, as the cell's last check would, and gives the value with the secrets
+    /// of this run and of the expression masked in it.
+    ///
+    /// # Errors
+    /// Says why there is no value, secrets masked.
+    pub fn pick(&self, cell: CellId, expression: &str, exchange: &Exchange) -> Result<String, String> {
+        let mut memo = Memo::default();
+        let picked = self.evaluate_on(cell, expression, exchange, &mut memo);
+        let mut masker = self.masker.clone();
+        masker.learn(memo.new_secrets());
+        match picked {
+            Ok(value) => {
+                let text = value.as_text().map_or_else(|| value.show(), str::to_owned);
+                Ok(masker.mask(&text).into_owned())
+            }
+            Err(message) => Err(masker.mask(&message).into_owned()),
+        }
+    }
+
+    fn evaluate_on(
         &self,
         cell: CellId,
         expression: &str,
         exchange: &Exchange,
-    ) -> Result<crate::expression::Value, String> {
+        memo: &mut Memo,
+    ) -> Result<Value, String> {
         let compiled = self.engine.compile(expression).map_err(|faults| {
             let words = |fault: &crate::expression::Fault| match &fault.hint {
                 Some(hint) => format!("{} ({hint})", fault.message),
@@ -500,20 +519,11 @@ impl<'w> Run<'w> {
             return Err(checks::not_held(exchange));
         }
         let mut names = ResponseNames::new(exchange);
-        let mut memo = Memo::default();
-        let mut lookup = Lookup::new(self.reach(), cell, &[], &mut memo);
-        let mut bindings = crate::expression::Bindings::default();
-        bindings.files = compiled.reads_files().then(|| self.workspace.reader(cell.source));
-        for name in compiled.names() {
-            let value = match names.get(name) {
-                Some(value) => value,
-                None => lookup
-                    .named(name, cell.source, self.workspace.cell(cell).title, crate::workspace::Stage::Before)
-                    .map_err(|problems| problems.iter().map(|p| p.message.clone()).collect::<Vec<_>>().join("; "))?,
-            };
-            bindings.insert(name, value);
-        }
-        self.engine.evaluate(&compiled, &bindings)
+        let mut lookup = Lookup::new(self.reach(), cell, &[], memo);
+        let title = self.workspace.cell(cell).title;
+        let bindings = lookup.bind(&compiled, cell.source, title, crate::workspace::Stage::After(&mut names));
+        let words = |problems: Vec<Problem>| problems.into_iter().map(|p| p.message).collect::<Vec<_>>().join("; ");
+        self.engine.evaluate(&compiled, &bindings.map_err(words)?)
     }
 
     pub(super) fn reach(&self) -> Reach<'_> {

@@ -205,7 +205,8 @@ fn what_is_lacking_is_found_and_put_in_order() {
     assert_eq!(links("twice", &empty), "twice by ");
     assert_eq!(links("ring", &empty), "round ring by ring");
     let mut tray = Tray::default();
-    let yielded = Yielded { value: Value::from("L-1"), source, cell: None, secret: false, kept_at: Some(0) };
+    let yielded =
+        Yielded { value: Value::from("L-1"), source, cell: None, secret: false, origin: None, kept_at: Some(0) };
     tray.put("lot", yielded);
     assert_eq!(links("weigh", &tray), "weigh by ");
 }
@@ -516,7 +517,9 @@ fn a_body_that_breaks_its_schema_says_where_and_which_rule() {
     let told = judged("{\"bins\": 4000}");
     let notes = &told.reports().next().expect("a report").failures[0].notes;
     assert!(
-        notes.iter().any(|note| note.starts_with("`/bins`: 4000 is greater than the maximum of 400 (rule `/maximum`)")),
+        notes.iter().any(|note| note.starts_with(
+            "`/bins`: 4000 is greater than the maximum of 400 (rule `/maximum` of `lots/shared/bins.json`)"
+        )),
         "{notes:?}"
     );
     assert!(notes.iter().any(|note| note.contains("\"id\" is a required property (rule `/required`)")), "{notes:?}");

@@ -89,7 +89,7 @@ impl<'w> Run<'w> {
         let Step { cell, needs, .. } = &self.plan.steps[step];
         let granted =
             token_request(&mut Lookup::new(self.reach(), *cell, needs, &mut memo), &self.tokens, just_got.as_deref());
-        self.masker.learn(memo.secrets.drain(..));
+        self.masker.learn(memo.new_secrets());
         match granted {
             Ok(Granted::Request(request)) => match self.refused.get(&request.profile) {
                 None => Ok(Granted::Request(request)),

@@ -181,7 +181,9 @@ impl<'w> Run<'w> {
     /// The same, for the request itself: after it the next row is due.
     pub(super) fn memo_for_request(&mut self) -> Memo {
         let row = self.lane.turn.as_mut().and_then(|turn| turn.row.take());
-        Memo::given(row, std::mem::take(&mut self.lane.given))
+        let mut memo = Memo::given(row, std::mem::take(&mut self.lane.given));
+        memo.secrets = std::mem::take(&mut self.lane.given_secrets);
+        memo
     }
 
     /// The sequence that gives a cell something which is still to be worked out.
@@ -205,8 +207,9 @@ impl<'w> Run<'w> {
                 Err(found) => self.lane.found.extend(found),
             }
         }
-        self.masker.learn(own.secrets);
+        self.masker.learn(own.new_secrets());
         self.lane.given = given;
+        self.lane.given_secrets = own.secrets;
     }
 
     /// Whether `% skip when` holds: why, as far as the line says it.
@@ -227,7 +230,7 @@ impl<'w> Run<'w> {
             Ok(reason) => reason.map(Ok),
             Err(found) => Some(Err(found)),
         });
-        self.masker.learn(memo.secrets);
+        self.masker.learn(memo.new_secrets());
         decided.transpose().map(|reason| reason.map(|reason| self.masker.mask(&reason).into_owned()))
     }
 }

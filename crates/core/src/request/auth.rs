@@ -5,7 +5,7 @@ use super::sending::AuthLine;
 use super::write::Writer;
 use crate::expression::Value;
 use crate::problem::{Code, Problem, SourceId};
-use crate::secret::MASK;
+use crate::secret::{Destinations, MASK, UsedSecret};
 use crate::syntax::{Auth, Span};
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
@@ -69,7 +69,9 @@ impl Writer<'_, '_> {
     /// A text that is hidden from now on.
     fn credential(&mut self, home: SourceId, span: Span) -> String {
         let written = self.text(home, span);
-        self.lookup.memo.secrets.push(Value::text(written.as_str()));
+        // A secret in it was looked up, and is held to its own origins; what is written here is for this request.
+        let value = Value::text(written.as_str());
+        self.lookup.memo.secrets.push(UsedSecret::new(value, "this password", Destinations::Any, (home, span)));
         written
     }
 }

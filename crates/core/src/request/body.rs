@@ -6,8 +6,8 @@ use super::write::Writer;
 use super::{Content, Fields, FilePiece, Piece};
 use crate::problem::{Code, Problem, SourceId};
 use crate::syntax::{Kind, PartContent, Span};
-use crate::workspace::clean;
-use std::path::PathBuf;
+use crate::workspace::{check_writable, clean};
+use std::path::{Path, PathBuf};
 
 const FORM: &str = "application/x-www-form-urlencoded";
 
@@ -130,17 +130,19 @@ impl Writer<'_, '_> {
         });
         let span = saves.last()?;
         let written = self.text(source, span);
-        let folder = workspace.source(source).path.parent().unwrap_or(std::path::Path::new(""));
-        match clean(&folder.join(&written)).filter(|path| path.file_name().is_some() && !written.ends_with('/')) {
-            Some(path) => Some(path),
-            None => {
-                let message = format!("`{written}` is no place for a file inside the workspace");
-                let hint = "name a file; its path is counted from the request file's folder";
-                self.problems
-                    .push(Problem::mistake(Code::UnreadableFile, span, message).with_hint(hint).in_source(source));
-                None
-            }
-        }
+        let folder = workspace.config.saved();
+        let path = clean(Path::new(&written)).filter(|path| path.file_name().is_some() && !written.ends_with('/'));
+        let why = match path.map(|path| Path::new(folder).join(path)) {
+            Some(path) => match check_writable(&path) {
+                Ok(()) => return Some(path),
+                Err(why) => why.to_string(),
+            },
+            None => format!("it is not the name of a file in the directory `{folder}`"),
+        };
+        let message = format!("nothing can be saved to `{written}`: {why}");
+        let hint = format!("paths are relative to `{folder}`, which `saved` in `[workspace]` can change");
+        self.problems.push(Problem::mistake(Code::UnreadableFile, span, message).with_hint(hint).in_source(source));
+        None
     }
 }
 

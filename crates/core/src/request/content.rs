@@ -1,9 +1,12 @@
+//! Bodies of requests.
+
 use bytes::Bytes;
 use std::borrow::Cow;
+use std::fmt;
 use std::path::PathBuf;
 
 /// A body as it goes out: pieces in order. Files are read only when they are sent.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, PartialEq, Eq)]
 pub enum Content {
     /// These bytes.
     Bytes(Bytes),
@@ -12,7 +15,7 @@ pub enum Content {
 }
 
 /// A piece of a body.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, PartialEq, Eq)]
 pub enum Piece {
     /// These bytes.
     Bytes(Bytes),
@@ -31,7 +34,33 @@ pub struct FilePiece {
     pub size: u64,
 }
 
+impl fmt::Debug for Content {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        // It may hold secrets.
+        write!(f, "Content({} bytes)", self.size())
+    }
+}
+
+impl fmt::Debug for Piece {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Piece::Bytes(bytes) => write!(f, "Bytes({})", bytes.len()),
+            Piece::File(file) => file.fmt(f),
+        }
+    }
+}
+
 impl Content {
+    /// Whether `is_secret` says so of any bytes of it; files are not looked into.
+    pub(crate) fn any_bytes(&self, is_secret: impl Fn(&[u8]) -> bool) -> bool {
+        match self {
+            Content::Bytes(bytes) => is_secret(bytes),
+            Content::Pieces(pieces) => {
+                pieces.iter().any(|piece| matches!(piece, Piece::Bytes(bytes) if is_secret(bytes)))
+            }
+        }
+    }
+
     /// How many bytes go out.
     pub fn size(&self) -> u64 {
         self.pieces().map(|piece| piece.size()).sum()

@@ -1,6 +1,7 @@
 //! Bodies of several parts (multipart/form-data, RFC 7578).
 
 use super::{Content, FilePiece, Piece};
+use crate::secret::Encoding;
 use std::borrow::Cow;
 
 /// One part.
@@ -39,10 +40,7 @@ pub(super) fn body(parts: Vec<Part>, boundary: &str) -> Content {
 
 /// A name between quotes, so that it cannot end them (RFC 7578 2, as the HTML standard writes it).
 fn quoted(name: &str) -> Cow<'_, str> {
-    if !name.contains(['"', '\r', '\n']) {
-        return Cow::Borrowed(name);
-    }
-    Cow::Owned(name.replace('"', "%22").replace('\r', "%0D").replace('\n', "%0A"))
+    Encoding::Multipart.of(name)
 }
 
 /// The media type a file's name suggests.

@@ -3,10 +3,12 @@
 use super::auth::basic;
 use super::sending::AuthLine;
 use super::write::Writer;
-use super::{Fields, Login, Prepared, Sending, auth_of, prepare};
+use super::{Fields, Login, Prepared, Sending, auth_of, destination, prepare};
+use crate::expression::Value;
 use crate::hex;
 use crate::problem::{Code, Problem, closest, enumerate};
 use crate::response::Exchange;
+use crate::secret::{Destinations, UsedSecret, origin_of};
 use crate::syntax::{Auth, Span};
 use crate::workspace::{CONFIG_FILE, Config, Lookup, Profile};
 use sha2::{Digest, Sha256};
@@ -102,7 +104,8 @@ pub(crate) fn token_request(
     let now = lookup.reach.engine.made_up().now().timestamp();
     let config = &lookup.workspace.config;
     let environment = lookup.reach.settings.environment.as_deref();
-    let sending = Sending::configured(config.send_settings(environment));
+    // The limits of the request hold for its token too.
+    let sending = Sending::configured(config.send_settings(environment)).of_cell(lookup.workspace, lookup.cell);
     let mut writer = Writer { lookup, problems: Vec::new() };
     let name = writer.text(home, span);
     let Some(profile) = config.profile(&name) else {
@@ -118,7 +121,10 @@ pub(crate) fn token_request(
     let renews = known.filter(|token| token.refresh.is_some()).cloned();
     let prepared =
         words.request(&mut writer, profile, renews.as_ref().and_then(|token| token.refresh.as_deref()), sending);
-    let problems = writer.problems;
+    let mut problems = writer.problems;
+    if let Some(prepared) = &prepared {
+        problems.extend(destination::check_token_request(lookup, prepared));
+    }
     match prepared {
         Some(prepared) if !problems.iter().any(Problem::is_mistake) => {
             Ok(Granted::Request(Box::new(TokenRequest { profile: name, prepared: Arc::new(prepared), print, renews })))
@@ -146,7 +152,9 @@ impl Words {
         let written = profile.entries.iter().map(|entry| {
             let text = writer.text(entry.source, entry.span);
             if entry.is_secret() {
-                writer.lookup.memo.secrets.push(crate::expression::Value::text(text.as_str()));
+                let value = Value::text(text.as_str());
+                let used = UsedSecret::new(value, entry.key, Destinations::Any, (entry.source, entry.span));
+                writer.lookup.memo.secrets.push(used);
             }
             (entry.key, text)
         });
@@ -221,6 +229,8 @@ impl Words {
         let body = form_urlencoded::Serializer::new(String::new()).extend_pairs(form).finish();
         let mut problems = Vec::new();
         let address = super::target::address(&url, false, profile.span, &mut problems);
+        let base = writer.lookup.base_origin();
+        let of_base = address.as_ref().is_some_and(|address| base.is_none_or(|base| base == origin_of(&address.url)));
         writer.problems.extend(problems.into_iter().map(|problem| problem.in_source(profile.source)));
         prepare::add_defaults(&mut headers);
         Some(Prepared {
@@ -229,8 +239,9 @@ impl Words {
             version: None,
             headers,
             body: Some(body.into()),
-            sending: Sending { cookies: false, redirects: 0, ..sending },
+            sending: Sending { cookies: false, redirects: 0, certificate: of_base, ..sending },
             digest: None,
+            secret_body: true,
         })
     }
 }

@@ -2,8 +2,7 @@
 //! the message around it.
 
 use crate::expression::{Kind, Unfit, Value};
-use crate::secret::NOT_UNRESERVED;
-use percent_encoding::utf8_percent_encode;
+use crate::secret::Encoding;
 use std::borrow::Cow;
 
 /// What surrounds a mark.
@@ -58,33 +57,19 @@ impl Place {
     pub(crate) fn encode(self, text: Cow<'_, str>) -> Cow<'_, str> {
         match self {
             Place::TargetStart | Place::Header | Place::Text | Place::Json => text,
-            Place::Target => Cow::Owned(utf8_percent_encode(&text, NOT_UNRESERVED).to_string()),
-            Place::JsonString => {
-                let quoted = serde_json::Value::from(text.as_ref()).to_string();
-                Cow::Owned(quoted[1..quoted.len() - 1].to_owned())
-            }
-            Place::Xml => escape_xml(text),
-            Place::Form => Cow::Owned(url::form_urlencoded::byte_serialize(text.as_bytes()).collect()),
+            Place::Target => encoded(Encoding::Percent, text),
+            Place::JsonString => encoded(Encoding::Json, text),
+            Place::Xml => encoded(Encoding::Xml, text),
+            Place::Form => encoded(Encoding::Form, text),
         }
     }
 }
 
-fn escape_xml(text: Cow<'_, str>) -> Cow<'_, str> {
-    if !text.contains(['&', '<', '>', '"', '\'']) {
-        return text;
+fn encoded(encoding: Encoding, text: Cow<'_, str>) -> Cow<'_, str> {
+    match text {
+        Cow::Borrowed(text) => encoding.of(text),
+        Cow::Owned(text) => Cow::Owned(encoding.of(&text).into_owned()),
     }
-    let mut escaped = String::with_capacity(text.len() + 16);
-    for c in text.chars() {
-        match c {
-            '&' => escaped.push_str("&amp;"),
-            '<' => escaped.push_str("&lt;"),
-            '>' => escaped.push_str("&gt;"),
-            '"' => escaped.push_str("&quot;"),
-            '\'' => escaped.push_str("&apos;"),
-            other => escaped.push(other),
-        }
-    }
-    Cow::Owned(escaped)
 }
 
 /// Follows a text as it is written and knows at each mark what surrounds it.

@@ -1,7 +1,9 @@
 use super::place::{Place, Surroundings};
+use super::sending::says_insecure;
 use super::write::Writer;
-use super::{Fields, Login, Prepared, Sending, auth, auth_of, target};
+use super::{Fields, Login, Prepared, Sending, auth, auth_of, destination, target};
 use crate::problem::{Code, Problem, SourceId};
+use crate::secret::origin_of;
 use crate::syntax::{Kind, RequestLine, Span};
 use crate::workspace::{Lookup, Stage};
 use std::path::PathBuf;
@@ -34,7 +36,7 @@ pub fn prepare(lookup: &mut Lookup<'_>, extras: Extras<'_>) -> (Option<Made>, Ve
     let Some(line) = &workspace.cell(cell_id).request else { return (None, Vec::new()) };
     let text = &workspace.source(source).text;
     let environment = lookup.reach.settings.environment.as_deref();
-    let sending = Sending::configured(workspace.config.send_settings(environment)).of_cell(workspace, cell_id);
+    let mut sending = Sending::configured(workspace.config.send_settings(environment)).of_cell(workspace, cell_id);
 
     let mut writer = Writer { lookup, problems: Vec::new() };
     let address = writer.address(source, line);
@@ -46,8 +48,16 @@ pub fn prepare(lookup: &mut Lookup<'_>, extras: Extras<'_>) -> (Option<Made>, Ve
     let save = writer.save(source);
     let auth_line = auth_of(workspace, cell_id);
     let proof = writer.auth(auth_line.as_ref(), extras.token);
-    let problems = writer.problems;
+    let mut problems = writer.problems;
+    if let Some(address) = &address {
+        problems.extend(destination::check(lookup, &address.url, auth_line.as_ref()));
+    }
 
+    if let (Some(address), Some(base)) = (&address, lookup.base_origin()) {
+        sending.certificate = origin_of(&address.url) == base;
+        // `[send] insecure` is meant for the servers of the environment, `% insecure` for the request it is in.
+        sending.insecure &= sending.certificate || says_insecure(workspace, cell_id);
+    }
     // Credentials of the address are the cell's own: they win over those of an outer line.
     let of_address = address
         .as_ref()
@@ -70,6 +80,7 @@ pub fn prepare(lookup: &mut Lookup<'_>, extras: Extras<'_>) -> (Option<Made>, Ve
         body,
         sending,
         digest,
+        secret_body: false,
     });
     (prepared.map(|prepared| (prepared, save)), problems)
 }
@@ -102,6 +113,10 @@ impl Writer<'_, '_> {
                 }
             };
             match Place::TargetStart.write(&base, false) {
+                Ok(base) if base.is_empty() => {
+                    self.problems.push(empty_base(self.lookup, line.target).in_source(source));
+                    return None;
+                }
                 Ok(base) => target.insert_str(0, base.trim_end_matches('/')),
                 Err(_) => {
                     let message = format!("`base` is {}, but must be an address", base.kind().words());
@@ -177,6 +192,27 @@ impl Writer<'_, '_> {
             Some(_) => format!("{before}{added}{after}"),
         };
         *target = joined;
+    }
+}
+
+/// `base` is there but empty, as in an environment that was made like another one.
+fn empty_base(lookup: &Lookup<'_>, at: Span) -> Problem {
+    let settings = lookup.reach.settings;
+    let environment = settings.environment.as_deref();
+    let message = match environment {
+        Some(environment) => {
+            format!("a path needs an address before it, but `base` is empty in environment `{environment}`")
+        }
+        None => "a path needs an address before it, but `base` is empty".to_owned(),
+    };
+    let problem = Problem::mistake(Code::MissingValue, at, message);
+    let entry = lookup.workspace.config.entry(environment, "base").filter(|_| settings.set_value("base").is_none());
+    match entry {
+        Some(entry) => {
+            let problem = problem.with_hint("fill it in, as in `base = \"http://127.0.0.1:4616\"`");
+            problem.with_also(entry.source, entry.span, "it is empty here")
+        }
+        None => problem.with_hint("give it an address"),
     }
 }
 

@@ -1,4 +1,5 @@
 use super::{Content, Login, Sending};
+use crate::secret::origin_of;
 use crate::syntax::Version;
 use std::borrow::Cow;
 use std::sync::Arc;
@@ -8,7 +9,7 @@ use url::Url;
 pub type Fields = Vec<(Cow<'static, str>, Cow<'static, str>)>;
 
 /// A request ready to go: every mark is resolved, every header decided.
-#[derive(Clone, Debug)]
+#[derive(Clone)]
 pub struct Prepared {
     /// The method, as written.
     pub method: String,
@@ -24,6 +25,15 @@ pub struct Prepared {
     pub sending: Sending,
     /// Who answers a digest challenge (RFC 7616).
     pub digest: Option<Arc<Login>>,
+    /// Whether its body holds a secret: then it is not repeated to another origin.
+    pub secret_body: bool,
+}
+
+impl std::fmt::Debug for Prepared {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        // The rest of it may be secret.
+        write!(f, "Prepared({} {})", self.method, origin_of(&self.url))
+    }
 }
 
 impl Prepared {
@@ -37,6 +47,7 @@ impl Prepared {
             body: None,
             sending: Sending::default(),
             digest: None,
+            secret_body: false,
         }
     }
 

@@ -1,4 +1,7 @@
+//! Where a redirect leads, and what goes along.
+
 use super::Prepared;
+use crate::secret::origin_of;
 use std::sync::Arc;
 use url::Url;
 
@@ -14,8 +17,9 @@ pub enum Redirect {
 /// The request that follows from a redirect (RFC 9110 15.4); `None` where the answer is the last.
 ///
 /// 303 becomes GET, and so does POST after 301 and 302, as every client does; 307 and 308 keep the
-/// method and the body. Credentials do not cross to another origin, and none are taken from the address
-/// it leads to.
+/// method and the body. To another origin go only fields that say what is accepted and what the body is; a body
+/// that holds a secret, the client's certificate and the trust in any certificate stay with the origin they were
+/// meant for. No credentials are taken from the address it leads to.
 pub fn next_hop(request: &Prepared, status: u16, location: Option<&str>) -> Option<Redirect> {
     if !matches!(status, 301 | 302 | 303 | 307 | 308) || request.sending.redirects == 0 {
         return None;
@@ -34,14 +38,28 @@ pub fn next_hop(request: &Prepared, status: u16, location: Option<&str>) -> Opti
         next.headers.retain(|(name, _)| !name.to_ascii_lowercase().starts_with("content-"));
     }
     if !same_origin(&request.url, &url) {
-        next.headers.retain(|(name, _)| !crate::secret::is_secret_header(name) && !name.eq_ignore_ascii_case("host"));
+        if next.body.is_some() && next.secret_body {
+            let to = origin_of(&url);
+            return Some(Redirect::Broken(format!(
+                "it leads to another origin, {to}, and the body holds a secret, which is not repeated there"
+            )));
+        }
+        next.headers.retain(|(name, _)| may_cross(name));
         next.digest = None;
+        next.sending.insecure = false;
+        next.sending.certificate = false;
     }
     next.url = url;
     next.url.set_fragment(None);
     // An http address, which this is, takes both.
     let _ = (next.url.set_username(""), next.url.set_password(None));
     Some(Redirect::To(Arc::new(next)))
+}
+
+/// Whether a header field may go to another origin than the one it was written for.
+fn may_cross(name: &str) -> bool {
+    let name = name.to_ascii_lowercase();
+    name == "user-agent" || name.starts_with("accept") || name.starts_with("content-")
 }
 
 fn same_origin(a: &Url, b: &Url) -> bool {

@@ -14,11 +14,13 @@ pub struct Sending {
     pub cookies: bool,
     /// Whether any certificate will do.
     pub insecure: bool,
+    /// Whether the client's certificate may be shown: to the origin of `base` alone.
+    pub certificate: bool,
 }
 
 impl Default for Sending {
     fn default() -> Self {
-        Self { timeout: Duration::from_secs(30), redirects: 10, cookies: true, insecure: false }
+        Self { timeout: Duration::from_secs(30), redirects: 10, cookies: true, insecure: false, certificate: true }
     }
 }
 
@@ -30,7 +32,8 @@ impl Sending {
             timeout: settings.timeout.unwrap_or(usual.timeout),
             redirects: settings.redirects.unwrap_or(usual.redirects),
             cookies: settings.cookies.unwrap_or(usual.cookies),
-            insecure: settings.insecure.unwrap_or(usual.insecure),
+            insecure: settings.insecure.as_ref().map_or(usual.insecure, |setting| setting.value),
+            certificate: usual.certificate,
         }
     }
 
@@ -47,6 +50,15 @@ impl Sending {
         }
         self
     }
+}
+
+/// Whether a cell, or a preamble over it, says `% insecure`.
+pub fn says_insecure(workspace: &Workspace, cell: CellId) -> bool {
+    let lines = lines_over(workspace, cell).filter_map(|(_, line)| match line.kind {
+        Kind::Insecure(insecure) => Some(insecure),
+        _ => None,
+    });
+    lines.last() == Some(true)
 }
 
 /// The `% auth` line by which a cell goes out.

@@ -41,7 +41,11 @@ fn no_credentials(exchange: &Exchange) -> Option<String> {
 
 fn no_media_type(exchange: &Exchange) -> Option<String> {
     let lacks = exchange.status == 415 && exchange.sent.header("content-type").is_none();
-    let words = match exchange.sent.body {
+    let words = match &exchange.sent.body {
+        // A document of JSON gets its Content-Type by itself.
+        Some(body) if body.text().trim_start().starts_with(['{', '[']) => {
+            "the body is not valid JSON, so no Content-Type went out: correct it, or write a Content-Type"
+        }
         Some(_) => "no Content-Type went out: write one below the request line",
         None => "neither a body nor a Content-Type went out",
     };

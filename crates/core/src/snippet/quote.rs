@@ -1,5 +1,6 @@
 //! Texts as literals of other languages. The templates call these as filters.
 
+use crate::safe::is_unsafe;
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use minijinja::value::Kwargs;
@@ -14,10 +15,10 @@ pub(super) fn add_filters(environment: &mut Environment<'_>) {
         let either = options.get::<Option<bool>>("either")?.unwrap_or(false);
         options.assert_all_used()?;
         let form = match control {
-            "u4" => |code: u32| format!("\\u{code:04x}"),
-            "braced" => |code: u32| format!("\\u{{{code:x}}}"),
-            "octal" => |code: u32| format!("\\{code:03o}"),
-            "x2" => |code: u32| format!("\\x{code:02x}"),
+            "u4" => |c: char| format!("\\u{:04x}", c as u32),
+            "braced" => |c: char| format!("\\u{{{:x}}}", c as u32),
+            "octal" => |c: char| each_byte(c, |byte| format!("\\{byte:03o}")),
+            "x2" => |c: char| each_byte(c, |byte| format!("\\x{byte:02x}")),
             other => return Err(Error::new(ErrorKind::InvalidOperation, format!("no escapes are called `{other}`"))),
         };
         let mark = if either && text.contains('"') && !text.contains('\'') { '\'' } else { '"' };
@@ -61,11 +62,17 @@ pub(super) fn add_filters(environment: &mut Environment<'_>) {
             None => piece.get_attr("ascii").is_ok_and(|ascii| ascii.is_true()),
         })
     });
-    environment.add_filter("comment", |text: &str| text.replace(|c: char| c.is_control(), " "));
+    // Some languages end a line, and so a comment, at more than a line feed.
+    environment.add_filter("comment", |text: &str| text.replace(|c: char| c.is_control() || is_unsafe(c), " "));
+}
+
+/// The bytes of a character, each as an escape.
+fn each_byte(c: char, escape: impl Fn(u8) -> String) -> String {
+    c.encode_utf8(&mut [0; 4]).bytes().map(escape).collect()
 }
 
 /// Between two marks, with backslashes. Characters that nobody sees, and those in `also`, are escaped too.
-fn quoted(text: &str, mark: char, control: impl Fn(u32) -> String, also: &str) -> String {
+fn quoted(text: &str, mark: char, control: impl Fn(char) -> String, also: &str) -> String {
     let mut out = String::with_capacity(text.len() + 2);
     out.push(mark);
     for c in text.chars() {
@@ -75,7 +82,7 @@ fn quoted(text: &str, mark: char, control: impl Fn(u32) -> String, also: &str) -
             '\r' => out.push_str("\\r"),
             '\t' => out.push_str("\\t"),
             c if also.contains(c) => out.extend(['\\', c]),
-            c if c.is_ascii_control() => out.push_str(&control(c as u32)),
+            c if is_unsafe(c) => out.push_str(&control(c)),
             c => out.push(c),
         }
     }
@@ -161,6 +168,7 @@ fn shell(pieces: &[Value]) -> String {
         let text: String = pieces.iter().filter_map(text_of).collect();
         return match !text.is_empty() && text.chars().all(safe) {
             true => text,
+            false if text.contains(is_unsafe) => format!("\"{}\"", printed(&text)),
             false => format!("'{}'", text.replace('\'', "'\\''")),
         };
     }
@@ -168,10 +176,11 @@ fn shell(pieces: &[Value]) -> String {
     for piece in pieces {
         if let Some(text) = text_of(piece) {
             for c in text.chars() {
-                if matches!(c, '"' | '\\' | '$' | '`') {
-                    out.push('\\');
+                match c {
+                    '"' | '\\' | '$' | '`' => out.extend(['\\', c]),
+                    c if is_unsafe(c) => out.push_str(&printed(c.encode_utf8(&mut [0; 4]))),
+                    c => out.push(c),
                 }
-                out.push(c);
             }
             continue;
         }
@@ -190,8 +199,43 @@ fn shell(pieces: &[Value]) -> String {
     out
 }
 
+/// A text with characters that nobody sees, as a shell makes it of their numbers.
+fn printed(text: &str) -> String {
+    let mut out = String::from("$(printf '");
+    for c in text.chars() {
+        match c {
+            '%' => out.push_str("%%"),
+            '\\' => out.push_str("\\\\"),
+            '\'' => out.push_str("'\\''"),
+            c if is_unsafe(c) => out.push_str(&each_byte(c, |byte| format!("\\{byte:03o}"))),
+            c => out.push(c),
+        }
+    }
+    // A shell leaves line ends at the end of what it is given out.
+    let ends = text.len() - text.trim_end_matches('\n').len();
+    out.truncate(out.len() - ends);
+    format!("{out}'){}", "\n".repeat(ends))
+}
+
+/// A text with characters that nobody sees, in double quotes, of which there are several kinds too.
+fn powershell_escaped(text: &str) -> String {
+    let mut out = String::from("\"");
+    for c in text.chars() {
+        match c {
+            '"' | '$' | '`' | '\u{201c}' | '\u{201d}' | '\u{201e}' => out.extend(['`', c]),
+            c if is_unsafe(c) => out.push_str(&format!("$([char]0x{:x})", c as u32)),
+            c => out.push(c),
+        }
+    }
+    out.push('"');
+    out
+}
+
 /// Every kind of single quote ends a text there; doubled, it is one.
 fn powershell(text: &str) -> String {
+    if text.contains(is_unsafe) {
+        return powershell_escaped(text);
+    }
     let mut out = String::from("'");
     for c in text.chars() {
         if matches!(c, '\'' | '\u{2018}' | '\u{2019}' | '\u{201a}' | '\u{201b}') {

@@ -76,6 +76,16 @@ pub(super) enum Zone {
     Alone,
 }
 
+/// Whether a word is that of an instruction.
+pub(super) fn is_word(word: &str) -> bool {
+    CARRIED_OUT.contains(&word) || NOT_YET.contains(&word)
+}
+
+/// The instruction that a word is probably a misspelling of.
+pub(super) fn meant_word(word: &str) -> Option<&'static str> {
+    closest(word, CARRIED_OUT.iter().copied())
+}
+
 /// Whether a body line `% word …` begins the tail: a known word, or a slip of one.
 pub(super) fn begins_tail(line: &str) -> bool {
     let Some(rest) = line.strip_prefix("% ") else { return false };

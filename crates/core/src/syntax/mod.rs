@@ -17,6 +17,7 @@ mod request_line;
 mod scan;
 mod sending;
 mod span;
+mod swallowed;
 mod template;
 mod tidy;
 

@@ -1,6 +1,6 @@
 use super::file::{Cell, File, Item, Kind};
 use super::instruction::{self, Zone};
-use super::{Span, request_line, slug};
+use super::{Span, request_line, slug, swallowed};
 use crate::curl;
 use crate::problem::{Code, Problem, SourceId};
 use rustc_hash::{FxBuildHasher, FxHashMap};
@@ -244,6 +244,10 @@ impl<'t> Parser<'t> {
             self.advance();
         }
         cell.body = Span::new(first.start(), end);
+        if !cell.body.is_empty() {
+            let method = cell.request.as_ref().and_then(|request| request.method).map_or("GET", |it| it.of(self.text));
+            swallowed::check(self.text, cell.body, method, &mut self.problems);
+        }
     }
 
     fn parse_tail(&mut self, items: &mut Vec<Item>) {

@@ -80,6 +80,32 @@ fn files_and_cells() {
     check("% needs b\n", &[], &[(Code::MisplacedInstruction, "b")]);
 }
 
+/// A check among the lines of a body would never be evaluated, and the file would look fine.
+#[test]
+fn lines_that_were_not_meant_for_a_body_are_reported() {
+    let found = |text: &str| -> Vec<(String, bool)> {
+        let problems = parse(text, SourceId(0), "intake").problems;
+        problems.iter().map(|problem| (problem.span.of(text).to_owned(), problem.is_mistake())).collect()
+    };
+    for (body, expected) in [
+        ("POST /x\n\n{}\n%check status == 200", vec![("%check", true)]),
+        ("POST /x\n\n{}\n%chekc status == 200", vec![("%chekc", true)]),
+        ("POST /x\n\n% frobnicate", vec![("% frobnicate", false)]),
+        ("POST /x\n\n\\%check status\n\\% frobnicate", vec![]),
+        ("GET /x\n\nGET /y", vec![("GET /y", true)]),
+        ("POST /x\n\n{}\n\nPOST http://bench/y HTTP/1.1", vec![("POST http://bench/y HTTP/1.1", false)]),
+        ("GET /x\n\n### Another\n\nGET {{base}}/y", vec![("### Another", true)]),
+        ("POST /x\n\n{}\n---\nDELETE /y", vec![("---", false)]),
+        ("POST /x\n\n---\nGET is a method\nGETS /y", vec![]),
+        ("POST /x\n\n{}\n % % Another", vec![]),
+        ("POST /x\n\n{}\n% % Another", vec![("% %", true)]),
+        ("POST /x\n\n{}\n %% Another", vec![(" %%", false)]),
+    ] {
+        let expected: Vec<(String, bool)> = expected.into_iter().map(|(at, stops)| (at.to_owned(), stops)).collect();
+        assert_eq!(found(&format!("%% a\n{body}\n")), expected, "{body}");
+    }
+}
+
 #[test]
 fn request_lines_and_fields() {
     check("%% a\nPURGE /x HTTP/1.1", &["a: PURGE /x"], &[]);
@@ -102,7 +128,16 @@ fn request_lines_and_fields() {
 
 #[test]
 fn bodies_and_tails() {
-    check("%% a\nPOST /x\n\n# text\n% of the crop: 12\n\n\n", &["a: POST /x \"# text\\n% of the crop: 12\""], &[]);
+    check(
+        "%% a\nPOST /x\n\n# text\n% of the crop: 12\n\n\n",
+        &["a: POST /x \"# text\\n% of the crop: 12\""],
+        &[(Code::SwallowedText, "% of")],
+    );
+    check(
+        "%% a\nPOST /x\n\n12 % of the crop\n%20 %a% 5%check",
+        &["a: POST /x \"12 % of the crop\\n%20 %a% 5%check\""],
+        &[],
+    );
     check("%% a\nPOST /x\n\n\\% tea\n\\%% not a cell", &["a: POST /x \"\\\\% tea\\n\\\\%% not a cell\""], &[]);
     check(
         "%% a\nPOST /x\n\nbody\n\n% check true\n\n# words\n% tag t",

@@ -1,6 +1,7 @@
 //! What `yieldtray.toml` and `yieldtray.local.toml` say. The private one has the same form and wins key
 //! by key, so both become one [`Config`] in which each entry knows its place.
 
+use super::env_settings::EnvSettings;
 use super::given::{Entry, Outside};
 use super::lint_settings::LintSettings;
 use super::log_settings::LogSettings;
@@ -17,6 +18,9 @@ pub const CONFIG_FILE: &str = "yieldtray.toml";
 /// The name of the private configuration beside it, which no repository keeps.
 pub const LOCAL_FILE: &str = "yieldtray.local.toml";
 
+/// The directory of saved bodies where none is configured.
+const SAVED: &str = "saved";
+
 /// What both configurations say.
 #[derive(Clone, Debug, Default)]
 pub struct Config {
@@ -30,6 +34,10 @@ pub struct Config {
     pub environments: Vec<Environment>,
     /// Functions of the workspace's own.
     pub functions: Vec<OwnFunction>,
+    /// The directory of saved bodies, relative to the root.
+    pub saved: Option<String>,
+    /// Which environment variables may be read.
+    pub env: EnvSettings,
     /// How requests go out in every environment.
     pub send: SendSettings,
     /// What is kept of past exchanges.
@@ -131,6 +139,11 @@ impl Config {
         self.environments.iter().flat_map(|environment| &environment.values).chain(&self.values)
     }
 
+    /// The directory of saved bodies, relative to the root.
+    pub fn saved(&self) -> &str {
+        self.saved.as_deref().unwrap_or(SAVED)
+    }
+
     /// The profile of that name.
     pub fn profile(&self, name: &str) -> Option<&Profile> {
         self.profiles.iter().find(|profile| profile.name == name)
@@ -177,6 +190,8 @@ impl Config {
         if !private.requests.is_empty() {
             self.requests = private.requests;
         }
+        self.saved = private.saved.or(self.saved);
+        self.env = private.env;
         self.environment = private.environment.or(self.environment);
         self.values.splice(..0, private.values);
         for own in private.environments {

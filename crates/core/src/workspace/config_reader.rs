@@ -1,11 +1,13 @@
 //! Reads a configuration's text, and says at which key it goes wrong.
 
 use super::config::{Config, Environment, Tint};
-use super::given::{Entry, Given};
+use super::given::{Described, Entry, Given};
 use crate::expression::{OwnFunction, Value};
 use crate::problem::{Code, Problem, SourceId, closest, enumerate};
+use crate::secret::{SHORT_SECRET, parse_origin};
 use crate::syntax::{Span, is_language_name, is_value_name};
 use std::borrow::Cow;
+use std::path::Path;
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
@@ -41,11 +43,11 @@ pub(super) struct Keys {
 
 const ROOT: Keys = Keys {
     table: "the configuration",
-    known: &["workspace", "values", "environments", "functions", "send", "log", "lint", "oauth2"],
+    known: &["workspace", "values", "environments", "functions", "send", "log", "lint", "oauth2", "env"],
 };
-const WORKSPACE: Keys = Keys { table: "`[workspace]`", known: &["requests", "environment"] };
+const WORKSPACE: Keys = Keys { table: "`[workspace]`", known: &["requests", "environment", "saved"] };
 const ENVIRONMENT: Keys = Keys { table: "an environment", known: &["values", "guard", "tint", "send"] };
-const SOURCE: Keys = Keys { table: "a value's description", known: &["value", "from", "command", "secret"] };
+const SOURCE: Keys = Keys { table: "a value's description", known: &["value", "from", "command", "secret", "for"] };
 const FUNCTION: Keys = Keys { table: "a function", known: &["params", "is", "help"] };
 
 pub(super) struct Reader<'t> {
@@ -75,6 +77,7 @@ impl Reader<'_> {
                 ("send", Some(table)) => config.send = self.send_settings(table),
                 ("log", Some(table)) => config.log = self.log_settings(table),
                 ("lint", Some(table)) => config.lint = self.lint_settings(table),
+                ("env", Some(table)) => config.env = self.env_settings(table),
                 ("oauth2", Some(table)) => {
                     for (name, held) in table {
                         let Some(table) = self.expect_table(name, held) else { continue };
@@ -100,6 +103,18 @@ impl Reader<'_> {
                         } else {
                             let message = format!("`{folder}` lies outside the workspace");
                             self.mistake(held.span().into(), message, "name a folder below this file");
+                        }
+                    }
+                }
+                "saved" => {
+                    if let Some(folder) = self.expect_text(key, held) {
+                        match saved_folder(&folder) {
+                            Some(folder) => config.saved = Some(folder),
+                            None => {
+                                let message = format!("`{folder}` cannot be the directory of saved bodies");
+                                let hint = "name a directory below this file that is not hidden, as in `\"saved\"`";
+                                self.mistake(held.span().into(), message, hint);
+                            }
                         }
                     }
                 }
@@ -154,25 +169,40 @@ impl Reader<'_> {
                 let message = format!("`{name}` is a name of the language, so no value can take it");
                 let hint = format!("choose another name, such as `my_{name}`");
                 self.problems.push(Problem::mistake(Code::ReservedName, span, message).with_hint(hint));
-            } else if let Some((given, secret)) = self.given(held) {
-                entries.push(Entry::new(name, given, secret, self.private, self.source, span));
+            } else if let Some(described) = self.given(held) {
+                if let Described { given: Given::Value(value), secret: true, .. } = &described
+                    && let Some(text) = value.as_text().filter(|text| is_short(text))
+                {
+                    let length = text.chars().count();
+                    let message = format!(
+                        "the secret `{name}` has only {length} characters: it is masked as a whole word, not inside words"
+                    );
+                    let problem = Problem::remark(Code::ShortSecret, span, message);
+                    self.problems.push(problem.with_hint("use a longer secret, at least 4 characters"));
+                }
+                entries.push(Entry::new(name, described, self.private, self.source, span));
             }
         }
         entries
     }
 
-    /// How a value is given, and whether it is secret.
-    fn given(&mut self, held: &Held<'_>) -> Option<(Given, bool)> {
-        let DeValue::Table(table) = held.get_ref() else { return Some((Given::Value(self.value(held)), false)) };
+    /// How a value is given, whether it is secret, and where it may be sent.
+    fn given(&mut self, held: &Held<'_>) -> Option<Described> {
+        let plain = |value| Described { given: Given::Value(value), secret: false, origins: Vec::new() };
+        let DeValue::Table(table) = held.get_ref() else { return Some(plain(self.value(held))) };
         // A table with none of these keys is a map: the value itself.
         if !table.iter().any(|(key, _)| SOURCE.known.contains(&key.get_ref().as_ref())) {
-            return Some((Given::Value(self.value(held)), false));
+            return Some(plain(self.value(held)));
         }
-        let (mut ways, mut secret) = (Vec::new(), false);
+        let (mut ways, mut secret, mut origins, mut listed) = (Vec::new(), None, Vec::new(), None);
         for (key, held) in table {
             match key.get_ref().as_ref() {
                 "value" => ways.push(Given::Value(self.value(held))),
-                "secret" => secret = self.expect_truth(key, held)?,
+                "secret" => secret = Some(self.expect_truth(key, held)?),
+                "for" => {
+                    origins = self.origins(held)?;
+                    listed = Some(key_span(key));
+                }
                 "from" => ways.push(self.from(key, held)?),
                 "command" => ways.push(self.command(key, held)?),
                 _ => {
@@ -190,7 +220,50 @@ impl Reader<'_> {
             self.mistake(held.span().into(), message, "write one of `value`, `from` and `command`");
             return None;
         }
-        one.map(|given| (given, secret))
+        one.map(|given| {
+            // A variable of the process is nobody's business unless the configuration says otherwise.
+            let secret = secret.unwrap_or(matches!(given, Given::Variable(_)));
+            if let Some(span) = listed.filter(|_| !secret) {
+                self.mistake(
+                    span,
+                    "`for` limits where a secret may be sent, but this is not a secret",
+                    "add `secret = true`",
+                );
+            }
+            Described { given, secret, origins }
+        })
+    }
+
+    /// The origins of `for`.
+    pub(super) fn origins(&mut self, held: &Held<'_>) -> Option<Vec<String>> {
+        let hint = "write a list of origins, as in `for = [\"https://scale.example\"]`";
+        let DeValue::Array(members) = held.get_ref() else {
+            self.mistake(held.span().into(), "`for` must be a list of origins", hint);
+            return None;
+        };
+        let mut origins = Vec::new();
+        for member in members {
+            let origin = match member.get_ref() {
+                DeValue::String(text) => parse_origin(text),
+                _ => None,
+            };
+            match origin {
+                Some(origin) => origins.push(origin),
+                None => {
+                    self.mistake(
+                        member.span().into(),
+                        "this is not an origin: scheme, host and port, without a path",
+                        hint,
+                    );
+                    return None;
+                }
+            }
+        }
+        if origins.is_empty() {
+            self.mistake(held.span().into(), "`for` lists no origin", hint);
+            return None;
+        }
+        Some(origins)
     }
 
     fn from(&mut self, key: &Key<'_>, held: &Held<'_>) -> Option<Given> {
@@ -358,6 +431,18 @@ impl Reader<'_> {
     pub(super) fn mistake(&mut self, span: Span, message: impl Into<String>, hint: &str) {
         self.problems.push(Problem::mistake(Code::BadConfiguration, span, message).with_hint(hint));
     }
+}
+
+/// Whether a secret is so short that masking it inside words would garble every text.
+fn is_short(text: &str) -> bool {
+    !text.is_empty() && text.chars().count() < SHORT_SECRET
+}
+
+/// A directory below the root, cleaned; `None` for the root itself, one outside it, or a hidden one.
+fn saved_folder(text: &str) -> Option<String> {
+    let folder = super::clean(Path::new(text))?;
+    let hidden = super::check_writable(&folder.join("file")).is_err();
+    (!hidden && folder.components().next().is_some()).then(|| folder.to_string_lossy().replace('\\', "/"))
 }
 
 /// Words that stand for values of their own in expressions.

@@ -1,6 +1,7 @@
 //! How a configuration gives a value: itself, or by where it comes from.
 
-use super::Files;
+use super::variables::how_to_read;
+use super::{Files, Variables};
 use crate::expression::Value;
 use crate::problem::SourceId;
 use crate::syntax::Span;
@@ -8,7 +9,7 @@ use std::path::Path;
 use std::sync::OnceLock;
 
 /// `NAME = …` of a configuration.
-#[derive(Clone, Debug)]
+#[derive(Clone)]
 pub struct Entry {
     /// The name.
     pub name: String,
@@ -16,6 +17,8 @@ pub struct Entry {
     pub given: Given,
     /// Whether it may never be shown.
     pub secret: bool,
+    /// The origins that a secret may be sent to; without any, that of `base`.
+    pub origins: Vec<String>,
     /// Whether it stands in the private configuration.
     pub private: bool,
     /// The configuration it stands in.
@@ -56,6 +59,20 @@ impl Given {
     }
 }
 
+/// What a configuration says of a value.
+pub(super) struct Described {
+    pub(super) given: Given,
+    pub(super) secret: bool,
+    pub(super) origins: Vec<String>,
+}
+
+impl std::fmt::Debug for Entry {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        // The value may be a secret.
+        write!(f, "Entry({}{})", self.name, if self.secret { ", secret" } else { "" })
+    }
+}
+
 /// Why a source has no value.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Absent {
@@ -65,18 +82,39 @@ pub struct Absent {
     pub hint: String,
 }
 
+/// The way out where a workspace must be allowed first.
+const NOT_ALLOWED: &str = "read `yieldtray.local.toml`, then run `yieldtray allow`";
+
+/// Why a command gave no value. The words go on after “comes from the command …,”.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum CommandError {
+    /// The user has not allowed the workspace to run it.
+    NotAllowed(String),
+    /// It failed.
+    Failed(String),
+}
+
+impl CommandError {
+    /// What happened, in words.
+    pub fn words(&self) -> &str {
+        let (Self::NotAllowed(words) | Self::Failed(words)) = self;
+        words
+    }
+}
+
 /// Where values can come from beside the texts of the workspace.
 #[derive(Clone, Copy)]
 pub struct Outside<'o> {
-    /// The process environment over `.env`.
-    pub process: &'o [(String, String)],
+    /// Environment variables.
+    pub variables: &'o Variables,
     /// Files and commands.
     pub files: &'o dyn Files,
 }
 
 impl Entry {
-    pub(super) fn new(name: &str, given: Given, secret: bool, private: bool, source: SourceId, span: Span) -> Self {
-        Self { name: name.to_owned(), given, secret, private, source, span, asked: OnceLock::new() }
+    pub(super) fn new(name: &str, described: Described, private: bool, source: SourceId, span: Span) -> Self {
+        let Described { given, secret, origins } = described;
+        Self { name: name.to_owned(), given, secret, origins, private, source, span, asked: OnceLock::new() }
     }
 
     /// The value; a file is read and a command is run when it is first asked for, and never again.
@@ -91,28 +129,46 @@ impl Entry {
         match &self.given {
             Given::Value(value) => Ok(value.clone()),
             Given::Variable(name) => {
-                let variable = outside.process.iter().rev().find(|(own, _)| own == name);
-                variable.map(|(_, value)| Value::text(value.as_str())).ok_or_else(|| Absent {
+                if let Some(value) = outside.variables.get(name) {
+                    return Ok(Value::text(value));
+                }
+                if outside.variables.withholds(name) {
+                    let message =
+                        format!("`{}` comes from the variable `{name}`, which this workspace may not read", self.name);
+                    return Err(Absent { message, hint: how_to_read(name) });
+                }
+                Err(Absent {
                     message: format!("`{}` comes from the variable `{name}`, which is not set", self.name),
-                    hint: format!("set it as in `{name}=… yieldtray …`, or write `{name}=…` into `.env`"),
+                    hint: format!("write `{name}=…` into `.env`, or set it and allow the workspace to read it"),
                 })
             }
             Given::File(path) => {
                 let read = match self.private {
-                    true => outside.files.read_anywhere(Path::new(path)),
-                    false => outside.files.read(Path::new(path)),
+                    true => outside.files.read_private(Path::new(path)),
+                    false => outside.files.read_data(Path::new(path)),
                 };
-                let bytes = read.map_err(|error| Absent {
-                    message: format!("`{}` comes from the file `{path}`, which cannot be read: {error}", self.name),
-                    hint: "the path is counted from the workspace's root; only the private configuration may leave it"
-                        .to_owned(),
+                let bytes = read.map_err(|error| {
+                    let message =
+                        format!("`{}` comes from the file `{path}`, which cannot be read: {error}", self.name);
+                    let hint = match error.kind() {
+                        std::io::ErrorKind::PermissionDenied if self.private => NOT_ALLOWED,
+                        _ => {
+                            "the path is relative to the workspace's root; only the private configuration may leave it"
+                        }
+                    };
+                    Absent { message, hint: hint.to_owned() }
                 })?;
                 self.text(bytes, || format!("the file `{path}`"))
             }
             Given::Command(words) => {
                 let output = outside.files.run(words).map_err(|why| Absent {
-                    message: format!("`{}` comes from the command `{}`, {why}", self.name, words.join(" ")),
-                    hint: format!("run it by hand to see what it wants, or pass `--set {}=…`", self.name),
+                    message: format!("`{}` comes from the command `{}`, {}", self.name, words.join(" "), why.words()),
+                    hint: match why {
+                        CommandError::NotAllowed(_) => NOT_ALLOWED.to_owned(),
+                        CommandError::Failed(_) => {
+                            format!("run it by hand to see what it wants, or pass `--set {}=…`", self.name)
+                        }
+                    },
                 })?;
                 self.text(output, || format!("the command `{}`", words.join(" ")))
             }

@@ -1,25 +1,39 @@
 use super::given::{Entry, Outside};
-use super::{CellId, Environment, Tray, Workspace, Yielded, missing};
+use super::variables::how_to_read;
+use super::{CellId, Environment, Tray, Variables, Workspace, Yielded, missing};
 use crate::expression::{Bindings, Compiled, Engine, Fault, Value, is_type_name};
 use crate::problem::{Code, Problem, SourceId};
 use crate::response::ResponseNames;
+use crate::secret::{Destinations, UsedSecret, origin_of};
 use crate::syntax::{
     self, Instruction, Kind, Segment, Span, Template, calls_and_names, is_language_name, is_value_name,
 };
 use rustc_hash::FxHashMap;
 use std::sync::Arc;
+use url::Url;
 
 /// What the caller chose: the same for a whole run.
-#[derive(Clone, Debug, Default)]
+#[derive(Clone, Default)]
 pub struct Settings {
     /// The chosen environment.
     pub environment: Option<String>,
     /// `--set NAME=VALUE`, in order; the last of a name wins.
     pub set: Vec<(String, Value)>,
-    /// The process environment over `.env`, which `env.NAME` reads; the last of a name wins.
-    pub process: Vec<(String, String)>,
+    /// The environment variables, which `env.NAME` reads.
+    pub variables: Variables,
     /// Whether somebody can be asked for the values of `% ask`.
     pub can_ask: bool,
+    /// Origins that every secret may be sent to in this process (`--secrets-to`).
+    pub secrets_to: Vec<String>,
+}
+
+impl std::fmt::Debug for Settings {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        // The values may be secrets.
+        let set: Vec<&str> = self.set.iter().map(|(name, _)| name.as_str()).collect();
+        let environment = &self.environment;
+        f.debug_struct("Settings").field("environment", environment).field("set", &set).finish_non_exhaustive()
+    }
 }
 
 impl Settings {
@@ -30,17 +44,21 @@ impl Settings {
 }
 
 /// What somebody answered to the questions of `% ask`: one answer a name and question, for the whole run.
-#[derive(Clone, Debug, Default)]
-pub struct Answers(FxHashMap<(Box<str>, Box<str>), Value>);
+#[derive(Clone, Default)]
+pub struct Answers(FxHashMap<(Box<str>, Box<str>), (Value, bool)>);
 
 impl Answers {
-    /// Keeps an answer.
-    pub fn give(&mut self, name: &str, question: &str, value: Value) {
-        self.0.insert((name.into(), question.into()), value);
+    /// Keeps an answer, and whether it is secret.
+    pub fn give(&mut self, name: &str, question: &str, value: Value, secret: bool) {
+        self.0.insert((name.into(), question.into()), (value, secret));
     }
 
     /// The answer to a question.
     pub fn get(&self, name: &str, question: &str) -> Option<&Value> {
+        self.find(name, question).map(|(value, _)| value)
+    }
+
+    fn find(&self, name: &str, question: &str) -> Option<&(Value, bool)> {
         if self.0.is_empty() { None } else { self.0.get(&(name.into(), question.into())) }
     }
 }
@@ -63,27 +81,41 @@ pub struct Reach<'a> {
 impl<'a> Reach<'a> {
     /// Where values come from beside the texts.
     pub fn outside(&self) -> Outside<'a> {
-        self.workspace.outside(&self.settings.process)
+        self.workspace.outside(&self.settings.variables)
     }
 }
 
 /// What was worked out for one cell: a `let` has one value from the request to the last check.
-#[derive(Debug, Default)]
+#[derive(Default)]
 pub struct Memo {
     lets: FxHashMap<(SourceId, Span), Value>,
-    process: Option<Value>,
     /// The row of `% each` that the cell is sent for.
     pub row: Option<Value>,
     /// What `% play … with` gives the cell.
     pub with: Vec<(String, Value)>,
-    /// Secrets that were looked up, to be hidden from now on.
-    pub secrets: Vec<Value>,
+    /// Secrets that were looked up.
+    pub secrets: Vec<UsedSecret>,
+    /// How many of them were taken by [`Self::new_secrets`].
+    told: usize,
+}
+
+impl std::fmt::Debug for Memo {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        // The values may be secrets.
+        write!(f, "Memo({} lets, {} secrets)", self.lets.len(), self.secrets.len())
+    }
 }
 
 impl Memo {
     /// A memo of a cell that is sent for this row, if for one, and that a sequence gives these values.
     pub fn given(row: Option<Value>, with: Vec<(String, Value)>) -> Self {
         Self { row, with, ..Self::default() }
+    }
+
+    /// The values of the secrets that were looked up since this was last called, to be masked from now on.
+    pub fn new_secrets(&mut self) -> impl Iterator<Item = Value> + '_ {
+        let from = std::mem::replace(&mut self.told, self.secrets.len());
+        self.secrets[from..].iter().map(|secret| secret.value.clone())
     }
 }
 
@@ -233,6 +265,13 @@ impl<'a> Lookup<'a> {
             bindings.files = Some(self.workspace.reader(source));
         }
         for name in compiled.names() {
+            if name == "env" {
+                match self.environment_variables(compiled, source, span) {
+                    Ok(value) => bindings.insert(name, value),
+                    Err(found) => problems.extend(found),
+                }
+                continue;
+            }
             match self.resolve(name, source, At::In(span), &mut stage) {
                 Ok(value) => bindings.insert(name, value),
                 Err(_) if is_type_name(name) => {}
@@ -301,16 +340,30 @@ impl<'a> Lookup<'a> {
             let place = at.place(name, &self.workspace.source(source).text);
             return Err(vec![missing::value(self, name, place).in_source(source)]);
         };
-        let (value, secret) = match found {
-            Found::Set(value) => (value.clone(), self.is_declared_secret(name)),
-            Found::Yielded(yielded) => (yielded.value.clone(), yielded.secret),
+        let mut defined_at = None;
+        let (value, destinations) = match found {
+            Found::Set(value) => {
+                let declared = self.workspace.config.entry(self.reach.settings.environment.as_deref(), name);
+                let of_entry = declared.filter(|entry| entry.secret).map(destinations_of);
+                (value.clone(), of_entry.or_else(|| self.is_declared_secret(name).then(|| self.of_a_question())))
+            }
+            Found::Yielded(yielded) => {
+                let captured = || Destinations::CapturedFrom(yielded.origin.clone());
+                (yielded.value.clone(), yielded.secret.then(captured))
+            }
             Found::Line(home, line) => match line.kind {
-                Kind::Let { expression, .. } => (self.work_out(name, home, line.span, expression)?, false),
-                Kind::Ask { question, secret, .. } => (self.answer(name, home, line.span, question)?, secret),
+                Kind::Let { expression, .. } => (self.work_out(name, home, line.span, expression)?, None),
+                Kind::Ask { question, secret, .. } => {
+                    let (value, of_secret) = self.answer(name, home, line.span, question)?;
+                    (value, (secret || of_secret).then(|| self.of_a_question()))
+                }
                 _ => unreachable!("only `let` and `ask` give values"),
             },
             Found::Entry(entry, _) => match entry.value(&self.reach.outside()) {
-                Ok(value) => (value.clone(), entry.secret),
+                Ok(value) => {
+                    defined_at = Some((entry.source, entry.span));
+                    (value.clone(), entry.secret.then(|| destinations_of(entry)))
+                }
                 Err(absent) => {
                     let place = at.place(name, &self.workspace.source(source).text);
                     let problem = Problem::mistake(Code::AbsentSource, place, absent.message.clone())
@@ -320,10 +373,58 @@ impl<'a> Lookup<'a> {
                 }
             },
         };
-        if secret {
-            self.memo.secrets.push(value.clone());
+        if let Some(destinations) = destinations {
+            let place = at.place(name, &self.workspace.source(source).text);
+            let used = UsedSecret::new(value.clone(), name, destinations, (source, place));
+            self.memo.secrets.push(UsedSecret { defined_at, ..used });
         }
         Ok(value)
+    }
+
+    /// Where the answer to a question may be sent. Without a `base` it was typed for this very request.
+    fn of_a_question(&self) -> Destinations {
+        if self.base_origin().is_some() { Destinations::Base } else { Destinations::Any }
+    }
+
+    /// The origin of `base`, as the command line or a configuration gives it: what a request file or a response
+    /// says decides nothing about secrets.
+    pub(crate) fn base_origin(&self) -> Option<String> {
+        let Reach { workspace, settings, .. } = self.reach;
+        let entry = || {
+            let entry = workspace.config.entry(settings.environment.as_deref(), "base")?;
+            entry.value(&self.reach.outside()).ok()
+        };
+        let base = settings.set_value("base").or_else(entry)?.to_text().ok()?;
+        Url::parse(&base).ok().filter(Url::has_host).map(|url| origin_of(&url))
+    }
+
+    /// The value of `env` for an expression: the variables that it names. All of them are secret.
+    fn environment_variables(
+        &mut self,
+        compiled: &Compiled,
+        source: SourceId,
+        span: Span,
+    ) -> Result<Value, Vec<Problem>> {
+        let text = &self.workspace.source(source).text;
+        let place = At::In(span).place("env", text);
+        let variables = &self.reach.settings.variables;
+        let withheld = |name: &&String| variables.withholds(name);
+        if let Some(name) = compiled.required_variables().iter().find(withheld) {
+            let message = format!("this workspace may not read the environment variable `{name}`");
+            let problem = Problem::mistake(Code::MissingValue, place, message).with_hint(how_to_read(name));
+            return Err(vec![problem.in_source(source)]);
+        }
+        let mut pairs = Vec::new();
+        for name in compiled.variables() {
+            if let Some(value) = variables.get(name) {
+                let value = Value::text(value);
+                let called = format!("env.{name}");
+                let used = UsedSecret::new(value.clone(), &called, Destinations::Base, (source, place));
+                self.memo.secrets.push(used);
+                pairs.push((name.clone(), value));
+            }
+        }
+        Ok(Value::map(pairs))
     }
 
     fn is_nearer_than_a_row(&self, found: &Found<'_>) -> bool {
@@ -345,9 +446,9 @@ impl<'a> Lookup<'a> {
             })
     }
 
-    fn answer(&self, name: &str, home: SourceId, line: Span, question: Span) -> Result<Value, Vec<Problem>> {
+    fn answer(&self, name: &str, home: SourceId, line: Span, question: Span) -> Result<(Value, bool), Vec<Problem>> {
         let question = question.of(&self.workspace.source(home).text);
-        self.reach.answers.get(name, question).cloned().ok_or_else(|| {
+        self.reach.answers.find(name, question).cloned().ok_or_else(|| {
             let message = format!("`{name}` is asked for, but nobody can be asked here: “{question}”");
             let problem = Problem::mistake(Code::NotAnswered, line, message);
             vec![problem.with_hint(format!("pass `--set {name}=…`")).in_source(home)]
@@ -379,12 +480,6 @@ impl<'a> Lookup<'a> {
     fn language_value(&mut self, name: &str, stage: &mut Stage<'_, '_>) -> Option<Value> {
         let settings = self.reach.settings;
         match name {
-            "env" => {
-                let variables = || {
-                    Value::map(settings.process.iter().map(|(name, value)| (name.clone(), Value::text(value.clone()))))
-                };
-                Some(self.memo.process.get_or_insert_with(variables).clone())
-            }
             "row" => self.memo.row.clone(),
             "environment" => Some(settings.environment.as_deref().map_or_else(Value::null, Value::from)),
             "request" => Some(Value::map([
@@ -414,6 +509,14 @@ impl<'a> Lookup<'a> {
         });
         let set = self.reach.settings.set.iter().map(|(name, _)| name.as_str());
         entries.map(|entry| entry.name.as_str()).chain(declared).chain(set).collect()
+    }
+}
+
+/// Where a secret of a configuration may be sent.
+fn destinations_of(entry: &Entry) -> Destinations {
+    match entry.origins.is_empty() {
+        true => Destinations::Base,
+        false => Destinations::Listed(entry.origins.clone()),
     }
 }
 

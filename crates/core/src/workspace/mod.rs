@@ -1,14 +1,17 @@
 //! A workspace: its configuration, its files with the `_common.http` files above them, and the look-up
 //! of values in the order the language gives.
 
+mod access;
 mod config;
 mod config_edit;
 mod config_reader;
+mod env_settings;
 mod given;
 mod lint_settings;
 mod log_settings;
 mod lookup;
 mod missing;
+mod outside;
 mod own_functions;
 mod private;
 mod profile;
@@ -18,23 +21,28 @@ mod source;
 mod survey;
 mod tray;
 mod uses;
+mod variables;
 
 #[cfg(test)]
 mod tests;
 
+pub use access::{check_readable, check_writable};
 pub use config::{CONFIG_FILE, Config, Environment, LOCAL_FILE, Tint, unknown_environment};
 pub use config_edit::{Additions, EditError, add_described, add_environment_like, add_secrets};
-pub use given::{Absent, Entry, Given, Outside};
+pub use env_settings::EnvSettings;
+pub use given::{Absent, CommandError, Entry, Given, Outside};
 pub use lint_settings::LintSettings;
 pub use log_settings::LogSettings;
 pub(crate) use lookup::compile;
 pub use lookup::{Answers, Found, Lookup, Memo, Reach, Settings, Stage};
+pub use outside::{OutsideKind, OutsideSetting};
 pub use private::{values_covered, without_values};
 pub use profile::{Profile, ProfileEntry};
 pub(crate) use rows::Rows;
-pub use send_settings::SendSettings;
+pub use send_settings::{SendSettings, Setting};
 pub(crate) use source::clean;
 pub use source::{COMMON_FILE, CellId, Files, Source, Workspace};
 pub use survey::{Across, Origin, OriginKind, Row, Value as Shown, across, survey, survey_one};
 pub use tray::{Tray, Yielded};
 pub use uses::{NameUse, Placed, yields};
+pub use variables::{Variables, is_listed};

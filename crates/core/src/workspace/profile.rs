@@ -16,6 +16,8 @@ pub struct Profile {
     pub span: Span,
     /// What it says, private lines first: the first of a key wins.
     pub entries: Vec<ProfileEntry>,
+    /// The origins that its tokens may be sent to, beside that of `base` and of the token endpoint.
+    pub origins: Vec<String>,
 }
 
 /// One line of a profile.
@@ -50,6 +52,7 @@ const PROFILE: Keys = Keys {
         "password",
         "refresh_token",
         "scope",
+        "for",
     ],
 };
 
@@ -62,14 +65,21 @@ impl Profile {
     pub(super) fn take(&mut self, private: Profile) {
         self.entries.retain(|entry| !private.entries.iter().any(|own| own.key == entry.key));
         self.entries.splice(..0, private.entries);
+        if !private.origins.is_empty() {
+            self.origins = private.origins;
+        }
     }
 }
 
 impl Reader<'_> {
     /// Reads a table `oauth2.NAME`.
     pub(super) fn profile(&mut self, name: &Key<'_>, table: &Table<'_>) -> Profile {
-        let mut entries = Vec::new();
+        let (mut entries, mut origins) = (Vec::new(), Vec::new());
         for (key, held) in table {
+            if key.get_ref() == "for" {
+                origins = self.origins(held).unwrap_or_default();
+                continue;
+            }
             let Some(known) = PROFILE.known.iter().find(|known| **known == key.get_ref().as_ref()) else {
                 self.unknown_key(key, &PROFILE);
                 continue;
@@ -95,6 +105,6 @@ impl Reader<'_> {
             }
             entries.push(ProfileEntry { key: known, private: self.private, source: self.source, span });
         }
-        Profile { name: name.get_ref().to_string(), source: self.source, span: key_span(name), entries }
+        Profile { name: name.get_ref().to_string(), source: self.source, span: key_span(name), entries, origins }
     }
 }

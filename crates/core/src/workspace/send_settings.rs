@@ -1,9 +1,23 @@
 //! `[send]` of a configuration: how requests go out when neither they nor their file say otherwise.
 
-use super::config_reader::{Held, Keys, Reader, Table};
-use crate::syntax::duration;
+use super::config_reader::{Held, Key, Keys, Reader, Table};
+use crate::problem::SourceId;
+use crate::syntax::{Span, duration};
 use std::time::Duration;
 use toml::de::DeValue;
+
+/// A setting that matters to whoever trusts the file it is in, and its place.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Setting<T> {
+    /// What it says.
+    pub value: T,
+    /// Whether it is in the private configuration.
+    pub private: bool,
+    /// Its configuration.
+    pub source: SourceId,
+    /// The place of its value.
+    pub span: Span,
+}
 
 /// What `[send]` says; `None` where it says nothing.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -15,21 +29,23 @@ pub struct SendSettings {
     /// Whether cookies are sent and taken.
     pub cookies: Option<bool>,
     /// Whether any certificate will do.
-    pub insecure: Option<bool>,
+    pub insecure: Option<Setting<bool>>,
     /// How many bytes of a body are held in memory.
     pub body_limit: Option<u64>,
     /// The proxy's address; `none` for no proxy, whatever the surroundings say.
-    pub proxy: Option<String>,
+    pub proxy: Option<Setting<String>>,
     /// Hosts that are sent to directly.
     pub no_proxy: Option<String>,
     /// A file of certificates (PEM) that are trusted beside the system's.
-    pub ca: Option<String>,
+    pub ca: Option<Setting<String>>,
     /// The client's certificate chain (PEM).
-    pub certificate: Option<String>,
+    pub certificate: Option<Setting<String>>,
     /// The key of that certificate (PEM); where it is not named, it stands in the same file.
-    pub key: Option<String>,
+    pub key: Option<Setting<String>>,
     /// A Unix socket that everything is sent to.
-    pub socket: Option<String>,
+    pub socket: Option<Setting<String>>,
+    /// How many bytes of a body are saved to a file.
+    pub save_limit: Option<u64>,
 }
 
 pub(super) const SEND: Keys = Keys {
@@ -46,6 +62,7 @@ pub(super) const SEND: Keys = Keys {
         "certificate",
         "key",
         "socket",
+        "save_limit",
     ],
 };
 
@@ -53,19 +70,22 @@ impl SendSettings {
     /// These, and where they say nothing, what `under` says.
     #[must_use]
     pub fn over(self, under: &SendSettings) -> Self {
-        let text = |own: Option<String>, other: &Option<String>| own.or_else(|| other.clone());
+        fn first<T: Clone>(own: Option<T>, other: &Option<T>) -> Option<T> {
+            own.or_else(|| other.clone())
+        }
         Self {
             timeout: self.timeout.or(under.timeout),
             redirects: self.redirects.or(under.redirects),
             cookies: self.cookies.or(under.cookies),
-            insecure: self.insecure.or(under.insecure),
+            insecure: first(self.insecure, &under.insecure),
             body_limit: self.body_limit.or(under.body_limit),
-            proxy: text(self.proxy, &under.proxy),
-            no_proxy: text(self.no_proxy, &under.no_proxy),
-            ca: text(self.ca, &under.ca),
-            certificate: text(self.certificate, &under.certificate),
-            key: text(self.key, &under.key),
-            socket: text(self.socket, &under.socket),
+            proxy: first(self.proxy, &under.proxy),
+            no_proxy: first(self.no_proxy, &under.no_proxy),
+            ca: first(self.ca, &under.ca),
+            certificate: first(self.certificate, &under.certificate),
+            key: first(self.key, &under.key),
+            socket: first(self.socket, &under.socket),
+            save_limit: self.save_limit.or(under.save_limit),
         }
     }
 }
@@ -92,7 +112,7 @@ impl Reader<'_> {
                         self.expect_fitting(held, size, "`body_limit` must be a number of bytes", hint);
                 }
                 "cookies" => settings.cookies = self.expect_truth(key, held),
-                "insecure" => settings.insecure = self.expect_truth(key, held),
+                "insecure" => settings.insecure = self.expect_truth(key, held).map(|truth| self.setting(held, truth)),
                 "proxy" => {
                     let address = |text: &str| {
                         let fits = text == "none"
@@ -102,17 +122,31 @@ impl Reader<'_> {
                         fits.then(|| text.to_owned())
                     };
                     let hint = "write it as in `\"http://proxy.packhouse.example:3128\"` (http, https, socks5, socks5h), or `\"none\"`";
-                    settings.proxy = self.expect_fitting(held, address, "`proxy` must be an address", hint);
+                    let proxy = self.expect_fitting(held, address, "`proxy` must be an address", hint);
+                    settings.proxy = proxy.map(|proxy| self.setting(held, proxy));
                 }
                 "no_proxy" => settings.no_proxy = self.expect_text(key, held),
-                "ca" => settings.ca = self.expect_text(key, held),
-                "certificate" => settings.certificate = self.expect_text(key, held),
-                "key" => settings.key = self.expect_text(key, held),
-                "socket" => settings.socket = self.expect_text(key, held),
+                "ca" => settings.ca = self.path_setting(key, held),
+                "certificate" => settings.certificate = self.path_setting(key, held),
+                "key" => settings.key = self.path_setting(key, held),
+                "socket" => settings.socket = self.path_setting(key, held),
+                "save_limit" => {
+                    let hint = "write it as in `\"1GiB\"` or `\"500MB\"`";
+                    settings.save_limit =
+                        self.expect_fitting(held, size, "`save_limit` must be a number of bytes", hint);
+                }
                 _ => self.unknown_key(key, &SEND),
             }
         }
         settings
+    }
+
+    fn setting<T>(&self, held: &Held<'_>, value: T) -> Setting<T> {
+        Setting { value, private: self.private, source: self.source, span: held.span().into() }
+    }
+
+    fn path_setting(&mut self, key: &Key<'_>, held: &Held<'_>) -> Option<Setting<String>> {
+        self.expect_text(key, held).map(|path| self.setting(held, path))
     }
 
     /// What `read` makes of a text or a number.

@@ -1,5 +1,7 @@
+use super::access::check_readable;
 use super::config::{CONFIG_FILE, Config, LOCAL_FILE};
-use super::given::Outside;
+use super::given::{CommandError, Outside};
+use super::variables::Variables;
 use crate::expression::{FileReader, Schemas};
 use crate::problem::{Code, Problem, SourceId};
 use crate::request::FilePiece;
@@ -12,33 +14,38 @@ use std::sync::{Arc, OnceLock};
 /// The file whose instructions hold for its folder and all below.
 pub const COMMON_FILE: &str = "_common.http";
 
-/// Reads files and runs commands; core has neither disk nor processes of its own.
+/// Reads files and runs commands; core has neither disk nor processes of its own. Paths are relative to the
+/// workspace's root. What a request file names is read by the methods for data, which refuse what
+/// [`check_readable`] refuses, links followed.
 pub trait Files: Send + Sync {
-    /// The bytes of the file at `path`, which is relative to the workspace's root.
+    /// The text of a request file or a configuration.
     fn read(&self, path: &Path) -> io::Result<Vec<u8>>;
 
-    /// The bytes of the file at `path`, which may lie outside the workspace: the private configuration
-    /// says so.
-    fn read_anywhere(&self, path: &Path) -> io::Result<Vec<u8>> {
+    /// A file that a request file or the shared configuration names.
+    fn read_data(&self, path: &Path) -> io::Result<Vec<u8>> {
+        check_readable(path)?;
         self.read(path)
     }
 
     /// The same bytes, read as they are asked for.
-    fn open(&self, path: &Path) -> io::Result<Box<dyn io::Read + Send>> {
-        self.read(path).map(|bytes| Box::new(io::Cursor::new(bytes)) as Box<dyn io::Read + Send>)
+    fn open_data(&self, path: &Path) -> io::Result<Box<dyn io::Read + Send>> {
+        self.read_data(path).map(|bytes| Box::new(io::Cursor::new(bytes)) as Box<dyn io::Read + Send>)
     }
 
-    /// Where the file at `path`, which is relative to the workspace's root, lies, and how many bytes it
-    /// has: whoever sends it opens it there.
-    fn locate(&self, path: &Path) -> io::Result<(PathBuf, u64)> {
-        self.read(path).map(|bytes| (path.to_owned(), bytes.len() as u64))
+    /// Where such a file lies, and how many bytes it has: whoever sends it opens it there.
+    fn locate_data(&self, path: &Path) -> io::Result<(PathBuf, u64)> {
+        self.read_data(path).map(|bytes| (path.to_owned(), bytes.len() as u64))
     }
 
-    /// What a command of the private configuration writes to its standard output. The error says in
-    /// words how it failed, after “comes from the command …,”.
-    fn run(&self, command: &[String]) -> Result<Vec<u8>, String> {
+    /// A file that the private configuration names. It may be outside the workspace if the user has allowed that.
+    fn read_private(&self, path: &Path) -> io::Result<Vec<u8>> {
+        self.read_data(path)
+    }
+
+    /// What a command of the private configuration writes to its standard output.
+    fn run(&self, command: &[String]) -> Result<Vec<u8>, CommandError> {
         let _ = command;
-        Err("but no commands are run here".to_owned())
+        Err(CommandError::NotAllowed("but no commands are run here".to_owned()))
     }
 }
 
@@ -148,9 +155,15 @@ impl Workspace {
         self.configs.iter().any(|id| self.source(*id).path == Path::new(LOCAL_FILE))
     }
 
-    /// Where values come from beside the texts, with this process environment.
-    pub fn outside<'o>(&'o self, process: &'o [(String, String)]) -> Outside<'o> {
-        Outside { process, files: &*self.files }
+    /// The text of the private configuration.
+    pub fn private_configuration(&self) -> Option<&str> {
+        let own = self.configs.iter().map(|id| self.source(*id)).find(|source| source.path == Path::new(LOCAL_FILE));
+        own.map(|source| source.text.as_str())
+    }
+
+    /// Where values come from beside the texts.
+    pub fn outside<'o>(&'o self, variables: &'o Variables) -> Outside<'o> {
+        Outside { variables, files: &*self.files }
     }
 
     /// A text by its id.
@@ -206,18 +219,18 @@ impl Workspace {
 
     /// The bytes of the file at `path`, which is relative to the folder of a text.
     pub(crate) fn read_beside(&self, source: SourceId, path: &str) -> io::Result<Vec<u8>> {
-        self.files.read(&self.beside(source, path)?)
+        self.files.read_data(&self.beside(source, path)?)
     }
 
     /// The same, read as they are asked for.
     pub(crate) fn open_beside(&self, source: SourceId, path: &str) -> io::Result<Box<dyn io::Read + Send>> {
-        self.files.open(&self.beside(source, path)?)
+        self.files.open_data(&self.beside(source, path)?)
     }
 
     /// The file at `path`, which is relative to the folder of a text.
     pub(crate) fn locate_beside(&self, source: SourceId, path: &str) -> io::Result<FilePiece> {
         let inside = self.beside(source, path)?;
-        let (path, size) = self.files.locate(&inside)?;
+        let (path, size) = self.files.locate_data(&inside)?;
         Ok(FilePiece { path, shown: shown(&inside), size })
     }
 

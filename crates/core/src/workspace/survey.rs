@@ -239,7 +239,7 @@ impl Surveyor<'_> {
         };
         let value = lookup.named(name, place.0, place.1, super::Stage::Before);
         let secret = !lookup.memo.secrets.is_empty();
-        self.masker.learn(lookup.memo.secrets.drain(..));
+        self.masker.learn(lookup.memo.new_secrets());
         match value {
             // A `let` may use a secret without being one: the masker hides that part of it.
             Ok(value) if secret && !matches!(found, Found::Line(..)) => Value::Secret(value),

@@ -57,7 +57,7 @@ fn a_let_uses_others_and_has_one_value_in_a_cell() {
     let sent = sent_value(random, None, &[]).expect("a request");
     let (v, w) = sent.split_once('&').expect("two parameters");
     assert_eq!(v.trim_start_matches("v="), w.trim_start_matches("w="));
-    let environment = "#- in/a.http\n%% one\nhttp://bench/?v={{env.SHIFT}}-{{request.name}}-{{environment == null}}\n";
+    let environment = "#- yieldtray.toml\n[values]\nbase = 'http://bench'\n#- in/a.http\n%% one\nhttp://bench/?v={{env.SHIFT}}-{{request.name}}-{{environment == null}}\n";
     assert_eq!(sent_value(environment, None, &[]), Ok("v=early-one-true".to_owned()));
 }
 

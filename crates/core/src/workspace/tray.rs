@@ -13,7 +13,7 @@ pub struct Tray {
 }
 
 /// A value and where it came from.
-#[derive(Clone, Debug)]
+#[derive(Clone)]
 pub struct Yielded {
     /// The value.
     pub value: Value,
@@ -21,10 +21,21 @@ pub struct Yielded {
     pub source: SourceId,
     /// That cell; `None` for a kept value whose cell is no longer there.
     pub cell: Option<CellId>,
-    /// Whether it may be shown.
+    /// Whether it is a secret.
     pub secret: bool,
+    /// The origin of the response that it was captured from, for a secret.
+    pub origin: Option<String>,
     /// Seconds since 1970 at which it was put here, for a value kept from an earlier process.
     pub kept_at: Option<i64>,
+}
+
+impl std::fmt::Debug for Yielded {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self.secret {
+            true => f.write_str("Yielded([secret])"),
+            false => write!(f, "Yielded({})", self.value.show()),
+        }
+    }
 }
 
 impl Tray {

@@ -32,7 +32,7 @@ pub(super) fn again(common: &Common, args: LogAgain, host: &Host, out: &mut Out)
         // Checks expect what was made up then.
         common.seed = Some(past.seed);
     }
-    let mut session = Session::open(&common, host, out, &[])?;
+    let mut session = Session::open_to_evaluate(&common, host, out, &[])?;
     let found = cell_of(&mut session, &past.entry);
     let (cell, exactly) = match found {
         Some(cell) => (cell, exactly),

@@ -132,7 +132,7 @@ fn both(
     for environment in environments {
         let common = Common { env: vec![environment.clone()], ..common.clone() };
         let places = places(&common, std::slice::from_ref(place))?;
-        let mut session = Session::open(&common, host, out, &places)?;
+        let mut session = Session::open_to_evaluate(&common, host, out, &places)?;
         let cell = send::one(&session.find(&places)?, &session, place)?;
         send::refuse_sequence(&session, cell)?;
         let prelude = Prelude::of(&mut session, cell, Needs::Send, &person, out)?;

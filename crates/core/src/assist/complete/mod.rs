@@ -183,10 +183,10 @@ impl<'a> Writer<'a> {
             "request" => return all(&of_request, "this request"),
             "sent" => return all(&of_sent, "what was sent"),
             "env" => {
-                let process = self.view.reach.settings.process.iter();
+                let variables = self.view.reach.settings.variables.iter();
                 let names: Vec<String> =
-                    process.map(|(name, _)| name.clone()).filter(|name| is_value_name(name)).collect();
-                names.iter().for_each(|name| self.add(span, Sort::Member, name, "the process environment", None));
+                    variables.map(|(name, _)| name.to_owned()).filter(|name| is_value_name(name)).collect();
+                names.iter().for_each(|name| self.add(span, Sort::Member, name, "an environment variable", None));
                 return;
             }
             "row" => {

@@ -11,7 +11,8 @@ pub(super) fn file<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v> 
     let path = text("file", &arguments[1..], 0)?;
     let inside = clean(&reader.folder.join(path))
         .ok_or_else(|| error("file", format!("cannot read `{path}`: it lies outside the workspace")))?;
-    let bytes = reader.files.read(&inside).map_err(|found| error("file", format!("cannot read `{path}`: {found}")))?;
+    let bytes =
+        reader.files.read_data(&inside).map_err(|found| error("file", format!("cannot read `{path}`: {found}")))?;
     let value = String::from_utf8(bytes).map_or_else(|error| Value::bytes(error.into_bytes()), Value::text);
     Ok(CowVal::Owned(value.0.clone_as_boxed()))
 }

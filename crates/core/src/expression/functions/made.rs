@@ -48,10 +48,15 @@ pub(super) fn pick<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v> 
     Ok(CowVal::Owned(list[index].clone_as_boxed()))
 }
 
-/// Counts a step of a loop and gives the second argument.
+/// Counts a step of a loop, and the bytes of what it came to; gives the second argument.
 pub(super) fn step<'b, 'v>(mut arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v> {
-    if source(&arguments).step() {
-        return Ok(arguments.swap_remove(1));
+    let made = source(&arguments);
+    if !made.step() {
+        let words = "the expression takes too many steps: its loops stand inside each other, or run over too much";
+        return Err(error("", words));
     }
-    Err(error("", "the expression takes too many steps: its loops stand inside each other, or run over too much"))
+    if !made.take_bytes(&*arguments[1]) {
+        return Err(error("", made.too_large()));
+    }
+    Ok(arguments.swap_remove(1))
 }

@@ -11,6 +11,7 @@ mod text;
 mod xml;
 
 pub use fake::FAKE_KINDS;
+pub use query::check_jsonpath;
 
 use super::digits::Digits;
 use super::files::FILES;

@@ -24,6 +24,11 @@ pub(super) fn path<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v> 
     given(Value::from_json(Json::Array(found)))
 }
 
+/// Whether a text is a JSONPath (RFC 9535); the error says what is wrong.
+pub fn check_jsonpath(path: &str) -> Result<(), String> {
+    JsonPath::parse(path).map(drop).map_err(|error| format!("it is not a JSONPath (RFC 9535): {error}"))
+}
+
 pub(super) fn pointer<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v> {
     let document = Value::copy_of(&*arguments[0]).to_json();
     let pointer = text("pointer", &arguments, 1)?;

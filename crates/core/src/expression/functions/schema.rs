@@ -1,6 +1,6 @@
 use super::{Evaluated, error, text};
+use crate::expression::Value;
 use crate::expression::files::FileReader;
-use crate::expression::{Value, schemas};
 use cel::common::types::CelBool;
 use cel::common::value::{CowVal, Val};
 
@@ -11,7 +11,7 @@ pub(super) fn conforms<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 
     let path = text("conforms", &arguments[1..], 1)?;
     let schema = reader.schema(path).map_err(|why| error("conforms", why))?;
     let value = Value::copy_of(&*arguments[1]).to_json();
-    Ok(CowVal::owned(CelBool::from(schema.is_valid(&value))))
+    Ok(CowVal::owned(CelBool::from(schema.is_valid(value))))
 }
 
 /// What of the first argument breaks the schema that the second names, to be told where a check fails.
@@ -19,7 +19,7 @@ pub(in crate::expression) fn violations(reader: &dyn Val, value: &dyn Val, path:
     let path = path.downcast_ref::<cel::common::types::CelString<'_>>();
     let (Some(reader), Some(path)) = (reader.downcast_ref::<FileReader>(), path) else { return Vec::new() };
     match reader.schema(path.inner()) {
-        Ok(schema) => schemas::violations(&schema, &Value::copy_of(value).to_json()),
+        Ok(schema) => schema.violations(Value::copy_of(value).to_json()),
         Err(_) => Vec::new(),
     }
 }

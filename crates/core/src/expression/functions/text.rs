@@ -1,6 +1,7 @@
 use super::{Evaluated, error, text};
 use crate::expression::Value;
 use crate::expression::value::kind;
+use cel::ExecutionError;
 use cel::common::types::{CelList, CelNull, CelString};
 use cel::common::value::{CowVal, Val};
 use regex::Regex;
@@ -23,9 +24,20 @@ pub(super) fn trim<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v> 
     given(text("trim", &arguments, 0)?.trim().to_owned())
 }
 
+/// Refuses to make a text of more than 64 MiB: `times` pieces of so many bytes beside what is there.
+fn expect_room(function: &str, there: u64, times: u64, bytes: u64) -> Result<(), ExecutionError> {
+    const LARGEST: u64 = 64 << 20;
+    match times.saturating_mul(bytes).saturating_add(there) > LARGEST {
+        true => Err(error(function, "the text would have more than 64 MiB")),
+        false => Ok(()),
+    }
+}
+
 pub(super) fn replace<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v> {
     let (whole, old, new) =
         (text("replace", &arguments, 0)?, text("replace", &arguments, 1)?, text("replace", &arguments, 2)?);
+    let more = (new.len() as u64).saturating_sub(old.len() as u64);
+    expect_room("replace", whole.len() as u64, whole.matches(old).count() as u64, more)?;
     given(whole.replace(old, new))
 }
 
@@ -44,6 +56,7 @@ pub(super) fn join<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v> 
     let list = arguments[0]
         .downcast_ref::<CelList<'v>>()
         .ok_or_else(|| error("join", format!("wants a list, but got {}", kind(&*arguments[0]).words())))?;
+    expect_room("join", 0, list.inner().len() as u64, by.len() as u64)?;
     let members = list.inner().iter().map(|member| match Value::copy_of(&**member).to_text() {
         Ok(text) => Ok(text.into_owned()),
         Err(_) => {

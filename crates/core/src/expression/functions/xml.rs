@@ -1,25 +1,80 @@
 use super::{Evaluated, error, text};
 use crate::expression::Value;
 use cel::common::value::CowVal;
+use quick_xml::Reader;
+use quick_xml::events::{BytesStart, Event};
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::mpsc;
+use std::thread;
+use std::time::Duration;
 use sxd_xpath::{Context, Factory, Value as Found};
 
 /// Elements inside each other that are taken: the library goes down into them by calling itself.
 const DEEPEST: usize = 500;
 
+/// Elements, attributes and texts that are taken.
+const MOST_NODES: usize = 500_000;
+
+/// Attributes of one element that are taken: the library compares each with all others.
+const MOST_ATTRIBUTES: usize = 1_000;
+
+/// How long an expression may take. Many take time with the square of the nodes.
+const LONGEST: Duration = Duration::from_secs(5);
+
+/// How many evaluations that took too long may go on beside the run: they cannot be stopped.
+const MOST_ABANDONED: usize = 2;
+
+/// Bytes of the stack of an evaluation; the system gives only the pages that are used.
+const STACK: usize = 64 << 20;
+
+/// Evaluations that took too long and may still go on.
+static ABANDONED: AtomicUsize = AtomicUsize::new(0);
+
 /// What an XPath 1.0 expression gives of an XML text: of nodes the list of their texts. Prefixes are those
 /// that the document's first element declares.
 pub(super) fn xpath<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v> {
     let (xml, path) = (text("xpath", &arguments, 0)?, text("xpath", &arguments, 1)?);
-    if depth(xml) > DEEPEST {
-        return Err(error("xpath", format!("more than {DEEPEST} elements stand inside each other")));
+    check_size(xml).map_err(|why| error("xpath", why))?;
+    if ABANDONED.load(Ordering::Relaxed) >= MOST_ABANDONED {
+        return Err(error("xpath", "earlier expressions took too long and still go on, so no more are begun"));
     }
+    let (sender, receiver) = mpsc::channel();
+    let (xml, path) = (xml.to_owned(), path.to_owned());
+    let work = move || {
+        if sender.send(evaluate(&xml, &path)).is_err() {
+            // Nobody waits any more.
+            ABANDONED.fetch_sub(1, Ordering::Relaxed);
+        }
+    };
+    let spawned = thread::Builder::new().stack_size(STACK).spawn(work);
+    spawned.map_err(|why| error("xpath", format!("cannot be evaluated: {why}")))?;
+    let found = receiver.recv_timeout(LONGEST).unwrap_or_else(|_| {
+        ABANDONED.fetch_add(1, Ordering::Relaxed);
+        Err(format!("the expression takes more than {} s", LONGEST.as_secs()))
+    });
+    let value = match found.map_err(|why| error("xpath", why))? {
+        Picked::Boolean(truth) => Value::from(truth),
+        Picked::Number(number) => Value::from(number),
+        Picked::Text(text) => Value::text(text),
+        Picked::Texts(texts) => Value::list(texts.into_iter().map(Value::text)),
+    };
+    Ok(CowVal::Owned(value.0.clone_as_boxed()))
+}
+
+/// What an expression came to.
+enum Picked {
+    Boolean(bool),
+    Number(f64),
+    Text(String),
+    Texts(Vec<String>),
+}
+
+fn evaluate(xml: &str, path: &str) -> Result<Picked, String> {
     let trimmed = xml.trim_start_matches('\u{feff}').trim_start();
-    let package =
-        sxd_document::parser::parse(trimmed).map_err(|found| error("xpath", format!("this is not XML: {found}")))?;
+    let package = sxd_document::parser::parse(trimmed).map_err(|found| format!("this is not XML: {found}"))?;
     let document = package.as_document();
-    let compiled =
-        Factory::new().build(path).map_err(|found| error("xpath", format!("`{path}` is no XPath: {found}")))?;
-    let compiled = compiled.ok_or_else(|| error("xpath", "the XPath is empty"))?;
+    let compiled = Factory::new().build(path).map_err(|found| format!("`{path}` is no XPath: {found}"))?;
+    let compiled = compiled.ok_or("the XPath is empty")?;
     let mut context = Context::new();
     if let Some(root) = document.root().children().iter().find_map(|child| child.element()) {
         for namespace in root.namespaces_in_scope() {
@@ -27,31 +82,65 @@ pub(super) fn xpath<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v>
         }
     }
     let found = compiled.evaluate(&context, document.root());
-    let found = found.map_err(|found| error("xpath", format!("`{path}` cannot be worked out: {found}")))?;
-    let value = match found {
-        Found::Boolean(truth) => Value::from(truth),
-        Found::Number(number) => Value::from(number),
-        Found::String(text) => Value::text(text),
-        Found::Nodeset(nodes) => {
-            Value::list(nodes.document_order().iter().map(|node| Value::text(node.string_value())))
-        }
-    };
-    Ok(CowVal::Owned(value.0.clone_as_boxed()))
+    Ok(match found.map_err(|found| format!("`{path}` cannot be worked out: {found}"))? {
+        Found::Boolean(truth) => Picked::Boolean(truth),
+        Found::Number(number) => Picked::Number(number),
+        Found::String(text) => Picked::Text(text),
+        Found::Nodeset(nodes) => Picked::Texts(nodes.document_order().iter().map(|node| node.string_value()).collect()),
+    })
 }
 
-/// How many elements stand inside each other at most, as far as it can be told without reading closely.
-fn depth(xml: &str) -> usize {
-    let (mut depth, mut deepest) = (0usize, 0);
-    for (at, _) in xml.match_indices('<') {
-        match xml.as_bytes().get(at + 1) {
-            Some(b'/') => depth = depth.saturating_sub(1),
-            Some(b'!' | b'?') => {}
-            _ => {
-                let closed = xml[at..].find('>').is_some_and(|end| xml[at..at + end].ends_with('/'));
-                depth += usize::from(!closed);
-                deepest = deepest.max(depth);
+/// Refuses a text that would take the library too much time or stack. What is wrong with it as XML is told later.
+fn check_size(xml: &str) -> Result<(), String> {
+    let mut reader = Reader::from_str(xml);
+    let (mut depth, mut nodes) = (0usize, 0usize);
+    let count = |element: &BytesStart<'_>| -> Result<usize, String> {
+        let attributes = element.attributes().with_checks(false).take(MOST_ATTRIBUTES + 1).count();
+        match attributes > MOST_ATTRIBUTES {
+            true => Err(format!("an element has more than {MOST_ATTRIBUTES} attributes")),
+            false => Ok(attributes + 1),
+        }
+    };
+    loop {
+        match reader.read_event() {
+            Ok(Event::Start(element)) => {
+                depth += 1;
+                nodes += count(&element)?;
             }
+            Ok(Event::Empty(element)) => nodes += count(&element)?,
+            Ok(Event::End(_)) => depth = depth.saturating_sub(1),
+            Ok(Event::Eof) | Err(_) => return Ok(()),
+            Ok(_) => nodes += 1,
+        }
+        if depth > DEEPEST {
+            return Err(format!("more than {DEEPEST} elements are inside each other"));
+        }
+        if nodes > MOST_NODES {
+            return Err(format!("the text has more than {MOST_NODES} elements, attributes and texts"));
         }
     }
-    deepest
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn documents_that_would_take_too_much_are_refused() {
+        let attributes: String = (0..2_000).map(|number| format!(" x{number}='1'")).collect();
+        for (xml, why) in [
+            (format!("<a{attributes}/>"), "an element has more than 1000 attributes"),
+            // What looks closed to a careless reader is not.
+            ("<a b='/>'>".repeat(600), "more than 500 elements are inside each other"),
+            ("<a><!--</x>-->".repeat(600), "more than 500 elements are inside each other"),
+            (
+                format!("<a>{}</a>", "<b/>".repeat(600_000)),
+                "the text has more than 500000 elements, attributes and texts",
+            ),
+        ] {
+            assert_eq!(check_size(&xml), Err(why.to_owned()));
+        }
+        assert_eq!(check_size("<a><b c='d'>e</b></a>"), Ok(()));
+        assert_eq!(check_size("no XML <"), Ok(()));
+    }
 }

@@ -1,0 +1,125 @@
+//! `yieldtray allow`: lets a workspace reach outside its directory.
+
+use crate::args::{Allow, Common};
+use crate::disk::{Disk, root_of};
+use crate::failure::Stop;
+use crate::kept;
+use crate::session::here;
+use crate::show::table::Cell;
+use crate::show::{Out, safe::safe_line};
+use crate::trust::{self, Allowance, Allowed, Trust, digest_of, outside_lines};
+use anyhow::Context;
+use serde_json::json;
+use std::io::Write;
+use std::path::{Path, PathBuf};
+use yieldtray_core::workspace::Workspace;
+use yieldtray_store::StateFolder;
+
+/// Allows a workspace, forgets that, or lists what is allowed.
+pub(crate) fn allow(common: &Common, args: &Allow, out: &mut Out) -> Result<u8, Stop> {
+    if args.list {
+        return list(out);
+    }
+    let folder = here(common)?.join(args.folder.as_deref().unwrap_or(Path::new(".")));
+    if args.revoke {
+        return revoke(&folder, out);
+    }
+    let folder = folder.canonicalize().with_context(|| format!("cannot open `{}`", folder.display()))?;
+    let root = root_of(&folder);
+    let workspace = open(&root)?;
+    let problems: Vec<_> = workspace.config_problems().cloned().collect();
+    if problems.iter().any(yieldtray_core::problem::Problem::is_mistake) {
+        return Err(Stop::with_problems(out, &workspace, &problems));
+    }
+    let adopted = args.state && StateFolder::adopt(&root, kept::key_file().as_deref())?;
+    trust::remember(&root, &workspace)?;
+    let lines = outside_lines(&workspace);
+    let look = out.look;
+    let digest = digest_of(&workspace);
+    if out.json {
+        let settings: Vec<_> = lines.iter().map(|(place, what)| json!({ "at": place, "what": what })).collect();
+        let document = json!({ "root": root, "digest": digest, "settings": settings, "state": adopted });
+        writeln!(out.result(), "{document}")?;
+        return Ok(0);
+    }
+    if out.quiet {
+        return Ok(0);
+    }
+    writeln!(out.result(), "allowed {}", safe_line(&root.display().to_string()))?;
+    for (place, what) in &lines {
+        writeln!(out.result(), "  {}  {}", look.faint(place), safe_line(what))?;
+    }
+    let more = match lines.is_empty() {
+        true => "  nothing in it reaches outside its directory; git may be asked about its files",
+        false => "  a change of the private configuration, or of one of these lines, has to be allowed again",
+    };
+    writeln!(out.result(), "{}", look.faint(more))?;
+    if adopted {
+        writeln!(out.result(), "  the state in `.yieldtray` belongs to this workspace now")?;
+    }
+    Ok(0)
+}
+
+fn open(root: &Path) -> Result<Workspace, Stop> {
+    let disk = Disk::new(root, &Trust::default()).with_context(|| format!("cannot open `{}`", root.display()))?;
+    Ok(Workspace::open(Box::new(disk)))
+}
+
+fn allowed() -> Result<Allowed, Stop> {
+    let hint = "set HOME or XDG_STATE_HOME";
+    Allowed::of_user().ok_or_else(|| Stop::refused_with("there is no home directory to remember this in", hint))
+}
+
+/// Forgets an allowance. The workspace itself may be gone.
+fn revoke(folder: &Path, out: &mut Out) -> Result<u8, Stop> {
+    let root: PathBuf = match folder.canonicalize() {
+        Ok(folder) => root_of(&folder),
+        Err(_) => folder.to_owned(),
+    };
+    let there = allowed()?.remove(&root)?;
+    if out.json {
+        writeln!(out.result(), "{}", json!({ "root": root, "revoked": there }))?;
+    } else if !out.quiet {
+        let shown = safe_line(&root.display().to_string()).into_owned();
+        let words = if there { format!("{shown} is not allowed any more") } else { format!("{shown} was not allowed") };
+        writeln!(out.result(), "{words}")?;
+    }
+    Ok(0)
+}
+
+fn list(out: &mut Out) -> Result<u8, Stop> {
+    let all = allowed()?.all();
+    if out.json {
+        let rows: Vec<_> =
+            all.iter().map(|own| json!({ "root": own.root, "digest": own.digest, "state": state_of(own) })).collect();
+        writeln!(out.result(), "{}", json!({ "allowed": rows }))?;
+        return Ok(0);
+    }
+    let look = out.look;
+    let rows: Vec<Vec<Cell>> = all
+        .iter()
+        .map(|own| {
+            let state = state_of(own);
+            let shown = if state == "unchanged" { look.faint(state) } else { look.odd(state) };
+            vec![
+                Cell::new(safe_line(&own.root.display().to_string()).into_owned()).yielding(),
+                Cell::new(state).painted(shown),
+                Cell::new(own.digest.clone()).painted(look.faint(&own.digest)).yielding(),
+            ]
+        })
+        .collect();
+    out.table(&rows)?;
+    if rows.is_empty() && !out.quiet {
+        out.say("no workspace is allowed: `yieldtray allow` allows the one you are in")?;
+    }
+    Ok(0)
+}
+
+/// Whether what was allowed is still what is there.
+fn state_of(allowance: &Allowance) -> &'static str {
+    match open(&allowance.root) {
+        Err(_) => "not there",
+        Ok(workspace) if digest_of(&workspace) == allowance.digest => "unchanged",
+        Ok(_) => "changed since",
+    }
+}

@@ -1,0 +1,91 @@
+//! Where a secret may be sent: to the origins (RFC 6454) that it belongs to.
+
+use crate::expression::Value;
+use crate::problem::SourceId;
+use crate::syntax::Span;
+use std::fmt;
+use url::Url;
+
+/// The origin of a URL, as in `https://scale.example:8443`; the port is left out where it is the scheme's own.
+pub fn origin_of(url: &Url) -> String {
+    url.origin().ascii_serialization()
+}
+
+/// Reads an origin, as in `https://scale.example`; `None` for a text that is none. A path is not part of one.
+pub fn parse_origin(text: &str) -> Option<String> {
+    let url = Url::parse(text).ok()?;
+    let bare = url.path() == "/" && url.query().is_none() && url.fragment().is_none() && url.username().is_empty();
+    (bare && url.has_host() && matches!(url.scheme(), "http" | "https")).then(|| origin_of(&url))
+}
+
+/// The origins that a secret belongs to.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Destinations {
+    /// Every origin: it was typed for this very request.
+    Any,
+    /// That of `base` of its environment.
+    Base,
+    /// That of the response it was captured from, and that of `base`.
+    CapturedFrom(Option<String>),
+    /// The origins that its definition lists with `for`.
+    Listed(Vec<String>),
+}
+
+/// A secret that was looked up.
+#[derive(Clone)]
+pub struct UsedSecret {
+    /// Its value.
+    pub value: Value,
+    /// How it is called.
+    pub name: String,
+    /// The origins that it may be sent to.
+    pub destinations: Destinations,
+    /// Where it is used.
+    pub used_at: (SourceId, Span),
+    /// Where it is defined, if that is a configuration.
+    pub defined_at: Option<(SourceId, Span)>,
+}
+
+impl fmt::Debug for UsedSecret {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "UsedSecret({})", self.name)
+    }
+}
+
+impl UsedSecret {
+    /// A secret without a definition of its own, used at a place.
+    pub(crate) fn new(value: Value, name: &str, destinations: Destinations, used_at: (SourceId, Span)) -> Self {
+        Self { value, name: name.to_owned(), destinations, used_at, defined_at: None }
+    }
+
+    /// Whether it may be sent to `origin`, where `base` is the origin of the environment's `base`.
+    pub(crate) fn may_go_to(&self, origin: &str, base: Option<&str>) -> bool {
+        let is_base = base == Some(origin);
+        match &self.destinations {
+            Destinations::Any => true,
+            Destinations::Base => is_base,
+            Destinations::CapturedFrom(from) => is_base || from.as_deref() == Some(origin),
+            Destinations::Listed(origins) => origins.iter().any(|listed| listed == origin),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn origins_are_read_and_compared_without_their_default_port() {
+        for (text, origin) in [
+            ("https://Scale.example", Some("https://scale.example")),
+            ("https://scale.example:443/", Some("https://scale.example")),
+            ("http://127.0.0.1:4616", Some("http://127.0.0.1:4616")),
+            ("https://scale.example/lots", None),
+            ("https://clerk@scale.example", None),
+            ("ftp://scale.example", None),
+            ("scale.example", None),
+        ] {
+            assert_eq!(parse_origin(text).as_deref(), origin, "{text}");
+        }
+    }
+}
