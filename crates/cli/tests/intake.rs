@@ -46,6 +46,7 @@ fn upper_hex(target: &str) -> String {
 }
 
 /// Each is run by a shell with curl itself, and sent as the cell that is made of it.
+#[cfg(feature = "other-programs")]
 #[test]
 fn a_cell_sends_what_the_command_sends() {
     let desk = Desk::open();
@@ -64,7 +65,9 @@ fn a_cell_sends_what_the_command_sends() {
         let cell = text(&bench, &file);
         bench.run(&["lint", &file]).exits(0);
         assert_eq!(bench.run(&["tidy", "--verify", &file]).code, 0, "{cell}");
-        bench.run_with(&["send", &file, "--no-log"], "", &[("GATE", "north")]).exits(0);
+        let to = format!("http://{}", desk.address);
+        let send = ["send", &file, "--no-log", "--read-env", "GATE", "--secrets-to", &to];
+        bench.run_with(&send, "", &[("GATE", "north")]).exits(0);
         let arrived = desk.last().unwrap_or_else(|| panic!("{cell}"));
         let target = |own: &support::desk::Arrived| (own.method.clone(), upper_hex(&own.target));
         assert_eq!(target(&arrived), target(&sent), "{command}\n{cell}");
@@ -201,7 +204,7 @@ fn a_description_becomes_a_workspace_that_is_replayed() {
     assert!(dry.stdout.contains("+ % name readLot") && !bench.path().join("requests").exists(), "{}", dry.stdout);
     bench.run(&["import", "openapi", "api.yaml", "--into", "requests"]).exits(0);
     bench.run(&["lint"]).exits(0);
-    let replayed = bench.run_with(&["replay"], "", &[("DESK_TOKEN", "canary-4616")]).exits(0);
+    let replayed = bench.run_with(&["replay", "--read-env", "API_*"], "", &[("API_DESK_TOKEN", "canary-4616")]).exits(0);
     assert!(replayed.stdout.contains("2 checks"), "{}", replayed.stdout);
     let arrived = desk.last().expect("it was sent");
     assert_eq!(

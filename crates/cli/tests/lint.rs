@@ -3,9 +3,11 @@
 mod support;
 
 use serde_json::json;
+#[cfg(feature = "other-programs")]
 use std::process::Command;
 use support::Bench;
 
+#[cfg(feature = "other-programs")]
 fn git(bench: &Bench, args: &[&str]) {
     let author = ["-c", "user.name=Clerk", "-c", "user.email=clerk@packhouse.example"];
     let status = Command::new("git").args(author).args(args).current_dir(bench.path()).output().expect("git is there");
@@ -14,6 +16,7 @@ fn git(bench: &Bench, args: &[&str]) {
 
 const CLEAN: &str = "%% Look\nGET http://127.0.0.1:1/lots\n\n% check status == 200\n";
 
+#[cfg(feature = "other-programs")]
 #[test]
 fn what_is_staged_is_looked_at_as_it_would_be_committed() {
     let bench = Bench::empty().file("a.http", CLEAN).file("b.http", "%% B\nhttp://127.0.0.1:1/{{gone}}\n");

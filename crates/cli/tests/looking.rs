@@ -140,16 +140,16 @@ fn long_bodies_go_through_the_users_pager() {
 fn a_save_line_keeps_the_body_of_each_answer() {
     let bench = bench().file(
         "sub/a.http",
-        "%% Label\nGET /lots/L-2038/label.png\n\n% save ../labels/{{grower}}/L-2038.png\n\n%% Health\n/health\n\n% save health.json\n% check body.status == 'open'\n",
+        "%% Label\nGET /lots/L-2038/label.png\n\n% save labels/{{grower}}/L-2038.png\n\n%% Health\n/health\n\n% save health.json\n% check body.status == 'open'\n",
     );
     bench.run(&["replay"]).exits(0);
-    let image = std::fs::read(bench.path().join("labels/G-11/L-2038.png")).expect("the label");
+    let image = std::fs::read(bench.path().join("saved/labels/G-11/L-2038.png")).expect("the label");
     assert!(image.starts_with(b"\x89PNG"));
     let run = bench.run(&["send", "label", "--out", "own.png"]).exits(0);
     assert_eq!(run.stdout, "");
     assert_eq!(std::fs::read(bench.path().join("own.png")).expect("the label"), image);
     assert_eq!(
-        std::fs::read_to_string(bench.path().join("sub/health.json")).expect("the file"),
+        std::fs::read_to_string(bench.path().join("saved/health.json")).expect("the file"),
         "{\"status\":\"open\",\"server\":\"bench\"}"
     );
 }

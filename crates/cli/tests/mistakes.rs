@@ -6,7 +6,7 @@ use std::collections::BTreeSet;
 use support::Bench;
 use yieldtray_core::problem::Code;
 
-const CONFIG: &str = "[values]\nscale = { from = 'env:NO_SUCH_SCALE' }\n[environments.bench.values]\ngrower = 'G-11'\ngate = 'n'\n[oauth2.shift]\nclient_id = 'desk'\n";
+const CONFIG: &str = "[values]\nkey = { value = 'bench-key-4616', secret = true }\nscale = { from = 'env:NO_SUCH_SCALE' }\n[environments.bench.values]\ngrower = 'G-11'\ngate = 'n'\n[oauth2.shift]\nclient_id = 'desk'\n";
 
 /// One file for each class: what is wrong with it, and nothing else.
 const FILES: &[(&str, &str)] = &[
@@ -41,6 +41,8 @@ const FILES: &[(&str, &str)] = &[
     ("assumption", "%% A\nget http://127.0.0.1:1/#top\n"),
     ("unknown-cell", "%% Sign in\nhttp://127.0.0.1:1/\n%% A\n% needs sing-in\nhttp://127.0.0.1:1/\n"),
     ("needs-cycle", "%% A\n% needs b\nhttp://127.0.0.1:1/\n%% B\n% needs a\nhttp://127.0.0.1:1/\n"),
+    ("secret-elsewhere", "%% A\nhttp://127.0.0.1:1/\nX-Api-Key: {{key}}\n"),
+    ("swallowed-text", "%% A\nGET http://127.0.0.1:1/\n\nGET http://127.0.0.1:1/lots\n"),
     ("unknown-label", "% check quick: true\n\n%% A\n% waive qiuck\nhttp://127.0.0.1:1/\n"),
 ];
 
@@ -54,6 +56,7 @@ const ANSWERED: &[(&str, &str)] = &[
 const CONFIGS: &[(&str, &str)] = &[
     ("bad-configuration", "[workspace]\nrequests = 3\n[values\n"),
     ("unknown-key", "[workspace]\nrequest = \"requests\"\n"),
+    ("short-secret", "[values]\npin = { value = \"461\", secret = true }\n[workspace]\nrequests = 3\n"),
     ("unknown-environment", "[workspace]\nenvironment = \"bnch\"\n[environments.bench]\n"),
 ];
 
@@ -112,8 +115,10 @@ fn each_class_of_mistake_has_its_text() {
         .file("a.http", "http://127.0.0.1:1/\n");
     note("no-checks", &bench.run(&["lint"]).exits(0).stdout);
     let bench = Bench::empty().file("yieldtray.local.toml", "[values]\nx = 1\n").file("a.http", "/x\n");
-    let git = std::process::Command::new("git").args(["init", "-q"]).current_dir(bench.path()).status();
-    assert!(git.expect("git is there").success());
+    std::fs::create_dir(bench.path().join(".git")).expect("a folder");
+    let outside = "[send]\nsocket = '/run/packhouse.sock'\n";
+    let reaching = Bench::empty().file("yieldtray.toml", outside).file("a.http", "http://127.0.0.1:1/\n");
+    note("not-allowed", &reaching.run_as_stranger(&["send", "a.http"], &[]).exits(2).stderr);
     note("tracked-file", &bench.run(&["list"]).stderr);
     let bench = Bench::empty();
     std::fs::write(bench.path().join("latin.http"), b"# Sm\xf8rrebr\xf8d\n/x\n").expect("a file");

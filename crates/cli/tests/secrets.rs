@@ -65,7 +65,7 @@ fn bench() -> Bench {
         .file(
             "yieldtray.local.toml",
             &format!(
-                "[values]\nplain = {{ value = {quoted}, secret = true }}\n\
+                "[env]\nallow = ['PIN']\n[values]\nplain = {{ value = {quoted}, secret = true }}\n\
                  run = {{ command = ['cat', 'pin.txt'], secret = true }}\n\
                  broken = {{ command = ['sh', '-c', 'cat pin.txt >&2; exit 3'], secret = true }}\n"
             ),

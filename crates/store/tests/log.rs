@@ -239,7 +239,8 @@ fn an_older_form_is_copied_before_it_is_changed() {
     let older = rusqlite::Connection::open(folder.join("state.db")).expect("a database");
     older
         .execute_batch(
-            "DROP TABLE exchange; DROP TABLE word; DROP TABLE numbered; PRAGMA user_version = 2;
+            "DROP TABLE exchange; DROP TABLE word; DROP TABLE numbered; ALTER TABLE tray DROP COLUMN origin;
+             PRAGMA user_version = 2;
              INSERT INTO tray VALUES ('bench', 'intake.http', 'lot_id', 'book-lot', x'31', 0, 7);",
         )
         .expect("it is taken back");

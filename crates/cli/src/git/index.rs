@@ -77,8 +77,10 @@ fn offset(index: &[u8], mut at: usize) -> Option<(usize, usize)> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    #[cfg(feature = "other-programs")]
     use std::process::Command;
 
+    #[cfg(feature = "other-programs")]
     #[test]
     fn names_are_found_in_each_version_that_git_writes() {
         for (format, versions) in [("sha1", ["2", "3", "4"]), ("sha256", ["2", "4", "4"])] {

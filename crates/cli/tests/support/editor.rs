@@ -5,7 +5,7 @@ use serde_json::{Value, json};
 use std::collections::VecDeque;
 use std::io::{BufRead, BufReader, Read, Write};
 use std::path::PathBuf;
-use std::process::{Child, ChildStdin, Stdio};
+use std::process::{Child, ChildStdin, Command, Stdio};
 use std::sync::mpsc::{self, Receiver};
 use std::sync::{Arc, Mutex};
 use std::thread;
@@ -56,12 +56,15 @@ impl Editor {
 
     /// The same with these options and variables.
     pub fn raw_with(bench: &Bench, options: &[&str], variables: &[(&str, &str)]) -> Self {
-        let root = bench.path().canonicalize().expect("the folder is there");
         let mut command = bench.command();
+        command.arg("lsp").args(options).envs(variables.iter().copied());
+        Self::of(bench, command)
+    }
+
+    /// An editor that speaks with this process.
+    pub fn of(bench: &Bench, mut command: Command) -> Self {
+        let root = bench.path().canonicalize().expect("the folder is there");
         command
-            .arg("lsp")
-            .args(options)
-            .envs(variables.iter().copied())
             .stdin(Stdio::piped())
             .stdout(Stdio::piped())
             .stderr(Stdio::inherit());

@@ -70,7 +70,24 @@ impl Bench {
     pub fn command(&self) -> Command {
         let mut command = command(self.path());
         command.env("XDG_STATE_HOME", self.home.path());
+        // Most tests are not about trust: their workspace is allowed.
+        command.env("YIELDTRAY_ALLOW", self.path());
         command
+    }
+
+    /// The same in a workspace that nobody has allowed.
+    pub fn stranger(&self) -> Command {
+        let mut command = self.command();
+        command.env_remove("YIELDTRAY_ALLOW");
+        command
+    }
+
+    /// Runs the program in a workspace that nobody has allowed, with these variables.
+    #[track_caller]
+    pub fn run_as_stranger(&self, args: &[&str], variables: &[(&str, &str)]) -> Run {
+        let mut command = self.stranger();
+        command.args(args).envs(variables.iter().copied());
+        run(command, "")
     }
 
     /// Where the user's own state goes.
@@ -92,24 +109,9 @@ impl Bench {
     /// Runs the program with this standard input and these variables.
     #[track_caller]
     pub fn run_with(&self, args: &[&str], input: &str, variables: &[(&str, &str)]) -> Run {
-        let mut child = self
-            .command()
-            .args(args)
-            .envs(variables.iter().copied())
-            .stdin(Stdio::piped())
-            .stdout(Stdio::piped())
-            .stderr(Stdio::piped())
-            .spawn()
-            .expect("the program starts");
-        // A program that does not read its input may close it first.
-        let _ = child.stdin.take().expect("a pipe").write_all(input.as_bytes());
-        let output = child.wait_with_output().expect("the program ends");
-        Run {
-            code: output.status.code().expect("no signal ended it"),
-            stdout: String::from_utf8_lossy(&output.stdout).into_owned(),
-            stderr: String::from_utf8(output.stderr).expect("text"),
-            bytes: output.stdout,
-        }
+        let mut command = self.command();
+        command.args(args).envs(variables.iter().copied());
+        run(command, input)
     }
 
     /// Text with what differs from run to run replaced: the port, times, made-up ids, the folder.
@@ -121,6 +123,26 @@ impl Bench {
             None => text,
         };
         stable_times(&text)
+    }
+}
+
+/// Runs a command to its end with this standard input.
+#[track_caller]
+pub fn run(mut command: Command, input: &str) -> Run {
+    let mut child = command
+        .stdin(Stdio::piped())
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
+        .spawn()
+        .expect("the program starts");
+    // A program that does not read its input may close it first.
+    let _ = child.stdin.take().expect("a pipe").write_all(input.as_bytes());
+    let output = child.wait_with_output().expect("the program ends");
+    Run {
+        code: output.status.code().expect("no signal ended it"),
+        stdout: String::from_utf8_lossy(&output.stdout).into_owned(),
+        stderr: String::from_utf8(output.stderr).expect("text"),
+        bytes: output.stdout,
     }
 }
 
@@ -147,7 +169,8 @@ impl Run {
 /// The program with nothing of the surroundings that would change what it says.
 pub fn command(folder: &Path) -> Command {
     let mut command = Command::new(program());
-    command.current_dir(folder).env_remove("YIELDTRAY_ENV").env_remove("NO_COLOR");
+    command.current_dir(folder);
+    command.env_remove("YIELDTRAY_ENV").env_remove("YIELDTRAY_ALLOW").env_remove("NO_COLOR");
     command
 }
 
@@ -180,4 +203,14 @@ pub fn raw_server(bytes: &'static [u8], hold: bool) -> String {
         }
     });
     format!("http://{address}")
+}
+
+/// An index of git, version 2, that tracks one file.
+pub fn index_of(name: &str) -> Vec<u8> {
+    let mut entry = vec![0; 62];
+    entry[61] = name.len() as u8;
+    entry.extend_from_slice(name.as_bytes());
+    // At least one zero, up to a multiple of eight bytes.
+    entry.resize((entry.len() + 1).next_multiple_of(8), 0);
+    [b"DIRC\0\0\0\x02\0\0\0\x01".as_slice(), &entry, &[0; 20]].concat()
 }

@@ -30,6 +30,7 @@ impl Terminal {
         command.cwd(bench.path());
         command.env("TERM", "xterm-256color");
         command.env("XDG_STATE_HOME", bench.home());
+        command.env("YIELDTRAY_ALLOW", bench.path());
         command.env_remove("YIELDTRAY_ENV");
         command.env_remove("NO_COLOR");
         for (name, value) in variables {

@@ -59,7 +59,8 @@ fn open_call(expression: &str) -> Option<(&str, usize, bool)> {
     }
     open.iter().rev().filter(|(c, ..)| *c == '(').find_map(|(_, at, commas)| {
         let before = expression[..*at].trim_end();
-        let start = before.rfind(|c: char| !c.is_alphanumeric() && c != '_').map_or(0, |at| at + 1);
+        let odd = before.char_indices().rfind(|(_, c)| !c.is_alphanumeric() && *c != '_');
+        let start = odd.map_or(0, |(at, c)| at + c.len_utf8());
         let name = &before[start..];
         (!name.is_empty()).then(|| (name, *commas, before[..start].ends_with('.')))
     })

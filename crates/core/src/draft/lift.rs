@@ -247,7 +247,8 @@ fn header_name(header: &str, scheme: &str) -> String {
 fn name_before(text: &str, at: usize) -> String {
     let before = text[..at].trim_end_matches(['"', '\'', ' ', ':', '=']);
     let found = before.len() < at;
-    let from = before.rfind(|c: char| !c.is_ascii_alphanumeric() && c != '_' && c != '-').map_or(0, |at| at + 1);
+    let odd = before.char_indices().rfind(|(_, c)| !c.is_ascii_alphanumeric() && *c != '_' && *c != '-');
+    let from = odd.map_or(0, |(at, c)| at + c.len_utf8());
     match &before[from..] {
         word if found && word.len() < 40 && word.starts_with(|c: char| c.is_ascii_alphabetic()) => word.to_owned(),
         _ => "secret".to_owned(),

@@ -13,6 +13,7 @@ mod tests;
 use crate::syntax::slug;
 pub use lift::Lift;
 pub(crate) use lift::without_secrets;
+pub(crate) use write::comment;
 pub use sheet::Sheet;
 pub use text::{Piece, Text};
 

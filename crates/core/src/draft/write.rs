@@ -14,8 +14,7 @@ impl Draft {
         out.push_str(&format!("%% {}\n", self.title()));
         for note in &self.notes {
             for line in note.lines() {
-                out.push_str(format!("# {}", plain(line)).trim_end());
-                out.push('\n');
+                out.push_str(&comment(line));
             }
         }
         if let Some(name) = &self.name {
@@ -94,7 +93,8 @@ impl Draft {
                     out.push_str(&match part {
                         Part::Text(text) => format!("% part {name} = {}\n", on_line(text)),
                         Part::File { path, media, name: own } => {
-                            let media = media.as_ref().map(|media| format!(" type {media}")).unwrap_or_default();
+                            let media = media.as_ref().map(|media| format!(" type {}", word(&media.as_str().into())));
+                            let media = media.unwrap_or_default();
                             let own = own.as_ref().map(|own| format!(" as {}", word(&own.as_str().into())));
                             format!("% part {name} from {}{media}{}\n", word(path), own.unwrap_or_default())
                         }
@@ -104,6 +104,13 @@ impl Draft {
             Body::None | Body::Text(_) | Body::Bytes(_) => {}
         }
     }
+}
+
+/// A line of a comment that stays one, whatever it says: it accepts no finding either.
+pub(crate) fn comment(line: &str) -> String {
+    let line = plain(line);
+    let dash = if line.trim_start().starts_with("accepted") { "- " } else { "" };
+    format!("{}\n", format!("# {dash}{line}").trim_end())
 }
 
 /// Text for a line that means nothing.

@@ -1,5 +1,7 @@
 //! The parts of an archive that matter here. What a tool leaves out is taken for empty.
 
+use std::path::Path;
+use crate::workspace::check_readable;
 use crate::draft::{Body, Draft, Part, Text};
 use crate::prove::{Outline, checks_for};
 use base64::Engine as _;
@@ -139,7 +141,7 @@ impl PostData {
                 // Another boundary keeps the parts apart, which the field would not know.
                 draft.headers.retain(|(name, _)| !is(name, "content-type"));
                 has_media = true;
-                Body::Parts(self.params.into_iter().map(Param::part).collect())
+                Body::Parts(self.params.into_iter().map(Param::part).collect::<Result<_, _>>()?)
             }
             None => {
                 let pairs = self.params.iter().map(|param| (&param.name, param.value.as_deref().unwrap_or_default()));
@@ -154,12 +156,17 @@ impl PostData {
 }
 
 impl Param {
-    fn part(self) -> (Text, Part) {
+    fn part(self) -> Result<(Text, Part), String> {
         let part = match self.file {
-            Some(file) => Part::File { path: file.into(), media: self.media, name: None },
+            Some(file) => {
+                // A recording names a file and never a place: what it says may not choose what is sent.
+                let name = file.rsplit(['/', '\\']).next().unwrap_or_default();
+                check_readable(Path::new(name)).map_err(|why| format!("it sends the file `{name}`: {why}"))?;
+                Part::File { path: name.into(), media: self.media, name: None }
+            }
             None => Part::Text(self.value.unwrap_or_default().into()),
         };
-        (self.name.into(), part)
+        Ok((self.name.into(), part))
     }
 }
 

@@ -5,7 +5,7 @@ use super::schema::Schemas;
 use super::security::{Given, OauthProfile, Security};
 use super::servers;
 use crate::draft::{Draft, Text};
-use crate::syntax::{first_free, slug};
+use crate::syntax::{first_free, is_token, slug};
 use rustc_hash::FxHashMap;
 use std::collections::BTreeMap;
 
@@ -149,8 +149,7 @@ fn about(root: Node<'_>, tag: Option<&str>) -> String {
         Some(tag) => described.and_then(|own| own.text("description")).unwrap_or(tag),
         None => root.get("info").and_then(|info| info.text("title")).unwrap_or_default(),
     };
-    let lines = words.trim().lines().map(|line| format!("# {line}").trim_end().to_owned() + "\n");
-    let mut text: String = lines.collect();
+    let mut text: String = words.trim().lines().map(crate::draft::comment).collect();
     crate::draft::without_secrets(&mut text);
     if text.is_empty() { text } else { text + "\n" }
 }
@@ -171,7 +170,8 @@ fn shared_credentials(drafts: &mut [Draft]) -> String {
         drafts.iter_mut().for_each(|draft| draft.auth = None);
     }
     for field in &first.headers {
-        let (Some(name), Some(value)) = (field.0.plain(), written(&field.1)) else { continue };
+        let name = field.0.plain().filter(|name| is_token(name));
+        let (Some(name), Some(value)) = (name, written(&field.1)) else { continue };
         // Only what is a value of the workspace: one of a cell is seen there alone.
         let own = |draft: &Draft| {
             draft.lines.iter().any(|line| line.starts_with(&format!("% let {} ", value.trim_matches(['{', '}']))))

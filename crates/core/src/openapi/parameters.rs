@@ -35,7 +35,7 @@ pub(super) fn add<'d>(parameter: Node<'d>, samples: &Samples<'d>, draft: &mut Dr
                         let value = given(&name, &value, draft);
                         draft.parameters.push((name.as_str().into(), value));
                     }
-                    false => draft.lines.push(format!("#% query {name} = {}", one_line(&value))),
+                    false => draft.lines.push(format!("#% query {} = {}", off(&name), off(&value))),
                 }
             }
         }
@@ -141,6 +141,11 @@ fn scalar(value: &Value) -> String {
         Value::Null => String::new(),
         other => other.to_string(),
     }
+}
+
+/// A text in an instruction that is switched off: switched on, it means the same and evaluates nothing.
+fn off(text: &str) -> String {
+    one_line(text).replace("{{", "\\{{")
 }
 
 fn one_line(text: &str) -> String {

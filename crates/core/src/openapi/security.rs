@@ -1,6 +1,6 @@
 use super::documents::{Documents, Node};
 use crate::draft::{Draft, Text};
-use crate::syntax::slug;
+use crate::syntax::{is_token, slug};
 use std::collections::BTreeMap;
 
 /// A value that somebody must fill in.
@@ -22,6 +22,12 @@ pub struct OauthProfile {
     pub grant: &'static str,
     /// The scopes, with blanks between.
     pub scope: String,
+}
+
+/// A URL of a description for a profile, in which `{{ }}` would be evaluated.
+fn literal(url: &str) -> String {
+    let odd = |c: char| matches!(c, '{' | '}' | '\'' | '"' | '\\') || c.is_whitespace() || c.is_control();
+    url.trim().replace(odd, "")
 }
 
 /// The security schemes of a description, and what those that are used need.
@@ -66,6 +72,9 @@ impl<'d> Security<'d> {
         let http = scheme.text("scheme").unwrap_or_default();
         match (scheme.text("type").unwrap_or_default(), scheme.text("in")) {
             ("http", _) if ["bearer", "basic", "digest"].iter().any(|known| http.eq_ignore_ascii_case(known)) => Ok(()),
+            ("apiKey", Some("header" | "cookie")) if !scheme.text("name").is_some_and(is_token) => {
+                Err(format!("the key of security scheme `{name}` cannot name a header field or a cookie"))
+            }
             ("apiKey", Some("header" | "query" | "cookie")) | ("oauth2", _) => Ok(()),
             ("apiKey", _) => Err(format!("security scheme `{name}` does not say where its key goes")),
             (kind, _) => Err(format!("security scheme `{name}` ({kind} {http}) has no `% auth`").replace(" )", ")")),
@@ -109,11 +118,15 @@ impl<'d> Security<'d> {
         let profile = slug(name);
         let wanted: Vec<&str> = scopes.list().filter_map(|scope| scope.value.as_str()).collect();
         let own = self.profiles.entry(profile.clone()).or_insert_with(|| OauthProfile {
-            token_url: flow.text("tokenUrl").unwrap_or_default().to_owned(),
+            token_url: literal(flow.text("tokenUrl").unwrap_or_default()),
             grant,
             scope: String::new(),
         });
-        for scope in wanted {
+        // The characters that a scope has (RFC 6749 3.3), and none that begin a mark.
+        let is_scope = |scope: &&str| {
+            !scope.contains("{{") && scope.bytes().all(|b| matches!(b, 0x21 | 0x23..=0x5B | 0x5D..=0x7E))
+        };
+        for scope in wanted.into_iter().filter(is_scope) {
             if !own.scope.split(' ').any(|known| known == scope) {
                 own.scope = format!("{} {scope}", own.scope).trim().to_owned();
             }

@@ -57,8 +57,10 @@ pub fn add_environment_like(text: &str, name: &str, like: &str) -> Result<String
 pub struct Additions {
     /// Environments, and the `base` of each.
     pub environments: Vec<(String, String)>,
-    /// Values of every environment that come from the process's, and whether each is secret.
+    /// Values of every environment that come from variables, and whether each is secret.
     pub values: Vec<(String, bool)>,
+    /// What the names of those variables begin with: a description must not choose which it gets.
+    pub prefix: String,
     /// Tables of `oauth2`: the name, the keys and their texts.
     pub profiles: Vec<(String, Vec<(&'static str, String)>)>,
 }
@@ -80,10 +82,8 @@ pub fn add_described(text: &str, additions: &Additions) -> Result<String, EditEr
         let values = table(document.as_table_mut(), "values")?;
         if values.get(name).is_none() {
             let mut source = InlineTable::new();
-            source.insert("from", format!("env:{}", name.to_uppercase()).into());
-            if *secret {
-                source.insert("secret", true.into());
-            }
+            source.insert("from", format!("env:{}_{}", additions.prefix, name.to_uppercase()).into());
+            source.insert("secret", (*secret).into());
             values.insert(name, Item::Value(Value::InlineTable(source)));
         }
     }
@@ -180,13 +180,14 @@ mod tests {
         let additions = Additions {
             environments: vec![("bench".to_owned(), "http://b".to_owned()), ("live".to_owned(), "http://l".to_owned())],
             values: vec![("gate_key".to_owned(), true), ("clerk".to_owned(), false)],
+            prefix: "PACKHOUSE".to_owned(),
             profiles: vec![("desk".to_owned(), vec![("token_url", "http://b/token".to_owned())])],
         };
         let fresh = add_described("", &additions).expect("it is TOML");
         assert_eq!(
             fresh,
-            "[workspace]\nenvironment = \"bench\"\n\n[values]\ngate_key = { from = \"env:GATE_KEY\", secret = true }\n\
-             clerk = { from = \"env:CLERK\" }\n\n[environments.bench.values]\nbase = \"http://b\"\n\n\
+            "[workspace]\nenvironment = \"bench\"\n\n[values]\ngate_key = { from = \"env:PACKHOUSE_GATE_KEY\", secret = true }\n\
+             clerk = { from = \"env:PACKHOUSE_CLERK\", secret = false }\n\n[environments.bench.values]\nbase = \"http://b\"\n\n\
              [environments.live.values]\nbase = \"http://l\"\n\n[oauth2.desk]\ntoken_url = \"http://b/token\"\n"
         );
         assert_eq!(add_described(&fresh, &additions).as_deref(), Ok(fresh.as_str()));

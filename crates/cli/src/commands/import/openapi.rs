@@ -4,10 +4,15 @@ use crate::failure::Stop;
 use crate::host::Host;
 use crate::intake::Intake;
 use crate::show::{Out, table};
+use std::io;
 use std::path::Path;
 use yieldtray_core::openapi::{Documents, OauthProfile, Taken, Wish, take};
 use yieldtray_core::problem::enumerate;
-use yieldtray_core::workspace::{Additions, CONFIG_FILE, add_described};
+use yieldtray_core::syntax::slug;
+use yieldtray_core::workspace::{Additions, CONFIG_FILE, add_described, check_readable};
+
+/// The largest description, or file that it refers to, in bytes.
+const LARGEST: u64 = 256 << 20;
 
 /// How many things that could not be said are told one by one.
 const MOST_NOTES: usize = 40;
@@ -18,10 +23,10 @@ pub(super) fn openapi(common: &Common, args: &ImportOpenapi, host: &Host, out: &
     let mut intake = Intake::begin(common, near.as_deref(), args.dry, host, out)?;
     let file = intake.session.path_from_here(&args.file);
     let shown = args.file.display();
-    let read = |path: &Path| std::fs::read(path).map_err(disk::plain);
-    let bytes = read(&file).map_err(|error| Stop::refused(format!("cannot read `{shown}`: {error}")))?;
-    let folder = file.parent().unwrap_or(Path::new("")).to_owned();
-    let taken = Documents::read(&bytes, |path| read(&folder.join(path)).map_err(|error| error.to_string()))
+    let bytes = disk::read_regular(&file, LARGEST);
+    let bytes = bytes.map_err(|error| Stop::refused(format!("cannot read `{shown}`: {error}")))?;
+    let folder = file.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new(".")).to_owned();
+    let taken = Documents::read(&bytes, |path| beside(&folder, path).map_err(|error| error.to_string()))
         .and_then(|documents| {
             take(&documents, &Wish { operation: args.operation.clone(), schemas: args.into.is_some() })
         })
@@ -29,7 +34,7 @@ pub(super) fn openapi(common: &Common, args: &ImportOpenapi, host: &Host, out: &
     let notes = taken.notes.clone();
     intake.notes.clone_from(&notes);
     match &args.into {
-        Some(folder) => fill(&mut intake, folder, taken)?,
+        Some(folder) => fill(&mut intake, folder, taken, prefix_of(&args.file))?,
         None => {
             let target = intake.print();
             if !out.json && !out.quiet {
@@ -48,13 +53,35 @@ pub(super) fn openapi(common: &Common, args: &ImportOpenapi, host: &Host, out: &
     intake.finish(out)
 }
 
+/// A file that the description refers to: below its own folder, links followed, and nothing hidden.
+fn beside(folder: &Path, path: &str) -> io::Result<Vec<u8>> {
+    let refused = |why: &str| io::Error::new(io::ErrorKind::PermissionDenied, why);
+    let folder = folder.canonicalize()?;
+    let file = folder.join(path).canonicalize().map_err(disk::plain)?;
+    let inside = file.strip_prefix(&folder).map_err(|_| refused("it is outside the folder of the description"))?;
+    check_readable(inside)?;
+    disk::read_regular(&file, LARGEST)
+}
+
+/// What the names of a description's variables begin with: its file's name.
+fn prefix_of(file: &Path) -> String {
+    let stem = file.file_stem().map(|stem| stem.to_string_lossy().into_owned()).unwrap_or_default();
+    let name = slug(&stem).replace(['-', '.'], "_").to_uppercase();
+    let name: String = name.chars().filter(|c| c.is_ascii_alphanumeric() || *c == '_').collect();
+    match name.starts_with(|c: char| c.is_ascii_alphabetic()) {
+        true => name,
+        false => format!("API_{name}").trim_end_matches('_').to_owned(),
+    }
+}
+
 /// The request files, the schemas and what the configuration gets.
-fn fill(intake: &mut Intake, folder: &Path, taken: Taken) -> Result<(), Stop> {
+fn fill(intake: &mut Intake, folder: &Path, taken: Taken, prefix: String) -> Result<(), Stop> {
     let profiles = taken.profiles.iter().map(|(name, profile)| (name.clone(), keys(profile)));
     let additions = Additions {
         environments: taken.environments,
         values: taken.values.iter().map(|(name, given)| (name.clone(), given.secret)).collect(),
         profiles: profiles.collect(),
+        prefix,
     };
     intake.configure(|text| {
         let changed = add_described(text, &additions);

@@ -1,0 +1,194 @@
+//! Whatever a server or a file says, a run ends: in time, with little memory, and at the second signal.
+
+mod support;
+
+use std::fmt::Write as _;
+use std::io::{Read, Write};
+use std::net::TcpListener;
+use std::os::unix::process::ExitStatusExt;
+use std::process::{Command, Stdio};
+use std::thread;
+use std::time::{Duration, Instant};
+use support::Bench;
+
+/// A server that answers each path with the bytes that `answer` gives for it, a piece at a time.
+fn server(answer: impl Fn(&str) -> Vec<Vec<u8>> + Send + Sync + 'static) -> String {
+    let listener = TcpListener::bind("127.0.0.1:0").expect("a port");
+    let address = listener.local_addr().expect("an address");
+    let answer = std::sync::Arc::new(answer);
+    thread::spawn(move || {
+        for mut stream in listener.incoming().flatten() {
+            let answer = std::sync::Arc::clone(&answer);
+            thread::spawn(move || {
+                let mut request = vec![0; 16 << 10];
+                let size = stream.read(&mut request).unwrap_or_default();
+                let line = String::from_utf8_lossy(&request[..size]).into_owned();
+                let path = line.split(' ').nth(1).unwrap_or_default().to_owned();
+                for piece in answer(&path) {
+                    if stream.write_all(&piece).is_err() {
+                        return;
+                    }
+                    thread::sleep(Duration::from_millis(20));
+                }
+                // The connection stays open: who waits for more shall give up by itself.
+                thread::sleep(Duration::from_secs(60));
+            });
+        }
+    });
+    format!("http://{address}")
+}
+
+fn whole(media: &str, body: &[u8]) -> Vec<Vec<u8>> {
+    let head = format!("HTTP/1.1 200 OK\r\nContent-Type: {media}\r\nContent-Length: {}\r\n\r\n", body.len());
+    vec![[head.as_bytes(), body].concat()]
+}
+
+/// The program with less than a gigabyte of memory, for at most so long.
+#[track_caller]
+fn limited(bench: &Bench, args: &[&str], seconds: u64) -> support::Run {
+    let mut command = Command::new("sh");
+    let script = format!("ulimit -v 1500000; exec \"$0\" \"$@\"");
+    command.arg("-c").arg(script).arg(support::program()).args(args).current_dir(bench.path());
+    command.env("XDG_STATE_HOME", bench.home()).env("YIELDTRAY_ALLOW", bench.path()).env_remove("YIELDTRAY_ENV");
+    let begun = Instant::now();
+    let run = support::run(command, "");
+    let took = begun.elapsed();
+    assert!(took < Duration::from_secs(seconds), "it took {took:?}: {}", run.both());
+    assert!(run.code <= 3, "{}", run.both());
+    run
+}
+
+#[test]
+fn answers_that_mean_harm_end_in_words() {
+    let base = server(|path| match path {
+        "/codings" => {
+            let codings = vec!["gzip"; 10_000].join(",");
+            vec![format!("HTTP/1.1 200 OK\r\nContent-Encoding: {codings}\r\nContent-Length: 3\r\n\r\nabc").into_bytes()]
+        }
+        "/redirect" => vec![b"HTTP/1.1 302 Found\r\nLocation: /end\r\nContent-Length: 100\r\n\r\nx".to_vec()],
+        "/end" => whole("text/plain", b"here"),
+        "/deep" => whole("application/xml", "<a b='/>'>".repeat(20_000).as_bytes()),
+        "/comments" => whole("application/xml", "<a><!--</x>-->".repeat(20_000).as_bytes()),
+        "/attributes" => {
+            let mut xml = String::from("<a");
+            (0..50_000).for_each(|number| drop(write!(xml, " x{number}='1'")));
+            whole("application/xml", (xml + "/>").as_bytes())
+        }
+        "/siblings" => whole("application/xml", format!("<a>{}</a>", "<b/>".repeat(40_000)).as_bytes()),
+        "/members" => {
+            let members: Vec<String> = (0..8_000).map(|number| format!("\"m{number}\":\"secret-{number:050}\"")).collect();
+            whole("application/json", format!("{{{}}}", members.join(",")).as_bytes())
+        }
+        _ => whole("text/plain", b"x"),
+    });
+    let bench = Bench::empty().file("yieldtray.toml", &format!("[values]\nbase = '{base}'\n")).file(
+        "a.http",
+        "%% codings\n/codings\n\n%% redirect\n% timeout 2s\n/redirect\n\n% save end.txt\n\n\
+         %% deep\n/deep\n\n% check xpath(text, 'count(//a)') > 0\n\n%% comments\n/comments\n\n% check xpath(text, 'count(//a)') > 0\n\n\
+         %% attributes\n/attributes\n\n% check xpath(text, 'count(//a)') > 0\n\n\
+         %% siblings\n/siblings\n\n% check xpath(text, 'count(//b[preceding-sibling::b])') > 0\n\n\
+         %% members\n/members\n\n% yield s = body secret\n% check status == 200\n",
+    );
+    for (cell, code, words) in [
+        ("codings", 3, "names 10000 content codings for one body, more than 5"),
+        ("redirect", 0, "200"),
+        ("deep", 1, "more than 500 elements are inside each other"),
+        ("comments", 1, "more than 500 elements are inside each other"),
+        ("attributes", 1, "an element has more than 1000 attributes"),
+        ("siblings", 1, "the expression takes more than 5 s"),
+        ("members", 0, "1 check passed"),
+    ] {
+        let run = limited(&bench, &["send", &format!("a.http#{cell}"), "--show", "head"], 60).exits(code);
+        assert!(run.both().contains(words), "{cell}: {}", run.both());
+        assert!(run.stderr.len() < 20_000, "{cell}: {}", run.stderr.len());
+    }
+    assert_eq!(std::fs::read_to_string(bench.path().join("saved/end.txt")).expect("a file"), "here");
+}
+
+#[test]
+fn files_that_mean_harm_end_in_words() {
+    let doubled: String = (1..40).map(|number| format!("% let a{number} = a{} + a{}\n", number - 1, number - 1)).collect();
+    let nested: String = (1..40).map(|number| format!("% let b{number} = [b{}, b{}]\n", number - 1, number - 1)).collect();
+    let loops = "['x']".to_owned() + &".map(a, [a, a])".repeat(60);
+    let bench = Bench::new()
+        .file("a.http", &format!("% let a0 = 'lots of lots'\n{doubled}\n%% a\n/{{{{size(a39)}}}}\n"))
+        .file("b.http", &format!("% let b0 = 'lots'\n{nested}\n%% b\n/{{{{size(b39)}}}}\n"))
+        .file("c.http", &format!("%% c\n/{{{{size({loops})}}}}\n"))
+        .file("d.http", "%% d\n/{{size(replace(replace('aaaaaaaaaa', 'a', text0), 'a', text0))}}\n")
+        .file("_common.http", &format!("% let text0 = '{}'\n", "a".repeat(8_000)));
+    for file in ["a", "b", "c", "d"] {
+        let run = limited(&bench, &["send", &format!("{file}.http"), "--dry"], 60).exits(2);
+        assert!(run.stderr.contains("more than 64 MiB") || run.stderr.contains("too many steps"), "{file}: {}", run.stderr);
+        limited(&bench, &["values", &format!("{file}.http")], 60);
+    }
+}
+
+/// Schemas that all refer to each other, as descriptions of APIs have them.
+#[test]
+fn many_schemas_take_little_memory() {
+    const ALL: usize = 300;
+    let mut bench = Bench::new();
+    let mut requests = String::new();
+    for number in 0..ALL {
+        let properties: Vec<String> = (0..12)
+            .map(|other| format!("\"p{other}\": {{ \"$ref\": \"s{}.json\" }}", (number * 7 + other * 31) % ALL))
+            .collect();
+        let schema = format!("{{ \"type\": \"object\", \"properties\": {{ {} }} }}", properties.join(", "));
+        bench = bench.file(&format!("s{number}.json"), &schema);
+        drop(write!(requests, "%% r{number}\n/health\n\n% check conforms(body, 's{number}.json')\n\n"));
+    }
+    let bench = bench.file("a.http", &requests);
+    let run = limited(&bench, &["replay", "a.http", "--no-log"], 120).exits(0);
+    assert!(run.stdout.contains("300 checks"), "{}", run.stdout);
+}
+
+/// An expression that computes for long, a response that never comes, and a body that drips: the second signal ends
+/// the process at once, and leaves nothing half-written.
+#[test]
+fn the_second_signal_ends_the_process_whatever_it_does() {
+    let base = server(|path| match path {
+        "/drip" => {
+            let head = b"HTTP/1.1 200 OK\r\nContent-Length: 100000\r\n\r\n".to_vec();
+            [vec![head], vec![b"x".to_vec(); 3_000]].concat()
+        }
+        "/never" => Vec::new(),
+        _ => whole("text/plain", b"x"),
+    });
+    let list = "[1,2,3,4,5,6,7,8,9,10]";
+    let mut busy = "a >= 0".to_owned();
+    for _ in 0..9 {
+        busy = format!("{list}.all(a, {busy})");
+    }
+    let bench = Bench::empty()
+        .file("yieldtray.toml", &format!("[values]\nbase = '{base}'\n"))
+        .file("busy.http", &format!("/x\n\n% check {busy}\n% check {busy}\n% check {busy}\n"))
+        .file("never.http", "/never\n")
+        .file("drip.http", "/drip\n\n% save drip.bin\n");
+    for (file, signals) in [("busy", ["INT", "INT"]), ("never", ["TERM", "TERM"]), ("drip", ["INT", "TERM"])] {
+        let mut command = bench.command();
+        command.args(["replay", &format!("{file}.http"), "--no-log"]);
+        let mut child = command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().expect("it starts");
+        thread::sleep(Duration::from_millis(700));
+        let kill = |signal: &str| {
+            let sent = Command::new("sh").args(["-c", &format!("kill -{signal} {}", child.id())]).status();
+            drop(sent);
+        };
+        kill(signals[0]);
+        kill(signals[1]);
+        let second = Instant::now();
+        let status = loop {
+            match child.try_wait().expect("it can be waited for") {
+                Some(status) => break status,
+                None if second.elapsed() > Duration::from_secs(20) => {
+                    child.kill().expect("it is there");
+                    panic!("{file}: it does not end");
+                }
+                None => thread::sleep(Duration::from_millis(5)),
+            }
+        };
+        assert!(second.elapsed() < Duration::from_secs(1), "{file}: {:?}", second.elapsed());
+        assert!(!status.success() && status.signal() != Some(9), "{file}: {status}");
+        let left = std::fs::read_dir(bench.path().join("saved")).into_iter().flatten().count();
+        assert_eq!(left, 0, "{file}: nothing half-written is left");
+    }
+}
