@@ -2,7 +2,9 @@
 
 use crate::failure::Stop;
 use crate::process;
+use crate::show::safe::safe_line;
 use crate::trust::Trust;
+use anyhow::Context;
 use ignore::WalkBuilder;
 use std::io::{self, Read, Write};
 use std::path::{Path, PathBuf};
@@ -334,15 +336,24 @@ pub(crate) fn root_of(start: &Path) -> PathBuf {
 /// The request files below `folder`, sorted by path, relative to `root`; with `commons`, the `_common.http`
 /// files too. What git ignores is passed over, and so are hidden folders.
 pub(crate) fn request_files(root: &Path, folder: &Path, commons: bool) -> Result<Vec<PathBuf>, Stop> {
+    // A link is resolved before it is walked: it may lead out of the workspace.
+    let shown = safe_line(&folder.display().to_string()).into_owned();
+    let folder = folder.canonicalize().with_context(|| format!("cannot open `{shown}`"))?;
+    let root = root.canonicalize().with_context(|| format!("cannot open `{}`", root.display()))?;
+    if !folder.starts_with(&root) {
+        let message =
+            format!("`{shown}` leads out of the workspace, to `{}`", safe_line(&folder.display().to_string()));
+        return Err(Stop::refused_with(message, "name places of one workspace at a time"));
+    }
     let mut files = Vec::new();
-    for entry in WalkBuilder::new(folder).require_git(false).sort_by_file_name(Ord::cmp).build() {
+    for entry in WalkBuilder::new(&folder).require_git(false).sort_by_file_name(Ord::cmp).build() {
         let entry =
             entry.map_err(|error| Stop::refused(format!("cannot look through `{}`: {error}", folder.display())))?;
         let path = entry.path();
         let is_request = path.extension().is_some_and(|extension| extension == "http")
             && path.file_name().is_some_and(|name| commons || name != COMMON_FILE);
         if is_request && path.is_file() {
-            files.push(path.strip_prefix(root).unwrap_or(path).to_owned());
+            files.push(path.strip_prefix(&root).unwrap_or(path).to_owned());
         }
     }
     files.sort();

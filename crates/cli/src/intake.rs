@@ -186,11 +186,11 @@ impl Intake {
     /// Writes, prints or shows everything, and says what was done.
     pub(crate) fn finish(mut self, out: &mut Out) -> Result<u8, Stop> {
         let mut changes = std::mem::take(&mut self.others);
-        let secrets = &self.lift.found;
+        let secrets = self.lift.secrets();
         let writes = self.targets.iter().any(|target| target.file.is_some());
         if writes && !secrets.is_empty() {
             let before = self.read(Path::new(LOCAL_FILE))?;
-            let after = add_secrets(&before, secrets).map_err(|_| {
+            let after = add_secrets(&before, &secrets).map_err(|_| {
                 Stop::refused(format!("`{LOCAL_FILE}` is no configuration that values can be added to"))
             })?;
             changes.push(Change { file: LOCAL_FILE.into(), before, after: after.into_bytes() });

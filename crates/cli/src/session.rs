@@ -17,7 +17,7 @@ use crate::trust::{self, Trust};
 use anyhow::Context;
 use chrono::{DateTime, Utc};
 use std::io::Read;
-use std::path::{Path, PathBuf};
+use std::path::{Component, Path, PathBuf};
 use std::time::SystemTime;
 use yieldtray_core::expression::{Engine, MadeUp, Value};
 use yieldtray_core::problem::{Problem, SourceId, closest, enumerate};
@@ -298,7 +298,6 @@ impl Session {
             Where::Path(path) => {
                 let full = self.here.join(path);
                 if full.is_dir() {
-                    let full = full.canonicalize().with_context(|| format!("cannot open `{path}`"))?;
                     return self.cells_below(&full);
                 }
                 let source = self.load(path)?;
@@ -401,15 +400,31 @@ pub(crate) fn places(common: &Common, texts: &[String]) -> Result<Vec<Where>, St
     Ok(texts.iter().map(|text| Where::parse(text, |path| here.join(path).exists())).collect())
 }
 
-/// The root of the workspace that holds the first of `places`, or the folder the caller stands in.
+/// The root of the workspace that holds the first of `places`, or the folder the caller stands in. A link belongs to
+/// the workspace in which it stands: where it leads was not the caller's choice.
 pub(crate) fn root_for(here: &Path, places: &[Where]) -> PathBuf {
     let start = places.iter().find_map(|place| match place {
         Where::Path(path) | Where::Line(path, _) | Where::Cell(path, _) => Some(here.join(path)),
         Where::StandardInput | Where::Name(_) => None,
     });
-    // A file that is not there is reported later, with the files that are.
-    let start = start.and_then(|start| start.canonicalize().ok()).unwrap_or_else(|| here.to_owned());
-    root_of(if start.is_dir() { &start } else { start.parent().unwrap_or(here) })
+    let start = start.map(|start| without_steps(&start));
+    let folder = start.and_then(|start| if start.is_dir() { Some(start) } else { start.parent().map(Path::to_owned) });
+    // A place that is not there is reported later, with those that are.
+    let root = folder.and_then(|folder| root_of(&folder).canonicalize().ok());
+    root.unwrap_or_else(|| root_of(here))
+}
+
+/// A path as it is written, without `.` and `..`.
+fn without_steps(path: &Path) -> PathBuf {
+    let mut plain = PathBuf::new();
+    for part in path.components() {
+        match part {
+            Component::CurDir => {}
+            Component::ParentDir => drop(plain.pop()),
+            part => plain.push(part),
+        }
+    }
+    plain
 }
 
 /// The folder the caller stands in, or says to.
@@ -473,11 +488,20 @@ fn origin(text: &str) -> Result<String, Stop> {
 }
 
 /// Runs the expressions of a workspace; without a seed, with one of its own.
-pub(crate) fn engine(seed: Option<u64>, workspace: &Workspace) -> Engine {
+fn engine(seed: Option<u64>, workspace: &Workspace) -> Engine {
+    Engine::new(made_up(seed)).with_functions(&workspace.config.functions)
+}
+
+/// The same for values that are only shown: they are small.
+pub(crate) fn engine_for_showing(seed: Option<u64>, workspace: &Workspace) -> Engine {
+    Engine::new(made_up(seed).for_showing()).with_functions(&workspace.config.functions)
+}
+
+fn made_up(seed: Option<u64>) -> MadeUp {
     let clock = || DateTime::<Utc>::from(SystemTime::now()).fixed_offset();
     // A seed is typed by a person: ten digits are enough.
     let seed = seed.unwrap_or_else(|| fastrand::u64(..10_000_000_000));
-    Engine::new(MadeUp::new(seed, Box::new(clock))).with_functions(&workspace.config.functions)
+    MadeUp::new(seed, Box::new(clock))
 }
 
 /// The variables of the `.env` file at the root, and over them those of the process that the workspace may read:

@@ -89,7 +89,8 @@ fn a_token_that_ends_is_renewed_and_each_grant_works() {
     let password =
         "grant = 'password'\nusername = 'clerk@packhouse.example'\npassword = '{{env.PASS}}'\nclient_auth = 'body'\n";
     bench(password, cells).run_with(&["send", "pay", "--read-env", "PASS"], "", &[("PASS", "windfall-bench")]).exits(0);
-    let refused = bench(password, cells).run_with(&["replay", "--read-env", "PASS"], "", &[("PASS", "windfall-live")]).exits(3);
+    let refused =
+        bench(password, cells).run_with(&["replay", "--read-env", "PASS"], "", &[("PASS", "windfall-live")]).exits(3);
     assert!(refused.stdout.contains("invalid_grant: this grant is not valid"), "{}", refused.stdout);
     assert!(!refused.both().contains("windfall"), "{}", refused.both());
     let lacking = bench("grant = 'refresh_token'\n", cells).run(&["send", "pay"]).exits(2);

@@ -96,7 +96,7 @@ fn requests_are_appended_and_secrets_put_aside() {
     let dry = bench.run(&["import", "curl", "commands.sh", "--into", "requests/a.http", "--dry"]).exits(0);
     assert!(
         dry.stdout.contains("+ %% GET /lots 2\n")
-            && dry.stdout.contains("+ bearer_token = { value = [secret], secret = true }"),
+            && dry.stdout.contains("+ bearer_token = { value = [secret], secret = true, for = [\"http://b\"] }"),
         "{}",
         dry.stdout
     );
@@ -113,7 +113,8 @@ fn requests_are_appended_and_secrets_put_aside() {
             before.0
         )
     );
-    let local = format!("{}bearer_token = {{ value = \"canary-4616\", secret = true }}\n", before.1);
+    let local =
+        format!("{}bearer_token = {{ value = \"canary-4616\", secret = true, for = [\"http://b\"] }}\n", before.1);
     assert_eq!(text(&bench, "yieldtray.local.toml"), local);
     // What is printed has none of it either.
     for more in [&[][..], &["--json"]] {
@@ -177,10 +178,9 @@ fn a_recording_is_taken_in_and_sent() {
     assert!(run.stderr.contains("1 part of a page left out") && !run.stderr.contains("canary"), "{}", run.stderr);
     let written = text(&bench, "requests/desk.http");
     assert!(written.contains(&format!("% let base = \"{base}\"\n")) && !written.contains("canary"), "{written}");
-    assert!(
-        text(&bench, "yieldtray.local.toml")
-            .contains("session_cookies = { value = \"shift=canary-early\", secret = true }")
-    );
+    assert!(text(&bench, "yieldtray.local.toml").contains(&format!(
+        "session_cookies = {{ value = \"shift=canary-early\", secret = true, for = [\"{base}\"] }}"
+    )));
     assert!(text(&bench, ".gitignore").contains("yieldtray.local.toml"));
     bench.run(&["lint", "requests"]).exits(0);
     bench.run(&["replay", "requests", "--no-log"]).exits(0);
@@ -204,7 +204,8 @@ fn a_description_becomes_a_workspace_that_is_replayed() {
     assert!(dry.stdout.contains("+ % name readLot") && !bench.path().join("requests").exists(), "{}", dry.stdout);
     bench.run(&["import", "openapi", "api.yaml", "--into", "requests"]).exits(0);
     bench.run(&["lint"]).exits(0);
-    let replayed = bench.run_with(&["replay", "--read-env", "API_*"], "", &[("API_DESK_TOKEN", "canary-4616")]).exits(0);
+    let replayed =
+        bench.run_with(&["replay", "--read-env", "API_*"], "", &[("API_DESK_TOKEN", "canary-4616")]).exits(0);
     assert!(replayed.stdout.contains("2 checks"), "{}", replayed.stdout);
     let arrived = desk.last().expect("it was sent");
     assert_eq!(

@@ -33,7 +33,7 @@ fn a_path_picks_too() {
     let run = bench.run(&["send", "--text", "/lots?per_page=2", "--pick", "$.lots[*].id"]).exits(0);
     assert_eq!(run.stdout, "[\"L-2038\",\"L-2039\"]\n");
     let wrong = bench.run(&["send", "--text", "/lots", "--pick", "$.lots[*"]).exits(2);
-    assert!(wrong.stderr.contains("`--pick $.lots[*` has no value"), "{}", wrong.stderr);
+    assert!(wrong.stderr.contains("`--pick $.lots[*` cannot be evaluated: it is not a JSONPath"), "{}", wrong.stderr);
 }
 
 #[test]

@@ -6,7 +6,7 @@ use std::collections::BTreeSet;
 use support::Bench;
 use yieldtray_core::problem::Code;
 
-const CONFIG: &str = "[values]\nkey = { value = 'bench-key-4616', secret = true }\nscale = { from = 'env:NO_SUCH_SCALE' }\n[environments.bench.values]\ngrower = 'G-11'\ngate = 'n'\n[oauth2.shift]\nclient_id = 'desk'\n";
+const CONFIG: &str = "[values]\nkey = { from = 'env:BENCH_KEY' }\nscale = { from = 'env:NO_SUCH_SCALE' }\n[environments.bench.values]\ngrower = 'G-11'\ngate = 'n'\n[oauth2.shift]\nclient_id = 'desk'\n";
 
 /// One file for each class: what is wrong with it, and nothing else.
 const FILES: &[(&str, &str)] = &[
@@ -88,7 +88,8 @@ fn each_class_of_mistake_has_its_text() {
         texts.push_str(&format!("=== {code}\n{}\n\n", said.trim_end()));
     };
     for (code, text) in FILES {
-        let run = Bench::empty().file("yieldtray.toml", CONFIG).file("a.http", text).run(&["replay", "a.http"]);
+        let bench = Bench::empty().file("yieldtray.toml", CONFIG).file(".env", "BENCH_KEY=bench-key-4616\n");
+        let run = bench.file("a.http", text).run(&["replay", "a.http"]);
         assert!(run.code >= 2, "{code}: {}", run.both());
         note(code, &run.stderr);
     }

@@ -151,9 +151,11 @@ fn paths_may_not_leave_the_workspace() {
     let config = std::fs::read_to_string(bench.path().join("yieldtray.toml")).unwrap_or_default();
     let config = format!("[workspace]\nsaved = 'out'\n{config}");
     std::fs::write(bench.path().join("yieldtray.toml"), config).expect("a file");
-    for (path, why) in
-        [("../x.bin", "not the name of a file in the directory `out`"), ("x.bin", "outside the workspace"), ("new/", "not the name")]
-    {
+    for (path, why) in [
+        ("../x.bin", "not the name of a file in the directory `out`"),
+        ("x.bin", "outside the workspace"),
+        ("new/", "not the name"),
+    ] {
         std::fs::write(bench.path().join("a.http"), format!("/bytes\n\n% save {path}\n")).expect("a file");
         let run = bench.run(&["send", "a.http"]);
         assert!(run.code >= 2 && run.stderr.contains(why), "{path}: {}", run.both());

@@ -355,6 +355,10 @@ fn a_mistake_is_told_without_the_secret_that_stands_beside_it() {
         .file("curl.sh", change)
         .run(&["import", "curl", "curl.sh", "--into", "b.http", "--dry"])
         .exits(0);
-    assert!(dry.stdout.contains("clerk_password = { value = [secret], secret = true }"), "{}", dry.stdout);
+    assert!(
+        dry.stdout.contains("clerk_password = { value = [secret], secret = true, for = [\"http://b\"] }"),
+        "{}",
+        dry.stdout
+    );
     search("import --dry", &dry.bytes);
 }

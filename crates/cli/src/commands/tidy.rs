@@ -101,7 +101,12 @@ fn files(here: &Path, places: &[Where]) -> Result<Vec<PathBuf>, Stop> {
             }
             Where::StandardInput => continue,
         };
+        let link = path.is_symlink();
         let path = path.canonicalize().map_err(|error| refused("read", &path, error))?;
+        if link && !path.starts_with(&root) {
+            let message = format!("the link leads out of the workspace, to `{}`", path.display());
+            return Err(Stop::refused_with(message, "name the file itself"));
+        }
         if path.is_file() {
             expect_request_file(&path)?;
         }

@@ -2,7 +2,7 @@ use crate::args::{Common, Values};
 use crate::failure::Stop;
 use crate::host::Host;
 use crate::kept;
-use crate::session::{Session, places};
+use crate::session::{Session, engine_for_showing, places};
 use crate::show::table::Cell;
 use crate::show::{Out, data, safe::safe_line};
 use serde_json::json;
@@ -25,7 +25,8 @@ pub(crate) fn values(common: &Common, args: &Values, host: &Host, out: &mut Out)
     let chosen: std::collections::HashSet<CellId> = cells.iter().copied().collect();
     let scopes: Vec<(CellId, Vec<CellId>)> =
         plan.steps.into_iter().filter(|step| chosen.contains(&step.cell)).map(|step| (step.cell, step.needs)).collect();
-    let Session { workspace, engine, settings, .. } = &session;
+    let Session { workspace, settings, .. } = &session;
+    let engine = &engine_for_showing(common.seed, workspace);
     let answers = Answers::default();
     let reach = Reach { workspace, engine, settings, tray: &tray, answers: &answers };
     let mut masker = if session.reveal { Masker::revealing() } else { Masker::default() };

@@ -121,7 +121,8 @@ impl Desk for EditorDesk {
     }
 
     fn engine(&self, workspace: &Workspace) -> Engine {
-        session::engine(self.common.seed, workspace)
+        // What is sent is worked out by a session of its own; here values are only shown.
+        session::engine_for_showing(self.common.seed, workspace)
     }
 
     fn tray(&self, root: &Path, workspace: &Workspace, settings: &Settings) -> Tray {

@@ -57,6 +57,15 @@ impl Interrupts {
         self.count += 1;
     }
 
+    /// Takes a wish that came at a question, which ended by it: it ends nothing else.
+    pub(crate) async fn take_asked(&mut self) {
+        // Who asks raises the signal; a thread of its own takes it a moment later.
+        const SOON: Duration = Duration::from_millis(200);
+        if matches!(self.from, From::Signals) {
+            let _ = tokio::time::timeout(SOON, self.next()).await;
+        }
+    }
+
     /// Whether it was more than once.
     pub(crate) fn are_many(&self) -> bool {
         self.count > 1

@@ -134,8 +134,7 @@ pub(crate) fn drive(
                     Err(Stop::Interrupted) => {
                         run.interrupt();
                         // Who asks also raises the signal: it is the same Ctrl-C, and cuts nothing else off.
-                        tokio::task::yield_now().await;
-                        let _ = interrupts.next().now_or_never();
+                        interrupts.take_asked().await;
                     }
                     Err(stop) => return Err(stop),
                 }

@@ -64,10 +64,7 @@ impl Editor {
     /// An editor that speaks with this process.
     pub fn of(bench: &Bench, mut command: Command) -> Self {
         let root = bench.path().canonicalize().expect("the folder is there");
-        command
-            .stdin(Stdio::piped())
-            .stdout(Stdio::piped())
-            .stderr(Stdio::inherit());
+        command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::inherit());
         let mut child = command.spawn().expect("the program starts");
         let input = child.stdin.take().expect("a pipe");
         let mut output = BufReader::new(child.stdout.take().expect("a pipe"));

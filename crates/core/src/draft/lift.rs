@@ -3,13 +3,14 @@
 use super::{Body, Draft, Part, Piece, Text};
 use crate::lint::random_texts;
 use crate::request::Place;
-use crate::secret::{credential, is_secret_header, is_secret_name};
+use crate::secret::{credential, is_secret_header, is_secret_name, origin_of};
 use crate::syntax::{is_language_name, is_value_name};
 use crate::workspace::{Given, Workspace};
 use regex::Regex;
 use rustc_hash::FxHashMap;
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::LazyLock;
+use url::Url;
 
 /// The shortest credential that is taken for one.
 const SHORT: usize = 4;
@@ -25,6 +26,12 @@ pub struct Lift {
     taken: BTreeSet<String>,
     /// The secrets that were found, by name.
     pub found: Vec<(String, String)>,
+    /// The origins that each of them is sent to.
+    origins: BTreeMap<String, BTreeSet<String>>,
+    /// The origins that values at the head of a file stand for.
+    heads: BTreeMap<String, String>,
+    /// The origin of the request that is looked at.
+    current: Option<String>,
     /// Whether nothing is one.
     nothing: bool,
 }
@@ -70,8 +77,31 @@ impl Lift {
         !self.taken.contains(name)
     }
 
+    /// Takes note that a value at the head of the file stands for an origin.
+    pub(crate) fn stands_for(&mut self, name: &str, origin: &str) {
+        self.heads.insert(name.to_owned(), origin.to_owned());
+    }
+
+    /// The secrets that were found: name, text, and the origins that they belong to, as far as requests name them.
+    pub fn secrets(&self) -> Vec<(String, String, Vec<String>)> {
+        let origins = |name: &str| self.origins.get(name).into_iter().flatten().cloned().collect();
+        self.found.iter().map(|(name, secret)| (name.clone(), secret.clone(), origins(name))).collect()
+    }
+
+    /// The origin that a request goes to, where it says so itself or by a value at the head of its file.
+    fn origin(&self, target: &Text) -> Option<String> {
+        let named = match target.pieces().first() {
+            Some(Piece::Value(name)) => self.heads.get(name),
+            Some(Piece::Literal(text)) if text.starts_with('/') => self.heads.get("base"),
+            _ => None,
+        };
+        let text = named.map_or_else(|| target.head(), String::as_str);
+        Url::parse(text).ok().filter(Url::has_host).map(|url| origin_of(&url))
+    }
+
     /// Lifts what is secret in a request.
     pub fn draft(&mut self, draft: &mut Draft) {
+        self.current = self.origin(&draft.target);
         // A title is no place for a secret either, and no value can stand there.
         if draft.title.trim().is_empty() {
             draft.title = draft.title();
@@ -205,12 +235,20 @@ impl Lift {
         }
     }
 
+    fn note_origin(&mut self, name: &str) {
+        if let Some(origin) = &self.current {
+            self.origins.entry(name.to_owned()).or_default().insert(origin.clone());
+        }
+    }
+
     /// The name of a secret: its own if it has one, else a new one like `wanted`.
     fn named(&mut self, wanted: &str, secret: &str) -> String {
-        if let Some(name) = self.names.get(secret) {
-            return name.clone();
+        if let Some(name) = self.names.get(secret).cloned() {
+            self.note_origin(&name);
+            return name;
         }
         let name = self.reserve(wanted);
+        self.note_origin(&name);
         self.names.insert(secret.to_owned(), name.clone());
         self.found.push((name.clone(), secret.to_owned()));
         name

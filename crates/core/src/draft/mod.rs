@@ -13,9 +13,9 @@ mod tests;
 use crate::syntax::slug;
 pub use lift::Lift;
 pub(crate) use lift::without_secrets;
-pub(crate) use write::comment;
 pub use sheet::Sheet;
 pub use text::{Piece, Text};
+pub(crate) use write::comment;
 
 /// The cells that send what these requests say, as they are: for a text of one person.
 ///

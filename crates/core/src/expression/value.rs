@@ -230,7 +230,8 @@ impl std::fmt::Debug for Value {
 
 /// Takes the bytes of a value from `left`, about; `false` where there are too few. It goes no further than that.
 pub(super) fn fits(val: &dyn Val, left: &mut u64) -> bool {
-    const EACH: u64 = 16;
+    // What a value takes beside its text: its box, and its place in a list or map.
+    const EACH: u64 = 64;
     let own = if let Some(text) = val.downcast_ref::<CelString<'_>>() {
         text.inner().len() as u64
     } else if let Some(bytes) = val.downcast_ref::<CelBytes<'_>>() {

@@ -1,11 +1,11 @@
 //! The parts of an archive that matter here. What a tool leaves out is taken for empty.
 
-use std::path::Path;
-use crate::workspace::check_readable;
 use crate::draft::{Body, Draft, Part, Text};
 use crate::prove::{Outline, checks_for};
+use crate::workspace::check_readable;
 use base64::Engine as _;
 use serde::Deserialize;
+use std::path::Path;
 
 /// One request and its answer. `T` is the text of a body: a `String`, or nothing where it is passed over.
 #[derive(Deserialize)]

@@ -25,6 +25,7 @@ pub fn gather(drafts: &mut [Draft], lift: &mut Lift, base: Option<&str>, new: bo
                 let first = head.is_empty() && own_base.is_none() && lift.is_free("base");
                 let name = lift.reserve(if first { "base" } else { host });
                 head.push_str(&format!("% let {name} = {}\n", serde_json::Value::from(origin.as_str())));
+                lift.stands_for(&name, &origin);
                 (name != "base").then_some(name)
             }
         };

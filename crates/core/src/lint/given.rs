@@ -4,7 +4,7 @@ use super::Ties;
 use super::names::Uses;
 use crate::problem::{Code, Problem, SourceId};
 use crate::syntax::{Instruction, Kind, Span};
-use crate::workspace::{Answers, CellId, Lookup, Memo, Reach, Settings, Tray, Workspace, yields};
+use crate::workspace::{Answers, CellId, Lookup, Memo, PlayedWith, Reach, Settings, Tray, Workspace, yields};
 use rustc_hash::{FxHashMap, FxHashSet};
 
 /// Yields that nobody uses, and names that a file yields twice.
@@ -83,6 +83,7 @@ pub(super) fn too_late(
     }
     let (tray, answers) = (Tray::default(), Answers::default());
     let reach = Reach { workspace, engine, settings, tray: &tray, answers: &answers };
+    let given = PlayedWith::of(workspace);
     for (index, Uses { step, names }) in uses.iter().enumerate() {
         let cell = step.cell;
         let late = names.iter().filter_map(|used| {
@@ -95,7 +96,7 @@ pub(super) fn too_late(
         }
         let mut memo = Memo::default();
         let lookup = Lookup::new(reach, cell, &step.needs, &mut memo);
-        let lacking = lookup.lacking_of(late.iter().map(|(used, _)| (*used).clone()).collect());
+        let lacking = lookup.lacking_of(late.iter().map(|(used, _)| (*used).clone()).collect(), &given);
         for (used, yielder) in late.into_iter().filter(|(used, _)| lacking.contains(used)) {
             let other = &workspace.cell(yielder).name;
             let message = format!("`{}` is used before `{other}` yields it", used.name);

@@ -5,7 +5,7 @@ use crate::expression::Value;
 use crate::problem::{Code, Problem, enumerate};
 use crate::replay::Step;
 use crate::workspace::{
-    Answers, CellId, Entry, Lookup, Memo, NameUse, Reach, Settings, Stage, Tray, Workspace, Yielded, yields,
+    Answers, CellId, Entry, Lookup, Memo, NameUse, PlayedWith, Reach, Settings, Stage, Tray, Workspace, Yielded, yields,
 };
 use rustc_hash::FxHashSet;
 
@@ -38,12 +38,12 @@ pub(super) fn without_value(
     let answers = Answers::default();
     // Every environment is looked at, not only the chosen one; what the command line gives counts in all.
     let everywhere = Settings { environment: None, ..settings.clone() };
-    let tray = full_tray(workspace, uses);
+    let (tray, given) = (full_tray(workspace, uses), PlayedWith::of(workspace));
     for Uses { step, names } in uses {
         let mut memo = Memo::default();
         let reach = Reach { workspace, engine, settings: &everywhere, tray: &tray, answers: &answers };
         let mut lookup = Lookup::new(reach, step.cell, &step.needs, &mut memo);
-        for used in lookup.lacking_of(names.clone()) {
+        for used in lookup.lacking_of(names.clone(), &given) {
             let environments = &workspace.config.environments;
             let has = |entries: &[Entry]| entries.iter().any(|entry| entry.name == used.name);
             let (having, lacking): (Vec<_>, Vec<_>) = environments.iter().partition(|own| has(&own.values));

@@ -224,10 +224,10 @@ fn a_question_is_asked_once_and_its_default_may_come_from_a_response() {
     assert_eq!(failure.parts, [("pin".to_owned(), Ok("\"[secret]\"".to_owned()))]);
     assert_eq!(told.problems()[0].message, "`status` is there only after the response");
 
-    let mut alone = settings(None, &[("pin", Value::from("7"))]);
+    let mut alone = settings(None, &[("pin", Value::from("4616"))]);
     alone.can_ask = false;
     let told = replay(fixture, &["a.http"], alone, |_| Ok(json_answer(200, "{}")));
-    assert_eq!(told.sent[1].url.as_str(), "http://b/L-2?p=7");
+    assert_eq!(told.sent[1].url.as_str(), "http://b/L-2?p=4616");
     let remarks: Vec<&str> = told.problems().iter().map(|problem| problem.message.as_str()).collect();
     assert_eq!(remarks[0], "nobody can be asked for `lot`: its default is taken, \"L-2\"");
 }

@@ -14,7 +14,8 @@ pub fn origin_of(url: &Url) -> String {
 /// Reads an origin, as in `https://scale.example`; `None` for a text that is none. A path is not part of one.
 pub fn parse_origin(text: &str) -> Option<String> {
     let url = Url::parse(text).ok()?;
-    let bare = url.path() == "/" && url.query().is_none() && url.fragment().is_none() && url.username().is_empty();
+    let bare = url.path() == "/" && url.query().is_none() && url.fragment().is_none();
+    let bare = bare && url.username().is_empty() && url.password().is_none();
     (bare && url.has_host() && matches!(url.scheme(), "http" | "https")).then(|| origin_of(&url))
 }
 

@@ -97,7 +97,7 @@ fn nothing_that_is_secret_is_printed_for_debugging() {
 fn large_secrets_are_masked_in_linear_time() {
     let repeated = "ab".repeat(250_000);
     let text = format!("{}x", "ab".repeat(1_000_000));
-    assert_eq!(masker(&[&repeated]).mask(&text).replace(MASK, "").len() < 3, true);
+    assert!(masker(&[&repeated]).mask(&text).replace(MASK, "").len() < 3);
     let members: Vec<String> = (0..8_000).map(|number| format!("member-of-a-secret-list-{number:060}")).collect();
     let mut masker = Masker::default();
     masker.learn(Value::parse_json(serde_json::to_vec(&members).expect("JSON").as_slice()));

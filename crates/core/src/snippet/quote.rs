@@ -202,8 +202,10 @@ fn shell(pieces: &[Value]) -> String {
 /// A text with characters that nobody sees, as a shell makes it of their numbers.
 fn printed(text: &str) -> String {
     let mut out = String::from("$(printf '");
-    for c in text.chars() {
+    for (at, c) in text.char_indices() {
         match c {
+            // At the beginning it would be an option of `printf`.
+            '-' if at == 0 => out.push_str("\\055"),
             '%' => out.push_str("%%"),
             '\\' => out.push_str("\\\\"),
             '\'' => out.push_str("'\\''"),

@@ -122,19 +122,23 @@ fn implicit<'t>(of: &'t mut Table, name: &str) -> Result<&'t mut Table, EditErro
     item.as_table_mut().ok_or(EditError::NoSuch)
 }
 
-/// `text`, a private configuration, with these secrets among the values of every environment.
+/// `text`, a private configuration, with these secrets among the values of every environment: the name, the secret,
+/// and the origins it may be sent to, if that is not the origin of `base`.
 ///
 /// # Errors
 /// Where it is no TOML, or its `values` are no table.
-pub fn add_secrets(text: &str, secrets: &[(String, String)]) -> Result<String, EditError> {
+pub fn add_secrets(text: &str, secrets: &[(String, String, Vec<String>)]) -> Result<String, EditError> {
     let mut document: DocumentMut =
         text.parse().map_err(|error: toml_edit::TomlError| EditError::NotToml(error.message().to_owned()))?;
     let values = document.entry("values").or_insert(Item::Table(Table::new()));
     let values = values.as_table_like_mut().ok_or(EditError::NoSuch)?;
-    for (name, secret) in secrets {
+    for (name, secret, origins) in secrets {
         let mut source = InlineTable::new();
         source.insert("value", secret.as_str().into());
         source.insert("secret", true.into());
+        if !origins.is_empty() {
+            source.insert("for", toml_edit::Array::from_iter(origins).into());
+        }
         values.insert(name, Item::Value(Value::InlineTable(source)));
     }
     Ok(document.to_string())
@@ -166,7 +170,7 @@ mod tests {
 
     #[test]
     fn secrets_go_to_the_values_of_every_environment() {
-        let secrets = [("pin".to_owned(), "a\"b\n".to_owned())];
+        let secrets = [("pin".to_owned(), "a\"b\n".to_owned(), Vec::new())];
         let added = "[values]\npin = { value = \"\"\"\na\"b\n\"\"\", secret = true }\n";
         assert_eq!(add_secrets("", &secrets).as_deref(), Ok(added));
         let text = "# mine\n[values]\na = 1 # one\n\n[environments.live.values]\nb = 2\n";

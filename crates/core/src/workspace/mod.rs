@@ -44,5 +44,6 @@ pub(crate) use source::clean;
 pub use source::{COMMON_FILE, CellId, Files, Source, Workspace};
 pub use survey::{Across, Origin, OriginKind, Row, Value as Shown, across, survey, survey_one};
 pub use tray::{Tray, Yielded};
+pub(crate) use uses::PlayedWith;
 pub use uses::{NameUse, Placed, yields};
 pub use variables::{Variables, is_listed};

@@ -1,6 +1,6 @@
 //! The private configuration as it may be shown: names and tables, without what is written for them.
 
-use crate::secret::MASK;
+use crate::secret::{MASK, parse_origin};
 use std::ops::Range;
 use toml_edit::{Document, Item, Table, Value};
 
@@ -46,9 +46,19 @@ fn of_value(value: &Value, values: &mut Vec<Range<usize>>) {
     match value {
         Value::Boolean(_) => {}
         Value::Array(members) => members.iter().for_each(|member| of_value(member, values)),
-        Value::InlineTable(table) => table.iter().for_each(|(_, value)| of_value(value, values)),
+        Value::InlineTable(table) => {
+            let told = table.iter().filter(|(key, value)| !(*key == "for" && are_origins(value)));
+            told.for_each(|(_, value)| of_value(value, values));
+        }
         _ => values.extend(value.span()),
     }
+}
+
+/// Where a secret may be sent is no secret.
+fn are_origins(value: &Value) -> bool {
+    value
+        .as_array()
+        .is_some_and(|list| list.iter().all(|member| member.as_str().is_some_and(|text| parse_origin(text).is_some())))
 }
 
 /// Between values a `#` begins a comment: an older value, for instance.
@@ -89,8 +99,8 @@ mod tests {
     #[test]
     fn names_are_shown_and_nothing_that_is_written_for_them() {
         let text = "# pin was 4616\n[values]\nbase = \"http://b\" # ours\npin = { value = \"\"\"\nwind\n[fall\n#ab\ncd==\n\"\"\", \
-                    secret = true }\nlist = [1, 'a = b']\n\n[environments.\"live\"]\nguard = true\nat = 2026-09-14\n";
-        let shown = "#[secret]\n[values]\nbase = [secret] #[secret]\npin = { value = [secret], secret = true }\n\
+                    secret = true, for = ['http://b'], or = ['https://u:p@b'] }\nlist = [1, 'a = b']\n\n[environments.\"live\"]\nguard = true\nat = 2026-09-14\n";
+        let shown = "#[secret]\n[values]\nbase = [secret] #[secret]\npin = { value = [secret], secret = true, for = ['http://b'], or = [[secret]] }\n\
                      list = [[secret], [secret]]\n\n[environments.\"live\"]\nguard = true\nat = [secret]\n";
         assert_eq!(without_values(text), shown);
         let covered = values_covered(text);

@@ -5,6 +5,7 @@ use super::variables::Variables;
 use crate::expression::{FileReader, Schemas};
 use crate::problem::{Code, Problem, SourceId};
 use crate::request::FilePiece;
+use crate::safe::{is_unsafe, safe_line};
 use crate::syntax::{self, Cell, File, Instruction, Kind, Lines, MAX_TEXT, Place, Span};
 use std::collections::HashMap;
 use std::io;
@@ -283,7 +284,7 @@ impl Workspace {
     /// Loads a request file and the `_common.http` files above it. `path` is relative to the root. A
     /// file that cannot be read is a mistake without a place.
     pub fn load(&mut self, path: &Path) -> Result<SourceId, Problem> {
-        let path = clean(path).ok_or_else(|| outside(path))?;
+        let path = usable(path)?;
         if let Some(Some(id)) = self.by_path.get(&path) {
             return Ok(*id);
         }
@@ -299,7 +300,7 @@ impl Workspace {
 
     /// The same, but a file that is not there is taken for an empty one: it is about to be written.
     pub fn load_or_begin(&mut self, path: &Path) -> Result<SourceId, Problem> {
-        let path = clean(path).ok_or_else(|| outside(path))?;
+        let path = usable(path)?;
         let commons = self.commons_above(&path)?;
         let id = match self.load_one(&path)? {
             Some(id) => id,
@@ -454,6 +455,18 @@ impl Workspace {
 /// A path with `/` between its parts.
 fn shown(path: &Path) -> String {
     path.components().map(|part| part.as_os_str().to_string_lossy()).collect::<Vec<_>>().join("/")
+}
+
+/// The cleaned path of a request file. Its name is shown in headings, reports and messages, where characters that
+/// drive a terminal or hide from the reader have no place.
+fn usable(path: &Path) -> Result<PathBuf, Problem> {
+    let cleaned = clean(path).ok_or_else(|| outside(path))?;
+    let name = shown(&cleaned);
+    if name.contains(|c| is_unsafe(c) || c.is_control()) {
+        let message = format!("the file name `{}` holds characters that cannot be shown", safe_line(&name));
+        return Err(Problem::mistake(Code::UnreadableFile, Span::default(), message).with_hint("rename the file"));
+    }
+    Ok(cleaned)
 }
 
 /// The path without `.` and `..`; `None` where it leaves the workspace.

@@ -1,7 +1,7 @@
 //! What each name is now, where it comes from, and whether it is set at all.
 
 use super::lookup::Found;
-use super::{CellId, Entry, Lookup, Memo, Reach, Yielded};
+use super::{CellId, Entry, Lookup, Memo, PlayedWith, Reach, Yielded};
 use crate::expression;
 use crate::problem::{Problem, SourceId};
 use crate::secret::Masker;
@@ -115,6 +115,7 @@ impl Origin {
 pub fn survey(reach: Reach<'_>, cells: &[(CellId, Vec<CellId>)], declared: bool, masker: &mut Masker) -> Vec<Row> {
     let mut surveyor =
         Surveyor { reach, masker, rows: Vec::new(), known: FxHashSet::default(), named: FxHashSet::default() };
+    let given = PlayedWith::of(reach.workspace);
     let mut last = None;
     for (cell, needs) in cells {
         let mut memo = Memo::default();
@@ -123,7 +124,7 @@ pub fn survey(reach: Reach<'_>, cells: &[(CellId, Vec<CellId>)], declared: bool,
         for name in &used {
             surveyor.row(&mut lookup, &name.name);
         }
-        for lacking in lookup.lacking_of(used) {
+        for lacking in lookup.lacking_of(used, &given) {
             surveyor.missing(&mut lookup, lacking);
         }
         if declared && last.replace(cell.source) != Some(cell.source) {
@@ -146,7 +147,7 @@ pub fn survey_one(reach: Reach<'_>, cell: CellId, needs: &[CellId], name: &str, 
     surveyor.row(&mut lookup, name);
     if surveyor.rows.is_empty() {
         let used = lookup.names_used().into_iter().filter(|used| used.name == name).collect();
-        for lacking in lookup.lacking_of(used) {
+        for lacking in lookup.lacking_of(used, &PlayedWith::of(reach.workspace)) {
             surveyor.missing(&mut lookup, lacking);
         }
     }

@@ -6,6 +6,7 @@ use crate::expression::{Engine, is_type_name};
 use crate::problem::SourceId;
 use crate::request::{AuthLine, auth_of};
 use crate::syntax::{Auth, Instruction, Kind, Span, Template, is_language_name, is_value_name};
+use rustc_hash::FxHashMap;
 
 /// An expression of a cell, or of a preamble that holds for it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -125,11 +126,11 @@ impl Lookup<'_> {
     /// The names among those the cell uses that no place gives a value now, but for those it yields
     /// itself before they are used.
     pub fn names_lacking(&self) -> Vec<NameUse> {
-        self.lacking_of(self.names_used())
+        self.lacking_of(self.names_used(), &PlayedWith::of(self.workspace))
     }
 
-    /// The same, of names that are known to be used.
-    pub(crate) fn lacking_of(&self, mut used: Vec<NameUse>) -> Vec<NameUse> {
+    /// The same, of names that are known to be used, with what sequences give, gathered once for all cells.
+    pub(crate) fn lacking_of(&self, mut used: Vec<NameUse>, given: &PlayedWith<'_>) -> Vec<NameUse> {
         let own: Vec<&str> = yields(self.workspace, self.cell).collect();
         used.retain(|used| !(used.at.after && own.contains(&used.name.as_str())));
         used.retain(|used| self.places(&used.name).next().is_none());
@@ -137,10 +138,7 @@ impl Lookup<'_> {
             let columns = self.workspace.columns(self.cell);
             used.retain(|used| !columns.contains(&used.name));
         }
-        if !used.is_empty() {
-            let given = played_with(self.workspace, self.cell);
-            used.retain(|used| !given.contains(&used.name.as_str()));
-        }
+        used.retain(|used| !given.gives(self.cell, &used.name));
         used
     }
 
@@ -187,21 +185,32 @@ pub fn yields(workspace: &Workspace, cell: CellId) -> impl Iterator<Item = &str>
     })
 }
 
-/// The names that sequences of the loaded files give a cell which they play.
-fn played_with(workspace: &Workspace, cell: CellId) -> Vec<&str> {
-    let mut given = Vec::new();
-    for source in workspace.loaded() {
-        let text = &workspace.source(source).text;
-        for line in workspace.source(source).file.cells.iter().flat_map(|cell| cell.instructions()) {
-            let Kind::Play { name, with: Some(with), .. } = line.kind else { continue };
-            let (home, name) = match name.of(text).rsplit_once('#') {
-                None => (Some(source), name.of(text)),
-                Some((path, name)) => (workspace.loaded_beside(source, path), name),
-            };
-            if home == Some(cell.source) && *name == *workspace.cell(cell).name {
-                given.extend(Kind::assignments(with, text).into_iter().map(|(name, _)| name.of(text)));
+/// The names that sequences of the loaded files give the cells which they play. Gathering them walks over
+/// every loaded cell, so whoever asks for many cells gathers them once.
+pub(crate) struct PlayedWith<'w>(FxHashMap<CellId, Vec<&'w str>>);
+
+impl<'w> PlayedWith<'w> {
+    /// Gathers what the sequences of all loaded files give.
+    pub(crate) fn of(workspace: &'w Workspace) -> Self {
+        let mut given: FxHashMap<CellId, Vec<&str>> = FxHashMap::default();
+        for source in workspace.loaded() {
+            let text = &workspace.source(source).text;
+            for line in workspace.cells(source).flat_map(|cell| workspace.cell(cell).instructions()) {
+                let Kind::Play { name, with: Some(with), .. } = line.kind else { continue };
+                let (home, name) = match name.of(text).rsplit_once('#') {
+                    None => (Some(source), name.of(text)),
+                    Some((path, name)) => (workspace.loaded_beside(source, path), name),
+                };
+                if let Some(cell) = home.and_then(|home| workspace.cell_named(home, name)) {
+                    let names = Kind::assignments(with, text).into_iter().map(|(name, _)| name.of(text));
+                    given.entry(cell).or_default().extend(names);
+                }
             }
         }
+        Self(given)
     }
-    given
+
+    fn gives(&self, cell: CellId, name: &str) -> bool {
+        self.0.get(&cell).is_some_and(|names| names.contains(&name))
+    }
 }

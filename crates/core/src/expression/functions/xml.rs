@@ -4,7 +4,7 @@ use cel::common::value::CowVal;
 use quick_xml::Reader;
 use quick_xml::events::{BytesStart, Event};
 use std::sync::atomic::{AtomicUsize, Ordering};
-use std::sync::mpsc;
+use std::sync::{Mutex, PoisonError, mpsc};
 use std::thread;
 use std::time::Duration;
 use sxd_xpath::{Context, Factory, Value as Found};
@@ -30,15 +30,24 @@ const STACK: usize = 64 << 20;
 /// Evaluations that took too long and may still go on.
 static ABANDONED: AtomicUsize = AtomicUsize::new(0);
 
+/// What they were: the digests of texts and expressions.
+static SLOW: Mutex<Vec<blake3::Hash>> = Mutex::new(Vec::new());
+
 /// What an XPath 1.0 expression gives of an XML text: of nodes the list of their texts. Prefixes are those
 /// that the document's first element declares.
 pub(super) fn xpath<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v> {
     let (xml, path) = (text("xpath", &arguments, 0)?, text("xpath", &arguments, 1)?);
     check_size(xml).map_err(|why| error("xpath", why))?;
+    let (sender, receiver) = mpsc::channel();
+    // A check is evaluated again to explain it: what took too long once is not begun again.
+    let digest = blake3::hash([xml.as_bytes(), b"\0", path.as_bytes()].concat().as_slice());
+    let too_slow = || error("xpath", format!("the expression takes more than {} s", LONGEST.as_secs()));
+    if SLOW.lock().unwrap_or_else(PoisonError::into_inner).contains(&digest) {
+        return Err(too_slow());
+    }
     if ABANDONED.load(Ordering::Relaxed) >= MOST_ABANDONED {
         return Err(error("xpath", "earlier expressions took too long and still go on, so no more are begun"));
     }
-    let (sender, receiver) = mpsc::channel();
     let (xml, path) = (xml.to_owned(), path.to_owned());
     let work = move || {
         if sender.send(evaluate(&xml, &path)).is_err() {
@@ -48,10 +57,11 @@ pub(super) fn xpath<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v>
     };
     let spawned = thread::Builder::new().stack_size(STACK).spawn(work);
     spawned.map_err(|why| error("xpath", format!("cannot be evaluated: {why}")))?;
-    let found = receiver.recv_timeout(LONGEST).unwrap_or_else(|_| {
+    let Ok(found) = receiver.recv_timeout(LONGEST) else {
         ABANDONED.fetch_add(1, Ordering::Relaxed);
-        Err(format!("the expression takes more than {} s", LONGEST.as_secs()))
-    });
+        SLOW.lock().unwrap_or_else(PoisonError::into_inner).push(digest);
+        return Err(too_slow());
+    };
     let value = match found.map_err(|why| error("xpath", why))? {
         Picked::Boolean(truth) => Value::from(truth),
         Picked::Number(number) => Value::from(number),
