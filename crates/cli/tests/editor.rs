@@ -140,6 +140,10 @@ fn what_is_lacking_is_asked_for_and_never_hung_on() {
     let bench = bench().file("ask.http", asking);
     let mut editor = Editor::start(&bench);
     editor.open("ask.http");
+    // A line behind the end is nobody's.
+    let behind = json!({ "command": "yieldtray.send", "arguments": [{ "uri": editor.uri("ask.http"), "line": 99 }] });
+    let refused = editor.answer("workspace/executeCommand", behind);
+    assert_eq!(refused["error"]["message"], "the file has 24 lines, and none of number 99");
     // One of several: buttons.
     editor.run("yieldtray.send", "ask.http", Some("ask"));
     let asked = editor.wait(|message| message["method"] == "window/showMessageRequest");

@@ -76,6 +76,7 @@ const ODDITIES: &[(&str, &str)] = &[
     ("plain-credentials", "%% A\nhttp://packhouse.example/\n% auth bearer {{grower}}\n"),
     ("bad-acceptance", "%% A\n# accepted unused-yield\nhttp://127.0.0.1:1/\n"),
     ("needless-acceptance", "%% A\n# accepted unused-yield: read by hand\nhttp://127.0.0.1:1/\n"),
+    ("unmarked-secret", "%% A\nhttp://127.0.0.1:1/\n\n% yield access_token = body.token\n% check access_token != ''\n"),
     ("secret-in-file", "%% A\nhttp://127.0.0.1:1/\nX-Api-Key: bench-key-4616\n"),
 ];
 

@@ -152,6 +152,8 @@ codes! {
     SecretElsewhere = "secret-elsewhere",
     /// A secret that is too short to be masked inside words.
     ShortSecret = "short-secret",
+    /// A value that is yielded as if it were no secret, though its name says that it is one.
+    UnmarkedSecret = "unmarked-secret",
     /// Something that only an allowed workspace may do.
     NotAllowed = "not-allowed",
     /// Something in a body that looks like a request or an instruction.

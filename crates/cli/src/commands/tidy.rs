@@ -80,7 +80,9 @@ fn standard_input(args: &Tidy, out: &mut Out) -> Result<u8, Stop> {
 fn files(here: &Path, places: &[Where]) -> Result<Vec<PathBuf>, Stop> {
     let root = root_for(here, places);
     let below = |folder: &Path| -> Result<Vec<PathBuf>, Stop> {
-        Ok(request_files(&root, folder, true)?.into_iter().map(|file| root.join(file)).collect())
+        let files = request_files(&root, folder, true)?.into_iter().map(|file| root.join(file));
+        // What a link leads to outside is not this workspace's.
+        Ok(files.filter(|file| file.canonicalize().is_ok_and(|real| real.starts_with(&root))).collect())
     };
     if places.is_empty() {
         let text = std::fs::read_to_string(root.join(CONFIG_FILE)).unwrap_or_default();

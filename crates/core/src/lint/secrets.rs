@@ -16,7 +16,7 @@ const LONG: usize = 24;
 pub(super) fn in_requests(workspace: &Workspace, source: SourceId) -> Vec<Problem> {
     let own = workspace.source(source);
     let text = &own.text;
-    let (mut problems, mut credentials) = (Vec::new(), Vec::new());
+    let (mut problems, mut credentials, mut unmarked) = (Vec::new(), Vec::new(), Vec::new());
     let plain = |span: Span| Template::parse(text, span, false, &mut Vec::new()).is_plain();
     let mut header = |name: Span, value: Span| {
         let literal = credential(value.of(text));
@@ -36,11 +36,17 @@ pub(super) fn in_requests(workspace: &Workspace, source: SourceId) -> Vec<Proble
             {
                 credentials.push(at);
             }
+            Kind::Yield { name, secret: false, .. } if is_yielded_secret(name.of(text)) => unmarked.push(name),
             _ => {}
         }
     }
     let told = "these credentials stand in a file that others see";
     problems.extend(credentials.into_iter().map(|at| finding(source, at, told.to_owned())));
+    problems.extend(unmarked.into_iter().map(|name| {
+        let message = format!("`{}` is yielded without `secret`: it is shown and logged as it is", name.of(text));
+        let hint = "write `secret` at the end of the line, or rename the value if it is none";
+        Problem::remark(Code::UnmarkedSecret, name, message).with_hint(hint).in_source(source)
+    }));
     for span in random_texts(text) {
         if !problems.iter().any(|known| known.span.contains(span)) {
             let message = "this looks like a secret, in a file that others see".to_owned();
@@ -48,6 +54,12 @@ pub(super) fn in_requests(workspace: &Workspace, source: SourceId) -> Vec<Proble
         }
     }
     problems
+}
+
+/// Whether a yielded value is one that gives access, by the last word of its name: a `token_count` is none.
+fn is_yielded_secret(name: &str) -> bool {
+    let name = name.to_ascii_lowercase();
+    ["token", "password", "secret", "api_key", "apikey"].iter().any(|word| name.ends_with(word))
 }
 
 /// In the shared configuration: a value of a telling name that stands there itself.

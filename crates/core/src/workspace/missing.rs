@@ -3,7 +3,10 @@
 
 use super::{CellId, Lookup};
 use crate::problem::{Code, Problem, closest, enumerate};
-use crate::syntax::{Kind, Span, is_language_name};
+use crate::syntax::{Span, is_language_name};
+
+/// Of how many cells of a file the names are compared with a name that nobody gives.
+const MANY: usize = 1_000;
 
 /// A name that only a response gives, used before there is one; `waiting` is the `let` that uses it.
 pub(super) fn response_name(name: &str, at: Span, waiting: Option<&str>) -> Problem {
@@ -48,7 +51,8 @@ pub(super) fn value(lookup: &Lookup<'_>, name: &str, at: Span) -> Problem {
     let problem = Problem::mistake(Code::UnknownValue, at, format!("no value is named `{name}`"));
     // One of another environment may be meant too, or one that another cell of the file yields.
     let everywhere = config.all_entries().map(|entry| entry.name.as_str());
-    let own = lookup.workspace.cells(lookup.cell.source).flat_map(|cell| super::yields(lookup.workspace, cell));
+    let own = lookup.workspace.cells(lookup.cell.source).take(MANY);
+    let own = own.flat_map(|cell| super::yields(lookup.workspace, cell));
     let names = lookup.names().into_iter().chain(everywhere).chain(own);
     let language =
         ["status", "reason", "headers", "cookies", "body", "text", "elapsed", "url", "environment", "request"];
@@ -65,13 +69,7 @@ fn yielding(lookup: &Lookup<'_>, name: &str) -> Option<CellId> {
     let workspace = lookup.workspace;
     let own = lookup.cell.source;
     let sources = [own].into_iter().chain(workspace.loaded().filter(|source| *source != own));
-    sources.flat_map(|source| workspace.cells(source)).find(|cell| {
-        let text = &workspace.source(cell.source).text;
-        *cell != lookup.cell
-            && workspace.cell(*cell).instructions().any(
-                |instruction| matches!(instruction.kind, Kind::Yield { name: yielded, .. } if yielded.of(text) == name),
-            )
-    })
+    sources.flat_map(|source| workspace.cells_yielding(source, name)).find(|cell| *cell != lookup.cell)
 }
 
 fn not_yielded_yet(lookup: &Lookup<'_>, name: &str, at: Span, cell: CellId) -> Problem {

@@ -2,6 +2,7 @@
 //! of values in the order the language gives.
 
 mod access;
+mod cell_names;
 mod config;
 mod config_edit;
 mod config_reader;

@@ -1,4 +1,5 @@
 use super::access::check_readable;
+use super::cell_names::CellNames;
 use super::config::{CONFIG_FILE, Config, LOCAL_FILE};
 use super::given::{CommandError, Outside};
 use super::variables::Variables;
@@ -72,17 +73,22 @@ pub struct Source {
     /// The `_common.http` files above it, outermost first.
     pub commons: Vec<SourceId>,
     lines: OnceLock<Lines>,
+    names: OnceLock<CellNames>,
 }
 
 impl Source {
     fn new(path: PathBuf, text: String) -> Self {
         let (file, problems, commons) = (File::default(), Vec::new(), Vec::new());
-        Self { path, text, file, problems, commons, lines: OnceLock::new() }
+        Self { path, text, file, problems, commons, lines: OnceLock::new(), names: OnceLock::new() }
     }
 
     /// Line starts, found once.
     pub fn lines(&self) -> &Lines {
         self.lines.get_or_init(|| Lines::new(&self.text))
+    }
+
+    fn names(&self) -> &CellNames {
+        self.names.get_or_init(|| CellNames::of(&self.text, &self.file))
     }
 
     /// Line and column of a byte.
@@ -208,8 +214,12 @@ impl Workspace {
 
     /// The cell of that name in a file.
     pub fn cell_named(&self, source: SourceId, name: &str) -> Option<CellId> {
-        let index = self.source(source).file.cells.iter().position(|cell| *cell.name == *name)?;
-        Some(CellId { source, index: index as u32 })
+        self.source(source).names().named(name).map(|index| CellId { source, index })
+    }
+
+    /// The cells of a file that yield a name, in order.
+    pub(crate) fn cells_yielding(&self, source: SourceId, name: &str) -> impl Iterator<Item = CellId> {
+        self.source(source).names().yielding(name).iter().map(move |index| CellId { source, index: *index })
     }
 
     /// A reader of files for the expressions of a text.

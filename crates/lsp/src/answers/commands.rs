@@ -148,6 +148,14 @@ fn job_of(
         (Some(name), _) => Some(name.clone()),
         (None, Some(line)) => {
             let text = crate::diagnostics::text_of(house, source, columns);
+            // The protocol takes a place behind the end for the end. To send, that would be a guess.
+            let lines = house.workspace.source(source).text.split('\n').count();
+            if line as usize >= lines {
+                return Err(Refusal::new(
+                    Refusal::PARAMS,
+                    format!("the file has {lines} lines, and none of number {line}"),
+                ));
+            }
             let at = text.offset(lsp_types::Position::new(line, 0));
             cell_at(&house.workspace, source, at).map(|cell| house.workspace.cell(cell).name.to_string())
         }

@@ -1,0 +1,36 @@
+//! What the cells of a file are named and what they yield, found once for all who ask: in a long file a search of its
+//! own for each name would take longer than all else.
+
+use crate::syntax::{File, Kind};
+use rustc_hash::FxHashMap;
+
+/// The cells of one file, by their places in it.
+pub(super) struct CellNames {
+    named: FxHashMap<Box<str>, u32>,
+    yielding: FxHashMap<Box<str>, Vec<u32>>,
+}
+
+impl CellNames {
+    pub(super) fn of(text: &str, file: &File) -> Self {
+        let (mut named, mut yielding) = (FxHashMap::default(), FxHashMap::<Box<str>, Vec<u32>>::default());
+        for (index, cell) in (0..).zip(&file.cells) {
+            // Of two cells of one name, which is a mistake, the first is meant.
+            named.entry(Box::from(&*cell.name)).or_insert(index);
+            for line in cell.instructions() {
+                if let Kind::Yield { name, .. } = line.kind {
+                    yielding.entry(name.of(text).into()).or_default().push(index);
+                }
+            }
+        }
+        Self { named, yielding }
+    }
+
+    pub(super) fn named(&self, name: &str) -> Option<u32> {
+        self.named.get(name).copied()
+    }
+
+    /// The cells that yield a name, in order.
+    pub(super) fn yielding(&self, name: &str) -> &[u32] {
+        self.yielding.get(name).map_or(&[], Vec::as_slice)
+    }
+}
