@@ -113,8 +113,9 @@ value, a header field less, another content type, very slow.")]
   yieldtray allow --list
   yieldtray allow --revoke ../packhouse
 
-A workspace that was cloned does none of this by itself. What is allowed is the private configuration as it is
-now: a change of it has to be allowed again. docs/trust.md says what a workspace can do before and after.")]
+A workspace that was cloned does none of this by itself. What is allowed is
+the private configuration as it is now: a change of it has to be allowed
+again. docs/trust.md says what a workspace can do before and after.")]
     Allow(Later<Allow>),
     /// Show what responses yielded, or drop some of it
     #[command(after_help = "Examples:

@@ -93,7 +93,9 @@ pub(crate) fn outside_lines(workspace: &Workspace) -> Vec<(String, String)> {
         let place = format!("{}:{line}", workspace.shown_path(setting.source));
         (place, format!("{} `{}`", setting.kind.words(), setting.names))
     };
-    workspace.config.outside_settings().into_iter().map(shown).collect()
+    let mut settings = workspace.config.outside_settings();
+    settings.sort_by_key(|setting| (setting.source, setting.span.start()));
+    settings.into_iter().map(shown).collect()
 }
 
 /// The folder of what is the user's own.
