@@ -4,9 +4,12 @@ mod support;
 
 use serde_json::json;
 use std::path::Path;
+#[cfg(feature = "other-programs")]
 use std::process::Command;
 use support::Bench;
-use support::desk::{Desk, set};
+use support::desk::Desk;
+#[cfg(feature = "other-programs")]
+use support::desk::set;
 
 /// What is in a file; nothing where there is none.
 fn text(bench: &Bench, file: &str) -> String {
@@ -14,6 +17,7 @@ fn text(bench: &Bench, file: &str) -> String {
 }
 
 /// Commands as people paste them. `DESK` is the address.
+#[cfg(feature = "other-programs")]
 const COMMANDS: &[&str] = &[
     "curl 'http://DESK/lots?state=open&q=a%20b' -H 'X-Gate: north'",
     "curl -X PATCH http://DESK/lots/7 -H 'Content-Type: application/json' -d '{\"note\": \"it'\\''s ripe {{no}}\"}'",
@@ -36,6 +40,7 @@ const COMMANDS: &[&str] = &[
 ];
 
 /// A target with percent-encodings in upper case, as RFC 3986 2.1 wants them: curl has changed its mind about that.
+#[cfg(feature = "other-programs")]
 fn upper_hex(target: &str) -> String {
     let mut upper = String::new();
     for (index, piece) in target.split('%').enumerate() {

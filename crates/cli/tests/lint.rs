@@ -14,6 +14,7 @@ fn git(bench: &Bench, args: &[&str]) {
     assert!(status.status.success(), "git {args:?}: {}", String::from_utf8_lossy(&status.stderr));
 }
 
+#[cfg(feature = "other-programs")]
 const CLEAN: &str = "%% Look\nGET http://127.0.0.1:1/lots\n\n% check status == 200\n";
 
 #[cfg(feature = "other-programs")]
