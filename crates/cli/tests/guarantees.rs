@@ -71,6 +71,10 @@ fn hostile() -> (Bench, TempDir) {
             r#"{{"openapi":"3.1.0","info":{{"title":"x"}},"paths":{{"/x":{{"get":{{"responses":{{"200":{{"content":{{"application/json":{{"schema":{{"$ref":"{}#/a"}}}}}}}}}}}}}}}}}}"#,
             target("schema.json")
         ))
+        .file("a.har", &format!(
+            r#"{{"log":{{"entries":[{{"request":{{"method":"POST","url":"http://127.0.0.1:1/","headers":[],"postData":{{"mimeType":"multipart/form-data","params":[{{"name":"a","fileName":"{}"}}]}}}},"response":{{"status":200,"headers":[],"content":{{}}}}}}]}}}}"#,
+            target("credentials")
+        ))
         .file(
             "a.http",
             &format!(
@@ -209,6 +213,17 @@ fn a_workspace_nobody_allowed_starts_nothing_and_reaches_nowhere() {
         &["tidy", "--verify"],
         &["import", "openapi", "api/desc.json", "--into", "taken"],
         &["import", "curl", "curl -F a=@link.txt http://127.0.0.1/", "--into", "taken/a.http"],
+        &["import", "har", "a.har", "--into", "taken/b.http"],
+        &["log", "show"],
+        &["log", "again", "1"],
+        &["log", "compare"],
+        &["log", "trend", "plain"],
+        &["log", "export", "har"],
+        &["log", "clear"],
+        &["report", "merge", "r.json", "--report", "html=r.html"],
+        &["tray", "clear"],
+        &["cookies", "clear"],
+        &["init", "fresh"],
         &["allow", "--list"],
     ];
     for environment in [true, false] {
