@@ -234,7 +234,7 @@ fn a_question_is_asked_once_and_its_default_may_come_from_a_response() {
 
 /// A workspace with a profile, and two cells that ask for its token.
 const PROFILED: &str = "#- yieldtray.toml\n[oauth2.shift]\ntoken_url = 'http://office/token'\nclient_id = 'desk'\n\
-    client_secret = '{{secret}}'\nscope = 'pay roll'\n\
+    client_secret = '{{secret}}'\nscope = 'pay roll'\nfor = ['http://bench']\n\
     #- a.http\n% auth oauth2 shift\n\n%% one\nhttp://bench/1\n\n%% two\nhttp://bench/2\n";
 
 fn tokens_replay(respond: impl FnMut(&Prepared) -> Result<Exchange, Failure>) -> Told {

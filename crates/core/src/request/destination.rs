@@ -41,7 +41,7 @@ fn token_elsewhere(lookup: &Lookup<'_>, line: &AuthLine<'_>, origin: &str, base:
     // A profile whose endpoint is relative to a value belongs to `base`, which that value is in all likelihood.
     let of_profile = profile.origins.iter().any(|listed| listed == origin)
         || endpoint.is_some_and(|endpoint| origin_of(&endpoint) == origin);
-    if base.is_none() && profile.origins.is_empty() || base == Some(origin) || of_profile {
+    if base == Some(origin) || of_profile {
         return None;
     }
     let message = format!("the token of `{name}` is a secret and does not belong to `{origin}`");

@@ -2,12 +2,12 @@
 
 use super::encoding::{Encoding, base64_forms};
 use crate::expression::Value;
-use aho_corasick::AhoCorasick;
+use aho_corasick::{AhoCorasick, AhoCorasickKind};
 use rustc_hash::{FxHashMap, FxHashSet};
 use std::borrow::Cow;
 use std::fmt;
 use std::ops::Range;
-use std::sync::{Arc, OnceLock};
+use std::sync::{Arc, Mutex, PoisonError};
 use url::Url;
 
 /// The replacement for a secret.
@@ -36,14 +36,15 @@ const LONGEST_STRUCTURE: usize = 16 << 10;
 const STEPS_PER_BYTE: usize = 32;
 
 /// Masks secrets in texts. Secrets can be added at any time.
-#[derive(Clone, Default)]
+#[derive(Default)]
 pub struct Masker {
     forms: Vec<Form>,
     known: FxHashSet<Arc<[u8]>>,
     /// Whether nothing is masked, since the user asked to see secrets.
     revealing: bool,
-    /// Finds the forms; built when it is first used after a form was added.
-    automaton: OnceLock<Arc<Automaton>>,
+    /// Find the forms, each a run of them. Those of new forms are built when a text is looked at, and joined with one
+    /// before it that is no larger: a run that captures thousands of secrets builds each form in a few times.
+    automata: Mutex<Vec<Arc<Automaton>>>,
 }
 
 /// One way in which one secret may be written.
@@ -55,6 +56,8 @@ struct Form {
 }
 
 struct Automaton {
+    /// Which of the forms it finds.
+    range: Range<usize>,
     heads: AhoCorasick,
     /// For each head, the forms that begin with it.
     forms: Vec<Vec<usize>>,
@@ -63,6 +66,14 @@ struct Automaton {
 impl fmt::Debug for Masker {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(f, "Masker({} forms)", self.forms.len())
+    }
+}
+
+impl Clone for Masker {
+    fn clone(&self) -> Self {
+        let Self { forms, known, revealing, .. } = self;
+        let automata = Mutex::new(self.automata().clone());
+        Self { forms: forms.clone(), known: known.clone(), revealing: *revealing, automata }
     }
 }
 
@@ -173,8 +184,9 @@ impl Masker {
             return;
         }
         let Ok(url) = Url::parse(secret.trim()) else { return };
-        let Some(host) = url.host_str() else { return };
-        let _ = host;
+        if !url.has_host() {
+            return;
+        }
         self.add_forms(url.as_str(), Encoding::ALL);
         if let Some(password) = url.password() {
             let decoded = percent_encoding::percent_decode_str(password).decode_utf8_lossy();
@@ -199,7 +211,6 @@ impl Masker {
         let bytes: Arc<[u8]> = form.into();
         self.known.insert(Arc::clone(&bytes));
         self.forms.push(Form { bytes, whole_word });
-        self.automaton = OnceLock::new();
     }
 
     /// `text` with every secret replaced by [`MASK`].
@@ -269,15 +280,68 @@ impl Masker {
         if self.forms.is_empty() {
             return spans;
         }
-        let automaton = self.automaton.get_or_init(|| Arc::new(Automaton::new(&self.forms)));
         let mut steps = text.len().saturating_mul(STEPS_PER_BYTE).saturating_add(1 << 16);
-        for found in automaton.heads.find_overlapping_iter(text) {
-            for form in automaton.forms[found.pattern().as_usize()].iter().map(|index| &self.forms[*index]) {
+        let automata = self.up_to_date();
+        for automaton in &automata {
+            let found = automaton.find(&self.forms, text, &mut steps);
+            if spans.is_empty() {
+                spans = found;
+            } else if !found.is_empty() {
+                // Only what one automaton finds is in order.
+                let mut all = [std::mem::take(&mut spans), found].concat();
+                all.sort_unstable_by_key(|span| span.start);
+                all.into_iter().for_each(|span| add_span(&mut spans, span));
+            }
+        }
+        spans
+    }
+
+    fn automata(&self) -> std::sync::MutexGuard<'_, Vec<Arc<Automaton>>> {
+        self.automata.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// The automata of all forms.
+    fn up_to_date(&self) -> Vec<Arc<Automaton>> {
+        let mut automata = self.automata();
+        let mut start = automata.last().map_or(0, |last| last.range.end);
+        if start < self.forms.len() {
+            while let Some(last) = automata.pop_if(|last| last.range.len() <= self.forms.len() - start) {
+                start = last.range.start;
+            }
+            automata.push(Arc::new(Automaton::new(&self.forms, start..self.forms.len())));
+        }
+        automata.clone()
+    }
+}
+
+impl Automaton {
+    fn new(all: &[Form], range: Range<usize>) -> Self {
+        let (mut heads, mut forms) = (Vec::<&[u8]>::new(), Vec::<Vec<usize>>::new());
+        let mut by_head: FxHashMap<&[u8], usize> = FxHashMap::default();
+        for (index, form) in range.clone().zip(&all[range.clone()]) {
+            let head = &form.bytes[..form.bytes.len().min(HEAD)];
+            let place = *by_head.entry(head).or_insert_with(|| {
+                heads.push(head);
+                forms.push(Vec::new());
+                heads.len() - 1
+            });
+            forms[place].push(index);
+        }
+        // The other kinds are faster for longer texts than answers are, and take far longer to build.
+        let heads = AhoCorasick::builder().kind(Some(AhoCorasickKind::ContiguousNFA)).build(&heads);
+        Self { range, heads: heads.expect("patterns of 32 bytes fit"), forms }
+    }
+
+    /// The places of its forms, those with overlaps as one.
+    fn find(&self, all: &[Form], text: &[u8], steps: &mut usize) -> Vec<Range<usize>> {
+        let mut spans = Vec::new();
+        for found in self.heads.find_overlapping_iter(text) {
+            for form in self.forms[found.pattern().as_usize()].iter().map(|index| &all[*index]) {
                 let rest = &form.bytes[found.end() - found.start()..];
                 let same = text[found.end()..].iter().zip(rest).take_while(|(a, b)| a == b).count();
                 let span = found.start()..found.end() + same;
                 match steps.checked_sub(same) {
-                    Some(left) => steps = left,
+                    Some(left) => *steps = left,
                     None => {
                         add_span(&mut spans, found.start()..text.len());
                         return spans;
@@ -289,24 +353,6 @@ impl Masker {
             }
         }
         spans
-    }
-}
-
-impl Automaton {
-    fn new(all: &[Form]) -> Self {
-        let (mut heads, mut forms) = (Vec::<&[u8]>::new(), Vec::<Vec<usize>>::new());
-        let mut by_head: FxHashMap<&[u8], usize> = FxHashMap::default();
-        for (index, form) in all.iter().enumerate() {
-            let head = &form.bytes[..form.bytes.len().min(HEAD)];
-            let place = *by_head.entry(head).or_insert_with(|| {
-                heads.push(head);
-                forms.push(Vec::new());
-                heads.len() - 1
-            });
-            forms[place].push(index);
-        }
-        let heads = AhoCorasick::new(&heads).expect("patterns of 32 bytes fit");
-        Self { heads, forms }
     }
 }
 

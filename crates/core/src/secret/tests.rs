@@ -104,3 +104,18 @@ fn large_secrets_are_masked_in_linear_time() {
     let all = members.join(" ");
     assert_eq!(masker.mask(&all).replace(MASK, "").trim(), "");
 }
+
+/// Secrets become known while a run goes on, and a text may hold early and late ones in any order.
+#[test]
+fn secrets_that_become_known_one_after_another_are_all_masked() {
+    let secret = |number: usize| format!("windfall-{}", number * 7_919);
+    let (mut masker, mut text) = (Masker::default(), String::new());
+    for number in 0..100 {
+        masker.add(&secret(number));
+        // The latest first, and the others between words that stay.
+        text = format!("{} kept {text}", secret(number));
+        let shown = format!("{MASK} kept ").repeat(number + 1);
+        assert_eq!(masker.mask(&text), shown);
+        assert_eq!(masker.clone().mask(&text), shown);
+    }
+}
