@@ -7,10 +7,10 @@ use yieldtray_core::problem::{Code, Problem};
 use yieldtray_core::syntax::Span;
 use yieldtray_core::workspace::LOCAL_FILE;
 
-/// What is wrong if git keeps the private configuration at `root`, or would with the next commit.
-pub(crate) fn tracked_problem(root: &Path) -> Option<Problem> {
+/// What is wrong if git keeps the private configuration at `root`, which `tracked` says, or would with the next commit.
+pub(crate) fn tracked_problem(root: &Path, tracked: bool) -> Option<Problem> {
     git::checkout_of(root)?;
-    if !(git::tracks(&root.join(LOCAL_FILE)) || would_be_added(root)) {
+    if !(tracked || would_be_added(root)) {
         return None;
     }
     let message = format!("git keeps `{LOCAL_FILE}`, or would with the next commit, but it holds private values");

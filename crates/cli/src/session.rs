@@ -123,10 +123,12 @@ impl Session {
         trust.decide(&root, &workspace, common, host);
         trust::refuse_foreign(&root, || trust.allows())?;
         if workspace.has_private_config() {
-            out.tracked = tracked_problem(&root);
-            if git::tracks(&root.join(LOCAL_FILE)) {
+            // Git's index is read once: in a large checkout it has megabytes.
+            let tracked = git::tracks(&root.join(LOCAL_FILE));
+            if tracked {
                 trust.note_tracked();
             }
+            out.tracked = tracked_problem(&root, tracked);
         }
         let problems: Vec<Problem> = workspace.config_problems().cloned().collect();
         if !problems.is_empty() {
@@ -444,7 +446,7 @@ pub(crate) fn choice(
     let by = |name: Option<String>, by| name.map(|name| (name, by));
     let chosen = by(common.env.last().cloned(), ChosenBy::Option)
         .or_else(|| by(host.environment.clone(), ChosenBy::Variable))
-        .or_else(|| by(checkout.clone(), ChosenBy::Checkout))
+        .or_else(|| by(checkout, ChosenBy::Checkout))
         .or_else(|| {
             let name = workspace.config.environment.as_ref().map(|(name, ..)| name.clone());
             by(name, ChosenBy::Configuration)

@@ -451,6 +451,29 @@ fn a_captured_secret_goes_back_where_it_came_from() {
     assert_eq!(other.received(), "");
 }
 
+/// A request file chooses where it sends, but not where a token goes: without a `base` it needs an origin of its profile.
+#[test]
+fn a_token_goes_nowhere_that_nobody_named() {
+    let token = "{\"access_token\": \"t-4616-windfall\", \"token_type\": \"bearer\"}";
+    let answer = move || {
+        format!(
+            "HTTP/1.1 200 OK\r\nContent-Type: application/json\r\nContent-Length: {}\r\nConnection: close\r\n\r\n{token}",
+            token.len()
+        )
+    };
+    let (office, other) = (Recorder::start(answer), Recorder::ok());
+    let profile =
+        format!("[oauth2.desk]\ntoken_url = '{}/token'\nclient_id = 'desk'\nclient_secret = 'w'\n", office.address);
+    let bench = Bench::empty()
+        .file("yieldtray.local.toml", &profile)
+        .file("a.http", &format!("% auth oauth2 desk\n\n%% there\n{}/x\n", other.address));
+    let run = bench.run(&["send", "a.http"]).exits(2);
+    assert!(run.stderr.contains("the token of `desk` is a secret and does not belong to"), "{}", run.stderr);
+    assert_eq!(other.received(), "");
+    bench.run(&["send", "a.http", "--secrets-to", &other.address]).exits(0);
+    assert!(other.received().contains("Bearer t-4616-windfall"), "{}", other.received());
+}
+
 /// Who is trusted is told in the first line, whoever said it.
 #[test]
 fn what_loosens_the_connection_is_always_told() {

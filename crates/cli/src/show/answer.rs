@@ -69,9 +69,8 @@ impl Shown<'_> {
     pub(crate) fn pick(&self, run: &Run<'_>, cell: CellId, expression: &str, out: &mut Out) -> Result<(), Stop> {
         // No expression starts with `$`, and every JSONPath does.
         let path = expression.starts_with('$').then(|| format!("path(body, {})", quoted(expression)));
-        let value = run.pick(cell, path.as_deref().unwrap_or(expression), self.answer);
-        let value = value.map_err(|message| Stop::refused(format!("`--pick {expression}` has no value: {message}")))?;
-        let text = value;
+        let text = run.pick(cell, path.as_deref().unwrap_or(expression), self.answer);
+        let text = text.map_err(|message| Stop::refused(format!("`--pick {expression}` has no value: {message}")))?;
         let text = if out.terminal { safe(&text).into_owned() } else { text };
         writeln!(out.result(), "{text}")?;
         Ok(())
