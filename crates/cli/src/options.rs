@@ -41,9 +41,7 @@ fn allowed_path(session: &Session, what: &str, setting: &Setting<String>) -> Res
     if !outside || session.trust.allows() {
         return Ok(anywhere(&session.root, path));
     }
-    let workspace = &session.workspace;
-    let line = workspace.source(setting.source).place(setting.span.start()).line;
-    let place = format!("{}:{line}", workspace.shown_path(setting.source));
+    let place = session.workspace.shown_line(setting.source, setting.span.start());
     let message = format!(
         "`{what} = \"{}\"` of {place} reaches outside the workspace, which has not been allowed to",
         setting.value

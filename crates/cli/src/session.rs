@@ -208,10 +208,7 @@ impl Session {
     /// What a configuration changes about who is trusted: whoever shares it must not do so unnoticed.
     fn connection_warnings(&self) -> Vec<String> {
         let settings = self.workspace.config.send_settings(self.settings.environment.as_deref());
-        let place = |source: SourceId, span: Span| {
-            let line = self.workspace.source(source).place(span.start()).line;
-            format!("{}:{line}", self.workspace.shown_path(source))
-        };
+        let place = |source: SourceId, span: Span| self.workspace.shown_line(source, span.start());
         let mut warnings = Vec::new();
         if let Some(setting) = settings.insecure.as_ref().filter(|setting| setting.value) {
             warnings.push(format!("certificates are not verified ({})", place(setting.source, setting.span)));

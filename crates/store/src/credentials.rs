@@ -42,11 +42,9 @@ impl Store {
         let (mut found, mut key) = (Vec::new(), None);
         while let Some(row) = rows.next()? {
             let (place, bytes): (String, Vec<u8>) = (row.get(0)?, row.get(1)?);
-            if key.is_none() {
-                key = Some(self.key()?);
-            }
-            let key = key.as_ref().and_then(Option::as_ref);
-            let value = key.and_then(|key| key.open(&bytes, bound_to(&self.id, environment, kind, &place)));
+            let value = self
+                .key_once(&mut key)?
+                .and_then(|key| key.open(&bytes, bound_to(&self.id, environment, kind, &place)));
             found.push(Credential { place, value, at: row.get(2)? });
         }
         Ok(found)

@@ -137,6 +137,14 @@ impl Store {
         self.key_file.as_deref().map_or(Ok(None), Key::read)
     }
 
+    /// The same, read when it is first needed; `read` holds it until then.
+    pub(crate) fn key_once<'k>(&self, read: &'k mut Option<Option<Key>>) -> Result<Option<&'k Key>, Error> {
+        if read.is_none() {
+            *read = Some(self.key()?);
+        }
+        Ok(read.as_ref().and_then(Option::as_ref))
+    }
+
     fn form(&self) -> Result<i64, Error> {
         Ok(self.database.pragma_query_value(None, "user_version", |row| row.get(0))?)
     }
@@ -216,10 +224,7 @@ impl Store {
             let value = match secret {
                 false => String::from_utf8(bytes).ok(),
                 true => {
-                    if key.is_none() {
-                        key = Some(self.key()?);
-                    }
-                    let key = key.as_ref().and_then(Option::as_ref);
+                    let key = self.key_once(&mut key)?;
                     key.and_then(|key| key.open(&bytes, place(&self.id, environment, &file, &name)))
                 }
             };

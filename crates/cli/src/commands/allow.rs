@@ -1,18 +1,17 @@
 //! `yieldtray allow`: lets a workspace reach outside its directory.
 
 use crate::args::{Allow, Common};
-use crate::disk::{Disk, root_of};
+use crate::disk::root_of;
 use crate::failure::Stop;
 use crate::kept;
 use crate::session::here;
 use crate::show::table::Cell;
 use crate::show::{Out, safe::safe_line};
-use crate::trust::{self, Allowance, Allowed, Trust, digest_of, outside_lines};
+use crate::trust::{self, Allowance, Allowed, digest_of, outside_lines, read_configuration};
 use anyhow::Context;
 use serde_json::json;
 use std::io::Write;
 use std::path::{Path, PathBuf};
-use yieldtray_core::workspace::Workspace;
 use yieldtray_store::StateFolder;
 
 /// Allows a workspace, forgets that, or lists what is allowed.
@@ -26,7 +25,7 @@ pub(crate) fn allow(common: &Common, args: &Allow, out: &mut Out) -> Result<u8, 
     }
     let folder = folder.canonicalize().with_context(|| format!("cannot open `{}`", folder.display()))?;
     let root = root_of(&folder);
-    let workspace = open(&root)?;
+    let workspace = read_configuration(&root)?;
     let problems: Vec<_> = workspace.config_problems().cloned().collect();
     if problems.iter().any(yieldtray_core::problem::Problem::is_mistake) {
         return Err(Stop::with_problems(out, &workspace, &problems));
@@ -60,23 +59,13 @@ pub(crate) fn allow(common: &Common, args: &Allow, out: &mut Out) -> Result<u8, 
     Ok(0)
 }
 
-fn open(root: &Path) -> Result<Workspace, Stop> {
-    let disk = Disk::new(root, &Trust::default()).with_context(|| format!("cannot open `{}`", root.display()))?;
-    Ok(Workspace::open(Box::new(disk)))
-}
-
-fn allowed() -> Result<Allowed, Stop> {
-    let hint = "set HOME or XDG_STATE_HOME";
-    Allowed::of_user().ok_or_else(|| Stop::refused_with("there is no home directory to remember this in", hint))
-}
-
 /// Forgets an allowance. The workspace itself may be gone.
 fn revoke(folder: &Path, out: &mut Out) -> Result<u8, Stop> {
     let root: PathBuf = match folder.canonicalize() {
         Ok(folder) => root_of(&folder),
         Err(_) => folder.to_owned(),
     };
-    let there = allowed()?.remove(&root)?;
+    let there = Allowed::expected()?.remove(&root)?;
     if out.json {
         writeln!(out.result(), "{}", json!({ "root": root, "revoked": there }))?;
     } else if !out.quiet {
@@ -88,7 +77,7 @@ fn revoke(folder: &Path, out: &mut Out) -> Result<u8, Stop> {
 }
 
 fn list(out: &mut Out) -> Result<u8, Stop> {
-    let all = allowed()?.all();
+    let all = Allowed::expected()?.all();
     if out.json {
         let rows: Vec<_> =
             all.iter().map(|own| json!({ "root": own.root, "digest": own.digest, "state": state_of(own) })).collect();
@@ -117,7 +106,7 @@ fn list(out: &mut Out) -> Result<u8, Stop> {
 
 /// Whether what was allowed is still what is there.
 fn state_of(allowance: &Allowance) -> &'static str {
-    match open(&allowance.root) {
+    match read_configuration(&allowance.root) {
         Err(_) => "not there",
         Ok(workspace) if digest_of(&workspace) == allowance.digest => "unchanged",
         Ok(_) => "changed since",

@@ -111,10 +111,7 @@ fn show(session: &Session, out: &mut Out) -> Result<u8, Stop> {
     let outside = session.workspace.outside(&session.settings.variables);
     let chosen = session.settings.environment.as_deref();
     let why = session.chosen_by.map(|by| match (by, &config.environment) {
-        (ChosenBy::Configuration, Some((_, source, span))) => {
-            let line = session.workspace.source(*source).place(span.start()).line;
-            format!("{}:{line}", session.workspace.shown_path(*source))
-        }
+        (ChosenBy::Configuration, Some((_, source, span))) => session.workspace.shown_line(*source, span.start()),
         _ => by.words().to_owned(),
     });
     if out.json {

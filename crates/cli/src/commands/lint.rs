@@ -5,6 +5,7 @@ use crate::host::Host;
 use crate::session::{Session, here, places, root_for};
 use crate::show::{Out, data, problems, table};
 use crate::staged::{Staged, known_paths, staged_paths};
+use crate::trust::{Trust, read_configuration};
 use anyhow::Context;
 use std::io::Write;
 use yieldtray_core::lint::{Ties, learn_ties, lint_configuration, lint_files, sarif};
@@ -53,15 +54,15 @@ fn staged(common: &Common, host: &Host, out: &mut Out) -> Result<Session, Stop> 
     let here = here(common)?;
     let root = root_for(&here, &[]);
     // Whether git may be started is known once the configuration is read.
-    let before = Session::open_any(common, host, out, &[])?;
-    if !before.trust.allows() {
+    let trust = Trust::default();
+    trust.decide(&root, &read_configuration(&root)?, common, host);
+    if !trust.allows() {
         let hint = format!("run `yieldtray allow {}` if you trust this checkout", root.display());
         return Err(Stop::refused_with(
             "`--staged` asks git, which this workspace has not been allowed to start",
             hint,
         ));
     }
-    let trust = before.trust;
     let disk = Disk::new(&root, &trust).with_context(|| format!("cannot open `{}`", root.display()))?;
     let files = Staged::over(disk, &root)?;
     let session = Session::over(Box::new(files), trust, root, here, common, host, out)?;

@@ -261,7 +261,7 @@ pub(super) fn introduce(out: &mut Out, session: &Session, cell: CellId) -> Resul
     }
     let (workspace, look) = (&session.workspace, out.error_look);
     let heading = session.heading_of([cell]).text(look);
-    let place = format!("{}:{}", workspace.shown_path(cell.source), workspace.line_of(cell));
+    let place = workspace.shown_cell(cell);
     Ok(out.say(&format!("{heading}  {}  {}", look.faint(&place), workspace.cell(cell).name))?)
 }
 

@@ -96,9 +96,7 @@ fn shown(value: &Shown, masker: &Masker) -> (String, bool) {
 
 /// Where a value comes from, as a person would look it up.
 fn words(workspace: &Workspace, origin: &Origin, masker: &Masker) -> String {
-    let place = origin.place.map(|(source, span)| {
-        format!("{}:{}", workspace.shown_path(source), workspace.source(source).place(span.start()).line)
-    });
+    let place = origin.place.map(|(source, span)| workspace.shown_line(source, span.start()));
     let place = place.unwrap_or_default();
     // A command may have a secret among its words.
     let through =
@@ -222,8 +220,7 @@ fn functions(session: &Session, out: &mut Out) -> Result<u8, Stop> {
         .functions
         .iter()
         .map(|function| {
-            let line = workspace.source(function.source).place(function.span.start()).line;
-            let place = format!("{}:{line}", workspace.shown_path(function.source));
+            let place = workspace.shown_line(function.source, function.span.start());
             (function.call(), function.help.clone().unwrap_or_else(|| function.is.clone()), place)
         })
         .collect();

@@ -51,7 +51,7 @@ pub(super) fn of_judged(
 
 fn top(sheet: &mut Vec<u8>, session: &Session, cell: CellId, heading: &Heading) -> Result<(), Stop> {
     let workspace = &session.workspace;
-    let place = format!("{}:{}", workspace.shown_path(cell.source), workspace.line_of(cell));
+    let place = workspace.shown_cell(cell);
     writeln!(sheet, "{}  {place}  {}", heading.text(Look::new(false)), workspace.cell(cell).name)?;
     Ok(())
 }

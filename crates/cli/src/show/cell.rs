@@ -174,9 +174,7 @@ impl CellLines<'_> {
     /// A check that failed: where it stands and what it says, then its parts with their values.
     pub(crate) fn failure(&self, failure: &CheckFailure) -> Vec<String> {
         let look = self.look;
-        let source = self.workspace.source(failure.source);
-        let place =
-            format!("{}:{}", self.workspace.shown_path(failure.source), source.place(failure.span.start()).line);
+        let place = self.workspace.shown_line(failure.source, failure.span.start());
         let label = failure.label.as_ref().map(|label| format!("{label}: ")).unwrap_or_default();
         let indent = " ".repeat(6 + place.chars().count() + 2);
         let room = self.columns.line.saturating_sub(indent.len()).max(24);
@@ -232,8 +230,7 @@ impl CellLines<'_> {
     /// A yield that failed.
     pub(crate) fn failed_yield(&self, taken: &YieldReport) -> Option<String> {
         let message = taken.value.as_ref().err()?;
-        let source = self.workspace.source(taken.source);
-        let place = format!("{}:{}", self.workspace.shown_path(taken.source), source.place(taken.span.start()).line);
+        let place = self.workspace.shown_line(taken.source, taken.span.start());
         let words = format!("`{}` was not yielded: {}", taken.name, safe_line(message));
         Some(format!("      {}  {}", self.look.faint(&place), self.look.bad(&words)))
     }

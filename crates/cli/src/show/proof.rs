@@ -125,8 +125,7 @@ impl<'w> Proven<'w> {
         let look = out.look;
         writeln!(out.result(), "{}", look.bad("no checks at all"))?;
         for report in bare {
-            let place =
-                format!("{}:{}", self.workspace.shown_path(report.cell.source), self.workspace.line_of(report.cell));
+            let place = self.workspace.shown_cell(report.cell);
             let name = shown_name(self.workspace, report.cell, report.played_by);
             writeln!(out.result(), "  {}  {}", look.faint(&place), safe_line(&name))?;
         }

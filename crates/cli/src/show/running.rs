@@ -99,7 +99,7 @@ impl<'o, 'w> Running<'o, 'w> {
         if report.status.is_some() && is_slow {
             let workspace = self.lines.workspace;
             let row = report.row.map(|row| format!(" row {row}")).unwrap_or_default();
-            let place = format!("{}:{}", workspace.shown_path(report.cell.source), workspace.line_of(report.cell));
+            let place = workspace.shown_cell(report.cell);
             slowest.push((report.elapsed, format!("{place}  {}{row}", workspace.cell(report.cell).name)));
             slowest.sort_by_key(|(time, _)| std::cmp::Reverse(*time));
             slowest.truncate(SLOWEST);

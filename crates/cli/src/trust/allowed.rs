@@ -26,6 +26,12 @@ impl Allowed {
         Some(Self(super::user_folder()?.join("allowed")))
     }
 
+    /// The same, where there must be a home.
+    pub(crate) fn expected() -> Result<Self, Stop> {
+        let hint = "set HOME or XDG_STATE_HOME, or pass `--allow` for one time";
+        Self::of_user().ok_or_else(|| Stop::refused_with("there is no home directory to remember this in", hint))
+    }
+
     /// What was allowed of the workspace at `root`.
     pub(crate) fn find(&self, root: &Path) -> Option<Allowance> {
         read(&self.file(root)).filter(|found| found.root == root)

@@ -7,15 +7,17 @@ mod digest;
 mod ownership;
 
 use crate::args::Common;
+use crate::disk::Disk;
 use crate::failure::Stop;
 use crate::host::Host;
 pub(crate) use allowed::{Allowance, Allowed};
+use anyhow::Context;
 pub(crate) use digest::digest_of;
 pub(crate) use ownership::refuse_foreign;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
-use yieldtray_core::workspace::Workspace;
+use yieldtray_core::workspace::{OutsideSetting, Workspace};
 
 /// What one workspace may do. Shared by everything that reaches outside for it, so that a yes counts everywhere.
 #[derive(Clone, Debug, Default)]
@@ -64,6 +66,12 @@ impl Trust {
     }
 }
 
+/// The workspace at `root` with nothing but its configuration, to know what it would reach.
+pub(crate) fn read_configuration(root: &Path) -> Result<Workspace, Stop> {
+    let disk = Disk::new(root, &Trust::default()).with_context(|| format!("cannot open `{}`", root.display()))?;
+    Ok(Workspace::open(Box::new(disk)))
+}
+
 fn is_allowed(root: &Path, workspace: &Workspace, common: &Common, host: &Host) -> bool {
     if common.allow {
         return true;
@@ -78,19 +86,13 @@ fn is_allowed(root: &Path, workspace: &Workspace, common: &Common, host: &Host) 
 
 /// Remembers that the user allows a workspace as it is now.
 pub(crate) fn remember(root: &Path, workspace: &Workspace) -> Result<(), Stop> {
-    let allowed = Allowed::of_user().ok_or_else(|| {
-        let hint = "set HOME or XDG_STATE_HOME, or pass `--allow`";
-        Stop::refused_with("there is no home directory to remember this in", hint)
-    })?;
-    allowed.put(&Allowance { root: root.to_owned(), digest: digest_of(workspace) })
+    Allowed::expected()?.put(&Allowance { root: root.to_owned(), digest: digest_of(workspace) })
 }
 
 /// The lines of the configurations that reach outside, as a person reads them: what, and where it is said.
 pub(crate) fn outside_lines(workspace: &Workspace) -> Vec<(String, String)> {
-    let shown = |setting: yieldtray_core::workspace::OutsideSetting| {
-        let source = workspace.source(setting.source);
-        let line = source.place(setting.span.start()).line;
-        let place = format!("{}:{line}", workspace.shown_path(setting.source));
+    let shown = |setting: OutsideSetting| {
+        let place = workspace.shown_line(setting.source, setting.span.start());
         (place, format!("{} `{}`", setting.kind.words(), setting.names))
     };
     let mut settings = workspace.config.outside_settings();

@@ -5,7 +5,7 @@
 
 use crate::workspace::{Files, clean};
 use jsonschema::{Draft, Retrieve, Uri, Validator};
-use rustc_hash::FxHashMap;
+use rustc_hash::{FxHashMap, FxHashSet};
 use serde_json::{Map, Value as Json};
 use std::collections::VecDeque;
 use std::fmt;
@@ -24,7 +24,7 @@ const MOST_FILES: usize = 5_000;
 /// Bytes that the files of one schema may have together.
 const MOST_BYTES: usize = 32 << 20;
 
-/// Bytes that the files of all compiled schemas may have together; those used longest ago make room. Compiled, a
+/// Bytes that the files of all compiled schemas may have together; those compiled longest ago make room. Compiled, a
 /// schema takes some ten times its text.
 const ROOM: usize = 12 << 20;
 
@@ -149,18 +149,18 @@ struct Bundle {
 impl Bundle {
     fn read(files: &dyn Files, path: &Path) -> Result<Self, String> {
         let mut bundle = Self { documents: Vec::new(), bytes: 0 };
-        let mut wanted = VecDeque::from([path.to_owned()]);
+        let (mut wanted, mut known) = (VecDeque::from([path.to_owned()]), FxHashSet::default());
+        known.insert(path.to_owned());
         while let Some(path) = wanted.pop_front() {
-            if bundle.documents.iter().any(|(known, _)| *known == path) {
-                continue;
-            }
             let (document, bytes) = read(files, &path)?;
             bundle.bytes += bytes;
             if bundle.documents.len() == MOST_FILES || bundle.bytes > MOST_BYTES {
                 return Err(format!("the schema is made of more than {MOST_FILES} files, or of more than 32 MiB"));
             }
             each_reference(&document, &mut |reference| {
-                if let Some((Some(other), _)) = file_of(&path, reference) {
+                if let Some((Some(other), _)) = file_of(&path, reference)
+                    && known.insert(other.clone())
+                {
                     wanted.push_back(other);
                 }
             });
@@ -383,7 +383,7 @@ mod tests {
     }
 
     #[test]
-    fn what_was_used_longest_ago_makes_room() {
+    fn what_was_compiled_longest_ago_makes_room() {
         let mut cache = Cache::default();
         for number in 0..100 {
             let path = PathBuf::from(format!("{number}.json"));

@@ -6,7 +6,7 @@ use super::event::{CellReport, Outcome};
 use super::run::Fate;
 use crate::problem::{Code, Problem};
 use crate::request::{Extras, Prepared, Token, prepare};
-use crate::secret::{SHORT_SECRET, UsedSecret, credential, is_secret_header};
+use crate::secret::{credential, is_secret_header, short_secret};
 use crate::syntax::Kind;
 use crate::workspace::{CellId, Lookup, Memo, Workspace};
 use std::path::PathBuf;
@@ -103,7 +103,10 @@ impl<'w> Run<'w> {
         problems.extend(found);
         let wait = checks::wait_of(self.workspace, self.engine, cell);
         problems.extend(missing_in_checks(&mut lookup, wait.iter().map(|wait| &wait.until).chain(&uses)));
-        problems.extend(memo.secrets.iter().filter_map(short_secret));
+        problems.extend(memo.secrets.iter().filter_map(|secret| {
+            let (source, span) = secret.used_at;
+            Some(short_secret(&secret.name, &secret.value.to_text().ok()?, span)?.in_source(source))
+        }));
         self.masker.learn(memo.new_secrets());
         dedup(&mut problems);
         match prepared {
@@ -153,21 +156,6 @@ impl<'w> Run<'w> {
         problems.retain(|problem| matches!(problem.code, Code::UnknownValue | Code::ValueCycle | Code::NeedsResponse));
         problems
     }
-}
-
-/// A secret that cannot be masked inside words, since it occurs everywhere.
-fn short_secret(secret: &UsedSecret) -> Option<Problem> {
-    let text = secret.value.to_text().ok()?;
-    let length = text.chars().count();
-    if length == 0 || length >= SHORT_SECRET {
-        return None;
-    }
-    let (source, span) = secret.used_at;
-    let name = &secret.name;
-    let message =
-        format!("the secret `{name}` has fewer than {SHORT_SECRET} characters: it is masked as a whole word only");
-    let problem = Problem::remark(Code::ShortSecret, span, message);
-    Some(problem.with_hint("use a longer one, or say `secret = false` where it is defined").in_source(source))
 }
 
 /// Names in checks and yields that will have no value: found before the request is sent, since a

@@ -65,7 +65,8 @@ pub(super) fn check_token_request(lookup: &Lookup<'_>, prepared: &Prepared) -> V
     elsewhere.map(|secret| self::elsewhere(secret, &origin, None)).collect()
 }
 
-fn is_listed(lookup: &Lookup<'_>, origin: &str) -> bool {
+/// Whether the user allows an origin for this time.
+pub(super) fn is_listed(lookup: &Lookup<'_>, origin: &str) -> bool {
     lookup.reach.settings.secrets_to.iter().any(|listed| listed == origin)
 }
 

@@ -230,7 +230,7 @@ impl Words {
         let mut problems = Vec::new();
         let address = super::target::address(&url, false, profile.span, &mut problems);
         let base = writer.lookup.base_origin();
-        let of_base = address.as_ref().is_some_and(|address| base.is_none_or(|base| base == origin_of(&address.url)));
+        let of_base = address.as_ref().is_some_and(|address| base == Some(origin_of(&address.url)));
         writer.problems.extend(problems.into_iter().map(|problem| problem.in_source(profile.source)));
         prepare::add_defaults(&mut headers);
         Some(Prepared {

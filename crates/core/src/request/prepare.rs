@@ -53,10 +53,13 @@ pub fn prepare(lookup: &mut Lookup<'_>, extras: Extras<'_>) -> (Option<Made>, Ve
         problems.extend(destination::check(lookup, &address.url, auth_line.as_ref()));
     }
 
-    if let (Some(address), Some(base)) = (&address, lookup.base_origin()) {
-        sending.certificate = origin_of(&address.url) == base;
+    if let Some(address) = &address {
+        let (origin, base) = (origin_of(&address.url), lookup.base_origin());
+        let is_base = base.as_ref() == Some(&origin);
+        sending.certificate = is_base || destination::is_listed(lookup, &origin);
         // `[send] insecure` is meant for the servers of the environment, `% insecure` for the request it is in.
-        sending.insecure &= sending.certificate || says_insecure(workspace, cell_id);
+        // Without a `base` nobody says which servers these are; the first line of the output tells it anyway.
+        sending.insecure &= is_base || base.is_none() || says_insecure(workspace, cell_id);
     }
     // Credentials of the address are the cell's own: they win over those of an outer line.
     let of_address = address

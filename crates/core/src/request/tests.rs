@@ -155,8 +155,9 @@ fn shared_headers_are_replaced_and_dropped() {
 
 #[test]
 fn redirects_keep_or_change_the_method_and_leave_credentials_behind() {
-    let mut request =
-        prepared("POST http://bench/a\nAuthorization: Bearer t\nX-Note: n\n\n[1]", &[]).expect("a request");
+    let set = [("base", Value::text("http://bench"))];
+    let text = "POST http://bench/a\nAuthorization: Bearer t\nX-Note: n\n\n[1]";
+    let mut request = prepared(text, &set).expect("a request");
     for (status, method, has_body) in
         [(301, "GET", false), (302, "GET", false), (303, "GET", false), (307, "POST", true), (308, "POST", true)]
     {

@@ -17,7 +17,7 @@ pub const MASK: &str = "[secret]";
 const SHORT_PART: usize = 8;
 
 /// A secret of fewer characters is masked only where it is a whole word: inside words it is everywhere.
-pub const SHORT_SECRET: usize = 4;
+pub(super) const SHORT_SECRET: usize = 4;
 
 /// The automaton knows forms by so many bytes; what follows is compared byte by byte. This bounds its memory.
 const HEAD: usize = 32;

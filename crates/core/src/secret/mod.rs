@@ -5,9 +5,12 @@ mod destination;
 mod encoding;
 mod masker;
 
+use crate::problem::{Code, Problem};
+use crate::syntax::Span;
 pub use destination::{Destinations, UsedSecret, origin_of, parse_origin};
 pub(crate) use encoding::{Encoding, NOT_UNRESERVED};
-pub use masker::{MASK, Masker, SHORT_SECRET};
+use masker::SHORT_SECRET;
+pub use masker::{MASK, Masker};
 
 /// Header fields that most messages have, and that carry no credentials.
 const COMMON: &[&str] = &[
@@ -47,6 +50,19 @@ pub fn is_secret_name(name: &str) -> bool {
 /// The part of a credential header's value that is the credential: without the scheme's name.
 pub fn credential(value: &str) -> &str {
     value.split_once(' ').map_or(value, |(_, credential)| credential.trim())
+}
+
+/// A remark on a secret that is too short to be masked inside words, where it would be found everywhere.
+pub(crate) fn short_secret(name: &str, text: &str, span: Span) -> Option<Problem> {
+    let length = text.chars().count();
+    if length == 0 || length >= SHORT_SECRET {
+        return None;
+    }
+    let message = format!(
+        "the secret `{name}` has fewer than {SHORT_SECRET} characters: it is masked as a whole word, not inside words"
+    );
+    let hint = format!("use a longer secret, at least {SHORT_SECRET} characters");
+    Some(Problem::remark(Code::ShortSecret, span, message).with_hint(hint))
 }
 
 #[cfg(test)]

@@ -4,7 +4,7 @@ use super::config::{Config, Environment, Tint};
 use super::given::{Described, Entry, Given};
 use crate::expression::{OwnFunction, Value};
 use crate::problem::{Code, Problem, SourceId, closest, enumerate};
-use crate::secret::{SHORT_SECRET, parse_origin};
+use crate::secret::{parse_origin, short_secret};
 use crate::syntax::{Span, is_language_name, is_value_name};
 use std::borrow::Cow;
 use std::path::Path;
@@ -170,15 +170,8 @@ impl Reader<'_> {
                 let hint = format!("choose another name, such as `my_{name}`");
                 self.problems.push(Problem::mistake(Code::ReservedName, span, message).with_hint(hint));
             } else if let Some(described) = self.given(held) {
-                if let Described { given: Given::Value(value), secret: true, .. } = &described
-                    && let Some(text) = value.as_text().filter(|text| is_short(text))
-                {
-                    let length = text.chars().count();
-                    let message = format!(
-                        "the secret `{name}` has only {length} characters: it is masked as a whole word, not inside words"
-                    );
-                    let problem = Problem::remark(Code::ShortSecret, span, message);
-                    self.problems.push(problem.with_hint("use a longer secret, at least 4 characters"));
+                if let Described { given: Given::Value(value), secret: true, .. } = &described {
+                    self.problems.extend(value.as_text().and_then(|text| short_secret(name, text, span)));
                 }
                 entries.push(Entry::new(name, described, self.private, self.source, span));
             }
@@ -431,11 +424,6 @@ impl Reader<'_> {
     pub(super) fn mistake(&mut self, span: Span, message: impl Into<String>, hint: &str) {
         self.problems.push(Problem::mistake(Code::BadConfiguration, span, message).with_hint(hint));
     }
-}
-
-/// Whether a secret is so short that masking it inside words would garble every text.
-fn is_short(text: &str) -> bool {
-    !text.is_empty() && text.chars().count() < SHORT_SECRET
 }
 
 /// A directory below the root, cleaned; `None` for the root itself, one outside it, or a hidden one.

@@ -194,6 +194,16 @@ impl Workspace {
         shown(&self.source(id).path)
     }
 
+    /// `file:line` of a byte.
+    pub fn shown_line(&self, id: SourceId, offset: usize) -> String {
+        format!("{}:{}", self.shown_path(id), self.source(id).lines().line_of(offset))
+    }
+
+    /// `file:line` of a cell.
+    pub fn shown_cell(&self, id: CellId) -> String {
+        self.shown_line(id.source, self.cell(id).span.start())
+    }
+
     /// `file:line:column` of a byte.
     pub fn shown_place(&self, id: SourceId, offset: usize) -> String {
         let place = self.source(id).place(offset);

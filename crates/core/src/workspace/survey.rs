@@ -67,9 +67,7 @@ pub enum OriginKind {
 impl Origin {
     /// Where it is, as somebody would look for it.
     pub(crate) fn words(&self, workspace: &super::Workspace) -> String {
-        let line = |(source, span): (SourceId, Span)| {
-            format!("{}:{}", workspace.shown_path(source), workspace.source(source).place(span.start()).line)
-        };
+        let line = |(source, span): (SourceId, Span)| workspace.shown_line(source, span.start());
         let place = self.place.map(line).unwrap_or_default();
         match &self.kind {
             OriginKind::Set => "given by --set".to_owned(),

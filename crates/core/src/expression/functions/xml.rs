@@ -3,8 +3,8 @@ use crate::expression::Value;
 use cel::common::value::CowVal;
 use quick_xml::Reader;
 use quick_xml::events::{BytesStart, Event};
-use std::sync::atomic::{AtomicUsize, Ordering};
-use std::sync::{Mutex, PoisonError, mpsc};
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
+use std::sync::{Arc, Mutex, PoisonError, mpsc};
 use std::thread;
 use std::time::Duration;
 use sxd_xpath::{Context, Factory, Value as Found};
@@ -38,28 +38,19 @@ static SLOW: Mutex<Vec<blake3::Hash>> = Mutex::new(Vec::new());
 pub(super) fn xpath<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v> {
     let (xml, path) = (text("xpath", &arguments, 0)?, text("xpath", &arguments, 1)?);
     check_size(xml).map_err(|why| error("xpath", why))?;
-    let (sender, receiver) = mpsc::channel();
     // A check is evaluated again to explain it: what took too long once is not begun again.
-    let digest = blake3::hash([xml.as_bytes(), b"\0", path.as_bytes()].concat().as_slice());
     let too_slow = || error("xpath", format!("the expression takes more than {} s", LONGEST.as_secs()));
-    if SLOW.lock().unwrap_or_else(PoisonError::into_inner).contains(&digest) {
+    let slow = || SLOW.lock().unwrap_or_else(PoisonError::into_inner);
+    if !slow().is_empty() && slow().contains(&digest_of(xml, path)) {
         return Err(too_slow());
     }
-    if ABANDONED.load(Ordering::Relaxed) >= MOST_ABANDONED {
+    if ABANDONED.load(Ordering::SeqCst) >= MOST_ABANDONED {
         return Err(error("xpath", "earlier expressions took too long and still go on, so no more are begun"));
     }
-    let (xml, path) = (xml.to_owned(), path.to_owned());
-    let work = move || {
-        if sender.send(evaluate(&xml, &path)).is_err() {
-            // Nobody waits any more.
-            ABANDONED.fetch_sub(1, Ordering::Relaxed);
-        }
-    };
-    let spawned = thread::Builder::new().stack_size(STACK).spawn(work);
-    spawned.map_err(|why| error("xpath", format!("cannot be evaluated: {why}")))?;
-    let Ok(found) = receiver.recv_timeout(LONGEST) else {
-        ABANDONED.fetch_add(1, Ordering::Relaxed);
-        SLOW.lock().unwrap_or_else(PoisonError::into_inner).push(digest);
+    let Some(found) = in_time(xml.to_owned(), path.to_owned())
+        .map_err(|why| error("xpath", format!("cannot be evaluated: {why}")))?
+    else {
+        slow().push(digest_of(xml, path));
         return Err(too_slow());
     };
     let value = match found.map_err(|why| error("xpath", why))? {
@@ -69,6 +60,33 @@ pub(super) fn xpath<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v>
         Picked::Texts(texts) => Value::list(texts.into_iter().map(Value::text)),
     };
     Ok(CowVal::Owned(value.0.clone_as_boxed()))
+}
+
+fn digest_of(xml: &str, path: &str) -> blake3::Hash {
+    blake3::Hasher::new().update(xml.as_bytes()).update(b"\0").update(path.as_bytes()).finalize()
+}
+
+/// Evaluates on a thread of its own, which is left behind where it takes too long: then `None`.
+fn in_time(xml: String, path: String) -> std::io::Result<Option<Result<Picked, String>>> {
+    let (sender, receiver) = mpsc::channel();
+    // Whoever comes second, the end of the work or that of the time, knows of the first.
+    let ended = Arc::new(AtomicBool::new(false));
+    let work_ended = Arc::clone(&ended);
+    let work = move || {
+        let _ = sender.send(evaluate(&xml, &path));
+        if work_ended.swap(true, Ordering::SeqCst) {
+            ABANDONED.fetch_sub(1, Ordering::SeqCst);
+        }
+    };
+    thread::Builder::new().stack_size(STACK).spawn(work)?;
+    if let Ok(found) = receiver.recv_timeout(LONGEST) {
+        return Ok(Some(found));
+    }
+    ABANDONED.fetch_add(1, Ordering::SeqCst);
+    if ended.swap(true, Ordering::SeqCst) {
+        ABANDONED.fetch_sub(1, Ordering::SeqCst);
+    }
+    Ok(receiver.try_recv().ok())
 }
 
 /// What an expression came to.
