@@ -10,17 +10,19 @@ use yieldtray_core::syntax::{File, first_free, parse, slug};
 /// Where a cell is added, looked at before anything is sent.
 pub(crate) struct Append<'f> {
     file: &'f Path,
+    text: String,
     before: String,
     cell: String,
     /// The name the cell has there.
-    pub(crate) name: String,
+    name: String,
 }
 
 impl<'f> Append<'f> {
     /// The cell that `text`, a request, makes at the end of `file`, under a name of its own.
     pub(crate) fn prepare(file: &'f Path, text: &str) -> Result<Self, Stop> {
         expect_request_file(file)?;
-        let before = match std::fs::read_to_string(file) {
+        let request = text.to_owned();
+        let before = match disk::read_text(file) {
             Ok(text) => text,
             Err(error) if error.kind() == std::io::ErrorKind::NotFound => String::new(),
             Err(error) => return Err(Stop::refused(format!("cannot read `{}`: {error}", file.display()))),
@@ -51,17 +53,20 @@ impl<'f> Append<'f> {
             let name = slug(&title);
             (format!("%% {title}\n{text}"), name)
         };
-        Ok(Self { file, before, cell, name })
+        Ok(Self { file, text: request, before, cell, name })
     }
 
-    /// Adds it.
-    pub(crate) fn write(&self) -> Result<(), Stop> {
-        let before = self.before.trim_end();
+    /// Adds it, and gives the name it has there: the file is read again, since others may have changed it while the
+    /// answer was awaited.
+    pub(crate) fn write(self) -> Result<String, Stop> {
+        let folder = self.file.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
+        let cannot_write = || format!("cannot write `{}`", self.file.display());
+        let _lock = disk::lock(&disk::root_of(folder)).with_context(cannot_write)?;
+        let Append { before, cell, name, .. } = Append::prepare(self.file, &self.text)?;
+        let before = before.trim_end();
         let gap = if before.is_empty() { "" } else { "\n\n" };
-        let whole = format!("{before}{gap}{}\n", self.cell);
-        disk::replace(self.file, whole.as_bytes())
-            .with_context(|| format!("cannot write `{}`", self.file.display()))?;
-        Ok(())
+        disk::replace(self.file, format!("{before}{gap}{cell}\n").as_bytes()).with_context(cannot_write)?;
+        Ok(name)
     }
 }
 
@@ -98,8 +103,8 @@ mod tests {
             Stop::Refused { message, .. } => message.replace(&file.display().to_string(), "FILE"),
             other => format!("{other:?}"),
         })?;
-        append.write().expect("it is written");
-        Ok((std::fs::read_to_string(&file).expect("a file"), append.name))
+        let name = append.write().expect("it is written");
+        Ok((std::fs::read_to_string(&file).expect("a file"), name))
     }
 
     #[test]

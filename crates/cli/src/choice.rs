@@ -12,7 +12,6 @@ use yieldtray_core::workspace::CellId;
 pub(crate) fn choose(
     common: &Common,
     choice: &Choice,
-    shard: Option<(u32, u32)>,
     host: &Host,
     out: &mut Out,
 ) -> Result<(Session, Vec<CellId>), Stop> {
@@ -20,13 +19,14 @@ pub(crate) fn choose(
     let mut session = Session::open_to_evaluate(common, host, out, &places)?;
     let found = if places.is_empty() { session.find_all()? } else { session.find(&places)? };
     let Choice { only, except, tag, .. } = choice;
-    let selection = Selection { only: only.clone(), except: except.clone(), tags: tag.clone(), shard };
+    let selection = Selection { only: only.clone(), except: except.clone(), tags: tag.clone() };
     let chosen: Vec<CellId> = found.into_iter().filter(|cell| selection.takes(&session.workspace, *cell)).collect();
+    session.tell_unreadable(out)?;
     match chosen.is_empty() {
         false => Ok((session, chosen)),
         true => Err(Stop::refused_with(
             "no request is chosen",
-            "`yieldtray list` shows the requests there are; `--only`, `--except`, `--tag` and `--shard` may leave none",
+            "`yieldtray list` shows the requests there are; `--only`, `--except` and `--tag` may leave none",
         )),
     }
 }

@@ -6,10 +6,14 @@ use crate::show::safe::safe_line;
 use crate::trust::Trust;
 use anyhow::Context;
 use ignore::WalkBuilder;
+use std::fs::TryLockError;
 use std::io::{self, Read, Write};
 use std::path::{Path, PathBuf};
 use std::sync::{Mutex, PoisonError};
+use std::time::{Duration, Instant, SystemTime};
 use tempfile::NamedTempFile;
+use yieldtray_core::problem::{Code, Problem};
+use yieldtray_core::syntax::Span;
 use yieldtray_core::workspace::{COMMON_FILE, CONFIG_FILE, CommandError, Files, check_readable};
 
 /// The largest file that is read as a whole, in bytes.
@@ -75,7 +79,8 @@ pub(crate) fn read_regular(file: &Path, largest: u64) -> io::Result<Vec<u8>> {
     }
 }
 
-fn open_regular(file: &Path) -> io::Result<std::fs::File> {
+/// A regular file, opened to be read. A pipe or a device, which may have no end, is refused.
+pub(crate) fn open_regular(file: &Path) -> io::Result<std::fs::File> {
     let mut options = std::fs::OpenOptions::new();
     options.read(true);
     // Opening a pipe would wait for somebody who writes to it.
@@ -87,6 +92,59 @@ fn open_regular(file: &Path) -> io::Result<std::fs::File> {
         (true, _) => Err(io::Error::new(io::ErrorKind::IsADirectory, "it is a folder")),
         (_, true) => Ok(opened),
         _ => Err(io::Error::other("it is a device or a pipe, and no file")),
+    }
+}
+
+/// A device, or a pipe that somebody reads, to be written to as it is.
+pub(crate) fn open_to_write_through(file: &Path) -> io::Result<std::fs::File> {
+    let open = |wait: bool| {
+        let mut options = std::fs::OpenOptions::new();
+        options.write(true);
+        #[cfg(unix)]
+        if !wait {
+            std::os::unix::fs::OpenOptionsExt::custom_flags(&mut options, rustix::fs::OFlags::NONBLOCK.bits() as i32);
+        }
+        options.open(file)
+    };
+    // Opening a pipe would wait for somebody who reads it.
+    match open(false) {
+        Err(error) if cfg!(unix) && error.raw_os_error() == Some(rustix::io::Errno::NXIO.raw_os_error()) => {
+            Err(io::Error::new(error.kind(), "it is a pipe that nobody reads"))
+        }
+        Err(error) => Err(plain(error)),
+        Ok(_probe) => open(true).map_err(plain),
+    }
+}
+
+/// The text of a regular file that a command line names.
+pub(crate) fn read_text(file: &Path) -> io::Result<String> {
+    let bytes = read_regular(file, LARGEST)?;
+    String::from_utf8(bytes).map_err(|_| io::Error::new(io::ErrorKind::InvalidData, "it is not UTF-8 text"))
+}
+
+/// How long another process may keep a folder's files to itself.
+const LONGEST_LOCK: Duration = Duration::from_secs(30);
+
+/// Keeps the files of a folder to this process as long as the result lives, for a change of what another process of
+/// this tool may change at the same time. What is read before must be read again.
+pub(crate) fn lock(folder: &Path) -> io::Result<Option<std::fs::File>> {
+    // A folder can be opened on Unix alone.
+    if !cfg!(unix) {
+        return Ok(None);
+    }
+    let opened = std::fs::File::open(folder)?;
+    let began = Instant::now();
+    loop {
+        match opened.try_lock() {
+            Ok(()) => return Ok(Some(opened)),
+            // A file system without locks has nothing to wait for.
+            Err(TryLockError::Error(error)) if error.kind() == io::ErrorKind::Unsupported => return Ok(None),
+            Err(TryLockError::Error(error)) => return Err(error),
+            Err(TryLockError::WouldBlock) if began.elapsed() > LONGEST_LOCK => {
+                return Err(io::Error::new(io::ErrorKind::TimedOut, "another process changes files there"));
+            }
+            Err(TryLockError::WouldBlock) => std::thread::sleep(Duration::from_millis(5)),
+        }
     }
 }
 
@@ -245,7 +303,9 @@ impl Unfinished {
             Ok(before) if !before.is_file() => return Err(io::Error::other("it is a device or a pipe, and no file")),
             _ => {}
         }
-        let temporary = tempfile::Builder::new().prefix(".yieldtray-").tempfile_in(folder)?;
+        remove_abandoned(folder);
+        let prefix = format!("{}{}-", own_prefix(), std::process::id());
+        let temporary = tempfile::Builder::new().prefix(&prefix).tempfile_in(folder)?;
         // A temporary file is for its owner alone.
         match before {
             Ok(before) => temporary.as_file().set_permissions(before.permissions())?,
@@ -286,6 +346,41 @@ impl Write for Unfinished {
 
     fn flush(&mut self) -> io::Result<()> {
         self.file()?.flush()
+    }
+}
+
+/// What the temporary files of this machine's processes begin with; a process's number follows.
+fn own_prefix() -> String {
+    #[cfg(unix)]
+    let machine = rustix::system::uname().nodename().to_bytes().to_vec();
+    #[cfg(not(unix))]
+    let machine = std::env::var("COMPUTERNAME").unwrap_or_default().into_bytes();
+    let digest = blake3::hash(&machine).to_hex();
+    format!(".yieldtray-{}-", &digest[..6])
+}
+
+/// A temporary file of another machine, of which nobody knows whether its process lives, is left for so long.
+const ABANDONED: Duration = Duration::from_secs(24 * 60 * 60);
+
+/// Removes temporary files in a folder whose process was ended before it could.
+fn remove_abandoned(folder: &Path) {
+    let prefix = own_prefix();
+    for entry in std::fs::read_dir(folder).into_iter().flatten().flatten() {
+        let name = entry.file_name();
+        let Some(name) = name.to_str().filter(|name| name.starts_with(".yieldtray-")) else { continue };
+        let of_process = name.strip_prefix(&prefix).and_then(|rest| rest.split('-').next()?.parse::<u32>().ok());
+        let abandoned = match of_process {
+            Some(process) => !process::is_alive(process),
+            None => {
+                let changed = entry.metadata().and_then(|about| about.modified());
+                let age = changed.ok().and_then(|changed| SystemTime::now().duration_since(changed).ok());
+                age.is_some_and(|age| age > ABANDONED) && entry.file_type().is_ok_and(|kind| kind.is_file())
+            }
+        };
+        if abandoned {
+            tracing::debug!(name, "a file that was never finished is removed");
+            let _ = std::fs::remove_file(entry.path());
+        }
     }
 }
 
@@ -333,9 +428,17 @@ pub(crate) fn root_of(start: &Path) -> PathBuf {
     found.unwrap_or(start).to_owned()
 }
 
+/// The request files below a folder.
+pub(crate) struct RequestFiles {
+    /// Their paths from the root, sorted.
+    pub(crate) files: Vec<PathBuf>,
+    /// Folders that could not be looked through: nothing in them is among the files.
+    pub(crate) passed_over: Vec<Problem>,
+}
+
 /// The request files below `folder`, sorted by path, relative to `root`; with `commons`, the `_common.http`
 /// files too. What git ignores is passed over, and so are hidden folders.
-pub(crate) fn request_files(root: &Path, folder: &Path, commons: bool) -> Result<Vec<PathBuf>, Stop> {
+pub(crate) fn request_files(root: &Path, folder: &Path, commons: bool) -> Result<RequestFiles, Stop> {
     // A link is resolved before it is walked: it may lead out of the workspace.
     let shown = safe_line(&folder.display().to_string()).into_owned();
     let folder = folder.canonicalize().with_context(|| format!("cannot open `{shown}`"))?;
@@ -345,10 +448,15 @@ pub(crate) fn request_files(root: &Path, folder: &Path, commons: bool) -> Result
             format!("`{shown}` leads out of the workspace, to `{}`", safe_line(&folder.display().to_string()));
         return Err(Stop::refused_with(message, "name places of one workspace at a time"));
     }
-    let mut files = Vec::new();
+    let (mut files, mut passed_over) = (Vec::new(), Vec::new());
     for entry in WalkBuilder::new(&folder).require_git(false).sort_by_file_name(Ord::cmp).build() {
-        let entry =
-            entry.map_err(|error| Stop::refused(format!("cannot look through `{}`: {error}", folder.display())))?;
+        let entry = match entry {
+            Ok(entry) => entry,
+            Err(error) => {
+                passed_over.push(cannot_look_through(&root, &error));
+                continue;
+            }
+        };
         let path = entry.path();
         let is_request = path.extension().is_some_and(|extension| extension == "http")
             && path.file_name().is_some_and(|name| commons || name != COMMON_FILE);
@@ -357,7 +465,25 @@ pub(crate) fn request_files(root: &Path, folder: &Path, commons: bool) -> Result
         }
     }
     files.sort();
-    Ok(files)
+    Ok(RequestFiles { files, passed_over })
+}
+
+/// A folder that nobody may read is no reason to do nothing with the others.
+fn cannot_look_through(root: &Path, error: &ignore::Error) -> Problem {
+    let (path, why) = match error {
+        ignore::Error::WithPath { path, err } => (Some(path), err.to_string()),
+        ignore::Error::WithDepth { err, .. } => match &**err {
+            ignore::Error::WithPath { path, err } => (Some(path), err.to_string()),
+            other => (None, other.to_string()),
+        },
+        other => (None, other.to_string()),
+    };
+    let shown = path.map(|path| safe_line(&path.strip_prefix(root).unwrap_or(path).display().to_string()).into_owned());
+    let message = match shown {
+        Some(shown) => format!("`{shown}` cannot be looked through and is left out: {why}"),
+        None => format!("a folder cannot be looked through and is left out: {why}"),
+    };
+    Problem::remark(Code::UnreadableFile, Span::default(), message)
 }
 
 #[cfg(test)]

@@ -1,6 +1,6 @@
 //! Bodies on their way to a file: under a temporary name until they are whole.
 
-use crate::disk::Unfinished;
+use crate::disk::{self, Unfinished};
 use crate::git;
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use std::fs;
@@ -16,6 +16,8 @@ const WORTH_A_BAR: u64 = 4 << 20;
 /// Where the body of one answer is written.
 pub(crate) struct Download {
     files: Vec<Unfinished>,
+    /// What is written to as it comes: standard output, a device, a pipe.
+    through: Option<Box<dyn Write + Send + Sync>>,
     bar: Option<ProgressBar>,
     shown: bool,
     length: Option<u64>,
@@ -42,6 +44,7 @@ impl Download {
         let bar = bar.then(|| ProgressBar::with_draw_target(None, ProgressDrawTarget::hidden()));
         Self {
             files: Vec::new(),
+            through: None,
             bar,
             shown: false,
             length: None,
@@ -52,8 +55,22 @@ impl Download {
         }
     }
 
-    /// Writes to `file`.
+    /// Writes to `file`; `-` is standard output. A device or a pipe is written to, and a link leads to the file that is
+    /// replaced.
     pub(crate) fn into_file(mut self, file: &Path) -> io::Result<Self> {
+        if file == Path::new("-") {
+            self.through = Some(Box::new(io::stdout()));
+            return Ok(self);
+        }
+        if fs::metadata(file).is_ok_and(|about| !about.is_file() && !about.is_dir()) {
+            self.through = Some(Box::new(disk::open_to_write_through(file)?));
+            return Ok(self);
+        }
+        let target = if file.is_symlink() { file.canonicalize()? } else { file.to_owned() };
+        self.replacing(&target)
+    }
+
+    fn replacing(mut self, file: &Path) -> io::Result<Self> {
         self.files.push(Unfinished::new(file)?);
         Ok(self)
     }
@@ -79,11 +96,12 @@ impl Download {
             return Err(refused("git tracks it, and nothing is saved over what git tracks"));
         }
         fs::create_dir_all(folder)?;
-        self.into_file(&target)
+        self.replacing(&target)
     }
 
     /// Gives the files their names, now that they are whole, and tells what is in them.
     pub(crate) fn finish(mut self) -> io::Result<Through> {
+        self.through.iter_mut().try_for_each(Write::flush)?;
         std::mem::take(&mut self.files).into_iter().try_for_each(Unfinished::finish)?;
         let digest = self.digest.finalize().to_hex().to_string();
         let small = (self.written <= LARGEST_LOGGED).then(|| std::mem::take(&mut self.start));
@@ -111,6 +129,7 @@ impl Sink for Download {
             return Err(io::Error::other(words));
         }
         self.files.iter_mut().try_for_each(|file| file.write_all(bytes))?;
+        self.through.iter_mut().try_for_each(|to| to.write_all(bytes))?;
         self.digest.update(bytes);
         if self.written <= LARGEST_LOGGED {
             self.start.extend_from_slice(bytes);

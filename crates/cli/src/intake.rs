@@ -7,7 +7,7 @@ use crate::disk;
 use crate::failure::Stop;
 use crate::host::Host;
 use crate::locate::Where;
-use crate::session::Session;
+use crate::session::{Session, here, root_for};
 use crate::show::look::Look;
 use crate::show::{Out, table};
 use anyhow::Context;
@@ -24,6 +24,7 @@ use yieldtray_core::workspace::{CONFIG_FILE, LOCAL_FILE, add_secrets, check_writ
 
 /// Requests on their way.
 pub(crate) struct Intake {
+    _lock: Option<std::fs::File>,
     pub(crate) session: Session,
     pub(crate) lift: Lift,
     targets: Vec<Target>,
@@ -69,9 +70,23 @@ impl Intake {
     ) -> Result<Self, Stop> {
         let folder = near.and_then(Path::parent).filter(|folder| !folder.as_os_str().is_empty());
         let places: Vec<Where> = folder.map(|folder| Where::Path(folder.display().to_string())).into_iter().collect();
+        // From reading to writing, so that no other import is lost.
+        let lock = match dry {
+            true => None,
+            false => disk::lock(&root_for(&here(common)?, &places)).context("cannot change files here")?,
+        };
         let session = Session::open_any(common, host, out, &places)?;
         let lift = Lift::of(&session.workspace);
-        Ok(Self { session, lift, targets: Vec::new(), others: Vec::new(), kept: 0, notes: Vec::new(), dry })
+        Ok(Self {
+            _lock: lock,
+            session,
+            lift,
+            targets: Vec::new(),
+            others: Vec::new(),
+            kept: 0,
+            notes: Vec::new(),
+            dry,
+        })
     }
 
     /// Requests that are printed; gives the place to add them to.
@@ -227,7 +242,7 @@ impl Intake {
     }
 
     fn read(&self, file: &Path) -> Result<String, Stop> {
-        match std::fs::read_to_string(self.session.root.join(file)) {
+        match disk::read_text(&self.session.root.join(file)) {
             Ok(text) => Ok(text),
             Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(String::new()),
             Err(error) => Err(Stop::refused(format!("cannot read `{}`: {}", file.display(), disk::plain(error)))),

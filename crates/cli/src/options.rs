@@ -11,7 +11,8 @@ use yieldtray_transport::{Options, Proxy};
 /// The options of the transport for the chosen environment; paths count from the workspace's root.
 ///
 /// # Errors
-/// For a socket, certificate or key outside a workspace that has not been allowed to use it.
+/// For a socket, certificate or key outside a workspace that has not been allowed to use it, and for files of these
+/// that cannot be read.
 pub(crate) fn options(session: &Session) -> Result<Options, Stop> {
     let settings = session.workspace.config.send_settings(session.settings.environment.as_deref());
     let usual = Options::default();
@@ -20,7 +21,7 @@ pub(crate) fn options(session: &Session) -> Result<Options, Stop> {
     };
     let certificate = path("certificate", &settings.certificate)?;
     let key = path("key", &settings.key)?;
-    Ok(Options {
+    let options = Options {
         body_limit: settings.body_limit.unwrap_or(usual.body_limit),
         proxy: match settings.proxy.as_ref().map(|proxy| proxy.value.as_str()) {
             None => Proxy::Surroundings,
@@ -32,7 +33,9 @@ pub(crate) fn options(session: &Session) -> Result<Options, Stop> {
         certificate: certificate.map(|chain| (chain.clone(), key.unwrap_or(chain))),
         socket: path("socket", &settings.socket)?,
         ..usual
-    })
+    };
+    options.check_files().map_err(Stop::refused)?;
+    Ok(options)
 }
 
 fn allowed_path(session: &Session, what: &str, setting: &Setting<String>) -> Result<PathBuf, Stop> {

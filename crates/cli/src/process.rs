@@ -7,6 +7,21 @@ use std::sync::mpsc;
 use std::thread;
 use std::time::{Duration, Instant};
 
+/// Whether a process of this machine is there.
+pub(crate) fn is_alive(process: u32) -> bool {
+    #[cfg(unix)]
+    {
+        let id = i32::try_from(process).ok().and_then(rustix::process::Pid::from_raw);
+        // One that belongs to somebody else is there too.
+        id.is_some_and(|id| rustix::process::test_kill_process(id) != Err(rustix::io::Errno::SRCH))
+    }
+    #[cfg(not(unix))]
+    {
+        let _ = process;
+        true
+    }
+}
+
 /// How long a command may take. Somebody may have to type a passphrase meanwhile.
 const LIMIT: Duration = Duration::from_secs(60);
 

@@ -49,6 +49,10 @@ pub(crate) struct Session {
     pub(crate) reveal: bool,
     /// The folder relative places are counted from.
     pub(crate) here: PathBuf,
+    /// The request files that were looked for and read, in order.
+    pub(crate) looked_at: Vec<SourceId>,
+    /// Files and folders that were looked for and could not be read.
+    pub(crate) unreadable: Vec<Problem>,
 }
 
 /// Who chose the environment.
@@ -144,7 +148,18 @@ impl Session {
         let settings = Settings { environment, set, variables, can_ask: host.can_ask, secrets_to };
         let engine = engine(common.seed, &workspace);
         let reveal = common.reveal && may_reveal(host)?;
-        Ok(Self { root, workspace, engine, settings, chosen_by, trust, reveal, here })
+        Ok(Self {
+            root,
+            workspace,
+            engine,
+            settings,
+            chosen_by,
+            trust,
+            reveal,
+            here,
+            looked_at: Vec::new(),
+            unreadable: Vec::new(),
+        })
     }
 
     /// Refuses a chosen environment that nobody describes.
@@ -317,6 +332,27 @@ impl Session {
         }
     }
 
+    fn note_unreadable(&mut self, problems: impl IntoIterator<Item = Problem>) {
+        for problem in problems {
+            if !self.unreadable.contains(&problem) {
+                self.unreadable.push(problem);
+            }
+        }
+    }
+
+    /// Shows which files and folders could not be read.
+    pub(crate) fn tell_unreadable(&self, out: &mut Out) -> std::io::Result<()> {
+        match self.unreadable.is_empty() {
+            true => Ok(()),
+            false => out.problems(&self.workspace, &self.unreadable),
+        }
+    }
+
+    /// The exit code that a command has at least, for files that could not be read.
+    pub(crate) fn unreadable_code(&self) -> u8 {
+        if self.unreadable.iter().any(Problem::is_mistake) { 2 } else { 0 }
+    }
+
     fn load(&mut self, path: &str) -> Result<SourceId, Stop> {
         let full = self.here.join(path);
         let Ok(full) = full.canonicalize() else {
@@ -329,14 +365,24 @@ impl Session {
             let message = format!("`{path}` lies outside the workspace `{}`", self.root.display());
             return Err(Stop::refused_with(message, "name places of one workspace at a time"));
         };
-        Ok(self.workspace.load(inside)?)
+        let source = self.workspace.load(inside)?;
+        self.looked_at.push(source);
+        Ok(source)
     }
 
     fn cells_below(&mut self, folder: &Path) -> Result<Vec<CellId>, Stop> {
         let mut cells = Vec::new();
-        for file in request_files(&self.root, folder, false)? {
-            let source = self.workspace.load(&file)?;
-            cells.extend(self.workspace.cells(source));
+        let found = request_files(&self.root, folder, false)?;
+        self.note_unreadable(found.passed_over);
+        for file in found.files {
+            // One file that cannot be read is told, and does not stop the others.
+            match self.workspace.load(&file) {
+                Ok(source) => {
+                    self.looked_at.push(source);
+                    cells.extend(self.workspace.cells(source));
+                }
+                Err(problem) => self.note_unreadable([problem]),
+            }
         }
         Ok(cells)
     }
@@ -349,7 +395,8 @@ impl Session {
         };
         let at = |cell: &CellId| {
             let own = self.workspace.cell(*cell).span;
-            own.start() <= span.start() && (span.start() < own.end() || own.end() == text.text.len())
+            // A mark of byte order stands before the first line's text.
+            own.start() < span.end().max(span.start() + 1) && (span.start() < own.end() || own.end() == text.text.len())
         };
         self.workspace.cells(source).filter(at).last().ok_or_else(|| {
             Stop::refused_with(
@@ -379,6 +426,9 @@ impl Session {
                 let names = all.iter().map(|cell| &*self.workspace.cell(*cell).name);
                 let hint = match closest(name, names) {
                     Some(meant) => format!("did you mean `{meant}`?"),
+                    None if !self.unreadable.is_empty() => {
+                        "`yieldtray list` shows the requests there are, and which files cannot be read".to_owned()
+                    }
                     None => "`yieldtray list` shows the requests there are".to_owned(),
                 };
                 Err(Stop::refused_with(format!("no cell is named `{name}`, and no file or folder"), hint))

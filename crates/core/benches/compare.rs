@@ -78,6 +78,7 @@ fn answer(body: String) -> Exchange {
         headers: vec![("content-type".to_owned(), b"application/json".to_vec())],
         size: body.len() as u64,
         body: body.into(),
+        notes: Vec::new(),
         digest: None,
         timings: Timings::default(),
         proxy: None,

@@ -69,6 +69,7 @@ fn run(body: &str, checks: &str, cells: usize, prove: bool) -> (Duration, usize)
     while let Some(next) = run.next() {
         let Next::Send(ready) = next else { unreachable!("every cell is sent") };
         let answer = Exchange {
+            notes: Vec::new(),
             digest: None,
             sent: Arc::clone(&ready.prepared),
             hops: Vec::new(),

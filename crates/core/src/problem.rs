@@ -156,6 +156,8 @@ codes! {
     UnmarkedSecret = "unmarked-secret",
     /// Something that only an allowed workspace may do.
     NotAllowed = "not-allowed",
+    /// Something in a response that breaks the rules of HTTP, and what became of it.
+    MalformedResponse = "malformed-response",
     /// Something in a body that looks like a request or an instruction.
     SwallowedText = "swallowed-text",
     /// A file that cannot be read.

@@ -51,6 +51,7 @@ pub(crate) fn answer(status: u16, headers: &[(&str, &str)], body: &str) -> Excha
         body: Bytes::copy_from_slice(body.as_bytes()),
         size: body.len() as u64,
         timings: Timings { total: Duration::from_millis(5), ..Timings::default() },
+        notes: Vec::new(),
         digest: None,
         proxy: None,
         cookies: Vec::new(),

@@ -129,13 +129,10 @@ impl House {
                 None => self.workspace.loaded().find(|file| self.workspace.source(*file).commons.contains(&source)),
             };
             let cells: Vec<CellId> = file.into_iter().flat_map(|file| self.workspace.cells(file)).collect();
-            match cells.is_empty() {
-                true => {
-                    self.ties.forget(source);
-                    self.workspace.source(source).problems.clone()
-                }
-                false => lint_files(&mut self.workspace, &self.engine, &self.settings, &cells, &mut self.ties),
+            if cells.is_empty() {
+                self.ties.forget(source);
             }
+            lint_files(&mut self.workspace, &self.engine, &self.settings, &[source], &cells, &mut self.ties)
         };
         let own = found.into_iter().filter(|problem| problem.source == Some(source)).collect();
         self.problems.insert(source, own);

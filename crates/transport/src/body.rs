@@ -15,6 +15,9 @@ use yieldtray_core::response::{Failure, FailureKind};
 /// Content codings that one body may have. Each takes memory and stack, and no server needs more than one.
 const MOST_CODINGS: usize = 5;
 
+/// The content codings that are taken off (RFC 9110 8.4.1, RFC 7932, RFC 8878).
+const KNOWN_CODINGS: [&str; 5] = ["gzip", "x-gzip", "br", "zstd", "deflate"];
+
 /// Bytes a second that a body on its way to a file must bring on average, once it has had the time limit: one that
 /// drips would otherwise take for ever.
 const SLOWEST: u64 = 1 << 10;
@@ -23,7 +26,7 @@ const SLOWEST: u64 = 1 << 10;
 const BLOCK: usize = 64 << 10;
 
 /// Where a body goes that is not only held.
-pub trait Sink {
+pub trait Sink: Send + Sync {
     /// The answer's head is there; `length` is how many bytes it promises.
     fn begin(&mut self, length: Option<u64>);
 
@@ -55,6 +58,8 @@ pub(crate) struct Pace {
 pub(crate) struct Received {
     pub(crate) held: Bytes,
     pub(crate) size: u64,
+    /// What is worth knowing about it.
+    pub(crate) note: Option<String>,
 }
 
 /// Reads the whole body, without content coding (RFC 9110 8.4.1).
@@ -65,7 +70,15 @@ pub(crate) async fn read(
     pace: Pace,
     start: Instant,
 ) -> Result<Received, Failure> {
-    let codings = codings(&response);
+    let mut codings = codings(&response);
+    // What nobody can decode is taken as it is: many a server means nothing by it.
+    let unknown = codings.iter().find(|coding| !KNOWN_CODINGS.contains(&coding.as_str()));
+    let note = unknown.map(|coding| {
+        format!("Content-Encoding names `{coding}`, which is not known: the body is taken as it came, undecoded")
+    });
+    if note.is_some() {
+        codings.clear();
+    }
     if codings.len() > MOST_CODINGS {
         let message = format!(
             "{} names {} content codings for one body, more than {MOST_CODINGS}",
@@ -74,7 +87,7 @@ pub(crate) async fn read(
         );
         return Err(failure(FailureKind::NotHttp, message, None, start.elapsed()));
     }
-    let mut gathered = Gathered { target, pace, url, start, held: BytesMut::new(), size: 0 };
+    let mut gathered = Gathered { target, pace, url, start, note, held: BytesMut::new(), size: 0 };
     gathered.begin(response.content_length().filter(|_| codings.is_empty()));
     if codings.is_empty() { plain(response, gathered).await } else { decoded(response, &codings, gathered).await }
 }
@@ -107,7 +120,7 @@ async fn plain(mut response: Incoming, mut gathered: Gathered<'_, '_>) -> Result
         gathered.take(&chunk)?;
     }
     Ok(match whole {
-        Some(held) => Received { held, size: gathered.size },
+        Some(held) => Received { held, size: gathered.size, note: gathered.note },
         None => gathered.received(),
     })
 }
@@ -122,18 +135,14 @@ async fn decoded(
     let first = gathered.within(response.chunk()).await?.map_err(|error| describe(&error, url, start.elapsed()))?;
     let Some(first) = first else { return Ok(gathered.received()) };
     let chunks = stream::iter([Ok(first)]).chain(response.chunks()).map_err(io::Error::other);
-    let mut reader: Box<dyn AsyncRead + Unpin> = Box::new(StreamReader::new(Box::pin(chunks)));
+    let mut reader: Box<dyn AsyncRead + Unpin + Send> = Box::new(StreamReader::new(Box::pin(chunks)));
     for coding in codings.iter().rev() {
         let coded = BufReader::new(reader);
         reader = match coding.as_str() {
             "gzip" | "x-gzip" => Box::new(GzipDecoder::new(coded)),
             "br" => Box::new(BrotliDecoder::new(coded)),
             "zstd" => Box::new(ZstdDecoder::new(coded)),
-            "deflate" => Box::new(ZlibDecoder::new(coded)),
-            other => {
-                let message = format!("{} coded the body with `{other}`, which is not understood", authority(url));
-                return Err(failure(FailureKind::NotHttp, message, None, start.elapsed()));
-            }
+            _ => Box::new(ZlibDecoder::new(coded)),
         };
     }
     let mut block = vec![0; BLOCK];
@@ -163,6 +172,7 @@ struct Gathered<'s, 'u> {
     pace: Pace,
     url: &'u Url,
     start: Instant,
+    note: Option<String>,
     held: BytesMut,
     size: u64,
 }
@@ -241,7 +251,7 @@ impl Gathered<'_, '_> {
     }
 
     fn received(self) -> Received {
-        Received { held: self.held.freeze(), size: self.size }
+        Received { held: self.held.freeze(), size: self.size, note: self.note }
     }
 }
 

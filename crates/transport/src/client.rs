@@ -2,13 +2,13 @@ use crate::body::{self, Pace, Sink, Target};
 use crate::clock::{Connected, timed};
 use crate::connect::Clients;
 use crate::digest::Challenges;
-use crate::failure::{authority, describe, failure, is_lost_connection};
+use crate::failure::{Via, authority, describe_via, failure, is_lost_connection};
 use crate::incoming::{Incoming, Trouble};
 use crate::jar::Jar;
 use crate::options::Options;
 use crate::proxy::Proxies;
-use crate::straight::Straight;
-use crate::upload;
+use crate::straight::{self, Straight};
+use crate::upload::{self, Gate};
 use futures_util::future::Either;
 use hyper::HeaderMap;
 use hyper::header::{CONTENT_LENGTH, HeaderName, HeaderValue};
@@ -34,7 +34,7 @@ pub struct Client {
 struct Shared {
     options: Options,
     clients: Clients,
-    straight: OnceLock<Straight>,
+    straight: Straight,
     proxies: OnceLock<Proxies>,
     /// Whether there may be a connection from before, which its server may have closed meanwhile.
     used: AtomicBool,
@@ -192,7 +192,7 @@ impl Client {
         let proxy = shared.proxies.get_or_init(|| Proxies::new(&shared.options)).of(url);
         let straight = Straight::takes(prepared) && proxy.is_none() && shared.options.socket.is_none();
         let way = match straight {
-            true => Sender::Straight(shared.straight.get_or_init(Straight::new)),
+            true => Sender::Straight(shared.straight.of(prepared, &shared.options).map_err(other)?),
             false => Sender::Library(shared.clients.of(prepared, &shared.options).map_err(other)?),
         };
         let mut tries = 0;
@@ -224,7 +224,12 @@ impl Client {
             let stale = is_lost_connection(&error) && self.shared.used.load(Ordering::Relaxed) && tries == 1;
             let idempotent = ["GET", "HEAD", "OPTIONS", "TRACE", "PUT", "DELETE"].contains(&prepared.method.as_str());
             if !(stale && idempotent) {
-                let mut failure = describe(&error, url, start.elapsed());
+                let via = match (&proxy, &self.shared.options.socket) {
+                    (_, Some(socket)) => Via::Socket(socket),
+                    (Some(proxy), None) => Via::Proxy(proxy),
+                    (None, None) => Via::Nothing,
+                };
+                let mut failure = describe_via(&error, url, via, start.elapsed());
                 if is_lost_connection(&error) && !idempotent {
                     let words = format!(
                         "the server may have carried the {} out: it is not sent again by itself",
@@ -249,6 +254,7 @@ impl Client {
         let from = Instant::now();
         let sent = Arc::clone(&exchange.sent);
         let received = body::read(response, &sent.url, target, pace, start).await?;
+        exchange.notes.extend(received.note);
         exchange.size = received.size;
         exchange.body = received.held;
         exchange.timings.receive = from.elapsed();
@@ -274,7 +280,7 @@ impl Way {
             timings: exchange.timings,
             status: exchange.status,
             method: sent.method.clone(),
-            url: sent.url.to_string(),
+            url: sent.address().into_owned(),
             location: target.url.to_string(),
         });
         if kind == HopKind::Challenge {
@@ -341,6 +347,7 @@ impl Head {
             ..Timings::default()
         };
         let exchange = Exchange {
+            notes: response.passed_over(),
             digest: None,
             sent,
             hops: Vec::new(),
@@ -362,7 +369,7 @@ impl Head {
 #[derive(Clone, Copy)]
 enum Sender<'c> {
     Library(&'c reqwest::Client),
-    Straight(&'c Straight),
+    Straight(straight::Way<'c>),
 }
 
 impl<'c> Sender<'c> {
@@ -379,13 +386,30 @@ impl<'c> Sender<'c> {
         let body = prepared.body.as_ref().map(upload::body);
         Ok(match self {
             Sender::Straight(client) => {
-                let address = hyper::Uri::try_from(prepared.url.as_str());
-                let mut request = hyper::Request::new(body.unwrap_or_default());
+                let address = match &prepared.verbatim_target {
+                    None => hyper::Uri::try_from(prepared.url.as_str()),
+                    Some(target) => {
+                        hyper::Uri::try_from(format!("{}{target}", &prepared.url[..url::Position::BeforePath]))
+                    }
+                };
+                let waits = prepared.header("expect").is_some_and(|it| it.eq_ignore_ascii_case("100-continue"));
+                let gate = (waits && body.is_some()).then(Gate::new);
+                let body = body.unwrap_or_default();
+                let body = match &gate {
+                    Some(gate) => upload::gated(body, gate),
+                    None => body,
+                };
+                let mut request = hyper::Request::new(body);
                 *request.uri_mut() = address.map_err(|error| other(format!("this address cannot be sent: {error}")))?;
                 (*request.method_mut(), *request.headers_mut()) = (method, headers);
-                Either::Left(client.send(request))
+                Either::Left(client.send(request, gate))
             }
             Sender::Library(client) => {
+                if prepared.verbatim_target.is_some() {
+                    let words = "a path that is sent as it is written goes through no proxy and no Unix socket, nor \
+                                 by HTTP/2 from the start";
+                    return Err(other(words.to_owned()));
+                }
                 let mut request = reqwest::Request::new(method, prepared.url.clone());
                 (*request.headers_mut(), *request.body_mut()) = (headers, body);
                 Either::Right(async move { Ok(Incoming::Library(client.execute(request).await?)) })

@@ -1,9 +1,11 @@
 //! The HTTP library's errors in plain words.
 
 use crate::clock::NoSuchHost;
+use crate::head::{self, MOST_FIELDS, Wrong};
 use crate::incoming::{Stage, Trouble};
 use std::error::Error;
 use std::io;
+use std::path::Path;
 use std::time::Duration;
 use url::Url;
 use yieldtray_core::response::{Failure, FailureKind};
@@ -12,6 +14,44 @@ use yieldtray_core::response::{Failure, FailureKind};
 pub(crate) fn describe(error: &Trouble, url: &Url, elapsed: Duration) -> Failure {
     let (kind, message, hint) = words(error, &authority(url), url);
     Failure { kind, message, hint, elapsed }
+}
+
+/// What a request goes through on its way.
+#[derive(Clone, Copy)]
+pub(crate) enum Via<'v> {
+    /// Nothing.
+    Nothing,
+    /// This proxy.
+    Proxy(&'v str),
+    /// This Unix socket.
+    Socket(&'v Path),
+}
+
+/// The same, where it goes through something that may be to blame.
+pub(crate) fn describe_via(error: &Trouble, url: &Url, via: Via<'_>, elapsed: Duration) -> Failure {
+    let mut failure = describe(error, url, elapsed);
+    if error.stage != Stage::Connecting || failure.kind != FailureKind::Refused {
+        return failure;
+    }
+    let causes = error.causes();
+    let why = match find::<io::Error>(&causes).map(io::Error::kind) {
+        Some(io::ErrorKind::ConnectionRefused) => "the connection was refused".to_owned(),
+        Some(io::ErrorKind::NotFound) => "there is no such file".to_owned(),
+        _ => innermost(&causes),
+    };
+    match via {
+        Via::Nothing => {}
+        Via::Proxy(proxy) => {
+            failure.message = format!("cannot reach {} through the proxy {proxy}: {why}", authority(url));
+            let hint = "`proxy` in `[send]` names the proxy, or `http_proxy` and its like; `no_proxy` leaves hosts out";
+            failure.hint = Some(hint.to_owned());
+        }
+        Via::Socket(socket) => {
+            failure.message = format!("cannot connect to the socket `{}`: {why}", socket.display());
+            failure.hint = Some("is the server running? `socket` in `[send]` names where it listens".to_owned());
+        }
+    }
+    failure
 }
 
 /// A failure of our own making.
@@ -62,9 +102,28 @@ fn words(error: &Trouble, host: &str, url: &Url) -> (FailureKind, String, Option
         };
     }
     if http.is_some_and(|error| error.is_parse() && error.to_string().contains("too large")) {
-        return (FailureKind::TooLarge, format!("the header fields {host} sent are larger than is taken"), None);
+        let words = format!("the header fields {host} sent are more than is taken: {MOST_FIELDS}, or 400 KiB in all");
+        return (FailureKind::TooLarge, words, None);
     }
     if http.is_some_and(hyper::Error::is_parse) {
+        match head::what_is_wrong(&error.head) {
+            Some(Wrong::Line(line)) => {
+                let hint = "the server has to mend this: what such an answer means is not known".to_owned();
+                let words = format!("the answer of {host} breaks the rules of HTTP: {line}");
+                return (FailureKind::NotHttp, words, Some(hint));
+            }
+            // A record of TLS, most often an alert (RFC 8446 5.1).
+            _ if matches!(error.head.as_slice(), [0x14..=0x17, 0x03, ..]) => {
+                let hint = "the server speaks TLS there: try `https://`".to_owned();
+                return (FailureKind::NotHttp, format!("what {host} sent is TLS, not HTTP"), Some(hint));
+            }
+            Some(Wrong::NotHttp(line)) => {
+                let hint = "is this the right port? another protocol may live there".to_owned();
+                let words = format!("what {host} sent is not HTTP: it begins with `{line}`");
+                return (FailureKind::NotHttp, words, Some(hint));
+            }
+            None => {}
+        }
         let hint = "is this the right port? another protocol may live there".to_owned();
         return (FailureKind::NotHttp, format!("what {host} sent is not HTTP: {}", innermost(&causes)), Some(hint));
     }
@@ -80,16 +139,31 @@ fn words(error: &Trouble, host: &str, url: &Url) -> (FailureKind, String, Option
 }
 
 fn tls_words(error: &rustls::Error, host: &str, url: &Url) -> (FailureKind, String, Option<String>) {
-    use rustls::{CertificateError, Error as Tls};
+    use rustls::{AlertDescription, CertificateError, Error as Tls, OtherError};
     let name = url.host_str().unwrap_or_default();
     let (message, hint) = match error {
+        Tls::InvalidCertificate(CertificateError::UnknownIssuer) => (
+            format!("the certificate of {host} is not valid: nobody this system trusts has signed it"),
+            Some("if it is your server's, `ca` in `[send]` trusts its certificate, or who signed it".to_owned()),
+        ),
+        Tls::InvalidCertificate(CertificateError::Other(OtherError(inner)))
+            if inner.downcast_ref::<webpki::Error>() == Some(&webpki::Error::CaUsedAsEndEntity) =>
+        {
+            (
+                format!("the certificate of {host} is not valid: it signs itself, and nobody here trusts it"),
+                Some("if it is your server's, name the certificate as `ca` in `[send]`".to_owned()),
+            )
+        }
+        Tls::AlertReceived(AlertDescription::CertificateRequired) => (
+            format!("{host} wants a client certificate, and got none"),
+            Some("`certificate` and `key` in `[send]` name one: it is shown to the origin of `base`".to_owned()),
+        ),
         Tls::InvalidCertificate(certificate) => {
             let why = match certificate {
                 CertificateError::Expired | CertificateError::ExpiredContext { .. } => "it has expired".to_owned(),
                 CertificateError::NotValidYet | CertificateError::NotValidYetContext { .. } => {
                     "it is not valid yet".to_owned()
                 }
-                CertificateError::UnknownIssuer => "nobody this system trusts has signed it".to_owned(),
                 CertificateError::NotValidForName | CertificateError::NotValidForNameContext { .. } => {
                     format!("it is not for `{name}`")
                 }

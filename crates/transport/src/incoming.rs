@@ -1,5 +1,7 @@
 //! An answer whose body is still to come, and what can go wrong on the way: the same for either way of sending.
 
+use crate::head;
+use crate::watched::LastHead;
 use bytes::Bytes;
 use futures_util::stream::{self, Stream};
 use http_body::Body;
@@ -46,6 +48,14 @@ impl Incoming {
         }
     }
 
+    /// What is wrong with lines of the head, which were passed over.
+    pub(crate) fn passed_over(&self) -> Vec<String> {
+        match (self.version(), self.extensions().get::<LastHead>()) {
+            (Version::HTTP_11 | Version::HTTP_10, Some(head)) => head::passed_over(&head.bytes()),
+            _ => Vec::new(),
+        }
+    }
+
     /// How many bytes are still to come, if that is known.
     pub(crate) fn content_length(&self) -> Option<u64> {
         match self {
@@ -80,6 +90,8 @@ impl Incoming {
 #[derive(Debug)]
 pub(crate) struct Trouble {
     pub(crate) stage: Stage,
+    /// The start of the answer, where it is known.
+    pub(crate) head: Vec<u8>,
     error: Box<dyn Error + Send + Sync>,
 }
 
@@ -96,7 +108,7 @@ pub(crate) enum Stage {
 
 impl Trouble {
     fn of_body(error: hyper::Error) -> Self {
-        Self { stage: Stage::Body, error: error.into() }
+        Self { stage: Stage::Body, head: Vec::new(), error: error.into() }
     }
 
     /// The error and its causes, the outermost first. An input/output error does not name what it carries as
@@ -126,13 +138,18 @@ impl From<reqwest::Error> for Trouble {
             () if error.is_body() || error.is_decode() => Stage::Body,
             () => Stage::Exchange,
         };
-        Self { stage, error: error.into() }
+        Self { stage, head: Vec::new(), error: error.into() }
     }
 }
 
 impl From<legacy::Error> for Trouble {
     fn from(error: legacy::Error) -> Self {
         let stage = if error.is_connect() { Stage::Connecting } else { Stage::Exchange };
-        Self { stage, error: error.into() }
+        let mut extras = Extensions::new();
+        if let Some(connected) = error.connect_info() {
+            connected.get_extras(&mut extras);
+        }
+        let head = extras.get::<LastHead>().map(LastHead::bytes).unwrap_or_default();
+        Self { stage, head, error: error.into() }
     }
 }

@@ -113,7 +113,7 @@ impl Jar {
         }
         let secure = cookie.secure() == Some(true);
         check_prefix(&cookie, secure, url)?;
-        if secure && url.scheme() != "https" {
+        if secure && !is_trustworthy(url) {
             return Err("it is `Secure`, but came over plain http".to_owned());
         }
         self.check_domain(&mut cookie, url)?;
@@ -162,7 +162,7 @@ fn attributes(cookie: &Cookie<'_>) -> Vec<String> {
 /// `__Secure-` and `__Host-` promise what the cookie then must have.
 fn check_prefix(cookie: &RawCookie<'static>, secure: bool, url: &Url) -> Result<(), String> {
     let has = |prefix: &str| cookie.name().get(..prefix.len()).is_some_and(|start| start.eq_ignore_ascii_case(prefix));
-    let safe = secure && url.scheme() == "https";
+    let safe = secure && is_trustworthy(url);
     if (has("__Secure-") || has("__Host-")) && !safe {
         return Err("its name promises `Secure` over https".to_owned());
     }
@@ -170,6 +170,18 @@ fn check_prefix(cookie: &RawCookie<'static>, secure: bool, url: &Url) -> Result<
         return Err("its name promises `Path=/` and no `Domain`".to_owned());
     }
     Ok(())
+}
+
+/// Whether nobody listens on the way to a server: TLS, or this machine itself, as browsers take it too. Cookies with
+/// `Secure` go there and come from there.
+fn is_trustworthy(url: &Url) -> bool {
+    url.scheme() == "https"
+        || match url.host() {
+            Some(Host::Domain(name)) => name == "localhost" || name.ends_with(".localhost"),
+            Some(Host::Ipv4(address)) => address.is_loopback(),
+            Some(Host::Ipv6(address)) => address.is_loopback(),
+            None => false,
+        }
 }
 
 fn is_public_suffix(domain: &str) -> bool {
@@ -246,6 +258,9 @@ mod tests {
             ("https://a.bench.example/", "a=1; Domain=bench.example", "https://bench.example/", true),
             ("https://bench.example/", "a=1; Domain=bench.example", "https://workbench.example/", false),
             ("https://bench.example/", "a=1; Secure", "http://bench.example/", false),
+            ("http://127.0.0.1/", "a=1; Secure", "http://127.0.0.1/", true),
+            ("http://localhost:4616/", "__Host-a=1; Secure; Path=/", "http://localhost:4616/x", true),
+            ("http://[::1]/", "__Secure-a=1; Secure", "http://[::1]/", true),
             ("https://bench.example/", "__Host-a=1; Secure; Path=/", "https://bench.example/x", true),
             ("http://127.0.0.1/", "a=1; Domain=127.0.0.1", "http://127.0.0.1/x", true),
             ("http://localhost/", "a=1", "http://localhost:8080/x", true),

@@ -7,6 +7,7 @@ mod clock;
 mod connect;
 mod digest;
 mod failure;
+mod head;
 mod incoming;
 mod jar;
 mod options;
@@ -14,6 +15,7 @@ mod proxy;
 mod straight;
 mod tls;
 mod upload;
+mod watched;
 
 pub use body::Sink;
 pub use client::Client;

@@ -32,6 +32,16 @@ pub enum Proxy {
     Address(String),
 }
 
+impl Options {
+    /// Whether the files of certificates and keys can be read, and hold what they should.
+    ///
+    /// # Errors
+    /// Which file cannot be used, and why, in words.
+    pub fn check_files(&self) -> Result<(), String> {
+        crate::tls::check_files(self.ca.as_deref(), self.certificate.as_ref())
+    }
+}
+
 impl Default for Options {
     fn default() -> Self {
         Self {

@@ -1,13 +1,19 @@
-//! The straight way for what needs no TLS, no proxy and no HTTP/2: the layer below the client that knows all
-//! these. That one takes each address apart twice, and copies the header fields, for redirects that it is told not
-//! to follow: more than a small request costs otherwise.
+//! The direct way, for what needs no proxy and no Unix socket: the layer below the client that knows these. That one
+//! takes each address apart twice, and copies the header fields, for redirects that it is told not to follow: more than
+//! a small request costs otherwise. It also writes paths as it likes, and shows nothing of an answer it cannot read.
 
 use crate::clock::{TimedConnections, TimedConnector, TimedResolver};
 use crate::incoming::{Incoming, Trouble};
+use crate::options::Options;
+use crate::tls::{self, Trust};
+use crate::upload::Gate;
+use crate::watched::{WatchConnections, WatchingConnector};
+use hyper_rustls::HttpsConnector;
 use hyper_util::client::legacy::Client;
 use hyper_util::client::legacy::connect::HttpConnector;
 use hyper_util::rt::{TokioExecutor, TokioTimer};
 use std::fmt;
+use std::sync::OnceLock;
 use std::time::Duration;
 use tower::Layer;
 use yieldtray_core::request::Prepared;
@@ -19,8 +25,18 @@ const IDLE: Duration = Duration::from_secs(90);
 /// After so long without a word, the system asks whether the other end is still there.
 const KEEP_ALIVE: Duration = Duration::from_secs(15);
 
-/// A client for plain http/1.1.
-pub(crate) struct Straight(Client<TimedConnector<HttpConnector<TimedResolver>>, reqwest::Body>);
+type Request = hyper::Request<reqwest::Body>;
+type Connecting<C> = TimedConnector<WatchingConnector<C>>;
+type Plain = Client<Connecting<HttpConnector<TimedResolver>>, reqwest::Body>;
+type Tls = Client<Connecting<HttpsConnector<HttpConnector<TimedResolver>>>, reqwest::Body>;
+
+/// Clients without a proxy: for plain http/1.1; and for TLS, by whether HTTP/2 may be spoken, whether certificates are
+/// verified, and whether the client's certificate may be shown. Each is made when it is first needed.
+#[derive(Default)]
+pub(crate) struct Straight {
+    plain: OnceLock<Plain>,
+    tls: [[[OnceLock<Tls>; 2]; 2]; 2],
+}
 
 impl fmt::Debug for Straight {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
@@ -28,25 +44,83 @@ impl fmt::Debug for Straight {
     }
 }
 
-impl Straight {
-    /// A client. Nothing is opened yet.
-    pub(crate) fn new() -> Self {
-        let mut connector = HttpConnector::new_with_resolver(TimedResolver);
-        connector.set_nodelay(true);
-        connector.set_keepalive(Some(KEEP_ALIVE));
-        connector.set_keepalive_interval(Some(KEEP_ALIVE));
-        let mut builder = Client::builder(TokioExecutor::new());
-        builder.timer(TokioTimer::new()).pool_timer(TokioTimer::new()).pool_idle_timeout(IDLE);
-        Self(builder.build(TimedConnections.layer(connector)))
-    }
+/// The client that sends one request.
+#[derive(Clone, Copy)]
+pub(crate) enum Way<'c> {
+    Plain(&'c Plain),
+    Tls(&'c Tls),
+}
 
+impl Straight {
     /// Whether a request may go this way, as far as it says itself.
     pub(crate) fn takes(prepared: &Prepared) -> bool {
-        prepared.url.scheme() == "http" && prepared.version != Some(Version::Http2)
+        prepared.version != Some(Version::Http2)
     }
 
-    /// Sends a request and gives the head of its answer.
-    pub(crate) async fn send(&self, request: hyper::Request<reqwest::Body>) -> Result<Incoming, Trouble> {
-        Ok(Incoming::Straight(self.0.request(request).await?))
+    /// The client for a request. The error is in plain words.
+    pub(crate) fn of(&self, prepared: &Prepared, options: &Options) -> Result<Way<'_>, String> {
+        if prepared.url.scheme() == "http" {
+            return Ok(Way::Plain(self.plain.get_or_init(|| builder().build(layered(connector())))));
+        }
+        let insecure = prepared.sending.insecure;
+        let certificate = options.certificate.as_ref().filter(|_| prepared.sending.certificate);
+        let old = prepared.version == Some(Version::Http11);
+        let slot = &self.tls[usize::from(old)][usize::from(insecure)][usize::from(certificate.is_some())];
+        if let Some(client) = slot.get() {
+            return Ok(Way::Tls(client));
+        }
+        let protocols: &[&[u8]] = if old { &[b"http/1.1"] } else { &[b"h2", b"http/1.1"] };
+        let config = tls::config(protocols, &Trust { ca: options.ca.as_deref(), certificate, insecure })?;
+        let mut connector = connector();
+        connector.enforce_http(false);
+        let client = builder().build(layered(HttpsConnector::from((connector, config))));
+        Ok(Way::Tls(slot.get_or_init(|| client)))
+    }
+}
+
+fn connector() -> HttpConnector<TimedResolver> {
+    let mut connector = HttpConnector::new_with_resolver(TimedResolver);
+    connector.set_nodelay(true);
+    connector.set_keepalive(Some(KEEP_ALIVE));
+    connector.set_keepalive_interval(Some(KEEP_ALIVE));
+    connector
+}
+
+fn layered<C>(connector: C) -> Connecting<C> {
+    TimedConnections.layer(WatchConnections.layer(connector))
+}
+
+fn builder() -> hyper_util::client::legacy::Builder {
+    let mut builder = Client::builder(TokioExecutor::new());
+    builder
+        .timer(TokioTimer::new())
+        .pool_timer(TokioTimer::new())
+        .pool_idle_timeout(IDLE)
+        // A user agent replaces a folded line's ends by blanks (RFC 9112 5.2).
+        .http1_allow_obsolete_multiline_headers_in_responses(true)
+        // One field that breaks the rules does not cost the others; it is told.
+        .http1_ignore_invalid_headers_in_responses(true);
+    builder
+}
+
+impl Way<'_> {
+    /// Sends a request and gives the head of its answer. With a gate, the body waits until the server wants it.
+    pub(crate) async fn send(self, mut request: Request, gate: Option<Gate>) -> Result<Incoming, Trouble> {
+        if let Some(gate) = gate.clone() {
+            hyper::ext::on_informational(&mut request, move |answer| {
+                if answer.status() == hyper::StatusCode::CONTINUE {
+                    gate.open();
+                }
+            });
+        }
+        let response = match self {
+            Way::Plain(client) => client.request(request).await?,
+            Way::Tls(client) => client.request(request).await?,
+        };
+        // Whoever answers before the body was sent does not want it.
+        if let Some(gate) = gate {
+            gate.close();
+        }
+        Ok(Incoming::Straight(response))
     }
 }

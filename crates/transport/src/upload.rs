@@ -5,8 +5,11 @@ use futures_util::stream::{self, Stream, StreamExt};
 use http_body::{Frame, SizeHint};
 use std::io;
 use std::pin::Pin;
+use std::sync::Arc;
 use std::task::{Context, Poll};
+use std::time::Duration;
 use tokio::io::AsyncReadExt;
+use tokio::sync::watch;
 use tokio_util::io::ReaderStream;
 use yieldtray_core::request::{Content, FilePiece, Piece};
 
@@ -29,6 +32,86 @@ pub(crate) fn body(content: &Content) -> reqwest::Body {
             });
             reqwest::Body::wrap(Upload { chunks: Box::pin(chunks), left: content.size() })
         }
+    }
+}
+
+/// A body that waits until the server says that it wants it (RFC 9110 10.1.1), or says nothing for a moment; if it
+/// answers otherwise, the body is never sent.
+pub(crate) fn gated(body: reqwest::Body, gate: &Gate) -> reqwest::Body {
+    let waiting = Box::pin(gate.clone().opened());
+    reqwest::Body::wrap(Gated { body, waiting: Some(waiting) })
+}
+
+/// How long a server may take to say that it wants a body.
+const PATIENCE: Duration = Duration::from_secs(1);
+
+/// Whether a body may go out.
+#[derive(Clone, Debug)]
+pub(crate) struct Gate(Arc<watch::Sender<Option<bool>>>);
+
+impl Gate {
+    pub(crate) fn new() -> Self {
+        Self(Arc::new(watch::Sender::new(None)))
+    }
+
+    /// The body may go out.
+    pub(crate) fn open(&self) {
+        self.decide(true);
+    }
+
+    /// It may not, if it does not yet.
+    pub(crate) fn close(&self) {
+        self.decide(false);
+    }
+
+    fn decide(&self, opens: bool) {
+        self.0.send_if_modified(|decided| {
+            let first = decided.is_none();
+            *decided = decided.or(Some(opens));
+            first
+        });
+    }
+
+    /// Ends when the body may go out.
+    async fn opened(self) {
+        let mut decided = self.0.subscribe();
+        let said = async { decided.wait_for(Option::is_some).await.is_ok_and(|opens| *opens == Some(true)) };
+        let opens = tokio::time::timeout(PATIENCE, said).await.unwrap_or_else(|_| {
+            self.open();
+            true
+        });
+        if !opens {
+            std::future::pending::<()>().await;
+        }
+    }
+}
+
+struct Gated {
+    body: reqwest::Body,
+    waiting: Option<Pin<Box<dyn Future<Output = ()> + Send + Sync>>>,
+}
+
+impl http_body::Body for Gated {
+    type Data = Bytes;
+    type Error = reqwest::Error;
+
+    fn poll_frame(
+        mut self: Pin<&mut Self>,
+        context: &mut Context<'_>,
+    ) -> Poll<Option<Result<Frame<Bytes>, reqwest::Error>>> {
+        if let Some(waiting) = &mut self.waiting {
+            std::task::ready!(waiting.as_mut().poll(context));
+            self.waiting = None;
+        }
+        Pin::new(&mut self.body).poll_frame(context)
+    }
+
+    fn is_end_stream(&self) -> bool {
+        self.body.is_end_stream()
+    }
+
+    fn size_hint(&self) -> SizeHint {
+        self.body.size_hint()
     }
 }
 

@@ -300,7 +300,7 @@ pub(crate) struct Choice {
 pub(crate) struct Replay {
     #[command(flatten)]
     pub(crate) choice: Choice,
-    /// Only one share of the cells, as in 2/4; a cell is always in the same one
+    /// Only one shard of the files, as in 2/4, with the files they rely on; a file is always in the same one
     #[arg(long, value_name = "I/N")]
     pub(crate) shard: Option<String>,
     /// Go through them this many times, each time with an empty tray

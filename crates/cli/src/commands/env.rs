@@ -62,6 +62,7 @@ fn add(session: &Session, name: &str, like: &str) -> Result<Vec<String>, Stop> {
         return Err(unknown_environment(like, Span::default(), config).into());
     }
     let mut lines = Vec::new();
+    let _lock = disk::lock(&session.root).context("cannot change the configuration")?;
     for file in [CONFIG_FILE, LOCAL_FILE] {
         let path = session.root.join(file);
         let Ok(text) = std::fs::read_to_string(&path) else { continue };

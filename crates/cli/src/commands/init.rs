@@ -1,4 +1,5 @@
 use crate::args::{Common, Init};
+use crate::disk;
 use crate::failure::Stop;
 use crate::show::Out;
 use anyhow::Context;
@@ -45,13 +46,23 @@ pub(crate) fn init(common: &Common, args: &Init, out: &mut Out) -> Result<u8, St
 
 /// Writes files below `folder`, making folders as needed.
 pub(crate) fn lay(folder: &Path, files: &[(&str, &str)]) -> Result<(), Stop> {
+    let (mut written, mut made) = (Vec::new(), Vec::new());
     for (name, text) in files {
         let path = folder.join(name);
+        let below = path.parent().unwrap_or(folder);
+        made.extend(below.ancestors().filter(|folder| !folder.exists()).map(Path::to_owned));
         let write = || {
-            std::fs::create_dir_all(path.parent().unwrap_or(folder))?;
-            std::fs::write(&path, text)
+            std::fs::create_dir_all(below)?;
+            disk::replace(&path, text.as_bytes())
         };
-        write().with_context(|| format!("cannot write `{}`", path.display()))?;
+        if let Err(error) = write() {
+            // Half of it would only be in the way of the next attempt.
+            written.iter().for_each(|file| drop(std::fs::remove_file(file)));
+            made.sort_by_key(|folder| std::cmp::Reverse(folder.components().count()));
+            made.iter().for_each(|folder| drop(std::fs::remove_dir(folder)));
+            return Err(error).with_context(|| format!("cannot write `{}`", path.display())).map_err(Stop::from);
+        }
+        written.push(path);
     }
     Ok(())
 }
@@ -72,5 +83,5 @@ pub(crate) fn ignore(folder: &Path) -> Result<(), Stop> {
         text.push_str(rule);
         text.push('\n');
     }
-    Ok(std::fs::write(&path, text).with_context(|| format!("cannot write `{}`", path.display()))?)
+    Ok(disk::replace(&path, text.as_bytes()).with_context(|| format!("cannot write `{}`", path.display()))?)
 }

@@ -9,7 +9,7 @@ use crate::trust::{Trust, read_configuration};
 use anyhow::Context;
 use std::io::Write;
 use yieldtray_core::lint::{Ties, learn_ties, lint_configuration, lint_files, sarif};
-use yieldtray_core::problem::Problem;
+use yieldtray_core::problem::{Problem, SourceId};
 use yieldtray_core::workspace::{COMMON_FILE, CellId};
 
 /// Finds mistakes and oddities without sending anything.
@@ -22,11 +22,15 @@ pub(crate) fn lint(common: &Common, args: &Lint, host: &Host, out: &mut Out) -> 
     let all = match args.staged {
         true => known_cells(&mut session)?,
         false if places.is_empty() => session.find_all()?,
-        // Where only some are looked at, what is wrong with the others is not told.
         false => session.find_all().unwrap_or_default(),
     };
+    // What is wrong with other files is not told.
+    let (looked_at, unreadable) = (session.looked_at.len(), session.unreadable.len());
     let cells = match args.staged {
-        true => staged_cells(&session, &all)?,
+        true => {
+            let files = staged_files(&session)?;
+            all.iter().copied().filter(|cell| files.contains(&cell.source)).collect()
+        }
         false if places.is_empty() => all.clone(),
         false => session.find(&places)?,
     };
@@ -36,9 +40,17 @@ pub(crate) fn lint(common: &Common, args: &Lint, host: &Host, out: &mut Out) -> 
         let Session { workspace, engine, settings, .. } = &mut session;
         learn_ties(workspace, engine, settings, &all, &mut ties);
     }
+    // A file without a request is looked at too; where places are named, only theirs.
+    let files = match (args.staged, places.is_empty()) {
+        (true, _) => staged_files(&session)?,
+        (false, true) => session.looked_at.clone(),
+        (false, false) => session.looked_at.split_off(looked_at),
+    };
     let Session { workspace, engine, settings, .. } = &mut session;
-    let mut found = lint_files(workspace, engine, settings, &cells, &mut ties);
+    let mut found = lint_files(workspace, engine, settings, &files, &cells, &mut ties);
     found.extend(lint_configuration(workspace, &cells));
+    let unreadable = if places.is_empty() { 0 } else { unreadable };
+    found.extend(session.unreadable.drain(unreadable..));
     found.extend(out.tracked.take());
     if let Some(FindingsFile(file)) = &args.report {
         let file = session.path_from_here(file);
@@ -46,7 +58,7 @@ pub(crate) fn lint(common: &Common, args: &Lint, host: &Host, out: &mut Out) -> 
         let refused = |error| Stop::refused(format!("cannot write `{}`: {error}", file.display()));
         disk::replace(&file, text.as_bytes()).map_err(refused)?;
     }
-    show(&session, &cells, &found, out)
+    show(&session, &files, &cells, &found, out)
 }
 
 /// The workspace as the next commit would have it.
@@ -79,25 +91,26 @@ fn known_cells(session: &mut Session) -> Result<Vec<CellId>, Stop> {
         if is_request && named && path.starts_with(&session.workspace.config.requests) {
             // One that the next commit removes is not there.
             let Ok(source) = session.workspace.load(&path) else { continue };
+            session.looked_at.push(source);
             cells.extend(session.workspace.cells(source));
         }
     }
     Ok(cells)
 }
 
-/// The cells of the request files that the next commit changes; of all below a `_common.http` that it changes.
-fn staged_cells(session: &Session, all: &[CellId]) -> Result<Vec<CellId>, Stop> {
+/// The request files that the next commit changes; all below a `_common.http` that it changes.
+fn staged_files(session: &Session) -> Result<Vec<SourceId>, Stop> {
     let paths = staged_paths(&session.root)?;
     let is_common = |path: &std::path::PathBuf| path.file_name().is_some_and(|name| name == COMMON_FILE);
     let folders: Vec<_> = paths.iter().filter(|path| is_common(path)).filter_map(|path| path.parent()).collect();
-    let changed = |cell: &CellId| {
-        let path = &session.workspace.source(cell.source).path;
+    let changed = |source: &SourceId| {
+        let path = &session.workspace.source(*source).path;
         paths.contains(path) || folders.iter().any(|folder| path.starts_with(folder))
     };
-    Ok(all.iter().copied().filter(changed).collect())
+    Ok(session.looked_at.iter().copied().filter(changed).collect())
 }
 
-fn show(session: &Session, cells: &[CellId], found: &[Problem], out: &mut Out) -> Result<u8, Stop> {
+fn show(session: &Session, files: &[SourceId], cells: &[CellId], found: &[Problem], out: &mut Out) -> Result<u8, Stop> {
     let workspace = &session.workspace;
     let mistakes = found.iter().filter(|problem| problem.is_mistake()).count();
     let code = if mistakes > 0 { 2 } else { 0 };
@@ -114,7 +127,8 @@ fn show(session: &Session, cells: &[CellId], found: &[Problem], out: &mut Out) -
         writeln!(out.result(), "{text}")?;
     }
     if !quiet || mistakes > 0 {
-        let mut files: Vec<_> = cells.iter().map(|cell| cell.source).collect();
+        let mut files: Vec<_> = cells.iter().map(|cell| cell.source).chain(files.iter().copied()).collect();
+        files.sort_unstable();
         files.dedup();
         let mut parts =
             vec![table::count(files.len(), "file", "files"), table::count(cells.len(), "request", "requests")];

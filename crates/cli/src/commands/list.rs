@@ -33,11 +33,13 @@ pub(crate) fn list(common: &Common, args: &List, host: &Host, out: &mut Out) -> 
         .flat_map(|source| &workspace.source(*source).problems)
         .filter(|p| p.is_mistake())
         .cloned()
+        .chain(session.unreadable.iter().cloned())
         .collect();
+    let code = if problems.iter().any(Problem::is_mistake) { 2 } else { 0 };
     if out.json {
         let document = serde_json::json!({ "requests": listed, "problems": data::problems(workspace, &problems) });
         writeln!(out.result(), "{document}")?;
-        return Ok(if problems.is_empty() { 0 } else { 2 });
+        return Ok(code);
     }
     let text = |value: &serde_json::Value| safe_line(value.as_str().unwrap_or_default()).into_owned();
     let words = |value: &serde_json::Value| {
@@ -63,7 +65,8 @@ pub(crate) fn list(common: &Common, args: &List, host: &Host, out: &mut Out) -> 
     out.introduce(&session.heading())?;
     out.table(&rows)?;
     if !problems.is_empty() {
-        return Err(Stop::with_problems(out, workspace, &problems));
+        out.problems(workspace, &problems)?;
+        return Ok(code);
     }
     if rows.is_empty() && !out.quiet {
         out.say("no requests here: `yieldtray init` lays a workspace to start from")?;

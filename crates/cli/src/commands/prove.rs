@@ -16,7 +16,7 @@ use yieldtray_transport::{Client, Options};
 
 /// Sends each request once and says what its checks would not notice.
 pub(crate) fn prove(common: &Common, args: &Prove, host: &Host, out: &mut Out) -> Result<u8, Stop> {
-    let (mut session, chosen) = choose(common, &args.choice, None, host, out)?;
+    let (mut session, chosen) = choose(common, &args.choice, host, out)?;
     let plan = Plan::new(&mut session.workspace, &chosen, true);
     let person = Terminal::of(host);
     guard(&session, &plan.changing(&session.workspace), args.yes, &person)?;

@@ -17,6 +17,7 @@ use crate::show::running::Running;
 use chrono::{DateTime, Utc};
 use std::borrow::Cow;
 use std::path::PathBuf;
+use std::sync::PoisonError;
 use std::time::{Instant, SystemTime};
 use yieldtray_core::replay::{Plan, Run, Step};
 use yieldtray_core::report::{About, LARGEST_BODY};
@@ -54,7 +55,7 @@ pub(crate) fn replay_part(
 ) -> Result<u8, Stop> {
     let Replay { choice, shard, times, jobs, fail_fast, report, yes, onto_tray, from_log, no_log, watch: _ } = args;
     let shard = shard.as_deref().map(share).transpose()?;
-    let (mut session, mut chosen) = choose(common, choice, shard, host, out)?;
+    let (mut session, mut chosen) = choose(common, choice, host, out)?;
     if let Some(touched) = &part.touched {
         chosen = touched.of(&mut session.workspace, &chosen);
         part.idle = chosen.is_empty();
@@ -65,7 +66,11 @@ pub(crate) fn replay_part(
             out.say(&out.error_look.faint(&touched.words()))?;
         }
     }
-    let plan = Plan::new(&mut session.workspace, &chosen, true).times(*times as usize);
+    let mut plan = Plan::new(&mut session.workspace, &chosen, true);
+    if let Some((own, all)) = shard {
+        plan = plan.shard(&session.workspace, &chosen, own, all);
+    }
+    let plan = plan.times(*times as usize);
     let environment = &session.settings.environment;
     if *from_log {
         let heading = session.heading();
@@ -83,8 +88,10 @@ pub(crate) fn replay_part(
         let hint = "leave one of the two away: secrets are never written to a file";
         return Err(Stop::refused_with("`--reveal` shows secrets, and a report would keep them", hint));
     }
-    let about = About::new(DateTime::<Utc>::from(SystemTime::now()), environment.clone(), heading.base.clone());
+    let mut about = About::new(DateTime::<Utc>::from(SystemTime::now()), environment.clone(), heading.base.clone());
+    about.shard = shard.map(|(own, all)| format!("{own}/{all}"));
     let reports = Reports::begin(report, |file| session.path_from_here(file), about)?;
+    out.outlive_reader();
     let workspace = &session.workspace;
     let lines = lines(&session, &plan, heading.base.clone(), out);
     let logbook = Logbook::begin(&session, plan.steps.iter().map(|step| step.cell), !no_log);
@@ -111,8 +118,9 @@ pub(crate) fn replay_part(
         logbook.map(|logbook| logbook.end(out)).transpose()?;
         return Err(stop);
     }
-    part.saved = saving.saved.into_inner();
-    let mut code = run.summary().exit_code();
+    part.saved = saving.saved.into_inner().unwrap_or_else(PoisonError::into_inner);
+    // What could not be read was not replayed.
+    let mut code = run.summary().exit_code().max(session.unreadable_code());
     if let Some(mut reports) = reports {
         part.saved.extend(reports.below(&session.root));
         reports.end(&run, elapsed, session.engine.made_up().seed_in_use());

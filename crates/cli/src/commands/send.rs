@@ -15,7 +15,7 @@ use serde_json::{Value, json};
 use std::io::Write;
 use std::path::{Path, PathBuf};
 use yieldtray_core::expression::check_jsonpath;
-use yieldtray_core::problem::{Code, enumerate};
+use yieldtray_core::problem::{Code, Problem, enumerate};
 use yieldtray_core::replay::{Event, Next, Run};
 use yieldtray_core::syntax::typed_field;
 use yieldtray_core::workspace::CellId;
@@ -47,7 +47,13 @@ pub(crate) fn send(common: &Common, args: Send, host: &Host, out: &mut Out) -> R
         return look(&session, prelude, cell, headers, out);
     }
     guard(&session, &prelude.plan.changing(&session.workspace), yes, &person)?;
-    let file = file.map(|file| session.path_from_here(&file));
+    out.outlive_reader();
+    let to_output = file.as_deref() == Some(Path::new("-"));
+    if to_output && (out.json || looking.pick.is_some() || !looking.show.is_empty()) {
+        let hint = "leave one of them out: `--out -` writes the body, and nothing else, to standard output";
+        return Err(Stop::refused_with("`--out -` and another output both want standard output", hint));
+    }
+    let file = file.map(|file| if to_output { file } else { session.path_from_here(&file) });
     let held = out.json || looking.pick.is_some() || looking.wants(Part::Body);
     let how = How { headers, file: file.clone().map(|file| (file, held)), no_log, ..How::default() };
     let done = carry_out(&session, prelude, cell, how, &person, host.errors_are_terminal && !out.quiet)?;
@@ -106,7 +112,7 @@ pub(super) fn show(
         }
     }
     if let Some(exchange) = &done.answer {
-        if let Some(file) = file.as_ref().filter(|_| !out.quiet && !out.json) {
+        if let Some(file) = file.as_ref().filter(|file| !out.quiet && !out.json && *file != Path::new("-")) {
             let words = format!("the body is in {} ({})", file.display(), body::size(exchange.size));
             out.say(&out.error_look.faint(&words))?;
         }
@@ -200,9 +206,9 @@ fn add(append: Append<'_>, answered: bool, out: &mut Out) -> Result<(), Stop> {
     if !answered {
         return Ok(out.say(&out.error_look.odd("nothing was appended: there was no answer"))?);
     }
-    append.write()?;
+    let name = append.write()?;
     if !out.quiet && !out.json {
-        out.say(&out.error_look.faint(&format!("appended as `{}`", append.name)))?;
+        out.say(&out.error_look.faint(&format!("appended as `{name}`")))?;
     }
     Ok(())
 }
@@ -232,17 +238,24 @@ fn look(
         }
     };
     let events: Vec<Event> = run.events().collect();
-    for event in &events {
-        if let Event::Cell(report) = event {
-            out.problems(&session.workspace, &report.problems)?;
-        }
+    let reports =
+        events.into_iter().filter_map(|event| if let Event::Cell(report) = event { Some(report) } else { None });
+    let mut problems: Vec<Problem> = reports.flat_map(|report| report.problems).collect();
+    let Some(ready) = ready else {
+        out.problems(&session.workspace, &problems)?;
+        return Ok(run.summary().exit_code());
+    };
+    problems.extend(ready.remarks().iter().cloned());
+    if !out.json {
+        out.problems(&session.workspace, &problems)?;
     }
-    let Some(ready) = ready else { return Ok(run.summary().exit_code()) };
-    out.problems(&session.workspace, ready.remarks())?;
     let request = Client::new(options(session)?).with_jar(kept.jar).with_cookies(&ready.prepared);
     if out.json {
-        let document =
-            json!({ "environment": session.settings.environment, "request": data::request(&request, run.masker()) });
+        let document = json!({
+            "environment": session.settings.environment,
+            "request": data::request(&request, run.masker()),
+            "problems": data::problems(&session.workspace, &problems),
+        });
         writeln!(out.result(), "{document}")?;
     } else {
         let person = out.terminal.then_some(out.look);

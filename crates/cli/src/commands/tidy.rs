@@ -1,15 +1,15 @@
 use crate::append::expect_request_file;
 use crate::args::{Common, Tidy};
-use crate::disk::{self, request_files};
+use crate::disk::{self, RequestFiles, request_files};
 use crate::failure::Stop;
 use crate::locate::Where;
 use crate::session::{here, places, root_for};
-use crate::show::{Out, table};
+use crate::show::{Out, problems, table};
 use anyhow::Context;
 use serde_json::json;
 use std::io::{Read, Write};
 use std::path::{Path, PathBuf};
-use yieldtray_core::problem::SourceId;
+use yieldtray_core::problem::{Problem, SourceId};
 use yieldtray_core::syntax::{edited, parse, tidy as edits};
 use yieldtray_core::workspace::{CONFIG_FILE, Config};
 
@@ -20,13 +20,17 @@ pub(crate) fn tidy(common: &Common, args: &Tidy, out: &mut Out) -> Result<u8, St
         return standard_input(args, out);
     }
     let here = here(common)?;
-    let files = files(&here, &places)?;
-    // All are read before one is changed: what cannot be read stops nothing half-way.
-    let mut changes = Vec::new();
+    let Found { files, passed_over } = files(&here, &places)?;
+    let _lock = match args.verify {
+        true => None,
+        false => disk::lock(&root_for(&here, &places)).context("cannot change files here")?,
+    };
+    // One that cannot be read is told, and does not stop the others.
+    let (mut changes, mut unread) = (Vec::new(), Vec::new());
     for file in &files {
-        let text = std::fs::read_to_string(file).map_err(|error| refused("read", file, error))?;
-        if let Some(tidied) = tidied(&text) {
-            changes.push((file, tidied));
+        match disk::read_text(file) {
+            Ok(text) => changes.extend(tidied(&text).map(|tidied| (file, tidied))),
+            Err(error) => unread.push(format!("cannot read `{}`: {error}", file.display())),
         }
     }
     if !args.verify {
@@ -36,10 +40,18 @@ pub(crate) fn tidy(common: &Common, args: &Tidy, out: &mut Out) -> Result<u8, St
     }
     let shown = |file: &Path| file.strip_prefix(&here).unwrap_or(file).display().to_string();
     let changed: Vec<String> = changes.iter().map(|(file, _)| shown(file)).collect();
-    let code = u8::from(args.verify && !changed.is_empty());
+    let code = if unread.is_empty() { u8::from(args.verify && !changed.is_empty()) } else { 2 };
     if out.json {
-        writeln!(out.result(), "{}", json!({ "files": files.len(), "changed": changed }))?;
+        let passed_over = passed_over.iter().map(|problem| &problem.message);
+        let unread: Vec<&String> = unread.iter().chain(passed_over).collect();
+        writeln!(out.result(), "{}", json!({ "files": files.len(), "changed": changed, "unread": unread }))?;
         return Ok(code);
+    }
+    for problem in &passed_over {
+        out.say(&problems::remark(problem.code.as_str(), &problem.message, None, out.error_look))?;
+    }
+    for message in &unread {
+        out.refusal(None, message, None)?;
     }
     for file in &changed {
         writeln!(out.result(), "{file}")?;
@@ -76,19 +88,27 @@ fn standard_input(args: &Tidy, out: &mut Out) -> Result<u8, Stop> {
     Ok(code)
 }
 
+/// The files that are laid out, and the folders that could not be looked through.
+struct Found {
+    files: Vec<PathBuf>,
+    passed_over: Vec<Problem>,
+}
+
 /// The request files that the places name, `_common.http` files among them, each once.
-fn files(here: &Path, places: &[Where]) -> Result<Vec<PathBuf>, Stop> {
+fn files(here: &Path, places: &[Where]) -> Result<Found, Stop> {
     let root = root_for(here, places);
-    let below = |folder: &Path| -> Result<Vec<PathBuf>, Stop> {
-        let files = request_files(&root, folder, true)?.into_iter().map(|file| root.join(file));
+    let below = |folder: &Path| -> Result<Found, Stop> {
+        let RequestFiles { files, passed_over } = request_files(&root, folder, true)?;
+        let files = files.into_iter().map(|file| root.join(file));
         // What a link leads to outside is not this workspace's.
-        Ok(files.filter(|file| file.canonicalize().is_ok_and(|real| real.starts_with(&root))).collect())
+        let files = files.filter(|file| file.canonicalize().is_ok_and(|real| real.starts_with(&root)));
+        Ok(Found { files: files.collect(), passed_over })
     };
     if places.is_empty() {
         let text = std::fs::read_to_string(root.join(CONFIG_FILE)).unwrap_or_default();
         return below(&root.join(Config::parse(&text, SourceId(0), false).0.requests));
     }
-    let mut files = Vec::new();
+    let (mut files, mut passed_over) = (Vec::new(), Vec::new());
     for place in places {
         let path = match place {
             Where::Path(path) => here.join(path),
@@ -112,11 +132,18 @@ fn files(here: &Path, places: &[Where]) -> Result<Vec<PathBuf>, Stop> {
         if path.is_file() {
             expect_request_file(&path)?;
         }
-        files.extend(if path.is_dir() { below(&path)? } else { vec![path] });
+        match path.is_dir() {
+            true => {
+                let found = below(&path)?;
+                files.extend(found.files);
+                passed_over.extend(found.passed_over);
+            }
+            false => files.push(path),
+        }
     }
     files.sort();
     files.dedup();
-    Ok(files)
+    Ok(Found { files, passed_over })
 }
 
 fn refused(verb: &str, file: &Path, error: std::io::Error) -> Stop {

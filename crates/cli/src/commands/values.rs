@@ -20,6 +20,7 @@ pub(crate) fn values(common: &Common, args: &Values, host: &Host, out: &mut Out)
         return functions(&session, out);
     }
     let cells = if places.is_empty() { session.find_all()? } else { session.find(&places)? };
+    session.tell_unreadable(out)?;
     let plan = Plan::new(&mut session.workspace, &cells, true);
     let tray = kept::read(&session, out)?.tray;
     let chosen: std::collections::HashSet<CellId> = cells.iter().copied().collect();

@@ -41,6 +41,8 @@ pub(crate) fn watch(common: &Common, args: &Replay, host: &Host, out: &mut Out) 
     .context("cannot watch for changes")?;
     watcher.watch(&root, RecursiveMode::Recursive).with_context(|| format!("cannot watch `{}`", root.display()))?;
     let mut part = Part::default();
+    // Held between the runs too: a Ctrl-C that comes in between ends the next one, or the waiting.
+    let mut interrupts = Interrupts::watch().context("cannot watch for Ctrl-C")?;
     loop {
         let code = replay_part(common, args, host, out, &mut part);
         let saved: BTreeSet<PathBuf> = std::mem::take(&mut part.saved).into_iter().collect();
@@ -56,7 +58,7 @@ pub(crate) fn watch(common: &Common, args: &Replay, host: &Host, out: &mut Out) 
             out.say(&out.error_look.faint("waiting for a change; Ctrl-C ends this"))?;
         }
         part.touched = loop {
-            let Some(changed) = next_changes(&mut changes, &root)? else { return Ok(130) };
+            let Some(changed) = next_changes(&mut changes, &root, &mut interrupts)? else { return Ok(130) };
             // What a run itself saved is no change.
             let fresh: BTreeSet<PathBuf> = changed.difference(&saved).cloned().collect();
             if let Some(touched) = Touched::by(&fresh, |path| root.join(path).is_file()) {
@@ -67,20 +69,28 @@ pub(crate) fn watch(common: &Common, args: &Replay, host: &Host, out: &mut Out) 
 }
 
 /// The files that change next, relative to `root`; `None` if somebody ends it.
-fn next_changes(changes: &mut UnboundedReceiver<PathBuf>, root: &Path) -> Result<Option<BTreeSet<PathBuf>>, Stop> {
+fn next_changes(
+    changes: &mut UnboundedReceiver<PathBuf>,
+    root: &Path,
+    interrupts: &mut Interrupts,
+) -> Result<Option<BTreeSet<PathBuf>>, Stop> {
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().context("cannot wait")?;
     runtime.block_on(async {
-        let mut interrupts = Interrupts::watch().context("cannot watch for Ctrl-C")?;
         let relative = |path: PathBuf| path.strip_prefix(root).map(Path::to_owned).ok();
         let first = tokio::select! {
             () = interrupts.next() => return Ok(None),
             first = changes.recv() => first,
         };
         let mut changed: BTreeSet<PathBuf> = first.and_then(relative).into_iter().collect();
-        while let Ok(Some(more)) = tokio::time::timeout(SETTLING, changes.recv()).await {
-            changed.extend(relative(more));
+        loop {
+            tokio::select! {
+                () = interrupts.next() => return Ok(None),
+                more = tokio::time::timeout(SETTLING, changes.recv()) => match more {
+                    Ok(Some(more)) => changed.extend(relative(more)),
+                    Ok(None) | Err(_) => return Ok(Some(changed)),
+                },
+            }
         }
-        Ok(Some(changed))
     })
 }
 

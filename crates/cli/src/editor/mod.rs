@@ -73,7 +73,7 @@ impl Desk for EditorDesk {
     }
 
     fn request_files(&self, root: &Path, requests: &str) -> Result<Vec<PathBuf>, String> {
-        request_files(root, &root.join(requests), false).map_err(words)
+        request_files(root, &root.join(requests), false).map(|found| found.files).map_err(words)
     }
 
     fn state_folder(&self, root: &Path) -> Result<PathBuf, String> {

@@ -84,17 +84,17 @@ impl Drop for Interrupts {
 #[cfg(unix)]
 mod signals {
     use crate::disk;
-    use signal_hook::consts::{SIGINT, SIGTERM};
+    use signal_hook::consts::{SIGHUP, SIGINT, SIGQUIT, SIGTERM};
     use signal_hook::iterator::Signals;
     use signal_hook::low_level::emulate_default_handler;
     use std::io;
     use std::sync::OnceLock;
-    use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
+    use std::sync::atomic::{AtomicUsize, Ordering};
     use std::thread;
     use tokio::sync::Notify;
 
-    /// Whether somebody waits for the first signal.
-    static WATCHED: AtomicBool = AtomicBool::new(false);
+    /// How many wait for the first signal.
+    static WATCHERS: AtomicUsize = AtomicUsize::new(0);
 
     /// How many signals came since.
     static COUNT: AtomicUsize = AtomicUsize::new(0);
@@ -104,31 +104,53 @@ mod signals {
     /// Begins to watch. The thread is started once and stays.
     pub(super) fn watch() -> io::Result<()> {
         static STARTED: OnceLock<()> = OnceLock::new();
-        COUNT.store(0, Ordering::SeqCst);
-        WATCHED.store(true, Ordering::SeqCst);
+        if WATCHERS.fetch_add(1, Ordering::SeqCst) == 0 {
+            COUNT.store(0, Ordering::SeqCst);
+        }
         if STARTED.get().is_none() {
-            let mut signals = Signals::new([SIGINT, SIGTERM])?;
-            thread::Builder::new().name("signals".to_owned()).spawn(move || signals.forever().for_each(take))?;
+            let mut signals = Signals::new([SIGINT, SIGTERM, SIGQUIT])?;
+            thread::Builder::new().name("signals".to_owned()).spawn(move || {
+                // A terminal that is closed ends a run in good order; whoever started the program so that it outlives
+                // the terminal (`nohup`) is heard.
+                if !ignores_hang_up() {
+                    let _ = signals.add_signal(SIGHUP);
+                }
+                signals.forever().for_each(take);
+            })?;
             let _ = STARTED.set(());
         }
         Ok(())
     }
 
-    /// Signals end the program from now on.
+    /// Without another watcher, signals end the program from now on.
     pub(super) fn leave() {
-        WATCHED.store(false, Ordering::SeqCst);
+        WATCHERS.fetch_sub(1, Ordering::SeqCst);
     }
 
     pub(super) async fn next() {
         CAME.notified().await;
     }
 
+    /// Whether the process was started with SIGHUP ignored, as far as the system tells.
+    fn ignores_hang_up() -> bool {
+        let status = std::fs::read_to_string("/proc/self/status").unwrap_or_default();
+        let mask = status.lines().find_map(|line| line.strip_prefix("SigIgn:"));
+        let mask = mask.and_then(|mask| u64::from_str_radix(mask.trim(), 16).ok()).unwrap_or_default();
+        mask & 1 << (SIGHUP - 1) != 0
+    }
+
     fn take(signal: i32) {
-        if WATCHED.load(Ordering::SeqCst) && COUNT.fetch_add(1, Ordering::SeqCst) == 0 {
+        // Whoever sends this wants to see how the process stands: it ends at once, but leaves nothing behind.
+        if signal == SIGQUIT {
+            disk::remove_unfinished();
+            let _ = emulate_default_handler(signal);
+        }
+        let is_watched = WATCHERS.load(Ordering::SeqCst) > 0;
+        if is_watched && COUNT.fetch_add(1, Ordering::SeqCst) == 0 {
             return CAME.notify_one();
         }
         disk::remove_unfinished();
-        if WATCHED.load(Ordering::SeqCst) {
+        if is_watched {
             std::process::exit(128 + signal);
         }
         // As if nobody had ever watched: whoever waits for the process sees the signal.

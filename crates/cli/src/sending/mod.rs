@@ -1,5 +1,6 @@
 //! Drives a run of core over the network.
 
+mod in_flight;
 mod interrupt;
 mod senders;
 pub(crate) mod single;
@@ -10,15 +11,15 @@ use crate::ask::Person;
 use crate::failure::Stop;
 use crate::session::Session;
 use anyhow::Context;
-use futures_util::{FutureExt, StreamExt, stream::FuturesUnordered};
+use futures_util::FutureExt;
+use in_flight::{Driver, InFlight};
 pub(crate) use interrupt::Interrupts;
 pub(crate) use senders::Senders;
-use std::cell::RefCell;
 use std::io;
 use std::path::{Path, PathBuf};
-use std::rc::Rc;
-use std::sync::Arc;
+use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
+use tokio::sync::Notify;
 use vigil::Vigil;
 use work::{Work, Worked};
 use yieldtray_core::log::fill_in;
@@ -37,7 +38,7 @@ pub(crate) struct Saving<'s> {
     /// Whether a long download shows how far it is.
     pub(crate) bar: bool,
     /// The files that were saved, relative to the workspace's folder.
-    pub(crate) saved: RefCell<Vec<PathBuf>>,
+    pub(crate) saved: Mutex<Vec<PathBuf>>,
     /// A request that goes out instead of that of a cell, with the secrets of that one where it is masked.
     pub(crate) instead: Option<(CellId, Prepared)>,
 }
@@ -50,7 +51,7 @@ impl<'s> Saving<'s> {
     pub(crate) fn of(session: &'s Session) -> Self {
         let settings = session.workspace.config.send_settings(session.settings.environment.as_deref());
         let save_limit = settings.save_limit.unwrap_or(SAVE_LIMIT);
-        Self { root: &session.root, save_limit, out: None, bar: false, saved: RefCell::default(), instead: None }
+        Self { root: &session.root, save_limit, out: None, bar: false, saved: Mutex::default(), instead: None }
     }
 }
 
@@ -91,18 +92,21 @@ pub(crate) fn drive(
     person: &dyn Person,
     audience: &mut impl Audience,
 ) -> Result<(), Stop> {
-    let one_thread = tokio::runtime::Builder::new_current_thread().enable_all().build().context("cannot start")?;
-    // All in one go: entering the runtime anew for each request costs as much as a small request.
-    one_thread.block_on(async {
+    let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().context("cannot start")?;
+    let in_flight = InFlight::new(runtime);
+    let in_flight = &in_flight;
+    let _context = in_flight.runtime().enter();
+    std::thread::scope(|scope| {
+        // Where there is one request alone, nothing is computed while its answer may come.
+        let mut driver = Driver::new(in_flight, scope, run.progress().all > 1);
         let mut interrupts = person.interrupts().context("cannot watch for Ctrl-C")?;
-        let cut_off = Rc::new(tokio::sync::Notify::new());
-        let mut under_way = FuturesUnordered::new();
+        let cut_off = Arc::new(Notify::new());
         let (mut vigil, mut turns) = (Vigil::default(), TURNS_TO_CONNECT);
         let began = Instant::now();
         let mut question = None;
         let mut tick = audience.is_waiting().then(|| tokio::time::interval(TICK));
         loop {
-            while under_way.len() < jobs && question.is_none() {
+            while driver.len() < jobs && question.is_none() {
                 let work = match run.next() {
                     Some(Next::Send(mut ready)) => {
                         if let Some((_, then)) = saving.instead.as_ref().filter(|(cell, _)| *cell == ready.cell) {
@@ -122,10 +126,10 @@ pub(crate) fn drive(
                     }
                     Some(Next::Wait) | None => break,
                 };
-                under_way.push(work.carry_out(began, saving, Rc::clone(&cut_off)));
+                driver.push(work.carry_out(began, saving, Arc::clone(&cut_off)));
             }
             // Who is asked sees first what happened so far, and keeps no server waiting.
-            if under_way.is_empty() {
+            if driver.len() == 0 {
                 tell(run, audience)?;
                 let Some(question) = question.take() else { break };
                 audience.gives_way()?;
@@ -134,21 +138,24 @@ pub(crate) fn drive(
                     Err(Stop::Interrupted) => {
                         run.interrupt();
                         // Who asks also raises the signal: it is the same Ctrl-C, and cuts nothing else off.
-                        interrupts.take_asked().await;
+                        in_flight.runtime().block_on(interrupts.take_asked());
                     }
                     Err(stop) => return Err(stop),
                 }
                 continue;
             }
             // Polled once by the way: a request that can go out shall be out before anything is told.
-            let mut worked = under_way.next().now_or_never();
-            if worked.is_none() {
-                tokio::task::yield_now().await;
-                for _ in 1..std::mem::replace(&mut turns, 1) {
-                    worked = worked.or_else(|| under_way.next().now_or_never());
+            let mut worked = driver.wait(async |under_way| {
+                let mut worked = under_way.next().now_or_never();
+                if worked.is_none() {
                     tokio::task::yield_now().await;
+                    for _ in 1..std::mem::replace(&mut turns, 1) {
+                        worked = worked.or_else(|| under_way.next().now_or_never());
+                        tokio::task::yield_now().await;
+                    }
                 }
-            }
+                worked
+            });
             if worked.is_none() {
                 // What happened before is told while servers work on the next requests.
                 tell(run, audience)?;
@@ -157,20 +164,21 @@ pub(crate) fn drive(
                 if interrupts.next().now_or_never().is_some() {
                     end(&interrupts, run, &mut question, &cut_off)?;
                 }
-                worked = vigil.keep(|| under_way.next().now_or_never()).await;
-            }
-            let worked = match worked {
-                Some(worked) => worked,
-                None => loop {
-                    tokio::select! {
-                        biased;
-                        worked = under_way.next() => break worked,
-                        () = interrupts.next() => end(&interrupts, run, &mut question, &cut_off)?,
-                        () = ticked(&mut tick) => audience.waits(run)?,
+                worked = driver.wait(async |under_way| -> Result<_, Stop> {
+                    if let Some(worked) = vigil.keep(|| under_way.next().now_or_never()).await {
+                        return Ok(Some(worked));
                     }
-                },
-            };
-            match worked {
+                    loop {
+                        tokio::select! {
+                            biased;
+                            worked = under_way.next() => break Ok(Some(worked)),
+                            () = interrupts.next() => end(&interrupts, run, &mut question, &cut_off)?,
+                            () = ticked(&mut tick) => audience.waits(run)?,
+                        }
+                    }
+                })?;
+            }
+            match worked.flatten() {
                 Some(Worked::Answered(ready, answer)) => {
                     if answer.is_ok() {
                         senders.answered(&ready);
@@ -192,7 +200,7 @@ fn end(
     interrupts: &Interrupts,
     run: &mut Run<'_>,
     question: &mut Option<Question>,
-    cut_off: &tokio::sync::Notify,
+    cut_off: &Notify,
 ) -> Result<(), Stop> {
     if interrupts.are_many() {
         return Err(Stop::Interrupted);

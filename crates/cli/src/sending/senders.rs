@@ -3,7 +3,6 @@
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 use yieldtray_core::replay::Ready;
-use yieldtray_core::workspace::CellId;
 use yieldtray_transport::{Client, Jar};
 
 /// One for all, or one a file: in a replay a file has the cookies that its own cells got, and those of
@@ -17,10 +16,10 @@ pub(crate) struct Senders {
 struct Each {
     round: usize,
     lanes: Vec<Option<Arc<Client>>>,
-    /// The cookies as they were after cells that other files need.
-    after: HashMap<CellId, Jar>,
+    /// The cookies as they were after steps that cells of other files rely on.
+    after: HashMap<usize, Jar>,
     /// Which of those a file took already.
-    taken: HashSet<(usize, CellId)>,
+    taken: HashSet<(usize, usize)>,
 }
 
 impl Senders {
@@ -61,7 +60,7 @@ impl Senders {
     pub(super) fn answered(&mut self, ready: &Ready<'_>) {
         let Some(each) = self.each.as_mut().filter(|_| ready.awaited) else { return };
         if let Some(Some(client)) = each.lanes.get(ready.lane) {
-            each.after.insert(ready.cell, client.jar().clone());
+            each.after.insert(ready.step, client.jar().clone());
         }
     }
 }

@@ -4,8 +4,7 @@ use super::Saving;
 use crate::download::Download;
 use crate::failure::Stop;
 use std::io;
-use std::rc::Rc;
-use std::sync::Arc;
+use std::sync::{Arc, PoisonError};
 use std::time::{Duration, Instant};
 use tokio::sync::Notify;
 use yieldtray_core::replay::{Pause, Ready};
@@ -30,7 +29,7 @@ pub(super) enum Worked<'w> {
 
 impl<'w> Work<'w> {
     /// Does it, until it is done or cut off; `run_began` is when the run did.
-    pub(super) async fn carry_out(self, run_began: Instant, saving: &Saving<'_>, cut_off: Rc<Notify>) -> Worked<'w> {
+    pub(super) async fn carry_out(self, run_began: Instant, saving: &Saving<'_>, cut_off: Arc<Notify>) -> Worked<'w> {
         match self {
             Work::Send(mut ready, client) => {
                 ready.began = run_began.elapsed();
@@ -62,7 +61,7 @@ impl<'w> Work<'w> {
 }
 
 /// What `work` comes to, unless it is cut off before.
-async fn unless<T>(cut_off: Rc<Notify>, work: impl Future<Output = T>) -> Result<T, Failure> {
+async fn unless<T>(cut_off: Arc<Notify>, work: impl Future<Output = T>) -> Result<T, Failure> {
     let start = Instant::now();
     tokio::select! {
         biased;
@@ -96,7 +95,7 @@ async fn save(client: &Client, ready: &Ready<'_>, saving: &Saving<'_>) -> Result
             Ok(download) => download,
             Err(error) => return Ok(Err(not_saved(error))),
         };
-        saving.saved.borrow_mut().push(file.clone());
+        saving.saved.lock().unwrap_or_else(PoisonError::into_inner).push(file.clone());
     }
     let hold = ready.reads_body() || out.is_none_or(|(.., hold)| *hold);
     Ok(match client.send_to(&ready.prepared, &mut download, hold).await {

@@ -342,6 +342,7 @@ mod tests {
 
     fn report(cell: CellId, outcome: Outcome) -> CellReport {
         CellReport {
+            place: None,
             cell,
             row: None,
             played_by: None,

@@ -89,7 +89,7 @@ pub(crate) fn timeline(
     let first = exchange.hops.first().map_or(exchange.timings.began, |hop| hop.timings.began);
     let whole = exchange.timings.total.saturating_sub(first).as_secs_f64().max(1e-9);
     let column = |at: Duration| (at.as_secs_f64() / whole * bars as f64).round() as usize;
-    let last = (exchange.sent.method.as_str(), exchange.sent.url.as_str(), exchange.status, &exchange.timings);
+    let last = (exchange.sent.method.as_str(), &*exchange.sent.address(), exchange.status, &exchange.timings);
     let hops = exchange.hops.iter().map(|hop| (hop.method.as_str(), hop.url.as_str(), hop.status, &hop.timings));
     for (method, url, status, timings) in hops.chain([last]) {
         let line = format!("{method} {url}  {status}");
@@ -159,7 +159,8 @@ pub(crate) fn status_line(exchange: &Exchange, masker: &Masker, look: Look) -> S
         200..400 => look.good(safe_line(&status).trim_end()),
         _ => look.bad(safe_line(&status).trim_end()),
     };
-    let url = masker.mask(exchange.sent.url.as_str());
+    let address = exchange.sent.address();
+    let url = masker.mask(&address);
     let media = exchange.media_type();
     let parts = [
         format!("{} {}", exchange.sent.method, safe_line(&url)),

@@ -110,6 +110,12 @@ impl Out {
         self.say(&format!("{} dropped", table::count(count, one, many)))
     }
 
+    /// From now on it is no failure that nobody reads standard output any more: requests are sent to the end, and the
+    /// exit code tells how they came out.
+    pub(crate) fn outlive_reader(&mut self) {
+        self.stdout.outlive_reader();
+    }
+
     /// Standard output.
     pub(crate) fn result(&mut self) -> &mut impl Write {
         &mut self.stdout

@@ -15,6 +15,8 @@ pub(super) struct Stream {
     shares_place: bool,
     /// Whether characters that drive a terminal are escaped as JSON allows it (RFC 8259 7).
     escapes: bool,
+    /// Whether whoever writes goes on when nobody reads any more.
+    outlives_reader: bool,
     /// The beginning of a character whose other bytes are still to come.
     begun: Vec<u8>,
 }
@@ -24,7 +26,20 @@ impl Stream {
         let shares_place = (host.out_is_terminal && host.errors_are_terminal) || is_same_file();
         let escapes = json && host.out_is_terminal;
         let inner = BufWriter::new(io::stdout());
-        Self { inner, ends_line: true, shares_place, escapes, begun: Vec::new() }
+        Self { inner, ends_line: true, shares_place, escapes, outlives_reader: false, begun: Vec::new() }
+    }
+
+    /// From now on nothing fails since nobody reads any more: what is done is worth doing all the same.
+    pub(super) fn outlive_reader(&mut self) {
+        self.outlives_reader = true;
+    }
+
+    /// The outcome of a write.
+    fn written<T>(&self, outcome: io::Result<T>, all: T) -> io::Result<T> {
+        match outcome {
+            Err(error) if self.outlives_reader && error.kind() == io::ErrorKind::BrokenPipe => Ok(all),
+            other => other,
+        }
     }
 
     /// Begins a new line before something else is written in the same place.
@@ -41,7 +56,8 @@ impl Write for Stream {
         let Some(last) = bytes.last() else { return Ok(0) };
         self.ends_line = *last == b'\n';
         if !self.escapes {
-            return self.inner.write(bytes);
+            let written = self.inner.write(bytes);
+            return self.written(written, bytes.len());
         }
         let mut whole = std::mem::take(&mut self.begun);
         whole.extend_from_slice(bytes);
@@ -51,15 +67,17 @@ impl Write for Stream {
             Err(_) => whole.len(),
         };
         self.begun = whole.split_off(complete);
-        match std::str::from_utf8(&whole) {
-            Ok(text) => self.inner.write_all(escaped(text).as_bytes())?,
-            Err(_) => self.inner.write_all(&whole)?,
-        }
+        let written = match std::str::from_utf8(&whole) {
+            Ok(text) => self.inner.write_all(escaped(text).as_bytes()),
+            Err(_) => self.inner.write_all(&whole),
+        };
+        self.written(written, ())?;
         Ok(bytes.len())
     }
 
     fn flush(&mut self) -> io::Result<()> {
-        self.inner.flush()
+        let flushed = self.inner.flush();
+        self.written(flushed, ())
     }
 }
 

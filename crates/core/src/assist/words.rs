@@ -44,13 +44,14 @@ instructions! {
     "header" Preamble "header Name: value" "a header field for every request that does not set it" "% header Accept: application/json" "header ${1:Accept}: ${2:application/json}";
     "query" Cell "query NAME = TEXT" "a query parameter" "% query state = open" "query ${1:name} = ${2:text}";
     "field" Cell "field NAME = TEXT" "a form field" "% field grower = G-11" "field ${1:name} = ${2:text}";
-    "part" Cell "part NAME = TEXT | part NAME from PATH [type MEDIA] [as FILENAME]" "a part of a multipart body" "% part photo from crate.png type image/png" "part ${1:name} = ${2:text}";
+    "part" Cell "part NAME = TEXT [type MEDIA] | part NAME from PATH [type MEDIA] [as FILENAME]" "a part of a multipart body" "% part photo from crate.png type image/png" "part ${1:name} = ${2:text}";
     "body" Cell "body from PATH [verbatim]" "the body, from a file" "% body from lot.json" "body from ${1:path}";
     "auth" Any "auth basic USER PASS | bearer TOKEN | digest USER PASS | oauth2 PROFILE | none" "credentials" "% auth bearer {{token}}" "auth ${1|basic,bearer,digest,oauth2,none|} $2";
     "timeout" Any "timeout DURATION" "how long to wait for the answer" "% timeout 5s" "timeout ${1:5s}";
     "redirects" Any "redirects N" "how many redirects are followed" "% redirects 0" "redirects ${1:0}";
     "cookies" Any "cookies on|off" "whether cookies are sent and kept" "% cookies off" "cookies ${1|off,on|}";
     "insecure" Any "insecure [off]" "whether the server's certificate is left unchecked" "% insecure" "insecure";
+    "path" Any "path verbatim" "sends the path as it is written, steps (`..`) and all" "% path verbatim" "path verbatim";
     "yield" Tail "yield NAME = EXPR [secret]" "puts a value of the answer on the tray" "% yield lot_id = body.id" "yield ${1:name} = ${2:body.id}";
     "check" Any "check [LABEL:] EXPR [else \"hint\"]" "must be true of the answer" "% check status == 200" "check ${1:status == 200}";
     "waive" Cell "waive LABEL, …" "leaves a shared check out here" "% waive ok" "waive ${1:label}";

@@ -7,5 +7,5 @@ mod words;
 #[cfg(test)]
 mod tests;
 
-pub use read::{Command, commands, read};
+pub use read::{Command, ReadFile, commands, commands_with, read};
 pub use words::{extent, is_command};

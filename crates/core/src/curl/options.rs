@@ -32,6 +32,7 @@ pub(super) enum Does {
     Http2,
     Range,
     Globoff,
+    PathAsIs,
     /// Options of a file, which is not read.
     Settings,
     /// Credentials that no `% auth` can say.
@@ -94,7 +95,7 @@ pub(super) const OPTIONS: &[Known] = &[
     Known("globoff", Some('g'), false, Does::Globoff),
     Known("range", Some('r'), true, Does::Range),
     Known("config", Some('K'), true, Does::Settings),
-    Known("path-as-is", None, false, Does::Usual),
+    Known("path-as-is", None, false, Does::PathAsIs),
     Known("connect-timeout", None, true, Does::Elsewhere(LIMIT)),
     Known("proxy", Some('x'), true, Does::Elsewhere(PROXY)),
     Known("noproxy", None, true, Does::Elsewhere(PROXY)),

@@ -2,6 +2,7 @@ use super::options::{Does, Known, long, short};
 use super::words::{behind_prompt, is_command, split};
 use crate::draft::{Body, Draft, Part, Piece, Text};
 use crate::secret::NOT_UNRESERVED;
+use crate::syntax::is_token;
 use percent_encoding::utf8_percent_encode;
 use std::ops::Range;
 
@@ -17,6 +18,14 @@ pub struct Command {
 /// Reads every command in a text; comments and blank lines stand between them. Comments just above a command are
 /// about it.
 pub fn commands(text: &str) -> impl Iterator<Item = Command> {
+    commands_with(text, None)
+}
+
+/// Reads a file that an option names; the error says why it cannot be.
+pub type ReadFile<'f> = &'f dyn Fn(&str) -> Result<String, String>;
+
+/// The same, where files that hold header fields (`-H @FILE`) can be read.
+pub fn commands_with<'f>(text: &'f str, files: Option<ReadFile<'f>>) -> impl Iterator<Item = Command> + 'f {
     let mut at = 0;
     let mut above: Vec<String> = Vec::new();
     std::iter::from_fn(move || {
@@ -40,7 +49,7 @@ pub fn commands(text: &str) -> impl Iterator<Item = Command> {
                 Ok(words) if words.is_empty() => continue,
                 words => words,
             };
-            let mut drafts = words.and_then(|words| read_words(words, found.left_out));
+            let mut drafts = words.and_then(|words| read_words(words, found.left_out, found.input, files));
             if let Ok(Some(first)) = drafts.as_mut().map(|drafts| drafts.first_mut()) {
                 first.notes.splice(0..0, above.drain(..));
             }
@@ -62,7 +71,12 @@ pub fn read(text: &str) -> Result<Vec<Draft>, String> {
     Ok(drafts.into_iter().flatten().collect())
 }
 
-fn read_words(words: Vec<Text>, left_out: Option<String>) -> Result<Vec<Draft>, String> {
+fn read_words(
+    words: Vec<Text>,
+    left_out: Option<String>,
+    input: Option<Result<Text, Text>>,
+    files: Option<ReadFile<'_>>,
+) -> Result<Vec<Draft>, String> {
     let mut words = words.into_iter();
     match words.next().as_ref().and_then(Text::plain) {
         Some("curl" | "curl.exe") => {}
@@ -70,7 +84,7 @@ fn read_words(words: Vec<Text>, left_out: Option<String>) -> Result<Vec<Draft>, 
         None => return Err("this is no command of curl".to_owned()),
     }
     let mut drafts = Vec::new();
-    let mut reading = Reading::default();
+    let mut reading = Reading { input, files, ..Reading::default() };
     if let Some(words) = left_out {
         reading.draft.note(format!("`{words}` is about what came back, and was left out"));
     }
@@ -120,9 +134,13 @@ fn unknown(option: &str) -> String {
     format!("`{option}` is not known here: leave it out, if it does not matter")
 }
 
+/// The longest time limit that a cell can have, in seconds.
+const LONGEST_WAIT: f64 = 86_400.0;
+
 /// One request, as far as it was read.
 #[derive(Default)]
-struct Reading {
+struct Reading<'f> {
+    files: Option<ReadFile<'f>>,
     draft: Draft,
     urls: Vec<Text>,
     data: Vec<Text>,
@@ -139,15 +157,21 @@ struct Reading {
     globoff: bool,
     user: Option<Text>,
     redirects: Option<String>,
+    /// What standard input is: a text, or else a file.
+    input: Option<Result<Text, Text>>,
 }
 
-impl Reading {
+impl Reading<'_> {
     fn take(&mut self, option: &str, does: Does, given: Option<Text>, done: &mut Vec<Draft>) -> Result<(), String> {
         let value = given.unwrap_or_default();
         match does {
             Does::Method => self.draft.method = Some(value),
             Does::Url => self.urls.push(value),
             Does::Header => self.header(value)?,
+            Does::Data | Does::Json | Does::DataBinary if value.plain() == Some("@-") && self.input.is_some() => {
+                self.json |= does == Does::Json;
+                self.take_input(option, does == Does::Data)?;
+            }
             Does::Data | Does::Json if value.head().starts_with('@') => {
                 self.json |= does == Does::Json;
                 self.draft.note(format!("`{option}` drops line ends of the file, which is sent as it is here"));
@@ -177,7 +201,11 @@ impl Reading {
             }
             Does::FormString => {
                 let (name, text) = value.split('=').ok_or_else(|| format!("`{option}` lacks a `=`"))?;
-                self.parts.push((name, Part::Text(text)));
+                self.parts.push((name, Part::Text(text, None)));
+            }
+            Does::Upload if matches!(value.plain(), Some("-" | ".")) && self.input.is_some() => {
+                self.upload = true;
+                self.take_input(option, false)?;
             }
             Does::Upload => {
                 self.upload = true;
@@ -188,6 +216,7 @@ impl Reading {
             Does::User => self.user = Some(value),
             Does::Bearer => self.draft.auth = Some(("bearer", vec![value])),
             Does::Digest => self.digest = true,
+            Does::PathAsIs => self.line("% path verbatim"),
             Does::Basic | Does::Usual => {}
             Does::Globoff => self.globoff = true,
             Does::Settings => return Err(format!("`{option}` names a file of options, which is not read")),
@@ -204,6 +233,7 @@ impl Reading {
             Does::Follow => self.follow = true,
             Does::MostRedirects => self.redirects = value.plain().map(str::to_owned),
             Does::MaxTime => match value.plain().and_then(|text| text.parse::<f64>().ok()).filter(|time| *time > 0.0) {
+                Some(time) if time >= LONGEST_WAIT => return Err(format!("`{option} {time}` is longer than a day")),
                 Some(time) if time.fract() == 0.0 => self.line(&format!("% timeout {time}s")),
                 Some(time) => self.line(&format!("% timeout {}ms", (time * 1e3).round())),
                 None => return Err(format!("`{option}` wants seconds")),
@@ -211,7 +241,8 @@ impl Reading {
             Does::Http11 => self.draft.version = Some("HTTP/1.1"),
             Does::Http2 => self.draft.version = Some("HTTP/2"),
             Does::Next => {
-                let begun = std::mem::take(self);
+                let files = self.files;
+                let begun = std::mem::replace(self, Self { files, ..Self::default() });
                 begun.end(done)?;
             }
             Does::Output => self.draft.note(format!("`{option}` is about output, and was left out")),
@@ -225,7 +256,27 @@ impl Reading {
     }
 
     fn line(&mut self, line: &str) {
-        self.draft.lines.push(line.to_owned());
+        if !self.draft.lines.iter().any(|known| known == line) {
+            self.draft.lines.push(line.to_owned());
+        }
+    }
+
+    /// Takes standard input as data; `folded` drops its line ends.
+    fn take_input(&mut self, option: &str, folded: bool) -> Result<(), String> {
+        match self.input.take() {
+            Some(Ok(text)) => {
+                let kept = |own: &str| if folded { own.replace(['\r', '\n'], "") } else { own.to_owned() };
+                self.data.push(text.map(kept));
+                Ok(())
+            }
+            Some(Err(path)) => {
+                if folded {
+                    self.draft.note(format!("`{option}` drops line ends of the file, which is sent as it is here"));
+                }
+                self.take_file(path)
+            }
+            None => Ok(()),
+        }
     }
 
     fn field(&mut self, name: &str, value: Text) {
@@ -246,12 +297,22 @@ impl Reading {
 
     fn header(&mut self, value: Text) -> Result<(), String> {
         if value.head().starts_with('@') {
-            return Err("header fields in a file are not read: write them one by one".to_owned());
+            let path = value.behind(1);
+            let path = path.plain().ok_or("a variable in the path of a file of header fields")?;
+            let read = self.files.ok_or("header fields in a file are not read here: write them one by one")?;
+            for line in read(path)?.lines().filter(|line| !line.trim().is_empty()) {
+                self.header(Text::from(line.trim_end()))?;
+            }
+            return Ok(());
         }
         match (value.split(':'), value.split(';')) {
             (Some((name, value)), _) => {
                 let blanks = value.head().len() - value.head().trim_start().len();
                 let value = value.behind(blanks);
+                if !name.plain().is_some_and(is_token) {
+                    self.draft.note(format!("`{}:` names no header field, and was left out", name.head()));
+                    return Ok(());
+                }
                 match value.is_empty() {
                     // The field is not sent at all.
                     true => self.line(&format!("% header {}:", name.head())),
@@ -259,8 +320,10 @@ impl Reading {
                 }
             }
             // `Name;` is sent without a value.
-            (None, Some((name, _))) => self.draft.headers.push((name, Text::default())),
-            (None, None) => {
+            (None, Some((name, _))) if name.plain().is_some_and(is_token) => {
+                self.draft.headers.push((name, Text::default()))
+            }
+            (None, _) => {
                 self.draft.note(format!("`{}` is no header field, and was left out", value.head()));
             }
         }
@@ -281,17 +344,13 @@ impl Reading {
     fn part(&mut self, value: &Text) -> Result<(Text, Part), String> {
         let (name, content) = value.split('=').ok_or("`-F` lacks a `=`")?;
         if content.head().starts_with('<') {
-            return Err("a part that is a file's text cannot be written as a cell: use `@`".to_owned());
+            let (path, media) = self.part_words(content.behind(1));
+            let path = path.plain().ok_or("a variable in the path of a part")?;
+            return Ok((name, Part::Text(Text::value(file_text(path)), media)));
         }
         if !content.head().starts_with('@') {
-            // The words behind a text are about the part.
-            return Ok(match content.split(';') {
-                Some((text, more)) if more.head().starts_with("type=") => {
-                    self.draft.note(format!("`{}` of a part was left out: a text has none", more.head()));
-                    (name, Part::Text(text))
-                }
-                _ => (name, Part::Text(content)),
-            });
+            let (text, media) = self.part_words(content);
+            return Ok((name, Part::Text(text, media)));
         }
         let file = content.behind(1);
         let Some((path, more)) = file.split(';') else {
@@ -306,6 +365,43 @@ impl Reading {
             }
         }
         Ok((name, Part::File { path, media, name: filename }))
+    }
+
+    /// A text without the words behind its first `;`, which are about the part: its media type is taken. A text in
+    /// double quotes may hold a `;`.
+    fn part_words(&mut self, content: Text) -> (Text, Option<String>) {
+        let trimmed = |text: Text| match text.plain() {
+            Some(plain) => Text::from(plain.trim()),
+            None => text,
+        };
+        let quoted = content.plain().and_then(|plain| {
+            let mut rest = plain.trim_start().strip_prefix('"')?.chars();
+            let mut text = String::new();
+            loop {
+                match rest.next()? {
+                    '"' => return Some((Text::from(text), rest.as_str().to_owned())),
+                    '\\' => text.extend(rest.next()),
+                    c => text.push(c),
+                }
+            }
+        });
+        let (text, words) = match quoted {
+            Some((text, rest)) => (text, rest.trim_start().trim_start_matches(';').to_owned()),
+            None => match content.split(';') {
+                Some((text, words)) => (trimmed(text), words.head().to_owned()),
+                None => return (content, None),
+            },
+        };
+        let mut media: Option<String> = None;
+        for word in words.split(';').map(str::trim).filter(|word| !word.is_empty()) {
+            match word.split_once('=') {
+                Some(("type", own)) => media = Some(own.to_owned()),
+                // A parameter of the media type.
+                Some(_) if media.is_some() => media.iter_mut().for_each(|media| media.push_str(&format!(";{word}"))),
+                _ => self.draft.note(format!("`; {word}` of a part was left out, as curl does")),
+            }
+        }
+        (text, media)
     }
 
     fn end(mut self, done: &mut Vec<Draft>) -> Result<(), String> {
@@ -360,7 +456,13 @@ impl Reading {
             };
             draft.method = method.map(Text::from);
         }
-        if let Some(user) = self.user.take().filter(|_| !self.other_auth) {
+        // A field of one's own goes out in place of what `-u` would make.
+        let own_field = draft.has_header("authorization") && !self.digest;
+        if own_field && (self.user.is_some() || draft.auth.is_some()) {
+            draft.auth = None;
+            draft.note("`-u` has no effect beside an `Authorization` field, and was left out");
+        }
+        if let Some(user) = self.user.take().filter(|_| !self.other_auth && !own_field) {
             let kind = if self.digest { "digest" } else { "basic" };
             let words = match user.split(':') {
                 Some((user, password)) => vec![user, password],
@@ -401,6 +503,11 @@ impl Reading {
     }
 }
 
+/// The expression for the text of a file.
+fn file_text(path: &str) -> String {
+    format!("file({})", serde_json::Value::from(path))
+}
+
 const JOINED: &str = "a body that is joined of a file and more cannot be written as a cell";
 
 /// An address without the braces around a single word, as curl sends it.
@@ -425,9 +532,14 @@ fn globbed(url: Text) -> Result<Text, String> {
 
 /// `content`, `=content`, `name=content`: the content percent-encoded.
 fn encoded(option: &str, value: &Text) -> Result<Text, String> {
-    let from_file = value.plain().is_some_and(|text| text.split_once('@').is_some_and(|(name, _)| !name.contains('=')));
-    if from_file {
-        return Err(format!("`{option}` of a file cannot be written as a cell"));
+    let from_file = value.plain().and_then(|text| text.split_once('@')).filter(|(name, _)| !name.contains('='));
+    if let Some((name, path)) = from_file {
+        if path == "-" {
+            return Err(format!("`{option}` of standard input cannot be written as a cell: put it into a file"));
+        }
+        let mut word = Text::from(if name.is_empty() { String::new() } else { format!("{name}=") });
+        word.push_value(format!("urlencode({})", file_text(path)));
+        return Ok(word);
     }
     let (name, content) = value.split('=').map_or((None, value.clone()), |(name, content)| (Some(name), content));
     let mut word = Text::default();

@@ -25,6 +25,8 @@ pub(super) struct Split {
     pub(super) words: Result<Vec<Text>, String>,
     /// Where its answer went, and through what: no part of the request.
     pub(super) left_out: Option<String>,
+    /// What its standard input is: a text, or else a file.
+    pub(super) input: Option<Result<Text, Text>>,
     /// How many bytes it takes, with what ends it.
     pub(super) length: usize,
 }
@@ -32,20 +34,50 @@ pub(super) struct Split {
 /// Splits off the first command.
 pub(super) fn split(text: &str) -> Split {
     let first_line = text.lines().next().unwrap_or_default();
-    // The quoting of a Windows prompt: carets before what it would take for itself, or quotes that are doubled.
-    let carets = first_line.contains("^\"") || first_line.trim_end().ends_with('^');
-    let windows = carets || first_line.contains("curl.exe ") || first_line.contains("{\"\"");
-    let mut splitter = Splitter { text, at: 0, windows, left_out: None };
+    let windows = is_windows(first_line);
+    let mut splitter = Splitter { text, at: 0, windows, left_out: None, input: None };
     match splitter.words() {
-        Ok(words) => Split { words: Ok(words), length: splitter.at, left_out: splitter.left_out },
+        Ok(words) => {
+            splitter.read_document();
+            let input = match splitter.input {
+                Some(Input::Text(text)) => Some(Ok(text)),
+                Some(Input::File(path)) => Some(Err(path)),
+                Some(Input::Document { .. }) | None => None,
+            };
+            Split { words: Ok(words), length: splitter.at, left_out: splitter.left_out, input }
+        }
         Err(why) => {
             // A quote that is never closed takes its own line alone.
             let open = why.ends_with("is never closed");
             let from = if open { 0 } else { splitter.at.min(text.len()) };
             let length = text[from..].find('\n').map_or(text.len(), |end| from + end + 1);
-            Split { words: Err(why), length, left_out: None }
+            Split { words: Err(why), length, left_out: None, input: None }
         }
     }
+}
+
+/// Whether a command is quoted as for a Windows prompt: a word begins with `^"`, the line goes on behind a `^`, or quotes
+/// in a text are doubled. What stands in quotes of another shell says nothing about it.
+fn is_windows(line: &str) -> bool {
+    if line.contains("curl.exe ") {
+        return true;
+    }
+    let (mut quote, mut begins) = (None, true);
+    let mut rest = line.chars();
+    while let Some(c) = rest.next() {
+        match quote {
+            Some('"') if c == '\\' => drop(rest.next()),
+            Some(own) if c == own => quote = None,
+            Some('"') if c == '{' && rest.as_str().starts_with("\"\"") => return true,
+            Some(_) => {}
+            None if begins && c == '^' && rest.as_str().starts_with('"') => return true,
+            None if c == '"' || c == '\'' => quote = Some(c),
+            None if c == '\\' => drop(rest.next()),
+            None => {}
+        }
+        begins = c.is_whitespace();
+    }
+    quote.is_none() && line.trim_end().ends_with('^')
 }
 
 struct Splitter<'t> {
@@ -53,6 +85,19 @@ struct Splitter<'t> {
     at: usize,
     windows: bool,
     left_out: Option<String>,
+    input: Option<Input>,
+}
+
+/// What a shell gives a command to read.
+enum Input {
+    Text(Text),
+    File(Text),
+    /// The lines that follow, up to one that is this word alone.
+    Document {
+        end: String,
+        quoted: bool,
+        tabs: bool,
+    },
 }
 
 /// Where a `$` or a backtick would run another command.
@@ -145,6 +190,10 @@ impl Splitter<'_> {
                     words.extend(word.take().filter(|_| !(c == '>' && stream)));
                     self.leave_out(c);
                 }
+                '<' if !self.windows => {
+                    words.extend(word.take());
+                    self.input()?;
+                }
                 '<' => return Err("`<` gives the command an input: name the file behind `@` instead".to_owned()),
                 '#' if word.is_none() && !self.windows => {
                     self.at += self.rest().find('\n').unwrap_or(self.rest().len());
@@ -154,6 +203,68 @@ impl Splitter<'_> {
         }
         words.extend(word);
         Ok(words)
+    }
+
+    /// What stands behind a `<`: a file, a text (`<<<`), or the word that ends the lines that follow (`<<`).
+    fn input(&mut self) -> Result<(), String> {
+        let (text, document) = (self.takes("<<"), self.takes("<"));
+        let tabs = document && self.takes("-");
+        self.at += self.rest().len() - self.rest().trim_start_matches([' ', '\t']).len();
+        let quoted = self.rest().starts_with(['\'', '"', '\\']);
+        let end = self.rest().find(|c: char| c.is_whitespace() || matches!(c, ';' | '|' | '&' | '>' | '<'));
+        let plain = &self.rest()[..end.unwrap_or(self.rest().len())];
+        if document {
+            let word = plain.trim_matches(['\'', '"', '\\']).to_owned();
+            self.at += plain.len();
+            self.input = Some(Input::Document { end: word, quoted, tabs });
+            return Ok(());
+        }
+        let mut word = Text::default();
+        match self.peek() {
+            Some('\'') => {
+                self.at += 1;
+                self.single(&mut word)?;
+            }
+            Some('"') => {
+                self.at += 1;
+                self.double(&mut word)?;
+            }
+            _ => {
+                word.push_str(plain);
+                self.at += plain.len();
+            }
+        }
+        if text {
+            word.push('\n');
+        }
+        self.input = Some(if text { Input::Text(word) } else { Input::File(word) });
+        Ok(())
+    }
+
+    /// Reads the lines behind the command that are its input. A line end stands before them already.
+    fn read_document(&mut self) {
+        let Some(Input::Document { end, quoted, tabs }) = &self.input else { return };
+        let (end, quoted, tabs) = (end.clone(), *quoted, *tabs);
+        let mut document = Text::default();
+        while !self.rest().is_empty() {
+            let line = self.rest().split_inclusive('\n').next().unwrap_or_default();
+            let (line, length) = (if tabs { line.trim_start_matches('\t') } else { line }.to_owned(), line.len());
+            self.at += length;
+            if line.trim_end_matches(['\r', '\n']) == end {
+                break;
+            }
+            if quoted || !line.contains(['$', '\\', '`']) {
+                document.push_str(&line);
+                continue;
+            }
+            // As in double quotes, but that a quote is one.
+            let escaped = format!("{}\"", line.replace('"', "\\\""));
+            let mut own = Splitter { text: &escaped, at: 0, windows: false, left_out: None, input: None };
+            if own.double(&mut document).is_err() {
+                document.push_str(&line);
+            }
+        }
+        self.input = Some(Input::Text(document));
     }
 
     /// Goes over where the output goes: a file behind `>`, or all that follows `|`.
@@ -204,15 +315,29 @@ impl Splitter<'_> {
     fn doubled(&mut self, word: &mut Text) -> Result<(), String> {
         while let Some(c) = self.next() {
             match c {
+                '^' if self.rest().starts_with('\\') => {
+                    self.at -= 1;
+                    if self.backslashes(word) {
+                        return Ok(());
+                    }
+                }
+                // A caret joins lines; before two line ends it leaves one.
+                '^' if self.line_end() => {
+                    if self.line_end() {
+                        word.push('\n');
+                    }
+                }
                 '^' => match self.next() {
                     Some('"') => return Ok(()),
-                    Some('\r') if self.peek() == Some('\n') => {}
-                    Some('\\') if self.takes("^\"") => word.push('"'),
                     Some(c) => word.push(c),
                     None => break,
                 },
-                '\\' if self.takes("^\"") => word.push('"'),
-                '\\' if self.takes("\"") => word.push('"'),
+                '\\' => {
+                    self.at -= 1;
+                    if self.backslashes(word) {
+                        return Ok(());
+                    }
+                }
                 '"' if self.takes("\"") => word.push('"'),
                 '"' => return Ok(()),
                 '%' => self.percent(word),
@@ -220,6 +345,27 @@ impl Splitter<'_> {
             }
         }
         Err("a `\"` is never closed".to_owned())
+    }
+
+    /// Backslashes in a row, each with or without a caret: before a quote two are one, and a single one makes the quote
+    /// a part of the text. Whether the text ended.
+    fn backslashes(&mut self, word: &mut Text) -> bool {
+        let mut count = 0;
+        while self.takes("^\\") || self.takes("\\") {
+            count += 1;
+        }
+        let before_quote = self.rest().starts_with('"') || self.rest().starts_with("^\"");
+        for _ in 0..if before_quote { count / 2 } else { count } {
+            word.push('\\');
+        }
+        if before_quote {
+            let _ = self.takes("^\"") || self.takes("\"");
+            if count % 2 == 0 {
+                return true;
+            }
+            word.push('"');
+        }
+        false
     }
 
     /// `$'…'`, with the escapes of C.
@@ -331,7 +477,9 @@ impl Splitter<'_> {
             word.push_value(format!("env.{name}"));
             self.at = end + usize::from(braces);
         } else if braces {
-            let shown: String = self.rest().chars().take_while(|c| *c != '\n').take(24).collect();
+            let line = self.rest().lines().next().unwrap_or_default();
+            let whole = line.find('}').map_or(line, |end| &line[..=end]);
+            let shown: String = whole.chars().take(40).collect();
             return Err(format!("`${shown}` is worked out by the shell: put what it gives in its place"));
         } else {
             word.push('$');

@@ -135,7 +135,13 @@ impl Lift {
                 _ if is_value_name(&user) => format!("{user}_password"),
                 _ => "password".to_owned(),
             };
-            if let Some(secret) = words.last_mut()
+            // A key stands in place of a user often enough, without a password.
+            let is_key = words.len() > 1 && words.last().is_some_and(Text::is_empty);
+            let (name, secret) = match is_key {
+                true => ("api_key".to_owned(), words.first_mut()),
+                false => (name, words.last_mut()),
+            };
+            if let Some(secret) = secret
                 && let Some(plain) = secret.plain().filter(|plain| !plain.is_empty())
             {
                 *secret = Text::value(self.named(&name, plain));
@@ -159,7 +165,7 @@ impl Lift {
             }
             Body::Parts(parts) => {
                 for (name, part) in parts {
-                    if let Part::Text(text) = part {
+                    if let Part::Text(text, _) = part {
                         self.pair(name, text);
                     }
                 }

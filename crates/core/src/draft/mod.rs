@@ -75,8 +75,8 @@ pub enum Body {
 /// A part of a form.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Part {
-    /// A text.
-    Text(Text),
+    /// A text, and its media type if it has one.
+    Text(Text, Option<String>),
     /// A file with its media type and name, where those are not what its path suggests.
     File {
         /// Where it lies, from the request file.

@@ -1,5 +1,5 @@
 use super::{Body, Draft, Part, Piece, Text};
-use crate::syntax::is_token;
+use crate::syntax::{is_token, media_at_end};
 
 /// Header fields that the connection writes itself.
 const CONNECTION: &[&str] = &["content-length", "transfer-encoding", "connection"];
@@ -91,7 +91,7 @@ impl Draft {
                 for (name, part) in parts {
                     let name = name_on_line(name);
                     out.push_str(&match part {
-                        Part::Text(text) => format!("% part {name} = {}\n", on_line(text)),
+                        Part::Text(text, media) => part_text(&name, text, media.as_deref()),
                         Part::File { path, media, name: own } => {
                             let media = media.as_ref().map(|media| format!(" type {}", word(&media.as_str().into())));
                             let media = media.unwrap_or_default();
@@ -103,6 +103,17 @@ impl Draft {
             }
             Body::None | Body::Text(_) | Body::Bytes(_) => {}
         }
+    }
+}
+
+/// `% part NAME = TEXT [type MEDIA]`
+fn part_text(name: &str, text: &Text, media: Option<&str>) -> String {
+    let text = on_line(text);
+    match media.filter(|media| media_at_end(&format!("x type {media}")).is_some()) {
+        Some(media) => format!("% part {name} = {text} type {media}\n"),
+        // What only looks like a media type is a text.
+        None if media_at_end(&text).is_some() => format!("% part {name} = {text}{{{{\"\"}}}}\n"),
+        None => format!("% part {name} = {text}\n"),
     }
 }
 

@@ -164,7 +164,7 @@ impl Param {
                 check_readable(Path::new(name)).map_err(|why| format!("it sends the file `{name}`: {why}"))?;
                 Part::File { path: name.into(), media: self.media, name: None }
             }
-            None => Part::Text(self.value.unwrap_or_default().into()),
+            None => Part::Text(self.value.unwrap_or_default().into(), None),
         };
         Ok((self.name.into(), part))
     }

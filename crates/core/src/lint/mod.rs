@@ -30,7 +30,7 @@ pub use ties::Ties;
 /// Everything to say about the files of `cells` and about the configuration, in the order of files and places.
 pub fn lint(workspace: &mut Workspace, engine: &Engine, settings: &Settings, cells: &[CellId]) -> Vec<Problem> {
     let mut ties = Ties::default();
-    let mut problems = lint_files(workspace, engine, settings, cells, &mut ties);
+    let mut problems = lint_files(workspace, engine, settings, &[], cells, &mut ties);
     problems.extend(lint_configuration(workspace, cells));
     order(workspace, &mut problems);
     problems
@@ -42,12 +42,14 @@ pub fn learn_ties(workspace: &mut Workspace, engine: &Engine, settings: &Setting
     ties.take(workspace, &names::uses(workspace, engine, settings, &steps));
 }
 
-/// Everything to say about the files of `cells`, all cells of each, and the `_common.http` files above them.
+/// Everything to say about the files of `cells`, all cells of each, about `files`, which may have none, and about the
+/// `_common.http` files above them.
 /// `ties` knows what other files use, and learns what these do.
 pub fn lint_files(
     workspace: &mut Workspace,
     engine: &Engine,
     settings: &Settings,
+    files: &[SourceId],
     cells: &[CellId],
     ties: &mut Ties,
 ) -> Vec<Problem> {
@@ -58,7 +60,7 @@ pub fn lint_files(
     let workspace = &*workspace;
     let levels = &workspace.config.lint;
     let (mut texts, mut sources) = (Vec::new(), FxHashSet::default());
-    for source in steps.iter().map(|step| step.cell.source) {
+    for source in steps.iter().map(|step| step.cell.source).chain(files.iter().copied()) {
         if !sources.insert(source) {
             continue;
         }

@@ -214,7 +214,7 @@ fn another_file_may_be_the_one_that_uses_a_value() {
         workspace.cells(source).collect::<Vec<_>>()
     };
     let (a, b) = (cells(&mut workspace, "a.http"), cells(&mut workspace, "b.http"));
-    assert_eq!(lint_files(&mut workspace, &engine, &settings, &a, &mut ties).len(), 1);
+    assert_eq!(lint_files(&mut workspace, &engine, &settings, &[], &a, &mut ties).len(), 1);
     learn_ties(&mut workspace, &engine, &settings, &b, &mut ties);
-    assert_eq!(lint_files(&mut workspace, &engine, &settings, &a, &mut ties), []);
+    assert_eq!(lint_files(&mut workspace, &engine, &settings, &[], &a, &mut ties), []);
 }

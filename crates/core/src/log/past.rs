@@ -104,10 +104,10 @@ impl<'k> Past<'k> {
         if entry.began_ms != began {
             entry.to_mut().began_ms = began;
         }
-        let last = (kept.sent.method.as_str(), masker.mask(kept.sent.url.as_str()));
+        let last = (kept.sent.method.as_str(), masker.mask(&kept.sent.address()).into_owned());
         let is_first = entry.method.as_deref() == Some(last.0) && entry.url.as_deref() == Some(&*last.1);
         Self {
-            last_hop: (!is_first).then(|| (last.0.to_owned(), last.1.into_owned())),
+            last_hop: (!is_first).then(|| (last.0.to_owned(), last.1)),
             entry,
             seed,
             sent: kept.sent.body.as_ref().map_or_else(Held::default, |body| sent(body, masker)),
@@ -233,6 +233,7 @@ impl<'k> Past<'k> {
         let body = self.came.bytes.as_deref().map(Bytes::copy_from_slice);
         let [_, fields] = self.lines();
         Some(Exchange {
+            notes: Vec::new(),
             sent: Arc::new(self.prepared()?),
             hops: own.hops.iter().map(hop).collect(),
             status: self.entry.status?,

@@ -71,7 +71,7 @@ fn part(name: &str, value: &Value, property: Option<Node<'_>>, notes: &mut Vec<S
             || property.text("contentMediaType").is_some() && property.text("contentEncoding").is_none()
     });
     if !binary {
-        return Part::Text(scalar(value).into());
+        return Part::Text(scalar(value).into(), None);
     }
     notes.push(format!("part `{name}` is a file: name one in place of `{name}.bin`"));
     Part::File { path: format!("{name}.bin").into(), media: None, name: None }

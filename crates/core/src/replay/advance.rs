@@ -103,7 +103,7 @@ impl<'w> Run<'w> {
             return false;
         }
         let fate = if self.broken.remove(&cell) { Fate::Failed } else { Fate::Passed };
-        self.done.insert(cell, fate);
+        self.note_fate(step, fate);
         if let (Some(played), Fate::Failed) = (self.plan.steps[step].played, fate) {
             self.broken.insert(played.by);
         }
@@ -147,9 +147,8 @@ impl<'w> Run<'w> {
 
     /// Whether a step, or the request for it, has mistakes, or needs a cell that did not pass.
     pub(super) fn cannot_be_sent(&self, step: usize) -> bool {
-        let Step { needs, problems, .. } = &self.plan.steps[step];
-        problems.iter().chain(&self.lane.found).any(Problem::is_mistake)
-            || needs.iter().any(|need| self.done.get(need).is_some_and(|fate| !fate.passed()))
+        let problems = &self.plan.steps[step].problems;
+        problems.iter().chain(&self.lane.found).any(Problem::is_mistake) || self.unmet_need(step).is_some()
     }
 
     /// What `cell`, that of a step or of the sequence that plays it, still asks before the step can be sent.

@@ -86,6 +86,15 @@ pub(super) struct Wait<'w> {
     pub(super) tries: usize,
     /// For how long, by the pauses and the answers' own times.
     pub(super) waited: Duration,
+    /// How long an exchange of its cell may take.
+    pub(super) timeout: Duration,
+}
+
+impl Wait<'_> {
+    /// What is left of its time, which is what the next attempt may take at most.
+    pub(super) fn left(&self) -> Duration {
+        self.within.saturating_sub(self.waited).min(self.timeout)
+    }
 }
 
 /// What `cell` waits for, if it does.
@@ -98,7 +107,7 @@ pub(super) fn wait_of<'w>(workspace: &'w Workspace, engine: &Engine, cell: CellI
     let source = cell.source;
     let expression = engine.compile(span.of(&workspace.source(source).text)).ok()?;
     let until = Use { source, span, expression, purpose: Purpose::Check { label: None, hint: None } };
-    Some(Wait { until, every, within, tries: 0, waited: Duration::ZERO })
+    Some(Wait { until, every, within, tries: 0, waited: Duration::ZERO, timeout: Duration::MAX })
 }
 
 /// Whether an expression reads the body, as it is parsed or as text.

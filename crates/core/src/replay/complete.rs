@@ -9,9 +9,9 @@ use super::put_off::{Answered, PutOff, Taken};
 use super::ready::Ready;
 use super::run::Fate;
 use crate::log::digest;
-use crate::problem::Problem;
+use crate::problem::{Code, Problem};
 use crate::request::Prepared;
-use crate::response::{Exchange, Failure, ResponseNames, advice};
+use crate::response::{Exchange, Failure, FailureKind, ResponseNames, advice};
 use crate::workspace::{CellId, Memo};
 use bytes::Bytes;
 use std::panic::{AssertUnwindSafe, catch_unwind};
@@ -45,7 +45,7 @@ impl<'w> Run<'w> {
     }
 
     /// What [`Self::complete`] does in the entered lane.
-    fn take(&mut self, mut ready: Box<Ready<'w>>, answer: Result<Exchange, Failure>) {
+    fn take(&mut self, mut ready: Box<Ready<'w>>, mut answer: Result<Exchange, Failure>) {
         // What was waited for counts as a check; what never came is judged, and told, as one.
         let (mut tries, mut came, mut awaited) = (1, 0, None);
         if let Some(mut wait) = ready.wait.take() {
@@ -55,10 +55,16 @@ impl<'w> Run<'w> {
             };
             wait.tries += 1;
             wait.waited += took + wait.every;
-            if !holds && wait.waited <= wait.within && !self.summary.interrupted && self.recalled.is_none() {
+            if !holds && wait.waited < wait.within && !self.summary.interrupted && self.recalled.is_none() {
                 return self.send_again(ready, wait);
             }
             tries = wait.tries;
+            if let Err(failure) = &mut answer
+                && failure.kind == FailureKind::TimedOut
+                && ready.prepared.sending.timeout < wait.timeout
+            {
+                failure.hint = Some("an attempt may take what is left of `for …` in `% wait`: write more".to_owned());
+            }
             match holds {
                 true => {
                     came = 1;
@@ -130,6 +136,10 @@ impl<'w> Run<'w> {
             report.proof = Some(Box::new(self.prove(cell, step, &mut memo, &uses, &exchange)));
         }
         report.problems.extend(judgement.remarks);
+        report.problems.extend(exchange.notes.iter().map(|note| {
+            let title = self.workspace.cell(cell).title;
+            Problem::remark(Code::MalformedResponse, title, note.as_str()).in_source(cell.source)
+        }));
         report.advice = advice(&exchange, report.checks > 0 && report.outcome == Outcome::Passed);
         // A kept token that is not taken any more is not tried again.
         if let Some(token) = token.filter(|token| exchange.status == 401 && !token.fresh) {
@@ -154,7 +164,7 @@ impl<'w> Run<'w> {
         began: Duration,
         answer: Option<Exchange>,
     ) {
-        report.url = self.masker.mask(prepared.url.as_str()).into_owned();
+        report.url = self.masker.mask(&prepared.address()).into_owned();
         report.advice = report.advice.map(|advice| self.masker.mask(&advice).into_owned());
         self.keep(&mut report, prepared, began, answer);
         self.finish(report);
@@ -210,6 +220,7 @@ impl<'w> Run<'w> {
             answers: &self.answers,
             masker: &mut self.masker,
             cell,
+            step,
             needs: &self.plan.steps[step].needs,
             memo,
         };
@@ -223,6 +234,7 @@ impl<'w> Run<'w> {
             row: self.row_number(),
             played_by: self.plan.steps.get(self.lane.current).and_then(|step| step.played).map(|played| played.by),
             round: self.round,
+            place: self.plan.steps.get(self.lane.current).and_then(|step| step.place),
             tries: 1,
             outcome,
             method: String::new(),
@@ -266,7 +278,7 @@ impl<'w> Run<'w> {
         match report.row {
             Some(_) => self.end_row(fate != Fate::Failed),
             None => {
-                self.done.insert(report.cell, fate);
+                self.note_fate(self.lane.current, fate);
             }
         }
         let Some(lane) = self.entered else { return };

@@ -22,7 +22,7 @@ impl Run<'_> {
         // Who waits for it, or for one of the cells behind it, does so in vain.
         let rest = self.lane.steps.split_off(self.lane.at.min(self.lane.steps.len()));
         for other in rest.iter().chain([&step]) {
-            self.done.insert(self.plan.steps[*other].cell, Fate::Failed);
+            self.note_fate(*other, Fate::Failed);
         }
         self.summary.left_out += rest.iter().filter(|other| **other != step).count();
         self.lane.at = self.lane.steps.len();

@@ -86,6 +86,8 @@ pub struct CellReport {
     pub played_by: Option<CellId>,
     /// Which time the plan was gone through, from 1.
     pub round: usize,
+    /// Its place in the plan that was divided into shards, if it was.
+    pub place: Option<usize>,
     /// How often it was sent, where it waits for something; else 1.
     pub tries: usize,
     /// How it came out.

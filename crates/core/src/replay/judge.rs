@@ -21,6 +21,8 @@ pub(super) struct Judge<'a> {
     pub(super) answers: &'a Answers,
     pub(super) masker: &'a mut Masker,
     pub(super) cell: CellId,
+    /// The place of the cell's step in the plan.
+    pub(super) step: usize,
     pub(super) needs: &'a [CellId],
     pub(super) memo: &'a mut Memo,
 }
@@ -212,7 +214,7 @@ impl Judge<'_> {
     fn put(&mut self, name: &str, value: Value, secret: bool, names: &ResponseNames<'_>) {
         let (source, cell) = (self.cell.source, Some(self.cell));
         let origin = secret.then(|| origin_of(&names.exchange().sent.url));
-        self.tray.put(name, Yielded { value, source, cell, secret, origin, kept_at: None });
+        self.tray.put_at(name, Yielded { value, source, cell, secret, origin, kept_at: None }, self.step);
     }
 
     fn evaluate(&mut self, step: &Use<'_>, names: &mut ResponseNames<'_>) -> Result<Value, String> {

@@ -2,6 +2,7 @@
 
 use super::checks::Use;
 use super::plan::{Plan, Step};
+use super::share::FileGroups;
 use super::turn::{Again, Turn};
 use crate::expression::{Draws, Value};
 use crate::problem::{Problem, SourceId};
@@ -83,33 +84,28 @@ impl Lane<'_> {
 /// Who goes when.
 #[derive(Default)]
 pub(super) struct Timetable {
-    /// Files whose sequences play cells of another one, and that one: they share a lane.
-    joined: FxHashMap<SourceId, SourceId>,
-    /// The lane of each other file.
+    groups: FileGroups,
+    /// The lane of each group of files.
     lanes: FxHashMap<SourceId, usize>,
     /// Lanes that wait for nothing but their turn, by the step they stand at.
     pub(super) free: BTreeSet<(usize, usize)>,
     /// How many lanes are engaged in something.
     pub(super) engaged: usize,
-    /// Cells of the plan that cells of another file need.
-    pub(super) awaited: FxHashSet<CellId>,
+    /// For each step that needs cells of other files, the steps it relies on.
+    relied_on: FxHashMap<usize, Vec<usize>>,
+    /// All of those steps.
+    pub(super) awaited: FxHashSet<usize>,
 }
 
 impl Timetable {
     /// Puts the steps of a plan into lanes: one a file, but one for files whose sequences play each
     /// other's cells. Also gives the lane of each step.
     pub(super) fn new<'w>(plan: &Plan) -> (Self, Lanes<'w>, Vec<u32>) {
-        let mut timetable = Self { awaited: awaited(plan), ..Self::default() };
-        for step in &plan.steps {
-            let Some(played) = step.played else { continue };
-            let (own, by) = (timetable.first(step.cell.source), timetable.first(played.by.source));
-            if own != by {
-                timetable.joined.insert(own.max(by), own.min(by));
-            }
-        }
+        let mut timetable = Self { groups: FileGroups::of(plan), ..Self::default() };
+        timetable.find_relied_on(plan);
         let (mut lanes, mut lane_of): (Lanes<'w>, _) = (Vec::new(), Vec::with_capacity(plan.steps.len()));
         for (place, step) in plan.steps.iter().enumerate() {
-            let file = timetable.first(step.cell.source);
+            let file = timetable.groups.of_file(step.cell.source);
             let lane = *timetable.lanes.entry(file).or_insert_with(|| {
                 lanes.push(Box::default());
                 lanes.len() - 1
@@ -123,7 +119,7 @@ impl Timetable {
 
     /// The lane of a file.
     pub(super) fn lane_of(&self, file: SourceId) -> Option<usize> {
-        self.lanes.get(&self.first(file)).copied()
+        self.lanes.get(&self.groups.of_file(file)).copied()
     }
 
     /// Whether nothing is under way that could let another lane go.
@@ -131,24 +127,38 @@ impl Timetable {
         self.engaged == 0
     }
 
-    /// Of the files that share a lane with this one, the one it is known by.
-    fn first(&self, mut file: SourceId) -> SourceId {
-        while let Some(other) = self.joined.get(&file) {
-            file = *other;
+    /// The steps of other files that a step relies on: it waits for them, and sees what they captured. A cell may be
+    /// in the plan several times, as sequences play it; the last time before the step counts, as in a run of one
+    /// request at a time.
+    pub(super) fn relied_on(&self, step: usize) -> &[usize] {
+        match self.relied_on.is_empty() {
+            true => &[],
+            false => self.relied_on.get(&step).map(Vec::as_slice).unwrap_or_default(),
         }
-        file
     }
-}
 
-fn awaited(plan: &Plan) -> FxHashSet<CellId> {
-    let foreign = |step: &'_ Step| {
-        let file = step.cell.source;
-        step.needs.iter().copied().filter(move |need| need.source != file).collect::<Vec<_>>()
-    };
-    let needed: FxHashSet<CellId> = plan.steps.iter().flat_map(foreign).collect();
-    // Most plans have none, and are not gone through again.
-    if needed.is_empty() {
-        return needed;
+    fn find_relied_on(&mut self, plan: &Plan) {
+        let foreign = |step: &Step| {
+            let file = step.cell.source;
+            step.needs.iter().copied().filter(move |need| need.source != file).collect::<Vec<_>>()
+        };
+        let needed: FxHashSet<CellId> = plan.steps.iter().flat_map(foreign).collect();
+        // Most plans have none, and are not gone through again.
+        if needed.is_empty() {
+            return;
+        }
+        let mut last: FxHashMap<CellId, usize> = FxHashMap::default();
+        for (place, step) in plan.steps.iter().enumerate() {
+            let same_round = |place: &usize| plan.steps[*place].round == step.round;
+            let found = foreign(step).into_iter().filter_map(|need| last.get(&need).copied().filter(same_round));
+            let found: Vec<usize> = found.collect();
+            if !found.is_empty() {
+                self.awaited.extend(&found);
+                self.relied_on.insert(place, found);
+            }
+            if needed.contains(&step.cell) {
+                last.insert(step.cell, place);
+            }
+        }
     }
-    plan.steps.iter().map(|step| step.cell).filter(|cell| needed.contains(cell)).collect()
 }

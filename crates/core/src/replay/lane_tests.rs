@@ -250,7 +250,7 @@ fn ready_from(fixture: &str, files: &[&str]) -> Vec<(String, usize, Vec<String>)
         let mut seen = Vec::new();
         while let Some(next) = run.next() {
             let Next::Send(ready) = next else { panic!("{next:?}") };
-            let from = ready.from.iter().map(|cell| name(run, *cell)).collect();
+            let from = ready.from.iter().map(|step| name(run, run.plan.steps[*step].cell)).collect();
             seen.push((name(run, ready.cell), ready.lane, from));
             run.complete(ready, Ok(json_answer(200, "{}")));
         }
@@ -283,6 +283,32 @@ fn a_value_another_file_needs_stays_in_a_shared_lane_too() {
     });
     let last = told.sent.last().expect("a request");
     assert_eq!(last.url.path(), "/first", "{:?}", told.problems());
+}
+
+#[test]
+fn who_needs_a_cell_sees_what_it_captured_before_however_often_it_is_played_later() {
+    // In the plan `who` stands between the two plays of `make`, which a sequence gives different values.
+    let fixture = "#- a.http\n%% who\n% needs b.http#make\n% each row in \"rows.csv\"\nGET http://bench/who/{{made}}\n\
+        #- b.http\n%% make\n% let second = \"first\"\nGET http://bench/make/{{second}}\n\n% yield made = body.made\n\n\
+        %% others\n% play make with second = \"second\" times 3\n% play make with second = \"third\"\n\
+        #- z.http\n%% last\n% needs b.http#make\nGET http://bench/last/{{made}}\n\
+        #- rows.csv\nrow\n1\n2\n3\n";
+    let mut seen = Vec::new();
+    for jobs in [1, 3, 8] {
+        let told = with_run(fixture, &["a.http", "b.http", "z.http"], settings(None, &[]), 1, |run| {
+            side_by_side(run, jobs, &mut |open| open - 1, &mut |request| {
+                let made = request.url.path().rsplit('/').next().unwrap_or_default().to_owned();
+                Ok(json_answer(200, &format!("{{\"made\": \"{made}\"}}")))
+            })
+        });
+        let urls = told.reports().map(|report| report.url.trim_start_matches("http://bench").to_owned());
+        seen.push(urls.collect::<Vec<_>>().join(" "));
+    }
+    assert_eq!(
+        seen[0],
+        "/make/first /who/first /who/first /who/first /make/second /make/second /make/second /make/third /last/third"
+    );
+    assert!(seen.iter().all(|urls| *urls == seen[0]), "{seen:#?}");
 }
 
 #[test]

@@ -22,6 +22,7 @@ mod question;
 mod ready;
 mod run;
 mod select;
+mod share;
 mod tokens;
 mod turn;
 

@@ -6,7 +6,7 @@ use std::path::Path;
 
 /// The cells of a run in the order they are sent: files and cells as they stand, what a cell needs
 /// before it.
-#[derive(Debug, Default)]
+#[derive(Clone, Debug, Default)]
 pub struct Plan {
     /// The cells in order.
     pub steps: Vec<Step>,
@@ -27,6 +27,8 @@ pub struct Step {
     pub played: Option<Played>,
     /// Which time the plan is gone through, from 1.
     pub round: usize,
+    /// Its place in the plan of which this one is a shard.
+    pub place: Option<usize>,
 }
 
 /// How a sequence plays a cell.
@@ -44,14 +46,20 @@ impl Plan {
     /// Puts `chosen` in order. With `needs`, the cells they need are pulled in.
     pub fn new(workspace: &mut Workspace, chosen: &[CellId], needs: bool) -> Self {
         let (states, played) = (FxHashMap::default(), FxHashMap::default());
-        let mut planner = Planner { workspace, pull_in: needs, states, path: Vec::new(), played, steps: Vec::new() };
+        let chosen_files = FxHashMap::default();
+        let (path, steps) = (Vec::new(), Vec::new());
+        let mut planner = Planner { workspace, pull_in: needs, states, path, played, chosen_files, steps };
         // What a chosen sequence plays is not sent on its own besides.
         let played: FxHashSet<CellId> =
             chosen.iter().flat_map(|cell| planner.plays(*cell, &mut Vec::new())).map(|play| play.0).collect();
         // Where nothing would be left, sequences play each other, which is told when they are gone into.
         let all = chosen.iter().all(|cell| played.contains(cell));
-        for cell in chosen.iter().filter(|cell| all || !played.contains(cell)) {
-            planner.visit(*cell);
+        let chosen: Vec<CellId> = chosen.iter().copied().filter(|cell| all || !played.contains(cell)).collect();
+        for cell in &chosen {
+            planner.chosen_files.entry(cell.source).or_default().cells.push(*cell);
+        }
+        for cell in chosen {
+            planner.visit(cell);
         }
         Self { steps: last_of_their_files(planner.steps) }
     }
@@ -145,7 +153,17 @@ struct Planner<'p> {
     path: Vec<CellId>,
     /// How often each cell is played so far.
     played: FxHashMap<CellId, usize>,
+    /// The chosen cells of each file, in their order.
+    chosen_files: FxHashMap<SourceId, ChosenCells>,
     steps: Vec<Step>,
+}
+
+/// The chosen cells of a file.
+#[derive(Default)]
+struct ChosenCells {
+    cells: Vec<CellId>,
+    /// How many of them were visited for the sake of cells of other files.
+    visited: usize,
 }
 
 impl Planner<'_> {
@@ -162,8 +180,8 @@ impl Planner<'_> {
         }
         self.path.pop();
         self.states.insert(cell, State::Done);
-        let afterwards = self.workspace.cell(cell).instructions().any(|line| line.kind == Kind::Afterwards);
-        self.steps.push(Step { cell, needs, problems, afterwards, played: None, round: 1 });
+        let afterwards = self.is_afterwards(cell);
+        self.steps.push(Step { cell, needs, problems, afterwards, played: None, round: 1, place: None });
     }
 
     /// The cells that a cell needs; where needs are pulled in, their steps are added before its own.
@@ -174,10 +192,33 @@ impl Planner<'_> {
             if self.states.get(need) == Some(&State::Waiting) {
                 problems.push(self.cycle(*need, *span, cell));
             } else {
+                self.visit_those_before(*need, cell.source);
                 self.visit(*need);
             }
         }
         needs.into_iter().map(|(need, _)| need).collect()
+    }
+
+    /// Visits the chosen cells that stand before a needed cell of another file. They are sent anyway, and the needed
+    /// cell may rely on them without saying so (cookies, the state of the server): a file that passes alone also
+    /// passes among others.
+    fn visit_those_before(&mut self, need: CellId, from: SourceId) {
+        if need.source == from {
+            return;
+        }
+        loop {
+            let Some(chosen) = self.chosen_files.get_mut(&need.source) else { return };
+            let next = chosen.cells.get(chosen.visited).copied().filter(|cell| cell.index < need.index);
+            let Some(cell) = next else { return };
+            chosen.visited += 1;
+            if !self.is_afterwards(cell) {
+                self.visit(cell);
+            }
+        }
+    }
+
+    fn is_afterwards(&self, cell: CellId) -> bool {
+        self.workspace.cell(cell).instructions().any(|line| line.kind == Kind::Afterwards)
     }
 
     /// The cells that a sequence plays, with what each line gives and how often.
@@ -219,7 +260,7 @@ impl Planner<'_> {
             let (needs, problems) = (needs.clone(), own.clone());
             let time = self.played.entry(cell).and_modify(|time| *time += 1).or_insert(1);
             let played = Some(Played { by, with, time: *time });
-            self.steps.push(Step { cell, needs, problems, afterwards: false, played, round: 1 });
+            self.steps.push(Step { cell, needs, problems, afterwards: false, played, round: 1, place: None });
         }
         self.path.pop();
     }

@@ -1,9 +1,11 @@
 //! Plans: whatever files and needs there are, each cell stands where it may stand.
 
 use super::{Plan, Step};
+use crate::problem::SourceId;
 use crate::testing::workspace;
 use crate::workspace::{CellId, Workspace};
 use proptest::prelude::*;
+use rustc_hash::FxHashSet;
 use std::path::Path;
 
 /// A cell: what it needs, as (file, cell), and whether it runs afterwards.
@@ -164,4 +166,58 @@ fn each_time_a_cell_is_played_has_its_number() {
             name("round", None)
         ]
     );
+}
+
+#[test]
+fn a_needed_cell_brings_along_the_chosen_ones_before_it_in_its_file() {
+    // `use` needs the third cell of a file; whatever that relies on was sent before it, as it is when the file is alone.
+    let fixture = "#- a.http\n%% use\n% needs b.http#third\n/\n\
+        #- b.http\n%% first\n/\n%% end\n% afterwards\n/\n%% third\n/\n%% fourth\n% needs a.http#use\n/\n";
+    let mut workspace = workspace(fixture);
+    let sources: Vec<_> =
+        ["a.http", "b.http"].iter().map(|file| workspace.load(Path::new(file)).expect("a file")).collect();
+    let all: Vec<CellId> = sources.iter().flat_map(|source| workspace.cells(*source)).collect();
+    let mut names = |chosen: &[CellId]| {
+        let plan = Plan::new(&mut workspace, chosen, true);
+        let steps = plan.steps.iter().map(|step| workspace.cell(step.cell).name.to_string());
+        steps.collect::<Vec<_>>().join(" ")
+    };
+    assert_eq!(names(&all), "first third use fourth end");
+    // Nothing is sent that nobody chose or needs.
+    assert_eq!(names(&all[..1]), "third use");
+}
+
+#[test]
+fn shards_are_whole_files_with_those_they_rely_on() {
+    let fixture = "#- gate.http\n%% in\n/\n%% look\n/\n#- desk.http\n%% book\n% needs gate.http#in\n/\n\
+        #- morning.http\n%% all\n% play night.http#weigh\n#- night.http\n%% weigh\n/\n%% more\n/\n\
+        #- office.http\n%% pay\n% needs desk.http#book\n/\n#- yard.http\n%% sweep\n/\n";
+    let mut workspace = workspace(fixture);
+    let files = ["desk.http", "gate.http", "morning.http", "night.http", "office.http", "yard.http"];
+    let sources: Vec<_> = files.iter().map(|file| workspace.load(Path::new(file)).expect("a file")).collect();
+    let all: Vec<CellId> = sources.iter().flat_map(|source| workspace.cells(*source)).collect();
+    let whole = Plan::new(&mut workspace, &all, true);
+    for shards in [1, 2, 3, 5, 40] {
+        let mut places: Vec<usize> = Vec::new();
+        for own in 1..=shards {
+            let shard = whole.clone().shard(&workspace, &all, own, shards);
+            let files: FxHashSet<SourceId> = shard.steps.iter().map(|step| step.cell.source).collect();
+            for step in &shard.steps {
+                let place = step.place.expect("a place");
+                assert_eq!(whole.steps[place].cell, step.cell);
+                assert!(step.needs.iter().all(|need| files.contains(&need.source)), "{own} of {shards}");
+                places.push(place);
+            }
+            let of_files = whole.steps.iter().filter(|step| files.contains(&step.cell.source)).count();
+            assert_eq!(shard.steps.len(), of_files, "{own} of {shards} has whole files");
+            assert_eq!(files.contains(&sources[2]), files.contains(&sources[3]), "a sequence stays with its cells");
+        }
+        places.sort_unstable();
+        places.dedup();
+        assert_eq!(places.len(), whole.steps.len(), "{shards} shards are everything");
+    }
+    // Only chosen files are divided: what they need comes with them.
+    let plan = Plan::new(&mut workspace, &all[..1], true);
+    let sizes: Vec<usize> = (1..=3).map(|own| plan.clone().shard(&workspace, &all[..1], own, 3).steps.len()).collect();
+    assert_eq!(sizes.iter().sum::<usize>(), 2, "{sizes:?}");
 }

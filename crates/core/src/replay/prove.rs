@@ -60,6 +60,7 @@ impl<'w> Run<'w> {
             answers: &self.answers,
             masker: &mut self.masker,
             cell,
+            step,
             needs: &self.plan.steps[step].needs,
             memo,
         };

@@ -32,12 +32,12 @@ pub struct Ready<'w> {
     pub lane: usize,
     /// Which time the plan is gone through, from 1.
     pub round: usize,
-    /// The cells of other lanes it directly needs: it has their cookies too.
-    pub from: Vec<CellId>,
-    /// Whether a cell of another file needs this one.
+    /// The steps of other lanes that it relies on: it has their cookies too.
+    pub from: Vec<usize>,
+    /// Whether a cell of another file relies on this step.
     pub awaited: bool,
     /// Its place in the plan.
-    pub(super) step: usize,
+    pub step: usize,
     pub(super) memo: Memo,
     /// What is done with the answer.
     pub(super) uses: Vec<Use<'w>>,
@@ -80,10 +80,8 @@ impl<'w> Run<'w> {
             }
             return Err(Box::new(self.report(cell, Outcome::Mistaken, problems)));
         }
-        let fate = |need: &&CellId| self.done.get(need).copied().filter(|fate| !fate.passed());
-        let unmet = self.plan.steps[step].needs.iter().find_map(|need| Some((need, fate(&need)?)));
-        if let Some((unmet, fate)) = unmet {
-            let name = self.workspace.cell(*unmet).name.to_string();
+        if let Some((unmet, fate)) = self.unmet_need(step) {
+            let name = self.workspace.cell(unmet).name.to_string();
             let outcome = match fate {
                 Fate::Skipped => Outcome::Skipped(format!("{name} was skipped")),
                 _ => Outcome::NotSent(name),
@@ -101,7 +99,7 @@ impl<'w> Run<'w> {
         let extras = Extras { token: token.as_ref().map(|token| token.access.as_str()), headers };
         let (prepared, found) = prepare(&mut lookup, extras);
         problems.extend(found);
-        let wait = checks::wait_of(self.workspace, self.engine, cell);
+        let mut wait = checks::wait_of(self.workspace, self.engine, cell);
         problems.extend(missing_in_checks(&mut lookup, wait.iter().map(|wait| &wait.until).chain(&uses)));
         problems.extend(memo.secrets.iter().filter_map(|secret| {
             let (source, span) = secret.used_at;
@@ -116,14 +114,18 @@ impl<'w> Run<'w> {
                 }
                 let body = prepared.body.as_ref();
                 prepared.secret_body = body.is_some_and(|body| body.any_bytes(|it| self.masker.finds_in_bytes(it)));
+                if let Some(wait) = &mut wait {
+                    wait.timeout = prepared.sending.timeout;
+                    prepared.sending.timeout = wait.left();
+                }
                 let prepared = Arc::new(prepared);
                 self.will_judge |= !uses.is_empty() || wait.is_some();
                 let timetable = &self.timetable;
                 let own = &self.plan.steps[step];
                 let lane = self.entered.unwrap_or_default();
                 // Within a lane the cookies are the same anyway, and newer.
-                let foreign =
-                    |need: &CellId| timetable.awaited.contains(need) && timetable.lane_of(need.source) != Some(lane);
+                let steps = &self.plan.steps;
+                let foreign = |place: &usize| timetable.lane_of(steps[*place].cell.source) != Some(lane);
                 Ok(Box::new(Ready {
                     prepared,
                     cell,
@@ -132,8 +134,8 @@ impl<'w> Run<'w> {
                     save,
                     lane,
                     round: own.round,
-                    from: own.needs.iter().copied().filter(foreign).collect(),
-                    awaited: timetable.awaited.contains(&cell),
+                    from: timetable.relied_on(step).iter().copied().filter(foreign).collect(),
+                    awaited: timetable.awaited.contains(&step),
                     token,
                     step,
                     memo,

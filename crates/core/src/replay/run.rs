@@ -53,7 +53,9 @@ pub struct Run<'w> {
     /// The lane that got a request last.
     last: Option<usize>,
     /// Cells that are done, and how they came out.
-    pub(super) done: FxHashMap<CellId, Fate>,
+    done: FxHashMap<CellId, Fate>,
+    /// The same of steps that cells of other files rely on.
+    done_steps: FxHashMap<usize, Fate>,
     /// Whether a cell with rows is sent for the first alone.
     pub(super) one_row: bool,
     /// The row that a cell is sent for instead of the first, from 1.
@@ -176,6 +178,7 @@ impl<'w> Run<'w> {
             lanes,
             last: None,
             done: FxHashMap::default(),
+            done_steps: FxHashMap::default(),
             one_row: false,
             row_of: None,
             begun: FxHashSet::default(),
@@ -335,10 +338,9 @@ impl<'w> Run<'w> {
 
     /// Whether what a step waits for in other lanes is done.
     fn may_go(&self, step: usize, lane: usize) -> bool {
-        let awaited = &self.timetable.awaited;
         let own = &self.plan.steps[step];
         own.round == self.round
-            && own.needs.iter().all(|need| !awaited.contains(need) || self.done.contains_key(need))
+            && self.timetable.relied_on(step).iter().all(|step| self.done_steps.contains_key(step))
             // In the plan it stands behind all who may use what it takes away.
             && (!own.afterwards || self.order.has_come_to(step))
             && !self.order.is_far_ahead(lane)
@@ -348,9 +350,31 @@ impl<'w> Run<'w> {
     fn begin_round(&mut self, round: usize) {
         self.round = round;
         self.done.clear();
+        self.done_steps.clear();
         self.broken.clear();
         self.begun.clear();
         self.tray = self.at_first.clone().shared(self.timetable.awaited.clone());
+    }
+
+    /// Notes how the cell of a step came out.
+    pub(super) fn note_fate(&mut self, step: usize, fate: Fate) {
+        self.done.insert(self.plan.steps[step].cell, fate);
+        if self.timetable.awaited.contains(&step) {
+            self.done_steps.insert(step, fate);
+        }
+    }
+
+    /// The first cell that a step needs and that did not pass.
+    pub(super) fn unmet_need(&self, step: usize) -> Option<(CellId, Fate)> {
+        let relied_on = self.timetable.relied_on(step);
+        self.plan.steps[step].needs.iter().find_map(|need| {
+            let place = relied_on.iter().find(|place| self.plan.steps[**place].cell == *need);
+            let fate = match place {
+                Some(place) => self.done_steps.get(place),
+                None => self.done.get(need),
+            };
+            fate.filter(|fate| !fate.passed()).map(|fate| (*need, *fate))
+        })
     }
 
     /// Takes up the work on a lane.

@@ -11,6 +11,7 @@ use crate::problem::{Code, Problem};
 use crate::response::Failure;
 use crate::syntax::{Kind, Span};
 use crate::workspace::{CellId, Lookup, Memo, Rows, Stage};
+use std::sync::Arc;
 use std::time::Duration;
 
 /// The rows a cell is sent for.
@@ -74,7 +75,7 @@ impl<'w> Run<'w> {
     fn give_up(&mut self, ready: Box<Ready<'w>>) {
         let mut report = self.report(ready.cell, Outcome::NoAnswer, ready.remarks);
         report.method.clone_from(&ready.prepared.method);
-        report.url = self.masker.mask(ready.prepared.url.as_str()).into_owned();
+        report.url = self.masker.mask(&ready.prepared.address()).into_owned();
         let wait = ready.wait.as_ref();
         report.tries = wait.map_or(1, |wait| wait.tries);
         report.elapsed = wait.map_or(Duration::ZERO, |wait| wait.waited);
@@ -86,6 +87,7 @@ impl<'w> Run<'w> {
     /// Puts a request aside, to be sent again after a pause.
     pub(super) fn send_again(&mut self, mut ready: Box<Ready<'w>>, wait: Wait<'w>) {
         let pause = Some(wait.every);
+        Arc::make_mut(&mut ready.prepared).sending.timeout = wait.left();
         ready.wait = Some(wait);
         self.lane.again = Some(Again { ready, pause });
     }
@@ -129,7 +131,7 @@ impl<'w> Run<'w> {
                 self.take_row(step)
             }
             None => {
-                self.end_turn(cell);
+                self.end_turn(step, cell);
                 Rowed::Over
             }
         }
@@ -141,7 +143,7 @@ impl<'w> Run<'w> {
         own.or(self.one_row.then_some(1))
     }
 
-    fn end_turn(&mut self, cell: CellId) {
+    fn end_turn(&mut self, step: usize, cell: CellId) {
         let Some(turn) = self.lane.turn.take() else { return };
         if turn.number == 0 {
             let file = turn.path.of(&self.workspace.source(cell.source).text);
@@ -158,7 +160,7 @@ impl<'w> Run<'w> {
             return;
         }
         let fate = if turn.passed { super::run::Fate::Passed } else { super::run::Fate::Failed };
-        self.done.insert(cell, fate);
+        self.note_fate(step, fate);
     }
 
     /// The number of the row a cell is sent for; what is asked for it leaves the row where it is.
@@ -175,13 +177,14 @@ impl<'w> Run<'w> {
 
     /// What a cell's expressions see beside its lines: its row, and what a sequence gives it.
     pub(super) fn memo(&self) -> Memo {
-        Memo::given(self.lane.turn.as_ref().and_then(|turn| turn.row.clone()), self.lane.given.clone())
+        let row = self.lane.turn.as_ref().and_then(|turn| turn.row.clone());
+        Memo::given(row, self.lane.given.clone()).at(self.lane.current)
     }
 
     /// The same, for the request itself: after it the next row is due.
     pub(super) fn memo_for_request(&mut self) -> Memo {
         let row = self.lane.turn.as_mut().and_then(|turn| turn.row.take());
-        let mut memo = Memo::given(row, std::mem::take(&mut self.lane.given));
+        let mut memo = Memo::given(row, std::mem::take(&mut self.lane.given)).at(self.lane.current);
         memo.secrets = std::mem::take(&mut self.lane.given_secrets);
         memo
     }

@@ -34,6 +34,9 @@ pub struct Entry<'k> {
     /// Which time the plan was gone through, where it is not the first.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub round: Option<usize>,
+    /// Its place in the run that was divided into shards, from 0; in reports of shards only.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub place: Option<usize>,
     /// The row it was sent for.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub row: Option<usize>,
@@ -283,6 +286,7 @@ impl<'k> Entry<'k> {
             reason,
             played_by: report.played_by.map(|by| workspace.cell(by).name.to_string()),
             round: (report.round > 1).then_some(report.round),
+            place: report.place,
             row: report.row,
             tries: (report.tries > 1).then_some(report.tries),
             attempts: None,

@@ -16,12 +16,27 @@ struct Key {
     turn: usize,
 }
 
-/// Joins reports into one, in the order of files and lines as they stand in them.
+/// Joins reports into one: shards of one run in the order of that run, attempts in the order of the first one, with what
+/// only later ones have behind it. A single report stays as it is.
 ///
 /// Of an entry that stands in several reports, the one of the report that began last holds; where those before
-/// it did not pass, it tells which attempt it is. What a report left out, and that it was broken off, is told
-/// unless later ones have all of its entries: then it was an attempt at what they did.
+/// it did not pass, it tells which attempt it is. Shards of one run are no attempts: of an entry that several of them
+/// needed, one that did not pass holds. What a report left out, and that it was broken off, is told unless later ones
+/// have all of its entries: then it was an attempt at what they did.
 pub fn join(mut reports: Vec<Saved>) -> Saved {
+    if reports.len() == 1
+        && let Some(only) = reports.pop()
+    {
+        return only;
+    }
+    // Shards become the run they are shards of, which may be an attempt beside others.
+    let (shards, others): (Vec<_>, Vec<_>) = reports.into_iter().partition(|report| report.about.shard.is_some());
+    let are_shards = are_shards(&shards);
+    reports = match others.is_empty() || !are_shards {
+        true => shards.into_iter().chain(others).collect(),
+        false => std::iter::once(join(shards)).chain(others).collect(),
+    };
+    let are_shards = are_shards && reports.len() > 1 && reports.iter().all(|report| report.about.shard.is_some());
     reports.sort_by_key(|report| report.about.began);
     let Some(first) = reports.first().map(|report| report.about.clone()) else {
         return Saved { about: About::new(chrono::DateTime::UNIX_EPOCH, None, None), entries: Vec::new() };
@@ -39,6 +54,7 @@ pub fn join(mut reports: Vec<Saved>) -> Saved {
         base: same(|about| &about.base),
         // Each has its own.
         seed: None,
+        shard: None,
         joined: Some(reports.iter().map(|report| report.about.joined.unwrap_or(1)).sum()),
         ..first.clone()
     };
@@ -66,9 +82,15 @@ pub fn join(mut reports: Vec<Saved>) -> Saved {
             match places.entry(key) {
                 hash_map::Entry::Occupied(place) => {
                     let place = *place.get();
-                    owner[place] = number;
                     let before = &entries[place];
-                    // Shards of a run share what they need; what passed twice is no second attempt.
+                    if are_shards {
+                        if before.outcome.is_well() {
+                            (owner[place], entries[place]) = (number, entry);
+                        }
+                        continue;
+                    }
+                    owner[place] = number;
+                    // What passed twice is no second attempt.
                     let own = entry.attempts.unwrap_or(1);
                     let all = before.attempts.unwrap_or(1) + own - usize::from(before.outcome.is_well());
                     entry.attempts = (all > 1).then_some(all);
@@ -83,22 +105,35 @@ pub fn join(mut reports: Vec<Saved>) -> Saved {
         }
         totals.push(report.about.totals);
     }
-    // Shards come in any order; a file's entries stand together, as they do in a run.
-    let mut order: FxHashMap<String, usize> = FxHashMap::default();
-    let mut names: Vec<&str> = entries.iter().map(|entry| entry.file.as_str()).collect();
-    names.sort_unstable();
-    names.dedup();
-    for (at, name) in names.into_iter().enumerate() {
-        order.insert(name.to_owned(), at);
+    if are_shards {
+        entries.sort_by_key(|entry| (entry.round, entry.place, entry.row));
+        entries.iter_mut().for_each(|entry| entry.place = None);
+        about.totals = totals_of(&entries, &owner, &totals);
+        return Saved { about, entries };
     }
-    entries.sort_by_key(|entry| (order.get(&entry.file).copied(), entry.round));
-    let own = Summary::of(&entries);
+    about.totals = totals_of(&entries, &owner, &totals);
+    Saved { about, entries }
+}
+
+/// Whether the reports are different shards of one run.
+fn are_shards(reports: &[Saved]) -> bool {
+    let shards = reports.iter().map(|report| report.about.shard.as_deref()?.split_once('/'));
+    let Some(mut shards) = shards.collect::<Option<Vec<_>>>() else { return false };
+    shards.sort_unstable();
+    let placed = |report: &Saved| report.entries.iter().all(|entry| entry.place.is_some());
+    shards.len() > 1
+        && shards.windows(2).all(|two| two[0].0 != two[1].0 && two[0].1 == two[1].1)
+        && reports.iter().all(placed)
+}
+
+/// The figures of joined entries, of which `owner` gives the number of the report.
+fn totals_of(entries: &[Entry<'_>], owner: &[usize], totals: &[Summary]) -> Summary {
+    let own = Summary::of(entries);
     let counts = |number: &usize| owner.contains(number) || number + 1 == totals.len();
     let open = || (0..totals.len()).filter(counts).map(|number| &totals[number]);
     let left_out = open().map(|totals| totals.left_out).sum();
     let interrupted = open().any(|totals| totals.interrupted);
-    about.totals = Summary { left_out, interrupted, cells: own.cells + left_out, ..own };
-    Saved { about, entries }
+    Summary { left_out, interrupted, cells: own.cells + left_out, ..own }
 }
 
 /// How much later than `first` a run began, in milliseconds.

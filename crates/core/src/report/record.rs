@@ -109,7 +109,7 @@ impl<'k> Request<'k> {
         let held = prepared.body.as_ref().filter(|body| body.size() <= LARGEST_BODY);
         Self {
             method: Cow::Borrowed(&prepared.method),
-            url: masker.mask(prepared.url.as_str()),
+            url: masker.mask(&prepared.address()).into_owned().into(),
             headers: fields(prepared.wire_headers().into_iter(), masker),
             body: held.map(|body| masker.mask_cow(body.text())),
         }

@@ -1,6 +1,7 @@
 use super::entry::{Entry, Verdict};
 use crate::replay::Summary;
 use chrono::{DateTime, Utc};
+use rustc_hash::FxHashMap;
 use serde::{Deserialize, Serialize};
 use std::fmt;
 
@@ -23,6 +24,9 @@ pub struct About {
     pub base: Option<String>,
     /// What the made-up values came from, if there were any.
     pub seed: Option<u64>,
+    /// Which shard of the run it is, as in `2/4`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub shard: Option<String>,
     /// How many reports were joined to this one.
     pub joined: Option<usize>,
     /// The figures.
@@ -39,6 +43,7 @@ impl About {
             environment,
             base,
             seed: None,
+            shard: None,
             joined: None,
             totals: Summary::default(),
         }
@@ -118,7 +123,7 @@ impl Summary {
     pub(super) fn of(entries: &[Entry<'_>]) -> Self {
         let count = |verdict: Verdict| entries.iter().filter(|entry| entry.outcome == verdict).count();
         Self {
-            cells: entries.len(),
+            cells: cells(entries),
             requests: entries.iter().map(|entry| entry.method.as_ref().map_or(0, |_| entry.tries.unwrap_or(1))).sum(),
             checks: entries.iter().map(|entry| entry.checks).sum(),
             failed_checks: entries.iter().map(|entry| entry.failures.len()).sum(),
@@ -131,6 +136,21 @@ impl Summary {
             interrupted: false,
         }
     }
+}
+
+/// How many cells these entries are of: one with rows has an entry for each.
+fn cells(entries: &[Entry<'_>]) -> usize {
+    // How often each cell was sent for each of its rows: a sequence may play it several times.
+    let mut times: FxHashMap<_, usize> = FxHashMap::default();
+    let mut cells: FxHashMap<_, usize> = FxHashMap::default();
+    for Entry { file, name, played_by, round, row, .. } in entries {
+        let cell = (file, name, played_by, round);
+        let times = times.entry((cell, row)).or_default();
+        *times += 1;
+        let most = cells.entry(cell).or_default();
+        *most = (*most).max(*times);
+    }
+    cells.into_values().sum()
 }
 
 mod rfc3339 {

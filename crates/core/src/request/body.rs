@@ -49,22 +49,27 @@ impl Writer<'_, '_> {
     fn part(&mut self, source: SourceId, name: Span, content: PartContent) -> Option<Part> {
         let name = self.text(source, name);
         match content {
-            PartContent::Text(value) => {
+            PartContent::Text { value, media } => {
+                let media = media.map(|span| (span, self.text(source, span)));
+                self.check_media(source, media.as_ref());
                 let piece = Piece::Bytes(self.text(source, value).into());
-                Some(Part { name, file: None, piece })
+                Some(Part { name, filename: None, media: media.map(|(_, media)| media), piece })
             }
             PartContent::File { path, media, filename } => {
                 let filename = filename.map(|span| self.text(source, span));
                 let written = media.map(|span| (span, self.text(source, span)));
-                if let Some((span, media)) = &written
-                    && (media.contains(|c: char| c.is_control()) || !media.contains('/'))
-                {
-                    let problem = Problem::mistake(Code::UnfitValue, *span, format!("`{media}` is no media type"));
-                    self.problems.push(problem.with_hint("write it as in `image/jpeg`").in_source(source));
-                }
+                self.check_media(source, written.as_ref());
                 let file = self.file(source, path)?;
                 Some(multipart::file_part(name, file, filename, written.map(|(_, media)| media)))
             }
+        }
+    }
+
+    fn check_media(&mut self, source: SourceId, written: Option<&(Span, String)>) {
+        let Some((span, media)) = written else { return };
+        if media.contains(|c: char| c.is_control()) || !media.contains('/') {
+            let problem = Problem::mistake(Code::UnfitValue, *span, format!("`{media}` is no media type"));
+            self.problems.push(problem.with_hint("write it as in `image/jpeg`").in_source(source));
         }
     }
 

@@ -77,6 +77,7 @@ fn single_word(line: &Instruction) -> Option<&'static str> {
         Kind::Redirects(_) => Some("redirects"),
         Kind::Cookies(_) => Some("cookies"),
         Kind::Insecure(_) => Some("insecure"),
+        Kind::VerbatimPath => Some("path"),
         Kind::Save(_) => Some("save"),
         _ => None,
     }

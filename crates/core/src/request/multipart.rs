@@ -8,8 +8,10 @@ use std::borrow::Cow;
 pub(super) struct Part {
     /// The form field's name.
     pub(super) name: String,
-    /// The file's name and media type, of a part from a file.
-    pub(super) file: Option<(String, String)>,
+    /// The file's name, of a part from a file.
+    pub(super) filename: Option<String>,
+    /// The media type.
+    pub(super) media: Option<String>,
     /// What it holds.
     pub(super) piece: Piece,
 }
@@ -18,10 +20,13 @@ pub(super) struct Part {
 pub(super) fn body(parts: Vec<Part>, boundary: &str) -> Content {
     let mut pieces = Vec::with_capacity(parts.len() * 2 + 1);
     let mut text = String::new();
-    for Part { name, file, piece } in parts {
+    for Part { name, filename, media, piece } in parts {
         text.push_str(&format!("--{boundary}\r\nContent-Disposition: form-data; name=\"{}\"", quoted(&name)));
-        if let Some((filename, media)) = &file {
-            text.push_str(&format!("; filename=\"{}\"\r\nContent-Type: {media}", quoted(filename)));
+        if let Some(filename) = &filename {
+            text.push_str(&format!("; filename=\"{}\"", quoted(filename)));
+        }
+        if let Some(media) = &media {
+            text.push_str(&format!("\r\nContent-Type: {media}"));
         }
         text.push_str("\r\n\r\n");
         match piece {
@@ -53,5 +58,5 @@ pub(super) fn file_part(name: String, file: FilePiece, filename: Option<String>,
     let own = || file.shown.rsplit('/').next().unwrap_or_default().to_owned();
     let filename = filename.unwrap_or_else(own);
     let media = media.unwrap_or_else(|| media_type(&filename));
-    Part { name, file: Some((filename, media)), piece: Piece::File(file) }
+    Part { name, filename: Some(filename), media: Some(media), piece: Piece::File(file) }
 }

@@ -232,7 +232,7 @@ impl Words {
         let base = writer.lookup.base_origin();
         let of_base = address.as_ref().is_some_and(|address| base == Some(origin_of(&address.url)));
         writer.problems.extend(problems.into_iter().map(|problem| problem.in_source(profile.source)));
-        prepare::add_defaults(&mut headers);
+        prepare::add_defaults(&mut headers, |_| false);
         Some(Prepared {
             method: "POST".to_owned(),
             url: address?.url,
@@ -240,6 +240,7 @@ impl Words {
             headers,
             body: Some(body.into()),
             sending: Sending { cookies: false, redirects: 0, certificate: of_base, ..sending },
+            verbatim_target: None,
             digest: None,
             secret_body: true,
         })

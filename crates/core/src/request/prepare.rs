@@ -41,6 +41,10 @@ pub fn prepare(lookup: &mut Lookup<'_>, extras: Extras<'_>) -> (Option<Made>, Ve
     let mut writer = Writer { lookup, problems: Vec::new() };
     let address = writer.address(source, line);
     let mut headers = writer.headers(source);
+    // Also dropped are those that go out by themselves.
+    let mut dropped = writer.dropped_headers(source);
+    dropped.extend(extras.headers.iter().filter(|(_, value)| value.is_empty()).map(|(name, _)| name.clone()));
+    let is_dropped = |name: &str| dropped.iter().any(|dropped| dropped.eq_ignore_ascii_case(name));
     headers.retain(|(own, _)| !extras.headers.iter().any(|(name, _)| own.eq_ignore_ascii_case(name)));
     let given = extras.headers.iter().filter(|(_, value)| !value.is_empty());
     headers.extend(given.map(|(name, value)| (name.clone().into(), value.clone().into())));
@@ -68,15 +72,16 @@ pub fn prepare(lookup: &mut Lookup<'_>, extras: Extras<'_>) -> (Option<Made>, Ve
         .filter(|_| !auth_line.is_some_and(|line| line.own));
     let of_address = of_address.map(|(user, password)| auth::Proof::Header(auth::basic(&Login { user, password })));
     let digest = auth::add(&mut headers, of_address.or(proof));
-    if let Some(media) = media.filter(|_| !has(&headers, "content-type")) {
+    if let Some(media) = media.filter(|_| !has(&headers, "content-type") && !is_dropped("content-type")) {
         headers.push(("Content-Type".into(), media.into()));
     }
-    add_defaults(&mut headers);
+    add_defaults(&mut headers, is_dropped);
     if problems.iter().any(Problem::is_mistake) {
         return (None, problems);
     }
     let prepared = address.map(|address| Prepared {
         method: line.method.map_or("GET", |method| method.of(text)).to_owned(),
+        verbatim_target: address.verbatim.filter(|_| sending.verbatim_path),
         url: address.url,
         version: line.version,
         headers,
@@ -89,9 +94,9 @@ pub fn prepare(lookup: &mut Lookup<'_>, extras: Extras<'_>) -> (Option<Made>, Ve
 }
 
 /// Adds the header fields that go out with every request, where nothing else is said.
-pub(super) fn add_defaults(headers: &mut Fields) {
+pub(super) fn add_defaults(headers: &mut Fields, is_dropped: impl Fn(&str) -> bool) {
     for (name, value) in DEFAULT_HEADERS {
-        if !has(headers, name) {
+        if !has(headers, name) && !is_dropped(name) {
             headers.push(((*name).into(), (*value).into()));
         }
     }
@@ -167,6 +172,25 @@ impl Writer<'_, '_> {
                 (name.of(&workspace.source(home).text).to_owned().into(), value.into())
             })
             .collect()
+    }
+
+    /// The names of fields that `% header NAME:` without a value drops, unless a nearer line gives them one.
+    fn dropped_headers(&self, source: SourceId) -> Vec<String> {
+        let workspace = self.lookup.workspace;
+        let cell = workspace.cell(self.lookup.cell);
+        let own = cell.instructions().map(|instruction| (source, instruction));
+        let mut dropped: Vec<&str> = Vec::new();
+        for (home, instruction) in workspace.preambles(source).chain(own) {
+            let Kind::Header { name, value } = instruction.kind else { continue };
+            let word = name.of(&workspace.source(home).text);
+            dropped.retain(|old| !old.eq_ignore_ascii_case(word));
+            if value.is_empty() {
+                dropped.push(word);
+            }
+        }
+        let text = &workspace.source(source).text;
+        let is_given = |name: &str| cell.fields.iter().any(|field| field.name.of(text).eq_ignore_ascii_case(name));
+        dropped.into_iter().filter(|name| !is_given(name)).map(str::to_owned).collect()
     }
 
     /// `target` with the parameters of `% query` behind its own.

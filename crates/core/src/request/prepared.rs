@@ -15,6 +15,8 @@ pub struct Prepared {
     pub method: String,
     /// The address, without credentials and fragment.
     pub url: Url,
+    /// What follows the method on the request line instead of the address's path and query: as it is written.
+    pub verbatim_target: Option<String>,
     /// The version asked for, if any.
     pub version: Option<Version>,
     /// The header fields in the order they go out, but for those the connection writes.
@@ -46,6 +48,7 @@ impl Prepared {
             headers: Vec::new(),
             body: None,
             sending: Sending::default(),
+            verbatim_target: None,
             digest: None,
             secret_body: false,
         }

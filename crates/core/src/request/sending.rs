@@ -16,11 +16,20 @@ pub struct Sending {
     pub insecure: bool,
     /// Whether the client's certificate may be shown: to the origin of `base` alone.
     pub certificate: bool,
+    /// Whether the path goes out as it is written, steps (`.`, `..`) and all.
+    pub verbatim_path: bool,
 }
 
 impl Default for Sending {
     fn default() -> Self {
-        Self { timeout: Duration::from_secs(30), redirects: 10, cookies: true, insecure: false, certificate: true }
+        Self {
+            timeout: Duration::from_secs(30),
+            redirects: 10,
+            cookies: true,
+            insecure: false,
+            certificate: true,
+            verbatim_path: false,
+        }
     }
 }
 
@@ -34,6 +43,7 @@ impl Sending {
             cookies: settings.cookies.unwrap_or(usual.cookies),
             insecure: settings.insecure.as_ref().map_or(usual.insecure, |setting| setting.value),
             certificate: usual.certificate,
+            verbatim_path: usual.verbatim_path,
         }
     }
 
@@ -45,6 +55,7 @@ impl Sending {
                 Kind::Redirects(redirects) => self.redirects = redirects,
                 Kind::Cookies(cookies) => self.cookies = cookies,
                 Kind::Insecure(insecure) => self.insecure = insecure,
+                Kind::VerbatimPath => self.verbatim_path = true,
                 _ => {}
             }
         }

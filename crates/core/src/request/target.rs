@@ -8,6 +8,8 @@ pub(super) struct Address {
     pub(super) url: Url,
     /// `user:password` of the address, percent-decoded.
     pub(super) credentials: Option<(String, String)>,
+    /// The path and query as they are written, where they read otherwise in the address.
+    pub(super) verbatim: Option<String>,
 }
 
 /// Makes an address of a target with its marks resolved, joined to `base` already where it was a
@@ -57,7 +59,16 @@ pub(super) fn address(target: &str, plain: bool, at: Span, problems: &mut Vec<Pr
         // An address with a host, as every http address is, takes both.
         let _ = (url.set_username(""), url.set_password(None));
     }
-    Some(Address { url, credentials })
+    let verbatim = written_target(&with_scheme).filter(|written| *written != url[url::Position::BeforePath..]);
+    Some(Address { url, credentials, verbatim })
+}
+
+/// The path and query of an address as they are written; a path that begins with `/`, without a fragment.
+fn written_target(address: &str) -> Option<String> {
+    let (_, rest) = address.split_once("://")?;
+    let target = &rest[rest.find(['/', '?', '#']).unwrap_or(rest.len())..];
+    let target = target.split('#').next().unwrap_or_default();
+    Some(if target.starts_with('/') { target.to_owned() } else { format!("/{target}") })
 }
 
 /// Whether a part of the path is `.` or `..`, however it is written.

@@ -29,6 +29,14 @@ impl Prepared {
         headers
     }
 
+    /// The address as it goes out.
+    pub fn address(&self) -> Cow<'_, str> {
+        match &self.verbatim_target {
+            Some(target) => Cow::Owned(format!("{}{target}", &self.url[..url::Position::BeforePath])),
+            None => Cow::Borrowed(self.url.as_str()),
+        }
+    }
+
     /// The Content-Length that goes out: of a method that means something by a body also where there is
     /// none (RFC 9110 8.6).
     pub fn content_length(&self) -> Option<u64> {
@@ -40,9 +48,10 @@ impl Prepared {
 
     /// What follows the method on the request line (RFC 9112 3.2.1).
     pub fn wire_target(&self) -> Cow<'_, str> {
-        match self.url.query() {
-            Some(query) => Cow::Owned(format!("{}?{query}", self.url.path())),
-            None => Cow::Borrowed(self.url.path()),
+        match (&self.verbatim_target, self.url.query()) {
+            (Some(target), _) => Cow::Borrowed(target),
+            (None, Some(query)) => Cow::Owned(format!("{}?{query}", self.url.path())),
+            (None, None) => Cow::Borrowed(self.url.path()),
         }
     }
 }

@@ -32,6 +32,8 @@ pub struct Exchange {
     pub proxy: Option<String>,
     /// What happened to cookies, over all hops.
     pub cookies: Vec<CookieNote>,
+    /// What in the answer breaks the rules of HTTP, and what became of it.
+    pub notes: Vec<String>,
 }
 
 /// One cookie in an exchange.

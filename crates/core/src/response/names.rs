@@ -65,7 +65,7 @@ impl<'x> ResponseNames<'x> {
             "text" => ("text", Value::text(exchange.text())),
             "size" => ("size", Value::from(exchange.size)),
             "elapsed" => ("elapsed", Value::duration(exchange.timings.total)),
-            "url" => ("url", Value::from(exchange.sent.url.as_str())),
+            "url" => ("url", Value::from(&*exchange.sent.address())),
             "hops" => ("hops", Value::list(exchange.redirects().map(hop))),
             "sent" => ("sent", sent(exchange)),
             _ => return None,
@@ -137,7 +137,7 @@ fn sent(exchange: &Exchange) -> Value {
         .collect();
     Value::map([
         ("method", Value::from(exchange.sent.method.as_str())),
-        ("url", Value::from(exchange.sent.url.as_str())),
+        ("url", Value::from(&*exchange.sent.address())),
         ("headers", headers(&fields)),
         ("body", Value::text(exchange.sent.body.as_ref().map(Content::text).unwrap_or_default())),
     ])

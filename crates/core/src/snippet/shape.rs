@@ -42,7 +42,7 @@ impl Shape {
             texts.push(own.to_owned());
             texts.len() - 1
         };
-        let url = text(prepared.url.as_str());
+        let url = text(&prepared.address());
         let (mut headers, mut basic) = (Vec::new(), None);
         for (name, value) in &prepared.headers {
             let usual = USUAL.iter().any(|(own, usual)| name.eq_ignore_ascii_case(own) && value == usual)

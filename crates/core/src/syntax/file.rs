@@ -80,6 +80,8 @@ pub enum Kind {
     Cookies(bool),
     /// `% insecure [off]`
     Insecure(bool),
+    /// `% path verbatim`
+    VerbatimPath,
     /// `% save PATH`
     Save(Span),
     /// `% skip when EXPR ["reason"]`; the reason without its quotes
@@ -100,8 +102,8 @@ pub enum Kind {
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 #[allow(missing_docs)] // each variant's line says what its fields are
 pub enum PartContent {
-    /// `= TEXT`
-    Text(Span),
+    /// `= TEXT [type MEDIA]`
+    Text { value: Span, media: Option<Span> },
     /// `from PATH [type MEDIA] [as FILENAME]`
     File { path: Span, media: Option<Span>, filename: Option<Span> },
 }
@@ -129,9 +131,8 @@ impl Kind {
             Kind::Header { value, .. } => [Some(value), None, None, None],
             Kind::Check { hint, .. } => [hint, None, None, None],
             Kind::Query { name, value } => [Some(name), value, None, None],
-            Kind::Field { name, value } | Kind::Part { name, content: PartContent::Text(value) } => {
-                [Some(name), Some(value), None, None]
-            }
+            Kind::Field { name, value } => [Some(name), Some(value), None, None],
+            Kind::Part { name, content: PartContent::Text { value, media } } => [Some(name), Some(value), media, None],
             Kind::Part { name, content: PartContent::File { path, media, filename } } => {
                 [Some(name), Some(path), media, filename]
             }

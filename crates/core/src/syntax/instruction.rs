@@ -25,6 +25,7 @@ pub const CARRIED_OUT: &[&str] = &[
     "yield",
     "check",
     "waive",
+    "path",
     "save",
     "skip",
     "wait",

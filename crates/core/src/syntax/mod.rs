@@ -34,6 +34,7 @@ pub use names::{first_free, is_value_name, slug};
 pub use parse::{MAX_TEXT, Parsed, parse};
 pub use request_line::{is_token, typed_field};
 pub use scan::{Identifier, calls_and_names, find_outside_strings};
+pub(crate) use sending::media_at_end;
 pub use span::Span;
 pub use template::{Segment, Template};
 pub use tidy::tidy;

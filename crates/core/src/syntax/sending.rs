@@ -21,6 +21,7 @@ impl Reader<'_> {
             "redirects" => self.redirects(),
             "cookies" => self.switch("% cookies off", false).map(Kind::Cookies),
             "insecure" => self.switch("% insecure", true).map(Kind::Insecure),
+            "path" => self.verbatim_path(),
             "save" => self.save(),
             _ => return None,
         })
@@ -61,7 +62,7 @@ impl Reader<'_> {
             // The first of the two decides: a text may hold the other.
             (Some(equals), from) if from.is_none_or(|from| equals < from) => {
                 let (name, value) = self.split(equals, 1);
-                (name, PartContent::Text(value))
+                (name, self.part_text(value))
             }
             (_, Some(from)) => {
                 let (name, file) = self.split(from, " from ".len());
@@ -74,6 +75,17 @@ impl Reader<'_> {
             return self.malformed(self.rest, "`% part` lacks a name", EXAMPLE);
         }
         Ok(Kind::Part { name, content })
+    }
+
+    /// `TEXT [type MEDIA]`: the last two words, where they are that.
+    fn part_text(&self, value: Span) -> PartContent {
+        let text = value.of(self.text);
+        match media_at_end(text) {
+            None => PartContent::Text { value, media: None },
+            Some((end, start)) => {
+                PartContent::Text { value: value.part(0, end), media: Some(value.part(start, text.len())) }
+            }
+        }
     }
 
     /// `PATH [type MEDIA] [as FILENAME]`
@@ -200,6 +212,15 @@ impl Reader<'_> {
         }
     }
 
+    fn verbatim_path(&mut self) -> Read<Kind> {
+        const EXAMPLE: &str = "write it as in `% path verbatim`";
+        match self.rest.of(self.text) {
+            "verbatim" => Ok(Kind::VerbatimPath),
+            "" => self.malformed(self.end_of_line(), "`% path` lacks `verbatim`", EXAMPLE),
+            other => self.malformed(self.rest, format!("expected `verbatim`, not `{other}`"), EXAMPLE),
+        }
+    }
+
     fn save(&mut self) -> Read<Kind> {
         const EXAMPLE: &str = "write it as in `% save labels/{{grower}}.png`";
         let Some(path) = self.next_word() else {
@@ -242,6 +263,21 @@ impl Reader<'_> {
 }
 
 /// The first place of `needle` that stands in no mark.
+/// Where the text of a part ends and its media type begins, if it ends with ` type MEDIA` (RFC 9110 8.3.1).
+pub(crate) fn media_at_end(text: &str) -> Option<(usize, usize)> {
+    let start = text.trim_end().rfind(char::is_whitespace)? + 1;
+    let media = text[start..].trim_end();
+    let is_token = |word: &str| {
+        !word.is_empty() && word.bytes().all(|b| b.is_ascii_alphanumeric() || b"!#$%&'*+-.^_`|~".contains(&b))
+    };
+    let (essence, parameters) = media.split_once(';').unwrap_or((media, ""));
+    let (kind, subtype) = essence.split_once('/')?;
+    let fits = is_token(kind) && is_token(subtype) && parameters.split(';').all(|it| it.is_empty() || it.contains('='));
+    let before = text[..start].trim_end();
+    let rest = before.strip_suffix("type").filter(|rest| rest.is_empty() || rest.ends_with([' ', '\t']))?;
+    fits.then(|| (rest.trim_end().len(), start))
+}
+
 fn find_outside_marks(text: &str, needle: &str) -> Option<usize> {
     let mut at = 0;
     while at < text.len() {

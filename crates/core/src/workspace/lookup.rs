@@ -97,6 +97,8 @@ pub struct Memo {
     pub secrets: Vec<UsedSecret>,
     /// How many of them were taken by [`Self::new_secrets`].
     told: usize,
+    /// The place of the request in the plan of its run.
+    place: Option<usize>,
 }
 
 impl std::fmt::Debug for Memo {
@@ -110,6 +112,14 @@ impl Memo {
     /// A memo of a cell that is sent for this row, if for one, and that a sequence gives these values.
     pub fn given(row: Option<Value>, with: Vec<(String, Value)>) -> Self {
         Self { row, with, ..Self::default() }
+    }
+
+    /// The same of a request at this place in the plan of its run: of the values of other files' cells it sees those
+    /// that were captured by steps before it.
+    #[must_use]
+    pub fn at(mut self, place: usize) -> Self {
+        self.place = Some(place);
+        self
     }
 
     /// The values of the secrets that were looked up since this was last called, to be masked from now on.
@@ -284,11 +294,11 @@ impl<'a> Lookup<'a> {
     /// Every place that gives `name` a value to the cell, the one that wins first.
     pub fn places<'n>(&self, name: &'n str) -> impl Iterator<Item = Found<'a>> + use<'a, 'n> {
         let Reach { workspace, settings, tray, .. } = self.reach;
-        let (cell, needs) = (self.cell, self.needs);
+        let (cell, needs, place) = (self.cell, self.needs, self.memo.place);
         let source = cell.source;
         let set = settings.set_value(name).into_iter().map(Found::Set);
         let own = move || giving_line(workspace, name, source, &workspace.cell(cell).items);
-        let yielded = move || tray.get(name, source, needs).map(Found::Yielded);
+        let yielded = move || tray.get_at(name, source, needs, place).map(Found::Yielded);
         let environment = settings.environment.as_deref().and_then(|chosen| workspace.config.environment(chosen));
         let entries = environment.into_iter().flat_map(move |environment| {
             let named = environment.values.iter().filter(move |entry| entry.name == name);

@@ -6,7 +6,8 @@ use crate::intake::Intake;
 use crate::show::Out;
 use anyhow::Context;
 use std::io::Read;
-use yieldtray_core::curl::{commands, is_command};
+use std::path::Path;
+use yieldtray_core::curl::{commands_with, is_command};
 use yieldtray_core::problem::{Code, Problem};
 use yieldtray_core::syntax::Span;
 
@@ -15,7 +16,8 @@ pub(super) fn curl(common: &Common, args: &ImportCurl, host: &Host, out: &mut Ou
     let mut intake = Intake::open(common, &args.into, host, out)?;
     let (name, text) = given(&intake, &args.given, host)?;
     let (mut problems, mut drafts) = (Vec::new(), Vec::new());
-    for command in commands(&text) {
+    let read = |path: &str| header_fields(&intake.session.path_from_here(path.as_ref()), path);
+    for command in commands_with(&text, Some(&read)) {
         match command.drafts {
             Ok(own) => drafts.extend(own),
             Err(why) => problems.push(problem(Span::new(command.span.start, command.span.end), &text, &why)),
@@ -35,6 +37,19 @@ pub(super) fn curl(common: &Common, args: &ImportCurl, host: &Host, out: &mut Ou
     intake.finish(out)
 }
 
+/// The longest file of header fields that is read, in bytes.
+const LONGEST_FIELDS: u64 = 1 << 20;
+
+/// A file of header fields that a command names.
+fn header_fields(path: &Path, name: &str) -> Result<String, String> {
+    let refused = |error: std::io::Error| format!("`{name}` cannot be read: {}", disk::plain(error));
+    let about = std::fs::metadata(path).map_err(refused)?;
+    if !about.is_file() || about.len() > LONGEST_FIELDS {
+        return Err(format!("`{name}` is no file of header fields"));
+    }
+    std::fs::read_to_string(path).map_err(refused)
+}
+
 /// The text with the commands, and what it is called.
 fn given(intake: &Intake, given: &[String], host: &Host) -> Result<(String, String), Stop> {
     match given {
@@ -50,9 +65,9 @@ fn given(intake: &Intake, given: &[String], host: &Host) -> Result<(String, Stri
         }
         [one] if is_command(one) => Ok(("the command line".to_owned(), one.clone())),
         [file] => {
-            let text = std::fs::read_to_string(intake.session.path_from_here(file.as_ref()));
+            let text = disk::read_text(&intake.session.path_from_here(file.as_ref()));
             let text = text.map_err(|error| {
-                let message = format!("cannot read `{file}`: {}", disk::plain(error));
+                let message = format!("cannot read `{file}`: {error}");
                 Stop::refused_with(message, "a command begins with `curl`, and stands in quotes")
             })?;
             Ok((file.clone(), text))

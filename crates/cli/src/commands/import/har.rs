@@ -4,7 +4,6 @@ use crate::failure::Stop;
 use crate::host::Host;
 use crate::intake::Intake;
 use crate::show::{Out, table};
-use std::fs::File;
 use std::io::Read;
 use std::path::Path;
 use yieldtray_core::har::{Choice, Recording, gather, read};
@@ -65,8 +64,7 @@ fn open(intake: &Intake, file: &Path) -> Result<Box<dyn Read>, Stop> {
     if file == Path::new("-") {
         return Ok(Box::new(std::io::stdin()));
     }
-    let opened = File::open(intake.session.path_from_here(file));
-    let opened =
-        opened.map_err(|error| Stop::refused(format!("cannot read `{}`: {}", file.display(), disk::plain(error))))?;
+    let opened = disk::open_regular(&intake.session.path_from_here(file));
+    let opened = opened.map_err(|error| Stop::refused(format!("cannot read `{}`: {error}", file.display())))?;
     Ok(Box::new(opened))
 }

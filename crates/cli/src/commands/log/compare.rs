@@ -154,7 +154,7 @@ fn both(
             at,
             name: session.workspace.cell(cell).name.to_string(),
             method: answer.sent.method.clone(),
-            url: answer.sent.url.to_string(),
+            url: answer.sent.address().into_owned(),
             status: Some(answer.status),
             elapsed: answer.timings.total,
         };

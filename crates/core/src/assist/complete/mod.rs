@@ -345,6 +345,7 @@ impl<'a> Writer<'a> {
             },
             "cookies" => ["off", "on"].iter().for_each(|word| self.add(rest, Sort::Text, word, "", None)),
             "insecure" => self.add(rest, Sort::Text, "off", "", None),
+            "path" => self.add(rest, Sort::Text, "verbatim", "", None),
             "timeout" => ["5s", "500ms", "2m"].iter().for_each(|word| self.add(rest, Sort::Text, word, "", None)),
             "skip" => self.add(rest, Sort::Text, "when", "a condition follows", Some("when ".to_owned())),
             "wait" => self.add(rest, Sort::Text, "until", "a condition follows", Some("until ".to_owned())),

@@ -1,0 +1,188 @@
+//! A connection that remembers the start of each answer, so that a head the HTTP library cannot read can be shown, and
+//! that still reads the answer where the server takes no more of the request.
+
+use hyper::rt::{Read, ReadBuf, ReadBufCursor, Write};
+use hyper_util::client::legacy::connect::{Connected, Connection};
+use std::io;
+use std::mem::MaybeUninit;
+use std::pin::Pin;
+use std::sync::{Arc, Mutex, PoisonError};
+use std::task::{Context, Poll, ready};
+use tower::{Layer, Service};
+
+/// So much of an answer is remembered, in bytes.
+const REMEMBERED: usize = 16 << 10;
+
+/// Bytes read at once while an answer is remembered.
+const BLOCK: usize = 4 << 10;
+
+/// The start of the last answer on a connection: its head, as far as it is not longer than 16 KiB.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct LastHead(Arc<Mutex<Vec<u8>>>);
+
+impl LastHead {
+    pub(crate) fn bytes(&self) -> Vec<u8> {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner).clone()
+    }
+}
+
+/// Makes every connection one that remembers.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct WatchConnections;
+
+impl<S> Layer<S> for WatchConnections {
+    type Service = WatchingConnector<S>;
+
+    fn layer(&self, inner: S) -> Self::Service {
+        WatchingConnector { inner }
+    }
+}
+
+#[derive(Clone, Debug)]
+pub(crate) struct WatchingConnector<S> {
+    inner: S,
+}
+
+impl<S, R> Service<R> for WatchingConnector<S>
+where
+    S: Service<R>,
+    S::Future: Send + 'static,
+{
+    type Response = Watched<S::Response>;
+    type Error = S::Error;
+    type Future = Pin<Box<dyn Future<Output = Result<Self::Response, S::Error>> + Send>>;
+
+    fn poll_ready(&mut self, context: &mut Context<'_>) -> Poll<Result<(), Self::Error>> {
+        self.inner.poll_ready(context)
+    }
+
+    fn call(&mut self, request: R) -> Self::Future {
+        let connecting = self.inner.call(request);
+        Box::pin(async move { Ok(Watched::new(connecting.await?)) })
+    }
+}
+
+/// A connection.
+pub(crate) struct Watched<T> {
+    inner: T,
+    head: LastHead,
+    /// What was read last is remembered, as the answer is not over its limit.
+    state: State,
+    /// The other end takes no more.
+    takes_no_more: bool,
+}
+
+#[derive(Clone, Copy, PartialEq)]
+enum State {
+    /// A request goes out: what is read next begins an answer.
+    Writing,
+    /// So many bytes of the answer are remembered.
+    Reading(usize),
+    /// As much of the answer is remembered as shall be.
+    Remembered,
+}
+
+impl<T> Watched<T> {
+    fn new(inner: T) -> Self {
+        Self { inner, head: LastHead::default(), state: State::Writing, takes_no_more: false }
+    }
+
+    fn remember(&mut self, bytes: &[u8]) {
+        let mut head = self.head.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let read = match self.state {
+            State::Writing => {
+                head.clear();
+                0
+            }
+            State::Reading(read) => read,
+            State::Remembered => return,
+        };
+        head.extend_from_slice(bytes);
+        let from = read.saturating_sub(3);
+        let is_whole = memchr::memmem::find(&head[from..], b"\r\n\r\n").is_some();
+        self.state = match is_whole || head.len() >= REMEMBERED {
+            true => State::Remembered,
+            false => State::Reading(head.len()),
+        };
+    }
+
+    /// The outcome of a write. Where the other end takes no more, it may have answered already: what is still to be
+    /// written is dropped, and the answer read (RFC 9112 9.6). If there is none, reading fails.
+    fn written(&mut self, outcome: Poll<io::Result<usize>>, length: usize) -> Poll<io::Result<usize>> {
+        match outcome {
+            Poll::Ready(Err(error))
+                if matches!(error.kind(), io::ErrorKind::BrokenPipe | io::ErrorKind::ConnectionReset) =>
+            {
+                self.takes_no_more = true;
+                Poll::Ready(Ok(length))
+            }
+            other => other,
+        }
+    }
+}
+
+impl<T: Read + Unpin> Read for Watched<T> {
+    fn poll_read(self: Pin<&mut Self>, context: &mut Context<'_>, mut to: ReadBufCursor<'_>) -> Poll<io::Result<()>> {
+        let this = self.get_mut();
+        if this.state == State::Remembered {
+            return Pin::new(&mut this.inner).poll_read(context, to);
+        }
+        let mut block = [MaybeUninit::uninit(); BLOCK];
+        let length = BLOCK.min(to.remaining());
+        let mut read = ReadBuf::uninit(&mut block[..length]);
+        ready!(Pin::new(&mut this.inner).poll_read(context, read.unfilled()))?;
+        let read = read.filled();
+        to.put_slice(read);
+        this.remember(read);
+        Poll::Ready(Ok(()))
+    }
+}
+
+impl<T: Write + Unpin> Write for Watched<T> {
+    fn poll_write(self: Pin<&mut Self>, context: &mut Context<'_>, bytes: &[u8]) -> Poll<io::Result<usize>> {
+        let this = self.get_mut();
+        this.state = State::Writing;
+        if this.takes_no_more {
+            return Poll::Ready(Ok(bytes.len()));
+        }
+        let outcome = Pin::new(&mut this.inner).poll_write(context, bytes);
+        this.written(outcome, bytes.len())
+    }
+
+    fn is_write_vectored(&self) -> bool {
+        self.inner.is_write_vectored()
+    }
+
+    fn poll_write_vectored(
+        self: Pin<&mut Self>,
+        context: &mut Context<'_>,
+        pieces: &[io::IoSlice<'_>],
+    ) -> Poll<io::Result<usize>> {
+        let this = self.get_mut();
+        this.state = State::Writing;
+        let length = pieces.iter().map(|piece| piece.len()).sum();
+        if this.takes_no_more {
+            return Poll::Ready(Ok(length));
+        }
+        let outcome = Pin::new(&mut this.inner).poll_write_vectored(context, pieces);
+        this.written(outcome, length)
+    }
+
+    fn poll_flush(self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<io::Result<()>> {
+        let this = self.get_mut();
+        if this.takes_no_more {
+            return Poll::Ready(Ok(()));
+        }
+        Pin::new(&mut this.inner).poll_flush(context)
+    }
+
+    fn poll_shutdown(self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<io::Result<()>> {
+        Pin::new(&mut self.get_mut().inner).poll_shutdown(context)
+    }
+}
+
+impl<T: Connection> Connection for Watched<T> {
+    fn connected(&self) -> Connected {
+        self.inner.connected().extra(self.head.clone())
+    }
+}
