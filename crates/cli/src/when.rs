@@ -1,6 +1,6 @@
 //! Times and statuses as they stand on the command line.
 
-use chrono::{Local, NaiveDate, NaiveDateTime, NaiveTime, TimeZone, Utc};
+use chrono::{DateTime, Local, NaiveDate, NaiveDateTime, NaiveTime, TimeZone, Utc};
 use std::str::FromStr;
 
 /// A point in time, in milliseconds since 1970: `2h` ago, or a date and time where the user is.
@@ -12,7 +12,7 @@ impl FromStr for Since {
 
     fn from_str(text: &str) -> Result<Self, String> {
         let now = Utc::now().timestamp_millis();
-        let since = ago(text).map(|ago| now.saturating_sub(ago)).or_else(|| local(text));
+        let since = ago(text).map(|ago| now.saturating_sub(ago)).or_else(|| local(text)).or_else(|| anywhere(text));
         since
             .map(Since)
             .ok_or_else(|| "write it as in `30m`, `2h`, `3d`, `2w`, `2026-09-14` or `2026-09-14T06:30`".to_owned())
@@ -38,12 +38,17 @@ fn ago(text: &str) -> Option<i64> {
 
 /// A date, or a date and time, where the user is.
 fn local(text: &str) -> Option<i64> {
-    let time = ["%Y-%m-%dT%H:%M", "%Y-%m-%dT%H:%M:%S", "%Y-%m-%d %H:%M", "%Y-%m-%d %H:%M:%S"]
+    let time = ["%Y-%m-%dT%H:%M", "%Y-%m-%dT%H:%M:%S%.f", "%Y-%m-%d %H:%M", "%Y-%m-%d %H:%M:%S%.f"]
         .into_iter()
         .find_map(|form| NaiveDateTime::parse_from_str(text, form).ok())
         .or_else(|| Some(NaiveDate::parse_from_str(text, "%Y-%m-%d").ok()?.and_time(NaiveTime::MIN)))?;
     // Where clocks are set back a time is there twice: the first one is meant.
     Some(Local.from_local_datetime(&time).earliest()?.timestamp_millis())
+}
+
+/// A point in time with its distance from UTC (RFC 3339), as the log has it.
+fn anywhere(text: &str) -> Option<i64> {
+    DateTime::parse_from_rfc3339(text).ok().map(|time| time.timestamp_millis())
 }
 
 /// Statuses from the first to the last.

@@ -122,10 +122,10 @@ fn certificates_are_checked_in_both_directions() {
     run("ca = 'ca.pem'", &["send", "a"]).exits(3);
     for (send, words) in [
         ("certificate = 'gone.pem'", "cannot read"),
-        ("certificate = 'ca.pem'", "holds no such thing in PEM"),
+        ("certificate = 'ca.pem'", "holds no private key in PEM"),
         ("ca = 'a.http'\ncertificate = 'client.pem'", "holds no certificate in PEM"),
     ] {
-        let run = run(send, &["send", "a"]).exits(3);
+        let run = run(send, &["send", "a"]).exits(2);
         assert!(run.stderr.contains(words), "{send}: {}", run.stderr);
     }
     let old = run(all, &["send", "--text", "GET /health HTTP/1.1", "--show", "head"]).exits(0);

@@ -46,9 +46,14 @@ impl StateFolder {
             }
             Ok(about) => check_owner(&about)?,
         }
-        match proof(&path)? {
+        let found = match proof(&path)? {
             // A process that was killed just after it made the folder leaves it without anything to trust.
-            None if is_empty(&path) => Ok(None),
+            None if is_empty(&path) => return Ok(None),
+            // Another process may have written it since.
+            None => proof(&path)?,
+            found => found,
+        };
+        match found {
             None => Err(Error::Untrusted(format!("`{STATE_FOLDER}` was not created by this user"))),
             Some(proof) => {
                 let id = proof.id_at(&root, key_file)?;

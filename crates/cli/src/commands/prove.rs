@@ -39,7 +39,8 @@ pub(crate) fn prove(common: &Common, args: &Prove, host: &Host, out: &mut Out) -
     Ok(match run.summary().exit_code() {
         0 => u8::from(!proven.is_enough()),
         code => code,
-    })
+    }
+    .max(session.unreadable_code()))
 }
 
 /// Gathers how each cell came out.

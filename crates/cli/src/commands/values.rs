@@ -41,7 +41,7 @@ pub(crate) fn values(common: &Common, args: &Values, host: &Host, out: &mut Out)
     if out.json {
         let rows: Vec<serde_json::Value> = rows.iter().map(|row| data_row(workspace, row, &masker)).collect();
         writeln!(out.result(), "{}", json!({ "environment": settings.environment, "values": rows }))?;
-        return Ok(0);
+        return Ok(session.unreadable_code());
     }
     out.introduce(&session.heading())?;
     let look = out.look;
@@ -71,7 +71,7 @@ pub(crate) fn values(common: &Common, args: &Values, host: &Host, out: &mut Out)
     if rows.is_empty() && !out.quiet {
         out.say("no values are used here")?;
     }
-    Ok(0)
+    Ok(session.unreadable_code())
 }
 
 /// A value as it is shown, and whether it is worth a second look.

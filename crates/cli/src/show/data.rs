@@ -77,7 +77,7 @@ pub(crate) fn joined(about: &About, entries: usize) -> Value {
 
 /// A cell and how it came out.
 pub(crate) fn cell_report(workspace: &Workspace, report: &CellReport) -> Value {
-    json!(Entry::of(workspace, report))
+    json!(Entry { place: None, ..Entry::of(workspace, report) })
 }
 
 /// A request as it goes out, secrets masked; a file in its body by its name.

@@ -232,7 +232,8 @@ impl Finder<'_> {
                 _ if in_loop && !identifier.call && !identifier.member => What::Local,
                 _ if identifier.call => What::Function,
                 _ if identifier.member => What::Member,
-                _ if is_type_name(name) || name == "in" => continue,
+                _ if name == "in" => continue,
+                Some(compiled) if is_type_name(name) && !compiled.names().iter().any(|free| free == name) => continue,
                 Some(compiled) if compiled.names().iter().any(|free| free == name) => {
                     if is_language_name(name) {
                         What::Language

@@ -107,7 +107,7 @@ fn what_cannot_be_taken_is_said() {
         ("curl -W http://b", "`-W` is not known here: leave it out, if it does not matter"),
         ("curl -K options http://b", "`-K` names a file of options, which is not read"),
         ("curl http://b/$(id)", "a command in the command cannot be taken: put what it gives in its place"),
-        ("curl \"http://b/${A:-1}\"", "`${A:-1}\"` is worked out by the shell: put what it gives in its place"),
+        ("curl \"http://b/${A:-1}\"", "`${A:-1}` is worked out by the shell: put what it gives in its place"),
         ("curl http://b?a=1&b=2", "a `&` ends the command, for a shell: put the address into quotes"),
         ("curl ftp://b/lots.csv", "`ftp` addresses cannot be sent to: only `http` and `https`"),
         ("curl -d a=1 -d @b.json http://b", "a body that is joined of a file and more cannot be written as a cell"),

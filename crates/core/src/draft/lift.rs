@@ -15,6 +15,9 @@ use url::Url;
 /// The shortest credential that is taken for one.
 const SHORT: usize = 4;
 
+/// A secret of so many characters is taken for the same one wherever it stands.
+const LONG_ENOUGH: usize = 8;
+
 /// Finds secrets, gives each a name, and puts that in its place.
 #[derive(Clone, Debug, Default)]
 pub struct Lift {
@@ -170,6 +173,57 @@ impl Lift {
                     }
                 }
             }
+            Body::None | Body::Bytes(_) | Body::File(_) => {}
+        }
+        self.known_elsewhere(draft);
+    }
+
+    /// Puts the names of secrets that were found in place of them wherever else they stand in a request.
+    fn known_elsewhere(&self, draft: &mut Draft) {
+        let known: Vec<(&str, &str)> = self
+            .names
+            .iter()
+            .filter(|(secret, _)| secret.len() >= LONG_ENOUGH)
+            .map(|(secret, name)| (secret.as_str(), name.as_str()))
+            .collect();
+        if known.is_empty() {
+            return;
+        }
+        let replace = |text: &mut Text| {
+            if !text.pieces().iter().any(
+                |piece| matches!(piece, Piece::Literal(own) if known.iter().any(|(secret, _)| own.contains(secret))),
+            ) {
+                return;
+            }
+            let mut replaced = Text::default();
+            for piece in text.pieces() {
+                let Piece::Literal(literal) = piece else {
+                    replaced.push_piece(piece.clone());
+                    continue;
+                };
+                let mut rest = literal.as_str();
+                while let Some((at, secret, name)) =
+                    known.iter().filter_map(|(secret, name)| Some((rest.find(secret)?, *secret, *name))).min()
+                {
+                    replaced.push_str(&rest[..at]);
+                    replaced.push_value(format!("raw({name})"));
+                    rest = &rest[at + secret.len()..];
+                }
+                replaced.push_str(rest);
+            }
+            *text = replaced;
+        };
+        replace(&mut draft.target);
+        draft.query.iter_mut().for_each(replace);
+        draft.parameters.iter_mut().for_each(|(_, value)| replace(value));
+        draft.headers.iter_mut().for_each(|(_, value)| replace(value));
+        match &mut draft.body {
+            Body::Text(text) => replace(text),
+            Body::Parts(parts) => parts.iter_mut().for_each(|(_, part)| {
+                if let Part::Text(text, _) = part {
+                    replace(text);
+                }
+            }),
             Body::None | Body::Bytes(_) | Body::File(_) => {}
         }
     }

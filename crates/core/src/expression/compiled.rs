@@ -53,6 +53,7 @@ pub struct Compiled {
     raw: bool,
     has_all: bool,
     long: bool,
+    constants: Vec<(String, String)>,
 }
 
 impl Compiled {
@@ -87,6 +88,7 @@ impl Compiled {
                 raw,
                 has_all: source.contains(".all("),
                 long,
+                constants: uses.constants,
             };
             if faults.is_empty() { Ok(compiled) } else { Err(faults) }
         })
@@ -125,6 +127,11 @@ impl Compiled {
     /// Whether it says something of all members of a list.
     pub(super) fn has_all(&self) -> bool {
         self.has_all
+    }
+
+    /// Calls whose last argument is a literal text, which can be looked at before anything runs.
+    pub(crate) fn constants(&self) -> &[(String, String)] {
+        &self.constants
     }
 
     /// Whether it is `raw(…)`: a mark then writes it without encoding.

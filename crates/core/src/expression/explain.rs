@@ -54,7 +54,7 @@ type Evaluated<'e, 'v> = Result<CowVal<'e, 'v>, ExecutionError>;
 
 pub(super) fn explain<'e>(tree: &'e IdedExpr, context: &'e Context<'_, '_>) -> Explanation {
     let mut explainer = Explainer { context, explanation: Explanation::default() };
-    explainer.node(tree);
+    explainer.node(tree, false);
     explainer.explanation
 }
 
@@ -151,21 +151,22 @@ struct Explainer<'e, 'p, 'v> {
 }
 
 impl<'e> Explainer<'e, '_, '_> {
-    fn node(&mut self, node: &'e IdedExpr) {
+    /// Explains why a part does not hold; of one that is `negated`, why it does.
+    fn node(&mut self, node: &'e IdedExpr, negated: bool) {
         let node = uncounted(node);
         match &node.expr {
-            Expr::Call(call) => self.call(node, call),
+            Expr::Call(call) => self.call(node, call, negated),
             // A call of an own function: what it came to, and what it was given.
             Expr::Comprehension(comprehension) if let Some((_, arguments)) = own::replaced_call(comprehension) => {
                 self.operand(node);
                 arguments.into_iter().for_each(|argument| self.operand(argument));
             }
-            Expr::Comprehension(comprehension) => self.comprehension(comprehension),
+            Expr::Comprehension(comprehension) => self.comprehension(comprehension, negated),
             _ => self.operand(node),
         }
     }
 
-    fn call(&mut self, node: &'e IdedExpr, call: &'e CallExpr) {
+    fn call(&mut self, node: &'e IdedExpr, call: &'e CallExpr, negated: bool) {
         // Which part breaks which rule says more than the whole value.
         if let ("conforms", [reader, value, path]) = (call.func_name.as_str(), call.args.as_slice())
             && let (Ok(reader), Ok(value), Ok(path)) =
@@ -177,22 +178,20 @@ impl<'e> Explainer<'e, '_, '_> {
             }
         }
         match (call.func_name.as_str(), call.args.as_slice()) {
-            (operators::LOGICAL_AND, [left, right]) => {
+            // What decided: of `&&` a side that does not hold, of `||` both; the other way round where it is negated.
+            (name @ (operators::LOGICAL_AND | operators::LOGICAL_OR), [left, right]) => {
+                let both = (name == operators::LOGICAL_OR) != negated;
                 for side in [left, right] {
-                    if !self.holds(side) {
-                        self.node(side);
+                    if both || self.holds(side) == negated {
+                        self.node(side, negated);
                     }
                 }
             }
-            (operators::LOGICAL_OR, [left, right]) => {
-                self.node(left);
-                self.node(right);
-            }
-            (operators::LOGICAL_NOT, [operand]) => self.node(operand),
+            (operators::LOGICAL_NOT, [operand]) => self.node(operand, !negated),
             (operators::CONDITIONAL, [condition, yes, no]) => {
                 self.operand(condition);
                 let branch = if self.holds(condition) { yes } else { no };
-                self.node(branch);
+                self.node(branch, negated);
             }
             (name, [left, right]) if COMPARISONS.contains(&name) => {
                 self.operand(left);
@@ -275,7 +274,7 @@ impl<'e> Explainer<'e, '_, '_> {
         });
     }
 
-    fn comprehension(&mut self, comprehension: &'e ComprehensionExpr) {
+    fn comprehension(&mut self, comprehension: &'e ComprehensionExpr, negated: bool) {
         let range = &comprehension.iter_range;
         let Some(short) = unparse::short_form(comprehension) else { return self.operand(range) };
         let Ok(held) = evaluate(range, self.context) else { return self.operand(range) };
@@ -289,6 +288,27 @@ impl<'e> Explainer<'e, '_, '_> {
             return self.operand(range);
         };
         match short.name {
+            "all" if negated => {
+                self.explanation.notes.push(match elements.len() {
+                    0 => format!("`{of}` is empty, so `all` holds of nothing in it"),
+                    1 => format!("the one element of `{of}` is so"),
+                    more => format!("all {more} elements of `{of}` are so"),
+                });
+                self.operand(range);
+            }
+            "exists" if negated => {
+                for (text, element) in elements {
+                    let shown = Value::copy_of(&*element);
+                    let mut inner = self.context.new_inner_scope();
+                    inner.add_variable_as_val(&comprehension.iter_var, element);
+                    let verdict = evaluate(short.each, &inner);
+                    if verdict.is_ok_and(|verdict| verdict.downcast_ref::<CelBool>().is_some_and(|b| *b.inner())) {
+                        self.explanation.notes.push(format!("`{text}` is so"));
+                        return self.explanation.parts.push(Part { text, value: Ok(shown) });
+                    }
+                }
+                self.operand(range);
+            }
             "all" => {
                 for (text, element) in elements {
                     let shown = Value::copy_of(&*element);

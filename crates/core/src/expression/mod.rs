@@ -30,6 +30,7 @@ pub use compiled::{Compiled, Fault};
 pub use engine::{Bindings, Engine};
 pub use explain::{Explanation, Part};
 pub(crate) use files::FileReader;
+pub(crate) use functions::check_constant;
 pub use functions::{FAKE_KINDS, FUNCTIONS, Function, check_jsonpath};
 pub(crate) use made::Draws;
 pub use made::{Clock, MadeUp};

@@ -40,7 +40,11 @@ type Compiled = Result<Schema, String>;
 
 /// The schemas that were used so far.
 #[derive(Default)]
-pub(crate) struct Schemas(Mutex<Cache>);
+pub(crate) struct Schemas {
+    cache: Mutex<Cache>,
+    /// Whether `format` says nothing that a value could break.
+    ignores_formats: bool,
+}
 
 #[derive(Default)]
 struct Cache {
@@ -57,13 +61,18 @@ impl fmt::Debug for Schemas {
 }
 
 impl Schemas {
+    /// Schemas whose `format` is a rule only if `asserted`.
+    pub(crate) fn with_formats(asserted: bool) -> Self {
+        Self { ignores_formats: !asserted, ..Self::default() }
+    }
+
     /// The schema in the file at `path`, relative to the root. The error is in plain words.
     pub(super) fn at(&self, files: &Arc<dyn Files>, path: &Path) -> Compiled {
-        let mut cache = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut cache = self.cache.lock().unwrap_or_else(PoisonError::into_inner);
         if let Some(compiled) = cache.known.get(path) {
             return compiled.clone();
         }
-        let group = compile(files, path);
+        let group = compile(files, path, !self.ignores_formats);
         cache.add(group);
         cache.known.get(path).cloned().unwrap_or_else(|| Err("it cannot be compiled".to_owned()))
     }
@@ -90,7 +99,7 @@ struct Group {
     bytes: usize,
 }
 
-fn compile(files: &Arc<dyn Files>, path: &Path) -> Group {
+fn compile(files: &Arc<dyn Files>, path: &Path, formats: bool) -> Group {
     let alone = |compiled, bytes| Group { compiled: vec![(path.to_owned(), compiled)], bytes };
     let bundle = match Bundle::read(&**files, path) {
         Ok(bundle) => bundle,
@@ -98,10 +107,10 @@ fn compile(files: &Arc<dyn Files>, path: &Path) -> Group {
     };
     let bytes = bundle.bytes;
     match bundle.documents.len() {
-        1 => alone(compile_alone(files, path, &bundle.documents[0].1), bytes),
+        1 => alone(compile_alone(files, path, &bundle.documents[0].1, formats), bytes),
         _ => match bundle.into_one() {
             Some((whole, draft, paths)) => {
-                let validator = jsonschema::options().with_draft(draft).with_retriever(Nothing).build(&whole);
+                let validator = options(formats).with_draft(draft).with_retriever(Nothing).build(&whole);
                 let validator = validator.map(Arc::new).map_err(|error| unusable(path, &error.to_string()));
                 let paths: Arc<[PathBuf]> = paths.into();
                 let schema = |number: usize| {
@@ -113,7 +122,7 @@ fn compile(files: &Arc<dyn Files>, path: &Path) -> Group {
             // Names of their own, or anchors: the library resolves them.
             None => {
                 let schema = read(&**files, path).map(|(schema, _)| schema);
-                alone(schema.and_then(|schema| compile_alone(files, path, &schema)), bytes)
+                alone(schema.and_then(|schema| compile_alone(files, path, &schema, formats)), bytes)
             }
         },
     }
@@ -123,8 +132,14 @@ fn unusable(path: &Path, why: &str) -> String {
     format!("`{}` is no JSON Schema that can be used: {why}", path.display())
 }
 
-fn compile_alone(files: &Arc<dyn Files>, path: &Path, schema: &Json) -> Compiled {
-    let compiled = jsonschema::options()
+/// `format` is a rule in every draft: those who write schemas mean it so, though newer drafts leave it open
+/// (2020-12, Validation 7.2.2).
+fn options(formats: bool) -> jsonschema::ValidationOptions<'static> {
+    jsonschema::options().should_validate_formats(formats)
+}
+
+fn compile_alone(files: &Arc<dyn Files>, path: &Path, schema: &Json, formats: bool) -> Compiled {
+    let compiled = options(formats)
         .with_base_uri(format!("{BASE}{}", path.to_string_lossy().replace('\\', "/")))
         .with_retriever(Beside(Arc::clone(files)))
         .build(schema);
@@ -135,9 +150,67 @@ fn compile_alone(files: &Arc<dyn Files>, path: &Path, schema: &Json) -> Compiled
 fn read(files: &dyn Files, path: &Path) -> Result<(Json, usize), String> {
     let shown = path.display();
     let bytes = files.read_data(path).map_err(|error| format!("the schema `{shown}` cannot be read: {error}"))?;
-    let schema =
+    let mut schema =
         serde_json::from_slice(&bytes).map_err(|error| format!("the schema `{shown}` is not JSON: {error}"))?;
+    open_large_repetitions(&mut schema);
     Ok((schema, bytes.len()))
+}
+
+/// The largest number of repetitions that a pattern counts.
+const MOST_REPETITIONS: u32 = 1_000;
+
+/// Takes the upper bound off repetitions in patterns that is too large for a compiled pattern: `.{1,2097152}` becomes
+/// `.{1,}`. Otherwise the whole schema could not be used.
+fn open_large_repetitions(value: &mut Json) {
+    match value {
+        Json::Array(members) => members.iter_mut().for_each(open_large_repetitions),
+        Json::Object(object) => {
+            for (key, value) in object.iter_mut() {
+                match value {
+                    Json::String(pattern) if key == "pattern" => {
+                        if let Some(open) = with_open_repetitions(pattern) {
+                            *pattern = open;
+                        }
+                    }
+                    value if !is_data(key) => open_large_repetitions(value),
+                    _ => {}
+                }
+            }
+        }
+        _ => {}
+    }
+}
+
+/// The same of one pattern (ECMA-262); `None` where nothing is to be changed.
+fn with_open_repetitions(pattern: &str) -> Option<String> {
+    let mut out = String::with_capacity(pattern.len());
+    let (mut rest, mut changed) = (pattern, false);
+    while let Some(at) = rest.find(['\\', '{']) {
+        out.push_str(&rest[..at]);
+        let (taken, after) = rest[at..].split_at(1);
+        if taken == "\\" {
+            let next = after.chars().next().map_or(0, char::len_utf8);
+            out.push_str(&rest[at..at + 1 + next]);
+            rest = &after[next..];
+            continue;
+        }
+        let bounds = after.split_once('}').and_then(|(bounds, behind)| {
+            let (least, most) = bounds.split_once(',').unwrap_or((bounds, bounds));
+            Some((least.parse::<u32>().ok()?, most.parse::<u64>().ok()?, behind))
+        });
+        match bounds {
+            Some((least, most, behind)) if most > u64::from(MOST_REPETITIONS) => {
+                out.push_str(&format!("{{{},}}", least.min(MOST_REPETITIONS)));
+                (rest, changed) = (behind, true);
+            }
+            _ => {
+                out.push('{');
+                rest = after;
+            }
+        }
+    }
+    out.push_str(rest);
+    changed.then_some(out)
 }
 
 /// A schema and the files it refers to, directly or not.

@@ -106,6 +106,8 @@ pub(super) struct Uses {
     pub reads_files: bool,
     /// Calls: the function's name and how many arguments it got, a receiver counted as the first.
     pub calls: Vec<(String, usize)>,
+    /// Calls whose last argument is a literal text: the function's name and the text.
+    pub constants: Vec<(String, String)>,
 }
 
 impl Uses {
@@ -220,12 +222,27 @@ impl Walker {
                 return;
             }
         }
+        // What a type is compared with is a type, whatever values are called.
+        if let [left, right] = call.args.as_mut_slice()
+            && matches!(call.func_name.as_str(), operators::EQUALS | operators::NOT_EQUALS | operators::IN)
+            && (is_type_call(left) || is_type_call(right))
+        {
+            for side in [left, right] {
+                if !is_type(side) {
+                    self.walk(side);
+                }
+            }
+            return;
+        }
         if let Some(target) = &mut call.target {
             self.walk(target);
         }
         call.args.iter_mut().for_each(|argument| self.walk(argument));
         if is_operator(&call.func_name) {
             return;
+        }
+        if let Some(IdedExpr { expr: Expr::Literal(LiteralValue::String(literal)), .. }) = call.args.last() {
+            self.uses.constants.push((call.func_name.clone(), literal.inner().to_owned()));
         }
         let arguments = call.args.len() + usize::from(call.target.is_some());
         self.uses.calls.push((call.func_name.clone(), arguments));
@@ -248,6 +265,20 @@ impl Walker {
         self.walk(&mut comprehension.loop_step);
         self.bound.pop();
         count_steps(comprehension);
+    }
+}
+
+/// Whether a node asks for the type of something: `type(x)`.
+fn is_type_call(node: &IdedExpr) -> bool {
+    matches!(&node.expr, Expr::Call(call) if call.func_name == "type" && call.args.len() == 1)
+}
+
+/// Whether a node names a type, or is a list of such names.
+fn is_type(node: &IdedExpr) -> bool {
+    match &node.expr {
+        Expr::Ident(name) => is_type_name(name),
+        Expr::List(list) => list.elements.iter().all(is_type),
+        _ => false,
     }
 }
 

@@ -136,7 +136,15 @@ impl PostData {
                 bytes_or_text(bytes.map_err(|_| "its body says that it is base64, but is none")?)
             }
             Some(text) => Body::Text(text.into()),
-            None if self.params.is_empty() => return Ok(()),
+            None if self.params.is_empty() => {
+                let length = draft.header("content-length").and_then(Text::plain).and_then(|it| it.trim().parse().ok());
+                if let Some(length) = length.filter(|length: &u64| *length > 0) {
+                    draft.note(format!(
+                        "Its body of {length} bytes was not recorded: write it below the header fields."
+                    ));
+                }
+                return Ok(());
+            }
             None if essence == "multipart/form-data" => {
                 // Another boundary keeps the parts apart, which the field would not know.
                 draft.headers.retain(|(name, _)| !is(name, "content-type"));

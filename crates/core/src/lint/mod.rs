@@ -19,7 +19,7 @@ mod tests;
 
 use crate::expression::Engine;
 use crate::problem::{Code, Problem, SourceId};
-use crate::replay::{Plan, Step, examine_own, examine_preamble};
+use crate::replay::{Depth, Plan, Step, examine_own, examine_preamble};
 use crate::workspace::{CellId, Settings, Workspace};
 pub(crate) use json::slip_in;
 use rustc_hash::FxHashSet;
@@ -74,12 +74,12 @@ pub fn lint_files(
     }
     for text in texts.iter().copied() {
         problems.extend(workspace.source(text).problems.iter().cloned());
-        problems.extend(examine_preamble(workspace, engine, text));
+        problems.extend(examine_preamble(workspace, engine, text, Depth::Lint));
         problems.extend(secrets::in_requests(workspace, text));
         problems.extend(protocol::slips(workspace, text));
     }
     for step in &steps {
-        problems.extend(examine_own(workspace, engine, step.cell));
+        problems.extend(examine_own(workspace, engine, step.cell, Depth::Lint));
     }
     let uses = names::uses(workspace, engine, settings, &steps);
     ties.take(workspace, &uses);

@@ -47,13 +47,30 @@ pub(super) fn in_requests(workspace: &Workspace, source: SourceId) -> Vec<Proble
         let hint = "write `secret` at the end of the line, or rename the value if it is none";
         Problem::remark(Code::UnmarkedSecret, name, message).with_hint(hint).in_source(source)
     }));
+    let names: Vec<Span> = own.file.cells.iter().map(|cell| cell.title).chain(names_in(workspace, source)).collect();
     for span in random_texts(text) {
-        if !problems.iter().any(|known| known.span.contains(span)) {
+        let is_name = names.iter().any(|name| name.contains(span)) || is_schema_path(text, span);
+        if !is_name && !problems.iter().any(|known| known.span.contains(span)) {
             let message = "this looks like a secret, in a file that others see".to_owned();
             problems.push(finding(source, span, message));
         }
     }
     problems
+}
+
+/// The spans of `% name` and of the cells that `% needs` and `% play` name.
+fn names_in(workspace: &Workspace, source: SourceId) -> impl Iterator<Item = Span> {
+    let cells = workspace.source(source).file.cells.iter().flat_map(|cell| cell.instructions());
+    cells.filter_map(|line| match line.kind {
+        Kind::Name(name) | Kind::Needs(name) | Kind::Play { name, .. } => Some(name),
+        _ => None,
+    })
+}
+
+/// Whether a text is a part of the path of a schema file, which is named after an operation.
+fn is_schema_path(text: &str, span: Span) -> bool {
+    let end = text[span.end()..].find(['"', '\'', '\n']).map_or(text.len(), |at| span.end() + at);
+    text[span.end()..end].ends_with(".schema.json")
 }
 
 /// Whether a yielded value is one that gives access, by the last word of its name: a `token_count` is none.
@@ -113,12 +130,41 @@ pub(crate) fn random_texts(text: &str) -> Vec<Span> {
     found
 }
 
+/// How many letters stand in what reads as words: four in a row at least, of one case but for the first, and nowhere more
+/// than four without a vowel.
+fn letters_in_words(run: &[u8]) -> usize {
+    let mut letters = 0;
+    let mut at = 0;
+    while at < run.len() {
+        let first = run[at];
+        let lower = run[at + 1..].iter().take_while(|b| b.is_ascii_lowercase()).count();
+        let upper = run[at + 1..].iter().take_while(|b| b.is_ascii_uppercase()).count();
+        let length = match first.is_ascii_alphabetic() {
+            false => 0,
+            true if lower > 0 => lower + 1,
+            // The last one of several upper-case letters begins the next word.
+            true => upper + 1 - usize::from(run.get(at + upper + 1).is_some_and(u8::is_ascii_lowercase) && upper > 0),
+        };
+        let word = &run[at..at + length];
+        let is_vowel = |b: &u8| b"aeiouyAEIOUY".contains(b);
+        if length >= 4 && word.windows(5.min(length)).all(|part| part.iter().any(is_vowel)) {
+            letters += length;
+        }
+        at += length.max(1);
+    }
+    letters
+}
+
 fn is_random(run: &[u8]) -> bool {
     // Words joined by marks, and ids of the UUID kind, are no secrets.
     let longest = run.split(|b| matches!(b, b'-' | b'_' | b'+')).map(<[u8]>::len).max().unwrap_or_default();
     let digits = run.iter().filter(|b| b.is_ascii_digit()).count();
     let letters = run.iter().filter(|b| b.is_ascii_alphabetic()).count();
     if longest < 16 || digits < 3 || letters < 6 {
+        return false;
+    }
+    // Most letters stand in words and few digits beside them, as in `getHistoricalStatsDefinition-200`.
+    if digits * 10 < run.len() * 3 && letters_in_words(run) * 4 >= letters * 3 {
         return false;
     }
     // Shannon's measure of surprise, in bits a character: prose joined together has below three.

@@ -66,6 +66,7 @@ pub fn take(documents: &Documents, wish: &Wish) -> Result<Taken, String> {
         schemas: Schemas::new(documents, old),
         security: Security::new(documents),
         with_schemas: wish.schemas,
+        base: taken.environments.first().map(|(_, address)| address.clone()).unwrap_or_default(),
     };
     let mut by_tag: FxHashMap<Option<&str>, usize> = FxHashMap::default();
     let mut tags: Vec<(Option<&str>, Vec<Draft>)> = Vec::new();
@@ -85,6 +86,10 @@ pub fn take(documents: &Documents, wish: &Wish) -> Result<Taken, String> {
     if tags.is_empty() {
         return Err(match &wish.operation {
             Some(wanted) => format!("no operation is called `{wanted}`{}", closest(documents, root, wanted)),
+            None if root.value.get("webhooks").is_some() => {
+                "it describes webhooks alone, which its server sends to others: there is nothing to send to it"
+                    .to_owned()
+            }
             None => "it describes no operations".to_owned(),
         });
     }

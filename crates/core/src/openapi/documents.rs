@@ -172,6 +172,11 @@ fn parse(bytes: &[u8]) -> Result<Value, String> {
     (budget.max_events, budget.max_nodes, budget.max_depth) = (20_000_000, 20_000_000, 128);
     let mut options = serde_saphyr::Options::default();
     (options.budget, options.with_snippet) = (Some(budget), false);
+    // YAML 1.2, in which `no` and `on` are texts. Of what would lose its digits or has no place in JSON, the text stays.
+    options.strict_booleans = true;
+    options.leading_zero_numbers_as_strings = true;
+    options.underscored_numbers_as_strings = true;
+    options.non_finite_float_policy = serde_saphyr::options::NonFiniteFloatPolicy::AsString;
     serde_saphyr::from_str_with_options(text, options).map_err(|error| format!("it is no YAML: {error}"))
 }
 

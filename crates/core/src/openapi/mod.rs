@@ -5,6 +5,7 @@ mod description;
 mod documents;
 mod operation;
 mod parameters;
+mod pattern;
 mod sample;
 mod schema;
 mod security;

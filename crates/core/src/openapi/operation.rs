@@ -2,7 +2,7 @@ use super::documents::{Documents, Node};
 use super::sample::Samples;
 use super::schema::Schemas;
 use super::security::Security;
-use super::{body, parameters};
+use super::{body, parameters, servers};
 use crate::draft::{Draft, Piece, Text};
 use crate::syntax::slug;
 use serde_json::Value;
@@ -18,6 +18,8 @@ pub(super) struct Making<'d> {
     pub(super) security: Security<'d>,
     /// Whether answers are judged by files of schemas.
     pub(super) with_schemas: bool,
+    /// What stands before paths.
+    pub(super) base: String,
 }
 
 /// One operation.
@@ -49,6 +51,10 @@ impl<'d> Operation<'d> {
         let summary = self.node.text("summary").or_else(|| self.item.text("summary"));
         draft.title = summary.or(id).map_or_else(|| format!("{method} {}", self.path), str::to_owned);
         draft.title = draft.title.lines().next().unwrap_or_default().trim_end_matches('.').to_owned();
+        // A title of marks alone would give no name.
+        if slug(&draft.title).is_empty() {
+            draft.title = format!("{method} {}", self.path);
+        }
         draft.name = id.map(name).filter(|name| !name.is_empty());
         if let Some(description) = self.node.text("description").filter(|text| Some(*text) != summary) {
             draft.note(description.trim());
@@ -57,15 +63,24 @@ impl<'d> Operation<'d> {
             draft.note("Deprecated.");
             draft.lines.push("% tag deprecated".to_owned());
         }
-        draft.target = self.path.into();
+        let own_server = servers::of_operation([self.node, self.item], &making.base, &mut notes);
+        draft.target = format!("{}{}", own_server.unwrap_or_default(), self.path).into();
         for parameter in parameters::of(making.documents, self.item, self.node) {
             parameters::add(parameter, &making.samples, &mut draft, &mut notes);
         }
         braces_without_parameter(&mut draft, &mut notes);
         body::add(making.documents, self.node, &making.samples, &mut draft, &mut notes);
         notes.extend(making.security.add(self.node, &mut draft));
+        // Both would be the same field.
+        let has_field = |draft: &Draft| draft.has_header("authorization") && draft.auth.is_some();
+        if has_field(&draft) {
+            draft
+                .headers
+                .retain(|(name, _)| !name.plain().is_some_and(|name| name.eq_ignore_ascii_case("authorization")));
+            notes.push("its `Authorization` field is left out: `% auth` writes it".to_owned());
+        }
         self.checks(making, &mut draft);
-        for word in ["callbacks", "servers"] {
+        for word in ["callbacks"] {
             if self.node.value.get(word).is_some() {
                 notes.push(format!("its `{word}` are left out"));
             }

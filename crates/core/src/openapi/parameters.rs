@@ -189,5 +189,7 @@ pub(super) fn value_name(name: &str) -> String {
         before = c;
     }
     let own = own.trim_matches('_').to_owned();
-    if is_value_name(&own) && !is_language_name(&own) { own } else { format!("my_{own}") }
+    // `base` is what stands before paths.
+    let is_free = is_value_name(&own) && !is_language_name(&own) && own != "base";
+    if is_free { own } else { format!("my_{own}") }
 }

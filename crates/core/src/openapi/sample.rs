@@ -1,6 +1,7 @@
 //! Values that fit a schema, for bodies and parameters of which there is no example.
 
 use super::documents::{Documents, Node};
+use super::pattern;
 use crate::lint::random_texts;
 use rustc_hash::FxHashMap;
 use serde_json::{Map, Number, Value, json};
@@ -27,6 +28,8 @@ struct Making {
     nodes: usize,
     /// Whether it was cut short, so that it is no sample for elsewhere.
     cut: bool,
+    /// Members that must be there, as a schema beside this one says (`allOf`).
+    required: Vec<String>,
 }
 
 impl<'d> Samples<'d> {
@@ -36,7 +39,7 @@ impl<'d> Samples<'d> {
 
     /// A value for a schema; `name` is what it stands for.
     pub(super) fn of(&self, schema: Node<'d>, name: &str) -> Option<Value> {
-        let mut making = Making { inside: Vec::new(), depth: 0, nodes: 0, cut: false };
+        let mut making = Making { inside: Vec::new(), depth: 0, nodes: 0, cut: false, required: Vec::new() };
         self.make(schema, name, &mut making)
     }
 
@@ -70,7 +73,8 @@ impl<'d> Samples<'d> {
         }
         // What is made deeper down has less in it.
         let key = (own, making.depth.min(REQUIRED_FROM));
-        if let Some(known) = referred.then(|| self.known.borrow().get(&key).cloned()).flatten() {
+        let alone = making.required.is_empty();
+        if let Some(known) = (referred && alone).then(|| self.known.borrow().get(&key).cloned()).flatten() {
             return known;
         }
         let was_cut = std::mem::take(&mut making.cut);
@@ -79,7 +83,7 @@ impl<'d> Samples<'d> {
         let value = self.made(schema, name, making);
         making.depth -= 1;
         making.inside.pop();
-        if referred && !making.cut {
+        if referred && alone && !making.cut {
             self.known.borrow_mut().insert(key, value.clone());
         }
         making.cut |= was_cut;
@@ -106,8 +110,14 @@ impl<'d> Samples<'d> {
                 _ => {}
             }
         }
-        if let Some(given) = given.into_iter().chain(first).flatten().next() {
-            return Some(plain(given.clone()));
+        // What is an example may be somebody's secret; what is the only value allowed is none.
+        let [example, constant, default] = given;
+        let [of_examples, of_enum] = first;
+        if let Some(example) = example {
+            return Some(plain(example.clone()));
+        }
+        if let Some(given) = constant.or(default).or(of_examples.filter(|_| of_enum.is_none())).or(of_enum) {
+            return Some(if Some(given) == of_examples { plain(given.clone()) } else { given.clone() });
         }
         if let Some(all) = all {
             return self.joined(schema, all, name, making);
@@ -147,9 +157,11 @@ impl<'d> Samples<'d> {
             .flatten()
             .filter_map(Value::as_str)
             .collect();
+        // It holds of this object, and not of those inside.
+        let beside = std::mem::take(&mut making.required);
         let mut object = Map::new();
         for (name, property) in schema.get("properties").into_iter().flat_map(Node::members) {
-            let needed = required.contains(&name);
+            let needed = required.contains(&name) || beside.iter().any(|own| own == name);
             if !needed && making.depth > REQUIRED_FROM
                 || self.documents.resolve(property).is_some_and(|shape| shape.is("readOnly"))
             {
@@ -165,7 +177,35 @@ impl<'d> Samples<'d> {
                 None => {}
             }
         }
+        self.fill(schema, &mut object, making);
+        making.required = beside;
         object
+    }
+
+    /// Adds members until there are as many as must be.
+    fn fill(&self, schema: Node<'d>, object: &mut Map<String, Value>, making: &mut Making) {
+        let least = schema.get("minProperties").and_then(|bound| bound.value.as_u64()).unwrap_or_default();
+        let least = usize::try_from(least).unwrap_or(usize::MAX).min(MOST_NODES);
+        for (name, property) in schema.get("properties").into_iter().flat_map(Node::members) {
+            if object.len() < least
+                && !object.contains_key(name)
+                && let Some(value) = self.make(property, name, making)
+            {
+                object.insert(name.to_owned(), value);
+            }
+        }
+        let more = schema.get("additionalProperties");
+        if more.is_some_and(|more| more.value == &Value::Bool(false)) {
+            return;
+        }
+        for number in 1..=least {
+            if object.len() >= least {
+                break;
+            }
+            let name = format!("key{number}");
+            let made = more.filter(|more| more.value.is_object()).and_then(|more| self.make(more, &name, making));
+            object.insert(name, made.unwrap_or_else(|| Value::from("text")));
+        }
     }
 
     fn list(&self, schema: Node<'d>, name: &str, making: &mut Making) -> Vec<Value> {
@@ -178,6 +218,12 @@ impl<'d> Samples<'d> {
     fn joined(&self, schema: Node<'d>, all: Node<'d>, name: &str, making: &mut Making) -> Option<Value> {
         let mut whole = Map::new();
         let mut other = None;
+        let before = making.required.clone();
+        for one in all.list().chain([schema]) {
+            let required = self.documents.resolve(one).and_then(|one| one.get("required"));
+            let names = required.into_iter().flat_map(Node::list).filter_map(|name| name.value.as_str());
+            making.required.extend(names.map(str::to_owned));
+        }
         for one in all.list() {
             match self.make(one, name, making) {
                 Some(Value::Object(members)) => whole.extend(members),
@@ -186,6 +232,7 @@ impl<'d> Samples<'d> {
             }
         }
         whole.extend(self.object(schema, making));
+        making.required = before;
         if whole.is_empty() { other.or(Some(json!({}))) } else { Some(Value::Object(whole)) }
     }
 }
@@ -244,6 +291,12 @@ fn text(schema: Node<'_>, name: &str) -> String {
         _ => name,
     };
     let bound = |word: &str| schema.get(word).and_then(|bound| usize::try_from(bound.value.as_u64()?).ok());
+    if let Some(pattern) = schema.text("pattern") {
+        let made = pattern::sample(pattern, bound("minLength").unwrap_or(0), bound("maxLength").unwrap_or(usize::MAX));
+        if let Some(text) = made {
+            return text;
+        }
+    }
     let mut text: String = text.chars().take(bound("maxLength").unwrap_or(usize::MAX)).collect();
     let least = bound("minLength").unwrap_or_default().min(1000);
     while text.chars().count() < least {

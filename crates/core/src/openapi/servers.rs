@@ -1,12 +1,13 @@
 use super::documents::Node;
 use crate::syntax::{first_free, slug};
+use url::Url;
 
 /// The servers of a description as environments: a name, and what stands before paths.
 pub(super) fn environments(root: Node<'_>, notes: &mut Vec<String>) -> Vec<(String, String)> {
     let mut environments: Vec<(String, String)> = Vec::new();
     for server in root.get("servers").into_iter().flat_map(Node::list) {
         let Some(written) = server.text("url") else { continue };
-        let address = address(server, written, notes);
+        let address = address(server, written, None, notes);
         let told = server.text("x-name").or_else(|| server.text("name")).or_else(|| server.text("description"));
         let host = address.split_once("://").map_or("", |(_, rest)| rest.split(['/', ':']).next().unwrap_or(rest));
         // A description may be a whole text.
@@ -23,14 +24,36 @@ pub(super) fn environments(root: Node<'_>, notes: &mut Vec<String>) -> Vec<(Stri
     environments
 }
 
-/// An address with the values that its variables have by themselves.
-fn address(server: Node<'_>, written: &str, notes: &mut Vec<String>) -> String {
+/// What stands before the path of an operation that has servers of its own, or whose path has; `base` is what stands
+/// before the others.
+pub(super) fn of_operation(holders: [Node<'_>; 2], base: &str, notes: &mut Vec<String>) -> Option<String> {
+    let servers = holders.into_iter().find_map(|holder| holder.get("servers"))?;
+    let mut servers = servers.list().filter_map(|server| Some((server, server.text("url")?)));
+    let (server, written) = servers.next()?;
+    let more = servers.count();
+    if more > 0 {
+        notes.push(format!("it has {} servers of its own, and goes to the first", more + 1));
+    }
+    let address = address(server, written, Some(base), notes);
+    (address != base).then_some(address)
+}
+
+/// An address with the values that its variables have by themselves. One without a host counts from `base`.
+fn address(server: Node<'_>, written: &str, base: Option<&str>, notes: &mut Vec<String>) -> String {
     let mut address = written.to_owned();
     for (name, variable) in server.get("variables").into_iter().flat_map(Node::members) {
         if let Some(value) = variable.text("default") {
             address = address.replace(&format!("{{{name}}}"), value);
             notes.push(format!("server `{written}`: `{name}` is `{value}`"));
         }
+    }
+    if address.starts_with("//") {
+        address.insert_str(0, "https:");
+        notes.push(format!("server `{written}` has no scheme: it is `https`"));
+    }
+    let absolute = base.and_then(|base| Url::parse(base).ok()).and_then(|base| base.join(&address).ok());
+    if let Some(absolute) = absolute.filter(|_| !address.contains("://")) {
+        address = absolute.to_string();
     }
     if !address.contains("://") {
         notes.push(format!("server `{written}` has no host: it is `http://127.0.0.1`, for now"));

@@ -1,5 +1,5 @@
 use super::change::{Change, Field};
-use super::outline::{Member, Members, Outline};
+use super::outline::{Member, Members, Outline, Segment};
 use crate::response::Exchange;
 use bytes::Bytes;
 use serde_json::Value;
@@ -25,7 +25,7 @@ pub(crate) fn alter(exchange: &Exchange, outline: &Outline<'_>, change: &Change)
         Change::NotJson => body("<html><body>The packing line is closed for repairs.</body></html>".to_owned()),
         Change::OtherBody => body("The packing line is closed for repairs.".to_owned()),
         Change::EmptyList => body("[]".to_owned()),
-        Change::Field { name, how, .. } => body(with_field(outline, name, *how)),
+        Change::Field { path, how } => body(with_field(outline, &path.0, *how)),
         Change::ContentType => {
             let other = if exchange.media_type() == "text/html" { "text/plain" } else { "text/html" };
             for (name, value) in &mut copy.headers {
@@ -45,34 +45,37 @@ pub(crate) fn alter(exchange: &Exchange, outline: &Outline<'_>, change: &Change)
 }
 
 /// The body's text with one field altered.
-fn with_field(outline: &Outline<'_>, name: &str, how: Field) -> String {
+fn with_field(outline: &Outline<'_>, path: &[Segment], how: Field) -> String {
     let mut text = String::new();
-    match outline {
-        Outline::Object(members) => object(&mut text, members, name, how),
-        Outline::List(members) => {
+    match (outline, path) {
+        (Outline::Object(members), [Segment::Key(name), rest @ ..]) => object(&mut text, members, name, rest, how),
+        (Outline::List(members), [Segment::Each, rest @ ..]) => {
             text.push('[');
             for (at, member) in members.iter().enumerate() {
                 if at > 0 {
                     text.push(',');
                 }
-                match member {
-                    Member::Object(members) => object(&mut text, members, name, how),
-                    Member::Other(value) => text.push_str(value.get()),
+                match (member, rest) {
+                    (Member::Object(members), [Segment::Key(name), rest @ ..]) => {
+                        object(&mut text, members, name, rest, how);
+                    }
+                    (Member::Object(members), _) => object(&mut text, members, "", &[], Field::OtherValue),
+                    (Member::Other(value), _) => text.push_str(value.get()),
                 }
             }
             text.push(']');
         }
-        Outline::Nothing | Outline::Json | Outline::Other => {}
+        _ => {}
     }
     text
 }
 
-fn object(text: &mut String, members: &Members<'_>, altered: &str, how: Field) {
+fn object(text: &mut String, members: &Members<'_>, altered: &str, rest: &[Segment], how: Field) {
     text.push('{');
     let mut first = true;
     for (name, value) in &members.0 {
         let own = name == altered;
-        if own && how == Field::Missing {
+        if own && rest.is_empty() && how == Field::Missing {
             continue;
         }
         if !std::mem::take(&mut first) {
@@ -80,11 +83,36 @@ fn object(text: &mut String, members: &Members<'_>, altered: &str, how: Field) {
         }
         let _ = write!(text, "{}:", Value::from(name.as_str()));
         match own {
-            true => text.push_str(&value_of(value, how)),
+            true => inside(text, value, rest, how),
             false => text.push_str(value.get()),
         }
     }
     text.push('}');
+}
+
+/// A value in which the field at `path` is altered, if it has one.
+fn inside(text: &mut String, value: &RawValue, path: &[Segment], how: Field) {
+    match path {
+        [] => return text.push_str(&value_of(value, how)),
+        [Segment::Key(name), rest @ ..] => {
+            if let Ok(members) = serde_json::from_str::<Members<'_>>(value.get()) {
+                return object(text, &members, name, rest, how);
+            }
+        }
+        [Segment::Each, rest @ ..] => {
+            if let Ok(members) = serde_json::from_str::<Vec<&RawValue>>(value.get()) {
+                text.push('[');
+                for (at, member) in members.into_iter().enumerate() {
+                    if at > 0 {
+                        text.push(',');
+                    }
+                    inside(text, member, rest, how);
+                }
+                return text.push(']');
+            }
+        }
+    }
+    text.push_str(value.get());
 }
 
 fn value_of(value: &RawValue, how: Field) -> String {
@@ -103,29 +131,29 @@ fn value_of(value: &RawValue, how: Field) -> String {
     }
 }
 
+/// Whether there is another value of the same type and form.
+pub(super) fn has_other_value(text: &str) -> bool {
+    serde_json::from_str(text).is_ok_and(|value: Value| other(&value) != value)
+}
+
 /// Another value of the same type, as like the first as can be: what only looks at its form is not to notice.
 fn other_value(text: &str) -> String {
-    match serde_json::from_str(text) {
-        Ok(Value::String(text)) => Value::from(other_text(&text)).to_string(),
-        Ok(Value::Bool(truth)) => (!truth).to_string(),
-        Ok(Value::Array(mut members)) => {
-            match members.pop() {
-                Some(only) if members.is_empty() => members.extend([only.clone(), only]),
-                Some(_) => {}
-                None => members.push(Value::from(1)),
-            }
-            Value::from(members).to_string()
-        }
-        Ok(Value::Object(members)) => match members.is_empty() {
-            true => "{\"other\":1}".to_owned(),
-            false => "{}".to_owned(),
+    serde_json::from_str(text).map_or_else(|_| "1".to_owned(), |value: Value| other(&value).to_string())
+}
+
+/// The same of a value: lists and objects keep their members, which have other values.
+fn other(value: &Value) -> Value {
+    match value {
+        Value::String(text) => Value::from(other_text(text)),
+        Value::Bool(truth) => Value::from(!truth),
+        Value::Array(members) => members.iter().map(other).collect(),
+        Value::Object(members) => members.iter().map(|(name, value)| (name.clone(), other(value))).collect(),
+        Value::Number(number) => match (number.as_i64(), number.as_f64()) {
+            (Some(whole), _) => Value::from(whole.checked_add(1).unwrap_or_default()),
+            (None, Some(double)) if double.abs() < 1e15 => Value::from(double + 1.0),
+            _ => Value::from(1),
         },
-        Ok(Value::Number(number)) => match (number.as_i64(), number.as_f64()) {
-            (Some(whole), _) => whole.checked_add(1).unwrap_or_default().to_string(),
-            (None, Some(double)) if double.abs() < 1e15 => (double + 1.0).to_string(),
-            _ => "1".to_owned(),
-        },
-        Ok(Value::Null) | Err(_) => "1".to_owned(),
+        Value::Null => Value::Null,
     }
 }
 
@@ -161,13 +189,12 @@ mod tests {
             ("11.5", "12.5"),
             ("1e400", "1"),
             ("true", "false"),
-            ("[1, 2]", "[1]"),
-            ("[\"a\"]", "[\"a\",\"a\"]"),
-            ("[]", "[1]"),
-            ("{\"kg\": 4}", "{}"),
-            ("{}", "{\"other\":1}"),
+            ("[1, 2]", "[2,3]"),
+            ("[\"a\"]", "[\"b\"]"),
+            ("{\"kg\": 4, \"note\": null}", "{\"kg\":5,\"note\":null}"),
         ] {
             assert_eq!(other_value(value), other, "{value}");
         }
+        assert!(["[]", "{}", "null", "[{}, null]"].iter().all(|value| !has_other_value(value)));
     }
 }

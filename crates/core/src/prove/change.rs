@@ -1,4 +1,5 @@
-use super::outline::Outline;
+use super::alter::has_other_value;
+use super::outline::{FieldAt, FieldPath, Outline};
 use crate::response::Exchange;
 use std::time::Duration;
 
@@ -17,10 +18,8 @@ pub enum Change {
     EmptyList,
     /// A field of its JSON object is altered, or that of each object in its list.
     Field {
-        /// The field's name.
-        name: String,
-        /// Whether the objects are the members of a list.
-        of_each: bool,
+        /// Where the field is.
+        path: FieldPath,
         /// How.
         how: Field,
     },
@@ -84,18 +83,18 @@ pub(crate) fn changes(exchange: &Exchange, outline: &Outline<'_>) -> Vec<Change>
         }
         Outline::Other => all.extend([Change::EmptyBody, Change::OtherBody]),
     }
-    let of_each = matches!(outline, Outline::List(_));
     let fields = outline.fields();
     for how in [Field::Missing, Field::Null, Field::OtherType, Field::Empty, Field::OtherValue] {
-        for (name, value) in &fields {
+        for FieldAt { path, value, .. } in &fields {
             let text = value.get();
             let applies = match how {
-                Field::Null | Field::OtherValue => text != "null",
+                Field::Null => text != "null",
+                Field::OtherValue => has_other_value(text),
                 Field::Empty => text.starts_with('[') && !text[1..].trim_start().starts_with(']'),
                 Field::Missing | Field::OtherType => true,
             };
             if applies {
-                all.push(Change::Field { name: (*name).to_owned(), of_each, how });
+                all.push(Change::Field { path: path.clone(), how });
             }
         }
     }
@@ -138,7 +137,8 @@ impl Change {
     pub fn subject(&self) -> Option<String> {
         match self {
             Change::Status(status) => Some(status.to_string()),
-            Change::Field { name, .. } | Change::Header(name) => Some(name.clone()),
+            Change::Field { path, .. } => Some(path.shown()),
+            Change::Header(name) => Some(name.clone()),
             Change::Slow(time) => Some(time.as_secs_f64().to_string()),
             Change::EmptyBody | Change::NotJson | Change::OtherBody | Change::EmptyList | Change::ContentType => None,
         }
@@ -195,24 +195,24 @@ pub fn words(changes: &[Change]) -> Vec<String> {
 
 /// Fields that are altered alike stand in one line.
 fn field_words(changes: &[Change]) -> Vec<String> {
-    let mut fields: Vec<(&String, bool, Vec<Field>)> = Vec::new();
+    let mut fields: Vec<(&FieldPath, Vec<Field>)> = Vec::new();
     for change in changes {
-        let Change::Field { name, of_each, how } = change else { continue };
-        match fields.iter_mut().find(|(known, ..)| *known == name) {
+        let Change::Field { path, how } = change else { continue };
+        match fields.iter_mut().find(|(known, ..)| *known == path) {
             Some((.., hows)) => hows.push(*how),
-            None => fields.push((name, *of_each, vec![*how])),
+            None => fields.push((path, vec![*how])),
         }
     }
-    let mut groups: Vec<(Vec<Field>, bool, Vec<&String>)> = Vec::new();
-    for (name, of_each, hows) in fields {
-        match groups.iter_mut().find(|(known, ..)| *known == hows) {
-            Some((.., names)) => names.push(name),
-            None => groups.push((hows, of_each, vec![name])),
+    let mut groups: Vec<(Vec<Field>, bool, Vec<&FieldPath>)> = Vec::new();
+    for (path, hows) in fields {
+        let of_each = path.of_each();
+        match groups.iter_mut().find(|(known, each, _)| *known == hows && *each == of_each) {
+            Some((.., paths)) => paths.push(path),
+            None => groups.push((hows, of_each, vec![path])),
         }
     }
-    let line = |(hows, of_each, names): (Vec<Field>, bool, Vec<&String>)| {
-        let quoted: Vec<String> = names.iter().map(|name| format!("`{name}`")).collect();
-        let names = or(&quoted);
+    let line = |(hows, of_each, paths): (Vec<Field>, bool, Vec<&FieldPath>)| {
+        let names = or(&field_names(&paths));
         let of = if of_each { " of each member" } else { "" };
         if hows == [Field::OtherValue] {
             return format!("{names}{of} changes");
@@ -227,6 +227,29 @@ fn field_words(changes: &[Change]) -> Vec<String> {
         format!("{names}{of} is {}", or(&how.map(str::to_owned).collect::<Vec<_>>()))
     };
     groups.into_iter().map(line).collect()
+}
+
+/// So many fields of one inner object are named one by one.
+const FEW: usize = 3;
+
+/// The fields by their paths; many of one inner object are told together.
+fn field_names(paths: &[&FieldPath]) -> Vec<String> {
+    let mut parents: Vec<(String, Vec<&FieldPath>)> = Vec::new();
+    for path in paths {
+        let parent = path.shown_parent();
+        match parents.iter_mut().find(|(known, _)| *known == parent) {
+            Some((_, fields)) => fields.push(path),
+            None => parents.push((parent, vec![path])),
+        }
+    }
+    let mut names = Vec::new();
+    for (parent, fields) in parents {
+        match parent.is_empty() || fields.len() <= FEW {
+            true => names.extend(fields.iter().map(|path| format!("`{}`", path.shown()))),
+            false => names.push(format!("any of {} fields of `{parent}`", fields.len())),
+        }
+    }
+    names
 }
 
 fn or(words: &[String]) -> String {

@@ -14,6 +14,7 @@ mod tests;
 pub(crate) use alter::alter;
 pub(crate) use change::changes;
 pub use change::{Change, Field, words};
+pub use outline::FieldPath;
 pub(crate) use outline::Outline;
 pub(crate) use suggest::{candidates, checks_for};
 
@@ -32,8 +33,10 @@ impl Proof {
     /// Hides secrets in what it tells.
     pub(crate) fn mask(&mut self, masker: &Masker) {
         for gap in &mut self.gaps {
-            if let Change::Field { name, .. } | Change::Header(name) = gap {
-                masker.hide(name);
+            match gap {
+                Change::Field { path, .. } => path.mask(masker),
+                Change::Header(name) => masker.hide(name),
+                _ => {}
             }
         }
         if self.suggestion.as_ref().is_some_and(|line| masker.finds_in(line)) {

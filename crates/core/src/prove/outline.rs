@@ -1,5 +1,9 @@
 use crate::response::Exchange;
+use crate::secret::Masker;
+use crate::syntax::is_value_name;
+use rustc_hash::FxHashMap;
 use serde::de::{Deserialize, Deserializer, MapAccess, Visitor};
+use serde_json::Value as Json;
 use serde_json::value::RawValue;
 use std::fmt;
 
@@ -52,25 +56,161 @@ impl<'x> Outline<'x> {
         whole.unwrap_or(Outline::Other)
     }
 
-    /// The names of the fields that are altered, each with a value it has.
-    pub(super) fn fields(&self) -> Vec<(&str, &'x RawValue)> {
-        let mut fields: Vec<(&str, &'x RawValue)> = Vec::new();
-        match self {
-            Outline::Object(members) => fields.extend(members.0.iter().map(|(name, value)| (name.as_str(), *value))),
-            Outline::List(members) => {
-                for member in members {
-                    let Member::Object(members) = member else { continue };
-                    for (name, value) in &members.0 {
-                        if !fields.iter().any(|(known, _)| known == name) {
-                            fields.push((name, *value));
-                        }
-                    }
-                }
+    /// The fields that are altered, the outermost first: those of objects at every depth, of the objects in a list
+    /// together. Of a large body not all are.
+    pub(super) fn fields(&self) -> Vec<FieldAt<'x>> {
+        let mut fields = self.outer_fields();
+        let mut next = 0;
+        while let Some(field) = fields.get(next) {
+            next += 1;
+            if field.path.0.len() < DEEPEST {
+                let inner = field.inner();
+                fields.extend(inner);
             }
-            Outline::Nothing | Outline::Json | Outline::Other => {}
+            if fields.len() >= MOST_FIELDS {
+                fields.truncate(MOST_FIELDS);
+                break;
+            }
         }
         fields
     }
+
+    /// The fields of the body's own object, or of the objects in its list.
+    pub(super) fn outer_fields(&self) -> Vec<FieldAt<'x>> {
+        match self {
+            Outline::Object(members) => gathered(&[], members.0.iter().map(|(name, value)| (name.as_str(), *value))),
+            Outline::List(members) => {
+                let objects = members.iter().filter_map(|member| match member {
+                    Member::Object(members) => Some(members),
+                    Member::Other(_) => None,
+                });
+                let members = objects.flat_map(|members| members.0.iter());
+                gathered(&[Segment::Each], members.map(|(name, value)| (name.as_str(), *value)))
+            }
+            Outline::Nothing | Outline::Json | Outline::Other => Vec::new(),
+        }
+    }
+}
+
+/// Fields that are altered at most.
+const MOST_FIELDS: usize = 200;
+
+/// Segments of a path at most.
+const DEEPEST: usize = 12;
+
+/// Values of a field that are looked at for fields inside of them.
+const MOST_SAMPLES: usize = 50;
+
+/// Where a field is: by names, and into all members of lists.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct FieldPath(pub(super) Vec<Segment>);
+
+/// A step of a path.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(super) enum Segment {
+    /// The member of an object.
+    Key(String),
+    /// Each member of a list.
+    Each,
+}
+
+impl FieldPath {
+    /// Hides secrets in its names.
+    pub(super) fn mask(&mut self, masker: &Masker) {
+        for segment in &mut self.0 {
+            if let Segment::Key(name) = segment {
+                masker.hide(name);
+            }
+        }
+    }
+
+    /// Whether it leads into each member of the list that the body is.
+    pub(super) fn of_each(&self) -> bool {
+        self.0.first() == Some(&Segment::Each)
+    }
+
+    /// The path in words of the language, as in `grower.name` or `lots[].id`; without the outermost list.
+    pub(super) fn shown(&self) -> String {
+        shown(&self.0)
+    }
+
+    /// The same of the object that the field is in; empty for the outermost.
+    pub(super) fn shown_parent(&self) -> String {
+        shown(&self.0[..self.0.len().saturating_sub(1)])
+    }
+}
+
+fn shown(segments: &[Segment]) -> String {
+    let inner = if segments.first() == Some(&Segment::Each) { &segments[1..] } else { segments };
+    let mut shown = String::new();
+    for segment in inner {
+        match segment {
+            Segment::Each => shown.push_str("[]"),
+            Segment::Key(name) if !is_value_name(name) => shown.push_str(&format!("[{}]", Json::from(name.as_str()))),
+            Segment::Key(name) if shown.is_empty() => shown.push_str(name),
+            Segment::Key(name) => shown.push_str(&format!(".{name}")),
+        }
+    }
+    shown
+}
+
+/// A field of a body.
+pub(super) struct FieldAt<'x> {
+    pub(super) path: FieldPath,
+    /// A value it has.
+    pub(super) value: &'x RawValue,
+    /// Values it has, as far as fields inside of them are looked for.
+    samples: Vec<&'x RawValue>,
+}
+
+impl<'x> FieldAt<'x> {
+    /// The fields of the objects that it holds, or that its lists hold.
+    fn inner(&self) -> Vec<FieldAt<'x>> {
+        let text = |sample: &&&'x RawValue| sample.get().as_bytes().first().copied();
+        let objects = self.samples.iter().filter(|sample| text(sample) == Some(b'{'));
+        let mut of_objects: Vec<(String, &'x RawValue)> = Vec::new();
+        for object in objects {
+            of_objects.extend(serde_json::from_str::<Members<'x>>(object.get()).into_iter().flat_map(|all| all.0));
+        }
+        let lists = self.samples.iter().filter(|sample| text(sample) == Some(b'['));
+        let mut of_lists: Vec<(String, &'x RawValue)> = Vec::new();
+        for list in lists {
+            let members: Vec<&'x RawValue> = serde_json::from_str(list.get()).unwrap_or_default();
+            for member in members.into_iter().take(MOST_SAMPLES) {
+                of_lists.extend(serde_json::from_str::<Members<'x>>(member.get()).into_iter().flat_map(|all| all.0));
+            }
+        }
+        let each: Vec<Segment> = self.path.0.iter().cloned().chain([Segment::Each]).collect();
+        let named = |members: &[(String, &'x RawValue)], path: &[Segment]| {
+            gathered(path, members.iter().map(|(name, value)| (name.as_str(), *value)))
+        };
+        let mut fields = named(&of_objects, &self.path.0);
+        fields.extend(named(&of_lists, &each));
+        fields
+    }
+}
+
+/// The fields below a path, each with the values it has.
+fn gathered<'x, 'n>(path: &[Segment], members: impl Iterator<Item = (&'n str, &'x RawValue)>) -> Vec<FieldAt<'x>> {
+    let mut fields: Vec<FieldAt<'x>> = Vec::new();
+    let mut places: FxHashMap<&str, usize> = FxHashMap::default();
+    for (name, value) in members {
+        match places.get(name) {
+            Some(place) => {
+                let samples = &mut fields[*place].samples;
+                if samples.len() < MOST_SAMPLES {
+                    samples.push(value);
+                }
+            }
+            None if fields.len() == MOST_FIELDS => {}
+            None => {
+                places.insert(name, fields.len());
+                let path = path.iter().cloned().chain([Segment::Key(name.to_owned())]).collect();
+                fields.push(FieldAt { path: FieldPath(path), value, samples: vec![value] });
+            }
+        }
+    }
+    fields
 }
 
 impl<'x> Member<'x> {

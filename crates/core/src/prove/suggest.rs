@@ -1,5 +1,5 @@
 use super::change::{Change, Field};
-use super::outline::Outline;
+use super::outline::{FieldPath, Outline, Segment};
 use crate::response::Exchange;
 use crate::syntax::is_value_name;
 use serde_json::Value;
@@ -17,13 +17,13 @@ pub(crate) fn candidates(exchange: &Exchange, outline: &Outline<'_>, change: &Ch
             Outline::Other | Outline::Nothing => vec!["size(text) > 0".to_owned()],
         },
         Change::EmptyList => vec!["size(body) > 0".to_owned()],
-        Change::Field { name, of_each, how } => {
-            let value = outline.fields().into_iter().find(|(known, _)| known == name).map(|(_, value)| value.get());
+        Change::Field { path, how } => {
+            let value = outline.fields().into_iter().find(|field| field.path == *path).map(|field| field.value.get());
             let value = value.unwrap_or_default();
-            let whole = if *of_each { "one" } else { "body" };
-            let for_each = |test: String| if *of_each { format!("body.all(one, {test})") } else { test };
-            let field = member(whole, name);
-            let there = format!("{} in {whole}", Value::from(name.as_str()));
+            let place = Named::of(path);
+            let (field, there) = (place.field.clone(), place.there());
+            let of_each = place.loops > 0;
+            let for_each = |test: String| place.test(&test);
             let mut tests = Vec::new();
             match how {
                 Field::Missing | Field::Null | Field::OtherType => {
@@ -58,17 +58,61 @@ pub(crate) fn checks_for(status: u16, media: &str, outline: &Outline<'_>) -> Vec
     if !media.is_empty() {
         checks.push(format!("headers[\"content-type\"].startsWith({})", Value::from(media)));
     }
-    let of_each = matches!(outline, Outline::List(_));
-    let whole = if of_each { "one" } else { "body" };
-    for (name, value) in outline.fields() {
-        let field = member(whole, name);
-        let test = match type_of(value.get()) {
-            Some(kind) => format!("type({field}) == {kind}"),
-            None => format!("{} in {whole}", Value::from(name)),
+    for field in outline.outer_fields() {
+        let place = Named::of(&field.path);
+        let test = match type_of(field.value.get()) {
+            Some(kind) => format!("type({}) == {kind}", place.field),
+            None => place.there(),
         };
-        checks.push(if of_each { format!("body.all(one, {test})") } else { test });
+        checks.push(place.test(&test));
     }
     checks
+}
+
+/// A field as an expression names it.
+struct Named {
+    /// What stands before a test of the field: loops over the lists it is in.
+    before: String,
+    /// How many loops these are.
+    loops: usize,
+    /// The object that the field is in.
+    whole: String,
+    /// The field's name.
+    name: String,
+    /// The field.
+    field: String,
+}
+
+impl Named {
+    fn of(path: &FieldPath) -> Self {
+        let (mut before, mut loops) = (String::new(), 0);
+        let (mut whole, mut field, mut name) = (String::new(), "body".to_owned(), String::new());
+        for segment in &path.0 {
+            match segment {
+                Segment::Each => {
+                    loops += 1;
+                    let one = if loops == 1 { "one".to_owned() } else { format!("one{loops}") };
+                    before.push_str(&format!("{field}.all({one}, "));
+                    field = one;
+                }
+                Segment::Key(key) => {
+                    whole = std::mem::replace(&mut field, String::new());
+                    field = member(&whole, key);
+                    name = key.clone();
+                }
+            }
+        }
+        Self { before, loops, whole, name, field }
+    }
+
+    fn there(&self) -> String {
+        format!("{} in {}", Value::from(self.name.as_str()), self.whole)
+    }
+
+    /// A test of the field in the loops that it needs.
+    fn test(&self, test: &str) -> String {
+        format!("{}{test}{}", self.before, ")".repeat(self.loops))
+    }
 }
 
 /// A member as an expression names it.

@@ -1,6 +1,6 @@
 //! What is wrong with a cell as it is written: known before anything is sent.
 
-use super::checks;
+use super::{checks, constants};
 use crate::expression::Engine;
 use crate::lint::slip_in;
 use crate::problem::{Code, Level, Problem, SourceId, closest, enumerate};
@@ -21,9 +21,9 @@ pub(super) fn examine(workspace: &Workspace, engine: &Engine, cell: CellId) -> V
         let preamble =
             over.problems.iter().filter(|problem| problem.span.end() <= first_cell && !own.span.contains(problem.span));
         problems.extend(preamble.cloned());
-        problems.extend(examine_preamble(workspace, engine, *home));
+        problems.extend(examine_preamble(workspace, engine, *home, Depth::Sending));
     }
-    problems.extend(examine_own(workspace, engine, cell));
+    problems.extend(examine_own(workspace, engine, cell, Depth::Sending));
     // It may be meant, to see what the server says: it is sent, with a warning.
     let slip = slip_in(&source.text, own).map(|problem| problem.in_source(cell.source));
     problems.extend(slip.map(|problem| Problem { level: Level::Remark, ..problem }));
@@ -31,9 +31,18 @@ pub(super) fn examine(workspace: &Workspace, engine: &Engine, cell: CellId) -> V
     problems
 }
 
+/// How much is looked at.
+#[derive(Clone, Copy, PartialEq)]
+pub(crate) enum Depth {
+    /// What must be known before a request is made.
+    Sending,
+    /// Also what would be told only when it is worked out: literal texts of functions, and files.
+    Lint,
+}
+
 /// What is wrong with the expressions of the preamble of one text.
-pub(crate) fn examine_preamble(workspace: &Workspace, engine: &Engine, home: SourceId) -> Vec<Problem> {
-    let mut examiner = Examiner { workspace, engine, problems: Vec::new() };
+pub(crate) fn examine_preamble(workspace: &Workspace, engine: &Engine, home: SourceId, depth: Depth) -> Vec<Problem> {
+    let mut examiner = Examiner { workspace, engine, depth, problems: Vec::new() };
     for instruction in instructions(&workspace.source(home).file.preamble) {
         examiner.instruction(home, instruction);
     }
@@ -41,8 +50,8 @@ pub(crate) fn examine_preamble(workspace: &Workspace, engine: &Engine, home: Sou
 }
 
 /// What is wrong with the expressions of a cell's own lines.
-pub(crate) fn examine_own(workspace: &Workspace, engine: &Engine, cell: CellId) -> Vec<Problem> {
-    let mut examiner = Examiner { workspace, engine, problems: Vec::new() };
+pub(crate) fn examine_own(workspace: &Workspace, engine: &Engine, cell: CellId, depth: Depth) -> Vec<Problem> {
+    let mut examiner = Examiner { workspace, engine, depth, problems: Vec::new() };
     let own = workspace.cell(cell);
     for instruction in own.instructions() {
         examiner.instruction(cell.source, instruction);
@@ -62,6 +71,7 @@ pub(crate) fn examine_own(workspace: &Workspace, engine: &Engine, cell: CellId) 
 struct Examiner<'w> {
     workspace: &'w Workspace,
     engine: &'w Engine,
+    depth: Depth,
     problems: Vec<Problem>,
 }
 
@@ -88,6 +98,9 @@ impl Examiner<'_> {
             _ => {}
         }
         instruction.kind.texts().for_each(|text| self.template(home, text, false));
+        if self.depth == Depth::Lint {
+            self.problems.extend(constants::files(self.workspace, home, &instruction.kind));
+        }
     }
 
     /// A profile that is named outright can be looked for at once.
@@ -117,8 +130,16 @@ impl Examiner<'_> {
         if crate::syntax::is_value_name(span.of(&self.workspace.source(home).text)) {
             return;
         }
-        if let Err(problems) = compile(self.workspace, self.engine, home, span) {
-            self.problems.extend(problems);
+        match compile(self.workspace, self.engine, home, span) {
+            Err(problems) => self.problems.extend(problems),
+            Ok(compiled) if self.depth == Depth::Lint => {
+                let constants = compiled.constants().iter();
+                let found = constants.filter_map(|(function, literal)| {
+                    constants::constant(self.workspace, home, span, function, literal)
+                });
+                self.problems.extend(found);
+            }
+            Ok(_) => {}
         }
     }
 

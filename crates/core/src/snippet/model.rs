@@ -177,8 +177,10 @@ impl Modeller {
         };
         // What an answer will give may be anything.
         let ascii = real.as_ref().map_or(!matches!(name.kind, NameKind::Answer), |real| real.is_ascii());
-        // A text that comes out the same is not encoded for show; one that nobody knows yet may not.
-        let same = real.as_ref().is_some_and(|real| encoding.encode(real) == *real);
+        // A text that comes out the same is not encoded for show; one that nobody knows yet may not, and neither may the
+        // secret of whoever runs this.
+        let is_known = matches!(name.kind, NameKind::Value(_));
+        let same = is_known && real.as_ref().is_some_and(|real| encoding.encode(real) == *real);
         let encoding = if same { Encoding::Plain } else { encoding };
         if self.chains {
             if encoding != Encoding::Plain {

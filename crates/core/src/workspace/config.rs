@@ -36,6 +36,8 @@ pub struct Config {
     pub functions: Vec<OwnFunction>,
     /// The directory of saved bodies, relative to the root.
     pub saved: Option<String>,
+    /// Whether `format` is a rule of a JSON Schema; it is where nothing is said.
+    pub schema_formats: Option<bool>,
     /// Which environment variables may be read.
     pub env: EnvSettings,
     /// How requests go out in every environment.
@@ -191,6 +193,7 @@ impl Config {
             self.requests = private.requests;
         }
         self.saved = private.saved.or(self.saved);
+        self.schema_formats = private.schema_formats.or(self.schema_formats);
         self.env = private.env;
         self.environment = private.environment.or(self.environment);
         self.values.splice(..0, private.values);

@@ -45,7 +45,7 @@ const ROOT: Keys = Keys {
     table: "the configuration",
     known: &["workspace", "values", "environments", "functions", "send", "log", "lint", "oauth2", "env"],
 };
-const WORKSPACE: Keys = Keys { table: "`[workspace]`", known: &["requests", "environment", "saved"] };
+const WORKSPACE: Keys = Keys { table: "`[workspace]`", known: &["requests", "environment", "saved", "schema_formats"] };
 const ENVIRONMENT: Keys = Keys { table: "an environment", known: &["values", "guard", "tint", "send"] };
 const SOURCE: Keys = Keys { table: "a value's description", known: &["value", "from", "command", "secret", "for"] };
 const FUNCTION: Keys = Keys { table: "a function", known: &["params", "is", "help"] };
@@ -118,6 +118,7 @@ impl Reader<'_> {
                         }
                     }
                 }
+                "schema_formats" => config.schema_formats = self.expect_truth(key, held),
                 "environment" => {
                     let name = self.expect_text(key, held);
                     config.environment = name.map(|name| (name, self.source, held.span().into()));

@@ -206,7 +206,7 @@ impl<'a> Lookup<'a> {
     pub fn evaluate(&mut self, source: SourceId, span: Span, mut stage: Stage<'_, '_>) -> Result<Value, Vec<Problem>> {
         let text = span.of(&self.workspace.source(source).text);
         // A plain name is looked up and nothing else.
-        if is_value_name(text) && !is_language_name(text) && !is_type_name(text) {
+        if is_value_name(text) && !is_language_name(text) {
             return self.resolve(text, source, At::Here(span), &mut stage);
         }
         let compiled = self.compile(source, span)?;

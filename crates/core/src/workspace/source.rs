@@ -138,6 +138,9 @@ impl Workspace {
             }
         }
         workspace.config.settle();
+        if workspace.config.schema_formats == Some(false) {
+            workspace.schemas = Arc::new(Schemas::with_formats(false));
+        }
         for problem in workspace.config.examine() {
             let source = problem.source.or(workspace.configs.first().copied());
             if let Some(source) = source {

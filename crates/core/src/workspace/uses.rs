@@ -5,7 +5,7 @@ use super::{CellId, Lookup, Workspace, compile};
 use crate::expression::{Engine, is_type_name};
 use crate::problem::SourceId;
 use crate::request::{AuthLine, auth_of};
-use crate::syntax::{Auth, Instruction, Kind, Span, Template, is_language_name, is_value_name};
+use crate::syntax::{Auth, Instruction, Kind, Span, Template, instructions, is_language_name, is_value_name};
 use rustc_hash::FxHashMap;
 
 /// An expression of a cell, or of a preamble that holds for it.
@@ -110,7 +110,7 @@ fn shared_expressions(workspace: &Workspace, cell: CellId, found: &mut Vec<Place
 /// Hands on the free names of an expression that can be compiled, but for the language's own.
 fn each_name(workspace: &Workspace, engine: &Engine, at: Placed, mut visit: impl FnMut(&str)) {
     let mut visit = |name: &str| {
-        if !is_language_name(name) && !is_type_name(name) {
+        if !is_language_name(name) {
             visit(name);
         }
     };
@@ -118,8 +118,30 @@ fn each_name(workspace: &Workspace, engine: &Engine, at: Placed, mut visit: impl
     if is_value_name(text) {
         visit(text);
     } else if let Ok(compiled) = compile(workspace, engine, at.source, at.span) {
-        compiled.names().iter().for_each(|name| visit(name));
+        // A type's name is that of a value only where there is such a value.
+        let is_value = |name: &str| !is_type_name(name) || gives_value(workspace, name);
+        compiled.names().iter().filter(|name| is_value(name)).for_each(|name| visit(name));
     }
+}
+
+/// Whether a configuration or a line of a loaded file gives `name` a value.
+fn gives_value(workspace: &Workspace, name: &str) -> bool {
+    workspace.config.all_entries().any(|entry| entry.name == name)
+        || workspace.loaded().any(|source| {
+            let text = &workspace.source(source).text;
+            let lines = workspace.source(source).commons.iter().copied().chain([source]);
+            let preambles = lines
+                .flat_map(|home| instructions(&workspace.source(home).file.preamble).map(move |line| (home, line)));
+            let own = workspace.cells(source).flat_map(|cell| workspace.cell(cell).instructions());
+            let gives = |text: &str, line: &Instruction| match line.kind {
+                Kind::Let { name: own, .. } | Kind::Ask { name: own, .. } | Kind::Yield { name: own, .. } => {
+                    own.of(text) == name
+                }
+                _ => false,
+            };
+            preambles.into_iter().any(|(home, line)| gives(&workspace.source(home).text, line))
+                || own.into_iter().any(|line| gives(text, line))
+        })
 }
 
 impl Lookup<'_> {

@@ -9,11 +9,15 @@ use crate::commands::send::{self, Showing};
 use crate::failure::Stop;
 use crate::guard::guard;
 use crate::host::Host;
+use crate::kept;
 use crate::sending::single::{How, Prelude, carry_out};
 use crate::session::Session;
 use crate::show::Out;
 use crate::show::comparison;
-use yieldtray_core::log::compare;
+use yieldtray_core::log::{compare, fill_in};
+use yieldtray_core::replay::{Next, Plan, Run};
+use yieldtray_core::secret::Masker;
+use yieldtray_core::workspace::CellId;
 
 /// Sends it, shows the answer, and says what differs from then.
 pub(super) fn again(common: &Common, args: LogAgain, host: &Host, out: &mut Out) -> Result<u8, Stop> {
@@ -33,7 +37,14 @@ pub(super) fn again(common: &Common, args: LogAgain, host: &Host, out: &mut Out)
         common.seed = Some(past.seed);
     }
     let mut session = Session::open_to_evaluate(&common, host, out, &[])?;
-    let found = cell_of(&mut session, &past.entry);
+    let mut found = cell_of(&mut session, &past.entry);
+    // What was sent then needs nothing of its file, unless a secret is masked in it.
+    if let (true, Some(cell), Some(then)) = (exactly, found, past.prepared())
+        && fill_in(then, None, &Masker::default()).is_ok()
+        && !can_be_made(&mut session, cell, out)?
+    {
+        found = None;
+    }
     let (cell, exactly) = match found {
         Some(cell) => (cell, exactly),
         None if exactly || !past.entry.file.ends_with(".http") => {
@@ -82,6 +93,15 @@ pub(super) fn again(common: &Common, args: LogAgain, host: &Host, out: &mut Out)
     }
     out.flush()?;
     Ok(done.keep(out)?.0)
+}
+
+/// Whether the request of a cell can be made as its file and its values are now.
+fn can_be_made(session: &mut Session, cell: CellId, out: &mut Out) -> Result<bool, Stop> {
+    let plan = Plan::new(&mut session.workspace, &[cell], false);
+    let tray = kept::read(session, out)?.tray;
+    let run = Run::new(&session.workspace, &session.engine, session.settings.clone(), plan, true);
+    let next = run.with_tray(tray).one_row().dry().next();
+    Ok(next.is_some_and(|next| matches!(next, Next::Send(_) | Next::Ask(_))))
 }
 
 /// Whether a method is one that changes things (RFC 9110 9.2.1).

@@ -11,6 +11,7 @@ mod text;
 mod xml;
 
 pub use fake::FAKE_KINDS;
+pub(crate) use query::check_constant;
 pub use query::check_jsonpath;
 
 use super::digits::Digits;

@@ -3,8 +3,10 @@ use crate::expression::Value;
 use cel::common::value::CowVal;
 use quick_xml::Reader;
 use quick_xml::events::{BytesStart, Event};
+use regex::Regex;
+use std::borrow::Cow;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
-use std::sync::{Arc, Mutex, PoisonError, mpsc};
+use std::sync::{Arc, LazyLock, Mutex, PoisonError, mpsc};
 use std::thread;
 use std::time::Duration;
 use sxd_xpath::{Context, Factory, Value as Found};
@@ -62,6 +64,80 @@ pub(super) fn xpath<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v>
     Ok(CowVal::Owned(value.0.clone_as_boxed()))
 }
 
+/// The largest text of an entity, in bytes, and of all that stand in a document.
+const LARGEST_ENTITY: usize = 64 << 10;
+const MOST_EXPANDED: usize = 1 << 20;
+
+/// A document without its type declaration, and with the text of the entities that it declares in their places
+/// (XML 1.0 4.4): the library knows neither. Entities of other files are not read, and those that refer to others are
+/// not expanded.
+fn without_document_type(xml: &str) -> Result<Cow<'_, str>, String> {
+    let mut reader = Reader::from_str(xml);
+    let (declared, from, to) = loop {
+        let before = reader.buffer_position() as usize;
+        match reader.read_event() {
+            Ok(Event::DocType(declared)) => break (declared.into_owned(), before, reader.buffer_position() as usize),
+            Ok(Event::Start(_) | Event::Empty(_) | Event::Eof) | Err(_) => return Ok(Cow::Borrowed(xml)),
+            Ok(_) => {}
+        }
+    };
+    let declared = declared.as_ref().to_owned();
+    let entities: Vec<(String, String)> = ENTITY
+        .captures_iter(&declared)
+        .filter_map(|found| {
+            let text = found.get(2).or(found.get(3))?.as_str();
+            (text.len() <= LARGEST_ENTITY && !text.contains('&')).then(|| (found[1].to_owned(), text.to_owned()))
+        })
+        .collect();
+    let rest = &xml[to.max(from)..];
+    let mut plain = String::with_capacity(xml.len());
+    plain.push_str(xml[..from].trim_end());
+    if entities.is_empty() {
+        plain.push_str(rest);
+        return Ok(Cow::Owned(plain));
+    }
+    let (mut at, mut expanded) = (0, 0);
+    for found in REFERENCE.captures_iter(rest) {
+        let (whole, name) = (found.get(0).expect("the whole"), &found[1]);
+        let Some((_, text)) = entities.iter().find(|(known, _)| known == name) else { continue };
+        expanded += text.len();
+        if expanded > MOST_EXPANDED {
+            return Err(format!("its entities come to more than {MOST_EXPANDED} bytes"));
+        }
+        plain.push_str(&rest[at..whole.start()]);
+        plain.push_str(text);
+        at = whole.end();
+    }
+    plain.push_str(&rest[at..]);
+    Ok(Cow::Owned(plain))
+}
+
+/// `<!ENTITY name "text">`
+static ENTITY: LazyLock<Regex> = LazyLock::new(|| {
+    Regex::new(r#"<!ENTITY\s+([A-Za-z_:][A-Za-z0-9_:.-]*)\s+(?:"([^"]*)"|'([^']*)')\s*>"#).expect("it is one")
+});
+
+/// `&name;`
+static REFERENCE: LazyLock<Regex> = LazyLock::new(|| Regex::new(r"&([A-Za-z_:][A-Za-z0-9_:.-]*);").expect("it is one"));
+
+/// Line and column, from 1, of a place in a text.
+fn line_and_column(text: &str, at: usize) -> (usize, usize) {
+    let before = &text.as_bytes()[..at.min(text.len())];
+    let line = before.iter().filter(|byte| **byte == b'\n').count() + 1;
+    let column = before.iter().rev().take_while(|byte| **byte != b'\n').count() + 1;
+    (line, column)
+}
+
+/// Whether a text is an XPath; the error says that it is none.
+pub(super) fn check_xpath(path: &str) -> Result<(), String> {
+    let words = |found: String| format!("`{path}` is no XPath: {found}");
+    match Factory::new().build(path) {
+        Ok(Some(_)) => Ok(()),
+        Ok(None) => Err("the XPath is empty".to_owned()),
+        Err(found) => Err(words(found.to_string())),
+    }
+}
+
 fn digest_of(xml: &str, path: &str) -> blake3::Hash {
     blake3::Hasher::new().update(xml.as_bytes()).update(b"\0").update(path.as_bytes()).finalize()
 }
@@ -99,7 +175,12 @@ enum Picked {
 
 fn evaluate(xml: &str, path: &str) -> Result<Picked, String> {
     let trimmed = xml.trim_start_matches('\u{feff}').trim_start();
-    let package = sxd_document::parser::parse(trimmed).map_err(|found| format!("this is not XML: {found}"))?;
+    let plain = without_document_type(trimmed)?;
+    let package = sxd_document::parser::parse(&plain).map_err(|found| {
+        // What is not well-formed was told before; this is what one of the two libraries knows and the other does not.
+        let (line, column) = line_and_column(&plain, found.location());
+        format!("this is not XML that can be read, at line {line}, column {column}")
+    })?;
     let document = package.as_document();
     let compiled = Factory::new().build(path).map_err(|found| format!("`{path}` is no XPath: {found}"))?;
     let compiled = compiled.ok_or("the XPath is empty")?;
@@ -118,7 +199,7 @@ fn evaluate(xml: &str, path: &str) -> Result<Picked, String> {
     })
 }
 
-/// Refuses a text that would take the library too much time or stack. What is wrong with it as XML is told later.
+/// Refuses a text that is not well-formed, or that would take the library too much time or stack.
 fn check_size(xml: &str) -> Result<(), String> {
     let mut reader = Reader::from_str(xml);
     let (mut depth, mut nodes) = (0usize, 0usize);
@@ -137,7 +218,12 @@ fn check_size(xml: &str) -> Result<(), String> {
             }
             Ok(Event::Empty(element)) => nodes += count(&element)?,
             Ok(Event::End(_)) => depth = depth.saturating_sub(1),
-            Ok(Event::Eof) | Err(_) => return Ok(()),
+            Ok(Event::Eof) if depth > 0 => return Err("this is not XML: an element is never closed".to_owned()),
+            Ok(Event::Eof) => return Ok(()),
+            Err(error) => {
+                let (line, column) = line_and_column(xml, reader.error_position() as usize);
+                return Err(format!("this is not XML: {error} (line {line}, column {column})"));
+            }
             Ok(_) => nodes += 1,
         }
         if depth > DEEPEST {
