@@ -23,7 +23,7 @@ fn hostile() -> (Bench, TempDir) {
     let outside = tempfile::Builder::new().prefix("outside-").tempdir().expect("a folder");
     let target = |name: &str| outside.path().join(name).display().to_string();
     for (name, text) in [
-        ("credentials", "key-4616"),
+        ("credentials", "outer-4616"),
         ("dot", "GATE_KEY=windfall-4616\n"),
         ("schema.json", "{}"),
         ("rows.csv", "a\n1\n"),
@@ -242,7 +242,7 @@ fn a_workspace_nobody_allowed_starts_nothing_and_reaches_nowhere() {
             assert!(seen.contains("execve("), "{args:?}: strace saw nothing");
             let found = violations(&seen, &bench, outside.path());
             assert_eq!(found, Vec::<String>::new(), "{args:?}: {}", run.both());
-            assert!(!run.both().contains("key-4616") && !run.both().contains("windfall"), "{args:?}: {}", run.both());
+            assert!(!run.both().contains("outer-4616") && !run.both().contains("windfall"), "{args:?}: {}", run.both());
         }
         assert!(!outside.path().join("ran").exists() && !bench.path().join("ran").exists());
     }

@@ -9,8 +9,8 @@ use std::process::{Child, Stdio};
 use std::sync::mpsc::{Receiver, channel};
 use std::thread;
 use std::time::{Duration, Instant};
-use support::Bench;
 use support::terminal::{Terminal, in_terminal};
+use support::{Bench, answer, server};
 
 const PATIENCE: Duration = Duration::from_secs(30);
 
@@ -59,12 +59,12 @@ fn side_by_side_and_in_shares_the_same_is_told() {
     assert_eq!((&last["failed_checks"], &last["exit_code"]), (&Value::from(12), &Value::from(1)));
     assert_eq!(events(&desks(), &["--jobs", "8"]), one);
 
-    // Each cell is in one share; those that others need are in several, and tell the same there.
+    // Each file is in one shard, with those it needs: they may be in several, and tell the same there.
     let bench = desks();
     let mut told: Vec<String> = Vec::new();
-    for share in ["1/3", "2/3", "3/3"] {
-        let events = events(&bench, &["--shard", share, "--jobs", "3"]);
-        assert!(events.len() < one.len(), "a share is less than all");
+    for shard in ["1/3", "2/3", "3/3"] {
+        let events = events(&bench, &["--shard", shard, "--jobs", "3"]);
+        assert!(events.len() < one.len(), "a shard is less than all");
         told.extend(events.iter().filter(|event| event["event"] == "cell").map(Value::to_string));
     }
     let mut whole: Vec<String> = one.iter().filter(|event| event["event"] == "cell").map(Value::to_string).collect();
@@ -72,6 +72,137 @@ fn side_by_side_and_in_shares_the_same_is_told() {
     told.sort();
     told.dedup();
     assert_eq!(told, whole);
+}
+
+/// A check that takes long does not change what others are told of time: neither what they took, nor their limits.
+#[test]
+fn time_is_that_of_the_exchange_however_long_checks_take() {
+    let base = server(|head| {
+        let slow = head.starts_with("GET /slow");
+        (Duration::from_millis(if slow { 300 } else { 0 }), answer("application/json", "{\"ok\": true}"))
+    });
+    // About half a second of arithmetic.
+    let work = "% check [1,2,3,4,5,6,7,8,9,10].all(a, [1,2,3,4,5,6,7,8,9,10].all(b, [1,2,3,4,5,6,7,8,9,10].all(c, \
+                [1,2,3,4,5,6,7,8,9,10].all(d, [1,2,3,4,5,6,7,8,9,10].all(e, a + b + c + d + e > 0)))))\n";
+    let cells = format!(
+        "% timeout 2s\n\n%% first\nGET {base}/a\n\n{work}{work}\n%% second\nGET {base}/b\n\n{work}{work}\n\
+         % check elapsed < duration('250ms')\n\n%% third\nGET {base}/slow\n\n\
+         % check elapsed >= duration('300ms') && elapsed < duration('600ms')\n"
+    );
+    let bench = ["a.http", "b.http", "c.http"].iter().fold(Bench::empty(), |bench, file| bench.file(file, &cells));
+    for jobs in ["1", "3"] {
+        let run = bench.run(&["replay", "--jobs", jobs, "--no-log"]).exits(0);
+        assert!(run.stdout.contains("9 requests · 18 checks · all passed"), "{}", run.stdout);
+    }
+}
+
+/// A server that never answers is not waited for longer than `% wait` says.
+#[test]
+fn an_attempt_takes_what_is_left_of_the_time() {
+    let base = server(|_| (Duration::from_secs(60), Vec::new()));
+    let cell = format!("%% graded\nGET {base}/\n\n% wait until status == 200 every 100ms for 1s\n");
+    let began = Instant::now();
+    let run = Bench::empty().file("a.http", &cell).run(&["replay"]).exits(3);
+    assert!(began.elapsed() < Duration::from_secs(20), "the usual limit is 30 s");
+    assert!(run.stdout.contains("no whole answer from") && run.stdout.contains("within 1 s"), "{}", run.stdout);
+    assert!(run.stdout.contains("what is left of `for …` in `% wait`"), "{}", run.stdout);
+}
+
+/// What a JSON report says of its run, without what differs from run to run.
+fn reported(bench: &Bench, file: &str) -> (Value, Vec<String>) {
+    let text = std::fs::read_to_string(bench.path().join(file)).expect("a report");
+    let lot = regex::Regex::new(r"L-\d+").expect("a pattern");
+    let report: Value = serde_json::from_str(&lot.replace_all(&text, "L")).expect("JSON");
+    let entry = |entry: &Value| {
+        let of = |key: &str| entry[key].to_string();
+        ["file", "played_by", "name", "round", "row", "outcome", "checks", "attempts"].map(of).join(" ")
+    };
+    let entries = report["entries"].as_array().expect("a list").iter().map(entry).collect();
+    (report["run"]["totals"].clone(), entries)
+}
+
+#[test]
+fn shards_are_complete_and_their_reports_make_the_whole_one() {
+    // Sequences that play cells of other files, values and cookies of earlier cells, rows, a file nobody needs.
+    let bench = desks()
+        .file("morning.http", "%% all\n% play tools.http#weigh with kg = 12 times 2\n% play tools.http#weigh with kg = 13\n")
+        .file("tools.http", "%% start\nGET /health\n\n% yield state = body.status\n\n%% weigh\nGET /echo?kg={{kg}}&s={{state}}\n\n% check status < 500\n")
+        .file("rows.http", "%% one\n% each row in \"rows.csv\"\nGET /echo?lot={{row.lot}}\n\n% check status < 500\n\n%% two\nGET /health\n")
+        .file("rows.csv", "lot\n1\n2\n3\n")
+        .file("z-use.http", "%% use\n% needs tools.http#start\nGET /echo?s={{state}}\n\n% check status < 500\n");
+    bench.run(&["replay", "--report", "json=whole.json"]).exits(1);
+    let whole = reported(&bench, "whole.json");
+    for (shards, jobs) in [(2, "1"), (5, "4"), (40, "2")] {
+        let mut merge = vec!["report".to_owned(), "merge".to_owned()];
+        let mut empty = 0;
+        for own in 1..=shards {
+            let file = format!("{own}.json");
+            let (shard, report) = (format!("{own}/{shards}"), format!("json={file}"));
+            let run = bench.run(&["replay", "--shard", &shard, "--jobs", jobs, "--report", &report]);
+            assert!(run.code <= 1, "{shard}: {}", run.both());
+            empty += usize::from(run.stdout.contains("0 requests"));
+            merge.push(file);
+        }
+        assert_eq!(shards > 30, empty > 0, "of very many shards some are empty");
+        merge.extend(["--report".to_owned(), "json=merged.json".to_owned()]);
+        bench.run(&merge.iter().map(String::as_str).collect::<Vec<_>>()).exits(1);
+        assert_eq!(reported(&bench, "merged.json"), whole, "{shards} shards");
+    }
+    bench.run(&["report", "merge", "whole.json", "--report", "json=again.json"]).exits(1);
+    let text = |file: &str| std::fs::read_to_string(bench.path().join(file)).expect("a report");
+    assert_eq!(text("again.json"), text("whole.json"), "one report is joined to itself");
+}
+
+/// One file or folder that cannot be read is told, and the others are dealt with all the same.
+#[cfg(unix)]
+#[test]
+fn a_bad_neighbour_stops_nothing() {
+    use std::os::unix::fs::PermissionsExt;
+    let good = "%% open\nGET /health\n\n% check status == 200\n";
+    let bench = Bench::new().file("good.http", good).file("half.http", "% chekc status == 200\n").file("data/x", "");
+    std::fs::write(bench.path().join("bytes.http"), b"GET /\xff\n").expect("a file");
+    let data = bench.path().join("data");
+    std::fs::set_permissions(&data, std::fs::Permissions::from_mode(0o000)).expect("rights");
+    // Whoever may do everything looks through every folder.
+    let everything = std::fs::read_dir(&data).is_ok();
+    let told = |run: &support::Run| {
+        let both = run.both();
+        assert!(both.contains("bytes.http"), "{both}");
+        assert!(everything || both.contains("`data` cannot be looked through"), "{both}");
+    };
+    for args in [&["list"][..], &["values"], &["lint"], &["tidy", "--verify"], &["replay"]] {
+        told(&bench.run(args).exits(2));
+    }
+    assert!(bench.run(&["replay"]).stdout.contains("1 request · 1 check · all passed"));
+    let lint = bench.run(&["lint"]).exits(2);
+    assert!(lint.stdout.contains("half.http:1:3") && lint.stdout.contains("2 files"), "{}", lint.stdout);
+    let lint = bench.run(&["lint", "half.http"]).exits(2);
+    assert!(lint.stdout.contains("1 file · 0 requests · 1 mistake"), "{}", lint.stdout);
+    bench.run(&["send", "open"]).exits(0);
+    std::fs::set_permissions(&data, std::fs::Permissions::from_mode(0o700)).expect("rights");
+}
+
+/// A closed terminal ends a run as Ctrl-C does: what must be done afterwards is.
+#[cfg(unix)]
+#[test]
+fn a_run_whose_terminal_is_closed_ends_in_good_order() {
+    let base = server(|head| {
+        let slow = head.starts_with("GET /slow");
+        (Duration::from_secs(if slow { 60 } else { 0 }), answer("application/json", "{}"))
+    });
+    let bench = Bench::empty()
+        .file("a.http", &format!("%% slow\nGET {base}/slow\n\n%% clean\n% afterwards\nDELETE {base}/lots\n"));
+    let mut command = bench.command();
+    command.args(["replay", "--report", "json=r.json"]).stdout(Stdio::piped()).stderr(Stdio::null());
+    let mut child = command.spawn().expect("it starts");
+    thread::sleep(Duration::from_millis(700));
+    let hung_up = std::process::Command::new("kill").args(["-HUP", &child.id().to_string()]).status();
+    assert!(hung_up.expect("kill runs").success());
+    let mut out = String::new();
+    child.stdout.take().expect("a pipe").read_to_string(&mut out).expect("text");
+    assert_eq!(child.wait().expect("it ends").code(), Some(130));
+    assert!(out.contains("clean") && out.contains("DELETE"), "{out}");
+    assert!(bench.path().join("r.json").exists(), "the report is whole");
 }
 
 #[test]

@@ -4,6 +4,7 @@ use crate::address::address_of;
 use crate::desk::Finding;
 use crate::house::House;
 use crate::places::{Columns, Text};
+use crate::server::Client;
 use lsp_types::{
     Diagnostic, DiagnosticRelatedInformation, DiagnosticSeverity, DiagnosticTag, Location, NumberOrString, Range,
 };
@@ -12,13 +13,13 @@ use yieldtray_core::problem::{Code, Level, Problem, SourceId};
 use yieldtray_core::syntax::Span;
 
 /// Everything to draw in a text.
-pub(crate) fn of(house: &House, source: SourceId, columns: Columns) -> Vec<Diagnostic> {
+pub(crate) fn of(house: &House, source: SourceId, columns: Columns, client: Client) -> Vec<Diagnostic> {
     let found = house.problems.get(&source).into_iter().flatten();
     let inside = &house.workspace.source(source).path;
     let told = house.findings.iter().filter(|finding| finding.file == *inside);
     let text = text_of(house, source, columns);
     found
-        .map(|problem| drawn(house, source, problem, columns))
+        .map(|problem| drawn(house, source, problem, columns, client))
         .chain(told.filter_map(|finding| outcome(&text, finding)))
         .collect()
 }
@@ -28,10 +29,17 @@ pub(crate) fn text_of(house: &House, source: SourceId, columns: Columns) -> Text
     Text { text: &own.text, lines: own.lines(), columns }
 }
 
-fn drawn(house: &House, source: SourceId, problem: &Problem, columns: Columns) -> Diagnostic {
+/// A problem as the client draws it.
+pub(crate) fn drawn(
+    house: &House,
+    source: SourceId,
+    problem: &Problem,
+    columns: Columns,
+    client: Client,
+) -> Diagnostic {
     let text = text_of(house, source, columns);
     let hint = problem.hint.as_ref().map(|hint| format!("\n{hint}")).unwrap_or_default();
-    let also = problem.also.as_ref().and_then(|(other, span, words)| {
+    let also = problem.also.as_ref().filter(|_| client.shows_related).and_then(|(other, span, words)| {
         let range = text_of(house, *other, columns).range(*span);
         let path = house.root.join(&house.workspace.source(*other).path);
         let uri = lsp_types::Uri::from_str(&address_of(&path)).ok()?;
@@ -48,7 +56,7 @@ fn drawn(house: &House, source: SourceId, problem: &Problem, columns: Columns) -
         source: Some("yieldtray".to_owned()),
         message: format!("{}{hint}", problem.message),
         related_information: also,
-        tags: unused.then(|| vec![DiagnosticTag::UNNECESSARY]),
+        tags: (unused && client.shows_tags).then(|| vec![DiagnosticTag::UNNECESSARY]),
         ..Diagnostic::default()
     }
 }

@@ -2,7 +2,8 @@
 
 use crate::desk::{Answered, Desk, Finding};
 use crate::overlay::{Open, Overlay};
-use rustc_hash::FxHashMap;
+use rustc_hash::{FxHashMap, FxHasher};
+use std::hash::{Hash, Hasher};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use yieldtray_core::assist::{Past, View};
@@ -10,6 +11,7 @@ use yieldtray_core::expression::Engine;
 use yieldtray_core::lint::{Ties, learn_ties, lint_configuration, lint_files};
 use yieldtray_core::problem::{Problem, SourceId};
 use yieldtray_core::response::Exchange;
+use yieldtray_core::syntax::Kind;
 use yieldtray_core::workspace::{Answers, CONFIG_FILE, CellId, LOCAL_FILE, Reach, Settings, Tray, Workspace};
 
 /// A workspace.
@@ -108,14 +110,38 @@ impl House {
             self.findings = findings;
             return Ok(true);
         }
+        let mut changed = inside.file_name().is_some_and(|name| name == yieldtray_core::workspace::COMMON_FILE);
         if let Some(source) = self.source(path) {
+            let before = self.offers(source);
             self.workspace.set_text(source, text.to_owned());
+            // What was found is about the text before.
+            self.problems.remove(&source);
+            changed |= self.offers(source) != before;
         }
-        Ok(inside.file_name().is_some_and(|name| name == yieldtray_core::workspace::COMMON_FILE))
+        Ok(changed)
     }
 
-    /// Looks at a text again.
-    pub(crate) fn look(&mut self, source: SourceId) {
+    /// A digest of what other files can see of a file: its cells, what they yield, ask for, need and play, and what its
+    /// preamble says.
+    fn offers(&self, source: SourceId) -> u64 {
+        let mut digest = FxHasher::default();
+        let own = self.workspace.source(source);
+        for cell in &own.file.cells {
+            cell.name.hash(&mut digest);
+            for line in cell.instructions() {
+                if let Kind::Yield { .. } | Kind::Ask { .. } | Kind::Needs(_) | Kind::Play { .. } | Kind::Name(_) =
+                    line.kind
+                {
+                    line.span.of(&own.text).hash(&mut digest);
+                }
+            }
+        }
+        digest.finish()
+    }
+
+    /// Looks at a text again. Tells whether it uses something else of other files than before.
+    pub(crate) fn look(&mut self, source: SourceId) -> bool {
+        let before = self.ties.of(source);
         // What was typed on the way to an expression is never wanted again.
         if self.engine.known() > 2 * self.wanted + 1_000 {
             self.engine.forget();
@@ -136,6 +162,7 @@ impl House {
         };
         let own = found.into_iter().filter(|problem| problem.source == Some(source)).collect();
         self.problems.insert(source, own);
+        self.ties.of(source) != before
     }
 
     /// What assist sees.

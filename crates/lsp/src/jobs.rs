@@ -30,6 +30,8 @@ pub(crate) enum FromJob {
     Ask { question: Box<Asked>, reply: Sender<Option<String>> },
     /// It is over.
     Done { job: i64, root: PathBuf, outcome: Result<Done, String> },
+    /// Something that is done after what is done now.
+    Later(Box<dyn FnOnce(&mut Server) + Send>),
 }
 
 /// Something a person is asked.
@@ -57,6 +59,8 @@ struct Running {
     thread: JoinHandle<()>,
     file: PathBuf,
     task: Task,
+    /// Whether the client shows its progress.
+    is_shown: bool,
 }
 
 impl Jobs {
@@ -160,11 +164,16 @@ impl Server {
         };
         let thread = thread::Builder::new().name(format!("job {number}")).spawn(work);
         let thread = thread.map_err(|error| format!("cannot start: {error}"))?;
-        self.jobs.running.insert(number, Running { cancelled, thread, file, task });
+        self.jobs.running.insert(number, Running { cancelled, thread, file, task, is_shown: false });
         if self.client.shows_progress {
-            self.ask("window/workDoneProgress/create", json!({ "token": number }), |_, _| {});
+            // Nothing is told of it before the client has made a place for it.
             let begin = json!({ "kind": "begin", "title": title, "cancellable": true });
-            self.tell("$/progress", json!({ "token": number, "value": begin }));
+            self.ask("window/workDoneProgress/create", json!({ "token": number }), move |server, _| {
+                if let Some(running) = server.jobs.running.get_mut(&number) {
+                    running.is_shown = true;
+                    server.tell("$/progress", json!({ "token": number, "value": begin }));
+                }
+            });
         }
         Ok(())
     }
@@ -173,19 +182,20 @@ impl Server {
     pub(crate) fn hear(&mut self, told: FromJob) {
         match told {
             FromJob::Progress { job, words } => {
-                if self.client.shows_progress {
+                if self.jobs.running.get(&job).is_some_and(|running| running.is_shown) {
                     let value = json!({ "kind": "report", "message": words });
                     self.tell("$/progress", json!({ "token": job, "value": value }));
                 }
             }
             FromJob::Ask { question, reply } => self.put(*question, reply),
+            FromJob::Later(work) => work(self),
             FromJob::Done { job, root, outcome } => {
-                self.jobs.running.remove(&job);
+                let was_shown = self.jobs.running.remove(&job).is_some_and(|running| running.is_shown);
                 let words = match &outcome {
                     Ok(done) => done.summary.clone(),
                     Err(why) => why.clone(),
                 };
-                if self.client.shows_progress {
+                if was_shown {
                     let value = json!({ "kind": "end", "message": words });
                     self.tell("$/progress", json!({ "token": job, "value": value }));
                 }
@@ -214,9 +224,15 @@ impl Server {
     /// Asks a person: by buttons where there are choices, by the client's own input where it has one, else by a
     /// document in which the answer is written down.
     fn put(&mut self, asked: Asked, reply: Sender<Option<String>>) {
-        if self.client.asks && (asked.choices.is_empty() || asked.name.is_some()) {
+        if self.client.asks {
+            // Whether something is sent at all is a question of its own.
+            let kind = match (&asked.name, asked.choices.is_empty()) {
+                (None, _) => "confirm",
+                (_, false) => "choice",
+                (_, true) => "text",
+            };
             let params = json!({
-                "name": asked.name, "question": asked.text, "secret": asked.secret,
+                "kind": kind, "name": asked.name, "question": asked.text, "secret": asked.secret,
                 "default": asked.default, "choices": asked.choices,
             });
             let give = move |_: &mut Server, answer: Option<Value>| {

@@ -47,6 +47,27 @@ pub(crate) struct ReferenceContext {
 pub(crate) struct InRange {
     pub(crate) text_document: Document,
     pub(crate) range: Range,
+    #[serde(default)]
+    pub(crate) context: WantedActions,
+}
+
+/// Which code actions are wanted.
+#[derive(Debug, Default, Deserialize)]
+pub(crate) struct WantedActions {
+    /// Kinds; all where none are named.
+    pub(crate) only: Option<Vec<String>>,
+}
+
+impl WantedActions {
+    /// Whether actions of this kind are wanted: `source` wants `source.organizeImports` too.
+    pub(crate) fn wants(&self, kind: &str) -> bool {
+        let covers = |only: &String| {
+            only.is_empty()
+                || kind == only
+                || kind.strip_prefix(only.as_str()).is_some_and(|rest| rest.starts_with('.'))
+        };
+        self.only.as_ref().is_none_or(|only| only.iter().any(covers))
+    }
 }
 
 #[derive(Debug, Deserialize)]

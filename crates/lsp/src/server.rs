@@ -34,6 +34,13 @@ pub(crate) struct Client {
     pub(crate) shows_progress: bool,
     pub(crate) edits_documents: bool,
     pub(crate) makes_files: bool,
+    /// Applies edits that the server asks for.
+    pub(crate) applies_edits: bool,
+    pub(crate) takes_snippets: bool,
+    pub(crate) shows_markdown: bool,
+    pub(crate) shows_symbol_trees: bool,
+    pub(crate) shows_tags: bool,
+    pub(crate) shows_related: bool,
     /// Answers `yieldtray/ask`.
     pub(crate) asks: bool,
     refreshes_lenses: bool,
@@ -195,6 +202,15 @@ impl Server {
             makes_files: operations
                 .and_then(Value::as_array)
                 .is_some_and(|list| list.iter().any(|kind| kind == "create")),
+            applies_edits: can("/capabilities/workspace/applyEdit"),
+            takes_snippets: can("/capabilities/textDocument/completion/completionItem/snippetSupport"),
+            shows_markdown: params
+                .pointer("/capabilities/textDocument/hover/contentFormat")
+                .and_then(Value::as_array)
+                .is_some_and(|list| list.iter().any(|format| format == "markdown")),
+            shows_symbol_trees: can("/capabilities/textDocument/documentSymbol/hierarchicalDocumentSymbolSupport"),
+            shows_tags: is_there("/capabilities/textDocument/publishDiagnostics/tagSupport"),
+            shows_related: can("/capabilities/textDocument/publishDiagnostics/relatedInformation"),
             asks: can("/initializationOptions/asks"),
             refreshes_lenses: can("/capabilities/workspace/codeLens/refreshSupport"),
             refreshes_tokens: can("/capabilities/workspace/semanticTokens/refreshSupport"),
@@ -375,7 +391,10 @@ impl Server {
         let (desk, open) = (Arc::clone(&self.desk), Arc::clone(&self.open));
         let house = self.houses.get_mut(&root).expect("it was looked for");
         match house.write(&*desk, path, &text, &open) {
-            Ok(true) => self.look_again(&root),
+            Ok(true) => {
+                self.look_again(&root);
+                self.changed.insert(path.to_owned());
+            }
             Ok(false) => {}
             Err(why) => {
                 self.houses.remove(&root);
@@ -389,18 +408,29 @@ impl Server {
         while let Some(path) = self.changed.iter().next().cloned() {
             self.settle(&path);
             self.changed.remove(&path);
-            self.publish_one(&path, House::look);
+            let mut touches_others = false;
+            self.publish_one(&path, |house, source| touches_others = house.look(source));
+            // What this file uses of others changed: what is found in those may be other now.
+            if touches_others && let Some(root) = self.documents.get(&path).and_then(|opened| opened.root.clone()) {
+                self.look_again(&root);
+                self.changed.remove(&path);
+            }
         }
+    }
+
+    /// The versions of the open documents, by their paths.
+    pub(crate) fn versions(&self) -> HashMap<PathBuf, i32> {
+        self.documents.iter().map(|(path, opened)| (path.clone(), opened.version)).collect()
     }
 
     /// Tells what is found in an open document, once it was looked at.
     fn publish_one(&mut self, path: &Path, look: impl FnOnce(&mut House, SourceId)) {
-        let columns = self.columns;
+        let (columns, client) = (self.columns, self.client);
         let Some(opened) = self.documents.get(path) else { return };
         let (address, version) = (opened.address.clone(), opened.version);
         let Ok((house, source)) = self.text(&address) else { return };
         look(house, source);
-        let list = diagnostics::of(house, source, columns);
+        let list = diagnostics::of(house, source, columns, client);
         let params = json!({ "uri": address, "version": version, "diagnostics": list });
         self.tell("textDocument/publishDiagnostics", params);
     }
@@ -409,7 +439,9 @@ impl Server {
     pub(crate) fn publish(&mut self, root: &Path) {
         let of_root = self.documents.iter().filter(|(_, opened)| opened.root.as_deref() == Some(root));
         let open: Vec<PathBuf> = of_root.map(|(path, _)| path.clone()).collect();
-        open.iter().for_each(|path| self.publish_one(path, |_, _| {}));
+        // What is still to be looked at is told then.
+        let looked_at = open.iter().filter(|path| !self.changed.contains(*path)).cloned().collect::<Vec<_>>();
+        looked_at.iter().for_each(|path| self.publish_one(path, |_, _| {}));
     }
 
     /// Another environment, or other answers: what is drawn in the text may be other now.
@@ -436,6 +468,18 @@ impl Server {
         self.last_id += 1;
         self.waiting.insert(self.last_id, Box::new(reply));
         self.send(request(self.last_id, method, params).to_string());
+    }
+
+    /// Asks the client something once the request that is answered now was answered: a client may show one thing at a
+    /// time.
+    pub(crate) fn ask_later(
+        &mut self,
+        method: &'static str,
+        params: Value,
+        reply: impl FnOnce(&mut Server, Option<Value>) + Send + 'static,
+    ) {
+        let question = FromJob::Later(Box::new(move |server: &mut Server| server.ask(method, params, reply)));
+        let _ = self.events.send(Event::Job(question));
     }
 
     /// Tells the client something.

@@ -137,7 +137,12 @@ pub(crate) fn notification(method: &str, params: Value) -> Value {
 
 /// Something the client is asked.
 pub(crate) fn request(id: i64, method: &str, params: Value) -> Value {
-    json!({ "jsonrpc": "2.0", "id": id, "method": method, "params": params })
+    let mut request = json!({ "jsonrpc": "2.0", "id": id, "method": method });
+    // Parameters are a structure, or not there at all (JSON-RPC 2.0, 4.2).
+    if !params.is_null() {
+        request["params"] = params;
+    }
+    request
 }
 
 #[cfg(test)]

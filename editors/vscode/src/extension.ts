@@ -3,7 +3,7 @@
 
 import * as vscode from "vscode";
 import { LanguageClient, ServerOptions, LanguageClientOptions } from "vscode-languageclient/node";
-import { ANSWER, Question, TARGETS, about, isAnswer, startOptions, way } from "./pure";
+import { ANSWER, Question, TARGETS, about, isAnswer, startFailure, startOptions, way } from "./pure";
 
 let client: LanguageClient | undefined;
 
@@ -34,8 +34,11 @@ class Answers implements vscode.TextDocumentContentProvider {
 
 async function ask(question: Question): Promise<string | null> {
   const how = way(question);
+  if (how.kind === "confirm") {
+    return (await vscode.window.showWarningMessage(how.message, { modal: true }, how.yes)) ?? null;
+  }
   if (how.kind === "pick") {
-    return (await vscode.window.showQuickPick(how.items, { title: how.title })) ?? null;
+    return (await vscode.window.showQuickPick(how.items, { title: how.title, ignoreFocusOut: true })) ?? null;
   }
   const { prompt, value, password } = how;
   return (await vscode.window.showInputBox({ prompt, value, password, ignoreFocusOut: true })) ?? null;
@@ -89,6 +92,19 @@ async function takeIn(): Promise<void> {
   }
 }
 
+/** Says why the server cannot be started; a program that is not there is named with the setting that names it. */
+async function tellWhyNot(program: string, error: unknown): Promise<void> {
+  const { message, settings } = startFailure(program, error instanceof Error ? error.message : String(error));
+  if (!settings) {
+    void vscode.window.showErrorMessage(message);
+    return;
+  }
+  const chosen = await vscode.window.showErrorMessage(message, "Open the setting");
+  if (chosen) {
+    await vscode.commands.executeCommand("workbench.action.openSettings", "yieldtray.program");
+  }
+}
+
 export async function activate(context: vscode.ExtensionContext): Promise<void> {
   const settings = vscode.workspace.getConfiguration("yieldtray");
   const program = settings.get<string>("program", "yieldtray");
@@ -102,6 +118,15 @@ export async function activate(context: vscode.ExtensionContext): Promise<void> 
     ],
     initializationOptions: startOptions(settings.get<boolean>("hints", true)),
     middleware: {
+      // A refusal is told once, in its own words.
+      executeCommand: async (command, args, next) => {
+        try {
+          return await next(command, args);
+        } catch (error) {
+          void vscode.window.showErrorMessage(error instanceof Error ? error.message : String(error));
+          return undefined;
+        }
+      },
       window: {
         showDocument: async (params, token, next) => {
           const file = vscode.Uri.parse(params.uri);
@@ -121,8 +146,7 @@ export async function activate(context: vscode.ExtensionContext): Promise<void> 
   try {
     await client.start();
   } catch (error) {
-    const why = error instanceof Error ? error.message : String(error);
-    void vscode.window.showErrorMessage(`Yield Tray: \`${program} lsp\` cannot be started: ${why}`);
+    await tellWhyNot(program, error);
   }
 }
 

@@ -1,11 +1,14 @@
 import assert from "node:assert/strict";
 import { test } from "node:test";
-import { Question, about, isAnswer, startOptions, way } from "../src/pure";
+import { Question, about, isAnswer, startFailure, startOptions, way } from "../src/pure";
 
-const question: Question = { name: "bins", question: "How many bins?", secret: false, default: null, choices: [] };
+const question: Question = { kind: "text", name: "bins", question: "How many bins?", secret: false, default: null, choices: [] };
 
 test("a question is put as it can be answered", () => {
   assert.deepEqual(way({ ...question, choices: ["12", "24"] }), { kind: "pick", items: ["12", "24"], title: "How many bins?" });
+  assert.deepEqual(way({ ...question, kind: "confirm", choices: ["Send to live", "Do not send"] }), {
+    kind: "confirm", message: "How many bins?", yes: "Send to live",
+  });
   assert.deepEqual(way({ ...question, default: "24" }), { kind: "type", prompt: "How many bins?", value: "24", password: false });
   assert.deepEqual(way({ ...question, secret: true }), { kind: "type", prompt: "How many bins?", value: "", password: true });
 });
@@ -15,10 +18,16 @@ test("the server is told that this client asks", () => {
 });
 
 test("answers are told from questions", () => {
-  assert.ok(isAnswer("/api/.yieldtray/answers/intake-look.txt"));
-  assert.ok(isAnswer("\\api\\.yieldtray\\answers\\intake-look.txt"));
+  assert.ok(isAnswer("/api/.yieldtray/answers/requests/intake.http/look.txt"));
+  assert.ok(isAnswer("\\api\\.yieldtray\\answers\\intake.http\\look.txt"));
   assert.ok(!isAnswer("/api/.yieldtray/questions.txt"));
   assert.ok(!isAnswer("/api/answers/intake.http"));
+});
+
+test("a program that is not there is named with its setting", () => {
+  const missing = startFailure("yieldtray", "spawn yieldtray ENOENT");
+  assert.ok(missing.settings && missing.message.includes('"yieldtray.program"'));
+  assert.ok(!startFailure("yieldtray", "it ended with code 2").settings);
 });
 
 test("a request is named by its line, a file by itself", () => {

@@ -115,13 +115,14 @@ pub(super) fn summary(report: Option<&CellReport>) -> String {
 
 /// Writes a sheet where the editor can open it: below the state folder, for its owner alone.
 pub(super) fn write(root: &Path, file: &Path, name: &str, text: &str) -> Result<PathBuf, Stop> {
-    let folder = StateFolder::open_or_make(root, kept::key_file().as_deref())?.path().join("answers");
+    // A folder for each request file, under its own path: no two names can meet.
+    let folder = StateFolder::open_or_make(root, kept::key_file().as_deref())?.path().join("answers").join(file);
     std::fs::create_dir_all(&folder).context("cannot make a folder for answers")?;
     let plain = |text: &str| -> String {
-        text.chars().map(|c| if c.is_alphanumeric() || c == '-' { c } else { '-' }).collect()
+        text.chars().map(|c| if c.is_alphanumeric() || matches!(c, '-' | '_' | '.' | '+') { c } else { '-' }).collect()
     };
-    let stem = plain(&file.with_extension("").to_string_lossy());
-    let name = if name.is_empty() { stem } else { format!("{stem}-{}", plain(name)) };
+    // That of a whole file begins as no cell's name does.
+    let name = if name.is_empty() { "+replay".to_owned() } else { plain(name) };
     let sheet = folder.join(format!("{name}.txt"));
     crate::disk::replace_private(&sheet, text.as_bytes()).context("cannot write the answer's sheet")?;
     Ok(sheet)

@@ -34,8 +34,15 @@ impl Editor {
         let capabilities = json!({
             "window": { "showDocument": { "support": true }, "workDoneProgress": true },
             "workspace": {
+                "applyEdit": true,
                 "workspaceEdit": { "documentChanges": true, "resourceOperations": ["create"] },
                 "didChangeWatchedFiles": { "dynamicRegistration": true },
+            },
+            "textDocument": {
+                "completion": { "completionItem": { "snippetSupport": true } },
+                "documentSymbol": { "hierarchicalDocumentSymbolSupport": true },
+                "hover": { "contentFormat": ["markdown"] },
+                "publishDiagnostics": { "relatedInformation": true, "tagSupport": { "valueSet": [1] } },
             },
         });
         Self::with(bench, &json!({ "capabilities": capabilities }))

@@ -10,7 +10,9 @@ use std::io::{Read, Write};
 use std::net::{TcpListener, TcpStream};
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
+use std::sync::Arc;
 use std::thread;
+use std::time::Duration;
 use tempfile::TempDir;
 use yieldtray_packhouse::{Packhouse, Server};
 
@@ -203,6 +205,57 @@ pub fn raw_server(bytes: &'static [u8], hold: bool) -> String {
         }
     });
     format!("http://{address}")
+}
+
+/// A server on loopback that answers each request, by its head, after some time, and closes the connection. What is
+/// sent beside the head is read as far as Content-Length says.
+pub fn server(answer: impl Fn(&str) -> (Duration, Vec<u8>) + Send + Sync + 'static) -> String {
+    let listener = TcpListener::bind("127.0.0.1:0").expect("a port");
+    let address = listener.local_addr().expect("an address");
+    let answer = Arc::new(answer);
+    thread::spawn(move || {
+        for stream in listener.incoming().map_while(Result::ok) {
+            let answer = Arc::clone(&answer);
+            thread::spawn(move || {
+                let mut stream = stream;
+                let mut taken = Vec::new();
+                let mut block = [0; 64 << 10];
+                let (head, left) = loop {
+                    let Some(end) = taken.windows(4).position(|four| four == b"\r\n\r\n") else {
+                        match stream.read(&mut block) {
+                            Ok(read @ 1..) => taken.extend_from_slice(&block[..read]),
+                            _ => return,
+                        }
+                        continue;
+                    };
+                    let head = String::from_utf8_lossy(&taken[..end]).into_owned();
+                    let length = head.lines().find_map(|line| {
+                        let (name, value) = line.split_once(':')?;
+                        name.eq_ignore_ascii_case("content-length").then(|| value.trim().parse::<usize>().ok())?
+                    });
+                    break (head, length.unwrap_or_default().saturating_sub(taken.len() - end - 4));
+                };
+                // A request that waits for a word, or that is refused at once, is answered before its body.
+                let mut left = if head.contains("100-continue") || head.contains(" /early") { 0 } else { left };
+                while left > 0 {
+                    match stream.read(&mut block) {
+                        Ok(read @ 1..) => left = left.saturating_sub(read),
+                        _ => return,
+                    }
+                }
+                let (time, bytes) = answer(&head);
+                thread::sleep(time);
+                let _ = stream.write_all(&bytes);
+            });
+        }
+    });
+    format!("http://{address}")
+}
+
+/// An answer with this media type and body.
+pub fn answer(media: &str, body: &str) -> Vec<u8> {
+    let head = format!("HTTP/1.1 200 OK\r\nContent-Type: {media}\r\nContent-Length: {}\r\n", body.len());
+    format!("{head}Connection: close\r\n\r\n{body}").into_bytes()
 }
 
 /// An index of git, version 2, that tracks one file.

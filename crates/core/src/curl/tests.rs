@@ -146,3 +146,68 @@ fn a_text_of_many_commands_is_read_one_by_one() {
         ]
     );
 }
+
+#[test]
+fn a_text_of_windows_is_one_only_outside_of_other_quotes() {
+    let one = |command: &str| cells(command).unwrap_or_else(|why| panic!("{command}: {why}")).concat();
+    let posix = one(
+        "curl http://b/echo -X PUT -H 'Content-Type: application/json' -d '{\"pattern\":\"^\",\"note\":\"a > b\"}'",
+    );
+    assert!(posix.ends_with("\n\n{\"pattern\":\"^\",\"note\":\"a > b\"}\n"), "{posix}");
+    let windows =
+        one("curl ^\"http://b/^\" --data-raw ^\"^{^\\^\"a^\\^\":^\\^\"x ^\\^\\^\\^\"hi^\\^\\^\\^\"^\\^\"^}^\"");
+    assert!(windows.ends_with("\n\n{\"a\":\"x \\\"hi\\\"\"}\n"), "{windows}");
+    let lines = one("curl ^\"http://b/^\" --data-raw ^\"a^\n\nb^\"");
+    assert!(lines.ends_with("\n\na\nb\n"), "{lines}");
+}
+
+#[test]
+fn what_a_shell_gives_to_read_is_the_body() {
+    let all = |command: &str| cells(command).unwrap_or_else(|why| panic!("{command}: {why}"));
+    let two = all("curl -d @- http://b/lots <<EOF\n{\"by\": \"$GROWER\",\n \"bins\": 2}\nEOF\ncurl http://b/next");
+    assert_eq!(two.len(), 2, "{two:?}");
+    assert!(two[0].ends_with("\n\n{\"by\": \"{{raw(env.GROWER)}}\", \"bins\": 2}\n"), "{}", two[0]);
+    let quoted = all("curl --data-binary @- http://b/ <<'END'\n$x \\ 1\nEND\n").concat();
+    assert!(quoted.ends_with("\n\n$x \\ 1{{raw(\"\\n\")}}\n"), "{quoted}");
+    assert!(all("curl -d @- http://b/ <<< 'ripe'").concat().ends_with("\n\nripe\n"));
+    assert!(all("curl --data-binary @- http://b/ < lot.json").concat().contains("% body from lot.json verbatim\n"));
+}
+
+#[test]
+fn parts_have_media_types_and_texts_of_files() {
+    let cell = cells(
+        "curl -F 'title=Jig saw; \"new\"' -F 'meta=<loan.json;type=application/json' -F 'n=1;type=text/csv' -F 'q=\"a;b\"' \
+         -F 'odd=of type a/b' http://b/",
+    )
+    .expect("a cell")
+    .concat();
+    for line in [
+        "# `; \"new\"` of a part was left out, as curl does\n",
+        "% part title = Jig saw\n",
+        "% part meta = {{file(\"loan.json\")}} type application/json\n",
+        "% part n = 1 type text/csv\n",
+        "% part q = a;b\n",
+        "% part odd = of type a/b{{\"\"}}\n",
+    ] {
+        assert!(cell.contains(line), "{line} in {cell}");
+    }
+    let form = cells("curl --data-urlencode note@note.txt --path-as-is http://b/a/../c").expect("a cell").concat();
+    assert!(form.contains("% path verbatim\n") && form.contains("note={{urlencode(file(\"note.txt\"))}}"), "{form}");
+}
+
+#[test]
+fn what_contradicts_itself_is_written_as_curl_means_it() {
+    let cell =
+        cells("curl -u a:b -H 'Authorization: Bearer x' -k --insecure -H 'A B: 1' http://b/").expect("a cell").concat();
+    assert!(!cell.contains("% auth") && cell.matches("% insecure").count() == 1 && !cell.contains("A B: 1"), "{cell}");
+    assert!(cells("curl -m 18446744073709551615 http://b/").is_err_and(|why| why.contains("longer than a day")));
+    let fields = |path: &str| match path {
+        "fields.txt" => Ok("X-Lot: 7\n\nX-Gate:north\n".to_owned()),
+        other => Err(format!("`{other}` cannot be read")),
+    };
+    let read = |command: &str| {
+        let found = super::commands_with(command, Some(&fields)).next().expect("a command").drafts;
+        found.map(|drafts| drafts[0].headers.len())
+    };
+    assert_eq!((read("curl -H @fields.txt http://b/"), read("curl -H @gone http://b/").is_err()), (Ok(2), true));
+}

@@ -219,6 +219,19 @@ fn a_failed_check_is_explained_by_its_parts() {
         &["none of the 2 elements of `body.lots` is so"],
     );
     explained("body.empty.exists(l, l == 1)", &[("body.empty", "[]")], &["`body.empty` is empty"]);
+    // Of what is negated, what made it hold decides.
+    explained(
+        "!body.lots.exists(l, l.id == 'L-2')",
+        &[("body.lots[1]", "{\"bins\":40,\"id\":\"L-2\"}")],
+        &["`body.lots[1]` is so"],
+    );
+    explained(
+        "!(body.lots.all(l, l.bins < 100))",
+        &[("body.lots", "[{\"bins\":3,\"id\":\"L-1\"},{\"bins\":40,\"id\":\"L-2\"}]")],
+        &["all 2 elements of `body.lots` are so"],
+    );
+    explained("!(status == 201 && body.bins == 24)", &[("status", "201"), ("body.bins", "24")], &[]);
+    explained("!(status == 200 || body.bins == 24)", &[("body.bins", "24")], &[]);
     explained(
         "headers['content-type'].startsWith(\"text/\")",
         &[("headers[\"content-type\"]", "\"application/json\"")],

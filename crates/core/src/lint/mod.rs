@@ -25,7 +25,7 @@ pub(crate) use json::slip_in;
 use rustc_hash::FxHashSet;
 pub use sarif::sarif;
 pub(crate) use secrets::random_texts;
-pub use ties::Ties;
+pub use ties::{Tie, Ties};
 
 /// Everything to say about the files of `cells` and about the configuration, in the order of files and places.
 pub fn lint(workspace: &mut Workspace, engine: &Engine, settings: &Settings, cells: &[CellId]) -> Vec<Problem> {

@@ -7,8 +7,9 @@ use rustc_hash::{FxHashMap, FxHashSet};
 #[derive(Debug, Default)]
 pub struct Ties(FxHashMap<SourceId, Tie>);
 
-#[derive(Debug, Default)]
-struct Tie {
+/// What one file wants of others.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Tie {
     /// The names that the cells of the file use.
     names: FxHashSet<Box<str>>,
     /// The cells that they need, by file and name: numbers change when a file does.
@@ -16,6 +17,11 @@ struct Tie {
 }
 
 impl Ties {
+    /// What a file wants of others, as far as that is known.
+    pub fn of(&self, source: SourceId) -> Option<Tie> {
+        self.0.get(&source).cloned()
+    }
+
     /// Forgets a file that is gone.
     pub fn forget(&mut self, source: SourceId) {
         self.0.remove(&source);

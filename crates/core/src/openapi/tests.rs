@@ -314,3 +314,72 @@ fn one_operation_is_found_by_what_people_call_it() {
     assert_eq!(called("/lots"), Ok(2));
     assert_eq!(called("listlot"), Err("no operation is called `listlot`: did you mean `listLots`?".to_owned()));
 }
+
+#[test]
+fn servers_of_an_operation_and_without_a_scheme_are_gone_to() {
+    let paths = json!({
+        "/lots": { "get": {}, "post": { "servers": [{ "url": "https://intake.packhouse.example/v2" }] } },
+        "/photos": { "servers": [{ "url": "/files" }], "get": {} },
+    });
+    let whole = describing(paths, json!({ "servers": [{ "url": "//api.packhouse.example/v1" }] }));
+    let taken = taken(&whole, &[]);
+    assert_eq!(taken.environments, [("api".to_owned(), "https://api.packhouse.example/v1".to_owned())]);
+    let text: String = files(taken).into_iter().map(|(_, text)| text).collect();
+    for line in [
+        "GET /lots\n",
+        "POST https://intake.packhouse.example/v2/lots\n",
+        "GET https://api.packhouse.example/files/photos\n",
+    ] {
+        assert!(text.contains(line), "{line} in {text}");
+    }
+}
+
+#[test]
+fn yaml_is_read_as_version_1_2_says() {
+    let yaml =
+        "openapi: 3.1.0\ninfo: {title: P}\nservers: [{url: http://b}]\npaths:\n  /lots:\n    get:\n      parameters:\n\
+        - {name: country, in: query, required: true, schema: {type: string, enum: [NO, SE]}}\n\
+        - {name: crate, in: query, required: true, schema: {type: string, enum: [007]}}\n\
+        - {name: most, in: query, required: true, schema: {default: .inf}}\n"
+            .replace("\n- ", "\n      - ");
+    let text: String = files(taken(&yaml, &[])).into_iter().map(|(_, text)| text).collect();
+    for line in ["% let country = \"NO\"", "% let crate = \"007\"", "% let most = \".inf\""] {
+        assert!(text.contains(line), "{line} in {text}");
+    }
+}
+
+#[test]
+fn made_values_keep_to_their_schemas() {
+    let body = |schema: Value| {
+        let media = json!({ "application/json": { "schema": schema } });
+        let paths = json!({ "/lots": { "post": { "requestBody": { "content": media } } } });
+        let (_, text) = files(taken(&describing(paths, json!({})), &[])).remove(0);
+        let at = text.find("\n\n{").expect("a body");
+        serde_json::from_str::<Value>(text[at..].trim()).expect("JSON")
+    };
+    let text = |rules: Value| json!({ "type": "object", "required": ["a"], "properties": { "a": rules } });
+    assert_eq!(body(text(json!({ "type": "string", "pattern": "^ZN[0-9a-f]{4}$" }))), json!({ "a": "ZNaaaa" }));
+    // What one schema requires another beside it describes, also further inside.
+    let inner = json!({ "allOf": [{ "required": ["amount"] }, { "properties": { "amount": { "type": "integer" } } }] });
+    let deep = json!({ "type": "object", "required": ["b"], "properties": { "b": text(inner) } });
+    assert_eq!(body(text(deep)), json!({ "a": { "b": { "a": { "amount": 1 } } } }));
+    let most = json!({ "type": "object", "minProperties": 2, "additionalProperties": { "type": "integer" } });
+    assert_eq!(body(text(most)), json!({ "a": { "key1": 1, "key2": 1 } }));
+    // The only value that is allowed is no example that somebody left a secret in.
+    let key = json!({ "enum": ["ResourceGroupsTaggingAPI_20170126.DescribeReportCreation"] });
+    assert_eq!(body(text(key.clone()))["a"], key["enum"][0]);
+}
+
+#[test]
+fn what_would_be_lost_by_importing_again_is_not_made() {
+    let paths = json!({ "/a": { "get": { "summary": "\"" } }, "/b": { "get": { "parameters": [
+        { "name": "base", "in": "query", "required": true, "schema": { "type": "string" } },
+        { "name": "type", "in": "query", "required": true, "schema": { "type": "string" } },
+    ] } } });
+    let text: String = files(taken(&describing(paths, json!({})), &[])).into_iter().map(|(_, text)| text).collect();
+    assert!(text.contains("%% GET /a\n") && text.contains("% query base = {{my_base}}"), "{text}");
+    let webhooks = describing(json!({}), json!({ "webhooks": { "ripe": { "post": {} } } }));
+    let documents = documents(&webhooks, &[]).expect("a description");
+    let why = take(&documents, &Wish::default()).expect_err("nothing can be sent");
+    assert!(why.contains("it describes webhooks alone"), "{why}");
+}

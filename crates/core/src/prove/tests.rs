@@ -54,12 +54,39 @@ fn known_gaps_are_found_and_known_strength_is_not_doubted() {
     assert_eq!(but("% check has(body.bins)")[0], "`id` or `open` is missing, null, of another type or changed");
     assert!(but("% check has(body.bins)").contains(&"`bins` is null, of another type or changed".to_owned()));
     assert!(but("% check type(body.bins) == int").contains(&"`bins` changes".to_owned()));
-    assert!(but("% check size(body.trays) > 1").iter().all(|line| !line.contains("trays")));
-    assert!(but("% check size(body.trays) > 0").contains(&"`trays` changes".to_owned()));
+    // A changed list keeps its length.
+    assert!(but("% check size(body.trays) > 1").contains(&"`trays` changes".to_owned()));
+    assert!(but("% check body.trays == ['T-1', 'T-2']").iter().all(|line| !line.contains("trays")));
     // A value that cannot be taken fails the cell, so it is noticed without a check.
     assert!(but("% yield lot_id = body.id").contains(&"`id` is null, of another type or changed".to_owned()));
     // What a copy yields is judged as the checks behind it see it.
     assert!(but("% yield lot_id = body.id\n% check lot_id == 'L-2043'").iter().all(|line| !line.contains("`id`")));
+}
+
+#[test]
+fn fields_are_altered_at_every_depth() {
+    let body = "{\"data\": {\"id\": 7, \"name\": \"Ada\", \"lots\": [{\"id\": 1}, {\"id\": 2, \"kg\": 4.5}], \
+                \"a\": {\"b\": {\"v\": 1, \"w\": 2, \"x\": 3, \"y\": 4}}}}";
+    let strong = "% check status == 200\n% check elapsed < duration('1s')\n% check headers['content-type'] == 'application/json'";
+    let (gaps, suggestion) = gaps(&format!("{strong}\n% check body.data.id == 7"), &json_answer(200, body));
+    assert_eq!(
+        gaps,
+        [
+            "`data.name`, `data.a`, `data.lots[].id`, `data.lots[].kg`, `data.a.b` or any of 4 fields of `data.a.b` is \
+             missing, null, of another type or changed",
+            "`data.lots` is missing, null, of another type, empty or changed",
+        ]
+    );
+    assert_eq!(suggestion.as_deref(), Some("% check type(body.data.name) == string"));
+    let (gaps, suggestion) = self::gaps(
+        &format!("{strong}\n% check type(body[0].grower) == map"),
+        &json_answer(200, "[{\"grower\": {\"id\": \"G-11\"}}]"),
+    );
+    assert_eq!(
+        gaps,
+        ["`grower` of each member changes", "`grower.id` of each member is missing, null, of another type or changed"]
+    );
+    assert_eq!(suggestion.as_deref(), Some("% check body.all(one, type(one.grower.id) == string)"));
 }
 
 #[test]

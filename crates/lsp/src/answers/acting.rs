@@ -3,7 +3,7 @@
 use super::Answer;
 use super::commands::{self, Sending};
 use super::convert::{address, workspace_edit};
-use crate::diagnostics::text_of;
+use crate::diagnostics::{drawn, text_of};
 use crate::params::{InRange, OfDocument, read};
 use crate::server::Server;
 use lsp_types::Range;
@@ -16,8 +16,9 @@ const HANDED_OVER: &[&str] = &["shell", "javascript", "python"];
 
 /// What mends the problems of a part, what reshapes it, and sending it.
 pub(super) fn actions(server: &mut Server, params: Value) -> Answer {
-    let InRange { text_document, range } = read(params)?;
+    let InRange { text_document, range, context } = read(params)?;
     let (columns, client) = (server.columns, server.client);
+    let versions = server.versions();
     let (house, source) = server.text(&text_document.uri)?;
     if !house.problems.contains_key(&source) {
         house.look(source);
@@ -32,22 +33,26 @@ pub(super) fn actions(server: &mut Server, params: Value) -> Answer {
         .flatten()
         .filter(|problem| problem.span.start() <= span.end() && span.start() <= problem.span.end());
     let mut all = Vec::new();
-    for problem in touched {
+    for problem in touched.filter(|_| context.wants("quickfix")) {
+        // Of several fixes one is preferred: what was probably meant.
+        let mut may_be_preferred = problem.meant.is_some();
         for action in house.view(|view| assist::fixes(view, problem)) {
-            let Ok(edit) = workspace_edit(house, &action.changes, client, columns) else { continue };
-            let of = json!({
-                "range": text.range(problem.span), "message": problem.message, "code": problem.code.as_str(),
-                "source": "yieldtray",
-            });
-            let preferred = action.mends && problem.meant.is_some();
+            let Ok(edit) = workspace_edit(house, &action.changes, client, columns, &versions) else { continue };
+            let of = drawn(house, source, problem, columns, client);
+            let preferred = action.mends && std::mem::take(&mut may_be_preferred);
             all.push(json!({
                 "title": action.title, "kind": "quickfix", "diagnostics": [of], "isPreferred": preferred, "edit": edit,
             }));
         }
     }
-    for action in house.view(|view| assist::actions(view, source, span)) {
-        let Ok(edit) = workspace_edit(house, &action.changes, client, columns) else { continue };
+    let reshaping =
+        if context.wants("refactor") { house.view(|view| assist::actions(view, source, span)) } else { Vec::new() };
+    for action in reshaping {
+        let Ok(edit) = workspace_edit(house, &action.changes, client, columns, &versions) else { continue };
         all.push(json!({ "title": action.title, "kind": "refactor", "edit": edit }));
+    }
+    if !context.wants("source") {
+        return Ok(json!(all));
     }
     if let Some(cell) = cell_at(&house.workspace, source, span.start()) {
         let name = house.workspace.cell(cell).name.to_string();

@@ -103,7 +103,7 @@ fn handed_over(server: &mut Server, about: &About) -> Answer {
     let failed = |why| Refusal::new(Refusal::FAILED, why);
     let text = server.desk.hand_over(&job, &cell, &target).map_err(failed)?;
     if about.show {
-        let file = server.desk.lay_out(&job, &format!("{cell}-{target}"), &text).map_err(failed)?;
+        let file = server.desk.lay_out(&job, &format!("{cell}+{target}"), &text).map_err(failed)?;
         server.show(&file, false, "it is in");
     }
     Ok(json!({ "as": target, "text": text }))
@@ -112,11 +112,16 @@ fn handed_over(server: &mut Server, about: &About) -> Answer {
 /// What somebody copied, as cells at the end of the file.
 fn taken_in(server: &mut Server, about: &About) -> Answer {
     let (columns, client) = (server.columns, server.client);
+    if !client.applies_edits {
+        let why = "this editor lets nobody else change a file: `yieldtray import curl --into FILE` does";
+        return Err(Refusal::new(Refusal::FAILED, why));
+    }
+    let versions = server.versions();
     let (house, source) = server.text(&about.uri)?;
     let copied = about.text.as_deref().unwrap_or_default();
     let action = house.view(|view| assist::take_in(view, source, copied));
     let action = action.map_err(|why| Refusal::new(Refusal::FAILED, why))?;
-    let edit = workspace_edit(house, &action.changes, client, columns)?;
+    let edit = workspace_edit(house, &action.changes, client, columns, &versions)?;
     server.ask("workspace/applyEdit", json!({ "label": action.title, "edit": edit }), |_, _| {});
     Ok(Value::Null)
 }
@@ -185,14 +190,25 @@ fn choose(server: &mut Server, about: About) -> Answer {
         take(server, &root, &name).map_err(|why| Refusal::new(Refusal::FAILED, why))?;
         return Ok(Value::Null);
     }
-    let actions: Vec<Value> = names.iter().map(|name| json!({ "title": name })).collect();
-    let message = match chosen {
+    let message = match &chosen {
         Some(name) => format!("The environment is {name}. Which one from now on?"),
         None => "No environment is chosen. Which one?".to_owned(),
     };
-    let params = json!({ "type": 3, "message": message, "actions": actions });
-    server.ask("window/showMessageRequest", params, move |server, answer| {
-        let name = answer.and_then(|answer| answer["title"].as_str().map(str::to_owned));
+    let asks = server.client.asks;
+    let (method, params) = if asks {
+        let params = json!({
+            "kind": "choice", "name": null, "question": message, "secret": false, "default": chosen, "choices": names,
+        });
+        ("yieldtray/ask", params)
+    } else {
+        let actions: Vec<Value> = names.iter().map(|name| json!({ "title": name })).collect();
+        ("window/showMessageRequest", json!({ "type": 3, "message": message, "actions": actions }))
+    };
+    server.ask_later(method, params, move |server, answer| {
+        let name = answer.and_then(|answer| match asks {
+            true => answer.as_str().map(str::to_owned),
+            false => answer["title"].as_str().map(str::to_owned),
+        });
         if let Some(name) = name.filter(|name| names.contains(name))
             && let Err(why) = take(server, &root, &name)
         {

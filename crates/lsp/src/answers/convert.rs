@@ -8,6 +8,8 @@ use crate::server::Client;
 use crate::wire::Refusal;
 use lsp_types::{CompletionItemKind, TextEdit};
 use serde_json::{Map, Value, json};
+use std::collections::HashMap;
+use std::path::PathBuf;
 use yieldtray_core::assist::{Change, Sort, TokenKind};
 use yieldtray_core::problem::SourceId;
 use yieldtray_core::syntax::{Edit, Span};
@@ -35,13 +37,16 @@ pub(super) fn workspace_edit(
     changes: &[Change],
     client: Client,
     columns: Columns,
+    versions: &HashMap<PathBuf, i32>,
 ) -> Result<Value, Refusal> {
     if client.edits_documents {
         let mut operations = Vec::new();
         for change in changes {
             match change {
                 Change::Edit(source, edits) => {
-                    let document = json!({ "uri": address(house, *source), "version": null });
+                    // A text that was changed meanwhile is not edited where something else stands now.
+                    let version = versions.get(&house.root.join(&house.workspace.source(*source).path));
+                    let document = json!({ "uri": address(house, *source), "version": version });
                     let edits = text_edits(house, *source, edits, columns);
                     operations.push(json!({ "textDocument": document, "edits": edits }));
                 }

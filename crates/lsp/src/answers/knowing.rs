@@ -11,18 +11,19 @@ use yieldtray_core::assist;
 pub(super) fn hover(server: &mut Server, params: Value) -> Answer {
     let AtPlace { text_document, position, .. } = read(params)?;
     let columns = server.columns;
+    let kind = if server.client.shows_markdown { "markdown" } else { "plaintext" };
     let (house, source) = server.text(&text_document.uri)?;
     let text = text_of(house, source, columns);
     let at = text.offset(position);
     let help = house.view(|view| assist::hover(view, source, at));
     Ok(help.map_or(
         Value::Null,
-        |help| json!({ "contents": { "kind": "markdown", "value": help.text }, "range": text.range(help.span) }),
+        |help| json!({ "contents": { "kind": kind, "value": help.text }, "range": text.range(help.span) }),
     ))
 }
 
 pub(super) fn hints(server: &mut Server, params: Value) -> Answer {
-    let InRange { text_document, range } = read(params)?;
+    let InRange { text_document, range, .. } = read(params)?;
     if !server.client.hints {
         return Ok(json!([]));
     }

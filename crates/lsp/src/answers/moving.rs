@@ -13,10 +13,19 @@ use yieldtray_core::assist::{self, Change, Fold, What};
 
 pub(super) fn symbols(server: &mut Server, params: Value) -> Answer {
     let OfDocument { text_document } = read(params)?;
-    let columns = server.columns;
+    let (columns, trees) = (server.columns, server.client.shows_symbol_trees);
     let (house, source) = server.text(&text_document.uri)?;
     let text = text_of(house, source, columns);
     let symbols = assist::symbols(&house.workspace, source);
+    if !trees {
+        let flat = symbols.iter().map(|symbol| {
+            json!({
+                "name": symbol.name, "kind": SymbolKind::FUNCTION,
+                "location": location(house, (source, symbol.span), columns),
+            })
+        });
+        return Ok(flat.collect());
+    }
     let symbols = symbols.iter().map(|symbol| {
         json!({
             "name": symbol.name, "detail": symbol.detail, "kind": SymbolKind::FUNCTION,
@@ -100,12 +109,13 @@ pub(super) fn prepare_rename(server: &mut Server, params: Value) -> Answer {
 pub(super) fn rename(server: &mut Server, params: Value) -> Answer {
     let AtPlace { text_document, position, new_name, .. } = read(params)?;
     let (columns, client) = (server.columns, server.client);
+    let versions = server.versions();
     let (house, source) = server.text(&text_document.uri)?;
     let at = text_of(house, source, columns).offset(position);
     let edits = house.view(|view| assist::rename(view, source, at, &new_name));
     let edits = edits.map_err(|why| Refusal::new(Refusal::FAILED, why))?;
     let changes: Vec<Change> = edits.into_iter().map(|(file, edits)| Change::Edit(file, edits)).collect();
-    workspace_edit(house, &changes, client, columns)
+    workspace_edit(house, &changes, client, columns, &versions)
 }
 
 pub(super) fn folds(server: &mut Server, params: Value) -> Answer {

@@ -9,6 +9,7 @@ use crate::wire::Refusal;
 use lsp_types::{CompletionItemKind, Range};
 use serde::Serialize;
 use serde_json::{Value, json};
+use std::borrow::Cow;
 use std::sync::Arc;
 use yieldtray_core::assist;
 use yieldtray_core::syntax::{Edit, tidy};
@@ -16,6 +17,7 @@ use yieldtray_core::syntax::{Edit, tidy};
 pub(super) fn complete(server: &mut Server, params: Value) -> Result<String, Refusal> {
     let AtPlace { text_document, position, .. } = read(params)?;
     let (columns, desk) = (server.columns, Arc::clone(&server.desk));
+    let snippets = server.client.takes_snippets;
     let (house, source) = server.text(&text_document.uri)?;
     let text = text_of(house, source, columns);
     let at = text.offset(position);
@@ -34,8 +36,11 @@ pub(super) fn complete(server: &mut Server, params: Value) -> Result<String, Ref
         kind: completion_kind(suggestion.sort),
         detail: &suggestion.detail,
         sort_text: format!("{index:05}"),
-        insert_text_format: 2,
-        text_edit: Replacement { range: text.range(suggestion.span), new_text: &suggestion.insert },
+        insert_text_format: if snippets { 2 } else { 1 },
+        text_edit: Replacement {
+            range: text.range(suggestion.span),
+            new_text: if snippets { Cow::Borrowed(&suggestion.insert) } else { plain(&suggestion.insert).into() },
+        },
     });
     let list = List { is_incomplete: found.more, items: items.collect() };
     serde_json::to_string(&list).map_err(|error| Refusal::new(Refusal::INTERNAL, error.to_string()))
@@ -65,7 +70,38 @@ struct Item<'s> {
 #[serde(rename_all = "camelCase")]
 struct Replacement<'s> {
     range: Range,
-    new_text: &'s str,
+    new_text: Cow<'s, str>,
+}
+
+/// What a snippet puts in where a client knows none: places to fill in have their example, or nothing.
+fn plain(snippet: &str) -> String {
+    let (mut out, mut rest) = (String::with_capacity(snippet.len()), snippet.chars().peekable());
+    // How many places around a character are open.
+    let mut open = 0;
+    while let Some(c) = rest.next() {
+        match c {
+            '\\' => out.extend(rest.next()),
+            '$' if rest.peek() == Some(&'{') => {
+                rest.next();
+                while rest.next_if(char::is_ascii_digit).is_some() {}
+                match rest.next() {
+                    Some(':') => open += 1,
+                    // Of several words the first.
+                    Some('|') => {
+                        while let Some(c) = rest.next_if(|c| *c != ',' && *c != '|') {
+                            out.push(c);
+                        }
+                        while rest.next().is_some_and(|c| c != '}') {}
+                    }
+                    _ => {}
+                }
+            }
+            '$' => while rest.next_if(char::is_ascii_digit).is_some() {},
+            '}' if open > 0 => open -= 1,
+            c => out.push(c),
+        }
+    }
+    out
 }
 
 pub(super) fn signature(server: &mut Server, params: Value) -> Answer {
@@ -90,7 +126,7 @@ pub(super) fn format(server: &mut Server, params: Value) -> Answer {
 }
 
 pub(super) fn format_range(server: &mut Server, params: Value) -> Answer {
-    let InRange { text_document, range } = read(params)?;
+    let InRange { text_document, range, .. } = read(params)?;
     laid_out(server, &text_document.uri, move |first, last| first <= range.end.line && range.start.line <= last)
 }
 
@@ -104,4 +140,22 @@ fn laid_out(server: &mut Server, address: &str, wanted: impl Fn(u32, u32) -> boo
     let mut edits = text_edits(house, source, &edits, columns);
     edits.retain(|edit| wanted(edit.range.start.line, edit.range.end.line));
     Ok(json!(edits))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::plain;
+
+    #[test]
+    fn a_snippet_without_its_places_can_be_read() {
+        for (snippet, text) in [
+            ("check ${1:status == 200}", "check status == 200"),
+            ("size($1)", "size()"),
+            ("auth ${1|basic,bearer|} $2", "auth basic "),
+            ("basic {{${1:user}\\}\\} {{${2:password}\\}\\}", "basic {{user}} {{password}}"),
+            ("a \\$5 crate", "a $5 crate"),
+        ] {
+            assert_eq!(plain(snippet), text, "{snippet}");
+        }
+    }
 }

@@ -10,7 +10,7 @@ use crate::http::{FIELDS, METHODS, field};
 use crate::problem::SourceId;
 use crate::response::ResponseNames;
 use crate::syntax::{Kind, Span, is_value_name};
-use crate::workspace::{CellId, Lookup, Memo};
+use crate::workspace::{CellId, Found, Given, Lookup, Memo, Origin};
 pub(super) use context::{Context, context};
 use path::{Step, in_string, looped, path_start, split_root, steps};
 use rustc_hash::FxHashSet;
@@ -79,6 +79,37 @@ pub fn complete(view: View<'_>, source: SourceId, at: usize, files: &dyn Fn(&str
     Suggestions { list: writer.found, more: writer.more }
 }
 
+/// How near to a cell a value is given: the order in which values win.
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+enum Near {
+    Set,
+    Cell,
+    Row,
+    Yielded,
+    Environment,
+    File,
+    Common,
+    Everywhere,
+}
+
+impl Near {
+    fn of(lookup: &Lookup<'_>, name: &str) -> Self {
+        match lookup.places(name).next() {
+            Some(Found::Set(_)) => Near::Set,
+            Some(Found::Line(home, line)) if home == lookup.cell.source => {
+                match lookup.workspace.cell(lookup.cell).span.contains(line.span) {
+                    true => Near::Cell,
+                    false => Near::File,
+                }
+            }
+            Some(Found::Line(..)) => Near::Common,
+            Some(Found::Yielded(_)) | None => Near::Yielded,
+            Some(Found::Entry(_, Some(_))) => Near::Environment,
+            Some(Found::Entry(_, None)) => Near::Everywhere,
+        }
+    }
+}
+
 struct Writer<'a> {
     view: View<'a>,
     source: SourceId,
@@ -127,10 +158,14 @@ impl<'a> Writer<'a> {
             return;
         }
         for name in self.values() {
-            self.add(span, Sort::Value, &name, "a value", None);
+            let picked = picks(span.of(text), &name) && self.found.len() - self.begun < MOST;
+            let detail = if picked { self.about(&name) } else { String::new() };
+            self.add(span, Sort::Value, &name, &detail, None);
         }
         self.begun = self.found.len();
-        for word in LANGUAGE.iter().filter(|word| after || !word.after) {
+        let has_rows = self.cell.is_some_and(|cell| self.view.workspace().rows_file(cell).is_some());
+        let fits = |name: &str| name != "row" || has_rows;
+        for word in LANGUAGE.iter().filter(|word| (after || !word.after) && fits(word.name)) {
             self.add(span, Sort::Language, word.name, word.help, None);
         }
         for function in FUNCTIONS {
@@ -162,14 +197,67 @@ impl<'a> Writer<'a> {
         let own = workspace.cells(cell.source).filter(|other| *other != cell);
         let mut own: Vec<CellId> = own.collect();
         own.sort_by_key(|other| (other.index > cell.index, other.index.abs_diff(cell.index)));
-        let columns = workspace.columns(cell).into_iter().map(Cow::from);
-        let given: Vec<Cow<'a, str>> =
-            lookup.names().into_iter().map(|name| Cow::from(name.to_owned())).chain(columns).collect();
-        let yielding = needs.into_iter().chain(own);
-        given
+        let given_here = self.giving_line();
+        let columns = workspace.columns(cell).into_iter().map(|name| (Near::Row, Cow::from(name)));
+        let mut given: Vec<(Near, Cow<'a, str>)> = lookup
+            .names()
             .into_iter()
-            .chain(yielding.flat_map(|other| crate::workspace::yields(workspace, other)).map(Cow::from))
-            .collect()
+            // A line does not offer the name it gives.
+            .filter(|name| given_here.as_deref() != Some(*name))
+            .map(|name| (Near::of(&lookup, name), Cow::from(name.to_owned())))
+            .chain(columns)
+            .collect();
+        let yielding = needs.iter().copied().chain(own);
+        given.extend(
+            yielding
+                .flat_map(|other| crate::workspace::yields(workspace, other))
+                .map(|name| (Near::Yielded, Cow::from(name))),
+        );
+        // Nearest first; what is equally near stays as it was found.
+        given.sort_by_key(|(near, _)| *near);
+        given.into_iter().map(|(_, name)| name).collect()
+    }
+
+    /// The name that the line at the cursor gives a value, if it gives one.
+    fn giving_line(&self) -> Option<String> {
+        let text = self.view.text(self.source);
+        let start = text[..self.at].rfind('\n').map_or(0, |at| at + 1);
+        let line = text[start..self.at].trim_start().strip_prefix('%')?.trim_start();
+        let (word, rest) = line.split_once(' ')?;
+        let name = rest.trim_start().split([' ', '=']).next()?;
+        matches!(word, "let" | "ask" | "yield").then(|| name.to_owned())
+    }
+
+    /// What a value is now, and where it comes from, as far as both may be shown.
+    fn about(&self, name: &str) -> String {
+        let workspace = self.view.workspace();
+        let Some(cell) = self.cell.or_else(|| crate::assist::shown::cell_for(workspace, self.source, self.at)) else {
+            return "a value".to_owned();
+        };
+        let needs = needs(workspace, cell);
+        let mut memo = Memo::default();
+        let lookup = Lookup::new(self.view.reach, cell, &needs, &mut memo);
+        let Some(found) = lookup.places(name).next() else { return "a value that a response will give".to_owned() };
+        let value = match &found {
+            Found::Set(value) => Some(value.show()),
+            Found::Line(home, line) => match line.kind {
+                Kind::Let { expression, .. } => Some(expression.of(&workspace.source(*home).text).to_owned()),
+                _ => None,
+            },
+            Found::Yielded(yielded) if !yielded.secret => Some(yielded.value.show()),
+            Found::Entry(entry, _) if !entry.secret => match &entry.given {
+                Given::Value(value) => Some(value.show()),
+                _ => None,
+            },
+            _ => None,
+        };
+        let origin = Origin::of(&found, workspace).words(workspace);
+        let value = value.map(|value| crate::assist::shown::short(&self.masked(&value)));
+        value.map_or_else(|| origin.clone(), |value| format!("{value}  {origin}"))
+    }
+
+    fn masked(&self, value: &str) -> String {
+        crate::assist::shown::masker(self.view).mask(value).into_owned()
     }
 
     /// The members of what `path` names in the last answer, or of something the language gives.

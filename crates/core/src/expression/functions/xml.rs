@@ -255,6 +255,29 @@ mod tests {
             assert_eq!(check_size(&xml), Err(why.to_owned()));
         }
         assert_eq!(check_size("<a><b c='d'>e</b></a>"), Ok(()));
-        assert_eq!(check_size("no XML <"), Ok(()));
+        assert_eq!(check_size("<a>\n<b>"), Err("this is not XML: an element is never closed".to_owned()));
+    }
+
+    #[test]
+    fn a_document_type_is_read_over_and_its_entities_stand_for_their_texts() {
+        let text = |xml: &str, path: &str| match evaluate(xml, path) {
+            Ok(Picked::Texts(texts)) => Ok(texts.join(", ")),
+            Ok(_) => panic!("nodes were asked for"),
+            Err(why) => Err(why),
+        };
+        for (xml, found) in [
+            ("<!DOCTYPE note><note><a>1</a></note>", "1"),
+            ("<?xml version='1.0'?>\n<!DOCTYPE html SYSTEM 'x.dtd'>\n<note><a>1</a></note>", "1"),
+            ("<!DOCTYPE note [<!ENTITY x \"ripe\"><!ENTITY y '<b>2</b>'>]><note><a>&x;&y;</a></note>", "ripe2"),
+        ] {
+            assert_eq!(text(xml, "//a").as_deref(), Ok(found), "{xml}");
+        }
+        // Entities that refer to each other would grow without end.
+        let circle = "<!DOCTYPE n [<!ENTITY a '&b;&b;'><!ENTITY b '&a;&a;'>]><n><a>&a;</a></n>";
+        assert!(text(circle, "//a").is_err_and(|why| why.contains("this is not XML that can be read, at line 1")));
+        let large = format!("<!DOCTYPE n [<!ENTITY a '{}'>]><n>{}</n>", "x".repeat(60_000), "&a;".repeat(40));
+        assert!(text(&large, "//a").is_err_and(|why| why.contains("its entities come to more than")));
+        let why = check_size("<html>\n <p>1</b></html>").expect_err("this is not well-formed");
+        assert!(why.starts_with("this is not XML:") && why.contains("(line 2, column"), "{why}");
     }
 }
