@@ -52,6 +52,8 @@ pub(crate) struct Asked {
 pub(crate) struct Jobs {
     running: HashMap<i64, Running>,
     last: i64,
+    /// Jobs that ended before the client had made a place for their progress, and how.
+    ended_unshown: HashMap<i64, String>,
 }
 
 struct Running {
@@ -61,6 +63,8 @@ struct Running {
     task: Task,
     /// Whether the client shows its progress.
     is_shown: bool,
+    /// How far it is, in words.
+    words: Option<String>,
 }
 
 impl Jobs {
@@ -164,14 +168,21 @@ impl Server {
         };
         let thread = thread::Builder::new().name(format!("job {number}")).spawn(work);
         let thread = thread.map_err(|error| format!("cannot start: {error}"))?;
-        self.jobs.running.insert(number, Running { cancelled, thread, file, task, is_shown: false });
+        self.jobs.running.insert(number, Running { cancelled, thread, file, task, is_shown: false, words: None });
         if self.client.shows_progress {
             // Nothing is told of it before the client has made a place for it.
-            let begin = json!({ "kind": "begin", "title": title, "cancellable": true });
+            let mut begin = json!({ "kind": "begin", "title": title, "cancellable": true });
             self.ask("window/workDoneProgress/create", json!({ "token": number }), move |server, _| {
+                let ended = server.jobs.ended_unshown.remove(&number);
                 if let Some(running) = server.jobs.running.get_mut(&number) {
                     running.is_shown = true;
-                    server.tell("$/progress", json!({ "token": number, "value": begin }));
+                    if let Some(words) = &running.words {
+                        begin["message"] = json!(words);
+                    }
+                }
+                server.tell("$/progress", json!({ "token": number, "value": begin }));
+                if let Some(words) = ended {
+                    server.tell("$/progress", json!({ "token": number, "value": { "kind": "end", "message": words } }));
                 }
             });
         }
@@ -182,7 +193,9 @@ impl Server {
     pub(crate) fn hear(&mut self, told: FromJob) {
         match told {
             FromJob::Progress { job, words } => {
-                if self.jobs.running.get(&job).is_some_and(|running| running.is_shown) {
+                let Some(running) = self.jobs.running.get_mut(&job) else { return };
+                running.words = Some(words.clone());
+                if running.is_shown {
                     let value = json!({ "kind": "report", "message": words });
                     self.tell("$/progress", json!({ "token": job, "value": value }));
                 }
@@ -195,6 +208,9 @@ impl Server {
                     Ok(done) => done.summary.clone(),
                     Err(why) => why.clone(),
                 };
+                if !was_shown && self.client.shows_progress {
+                    self.jobs.ended_unshown.insert(job, words.clone());
+                }
                 if was_shown {
                     let value = json!({ "kind": "end", "message": words });
                     self.tell("$/progress", json!({ "token": job, "value": value }));

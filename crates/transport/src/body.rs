@@ -41,6 +41,8 @@ pub trait Sink: Send + Sync {
 pub(crate) enum Target<'s> {
     /// It is held.
     Memory,
+    /// It is held if it has at most so many bytes; of a larger one the digest stays.
+    UpTo(u64),
     /// It is passed on, and with `hold` held too while it is within the limit.
     Sink { sink: &'s mut dyn Sink, hold: bool },
 }
@@ -60,6 +62,8 @@ pub(crate) struct Received {
     pub(crate) size: u64,
     /// What is worth knowing about it.
     pub(crate) note: Option<String>,
+    /// The BLAKE3 digest of a body that is not held, in hexadecimal digits.
+    pub(crate) digest: Option<String>,
 }
 
 /// Reads the whole body, without content coding (RFC 9110 8.4.1).
@@ -87,7 +91,8 @@ pub(crate) async fn read(
         );
         return Err(failure(FailureKind::NotHttp, message, None, start.elapsed()));
     }
-    let mut gathered = Gathered { target, pace, url, start, note, held: BytesMut::new(), size: 0 };
+    let digest = matches!(target, Target::UpTo(_)).then(blake3::Hasher::new);
+    let mut gathered = Gathered { target, pace, url, start, note, digest, held: BytesMut::new(), size: 0 };
     gathered.begin(response.content_length().filter(|_| codings.is_empty()));
     if codings.is_empty() { plain(response, gathered).await } else { decoded(response, &codings, gathered).await }
 }
@@ -120,7 +125,7 @@ async fn plain(mut response: Incoming, mut gathered: Gathered<'_, '_>) -> Result
         gathered.take(&chunk)?;
     }
     Ok(match whole {
-        Some(held) => Received { held, size: gathered.size, note: gathered.note },
+        Some(held) => Received { held, size: gathered.size, note: gathered.note, digest: None },
         None => gathered.received(),
     })
 }
@@ -173,6 +178,7 @@ struct Gathered<'s, 'u> {
     url: &'u Url,
     start: Instant,
     note: Option<String>,
+    digest: Option<blake3::Hasher>,
     held: BytesMut,
     size: u64,
 }
@@ -186,7 +192,7 @@ impl Gathered<'_, '_> {
 
     /// Waits for the next bytes: with a sink, no longer than is allowed for each wait.
     async fn within<T>(&self, next: impl Future<Output = T>) -> Result<T, Failure> {
-        if matches!(self.target, Target::Memory) {
+        if self.is_timed_as_a_whole() {
             return Ok(next.await);
         }
         tokio::time::timeout(self.pace.each, next).await.map_err(|_| {
@@ -206,6 +212,15 @@ impl Gathered<'_, '_> {
         self.check_pace()?;
         let hold = match &mut self.target {
             Target::Memory => true,
+            Target::UpTo(most) => {
+                if let Some(digest) = &mut self.digest {
+                    digest.update(bytes);
+                }
+                if self.size > *most {
+                    self.held = BytesMut::new();
+                }
+                self.size <= *most
+            }
             Target::Sink { sink, hold } => {
                 if let Err(error) = sink.write(bytes) {
                     let message = format!("the body cannot be written: {error}");
@@ -225,11 +240,16 @@ impl Gathered<'_, '_> {
         Ok(())
     }
 
+    /// Whether the time limit holds for the exchange, and not for each wait.
+    fn is_timed_as_a_whole(&self) -> bool {
+        matches!(self.target, Target::Memory | Target::UpTo(_))
+    }
+
     /// Fails a body on its way to a file that comes too slowly to ever end.
     fn check_pace(&self) -> Result<(), Failure> {
         let elapsed = self.start.elapsed();
         let late = elapsed.saturating_sub(self.pace.each).as_secs();
-        if matches!(self.target, Target::Memory) || self.size >= late.saturating_mul(SLOWEST) {
+        if self.is_timed_as_a_whole() || self.size >= late.saturating_mul(SLOWEST) {
             return Ok(());
         }
         let seconds = elapsed.as_secs();
@@ -251,7 +271,9 @@ impl Gathered<'_, '_> {
     }
 
     fn received(self) -> Received {
-        Received { held: self.held.freeze(), size: self.size, note: self.note }
+        let is_held = self.held.len() as u64 == self.size;
+        let digest = self.digest.filter(|_| !is_held).map(|digest| digest.finalize().to_hex().to_string());
+        Received { held: self.held.freeze(), size: self.size, note: self.note, digest }
     }
 }
 

@@ -40,6 +40,16 @@ struct Shared {
     used: AtomicBool,
 }
 
+/// What takes the last answer's body.
+enum Receiver<'s> {
+    /// Memory, all of it.
+    Memory,
+    /// Memory, up to so many bytes.
+    UpTo(u64),
+    /// Something that takes it as it comes; and whether it is held besides.
+    Sink(&'s mut dyn Sink, bool),
+}
+
 /// A request that goes out, and what the way to it was.
 struct Way {
     /// The requests that went out, to notice a circle.
@@ -80,10 +90,19 @@ impl Client {
 
     /// Sends `prepared`, follows redirects, and holds the whole answer.
     pub async fn send(&self, prepared: &Arc<Prepared>) -> Result<Exchange, Failure> {
+        self.send_timed(prepared, Receiver::Memory).await
+    }
+
+    /// The same, but a body of more than `most` bytes is not held, only its digest.
+    pub async fn send_holding(&self, prepared: &Arc<Prepared>, most: u64) -> Result<Exchange, Failure> {
+        self.send_timed(prepared, Receiver::UpTo(most)).await
+    }
+
+    async fn send_timed(&self, prepared: &Arc<Prepared>, receiver: Receiver<'_>) -> Result<Exchange, Failure> {
         let start = Instant::now();
         let limit = prepared.sending.timeout;
         // Pinned where it stands: what it holds while it waits is kilobytes, and would be moved twice.
-        let following = std::pin::pin!(self.follow(prepared, start, None));
+        let following = std::pin::pin!(self.follow(prepared, start, receiver));
         match tokio::time::timeout(limit, following).await {
             Ok(outcome) => outcome,
             Err(_) => {
@@ -103,21 +122,21 @@ impl Client {
         sink: &mut dyn Sink,
         hold: bool,
     ) -> Result<Exchange, Failure> {
-        self.follow(prepared, Instant::now(), Some((sink, hold))).await
+        self.follow(prepared, Instant::now(), Receiver::Sink(sink, hold)).await
     }
 
     async fn follow(
         &self,
         prepared: &Arc<Prepared>,
         start: Instant,
-        mut sink: Option<(&mut dyn Sink, bool)>,
+        mut receiver: Receiver<'_>,
     ) -> Result<Exchange, Failure> {
         let mut way = Way { seen: Vec::new(), hops: Vec::new(), cookies: Vec::new(), start };
         let mut request = Arc::clone(prepared);
         let mut answered = false;
         loop {
             let outgoing = self.outgoing(&request, &mut way)?;
-            let head = self.head(&outgoing, start, sink.is_some()).await?;
+            let head = self.head(&outgoing, start, matches!(receiver, Receiver::Sink(..))).await?;
             let carried = outgoing.header("authorization").is_some();
             let (mut exchange, response) = head.parts(outgoing, start);
             self.take_cookies(&exchange, &mut way);
@@ -134,9 +153,10 @@ impl Client {
                     return Err(failure(FailureKind::Redirect, message, None, start.elapsed()));
                 }
                 None => {
-                    let target = match &mut sink {
-                        Some((sink, hold)) => Target::Sink { sink: &mut **sink, hold: *hold },
-                        None => Target::Memory,
+                    let target = match &mut receiver {
+                        Receiver::Sink(sink, hold) => Target::Sink { sink: &mut **sink, hold: *hold },
+                        Receiver::Memory => Target::Memory,
+                        Receiver::UpTo(most) => Target::UpTo(*most),
                     };
                     let pace = Pace { each: exchange.sent.sending.timeout, limit: self.shared.options.body_limit };
                     self.receive(response, &mut exchange, target, pace, start).await?;
@@ -255,6 +275,7 @@ impl Client {
         let sent = Arc::clone(&exchange.sent);
         let received = body::read(response, &sent.url, target, pace, start).await?;
         exchange.notes.extend(received.note);
+        exchange.digest = received.digest.or(exchange.digest.take());
         exchange.size = received.size;
         exchange.body = received.held;
         exchange.timings.receive = from.elapsed();

@@ -85,7 +85,8 @@ impl Drop for Interrupts {
 mod signals {
     use crate::disk;
     use signal_hook::consts::{SIGHUP, SIGINT, SIGQUIT, SIGTERM};
-    use signal_hook::iterator::Signals;
+    use signal_hook::iterator::SignalsInfo;
+    use signal_hook::iterator::exfiltrator::raw::WithRawSiginfo;
     use signal_hook::low_level::emulate_default_handler;
     use std::io;
     use std::sync::OnceLock;
@@ -108,14 +109,15 @@ mod signals {
             COUNT.store(0, Ordering::SeqCst);
         }
         if STARTED.get().is_none() {
-            let mut signals = Signals::new([SIGINT, SIGTERM, SIGQUIT])?;
+            // Each signal is kept, however fast another of its kind follows.
+            let mut signals = SignalsInfo::<WithRawSiginfo>::new([SIGINT, SIGTERM, SIGQUIT])?;
             thread::Builder::new().name("signals".to_owned()).spawn(move || {
                 // A terminal that is closed ends a run in good order; whoever started the program so that it outlives
                 // the terminal (`nohup`) is heard.
                 if !ignores_hang_up() {
                     let _ = signals.add_signal(SIGHUP);
                 }
-                signals.forever().for_each(take);
+                signals.forever().for_each(|info| take(info.si_signo));
             })?;
             let _ = STARTED.set(());
         }

@@ -41,7 +41,13 @@ impl<'w> Work<'w> {
                     },
                     false => {
                         // What it holds while it waits is kilobytes, which would be moved with all of this.
-                        let sending = Box::pin(client.send(&ready.prepared));
+                        let most = ready.largest_body();
+                        let sending = Box::pin(async {
+                            match most {
+                                u64::MAX => client.send(&ready.prepared).await,
+                                most => client.send_holding(&ready.prepared, most).await,
+                            }
+                        });
                         unless(cut_off, sending).await.and_then(|answer| answer)
                     }
                 };

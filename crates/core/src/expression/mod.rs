@@ -7,6 +7,7 @@
 
 mod compiled;
 mod digits;
+mod document;
 mod engine;
 mod explain;
 mod fault;

@@ -62,6 +62,8 @@ pub enum Reads {
     Nothing,
     /// Only these members: `body.id`, `has(body.id)`.
     Members(Vec<String>),
+    /// Only what functions select that take JSON as it is: `path(body, …)`, `pointer(body, …)`.
+    Document,
     /// All of it may matter.
     Whole,
 }
@@ -71,8 +73,17 @@ impl Reads {
         match self {
             Reads::Nothing => *self = Reads::Members(vec![name.to_owned()]),
             Reads::Members(names) if !names.iter().any(|known| known == name) => names.push(name.to_owned()),
+            Reads::Document => *self = Reads::Whole,
             Reads::Members(_) | Reads::Whole => {}
         }
+    }
+
+    /// All of it goes to a function that takes JSON as it is.
+    fn document(&mut self) {
+        *self = match self {
+            Reads::Nothing | Reads::Document => Reads::Document,
+            Reads::Members(_) | Reads::Whole => Reads::Whole,
+        };
     }
 
     /// What both read.
@@ -81,6 +92,7 @@ impl Reads {
         match other {
             Reads::Nothing => {}
             Reads::Members(names) => names.iter().for_each(|name| self.member(name)),
+            Reads::Document => self.document(),
             Reads::Whole => self = Reads::Whole,
         }
         self
@@ -237,7 +249,15 @@ impl Walker {
         if let Some(target) = &mut call.target {
             self.walk(target);
         }
-        call.args.iter_mut().for_each(|argument| self.walk(argument));
+        let takes_json = call.target.is_none() && matches!(call.func_name.as_str(), "path" | "pointer");
+        for (index, argument) in call.args.iter_mut().enumerate() {
+            match &argument.expr {
+                Expr::Ident(name) if takes_json && index == 0 && name == "body" && self.name(name) => {
+                    self.uses.body.document();
+                }
+                _ => self.walk(argument),
+            }
+        }
         if is_operator(&call.func_name) {
             return;
         }

@@ -84,7 +84,7 @@ fn fields_are_altered_at_every_depth() {
     );
     assert_eq!(
         gaps,
-        ["`grower` of each member changes", "`grower.id` of each member is missing, null, of another type or changed"]
+        ["`grower.id` of each member is missing, null, of another type or changed", "`grower` of each member changes"]
     );
     assert_eq!(suggestion.as_deref(), Some("% check body.all(one, type(one.grower.id) == string)"));
 }

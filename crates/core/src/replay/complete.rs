@@ -136,6 +136,7 @@ impl<'w> Run<'w> {
             report.proof = Some(Box::new(self.prove(cell, step, &mut memo, &uses, &exchange)));
         }
         report.problems.extend(judgement.remarks);
+        report.problems.extend(self.no_json(cell, &exchange, &mut names));
         report.problems.extend(exchange.notes.iter().map(|note| {
             let title = self.workspace.cell(cell).title;
             Problem::remark(Code::MalformedResponse, title, note.as_str()).in_source(cell.source)
@@ -155,6 +156,19 @@ impl<'w> Run<'w> {
             report.mask(&self.masker);
         }
         self.report_exchange(report, prepared, began, Some(exchange));
+    }
+
+    /// What is wrong with a body that says it is JSON, that a check read as text.
+    fn no_json(&self, cell: CellId, exchange: &Exchange, names: &mut ResponseNames<'_>) -> Option<Problem> {
+        let media = exchange.media_type();
+        let says_json = media == "application/json" || media.ends_with("+json");
+        if !says_json || exchange.body.is_empty() || !names.was_read_as_text() {
+            return None;
+        }
+        let error = serde_json::from_slice::<serde::de::IgnoredAny>(&exchange.body).err()?;
+        let message = format!("the body says that it is JSON, and is none: {error}; `body` is its text");
+        let title = self.workspace.cell(cell).title;
+        Some(Problem::remark(Code::MalformedResponse, title, message).in_source(cell.source))
     }
 
     fn report_exchange(

@@ -42,6 +42,8 @@ pub struct Ready<'w> {
     /// What is done with the answer.
     pub(super) uses: Vec<Use<'w>>,
     pub(super) remarks: Vec<Problem>,
+    /// The largest body that is kept of an answer whatever reads it.
+    pub(super) keeps: u64,
     /// What it waits for.
     pub(super) wait: Option<Wait<'w>>,
 }
@@ -50,6 +52,12 @@ impl Ready<'_> {
     /// What is worth knowing about the request.
     pub fn remarks(&self) -> &[Problem] {
         &self.remarks
+    }
+
+    /// The largest body that the answer is wanted with, in bytes: of any size where something reads it, else as large as
+    /// reports and the log keep it.
+    pub fn largest_body(&self) -> u64 {
+        if self.reads_body() { u64::MAX } else { self.keeps }
     }
 
     /// Whether anything reads the answer's body.
@@ -141,6 +149,7 @@ impl<'w> Run<'w> {
                     memo,
                     uses,
                     remarks: problems,
+                    keeps: if self.proves { u64::MAX } else { self.keeps.unwrap_or_default() },
                     wait,
                 }))
             }

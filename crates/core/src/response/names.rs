@@ -37,6 +37,11 @@ impl<'x> ResponseNames<'x> {
         self.made
     }
 
+    /// Whether somebody read the body, and got a text.
+    pub(crate) fn was_read_as_text(&self) -> bool {
+        self.made.names.iter().any(|(name, value)| *name == "body" && value.as_text().is_some())
+    }
+
     /// The exchange itself.
     pub(crate) fn exchange(&self) -> &'x Exchange {
         self.exchange
@@ -110,6 +115,7 @@ fn body(exchange: &Exchange, reads: &Reads) -> Value {
     if says_json || first.is_some_and(|b| b"{[".contains(b)) {
         let value = match reads {
             Reads::Members(members) if first == Some(&b'{') => Value::parse_json_members(&exchange.body, members),
+            Reads::Document => Value::parse_document(&exchange.body),
             _ => Value::parse_json(&exchange.body),
         };
         if let Ok(value) = value {

@@ -1,9 +1,11 @@
 use super::{Evaluated, error, text};
 use crate::expression::Value;
+use crate::expression::document::Document;
 use cel::common::types::CelString;
-use cel::common::value::CowVal;
+use cel::common::value::{CowVal, Val};
 use serde_json::Value as Json;
 use serde_json_path::JsonPath;
+use std::borrow::Cow;
 
 pub(super) fn json<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v> {
     Ok(CowVal::owned(CelString::from(Value::copy_of(&*arguments[0]).to_json().to_string())))
@@ -16,8 +18,16 @@ pub(super) fn parse_json<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b
     given(value)
 }
 
+/// A value as JSON: a document as it was read, anything else written anew.
+fn json_of(value: &dyn Val) -> Cow<'_, Json> {
+    match value.downcast_ref::<Document>() {
+        Some(Document(json)) => Cow::Borrowed(json),
+        None => Cow::Owned(Value::copy_of(value).to_json()),
+    }
+}
+
 pub(super) fn path<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v> {
-    let document = Value::copy_of(&*arguments[0]).to_json();
+    let document = json_of(&*arguments[0]);
     let path = text("path", &arguments, 1)?;
     let path = JsonPath::parse(path).map_err(|e| error("path", format!("`{path}` is no JSONPath (RFC 9535): {e}")))?;
     let found: Vec<Json> = path.query(&document).into_iter().cloned().collect();
@@ -73,7 +83,7 @@ pub fn check_jsonpath(path: &str) -> Result<(), String> {
 }
 
 pub(super) fn pointer<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v> {
-    let document = Value::copy_of(&*arguments[0]).to_json();
+    let document = json_of(&*arguments[0]);
     let pointer = text("pointer", &arguments, 1)?;
     if !pointer.is_empty() && !pointer.starts_with('/') {
         return Err(error("pointer", format!("`{pointer}` is no JSON Pointer (RFC 6901): it starts with `/`")));
