@@ -121,27 +121,27 @@ static TYPING: AtomicBool = AtomicBool::new(false);
 fn restore_when_interrupted() {
     #[cfg(unix)]
     {
+        use signal_hook::consts::SIGINT;
+        use signal_hook::iterator::Signals;
+        use signal_hook::low_level::emulate_default_handler;
+
         static WATCHED: std::sync::Once = std::sync::Once::new();
         let Ok(settings) = rustix::termios::tcgetattr(rustix::stdio::stdin()) else { return };
         WATCHED.call_once(|| {
-            let (ready, wait) = std::sync::mpsc::channel();
+            let Ok(mut signals) = Signals::new([SIGINT]) else { return };
             std::thread::spawn(move || {
-                let Ok(runtime) = tokio::runtime::Builder::new_current_thread().enable_all().build() else { return };
-                runtime.block_on(async {
-                    let interrupt = tokio::signal::unix::signal(tokio::signal::unix::SignalKind::interrupt());
-                    let _ = ready.send(());
-                    let Ok(mut interrupt) = interrupt else { return };
-                    while interrupt.recv().await.is_some() {
-                        if TYPING.load(Ordering::Relaxed) {
-                            let now = rustix::termios::OptionalActions::Now;
-                            let _ = rustix::termios::tcsetattr(rustix::stdio::stdin(), now, &settings);
-                            std::process::exit(130);
-                        }
+                for _ in signals.forever() {
+                    if TYPING.load(Ordering::Relaxed) {
+                        let now = rustix::termios::OptionalActions::Now;
+                        let _ = rustix::termios::tcsetattr(rustix::stdio::stdin(), now, &settings);
+                        std::process::exit(130);
                     }
-                });
+                    // Nobody else takes it.
+                    if !Interrupts::are_watched() {
+                        let _ = emulate_default_handler(SIGINT);
+                    }
+                }
             });
-            // The question is not put before somebody watches.
-            let _ = wait.recv();
         });
     }
 }

@@ -30,6 +30,12 @@ impl Interrupts {
         Ok(Self { count: 0, from: From::Signals })
     }
 
+    /// Whether somebody takes the first signal.
+    #[cfg(unix)]
+    pub(crate) fn are_watched() -> bool {
+        signals::are_watched()
+    }
+
     /// The end comes as soon as `wish` says so; signals mean what they always do.
     pub(crate) fn wished(wish: impl Fn() -> bool + 'static) -> Self {
         Self { count: 0, from: From::Wish(Box::new(wish)) }
@@ -127,6 +133,10 @@ mod signals {
     /// Without another watcher, signals end the program from now on.
     pub(super) fn leave() {
         WATCHERS.fetch_sub(1, Ordering::SeqCst);
+    }
+
+    pub(super) fn are_watched() -> bool {
+        WATCHERS.load(Ordering::SeqCst) > 0
     }
 
     pub(super) async fn next() {

@@ -214,10 +214,20 @@ impl Editor {
     /// Changes an open file.
     #[track_caller]
     pub fn change_by(&mut self, file: &str, changes: Value) -> Vec<Value> {
+        self.change_unheard(file, changes);
+        self.found(file)
+    }
+
+    /// Changes an open file and waits for nothing.
+    pub fn change_unheard(&mut self, file: &str, changes: Value) {
         self.version += 1;
         let document = json!({ "uri": self.uri(file), "version": self.version });
         self.tell("textDocument/didChange", json!({ "textDocument": document, "contentChanges": changes }));
-        self.found(file)
+    }
+
+    /// Drops what came while something else was waited for.
+    pub fn forget(&mut self) {
+        self.kept.clear();
     }
 
     /// What is found in the version of a file that was told last.

@@ -45,10 +45,7 @@ pub struct Played {
 impl Plan {
     /// Puts `chosen` in order. With `needs`, the cells they need are pulled in.
     pub fn new(workspace: &mut Workspace, chosen: &[CellId], needs: bool) -> Self {
-        let (states, played) = (FxHashMap::default(), FxHashMap::default());
-        let chosen_files = FxHashMap::default();
-        let (path, steps) = (Vec::new(), Vec::new());
-        let mut planner = Planner { workspace, pull_in: needs, states, path, played, chosen_files, steps };
+        let mut planner = Planner::new(workspace, needs);
         // What a chosen sequence plays is not sent on its own besides.
         let played: FxHashSet<CellId> =
             chosen.iter().flat_map(|cell| planner.plays(*cell, &mut Vec::new())).map(|play| play.0).collect();
@@ -131,9 +128,8 @@ fn users(steps: &[Step], file: SourceId) -> Vec<SourceId> {
 
 /// The cells that a cell directly needs, as far as they can be found.
 pub(super) fn needs_of(workspace: &mut Workspace, cell: CellId) -> Vec<CellId> {
-    let plan = Plan::new(workspace, &[cell], false);
-    let own = plan.steps.into_iter().find(|step| step.cell == cell && step.played.is_none());
-    own.map(|step| step.needs).unwrap_or_default()
+    let needs = Planner::new(workspace, false).needs(cell, &mut Vec::new());
+    needs.into_iter().map(|(need, _)| need).collect()
 }
 
 /// The most requests that sequences may come to.
@@ -166,7 +162,12 @@ struct ChosenCells {
     visited: usize,
 }
 
-impl Planner<'_> {
+impl<'p> Planner<'p> {
+    fn new(workspace: &'p mut Workspace, pull_in: bool) -> Self {
+        let (states, played, chosen_files) = (FxHashMap::default(), FxHashMap::default(), FxHashMap::default());
+        Self { workspace, pull_in, states, path: Vec::new(), played, chosen_files, steps: Vec::new() }
+    }
+
     fn visit(&mut self, cell: CellId) {
         if self.states.contains_key(&cell) {
             return;

@@ -94,6 +94,10 @@ fn values_that_do_not_fit_are_mistakes() {
         ("http://bench/\nX: {{none}}", "unfit-value: `none` is null, which a header cannot hold"),
         ("http://bench/{{list}}", "unfit-value: `list` is a list, which the target cannot hold"),
         ("http://bench/lots/{{up}}/x", "bad-target: a value makes a step (`.` or `..`) of the path"),
+        (
+            "http://bench/\nX: {{'\\x1b'}}",
+            "unfit-value: the value of `'\\x1b'` has the control character U+001B, which no header can hold",
+        ),
         ("{{tab}}", "bad-target: the address has the control character U+0009 in it"),
         ("ftp://bench/", "bad-target: `ftp` addresses cannot be sent to"),
         ("lots", "bad-target: `lots` is neither an address nor a path"),

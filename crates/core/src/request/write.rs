@@ -1,7 +1,7 @@
 use super::place::{Place, Surroundings};
 use crate::expression::{Unfit, Value};
 use crate::problem::{Code, Problem, SourceId};
-use crate::syntax::{Segment, Span, Template};
+use crate::syntax::{Segment, Span, Template, control_in_field};
 use crate::workspace::{Lookup, Stage};
 
 /// Writes templates with the values one cell sees, and collects what is wrong on the way.
@@ -108,8 +108,12 @@ impl Writer<'_, '_> {
         let raw = text.starts_with("raw") && self.lookup.reach.engine.compile(text).is_ok_and(|it| it.is_raw());
         match place.write(value, raw) {
             Ok(written) => {
-                if place == Place::Header && written.contains(['\r', '\n', '\0']) {
-                    let message = format!("the value of `{text}` has a line end, which no header can hold");
+                if let Some(odd) = (place == Place::Header).then(|| control_in_field(&written)).flatten() {
+                    let odd = match odd {
+                        '\r' | '\n' => "a line end".to_owned(),
+                        odd => format!("the control character U+{:04X}", odd as u32),
+                    };
+                    let message = format!("the value of `{text}` has {odd}, which no header can hold");
                     let problem = Problem::mistake(Code::UnfitValue, at, message);
                     self.problems
                         .push(problem.with_hint("encode it, as in `base64(…)`, or `trim(…)` it").in_source(source));

@@ -357,6 +357,7 @@ impl<'t> Reader<'t> {
         let name = self.rest.part(0, colon);
         let value = self.rest.part(colon + 1, self.rest.len()).trimmed(self.text);
         super::request_line::check_field_name(self.text, name).map_err(Box::new)?;
+        super::request_line::check_field_value(self.text, value).map_err(Box::new)?;
         if matches!(zone, Zone::Head | Zone::Tail) && !value.is_empty() {
             let problem = Problem::mistake(
                 Code::MisplacedInstruction,

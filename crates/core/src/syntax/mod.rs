@@ -32,6 +32,7 @@ pub use instruction::{CARRIED_OUT, NOT_YET, is_language_name};
 pub use lines::{Lines, Place};
 pub use names::{first_free, is_value_name, slug};
 pub use parse::{MAX_TEXT, Parsed, parse};
+pub(crate) use request_line::control_in_field;
 pub use request_line::{is_token, typed_field};
 pub use scan::{Identifier, calls_and_names, find_outside_strings};
 pub(crate) use sending::media_at_end;

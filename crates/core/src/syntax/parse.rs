@@ -275,7 +275,8 @@ fn is_blank(line: &[u8]) -> bool {
 }
 
 fn has_cell_line(text: &str) -> bool {
-    text.trim_start_matches('\u{feff}').starts_with("%%") || memchr::memmem::find(text.as_bytes(), b"\n%%").is_some()
+    text.strip_prefix('\u{feff}').unwrap_or(text).starts_with("%%")
+        || memchr::memmem::find(text.as_bytes(), b"\n%%").is_some()
 }
 
 fn empty_cell(span: Span, title: Span) -> Cell {

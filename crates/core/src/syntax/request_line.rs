@@ -113,11 +113,12 @@ pub(super) fn field(text: &str, span: Span, problems: &mut Vec<Problem>) -> Opti
         return None;
     };
     let name = span.part(0, colon);
-    if let Err(problem) = check_field_name(text, name) {
+    let value = span.part(colon + 1, line.len()).trimmed(text);
+    if let Err(problem) = check_field_name(text, name).and_then(|()| check_field_value(text, value)) {
         problems.push(problem);
         return None;
     }
-    Some(Field { span, name, value: span.part(colon + 1, line.len()).trimmed(text) })
+    Some(Field { span, name, value })
 }
 
 /// Reads `Name: value` as it is typed somewhere else than in a file; a name alone has an empty value.
@@ -133,6 +134,18 @@ pub fn typed_field(line: &str) -> Result<(&str, &str), Problem> {
         return Err(Problem::mistake(Code::BadHeader, Span::default(), message));
     }
     Ok((&line[..colon], value))
+}
+
+/// The first control character of a text, but for the tab, which header fields may hold (RFC 9110 5.5).
+pub(crate) fn control_in_field(value: &str) -> Option<char> {
+    value.chars().find(|c| c.is_ascii_control() && *c != '\t')
+}
+
+/// Whether a header may have this value as it is written.
+pub(super) fn check_field_value(text: &str, value: Span) -> Result<(), Problem> {
+    let Some(odd) = control_in_field(value.of(text)) else { return Ok(()) };
+    let message = format!("the header field has the control character U+{:04X} in it", odd as u32);
+    Err(Problem::mistake(Code::BadHeader, value, message).with_hint("remove it: no header can hold one (RFC 9110 5.5)"))
 }
 
 /// Whether a header may be named so.

@@ -262,10 +262,9 @@ impl Reader<'_> {
     }
 }
 
-/// The first place of `needle` that stands in no mark.
 /// Where the text of a part ends and its media type begins, if it ends with ` type MEDIA` (RFC 9110 8.3.1).
 pub(crate) fn media_at_end(text: &str) -> Option<(usize, usize)> {
-    let start = text.trim_end().rfind(char::is_whitespace)? + 1;
+    let start = text.trim_end().rfind(|c: char| c.is_ascii_whitespace())? + 1;
     let media = text[start..].trim_end();
     let is_token = |word: &str| {
         !word.is_empty() && word.bytes().all(|b| b.is_ascii_alphanumeric() || b"!#$%&'*+-.^_`|~".contains(&b))
@@ -278,6 +277,7 @@ pub(crate) fn media_at_end(text: &str) -> Option<(usize, usize)> {
     fits.then(|| (rest.trim_end().len(), start))
 }
 
+/// The first place of `needle` that stands in no mark.
 fn find_outside_marks(text: &str, needle: &str) -> Option<usize> {
     let mut at = 0;
     while at < text.len() {

@@ -122,6 +122,7 @@ fn request_lines_and_fields() {
     check("%% a\n/x\n A: 1", &["a: - /x"], &[(Code::BadHeader, "A: 1")]);
     check("%% a\n/x\nA : 1", &["a: - /x"], &[(Code::BadHeader, "A ")]);
     check("%% a\n/x\n{\"a\": 1}", &["a: - /x"], &[(Code::BadHeader, "{\"a\"")]);
+    check("%% a\n/x\nA: b\0c", &["a: - /x"], &[(Code::BadHeader, "b\0c")]);
     check("%% a\n/x\nno colon", &["a: - /x"], &[(Code::BadHeader, "no colon")]);
     check("%% a\n/x\ncontent-LENGTH: 3", &["a: - /x"], &[(Code::ConnectionHeader, "content-LENGTH")]);
 }

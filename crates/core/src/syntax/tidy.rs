@@ -9,14 +9,15 @@ use rustc_hash::FxHashMap;
 /// - a blank line before each `%%`, but not between it and a comment just above;
 /// - at most one blank line elsewhere, none below a `%%` line, one between a body and what follows it;
 /// - `%% Title`, `% word …`, `Name: value`, `NAME = EXPR`, `a, b`, one blank between the words of a request line;
-/// - no blanks at the ends of lines, one line end at the end of the file, all line ends like the first.
+/// - no blanks at the ends of lines, one line end at the end of the file, all line ends like the first that stays.
 ///
 /// Lines with mistakes in them stay as they are, and so do bodies and comments.
 pub fn tidy(text: &str, file: &File) -> Vec<Edit> {
     let lines = Lines::of(text, file);
-    let end =
-        if text.lines().next().is_some_and(|line| text[line.len()..].starts_with("\r\n")) { "\r\n" } else { "\n" };
     let nodes = file.nodes(text);
+    // The first line end that stays.
+    let first = nodes.iter().find(|(node, _)| *node != Node::Gap).map_or("", |(_, span)| &text[span.start()..]);
+    let end = if first.find('\n').is_some_and(|end| first[..end].ends_with('\r')) { "\r\n" } else { "\n" };
     let mut edits = Vec::new();
     let mut edit = |span: Span, tidied: String| {
         if tidied != span.of(text) {
@@ -24,29 +25,38 @@ pub fn tidy(text: &str, file: &File) -> Vec<Edit> {
         }
     };
     for (index, (node, span)) in nodes.iter().enumerate() {
-        let before = index.checked_sub(1).map(|before| nodes[before].0);
-        let after = nodes.get(index + 1).map(|(node, _)| *node);
+        let before = index.checked_sub(1).map(|before| nodes[before]);
         match node {
-            Node::Gap => edit(*span, gap(span.of(text), before, after, end)),
+            Node::Gap => edit(*span, gap(text, *span, before, nodes.get(index + 1).copied(), end)),
             Node::Body | Node::Stray => {}
             _ => edit(*span, lines.line(*node, *span)),
         }
     }
     match nodes.last() {
         Some((Node::Gap, _)) | None => {}
+        // A line end behind a CR would take it into itself, and a body would lose it.
+        Some((Node::Body | Node::Stray, last)) if last.of(text).ends_with('\r') => {}
         Some(_) => edits.push(Edit::insert(text.len(), end)),
     }
     edits
 }
 
 /// What stands between two nodes: line ends, blank lines, blanks before a line.
-fn gap(text: &str, before: Option<Node>, after: Option<Node>, end: &str) -> String {
-    let Some(before) = before else {
-        return if text.starts_with('\u{feff}') { "\u{feff}".to_owned() } else { String::new() };
+fn gap(text: &str, span: Span, before: Option<(Node, Span)>, after: Option<(Node, Span)>, end: &str) -> String {
+    let written = span.of(text);
+    let indent = after.map_or("", |(node, line)| indent(written, node, line.of(text)));
+    let Some((before, line_before)) = before else {
+        return match written.starts_with('\u{feff}') {
+            true => format!("\u{feff}{indent}"),
+            // At the start of the file it would be a byte order mark.
+            false if after.is_some_and(|(_, line)| line.of(text).starts_with('\u{feff}')) => written.to_owned(),
+            false => indent.to_owned(),
+        };
     };
-    let ends = text.matches('\n').count();
+    let after = after.map(|(node, _)| node);
+    let ends = written.matches('\n').count();
     if (before, after) == (Node::Stray, Some(Node::Stray)) {
-        return text.to_owned();
+        return written.to_owned();
     }
     let wanted = match (before, after) {
         (_, None) => 1,
@@ -55,7 +65,20 @@ fn gap(text: &str, before: Option<Node>, after: Option<Node>, end: &str) -> Stri
         (Node::Title, _) => 1,
         _ => ends.min(2),
     };
-    end.repeat(wanted)
+    // A CR at the end of a body is the body's: `\n` alone behind it would take it into the line end.
+    let first =
+        if matches!(before, Node::Body | Node::Stray) && line_before.of(text).ends_with('\r') { "\r\n" } else { end };
+    if wanted == 0 { indent.to_owned() } else { format!("{first}{}{indent}", end.repeat(wanted - 1)) }
+}
+
+/// The blanks that must stay before a line: without them it would begin like something else.
+fn indent<'t>(gap: &'t str, node: Node, line: &str) -> &'t str {
+    let needed = match node {
+        Node::Request => line.starts_with(['%', '#']) || line.starts_with("curl"),
+        node => node == Node::Stray,
+    };
+    let blanks = gap.rfind('\n').map_or(gap, |end| &gap[end + 1..]).trim_start_matches('\u{feff}');
+    if needed { blanks } else { "" }
 }
 
 /// What the lines of a file hold, by where they begin.
@@ -95,7 +118,7 @@ impl<'t> Lines<'t> {
     /// A line as it should be.
     fn line(&self, node: Node, span: Span) -> String {
         let text = self.text;
-        let written = span.of(text).trim_end();
+        let written = span.of(text).trim_ascii_end();
         match node {
             Node::Title => self.titles.get(&span.start()).map(|title| joined("%%", " ", title.of(text))),
             Node::Request => self.requests.get(&span.start()).map(|line| {
@@ -131,9 +154,9 @@ impl<'t> Lines<'t> {
             Kind::Query { name, value: Some(value) } | Kind::Field { name, value } => given(name, " = ", value),
             Kind::Check { label: Some(label), expression, .. } => given(label, ": ", expression),
             Kind::Header { name, value } => joined(&format!("{}:", name.of(text)), " ", value.of(text)),
-            _ => rest.trim().to_owned(),
+            _ => rest.trim_ascii().to_owned(),
         };
-        joined(&format!("% {word}"), " ", &rest).trim_end().to_owned()
+        joined(&format!("% {word}"), " ", &rest).trim_ascii_end().to_owned()
     }
 }
 
@@ -146,6 +169,7 @@ mod tests {
     use super::*;
     use crate::problem::SourceId;
     use crate::syntax::{edited, parse};
+    use proptest::prelude::*;
 
     fn tidied(text: &str) -> String {
         edited(text, &tidy(text, &parse(text, SourceId(0), "a").file))
@@ -178,4 +202,96 @@ mod tests {
         }
         assert_eq!(tidied("%% a\r\nGET /lots\n\n\n\n% check 1 == 1"), "%% a\r\nGET /lots\r\n\r\n% check 1 == 1\r\n");
     }
+
+    /// Each thing that is read in `text`, with the words it is made of, and each problem found.
+    fn reading(text: &str) -> Vec<String> {
+        let parsed = parse(text, SourceId(0), "a");
+        let lines = Lines::of(text, &parsed.file);
+        let nodes = parsed.file.nodes(text).into_iter().filter(|(node, _)| *node != Node::Gap);
+        let read = nodes.map(|(node, span)| match node {
+            Node::Body => format!("{node:?} {:?}", span.of(text)),
+            Node::Stray => format!("{node:?} {}", span.of(text).trim_ascii()),
+            _ => format!("{node:?} {}", lines.line(node, span).trim_ascii()),
+        });
+        read.chain(parsed.problems.iter().map(|problem| format!("{:?} {}", problem.code, problem.message))).collect()
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(4096))]
+
+        #[test]
+        fn what_is_read_stays_and_a_second_time_changes_nothing(
+            pieces in prop::collection::vec(prop::sample::select(PIECES), 0..14)
+        ) {
+            let text = pieces.concat();
+            let once = tidied(&text);
+            prop_assert_eq!(reading(&once), reading(&text), "{:?}", once);
+            prop_assert_eq!(&tidied(&once), &once);
+        }
+    }
+
+    /// What request files are made of, whole and in parts.
+    const PIECES: &[&str] = &[
+        "\n",
+        "\n",
+        "\n",
+        "\n",
+        "\r\n",
+        "\r\n",
+        "\r",
+        " ",
+        " ",
+        "\t",
+        "\u{feff}",
+        "\u{a0}",
+        "\u{b}",
+        "\u{c}",
+        "é",
+        "%",
+        "%%",
+        "%%",
+        "\n%% Book a lot in",
+        "# Why.",
+        "#",
+        "GET",
+        "POST ",
+        "/lots",
+        "http://127.0.0.1/lots",
+        "{{base}}",
+        "{{",
+        "}}",
+        "HTTP/1.1",
+        "X-Gate: north",
+        "X-Gate:",
+        ":",
+        "a",
+        "=",
+        ",",
+        "\"",
+        "{ \"bins\": 1 }",
+        "curl -d 1 http://127.0.0.1/lots",
+        "curl",
+        "\n% check",
+        "% check ok: status == 200 else \"why\"",
+        "% check",
+        "% let a=1",
+        "% yield id = body.id secret",
+        "% tag a ,b",
+        "% header Accept:*/*",
+        "% needs a,b",
+        "% query a = 1",
+        "% field a=b",
+        "% play a with n=1,m = 2 times 3",
+        "% each {\"a\": 1}",
+        "% part a = \"b\" type text/plain",
+        "% auth basic a \"b\"",
+        "% wait until status == 200 every 1s for 3s",
+        "% timeout 2s",
+        "% accept",
+        "% ask pin \"PIN?\" secret",
+        "% body from \"a.json\"",
+        "% fn f(a) = a + 1",
+        "% path verbatim",
+        "% chekc 1",
+    ];
 }

@@ -82,7 +82,9 @@ fn not_yielded_yet(lookup: &Lookup<'_>, name: &str, at: Span, cell: CellId) -> P
         return if needed {
             problem.with_hint(format!("send `{yielder}` first: add `--needs send`"))
         } else {
-            problem.with_hint(format!("write `% needs {yielder}` into this cell; then `--needs send` sends both"))
+            problem.with_hint(format!(
+                "write `% needs {yielder}` into this cell; then `replay`, or `send` with `--needs send`, sends both"
+            ))
         };
     }
     let file = workspace.shown_path(cell.source);
