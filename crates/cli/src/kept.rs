@@ -156,19 +156,20 @@ pub(crate) struct Cookies<'c> {
     pub(crate) after: &'c Jar,
 }
 
-/// Keeps what a run yielded and got, in `store` if it is open already; where that fails, a word about it.
-/// What stands in no file has no place to be seen from, and is not kept.
+/// Keeps what a run yielded and got, in `store` if it is open already; where that fails, a word about it, and
+/// `false`. What stands in no file has no place to be seen from, and is not kept.
 pub(crate) fn keep(
     session: &Session,
     store: &mut Option<Store>,
     run: &Run<'_>,
     cookies: Option<&Cookies<'_>>,
     out: &mut Out,
-) -> io::Result<()> {
+) -> io::Result<bool> {
     match try_keep(session, store, run, cookies) {
+        Ok(()) => Ok(true),
         // A folder that is not this user's own was told of when the session began.
-        Ok(()) | Err(Error::Untrusted(_)) => Ok(()),
-        Err(error) => trouble(&session.root, "what was yielded is not kept", &error, out),
+        Err(Error::Untrusted(_)) => Ok(false),
+        Err(error) => trouble(&session.root, "what was yielded is not kept", &error, out).map(|()| false),
     }
 }
 
@@ -178,7 +179,7 @@ fn try_keep(
     run: &Run<'_>,
     cookies: Option<&Cookies<'_>>,
 ) -> Result<(), Error> {
-    let values = values(session, run);
+    let mut values = values(session, run);
     let fresh = run.tokens().iter().filter(|token| token.fresh).map(token_row).collect();
     let tokens: Change = (fresh, run.dropped_tokens().map(str::to_owned).collect());
     let cookies = cookies.map(|jar| changed_cookies(jar.before, &jar.after.kept())).unwrap_or_default();
@@ -189,8 +190,14 @@ fn try_keep(
     }
     let store = made(store, &session.root)?;
     let environment = environment(&session.settings);
-    if !values.is_empty() {
-        store.keep(environment, &values)?;
+    match store.keep(environment, &values) {
+        // Without a key no secret is kept, but everything else is.
+        Err(Error::NoKey) => {
+            values.retain(|kept| !kept.secret);
+            store.keep(environment, &values)?;
+            return Err(Error::NoKey);
+        }
+        kept => kept?,
     }
     for (kind, (keep, drop)) in credentials.iter().filter(|(_, (keep, drop))| !keep.is_empty() || !drop.is_empty()) {
         store.change_credentials(environment, *kind, keep, drop, now())?;

@@ -329,6 +329,97 @@ fn what_changes_elsewhere_is_followed() {
     assert_eq!(editor.end(), 0);
 }
 
+/// What stands in one open file is looked at again when another one changes on which it relies.
+#[test]
+fn other_open_files_are_looked_at_again() {
+    let bench = bench()
+        .file("a.http", "%% Weigh\n% needs b.http#book\nGET /lots/{{lot}}\n")
+        .file("b.http", "%% Book\nPOST /lots\n\n% yield lot = body.id\n");
+    let mut editor = Editor::start(&bench);
+    assert_eq!(told(&editor.open("a.http")), [""; 0]);
+    assert_eq!(told(&editor.open("b.http")), [""; 0]);
+    let uri = editor.uri("a.http");
+    let about_a = |editor: &mut Editor, wanted: usize| {
+        let message = editor.wait(|message| {
+            message["method"] == "textDocument/publishDiagnostics"
+                && message["params"]["uri"] == uri.as_str()
+                && message["params"]["diagnostics"].as_array().is_some_and(|list| list.len() == wanted)
+        });
+        told(message["params"]["diagnostics"].as_array().expect("a list"))
+    };
+    editor.forget();
+    editor.change("b.http", "%% Booked\nPOST /lots\n\n% yield lot = body.id\n");
+    assert_eq!(about_a(&mut editor, 2)[0], "1 unknown-cell: no cell `book` in `b.http`");
+    editor.forget();
+    editor.change("b.http", "%% Book\nPOST /lots\n\n% yield number = body.id\n");
+    assert_eq!(about_a(&mut editor, 1), ["2 unknown-value: no value is named `lot`"]);
+    editor.forget();
+    editor.change("b.http", "%% Book\nPOST /lots\n\n% yield lot = body.id\n");
+    assert_eq!(about_a(&mut editor, 0), [""; 0]);
+    assert_eq!(editor.end(), 0);
+}
+
+/// An action that is asked for right behind a keystroke belongs to the text as it is then, or there is none.
+#[test]
+fn actions_belong_to_the_text_of_their_version() {
+    const TEXT: &str = "%% A\nGET /x\n\n% chekc status == 200\n";
+    let bench = bench().file("a.http", TEXT);
+    let mut editor = Editor::start(&bench);
+    assert_eq!(told(&editor.open("a.http")).len(), 1);
+    let at = |line: u32, column: u32| json!({ "line": line, "character": column });
+    let typed = json!([{ "range": { "start": at(0, 4), "end": at(0, 4) }, "text": "pples" }]);
+    editor.change_unheard("a.http", typed);
+    let uri = json!({ "uri": editor.uri("a.http") });
+    let ask = |editor: &mut Editor, context: Value| {
+        let range = json!({ "start": at(3, 2), "end": at(3, 7) });
+        editor.ask("textDocument/codeAction", json!({ "textDocument": uri, "range": range, "context": context }))
+    };
+    let actions = ask(&mut editor, json!({ "diagnostics": [] }));
+    let titles = |actions: &Value| -> Vec<String> {
+        let all = actions.as_array().expect("a list").iter();
+        all.map(|action| action["title"].as_str().expect("a title").to_owned()).collect()
+    };
+    for action in actions.as_array().expect("a list") {
+        for change in action["edit"]["documentChanges"].as_array().into_iter().flatten() {
+            assert_eq!(change["textDocument"]["version"], 2, "{change}");
+            assert_eq!(change["edits"][0]["range"], json!({ "start": at(3, 2), "end": at(3, 7) }), "{change}");
+        }
+    }
+    editor.found("a.http");
+    let actions = ask(&mut editor, json!({ "diagnostics": [] }));
+    assert!(titles(&actions).contains(&"Change to `check`".to_owned()), "{actions}");
+    let preferred = actions.as_array().expect("a list").iter().filter(|action| action["isPreferred"] == true);
+    assert_eq!(preferred.count(), 1, "{actions}");
+    // Only the kinds that are asked for.
+    assert_eq!(titles(&ask(&mut editor, json!({ "diagnostics": [], "only": ["source.organizeImports"] }))), [""; 0]);
+    let fixes = ask(&mut editor, json!({ "diagnostics": [], "only": ["quickfix"] }));
+    assert!(fixes.as_array().expect("a list").iter().all(|action| action["kind"] == "quickfix"), "{fixes}");
+    assert_eq!(editor.end(), 0);
+}
+
+/// A client that says nothing of itself gets plain text, and no member that is null.
+#[test]
+fn a_plain_client_gets_what_it_understands() {
+    let bench = bench();
+    let mut editor = Editor::with(&bench, &json!({ "capabilities": {} }));
+    editor.open("intake.http");
+    let (line, column) = place(INTAKE, "{{grower");
+    let items = editor.at("textDocument/completion", "intake.http", line, column + 4);
+    let items = items.as_array().or(items["items"].as_array()).expect("a list").clone();
+    assert!(items.iter().any(|item| item["label"] == "grower"), "{items:?}");
+    for item in &items {
+        assert!(item["insertTextFormat"].is_null() || item["insertTextFormat"] == 1, "{item}");
+        assert!(!item["textEdit"]["newText"].as_str().is_some_and(|text| text.contains('$')), "{item}");
+        assert!(item["documentation"].is_null() || item["documentation"].is_string(), "{item}");
+    }
+    let hover = editor.at("textDocument/hover", "intake.http", line, column + 4);
+    assert_ne!(hover["contents"]["kind"], "markdown", "{hover}");
+    let symbols = editor.about("textDocument/documentSymbol", "intake.http");
+    assert!(symbols[0]["location"].is_object(), "{symbols}");
+    assert!(!editor.said().contains("\"params\":null"));
+    assert_eq!(editor.end(), 0);
+}
+
 #[test]
 fn two_roots_and_a_folder_that_goes_away() {
     let bench = Bench::empty()

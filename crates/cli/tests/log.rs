@@ -99,6 +99,10 @@ fn every_exchange_is_logged_and_found_again() {
     assert_eq!(by(&["--grep", "FOR=g-11"]), ["2 book-in"]);
     assert_eq!(by(&["--since", "2020-01-01"]).len(), 7);
     assert_eq!(by(&["--since", "0s"]), [""; 0]);
+    // The log's own times are taken, and the exchange of that time is among them.
+    let at = listed(&bench, &["--most", "1"])[0]["at"].as_str().expect("a time").to_owned();
+    assert_eq!(by(&["--since", &at]).len(), 1, "{at}");
+    assert_eq!(by(&["--since", &at.replace('Z', "+00:00")]).len(), 1);
     assert!(
         bench
             .run(&["log", "--failed", "--since", "0s"])

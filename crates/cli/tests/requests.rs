@@ -2,6 +2,8 @@
 
 mod support;
 
+use std::thread;
+use std::time::Duration;
 use support::Bench;
 use yieldtray_packhouse::Rough;
 
@@ -219,4 +221,58 @@ fn a_tried_request_becomes_a_cell() {
         assert!(run.code >= 2 && run.stderr.contains(why), "{}", run.both());
     }
     assert_eq!(file(), before);
+}
+
+/// What is saved into a file while its request is under way stays, and so does what others append.
+#[test]
+fn appending_loses_nothing_that_others_write_meanwhile() {
+    let base = support::server(|head| {
+        let slow = head.starts_with("GET /slow");
+        (Duration::from_millis(if slow { 900 } else { 0 }), b"HTTP/1.1 200 OK\r\nContent-Length: 0\r\n\r\n".to_vec())
+    });
+    let bench = Bench::empty().file("yieldtray.toml", &format!("[values]\nbase = '{base}'\n")).file("a.http", "");
+    let path = bench.path().join("a.http");
+    thread::scope(|scope| {
+        let sent = scope.spawn(|| bench.run(&["send", "--text", "/slow", "--append", "a.http"]).exits(0));
+        thread::sleep(Duration::from_millis(400));
+        std::fs::write(&path, "%% Saved meanwhile\n/saved\n").expect("it can be written");
+        sent.join().expect("it was sent");
+    });
+    assert_eq!(std::fs::read_to_string(&path).expect("text"), "%% Saved meanwhile\n/saved\n\n%% GET /slow\n/slow\n");
+    // Eight at once, of both kinds.
+    thread::scope(|scope| {
+        for number in 0..4 {
+            let bench = &bench;
+            scope.spawn(move || {
+                bench.run(&["send", "--text", &format!("/lots/{number}"), "--append", "a.http"]).exits(0);
+            });
+            scope.spawn(move || {
+                bench
+                    .run(&[
+                        "import",
+                        "curl",
+                        &format!("curl {}/trays/{number}", "http://127.0.0.1:1"),
+                        "--into",
+                        "a.http",
+                    ])
+                    .exits(0);
+            });
+        }
+    });
+    let file = std::fs::read_to_string(&path).expect("text");
+    for number in 0..4 {
+        for part in [format!("/lots/{number}\n"), format!("/trays/{number}\n")] {
+            assert!(file.contains(&part), "{part} is not in {file}");
+        }
+    }
+    assert_eq!(file.matches("%% ").count(), 10, "{file}");
+}
+
+#[test]
+fn a_dry_request_is_one_document() {
+    let bench = Bench::empty().file("yieldtray.toml", "[values]\nbase = 'http://127.0.0.1:1'\n");
+    let run = bench.run(&["send", "--text", "/lots?{{crate}}", "--set", "crate=C-1", "--dry", "--json"]).exits(0);
+    assert_eq!(run.json()["request"]["address"], "http://127.0.0.1:1/lots?C-1", "{}", run.stdout);
+    let run = bench.run(&["send", "--text", "/lots?{{crate}}", "--dry", "--json"]).exits(2);
+    assert_eq!(run.json()["problems"][0]["code"], "unknown-value", "{}", run.stdout);
 }

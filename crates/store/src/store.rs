@@ -235,6 +235,9 @@ impl Store {
 
     /// Keeps values for an environment, all or none. A value of the same name and file is replaced.
     pub fn keep(&mut self, environment: &str, values: &[Kept]) -> Result<(), Error> {
+        if values.is_empty() {
+            return Ok(());
+        }
         let key = match values.iter().any(|kept| kept.secret) {
             true => Some(Key::read_or_make(self.key_file.as_deref().ok_or(Error::NoKey)?)?),
             false => None,

@@ -116,6 +116,30 @@ fn what_is_wanted_is_chosen() {
     assert_eq!((recording.entries, recording.fixed, recording.other), (7, 2, 2));
 }
 
+/// A body that was there and is not in the recording, and a secret that stands elsewhere, too.
+#[test]
+fn lost_bodies_are_told_and_secrets_leave_every_place() {
+    let lost = entry(
+        "POST",
+        "http://bench.example/lots",
+        json!({
+            "request": {
+                "headers": [{ "name": "Content-Length", "value": "6" }, { "name": "Content-Type", "value": "text/plain" }],
+                "postData": { "mimeType": "text/plain", "text": "" },
+            },
+        }),
+    );
+    let known = entry(
+        "GET",
+        "http://bench.example/cookies?session=made-up-session-1",
+        json!({ "request": { "headers": [{ "name": "Cookie", "value": "made-up-session-1" }] } }),
+    );
+    let (text, secrets) = taken(&archive(&[lost, known]), &Choice::default(), false);
+    assert!(text.contains("# Its body of 6 bytes was not recorded: write it below the header fields.\n"), "{text}");
+    assert!(!text.contains("made-up-session-1"), "{text}");
+    assert_eq!(secrets.len(), 1, "{secrets:?}");
+}
+
 #[test]
 fn what_is_no_archive_is_said() {
     let deep = format!("{{\"log\": {{\"entries\": [{}", "[".repeat(4000));
