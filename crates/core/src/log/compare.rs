@@ -3,6 +3,7 @@
 use super::lists::{self, Step};
 use super::past::digest;
 use super::shape::{Shape, kind};
+use crate::expression::read_json_path;
 use crate::replay::{DifferentLine, different_lines};
 use crate::response::{Exchange, Nature};
 use serde_json::{Number, Value};
@@ -76,7 +77,7 @@ impl Ignore {
             _ if text.starts_with('$') => text.to_owned(),
             _ => return Err("it names none of `status`, `headers.NAME`, `body.MEMBER` and `$.JSONPATH`".to_owned()),
         };
-        JsonPath::parse(&path).map(Self::Body).map_err(|error| error.to_string())
+        read_json_path(&path).map(Self::Body)
     }
 }
 

@@ -1,10 +1,10 @@
 use super::{Evaluated, error, text};
 use crate::expression::Value;
 use crate::expression::document::Document;
+use crate::expression::json_path::read_json_path;
 use cel::common::types::CelString;
 use cel::common::value::{CowVal, Val};
 use serde_json::Value as Json;
-use serde_json_path::JsonPath;
 use std::borrow::Cow;
 
 pub(super) fn json<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v> {
@@ -29,7 +29,7 @@ fn json_of(value: &dyn Val) -> Cow<'_, Json> {
 pub(super) fn path<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v> {
     let document = json_of(&*arguments[0]);
     let path = text("path", &arguments, 1)?;
-    let path = JsonPath::parse(path).map_err(|e| error("path", format!("`{path}` is no JSONPath (RFC 9535): {e}")))?;
+    let path = read_json_path(path).map_err(|e| error("path", format!("`{path}` is no JSONPath (RFC 9535): {e}")))?;
     let found: Vec<Json> = path.query(&document).into_iter().cloned().collect();
     given(Value::from_json(Json::Array(found)))
 }
@@ -79,7 +79,7 @@ fn is_duration(text: &str) -> bool {
 
 /// Whether a text is a JSONPath (RFC 9535); the error says what is wrong.
 pub fn check_jsonpath(path: &str) -> Result<(), String> {
-    JsonPath::parse(path).map(drop).map_err(|error| format!("it is not a JSONPath (RFC 9535): {error}"))
+    read_json_path(path).map(drop).map_err(|error| format!("it is not a JSONPath (RFC 9535): {error}"))
 }
 
 pub(super) fn pointer<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v> {
