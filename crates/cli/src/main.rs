@@ -42,11 +42,17 @@ fn main() -> ExitCode {
     std::panic::set_hook(Box::new(tell_where));
     let args = match args::Args::read() {
         Ok(args) => args,
-        Err(error) => {
-            // Help and version go to standard output and are no failure.
-            let code = if error.use_stderr() { 2 } else { 0 };
+        // Help and version go to standard output and are no failure.
+        Err(error) if !error.use_stderr() => {
             let _ = error.print();
-            return ExitCode::from(code);
+            return ExitCode::SUCCESS;
+        }
+        Err(error) => {
+            let _ = match args::wants_data() {
+                true => show::refused_arguments(&error.render().to_string()),
+                false => error.print(),
+            };
+            return ExitCode::from(2);
         }
     };
     let host = Host::detect();

@@ -212,11 +212,11 @@ fn fuzz(mut tried: impl FnMut(&mut Changer)) {
     }
 }
 
-/// Runs the program with two gigabytes of addresses, and looks at how it ends.
+/// Runs the program with two gigabytes of addresses and a minute of processor time, and looks at how it ends.
 #[track_caller]
 fn tried(bench: &Bench, args: &[&str], input: &[u8]) -> Run {
     let mut command = Command::new("sh");
-    command.args(["-c", "ulimit -v 2000000; exec \"$0\" \"$@\""]).arg(support::program()).args(args);
+    command.args(["-c", "ulimit -v 2000000; ulimit -t 60; exec \"$0\" \"$@\""]).arg(support::program()).args(args);
     command.current_dir(bench.path()).env("XDG_STATE_HOME", bench.home()).env("YIELDTRAY_ALLOW", bench.path());
     command.env_remove("YIELDTRAY_ENV").stdin(Stdio::null());
     let begun = Instant::now();

@@ -275,4 +275,9 @@ fn a_dry_request_is_one_document() {
     assert_eq!(run.json()["request"]["address"], "http://127.0.0.1:1/lots?C-1", "{}", run.stdout);
     let run = bench.run(&["send", "--text", "/lots?{{crate}}", "--dry", "--json"]).exits(2);
     assert_eq!(run.json()["problems"][0]["code"], "unknown-value", "{}", run.stdout);
+    // Arguments that cannot be read are told as data, too.
+    let run = bench.run(&["send", "--json", "--drye", "a.http"]).exits(2);
+    let told = &run.json()["problems"][0];
+    assert_eq!((&told["message"], &told["level"]), (&"unexpected argument '--drye' found".into(), &"mistake".into()));
+    assert_eq!((told["hint"].as_str(), run.stderr.as_str()), (Some("a similar argument exists: '--dry'"), ""));
 }

@@ -57,6 +57,11 @@ impl Args {
     }
 }
 
+/// Whether data is asked for, by arguments that cannot be read.
+pub(crate) fn wants_data() -> bool {
+    std::env::args_os().take_while(|argument| argument != "--").any(|argument| argument == "--json")
+}
+
 #[derive(Debug, Subcommand)]
 pub(crate) enum Command {
     /// Start a made-up packhouse API on loopback, lay a workspace, replay it

@@ -162,3 +162,12 @@ impl Out {
         self.say(&problems::plain(code, message, hint, self.error_look))
     }
 }
+
+/// Arguments that cannot be read, told as data: what the library that reads them says, without how they are used.
+pub(crate) fn refused_arguments(said: &str) -> io::Result<()> {
+    let (message, rest) = said.split_once("\n\n").unwrap_or((said, ""));
+    let message = message.trim_start_matches("error: ").lines().map(str::trim).collect::<Vec<_>>().join(" ");
+    let hint = rest.lines().find_map(|line| line.trim().strip_prefix("tip: "));
+    let problem = serde_json::json!({ "code": null, "level": "mistake", "message": message, "hint": hint });
+    writeln!(io::stdout(), "{}", serde_json::json!({ "problems": [problem] }))
+}

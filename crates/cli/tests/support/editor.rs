@@ -14,10 +14,21 @@ use std::time::Duration;
 /// How long a message is waited for. Nothing takes that long; a test that hangs shall end.
 const PATIENCE: Duration = Duration::from_secs(60);
 
+/// A process that does not outlive its test.
+struct Ended(Child);
+
+impl Drop for Ended {
+    fn drop(&mut self) {
+        // It has ended, unless the test failed.
+        let _ = self.0.kill();
+        let _ = self.0.wait();
+    }
+}
+
 /// The editor.
 pub struct Editor {
     root: PathBuf,
-    child: Child,
+    child: Ended,
     input: ChildStdin,
     messages: Receiver<Value>,
     /// What came while something else was waited for.
@@ -101,6 +112,7 @@ impl Editor {
                 }
             }
         });
+        let child = Ended(child);
         Self { root, child, input, messages, kept: VecDeque::new(), last_id: 0, version: 0, said }
     }
 
@@ -276,14 +288,14 @@ impl Editor {
     pub fn end(mut self) -> i32 {
         self.ask("shutdown", Value::Null);
         self.tell("exit", Value::Null);
-        self.child.wait().expect("the program ends").code().expect("no signal ended it")
+        self.child.0.wait().expect("the program ends").code().expect("no signal ended it")
     }
 
     /// Goes without a word, and gives the exit code.
     pub fn go(self) -> i32 {
         let Self { mut child, input, .. } = self;
         drop(input);
-        child.wait().expect("the program ends").code().expect("no signal ended it")
+        child.0.wait().expect("the program ends").code().expect("no signal ended it")
     }
 }
 
