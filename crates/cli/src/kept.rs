@@ -179,7 +179,7 @@ fn try_keep(
     run: &Run<'_>,
     cookies: Option<&Cookies<'_>>,
 ) -> Result<(), Error> {
-    let mut values = values(session, run);
+    let values = values(session, run);
     let fresh = run.tokens().iter().filter(|token| token.fresh).map(token_row).collect();
     let tokens: Change = (fresh, run.dropped_tokens().map(str::to_owned).collect());
     let cookies = cookies.map(|jar| changed_cookies(jar.before, &jar.after.kept())).unwrap_or_default();
@@ -190,15 +190,7 @@ fn try_keep(
     }
     let store = made(store, &session.root)?;
     let environment = environment(&session.settings);
-    match store.keep(environment, &values) {
-        // Without a key no secret is kept, but everything else is.
-        Err(Error::NoKey) => {
-            values.retain(|kept| !kept.secret);
-            store.keep(environment, &values)?;
-            return Err(Error::NoKey);
-        }
-        kept => kept?,
-    }
+    store.keep(environment, &values)?;
     for (kind, (keep, drop)) in credentials.iter().filter(|(_, (keep, drop))| !keep.is_empty() || !drop.is_empty()) {
         store.change_credentials(environment, *kind, keep, drop, now())?;
     }

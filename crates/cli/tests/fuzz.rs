@@ -199,6 +199,7 @@ fn fuzz(mut tried: impl FnMut(&mut Changer)) {
     struct Told(u64);
     impl Drop for Told {
         fn drop(&mut self) {
+            #[allow(clippy::print_stderr)] // a failed test says with which number it begins again
             if std::thread::panicking() {
                 eprintln!("this was YIELDTRAY_FUZZ_SEED={}", self.0);
             }

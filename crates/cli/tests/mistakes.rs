@@ -98,6 +98,10 @@ fn each_class_of_mistake_has_its_text() {
         let run = Bench::new().file("a.http", text).run(&["replay", "a.http"]).exits(0);
         note(code, &run.stderr);
     }
+    let odd = support::raw_server(b"HTTP/1.1 200 OK\r\nContent-Encoding: none\r\nContent-Length: 2\r\n\r\n{}", false);
+    let run = Bench::empty().file("a.http", &format!("{odd}/\n")).run(&["replay", "a.http"]).exits(0);
+    let port = odd.rsplit(':').next().expect("a port");
+    note("malformed-response", &run.stderr.replace(port, "PORT"));
     let signed_in = "%% A\nPOST /session\n\n{ \"email\": \"clerk@packhouse.example\", \"password\": \"windfall-bench\" }\n\n\
         % yield token = body.token secret\n% check body.token.size() > 8\n";
     let bench = Bench::new().file("a.http", signed_in);

@@ -272,7 +272,7 @@ fn appending_loses_nothing_that_others_write_meanwhile() {
 fn a_dry_request_is_one_document() {
     let bench = Bench::empty().file("yieldtray.toml", "[values]\nbase = 'http://127.0.0.1:1'\n");
     let run = bench.run(&["send", "--text", "/lots?{{crate}}", "--set", "crate=C-1", "--dry", "--json"]).exits(0);
-    assert_eq!(run.json()["request"]["address"], "http://127.0.0.1:1/lots?C-1", "{}", run.stdout);
+    assert_eq!(run.json()["request"]["url"], "http://127.0.0.1:1/lots?C-1", "{}", run.stdout);
     let run = bench.run(&["send", "--text", "/lots?{{crate}}", "--dry", "--json"]).exits(2);
     assert_eq!(run.json()["problems"][0]["code"], "unknown-value", "{}", run.stdout);
     // Arguments that cannot be read are told as data, too.

@@ -77,7 +77,7 @@ struct Held(Box<dyn Val>);
 
 /// A member's name, or the sign that a number follows: so serde_json hands on numbers whose digits are
 /// all kept. A test of long numbers notices if that changes.
-enum Key {
+pub(super) enum Key {
     Name(String),
     Number,
 }

@@ -96,7 +96,7 @@ impl Named {
                     field = one;
                 }
                 Segment::Key(key) => {
-                    whole = std::mem::replace(&mut field, String::new());
+                    whole = std::mem::take(&mut field);
                     field = member(&whole, key);
                     name = key.clone();
                 }

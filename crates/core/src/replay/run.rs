@@ -8,7 +8,7 @@ use super::put_off::PutOff;
 use super::question::Question;
 use super::ready::Ready;
 use super::tokens::learn_token;
-use crate::expression::{Engine, Value};
+use crate::expression::{Engine, Reads, Value};
 use crate::problem::{Problem, SourceId};
 use crate::request::{TokenRequest, Tokens};
 use crate::response::{Exchange, Failure, ResponseNames};
@@ -542,12 +542,17 @@ impl<'w> Run<'w> {
         if !exchange.holds_body() && checks::reads_body(&compiled) {
             return Err(checks::not_held(exchange));
         }
-        let mut names = ResponseNames::new(exchange);
-        let mut lookup = Lookup::new(self.reach(), cell, &[], memo);
         let title = self.workspace.cell(cell).title;
-        let bindings = lookup.bind(&compiled, cell.source, title, crate::workspace::Stage::After(&mut names));
         let words = |problems: Vec<Problem>| problems.into_iter().map(|p| p.message).collect::<Vec<_>>().join("; ");
-        self.engine.evaluate(&compiled, &bindings.map_err(words)?)
+        let mut evaluated = |reads: Reads| {
+            let mut names = ResponseNames::reading(exchange, reads);
+            let mut lookup = Lookup::new(self.reach(), cell, &[], memo);
+            let stage = crate::workspace::Stage::After(&mut names);
+            let bindings = lookup.bind(&compiled, cell.source, title, stage).map_err(words)?;
+            self.engine.evaluate(&compiled, &bindings)
+        };
+        // Where it goes wrong, the words are about the whole body.
+        evaluated(compiled.reads_of_body().clone()).or_else(|_| evaluated(Reads::Whole))
     }
 
     pub(super) fn reach(&self) -> Reach<'_> {
