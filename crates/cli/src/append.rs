@@ -11,6 +11,10 @@ use yieldtray_core::syntax::{File, first_free, parse, slug};
 pub(crate) struct Append<'f> {
     file: &'f Path,
     text: String,
+}
+
+/// A cell behind what a file holds.
+struct Behind {
     before: String,
     cell: String,
     /// The name the cell has there.
@@ -18,10 +22,16 @@ pub(crate) struct Append<'f> {
 }
 
 impl<'f> Append<'f> {
-    /// The cell that `text`, a request, makes at the end of `file`, under a name of its own.
+    /// The cell that `text`, a request, makes at the end of `file`, if it can be added there as it is now.
     pub(crate) fn prepare(file: &'f Path, text: &str) -> Result<Self, Stop> {
         expect_request_file(file)?;
-        let request = text.to_owned();
+        let append = Self { file, text: text.to_owned() };
+        append.behind().map(|_| append)
+    }
+
+    /// The cell under a name of its own, behind what the file holds now.
+    fn behind(&self) -> Result<Behind, Stop> {
+        let (file, text) = (self.file, self.text.as_str());
         let before = match disk::read_text(file) {
             Ok(text) => text,
             Err(error) if error.kind() == std::io::ErrorKind::NotFound => String::new(),
@@ -53,7 +63,7 @@ impl<'f> Append<'f> {
             let name = slug(&title);
             (format!("%% {title}\n{text}"), name)
         };
-        Ok(Self { file, text: request, before, cell, name })
+        Ok(Behind { before, cell, name })
     }
 
     /// Adds it, and gives the name it has there: the file is read again, since others may have changed it while the
@@ -62,7 +72,7 @@ impl<'f> Append<'f> {
         let folder = self.file.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
         let cannot_write = || format!("cannot write `{}`", self.file.display());
         let _lock = disk::lock(&disk::root_of(folder)).with_context(cannot_write)?;
-        let Append { before, cell, name, .. } = Append::prepare(self.file, &self.text)?;
+        let Behind { before, cell, name } = self.behind()?;
         let before = before.trim_end();
         let gap = if before.is_empty() { "" } else { "\n\n" };
         disk::replace(self.file, format!("{before}{gap}{cell}\n").as_bytes()).with_context(cannot_write)?;

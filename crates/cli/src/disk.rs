@@ -6,6 +6,7 @@ use crate::show::safe::safe_line;
 use crate::trust::Trust;
 use anyhow::Context;
 use ignore::WalkBuilder;
+use std::collections::BTreeSet;
 use std::fs::TryLockError;
 use std::io::{self, Read, Write};
 use std::path::{Path, PathBuf};
@@ -362,8 +363,13 @@ fn own_prefix() -> String {
 /// A temporary file of another machine, of which nobody knows whether its process lives, is left for so long.
 const ABANDONED: Duration = Duration::from_secs(24 * 60 * 60);
 
-/// Removes temporary files in a folder whose process was ended before it could.
+/// Removes temporary files in a folder whose process was ended before it could. Each folder is gone through once: a run
+/// may save thousands of files into one.
 fn remove_abandoned(folder: &Path) {
+    static GONE_THROUGH: Mutex<BTreeSet<PathBuf>> = Mutex::new(BTreeSet::new());
+    if !GONE_THROUGH.lock().unwrap_or_else(PoisonError::into_inner).insert(folder.to_owned()) {
+        return;
+    }
     let prefix = own_prefix();
     for entry in std::fs::read_dir(folder).into_iter().flatten().flatten() {
         let name = entry.file_name();

@@ -128,7 +128,10 @@ fn a_head_that_breaks_the_rules_is_named_by_its_line() {
         ("Set-Cookie: a=\u{1}b", Some("line 2 of the answer, `Set-Cookie: a=\\u{1}b`, has a control character")),
         ("Content-Encoding: none", Some("Content-Encoding names `none`, which is not known")),
     ] {
-        let head = format!("HTTP/1.1 200 OK\r\n{line}\r\nContent-Length: 2\r\n\r\n{{}}");
+        // An interim answer before it changes nothing.
+        let head = format!(
+            "HTTP/1.1 103 Early Hints\r\nLink: </a>\r\n\r\nHTTP/1.1 200 OK\r\n{line}\r\nContent-Length: 2\r\n\r\n{{}}"
+        );
         let base = server(move |_| (Duration::ZERO, head.clone().into_bytes()));
         let run = Bench::empty().run(&["send", "--text", &format!("GET {base}/lots")]).exits(0);
         assert_eq!(run.stdout, "{}", "{line}");

@@ -160,7 +160,8 @@ fn a_bad_neighbour_stops_nothing() {
     use std::os::unix::fs::PermissionsExt;
     let good = "%% open\nGET /health\n\n% check status == 200\n";
     let bench = Bench::new().file("good.http", good).file("half.http", "% chekc status == 200\n").file("data/x", "");
-    std::fs::write(bench.path().join("bytes.http"), b"GET /\xff\n").expect("a file");
+    std::fs::create_dir(bench.path().join("odd")).expect("a folder");
+    std::fs::write(bench.path().join("odd/bytes.http"), b"GET /\xff\n").expect("a file");
     let data = bench.path().join("data");
     std::fs::set_permissions(&data, std::fs::Permissions::from_mode(0o000)).expect("rights");
     // Whoever may do everything looks through every folder.
@@ -176,6 +177,8 @@ fn a_bad_neighbour_stops_nothing() {
     assert!(bench.run(&["replay"]).stdout.contains("1 request · 1 check · all passed"));
     let lint = bench.run(&["lint"]).exits(2);
     assert!(lint.stdout.contains("half.http:1:3") && lint.stdout.contains("2 files"), "{}", lint.stdout);
+    // Also where nothing else is in the folder that is named.
+    assert!(bench.run(&["lint", "odd"]).exits(2).stdout.contains("`odd/bytes.http`"));
     let lint = bench.run(&["lint", "half.http"]).exits(2);
     assert!(lint.stdout.contains("1 file · 0 requests · ") && lint.stdout.contains("half.http:1:3"), "{}", lint.stdout);
     bench.run(&["send", "open"]).exits(0);

@@ -121,8 +121,7 @@ impl House {
         Ok(changed)
     }
 
-    /// A digest of what other files can see of a file: its cells, what they yield, ask for, need and play, and what its
-    /// preamble says.
+    /// A digest of what other files can see of a file: its cells, what they yield, ask for, need and play.
     fn offers(&self, source: SourceId) -> u64 {
         let mut digest = FxHasher::default();
         let own = self.workspace.source(source);

@@ -30,8 +30,7 @@ pub(crate) fn what_is_wrong(head: &[u8]) -> Option<Wrong> {
         .clone()
         .filter(|(_, line)| name_of(line).is_some_and(|name| name.eq_ignore_ascii_case(b"content-length")))
         .collect();
-    if let Some((number, line)) = lines.find(|(_, line)| field_rule(line).is_some()) {
-        let rule = field_rule(line).unwrap_or_default();
+    if let Some((number, line, rule)) = lines.find_map(|(number, line)| Some((number, line, field_rule(line)?))) {
         return Some(Wrong::Line(format!("its line {number}, `{}`, {rule}", shown(line))));
     }
     let value = |line: &[u8]| value_of(line).trim_ascii().to_vec();
@@ -50,14 +49,11 @@ pub(crate) fn what_is_wrong(head: &[u8]) -> Option<Wrong> {
 
 /// The lines of a head that the HTTP library passed over, each with what is wrong with it.
 pub(crate) fn passed_over(head: &[u8]) -> Vec<String> {
-    // Nearly every head has nothing of the kind.
-    let suspicious = |line: &&[u8]| field_rule(line).is_some();
-    let found = lines(head).skip(1).filter(|(_, line)| suspicious(line));
     let words = |(number, line): (usize, &[u8])| {
-        let rule = field_rule(line).unwrap_or_default();
-        format!("line {number} of the answer, `{}`, {rule}: it is left out", shown(line))
+        let rule = field_rule(line)?;
+        Some(format!("line {number} of the answer, `{}`, {rule}: it is left out", shown(line)))
     };
-    found.map(words).collect()
+    lines(head).skip(1).filter_map(words).collect()
 }
 
 /// The lines of a head, counted from 1, without their ends.

@@ -66,7 +66,7 @@ where
 pub(crate) struct Watched<T> {
     inner: T,
     head: LastHead,
-    /// What was read last is remembered, as the answer is not over its limit.
+    /// How much of the answer is remembered.
     state: State,
     /// The other end takes no more.
     takes_no_more: bool,
@@ -98,12 +98,16 @@ impl<T> Watched<T> {
             State::Remembered => return,
         };
         head.extend_from_slice(bytes);
-        let from = read.saturating_sub(3);
-        let is_whole = memchr::memmem::find(&head[from..], b"\r\n\r\n").is_some();
-        self.state = match is_whole || head.len() >= REMEMBERED {
-            true => State::Remembered,
-            false => State::Reading(head.len()),
-        };
+        let mut from = read.saturating_sub(3);
+        while let Some(end) = memchr::memmem::find(&head[from..], b"\r\n\r\n") {
+            // Behind an interim answer (RFC 9110 15.2) comes the one that counts.
+            if !head.starts_with(b"HTTP/1.1 1") {
+                return self.state = State::Remembered;
+            }
+            head.drain(..from + end + 4);
+            from = 0;
+        }
+        self.state = if head.len() >= REMEMBERED { State::Remembered } else { State::Reading(head.len()) };
     }
 
     /// The outcome of a write. Where the other end takes no more, it may have answered already: what is still to be

@@ -24,15 +24,19 @@ pub(crate) fn lint(common: &Common, args: &Lint, host: &Host, out: &mut Out) -> 
         false if places.is_empty() => session.find_all()?,
         false => session.find_all().unwrap_or_default(),
     };
-    // What is wrong with other files is not told.
-    let (looked_at, unreadable) = (session.looked_at.len(), session.unreadable.len());
-    let cells = match args.staged {
-        true => {
+    // The files that are looked at, those without a request too; what is wrong with others is not told.
+    let (files, cells) = match (args.staged, places.is_empty()) {
+        (true, _) => {
             let files = staged_files(&session)?;
-            all.iter().copied().filter(|cell| files.contains(&cell.source)).collect()
+            let cells = all.iter().copied().filter(|cell| files.contains(&cell.source)).collect();
+            (files, cells)
         }
-        false if places.is_empty() => all.clone(),
-        false => session.find(&places)?,
+        (false, true) => (session.looked_at.clone(), all.clone()),
+        (false, false) => {
+            session.forget_files();
+            let cells = session.find(&places)?;
+            (session.looked_at.clone(), cells)
+        }
     };
     let mut ties = Ties::default();
     if args.staged || !places.is_empty() {
@@ -40,17 +44,10 @@ pub(crate) fn lint(common: &Common, args: &Lint, host: &Host, out: &mut Out) -> 
         let Session { workspace, engine, settings, .. } = &mut session;
         learn_ties(workspace, engine, settings, &all, &mut ties);
     }
-    // A file without a request is looked at too; where places are named, only theirs.
-    let files = match (args.staged, places.is_empty()) {
-        (true, _) => staged_files(&session)?,
-        (false, true) => session.looked_at.clone(),
-        (false, false) => session.looked_at.split_off(looked_at),
-    };
     let Session { workspace, engine, settings, .. } = &mut session;
     let mut found = lint_files(workspace, engine, settings, &files, &cells, &mut ties);
     found.extend(lint_configuration(workspace, &cells));
-    let unreadable = if places.is_empty() { 0 } else { unreadable };
-    found.extend(session.unreadable.drain(unreadable..));
+    found.append(&mut session.unreadable);
     found.extend(out.tracked.take());
     if let Some(FindingsFile(file)) = &args.report {
         let file = session.path_from_here(file);

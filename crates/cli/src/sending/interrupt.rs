@@ -111,9 +111,6 @@ mod signals {
     /// Begins to watch. The thread is started once and stays.
     pub(super) fn watch() -> io::Result<()> {
         static STARTED: OnceLock<()> = OnceLock::new();
-        if WATCHERS.fetch_add(1, Ordering::SeqCst) == 0 {
-            COUNT.store(0, Ordering::SeqCst);
-        }
         if STARTED.get().is_none() {
             // Each signal is kept, however fast another of its kind follows.
             let mut signals = SignalsInfo::<WithRawSiginfo>::new([SIGINT, SIGTERM, SIGQUIT])?;
@@ -126,6 +123,9 @@ mod signals {
                 signals.forever().for_each(|info| take(info.si_signo));
             })?;
             let _ = STARTED.set(());
+        }
+        if WATCHERS.fetch_add(1, Ordering::SeqCst) == 0 {
+            COUNT.store(0, Ordering::SeqCst);
         }
         Ok(())
     }

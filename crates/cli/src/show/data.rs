@@ -75,6 +75,11 @@ pub(crate) fn joined(about: &About, entries: usize) -> Value {
     data
 }
 
+/// Something the tool refuses, without a place in a text.
+pub(crate) fn refusal(code: Option<&str>, message: &str, hint: Option<&str>) -> Value {
+    json!({ "problems": [{ "code": code, "level": "mistake", "message": message, "hint": hint }] })
+}
+
 /// A cell and how it came out.
 pub(crate) fn cell_report(workspace: &Workspace, report: &CellReport) -> Value {
     json!(Entry { place: None, ..Entry::of(workspace, report) })

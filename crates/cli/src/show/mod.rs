@@ -155,8 +155,7 @@ impl Out {
     pub(crate) fn refusal(&mut self, code: Option<Code>, message: &str, hint: Option<&str>) -> io::Result<()> {
         let code = code.map(Code::as_str);
         if self.json {
-            let problem = serde_json::json!({ "code": code, "level": "mistake", "message": message, "hint": hint });
-            writeln!(self.stdout, "{}", serde_json::json!({ "problems": [problem] }))?;
+            writeln!(self.stdout, "{}", data::refusal(code, message, hint))?;
             return self.stdout.flush();
         }
         self.say(&problems::plain(code, message, hint, self.error_look))
@@ -168,6 +167,5 @@ pub(crate) fn refused_arguments(said: &str) -> io::Result<()> {
     let (message, rest) = said.split_once("\n\n").unwrap_or((said, ""));
     let message = message.trim_start_matches("error: ").lines().map(str::trim).collect::<Vec<_>>().join(" ");
     let hint = rest.lines().find_map(|line| line.trim().strip_prefix("tip: "));
-    let problem = serde_json::json!({ "code": null, "level": "mistake", "message": message, "hint": hint });
-    writeln!(io::stdout(), "{}", serde_json::json!({ "problems": [problem] }))
+    writeln!(io::stdout(), "{}", data::refusal(None, &message, hint))
 }

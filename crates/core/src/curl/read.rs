@@ -1,5 +1,5 @@
 use super::options::{Does, Known, long, short};
-use super::words::{behind_prompt, is_command, split};
+use super::words::{Input, behind_prompt, is_command, split};
 use crate::draft::{Body, Draft, Part, Piece, Text};
 use crate::secret::NOT_UNRESERVED;
 use crate::syntax::is_token;
@@ -74,7 +74,7 @@ pub fn read(text: &str) -> Result<Vec<Draft>, String> {
 fn read_words(
     words: Vec<Text>,
     left_out: Option<String>,
-    input: Option<Result<Text, Text>>,
+    input: Option<Input>,
     files: Option<ReadFile<'_>>,
 ) -> Result<Vec<Draft>, String> {
     let mut words = words.into_iter();
@@ -157,8 +157,8 @@ struct Reading<'f> {
     globoff: bool,
     user: Option<Text>,
     redirects: Option<String>,
-    /// What standard input is: a text, or else a file.
-    input: Option<Result<Text, Text>>,
+    /// What standard input is.
+    input: Option<Input>,
 }
 
 impl Reading<'_> {
@@ -264,12 +264,12 @@ impl Reading<'_> {
     /// Takes standard input as data; `folded` drops its line ends.
     fn take_input(&mut self, option: &str, folded: bool) -> Result<(), String> {
         match self.input.take() {
-            Some(Ok(text)) => {
+            Some(Input::Text(text)) => {
                 let kept = |own: &str| if folded { own.replace(['\r', '\n'], "") } else { own.to_owned() };
                 self.data.push(text.map(kept));
                 Ok(())
             }
-            Some(Err(path)) => {
+            Some(Input::File(path)) => {
                 if folded {
                     self.draft.note(format!("`{option}` drops line ends of the file, which is sent as it is here"));
                 }

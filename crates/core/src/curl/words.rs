@@ -25,8 +25,8 @@ pub(super) struct Split {
     pub(super) words: Result<Vec<Text>, String>,
     /// Where its answer went, and through what: no part of the request.
     pub(super) left_out: Option<String>,
-    /// What its standard input is: a text, or else a file.
-    pub(super) input: Option<Result<Text, Text>>,
+    /// What its standard input is.
+    pub(super) input: Option<Input>,
     /// How many bytes it takes, with what ends it.
     pub(super) length: usize,
 }
@@ -35,16 +35,12 @@ pub(super) struct Split {
 pub(super) fn split(text: &str) -> Split {
     let first_line = text.lines().next().unwrap_or_default();
     let windows = is_windows(first_line);
-    let mut splitter = Splitter { text, at: 0, windows, left_out: None, input: None };
+    let mut splitter = Splitter { text, at: 0, windows, left_out: None, input: None, document: None };
     match splitter.words() {
         Ok(words) => {
             splitter.read_document();
-            let input = match splitter.input {
-                Some(Input::Text(text)) => Some(Ok(text)),
-                Some(Input::File(path)) => Some(Err(path)),
-                Some(Input::Document { .. }) | None => None,
-            };
-            Split { words: Ok(words), length: splitter.at, left_out: splitter.left_out, input }
+            let Splitter { at, left_out, input, .. } = splitter;
+            Split { words: Ok(words), length: at, left_out, input }
         }
         Err(why) => {
             // A quote that is never closed takes its own line alone.
@@ -86,18 +82,22 @@ struct Splitter<'t> {
     windows: bool,
     left_out: Option<String>,
     input: Option<Input>,
+    document: Option<Document>,
 }
 
 /// What a shell gives a command to read.
-enum Input {
+#[derive(Debug)]
+pub(super) enum Input {
     Text(Text),
+    /// The file at this path.
     File(Text),
-    /// The lines that follow, up to one that is this word alone.
-    Document {
-        end: String,
-        quoted: bool,
-        tabs: bool,
-    },
+}
+
+/// The lines behind a command that it reads, up to one that is a word alone.
+struct Document {
+    end: String,
+    quoted: bool,
+    tabs: bool,
 }
 
 /// Where a `$` or a backtick would run another command.
@@ -216,7 +216,7 @@ impl Splitter<'_> {
         if document {
             let word = plain.trim_matches(['\'', '"', '\\']).to_owned();
             self.at += plain.len();
-            self.input = Some(Input::Document { end: word, quoted, tabs });
+            self.document = Some(Document { end: word, quoted, tabs });
             return Ok(());
         }
         let mut word = Text::default();
@@ -243,8 +243,7 @@ impl Splitter<'_> {
 
     /// Reads the lines behind the command that are its input. A line end stands before them already.
     fn read_document(&mut self) {
-        let Some(Input::Document { end, quoted, tabs }) = &self.input else { return };
-        let (end, quoted, tabs) = (end.clone(), *quoted, *tabs);
+        let Some(Document { end, quoted, tabs }) = self.document.take() else { return };
         let mut document = Text::default();
         while !self.rest().is_empty() {
             let line = self.rest().split_inclusive('\n').next().unwrap_or_default();
@@ -259,7 +258,8 @@ impl Splitter<'_> {
             }
             // As in double quotes, but that a quote is one.
             let escaped = format!("{}\"", line.replace('"', "\\\""));
-            let mut own = Splitter { text: &escaped, at: 0, windows: false, left_out: None, input: None };
+            let mut own =
+                Splitter { text: &escaped, at: 0, windows: false, left_out: None, input: None, document: None };
             if own.double(&mut document).is_err() {
                 document.push_str(&line);
             }

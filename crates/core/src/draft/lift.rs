@@ -8,6 +8,7 @@ use crate::syntax::{is_language_name, is_value_name};
 use crate::workspace::{Given, Workspace};
 use regex::Regex;
 use rustc_hash::FxHashMap;
+use std::cmp::Reverse;
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::LazyLock;
 use url::Url;
@@ -203,7 +204,11 @@ impl Lift {
                 };
                 let mut rest = literal.as_str();
                 while let Some((at, secret, name)) =
-                    known.iter().filter_map(|(secret, name)| Some((rest.find(secret)?, *secret, *name))).min()
+                    // Of several at one place the longest: another may be its beginning.
+                    known
+                        .iter()
+                        .filter_map(|(secret, name)| Some((rest.find(secret)?, *secret, *name)))
+                        .min_by_key(|(at, secret, _)| (*at, Reverse(secret.len())))
                 {
                     replaced.push_str(&rest[..at]);
                     replaced.push_value(format!("raw({name})"));

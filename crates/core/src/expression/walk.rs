@@ -261,7 +261,10 @@ impl Walker {
         if is_operator(&call.func_name) {
             return;
         }
-        if let Some(IdedExpr { expr: Expr::Literal(LiteralValue::String(literal)), .. }) = call.args.last() {
+        // Operators have names that no function may have.
+        if let Some(IdedExpr { expr: Expr::Literal(LiteralValue::String(literal)), .. }) = call.args.last()
+            && call.func_name.starts_with(|c: char| c.is_ascii_alphabetic())
+        {
             self.uses.constants.push((call.func_name.clone(), literal.inner().to_owned()));
         }
         let arguments = call.args.len() + usize::from(call.target.is_some());

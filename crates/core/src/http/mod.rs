@@ -18,6 +18,12 @@ pub const METHODS: &[(&str, &str)] = &[
     ("CONNECT", "asks for a tunnel (RFC 9110 9.3.6)"),
 ];
 
+/// Whether a media type, without parameters, is that of one JSON document (RFC 8259 11, RFC 6839 3.1).
+pub(crate) fn is_json(media: &str) -> bool {
+    let ends_so = media.as_bytes().last_chunk::<5>().is_some_and(|end| end.eq_ignore_ascii_case(b"+json"));
+    ends_so || media.eq_ignore_ascii_case("application/json")
+}
+
 /// Media types that requests and answers often have.
 pub const MEDIA_TYPES: &[&str] = &[
     "application/json",

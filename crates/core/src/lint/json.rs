@@ -1,5 +1,6 @@
 //! JSON bodies that are none, marks counted as the values they stand for.
 
+use crate::http::is_json;
 use crate::problem::{Code, Problem, SourceId, closest};
 use crate::syntax::{Cell, Segment, Span, Template};
 use crate::workspace::Workspace;
@@ -15,10 +16,7 @@ pub(crate) fn slip_in(text: &str, cell: &Cell) -> Option<Problem> {
     let media = cell.fields.iter().find(|field| field.name.of(text).eq_ignore_ascii_case("content-type"));
     let is_json = match media {
         // Lines of JSON, and the like, are several documents.
-        Some(field) => {
-            let media = field.value.of(text).split(';').next().unwrap_or_default().trim();
-            media.eq_ignore_ascii_case("application/json") || media.ends_with("+json")
-        }
+        Some(field) => is_json(field.value.of(text).split(';').next().unwrap_or_default().trim()),
         None => cell.body.of(text).trim_start().starts_with(['{', '[']),
     };
     (is_json && !cell.body.is_empty()).then(|| slip(text, cell.body)).flatten()

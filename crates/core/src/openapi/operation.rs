@@ -72,18 +72,15 @@ impl<'d> Operation<'d> {
         body::add(making.documents, self.node, &making.samples, &mut draft, &mut notes);
         notes.extend(making.security.add(self.node, &mut draft));
         // Both would be the same field.
-        let has_field = |draft: &Draft| draft.has_header("authorization") && draft.auth.is_some();
-        if has_field(&draft) {
+        if draft.has_header("authorization") && draft.auth.is_some() {
             draft
                 .headers
                 .retain(|(name, _)| !name.plain().is_some_and(|name| name.eq_ignore_ascii_case("authorization")));
             notes.push("its `Authorization` field is left out: `% auth` writes it".to_owned());
         }
         self.checks(making, &mut draft);
-        for word in ["callbacks"] {
-            if self.node.value.get(word).is_some() {
-                notes.push(format!("its `{word}` are left out"));
-            }
+        if self.node.value.get("callbacks").is_some() {
+            notes.push("its `callbacks` are left out".to_owned());
         }
         (draft, notes)
     }

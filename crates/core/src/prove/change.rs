@@ -64,7 +64,7 @@ const OF_THE_LINE: &[&str] = &[
 ];
 
 /// The changes that are tried on an answer, the most important first.
-pub(crate) fn changes(exchange: &Exchange, outline: &Outline<'_>) -> Vec<Change> {
+pub(crate) fn changes(exchange: &Exchange, outline: &Outline<'_>, fields: &[FieldAt<'_>]) -> Vec<Change> {
     let mut all = Vec::new();
     let statuses = match exchange.status {
         400..500 => [200, 500],
@@ -83,9 +83,8 @@ pub(crate) fn changes(exchange: &Exchange, outline: &Outline<'_>) -> Vec<Change>
         }
         Outline::Other => all.extend([Change::EmptyBody, Change::OtherBody]),
     }
-    let fields = outline.fields();
     for how in [Field::Missing, Field::Null, Field::OtherType, Field::Empty, Field::OtherValue] {
-        for FieldAt { path, value, .. } in &fields {
+        for FieldAt { path, value, .. } in fields {
             let text = value.get();
             let applies = match how {
                 Field::Null => text != "null",

@@ -1,3 +1,4 @@
+use crate::http::is_json;
 use crate::response::Exchange;
 use crate::secret::Masker;
 use crate::syntax::is_value_name;
@@ -43,8 +44,7 @@ impl<'x> Outline<'x> {
             return Outline::Nothing;
         }
         let first = body.trim_ascii_start().first().copied();
-        let says_json = media == "application/json" || media.ends_with("+json");
-        if !says_json && !matches!(first, Some(b'{' | b'[')) {
+        if !is_json(media) && !matches!(first, Some(b'{' | b'[')) {
             return Outline::Other;
         }
         let whole = match first {
@@ -58,7 +58,7 @@ impl<'x> Outline<'x> {
 
     /// The fields that are altered, the outermost first: those of objects at every depth, of the objects in a list
     /// together. Of a large body not all are.
-    pub(super) fn fields(&self) -> Vec<FieldAt<'x>> {
+    pub(crate) fn fields(&self) -> Vec<FieldAt<'x>> {
         let mut fields = self.outer_fields();
         let mut next = 0;
         while let Some(field) = fields.get(next) {
@@ -155,7 +155,7 @@ fn shown(segments: &[Segment]) -> String {
 }
 
 /// A field of a body.
-pub(super) struct FieldAt<'x> {
+pub(crate) struct FieldAt<'x> {
     pub(super) path: FieldPath,
     /// A value it has.
     pub(super) value: &'x RawValue,

@@ -1,5 +1,5 @@
 use super::change::{Change, Field};
-use super::outline::{FieldPath, Outline, Segment};
+use super::outline::{FieldAt, FieldPath, Outline, Segment};
 use crate::response::Exchange;
 use crate::syntax::is_value_name;
 use serde_json::Value;
@@ -7,7 +7,12 @@ use std::time::Duration;
 
 /// Expressions that may notice a change, the best first. Whether they hold for the answer, and notice it, is for
 /// whoever can judge to say.
-pub(crate) fn candidates(exchange: &Exchange, outline: &Outline<'_>, change: &Change) -> Vec<String> {
+pub(crate) fn candidates(
+    exchange: &Exchange,
+    outline: &Outline<'_>,
+    fields: &[FieldAt<'_>],
+    change: &Change,
+) -> Vec<String> {
     match change {
         Change::Status(_) => vec![format!("status == {}", exchange.status)],
         Change::EmptyBody | Change::NotJson | Change::OtherBody => match outline {
@@ -18,7 +23,7 @@ pub(crate) fn candidates(exchange: &Exchange, outline: &Outline<'_>, change: &Ch
         },
         Change::EmptyList => vec!["size(body) > 0".to_owned()],
         Change::Field { path, how } => {
-            let value = outline.fields().into_iter().find(|field| field.path == *path).map(|field| field.value.get());
+            let value = fields.iter().find(|field| field.path == *path).map(|field| field.value.get());
             let value = value.unwrap_or_default();
             let place = Named::of(path);
             let (field, there) = (place.field.clone(), place.there());

@@ -169,7 +169,7 @@ proptest! {
         prop_assert_eq!(outcome == Outcome::Passed, proof.is_some());
         let Some(proof) = proof else { return Ok(()) };
         let outline = Outline::of(&exchange);
-        let all = changes(&exchange, &outline);
+        let all = changes(&exchange, &outline, &outline.fields());
         prop_assert_eq!(proof.altered, all.len());
         for change in &all {
             let passes = judged(&checks, &alter(&exchange, &outline, change)).0 == Outcome::Passed;

@@ -8,6 +8,7 @@ use super::order::Told;
 use super::put_off::{Answered, PutOff, Taken};
 use super::ready::Ready;
 use super::run::Fate;
+use crate::http::is_json;
 use crate::log::digest;
 use crate::problem::{Code, Problem};
 use crate::request::Prepared;
@@ -160,9 +161,7 @@ impl<'w> Run<'w> {
 
     /// What is wrong with a body that says it is JSON, that a check read as text.
     fn no_json(&self, cell: CellId, exchange: &Exchange, names: &mut ResponseNames<'_>) -> Option<Problem> {
-        let media = exchange.media_type();
-        let says_json = media == "application/json" || media.ends_with("+json");
-        if !says_json || exchange.body.is_empty() || !names.was_read_as_text() {
+        if !is_json(&exchange.media_type()) || exchange.body.is_empty() || !names.was_read_as_text() {
             return None;
         }
         let error = serde_json::from_slice::<serde::de::IgnoredAny>(&exchange.body).err()?;

@@ -1,7 +1,7 @@
 //! Literal texts in expressions, and files that lines name, which can be looked at before anything is sent: patterns and
 //! paths that are none, times that are none, files that are not there.
 
-use crate::expression::check_constant;
+use crate::expression::{Bindings, Engine, check_constant};
 use crate::problem::{Code, Problem, SourceId};
 use crate::syntax::{Kind, PartContent, Span};
 use crate::workspace::Workspace;
@@ -10,6 +10,7 @@ use std::path::Path;
 /// What is wrong with a literal text that a function of the expression at `span` is given.
 pub(super) fn constant(
     workspace: &Workspace,
+    engine: &Engine,
     home: SourceId,
     span: Span,
     function: &str,
@@ -21,11 +22,23 @@ pub(super) fn constant(
     match function {
         "file" | "conforms" => missing(workspace, home, at, literal),
         _ => {
-            let why = check_constant(function, literal).err()?;
+            let why = check_constant(function, literal).and_then(|()| check_time(engine, function, literal)).err()?;
             let message = format!("this can never be worked out: {why}");
             Some(Problem::mistake(Code::BadExpression, at, message).in_source(home))
         }
     }
+}
+
+/// Whether CEL reads a literal text as a time or a duration; the error says that it is none.
+fn check_time(engine: &Engine, function: &str, literal: &str) -> Result<(), String> {
+    let words = match function {
+        "timestamp" => "time (RFC 3339), as `2026-09-14T06:30:00Z` is",
+        "duration" => "duration, as `1h30m` and `500ms` are",
+        _ => return Ok(()),
+    };
+    let call = engine.compile(&format!("{function}({})", serde_json::Value::from(literal)));
+    let works = call.is_ok_and(|call| engine.evaluate(&call, &Bindings::default()).is_ok());
+    if works { Ok(()) } else { Err(format!("`{literal}` is no {words}")) }
 }
 
 /// The files that a line names outright.

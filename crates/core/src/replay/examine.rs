@@ -135,7 +135,7 @@ impl Examiner<'_> {
             Ok(compiled) if self.depth == Depth::Lint => {
                 let constants = compiled.constants().iter();
                 let found = constants.filter_map(|(function, literal)| {
-                    constants::constant(self.workspace, home, span, function, literal)
+                    constants::constant(self.workspace, self.engine, home, span, function, literal)
                 });
                 self.problems.extend(found);
             }

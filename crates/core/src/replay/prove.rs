@@ -20,7 +20,8 @@ impl<'w> Run<'w> {
         exchange: &Exchange,
     ) -> Proof {
         let outline = Outline::of(exchange);
-        let all = changes(exchange, &outline);
+        let fields = outline.fields();
+        let all = changes(exchange, &outline, &fields);
         let yields = uses.iter().any(|step| matches!(step.purpose, Purpose::Yield { .. }));
         let mut notices = |run: &mut Self, uses: &[Use<'_>], copy: &Exchange| {
             // What a copy yields is seen by the checks behind it, and by nobody else.
@@ -35,7 +36,7 @@ impl<'w> Run<'w> {
             all.iter().filter(|change| !notices(self, uses, &alter(exchange, &outline, change))).cloned().collect();
         let suggestion = gaps.iter().find_map(|gap| {
             let copy = alter(exchange, &outline, gap);
-            candidates(exchange, &outline, gap).into_iter().find(|line| {
+            candidates(exchange, &outline, &fields, gap).into_iter().find(|line| {
                 let Ok(expression) = self.engine.compile(line) else { return false };
                 let purpose = Purpose::Check { label: None, hint: None };
                 let own = [Use { source: cell.source, span: Span::default(), expression, purpose }];

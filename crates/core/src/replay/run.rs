@@ -551,8 +551,13 @@ impl<'w> Run<'w> {
             let bindings = lookup.bind(&compiled, cell.source, title, stage).map_err(words)?;
             self.engine.evaluate(&compiled, &bindings)
         };
-        // Where it goes wrong, the words are about the whole body.
-        evaluated(compiled.reads_of_body().clone()).or_else(|_| evaluated(Reads::Whole))
+        match compiled.reads_of_body() {
+            // Where it goes wrong, the words are about the whole body.
+            part @ (Reads::Members(_) | Reads::Document) => {
+                evaluated(part.clone()).or_else(|_| evaluated(Reads::Whole))
+            }
+            Reads::Nothing | Reads::Whole => evaluated(Reads::Whole),
+        }
     }
 
     pub(super) fn reach(&self) -> Reach<'_> {

@@ -2,6 +2,7 @@
 //! the message around it.
 
 use crate::expression::{Kind, Unfit, Value};
+use crate::http::is_json;
 use crate::secret::Encoding;
 use std::borrow::Cow;
 
@@ -104,7 +105,7 @@ impl Surroundings {
     pub(super) fn body(media_type: Option<&str>, body: &str) -> Self {
         let media = media_type.map(|full| full.split(';').next().unwrap_or_default().trim().to_ascii_lowercase());
         match media.as_deref() {
-            Some(media) if media == "application/json" || media.ends_with("+json") => Self::json(),
+            Some(media) if is_json(media) => Self::json(),
             Some(media) if media.ends_with("/xml") || media.ends_with("+xml") => Self::Same(Place::Xml),
             Some("application/x-www-form-urlencoded") => Self::Same(Place::Form),
             None if looks_like_json(body) => Self::json(),

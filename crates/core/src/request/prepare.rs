@@ -40,9 +40,8 @@ pub fn prepare(lookup: &mut Lookup<'_>, extras: Extras<'_>) -> (Option<Made>, Ve
 
     let mut writer = Writer { lookup, problems: Vec::new() };
     let address = writer.address(source, line);
-    let mut headers = writer.headers(source);
+    let (mut headers, mut dropped) = writer.headers(source);
     // Also dropped are those that go out by themselves.
-    let mut dropped = writer.dropped_headers(source);
     dropped.extend(extras.headers.iter().filter(|(_, value)| value.is_empty()).map(|(name, _)| name.clone()));
     let is_dropped = |name: &str| dropped.iter().any(|dropped| dropped.eq_ignore_ascii_case(name));
     headers.retain(|(own, _)| !extras.headers.iter().any(|(name, _)| own.eq_ignore_ascii_case(name)));
@@ -143,54 +142,34 @@ impl Writer<'_, '_> {
         address
     }
 
-    /// The shared headers, the nearest of a name, then the cell's own.
-    fn headers(&mut self, source: SourceId) -> Fields {
+    /// The shared headers, the nearest of a name, then the cell's own; and the names of those that `% header NAME:`
+    /// without a value drops.
+    fn headers(&mut self, source: SourceId) -> (Fields, Vec<String>) {
         let workspace = self.lookup.workspace;
         let cell = workspace.cell(self.lookup.cell);
         let text = &workspace.source(source).text;
         let own = cell.instructions().map(|instruction| (source, instruction));
         let mut shared: Vec<(SourceId, Span, Span)> = Vec::new();
+        let word = |home: SourceId, name: Span| name.of(&workspace.source(home).text);
         for (home, instruction) in workspace.preambles(source).chain(own) {
             let Kind::Header { name, value } = instruction.kind else { continue };
-            let word = name.of(&workspace.source(home).text);
-            shared.retain(|(old, name, _)| !name.of(&workspace.source(*old).text).eq_ignore_ascii_case(word));
-            // An empty value drops what the outer ones give.
-            if !value.is_empty() {
-                shared.push((home, name, value));
-            }
+            shared.retain(|(old, known, _)| !word(*old, *known).eq_ignore_ascii_case(word(home, name)));
+            shared.push((home, name, value));
         }
+        // What the request itself says comes first.
         shared.retain(|(home, name, _)| {
-            let word = name.of(&workspace.source(*home).text);
-            !cell.fields.iter().any(|field| field.name.of(text).eq_ignore_ascii_case(word))
+            !cell.fields.iter().any(|field| field.name.of(text).eq_ignore_ascii_case(word(*home, *name)))
         });
+        // An empty value drops what the outer ones give.
+        let dropped = shared.iter().filter(|(.., value)| value.is_empty());
+        let dropped = dropped.map(|(home, name, _)| word(*home, *name).to_owned()).collect();
+        let given = shared.into_iter().filter(|(.., value)| !value.is_empty());
         let own = cell.fields.iter().map(|field| (source, field.name, field.value));
-        shared
-            .into_iter()
-            .chain(own)
-            .map(|(home, name, value)| {
-                let value = self.write(home, value, Surroundings::Same(Place::Header), false);
-                (name.of(&workspace.source(home).text).to_owned().into(), value.into())
-            })
-            .collect()
-    }
-
-    /// The names of fields that `% header NAME:` without a value drops, unless a nearer line gives them one.
-    fn dropped_headers(&self, source: SourceId) -> Vec<String> {
-        let workspace = self.lookup.workspace;
-        let cell = workspace.cell(self.lookup.cell);
-        let own = cell.instructions().map(|instruction| (source, instruction));
-        let mut dropped: Vec<&str> = Vec::new();
-        for (home, instruction) in workspace.preambles(source).chain(own) {
-            let Kind::Header { name, value } = instruction.kind else { continue };
-            let word = name.of(&workspace.source(home).text);
-            dropped.retain(|old| !old.eq_ignore_ascii_case(word));
-            if value.is_empty() {
-                dropped.push(word);
-            }
-        }
-        let text = &workspace.source(source).text;
-        let is_given = |name: &str| cell.fields.iter().any(|field| field.name.of(text).eq_ignore_ascii_case(name));
-        dropped.into_iter().filter(|name| !is_given(name)).map(str::to_owned).collect()
+        let fields = given.chain(own).map(|(home, name, value)| {
+            let value = self.write(home, value, Surroundings::Same(Place::Header), false);
+            (word(home, name).to_owned().into(), value.into())
+        });
+        (fields.collect(), dropped)
     }
 
     /// `target` with the parameters of `% query` behind its own.

@@ -1,5 +1,6 @@
 use super::{Exchange, Hop};
 use crate::expression::{Reads, Value};
+use crate::http::is_json;
 use crate::request::Content;
 
 /// The names a response gives to expressions, each made when first asked for: a body that no
@@ -110,7 +111,7 @@ fn cookies(exchange: &Exchange) -> Value {
 /// Parsed JSON where the media type says so, or where the text looks and reads like it; else text.
 fn body(exchange: &Exchange, reads: &Reads) -> Value {
     let media = exchange.media_type();
-    let says_json = media == "application/json" || media.ends_with("+json");
+    let says_json = is_json(&media);
     let first = exchange.body.trim_ascii_start().first();
     if says_json || first.is_some_and(|b| b"{[".contains(b)) {
         let value = match reads {

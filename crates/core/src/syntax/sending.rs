@@ -3,6 +3,7 @@
 
 use super::file::{Auth, Kind, PartContent};
 use super::instruction::{Read, Reader};
+use super::request_line::is_token;
 use super::{Span, duration, scan};
 
 /// The most redirects that can be asked for.
@@ -266,9 +267,6 @@ impl Reader<'_> {
 pub(crate) fn media_at_end(text: &str) -> Option<(usize, usize)> {
     let start = text.trim_end().rfind(|c: char| c.is_ascii_whitespace())? + 1;
     let media = text[start..].trim_end();
-    let is_token = |word: &str| {
-        !word.is_empty() && word.bytes().all(|b| b.is_ascii_alphanumeric() || b"!#$%&'*+-.^_`|~".contains(&b))
-    };
     let (essence, parameters) = media.split_once(';').unwrap_or((media, ""));
     let (kind, subtype) = essence.split_once('/')?;
     let fits = is_token(kind) && is_token(subtype) && parameters.split(';').all(|it| it.is_empty() || it.contains('='));

@@ -42,12 +42,9 @@ const LONGEST_FIELDS: u64 = 1 << 20;
 
 /// A file of header fields that a command names.
 fn header_fields(path: &Path, name: &str) -> Result<String, String> {
-    let refused = |error: std::io::Error| format!("`{name}` cannot be read: {}", disk::plain(error));
-    let about = std::fs::metadata(path).map_err(refused)?;
-    if !about.is_file() || about.len() > LONGEST_FIELDS {
-        return Err(format!("`{name}` is no file of header fields"));
-    }
-    std::fs::read_to_string(path).map_err(refused)
+    let bytes =
+        disk::read_regular(path, LONGEST_FIELDS).map_err(|error| format!("`{name}` cannot be read: {error}"))?;
+    String::from_utf8(bytes).map_err(|_| format!("`{name}` is not UTF-8 text"))
 }
 
 /// The text with the commands, and what it is called.

@@ -9,6 +9,7 @@ use crate::expression::{FUNCTIONS, is_builtin};
 use crate::http::{FIELDS, METHODS, field};
 use crate::problem::SourceId;
 use crate::response::ResponseNames;
+use crate::secret::Masker;
 use crate::syntax::{Kind, Span, is_value_name};
 use crate::workspace::{CellId, Found, Given, Lookup, Memo, Origin};
 pub(super) use context::{Context, context};
@@ -110,6 +111,30 @@ impl Near {
     }
 }
 
+/// What a value is now, and where it comes from.
+fn words_about(lookup: &Lookup<'_>, name: &str, masker: &Masker) -> String {
+    let workspace = lookup.workspace;
+    let Some(found) = lookup.places(name).next() else { return "a value that a response will give".to_owned() };
+    let value = match &found {
+        Found::Set(value) => Some(value.show()),
+        Found::Line(home, line) => match line.kind {
+            Kind::Let { expression, .. } => Some(expression.of(&workspace.source(*home).text).to_owned()),
+            _ => None,
+        },
+        Found::Yielded(yielded) if !yielded.secret => Some(yielded.value.show()),
+        Found::Entry(entry, _) if !entry.secret => match &entry.given {
+            Given::Value(value) => Some(value.show()),
+            _ => None,
+        },
+        _ => None,
+    };
+    let origin = Origin::of(&found, workspace).words(workspace);
+    match value {
+        Some(value) => format!("{}  {origin}", crate::assist::shown::short(&masker.mask(&value))),
+        None => origin,
+    }
+}
+
 struct Writer<'a> {
     view: View<'a>,
     source: SourceId,
@@ -157,10 +182,12 @@ impl<'a> Writer<'a> {
         if !written[word..].chars().next().is_none_or(|c| c.is_alphabetic() || c == '_') {
             return;
         }
-        for name in self.values() {
-            let picked = picks(span.of(text), &name) && self.found.len() - self.begun < MOST;
-            let detail = if picked { self.about(&name) } else { String::new() };
-            self.add(span, Sort::Value, &name, &detail, None);
+        let mut names = self.values();
+        names.retain(|name| picks(span.of(text), name));
+        // More are not offered, and need no words.
+        let details = self.about(&names[..names.len().min(MOST)]);
+        for (place, name) in names.iter().enumerate() {
+            self.add(span, Sort::Value, name, details.get(place).map_or("", String::as_str), None);
         }
         self.begun = self.found.len();
         let has_rows = self.cell.is_some_and(|cell| self.view.workspace().rows_file(cell).is_some());
@@ -228,36 +255,17 @@ impl<'a> Writer<'a> {
         matches!(word, "let" | "ask" | "yield").then(|| name.to_owned())
     }
 
-    /// What a value is now, and where it comes from, as far as both may be shown.
-    fn about(&self, name: &str) -> String {
+    /// What each of these values is now, and where it comes from, as far as both may be shown.
+    fn about(&self, names: &[Cow<'_, str>]) -> Vec<String> {
         let workspace = self.view.workspace();
         let Some(cell) = self.cell.or_else(|| crate::assist::shown::cell_for(workspace, self.source, self.at)) else {
-            return "a value".to_owned();
+            return vec!["a value".to_owned(); names.len()];
         };
         let needs = needs(workspace, cell);
         let mut memo = Memo::default();
         let lookup = Lookup::new(self.view.reach, cell, &needs, &mut memo);
-        let Some(found) = lookup.places(name).next() else { return "a value that a response will give".to_owned() };
-        let value = match &found {
-            Found::Set(value) => Some(value.show()),
-            Found::Line(home, line) => match line.kind {
-                Kind::Let { expression, .. } => Some(expression.of(&workspace.source(*home).text).to_owned()),
-                _ => None,
-            },
-            Found::Yielded(yielded) if !yielded.secret => Some(yielded.value.show()),
-            Found::Entry(entry, _) if !entry.secret => match &entry.given {
-                Given::Value(value) => Some(value.show()),
-                _ => None,
-            },
-            _ => None,
-        };
-        let origin = Origin::of(&found, workspace).words(workspace);
-        let value = value.map(|value| crate::assist::shown::short(&self.masked(&value)));
-        value.map_or_else(|| origin.clone(), |value| format!("{value}  {origin}"))
-    }
-
-    fn masked(&self, value: &str) -> String {
-        crate::assist::shown::masker(self.view).mask(value).into_owned()
+        let masker = crate::assist::shown::masker(self.view);
+        names.iter().map(|name| words_about(&lookup, name, &masker)).collect()
     }
 
     /// The members of what `path` names in the last answer, or of something the language gives.

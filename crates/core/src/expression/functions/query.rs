@@ -51,30 +51,8 @@ pub(crate) fn check_constant(function: &str, literal: &str) -> Result<(), String
                 Err(format!("`{literal}` is no regular expression: {last}"))
             }
         },
-        "timestamp" if chrono::DateTime::parse_from_rfc3339(literal).is_err() => {
-            Err(format!("`{literal}` is no time (RFC 3339), as `2026-09-14T06:30:00Z` is"))
-        }
-        "duration" if !is_duration(literal) => Err(format!("`{literal}` is no duration, as `1h30m` and `500ms` are")),
         _ => Ok(()),
     }
-}
-
-/// Whether CEL reads a text as a duration: numbers with units, `h`, `m`, `s`, `ms`, `us` or `ns`.
-fn is_duration(text: &str) -> bool {
-    let mut rest = text.strip_prefix(['-', '+']).unwrap_or(text);
-    if rest == "0" {
-        return true;
-    }
-    let mut any = false;
-    while !rest.is_empty() {
-        let number = rest.find(|c: char| !c.is_ascii_digit() && c != '.').unwrap_or(rest.len());
-        let (digits, after) = rest.split_at(number);
-        let unit = ["ns", "us", "µs", "ms", "h", "m", "s"].into_iter().find(|unit| after.starts_with(unit));
-        let (Some(unit), true) = (unit, digits.parse::<f64>().is_ok()) else { return false };
-        rest = &after[unit.len()..];
-        any = true;
-    }
-    any
 }
 
 /// Whether a text is a JSONPath (RFC 9535); the error says what is wrong.
