@@ -11,8 +11,8 @@ use std::fmt;
 use std::io;
 use std::sync::atomic::{AtomicBool, Ordering};
 use yieldtray_core::expression::Value;
+use yieldtray_core::http::MASK;
 use yieldtray_core::replay::Question;
-use yieldtray_core::secret::MASK;
 
 /// Who can be asked, and can end what is under way.
 pub(crate) trait Person {

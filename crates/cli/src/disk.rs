@@ -13,9 +13,11 @@ use std::path::{Path, PathBuf};
 use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant, SystemTime};
 use tempfile::NamedTempFile;
+use yieldtray_core::access::check_readable;
+use yieldtray_core::files::{CONFIG_FILE, CommandError, Files};
 use yieldtray_core::problem::{Code, Problem};
 use yieldtray_core::syntax::Span;
-use yieldtray_core::workspace::{COMMON_FILE, CONFIG_FILE, CommandError, Files, check_readable};
+use yieldtray_core::workspace::COMMON_FILE;
 
 /// The largest file that is read as a whole, in bytes.
 const LARGEST: u64 = 1 << 30;

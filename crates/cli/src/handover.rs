@@ -10,12 +10,13 @@ use std::time::SystemTime;
 use yieldtray_core::expression::{Engine, MadeUp, Value};
 use yieldtray_core::problem::{Problem, closest, enumerate};
 use yieldtray_core::replay::{Event, Next, Plan, Run, Step};
-use yieldtray_core::request::{Prepared, uses_oauth2};
+use yieldtray_core::request::Prepared;
 use yieldtray_core::secret::Masker;
 use yieldtray_core::snippet::{
     Handed, Name, NameKind, Outline, Source, TARGETS, Target, Yield, outline, target, write,
 };
 use yieldtray_core::syntax::Kind;
+use yieldtray_core::workspace::uses_oauth2;
 use yieldtray_core::workspace::{Answers, CellId, Origin, OriginKind, Reach, Settings, Shown, Tray, survey, yields};
 
 /// The value that stands for the token of an OAuth 2.0 profile.

@@ -3,9 +3,9 @@
 use crate::git;
 use ignore::WalkBuilder;
 use std::path::Path;
+use yieldtray_core::files::LOCAL_FILE;
 use yieldtray_core::problem::{Code, Problem};
 use yieldtray_core::syntax::Span;
-use yieldtray_core::workspace::LOCAL_FILE;
 
 /// What is wrong if git keeps the private configuration at `root`, which `tracked` says, or would with the next commit.
 pub(crate) fn tracked_problem(root: &Path, tracked: bool) -> Option<Problem> {

@@ -3,7 +3,8 @@
 use std::collections::HashMap;
 use std::io;
 use std::path::{Path, PathBuf};
-use yieldtray_core::workspace::{Files, Workspace};
+use yieldtray_core::files::Files;
+use yieldtray_core::workspace::Workspace;
 
 struct Memory(HashMap<PathBuf, Vec<u8>>);
 

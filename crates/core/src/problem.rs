@@ -1,7 +1,6 @@
 //! What is wrong with a file, a value or an option: a place, plain words, a stable code, and what
 //! to write instead. Nothing here prints; the terminal and the editor draw the same data.
 
-use crate::secret::Masker;
 use crate::syntax::Span;
 
 /// Which source text of a [`crate::workspace::Workspace`] a span points into.
@@ -246,14 +245,6 @@ impl Problem {
     pub fn with_also(mut self, source: SourceId, span: Span, words: impl Into<String>) -> Self {
         self.also = Some((source, span, words.into()));
         self
-    }
-
-    /// Masks secrets in all of its words.
-    pub(crate) fn mask(&mut self, masker: &Masker) {
-        let Self { message, hint, meant, also, .. } = self;
-        let also = also.iter_mut().map(|(.., words)| words);
-        let meant = meant.iter_mut().map(|meant| &mut **meant);
-        [message].into_iter().chain(hint).chain(meant).chain(also).for_each(|words| masker.hide(words));
     }
 
     /// Whether it stops anything.

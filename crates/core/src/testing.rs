@@ -1,11 +1,12 @@
 //! What the tests of core share: workspaces in a string, and answers from a table.
 
 use crate::expression::{Engine, MadeUp, Value};
+use crate::files::Files;
 use crate::problem::Problem;
 use crate::replay::{Event, Next, Plan, Run, Summary};
 use crate::request::Prepared;
 use crate::response::{Exchange, Failure, Timings};
-use crate::workspace::{CellId, Files, Settings, Workspace};
+use crate::workspace::{CellId, Settings, Workspace};
 use bytes::Bytes;
 use chrono::DateTime;
 use std::collections::HashMap;

@@ -8,11 +8,12 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use yieldtray_core::assist::{Past, View};
 use yieldtray_core::expression::Engine;
+use yieldtray_core::files::{CONFIG_FILE, LOCAL_FILE};
 use yieldtray_core::lint::{Ties, learn_ties, lint_configuration, lint_files};
 use yieldtray_core::problem::{Problem, SourceId};
 use yieldtray_core::response::Exchange;
 use yieldtray_core::syntax::Kind;
-use yieldtray_core::workspace::{Answers, CONFIG_FILE, CellId, LOCAL_FILE, Reach, Settings, Tray, Workspace};
+use yieldtray_core::workspace::{Answers, CellId, Reach, Settings, Tray, Workspace};
 
 /// A workspace.
 pub(crate) struct House {
@@ -48,7 +49,7 @@ impl House {
         let disk = desk.files(root).map_err(|error| format!("cannot open `{}`: {error}", root.display()))?;
         // A value that comes from a command is not worked out only to be looked at.
         let files = Overlay { disk, root: root.to_owned(), open: Arc::clone(open), runs: false };
-        let mut workspace = Workspace::open(Box::new(files));
+        let mut workspace = Workspace::open(Box::new(files)).explaining_commands(yieldtray_core::curl::why_no_request);
         // One file that cannot be read is told where it is named, and stops nothing here.
         for file in desk.request_files(root, &workspace.config.requests).unwrap_or_default() {
             let _ = workspace.load(&file);

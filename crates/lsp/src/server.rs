@@ -16,8 +16,8 @@ use std::path::{Path, PathBuf};
 use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, TryRecvError};
 use std::sync::{Arc, PoisonError};
 use std::time::Duration;
+use yieldtray_core::files::CONFIG_FILE;
 use yieldtray_core::problem::SourceId;
-use yieldtray_core::workspace::CONFIG_FILE;
 
 /// What comes in.
 pub(crate) enum Event {

@@ -4,8 +4,8 @@ use crate::clock::{TimedConnections, TimedResolver};
 use crate::options::{Options, Proxy};
 use crate::tls::{self, Trust};
 use std::sync::OnceLock;
+use yieldtray_core::request::HttpVersion;
 use yieldtray_core::request::Prepared;
-use yieldtray_core::syntax::Version;
 
 /// By version, by whether certificates are verified, and by whether the client's certificate may be shown.
 #[derive(Debug, Default)]
@@ -16,8 +16,8 @@ impl Clients {
     pub(crate) fn of(&self, prepared: &Prepared, options: &Options) -> Result<&reqwest::Client, String> {
         let version = match prepared.version {
             None => 0,
-            Some(Version::Http11) => 1,
-            Some(Version::Http2) => 2,
+            Some(HttpVersion::Http11) => 1,
+            Some(HttpVersion::Http2) => 2,
         };
         let insecure = prepared.sending.insecure;
         let certificate = options.certificate.as_ref().filter(|_| prepared.sending.certificate);
@@ -31,11 +31,11 @@ impl Clients {
     }
 }
 
-fn make(version: Option<Version>, trust: &Trust<'_>, options: &Options) -> Result<reqwest::Client, String> {
+fn make(version: Option<HttpVersion>, trust: &Trust<'_>, options: &Options) -> Result<reqwest::Client, String> {
     let protocols: &[&[u8]] = match version {
         None => &[b"h2", b"http/1.1"],
-        Some(Version::Http11) => &[b"http/1.1"],
-        Some(Version::Http2) => &[b"h2"],
+        Some(HttpVersion::Http11) => &[b"http/1.1"],
+        Some(HttpVersion::Http2) => &[b"h2"],
     };
     let mut builder = reqwest::Client::builder()
         .tls_backend_preconfigured(tls::config(protocols, trust)?)
@@ -64,8 +64,8 @@ fn make(version: Option<Version>, trust: &Trust<'_>, options: &Options) -> Resul
     }
     builder = match version {
         None => builder,
-        Some(Version::Http11) => builder.http1_only(),
-        Some(Version::Http2) => builder.http2_prior_knowledge(),
+        Some(HttpVersion::Http11) => builder.http1_only(),
+        Some(HttpVersion::Http2) => builder.http2_prior_knowledge(),
     };
     builder.build().map_err(|error| format!("no client can be made: {error}"))
 }

@@ -16,8 +16,8 @@ use std::fmt;
 use std::sync::OnceLock;
 use std::time::Duration;
 use tower::Layer;
+use yieldtray_core::request::HttpVersion;
 use yieldtray_core::request::Prepared;
-use yieldtray_core::syntax::Version;
 
 /// How long a connection is kept that nobody uses.
 const IDLE: Duration = Duration::from_secs(90);
@@ -54,7 +54,7 @@ pub(crate) enum Way<'c> {
 impl Straight {
     /// Whether a request may go this way, as far as it says itself.
     pub(crate) fn takes(prepared: &Prepared) -> bool {
-        prepared.version != Some(Version::Http2)
+        prepared.version != Some(HttpVersion::Http2)
     }
 
     /// The client for a request. The error is in plain words.
@@ -64,7 +64,7 @@ impl Straight {
         }
         let insecure = prepared.sending.insecure;
         let certificate = options.certificate.as_ref().filter(|_| prepared.sending.certificate);
-        let old = prepared.version == Some(Version::Http11);
+        let old = prepared.version == Some(HttpVersion::Http11);
         let slot = &self.tls[usize::from(old)][usize::from(insecure)][usize::from(certificate.is_some())];
         if let Some(client) = slot.get() {
             return Ok(Way::Tls(client));

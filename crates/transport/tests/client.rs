@@ -7,9 +7,9 @@ use std::net::TcpListener;
 use std::sync::Arc;
 use std::thread;
 use std::time::{Duration, Instant};
+use yieldtray_core::request::HttpVersion;
 use yieldtray_core::request::Prepared;
 use yieldtray_core::response::{Exchange, Failure, FailureKind};
-use yieldtray_core::syntax::Version;
 use yieldtray_transport::{Client, Options};
 
 fn get(url: &str) -> Prepared {
@@ -176,7 +176,7 @@ fn a_real_handshake_trusts_the_roots_and_nothing_else() {
         assert_eq!(failure.kind, FailureKind::Tls);
         assert!(failure.message.ends_with("it is not for `127.0.0.1`"), "{}", failure.message);
         let mut old = get(&format!("https://{host}/"));
-        old.version = Some(Version::Http2);
+        old.version = Some(HttpVersion::Http2);
         send(Options::default(), &old).expect_err("this server speaks HTTP/1.1 alone");
         return;
     }

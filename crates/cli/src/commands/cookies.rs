@@ -8,7 +8,7 @@ use crate::show::table::Cell;
 use crate::show::{Out, data, safe::safe_line};
 use serde_json::json;
 use std::io::Write;
-use yieldtray_core::secret::MASK;
+use yieldtray_core::http::MASK;
 use yieldtray_store::Kind;
 use yieldtray_transport::{Jar, KeptCookie};
 

@@ -8,7 +8,7 @@ use crate::show::Out;
 use anyhow::Context;
 use std::io::Write;
 use std::path::{Path, PathBuf};
-use yieldtray_core::workspace::{CONFIG_FILE, LOCAL_FILE};
+use yieldtray_core::files::{CONFIG_FILE, LOCAL_FILE};
 use yieldtray_packhouse::{Packhouse, Server};
 
 /// The demo workspace, as it is laid but for the addresses.

@@ -9,9 +9,10 @@ use crate::show::table::{self, Cell};
 use anyhow::Context;
 use serde_json::json;
 use std::io::Write;
+use yieldtray_core::files::{CONFIG_FILE, LOCAL_FILE};
 use yieldtray_core::syntax::Span;
 use yieldtray_core::workspace::{
-    CONFIG_FILE, Config, EditError, Entry, Environment, LOCAL_FILE, Outside, add_environment_like, unknown_environment,
+    Config, EditError, Entry, Environment, Outside, add_environment_like, unknown_environment,
 };
 use yieldtray_store::StateFolder;
 

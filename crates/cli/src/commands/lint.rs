@@ -8,8 +8,9 @@ use crate::staged::{Staged, known_paths, staged_paths};
 use crate::trust::{Trust, read_configuration};
 use anyhow::Context;
 use std::io::Write;
-use yieldtray_core::lint::{Ties, learn_ties, lint_configuration, lint_files, sarif};
+use yieldtray_core::lint::{Ties, learn_ties, lint_configuration, lint_files};
 use yieldtray_core::problem::{Problem, SourceId};
+use yieldtray_core::report::sarif;
 use yieldtray_core::workspace::{COMMON_FILE, CellId};
 
 /// Finds mistakes and oddities without sending anything.

@@ -8,7 +8,8 @@ use crate::show::table::Cell;
 use crate::show::{Out, data, safe::safe_line};
 use serde_json::json;
 use std::io::Write;
-use yieldtray_core::secret::{MASK, Masker};
+use yieldtray_core::http::MASK;
+use yieldtray_core::secret::Masker;
 use yieldtray_store::Kept;
 
 /// Shows what responses yielded and is kept for the chosen environment, or drops some of it.

@@ -8,8 +8,9 @@ use crate::show::{Out, data, safe::safe_line};
 use serde_json::json;
 use std::io::Write;
 use yieldtray_core::expression::FUNCTIONS;
+use yieldtray_core::http::MASK;
 use yieldtray_core::replay::Plan;
-use yieldtray_core::secret::{MASK, Masker};
+use yieldtray_core::secret::Masker;
 use yieldtray_core::workspace::{Answers, CellId, Origin, OriginKind, Reach, Row, Shown, Workspace, across, survey};
 
 /// Shows what each name is now, where it comes from and what it hides.

@@ -15,9 +15,10 @@ use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::{Mutex, PoisonError};
 use yieldtray_core::expression::{Engine, Value};
+use yieldtray_core::files::Files;
 use yieldtray_core::log::Past;
 use yieldtray_core::response::Exchange;
-use yieldtray_core::workspace::{Files, Settings, Tray, Variables, Workspace};
+use yieldtray_core::workspace::{Settings, Tray, Variables, Workspace};
 use yieldtray_lsp::{Answered, Desk, Done, Job, Talk};
 use yieldtray_store::{StateFolder, Store};
 

@@ -18,8 +18,9 @@ use std::io;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 use writer::{Writer, Writes};
-use yieldtray_core::replay::{CellReport, Event, Kept, Run};
+use yieldtray_core::replay::{CellReport, Event, Run};
 use yieldtray_core::report::{Entry, millis};
+use yieldtray_core::response::Kept;
 use yieldtray_core::secret::Masker;
 
 /// So many cells are written in one go: enough that a change of the log is worth its while, few enough that

@@ -21,15 +21,14 @@ use chrono::{DateTime, Utc};
 use std::path::{Component, Path, PathBuf};
 use std::time::SystemTime;
 use yieldtray_core::expression::{Engine, MadeUp, Value};
+use yieldtray_core::files::{Files, LOCAL_FILE};
+use yieldtray_core::http::parse_origin;
 use yieldtray_core::problem::{Problem, SourceId};
 use yieldtray_core::replay::Summary;
-use yieldtray_core::request::says_insecure;
 use yieldtray_core::safe::safe_line;
-use yieldtray_core::secret::parse_origin;
 use yieldtray_core::syntax::{Span, is_language_name, is_value_name};
-use yieldtray_core::workspace::{
-    CellId, Files, LOCAL_FILE, Settings, Variables, Workspace, is_listed, unknown_environment,
-};
+use yieldtray_core::workspace::says_insecure;
+use yieldtray_core::workspace::{CellId, Settings, Variables, Workspace, is_listed, unknown_environment};
 use yieldtray_store::StateFolder;
 
 /// An opened workspace and what the caller chose.
@@ -124,7 +123,7 @@ impl Session {
         host: &Host,
         out: &mut Out,
     ) -> Result<Self, Stop> {
-        let workspace = Workspace::open(files);
+        let workspace = Workspace::open(files).explaining_commands(yieldtray_core::curl::why_no_request);
         trust.decide(&root, &workspace, common, host);
         trust::refuse_foreign(&root, || trust.allows())?;
         if workspace.has_private_config() {

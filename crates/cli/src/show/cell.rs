@@ -5,9 +5,8 @@ use super::safe::safe_line;
 use super::table::{count, cut, left, push_left, push_right};
 use std::borrow::Cow;
 use std::time::Duration;
-use yieldtray_core::replay::{
-    CellReport, CheckFailure, Difference, DifferentLine, Outcome, Summary, TokenReport, YieldReport,
-};
+use yieldtray_core::diff::DifferentLine;
+use yieldtray_core::replay::{CellReport, CheckFailure, Difference, Outcome, Summary, TokenReport, YieldReport};
 use yieldtray_core::workspace::{CellId, Tint, Workspace};
 
 /// Where no terminal gives a width, lines may be this long before a column is cut.

@@ -8,8 +8,8 @@ use super::{cell, data as shapes};
 use crate::commands::log::Side;
 use crate::kept;
 use serde_json::{Value, json};
+use yieldtray_core::diff::DifferentLine;
 use yieldtray_core::log::{Change, Comparison, Found};
-use yieldtray_core::replay::DifferentLine;
 
 /// Where no terminal gives a width, a value is cut to so many characters.
 const WIDE: usize = 160;

@@ -32,8 +32,8 @@ pub(crate) fn sent(out: &mut impl Write, exchange: &Exchange, masker: &Masker, l
 
 /// What would go out, byte for byte but for secrets; for a person files stand by their names.
 pub(crate) fn wire(out: &mut impl Write, request: &Prepared, masker: &Masker, person: Option<Look>) -> io::Result<()> {
-    use yieldtray_core::syntax::Version;
-    let version = if request.version == Some(Version::Http2) { "HTTP/2" } else { "HTTP/1.1" };
+    use yieldtray_core::request::HttpVersion;
+    let version = if request.version == Some(HttpVersion::Http2) { "HTTP/2" } else { "HTTP/1.1" };
     let line = format!("{} {} {version}", request.method, request.wire_target());
     let line = masker.mask(&line);
     let fields = request.wire_headers();

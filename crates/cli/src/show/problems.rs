@@ -5,9 +5,10 @@ use super::safe::{safe, safe_line};
 use annotate_snippets::{AnnotationKind, Level, Renderer, Snippet};
 use std::borrow::Cow;
 use std::path::Path;
+use yieldtray_core::files::{CONFIG_FILE, LOCAL_FILE};
 use yieldtray_core::problem::{Code, Level as Weight, Problem, SourceId};
 use yieldtray_core::syntax::Span;
-use yieldtray_core::workspace::{CONFIG_FILE, LOCAL_FILE, Source, Workspace, values_covered};
+use yieldtray_core::workspace::{Source, Workspace, values_covered};
 
 /// A problem with the line it stands in.
 pub(crate) fn snippet(workspace: &Workspace, problem: &Problem, look: Look) -> String {

@@ -2,10 +2,12 @@
 
 use super::fixes::{after_mark, below, free_name, toml_text};
 use super::{View, cell_at};
+use crate::files::CONFIG_FILE;
+use crate::http::body_shape::Outline;
 use crate::problem::SourceId;
-use crate::prove::{Outline, checks_for};
 use crate::syntax::{Edit, Kind, Span, Template};
-use crate::workspace::{CONFIG_FILE, CellId};
+use crate::workspace::CellId;
+use crate::workspace::suggest::checks_for;
 use std::path::PathBuf;
 
 /// Something that can be done to files.

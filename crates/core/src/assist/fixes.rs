@@ -3,9 +3,10 @@
 use super::actions::{Action, Change};
 use super::complete::relative;
 use super::{View, cell_at, line_at};
+use crate::files::{CONFIG_FILE, LOCAL_FILE};
 use crate::problem::{Code, Problem, SourceId};
 use crate::syntax::{Cell, Edit, Span};
-use crate::workspace::{CONFIG_FILE, CellId, LOCAL_FILE, yields};
+use crate::workspace::{CellId, yields};
 use std::path::PathBuf;
 
 /// The ways to mend a problem, the likeliest first.

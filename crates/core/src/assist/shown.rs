@@ -2,8 +2,9 @@
 
 use super::{View, nearest_cell, needs};
 use crate::expression::Value as Worked;
+use crate::http::MASK;
 use crate::problem::SourceId;
-use crate::secret::{MASK, Masker};
+use crate::secret::Masker;
 use crate::syntax::{Instruction, Kind, Span, Template, is_language_name, is_value_name};
 use crate::workspace::{CellId, Found, Lookup, Memo, Row, Shown, Stage, Workspace, survey_one};
 

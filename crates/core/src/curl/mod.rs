@@ -2,10 +2,8 @@
 
 mod options;
 mod read;
-mod words;
 
 #[cfg(test)]
 mod tests;
 
-pub use read::{Command, ReadFile, commands, commands_with, read};
-pub use words::{extent, is_command};
+pub use read::{Command, ReadFile, commands, commands_with, read, why_no_request};

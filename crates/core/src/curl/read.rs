@@ -1,8 +1,9 @@
 use super::options::{Does, Known, long, short};
-use super::words::{Input, behind_prompt, is_command, split};
-use crate::draft::{Body, Draft, Part, Piece, Text};
-use crate::secret::NOT_UNRESERVED;
+use crate::draft::{Body, Draft, Part};
+use crate::percent::NOT_UNRESERVED;
 use crate::syntax::is_token;
+use crate::syntax::shell::{Input, behind_prompt, is_command, split};
+use crate::syntax::{Piece, Text};
 use percent_encoding::utf8_percent_encode;
 use std::ops::Range;
 
@@ -557,4 +558,9 @@ fn encoded(option: &str, value: &Text) -> Result<Text, String> {
         }
     }
     Ok(word)
+}
+
+/// Why no request can be made of a pasted command.
+pub fn why_no_request(command: &str) -> Option<String> {
+    read(command).and_then(|drafts| crate::draft::cells(&drafts)).err()
 }

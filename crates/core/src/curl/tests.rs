@@ -1,5 +1,6 @@
-use super::{is_command, read};
+use super::read;
 use crate::request::Prepared;
+use crate::syntax::shell::is_command;
 use crate::testing::{json_answer, replay, settings};
 
 fn cells(text: &str) -> Result<Vec<String>, String> {

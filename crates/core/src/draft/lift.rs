@@ -1,9 +1,11 @@
 //! Secrets of requests from elsewhere become values, so that no shared file has them.
 
-use super::{Body, Draft, Part, Piece, Text};
-use crate::lint::random_texts;
+use super::{Body, Draft, Part};
+use crate::entropy::random_texts;
+use crate::http::{credential, is_secret_header, origin_of};
 use crate::request::Place;
-use crate::secret::{credential, is_secret_header, is_secret_name, origin_of};
+use crate::secret::is_secret_name;
+use crate::syntax::{Piece, Text};
 use crate::syntax::{is_language_name, is_value_name};
 use crate::workspace::{Given, Workspace};
 use regex::Regex;

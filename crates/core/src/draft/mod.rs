@@ -4,17 +4,15 @@
 mod address;
 mod lift;
 mod sheet;
-mod text;
 mod write;
 
 #[cfg(test)]
 mod tests;
 
-use crate::syntax::slug;
+use crate::syntax::{Text, slug};
 pub use lift::Lift;
 pub(crate) use lift::without_secrets;
 pub use sheet::Sheet;
-pub use text::{Piece, Text};
 pub(crate) use write::comment;
 
 /// The cells that send what these requests say, as they are: for a text of one person.

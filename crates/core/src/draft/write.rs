@@ -1,4 +1,5 @@
-use super::{Body, Draft, Part, Piece, Text};
+use super::{Body, Draft, Part};
+use crate::syntax::{Piece, Text};
 use crate::syntax::{is_token, media_at_end};
 
 /// Header fields that the connection writes itself.

@@ -3,7 +3,7 @@
 
 use super::opaque::opaque;
 use super::schemas::{Schema, Schemas};
-use crate::workspace::{Files, clean};
+use crate::files::{Files, clean};
 use std::fmt;
 use std::path::PathBuf;
 use std::sync::Arc;

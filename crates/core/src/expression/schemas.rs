@@ -3,7 +3,7 @@
 //! A schema that refers to other files is compiled together with them as one document, in which every file is a
 //! definition: what refers to each other is then compiled once, and not once for each way that leads to it.
 
-use crate::workspace::{Files, clean};
+use crate::files::{Files, clean};
 use jsonschema::{Draft, Retrieve, Uri, Validator};
 use rustc_hash::{FxHashMap, FxHashSet};
 use serde_json::{Map, Value as Json};

@@ -1,8 +1,10 @@
 //! The parts of an archive that matter here. What a tool leaves out is taken for empty.
 
-use crate::draft::{Body, Draft, Part, Text};
-use crate::prove::{Outline, checks_for};
-use crate::workspace::check_readable;
+use crate::access::check_readable;
+use crate::draft::{Body, Draft, Part};
+use crate::http::body_shape::Outline;
+use crate::syntax::Text;
+use crate::workspace::suggest::checks_for;
 use base64::Engine as _;
 use serde::Deserialize;
 use std::path::Path;

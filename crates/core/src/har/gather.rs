@@ -1,5 +1,6 @@
-use crate::draft::{Draft, Lift, Text};
-use crate::secret::is_secret_header;
+use crate::draft::{Draft, Lift};
+use crate::http::is_secret_header;
+use crate::syntax::Text;
 use std::collections::BTreeMap;
 
 /// What many requests have in common, taken out of each: addresses become `base` and values like it, header

@@ -1,9 +1,16 @@
 //! What HTTP itself has words for: methods, header fields, media types. For help and slips, never to refuse
 //! anything: whoever writes another word gets it sent.
 
+pub mod body_shape;
+mod digest;
 mod fields;
+mod origin;
+mod sensitive;
 
+pub use digest::digest;
 pub use fields::{FIELDS, KnownField, field};
+pub use origin::{origin_of, parse_origin};
+pub use sensitive::{MASK, credential, is_secret_header};
 
 /// The methods of RFC 9110 9.3 and RFC 5789, with what each is for.
 pub const METHODS: &[(&str, &str)] = &[

@@ -10,7 +10,6 @@ mod hidden;
 mod json;
 mod names;
 mod protocol;
-mod sarif;
 mod secrets;
 mod ties;
 
@@ -21,10 +20,7 @@ use crate::expression::Engine;
 use crate::problem::{Code, Problem, SourceId};
 use crate::replay::{Depth, Plan, Step, examine_own, examine_preamble};
 use crate::workspace::{CellId, Settings, Workspace};
-pub(crate) use json::slip_in;
 use rustc_hash::FxHashSet;
-pub use sarif::sarif;
-pub(crate) use secrets::random_texts;
 pub use ties::{Tie, Ties};
 
 /// Everything to say about the files of `cells` and about the configuration, in the order of files and places.

@@ -1,8 +1,8 @@
 //! Slips in what HTTP itself has words for, and credentials that anybody on the way can read.
 
+use crate::http::is_secret_header;
 use crate::http::{FIELDS, METHODS, field};
 use crate::problem::{Code, Problem, SourceId, closest};
-use crate::secret::is_secret_header;
 use crate::syntax::{Auth, Kind, Span};
 use crate::workspace::{Given, Workspace};
 

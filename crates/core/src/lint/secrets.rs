@@ -1,16 +1,16 @@
 //! Texts that look like secrets in files that others see: long random text, and literals in header
 //! fields and values whose names say that they hold one.
 
+use crate::entropy::random_texts;
 use crate::expression::Value;
+use crate::files::LOCAL_FILE;
+use crate::http::{credential, is_secret_header};
 use crate::problem::{Code, Problem, SourceId};
-use crate::secret::{credential, is_secret_header, is_secret_name};
+use crate::secret::is_secret_name;
 use crate::syntax::{Auth, Kind, Span, Template};
-use crate::workspace::{Given, LOCAL_FILE, Workspace};
+use crate::workspace::{Given, Workspace};
 
 const HINT: &str = "write a value in its place, as in `{{api_key}}`, and give that in `yieldtray.local.toml`";
-
-/// The shortest random text that is taken for a secret.
-const LONG: usize = 24;
 
 /// In a request file or a `_common.http`.
 pub(super) fn in_requests(workspace: &Workspace, source: SourceId) -> Vec<Problem> {
@@ -112,66 +112,4 @@ pub(super) fn in_configuration(workspace: &Workspace) -> Vec<Problem> {
 
 fn finding(source: SourceId, span: Span, message: String) -> Problem {
     Problem::mistake(Code::SecretInFile, span, message).with_hint(HINT).in_source(source)
-}
-
-/// Runs of letters and digits that no person writes: long, mixed, and without repetition.
-pub(crate) fn random_texts(text: &str) -> Vec<Span> {
-    let mut found = Vec::new();
-    let bytes = text.as_bytes();
-    let mut at = 0;
-    while at < bytes.len() {
-        let part = |b: &&u8| b.is_ascii_alphanumeric() || matches!(**b, b'_' | b'-' | b'+');
-        let run = bytes[at..].iter().take_while(part).count();
-        if run >= LONG && is_random(&bytes[at..at + run]) {
-            found.push(Span::new(at, at + run));
-        }
-        at += run.max(1);
-    }
-    found
-}
-
-/// How many letters stand in what reads as words: four in a row at least, of one case but for the first, and nowhere more
-/// than four without a vowel.
-fn letters_in_words(run: &[u8]) -> usize {
-    let mut letters = 0;
-    let mut at = 0;
-    while at < run.len() {
-        let first = run[at];
-        let lower = run[at + 1..].iter().take_while(|b| b.is_ascii_lowercase()).count();
-        let upper = run[at + 1..].iter().take_while(|b| b.is_ascii_uppercase()).count();
-        let length = match first.is_ascii_alphabetic() {
-            false => 0,
-            true if lower > 0 => lower + 1,
-            // The last one of several upper-case letters begins the next word.
-            true => upper + 1 - usize::from(run.get(at + upper + 1).is_some_and(u8::is_ascii_lowercase) && upper > 0),
-        };
-        let word = &run[at..at + length];
-        let is_vowel = |b: &u8| b"aeiouyAEIOUY".contains(b);
-        if length >= 4 && word.windows(5.min(length)).all(|part| part.iter().any(is_vowel)) {
-            letters += length;
-        }
-        at += length.max(1);
-    }
-    letters
-}
-
-fn is_random(run: &[u8]) -> bool {
-    // Words joined by marks, and ids of the UUID kind, are no secrets.
-    let longest = run.split(|b| matches!(b, b'-' | b'_' | b'+')).map(<[u8]>::len).max().unwrap_or_default();
-    let digits = run.iter().filter(|b| b.is_ascii_digit()).count();
-    let letters = run.iter().filter(|b| b.is_ascii_alphabetic()).count();
-    if longest < 16 || digits < 3 || letters < 6 {
-        return false;
-    }
-    // Most letters stand in words and few digits beside them, as in `getHistoricalStatsDefinition-200`.
-    if digits * 10 < run.len() * 3 && letters_in_words(run) * 4 >= letters * 3 {
-        return false;
-    }
-    // Shannon's measure of surprise, in bits a character: prose joined together has below three.
-    let mut counts = [0u32; 256];
-    run.iter().for_each(|b| counts[usize::from(*b)] += 1);
-    let all = run.len() as f64;
-    let bits: f64 =
-        counts.iter().filter(|count| **count > 0).map(|count| f64::from(*count) / all).map(|p| -p * p.log2()).sum();
-    bits > 3.2
 }

@@ -1,10 +1,10 @@
 //! What differs between two answers: status, header fields, and the body by what it is.
 
 use super::lists::{self, Step};
-use super::past::digest;
 use super::shape::{Shape, kind};
+use crate::diff::{DifferentLine, different_lines};
 use crate::expression::read_json_path;
-use crate::replay::{DifferentLine, different_lines};
+use crate::http::digest;
 use crate::response::{Exchange, Nature};
 use serde_json::{Number, Value};
 use serde_json_path::JsonPath;

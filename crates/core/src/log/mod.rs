@@ -19,6 +19,5 @@ mod past_tests;
 
 pub use compare::{Change, Comparing, Comparison, Found, Ignore, compare};
 pub use drawn::Drawn;
-pub(crate) use past::digest;
 pub use past::{Held, LARGEST_LOGGED, Past, Unreadable, fill_in};
 pub use trend::{Jump, Point, Trend};

@@ -1,9 +1,11 @@
-use crate::replay::Kept;
+use crate::http::digest;
+use crate::http::{MASK, is_secret_header};
 use crate::report::record::{self, header_value};
 use crate::report::{Entry, LARGEST_BODY, Phases, Request, Response, duration, millis};
 use crate::request::{Content, Fields, FilePiece, Piece, Prepared};
+use crate::response::Kept;
 use crate::response::{CookieFate, CookieNote, Exchange, Hop, HopKind, Nature, Timings};
-use crate::secret::{MASK, Masker, is_secret_header};
+use crate::secret::Masker;
 use bytes::Bytes;
 use serde::{Deserialize, Serialize};
 use std::borrow::Cow;
@@ -332,11 +334,6 @@ fn came<'k>(answer: &'k Exchange, masker: &Masker) -> Held<'k> {
         _ => masker.mask_bytes(&answer.body),
     };
     Held { size, bytes: Some(bytes), digest: None }
-}
-
-/// The digest of a body that is not kept.
-pub(crate) fn digest(bytes: &[u8]) -> String {
-    blake3::hash(bytes).to_hex().to_string()
 }
 
 /// The request that was sent then, with the secrets of `now` where it is masked: `now` is the request of the

@@ -1,7 +1,8 @@
 use super::past::{LARGEST_LOGGED, Past, fill_in};
-use crate::replay::{Event, Kept};
+use crate::replay::Event;
 use crate::report::Entry;
 use crate::request::{Content, Prepared};
+use crate::response::Kept;
 use crate::response::{CookieFate, CookieNote, Exchange, Hop, HopKind, Timings};
 use crate::secret::Masker;
 use crate::testing::{answer, settings, side_by_side, with_run};

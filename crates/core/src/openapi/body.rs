@@ -1,6 +1,7 @@
 use super::documents::{Documents, Node};
 use super::sample::Samples;
-use crate::draft::{Body, Draft, Part, Text};
+use crate::draft::{Body, Draft, Part};
+use crate::syntax::Text;
 use serde_json::Value;
 
 /// Adds the body that an operation takes.

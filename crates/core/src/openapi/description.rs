@@ -4,7 +4,8 @@ use super::sample::Samples;
 use super::schema::Schemas;
 use super::security::{Given, OauthProfile, Security};
 use super::servers;
-use crate::draft::{Draft, Text};
+use crate::draft::Draft;
+use crate::syntax::Text;
 use crate::syntax::{first_free, is_token, slug};
 use rustc_hash::FxHashMap;
 use std::collections::BTreeMap;
@@ -164,7 +165,7 @@ fn shared_credentials(drafts: &mut [Draft]) -> String {
     let Some(first) = drafts.first().filter(|_| drafts.len() > 1).cloned() else { return String::new() };
     let mut head = String::new();
     let written = |text: &Text| match text.pieces() {
-        [crate::draft::Piece::Value(expression)] => Some(format!("{{{{{expression}}}}}")),
+        [crate::syntax::Piece::Value(expression)] => Some(format!("{{{{{expression}}}}}")),
         _ => text.plain().map(str::to_owned),
     };
     if let Some((kind, words)) = &first.auth

@@ -3,8 +3,9 @@ use super::sample::Samples;
 use super::schema::Schemas;
 use super::security::Security;
 use super::{body, parameters, servers};
-use crate::draft::{Draft, Piece, Text};
+use crate::draft::Draft;
 use crate::syntax::slug;
+use crate::syntax::{Piece, Text};
 use serde_json::Value;
 
 /// The methods that a path of a description may have.

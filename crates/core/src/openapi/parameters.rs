@@ -1,6 +1,7 @@
 use super::documents::{Documents, Node};
 use super::sample::Samples;
-use crate::draft::{Draft, Text};
+use crate::draft::Draft;
+use crate::syntax::Text;
 use crate::syntax::{is_language_name, is_token, is_value_name};
 use serde_json::Value;
 
@@ -87,7 +88,7 @@ fn in_path(parameter: Node<'_>, name: &str, sample: Value, draft: &mut Draft) {
     let mut target = Text::default();
     for piece in draft.target.pieces() {
         match piece {
-            crate::draft::Piece::Literal(text) => {
+            crate::syntax::Piece::Literal(text) => {
                 let mut rest = text.as_str();
                 while let Some(at) = rest.find(&braces) {
                     target.push_str(&rest[..at]);

@@ -2,7 +2,7 @@
 
 use super::documents::{Documents, Node};
 use super::pattern;
-use crate::lint::random_texts;
+use crate::entropy::random_texts;
 use rustc_hash::FxHashMap;
 use serde_json::{Map, Number, Value, json};
 use std::cell::RefCell;

@@ -1,5 +1,6 @@
 use super::documents::{Documents, Node};
-use crate::draft::{Draft, Text};
+use crate::draft::Draft;
+use crate::syntax::Text;
 use crate::syntax::{is_token, slug};
 use std::collections::BTreeMap;
 

@@ -1,5 +1,5 @@
 use super::change::{Change, Field};
-use super::outline::{Member, Members, Outline, Segment};
+use crate::http::body_shape::{Member, Members, Outline, Segment};
 use crate::response::Exchange;
 use bytes::Bytes;
 use serde_json::Value;

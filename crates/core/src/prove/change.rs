@@ -1,5 +1,5 @@
 use super::alter::has_other_value;
-use super::outline::{FieldAt, FieldPath, Outline};
+use crate::http::body_shape::{FieldAt, FieldPath, Outline};
 use crate::response::Exchange;
 use std::time::Duration;
 

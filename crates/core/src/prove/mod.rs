@@ -3,9 +3,9 @@
 
 mod alter;
 mod change;
-mod outline;
 mod suggest;
 
+use crate::http::body_shape::Segment;
 use crate::secret::Masker;
 
 #[cfg(test)]
@@ -14,9 +14,7 @@ mod tests;
 pub(crate) use alter::alter;
 pub(crate) use change::changes;
 pub use change::{Change, Field, words};
-pub use outline::FieldPath;
-pub(crate) use outline::Outline;
-pub(crate) use suggest::{candidates, checks_for};
+pub(crate) use suggest::candidates;
 
 /// What became of the altered copies of one answer.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -34,7 +32,13 @@ impl Proof {
     pub(crate) fn mask(&mut self, masker: &Masker) {
         for gap in &mut self.gaps {
             match gap {
-                Change::Field { path, .. } => path.mask(masker),
+                Change::Field { path, .. } => {
+                    for segment in &mut path.0 {
+                        if let Segment::Key(name) = segment {
+                            masker.hide(name);
+                        }
+                    }
+                }
                 Change::Header(name) => masker.hide(name),
                 _ => {}
             }

@@ -1,4 +1,5 @@
-use super::{Outline, Proof, alter, changes, words};
+use super::{Proof, alter, changes, words};
+use crate::http::body_shape::Outline;
 use crate::replay::{Event, Outcome};
 use crate::response::Exchange;
 use crate::testing::{answer, json_answer, settings, side_by_side, with_run};

@@ -1,6 +1,7 @@
 //! Checks that fail, each with all that is told about it: what a person reads instead of sending again.
 
-use super::{CheckFailure, DifferentLine};
+use super::CheckFailure;
+use crate::diff::DifferentLine;
 use crate::testing::{answer, replay, settings};
 use std::fmt::Write;
 

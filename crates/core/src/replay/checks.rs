@@ -127,14 +127,3 @@ pub(super) fn not_held(exchange: &Exchange) -> String {
 pub(super) fn reads_of_body(uses: &[Use<'_>]) -> Reads {
     uses.iter().fold(Reads::Nothing, |reads, step| reads.and(step.expression.reads_of_body()))
 }
-
-/// The labels of the checks in the preambles over a file.
-pub(super) fn shared_labels(workspace: &Workspace, source: SourceId) -> Vec<&str> {
-    workspace
-        .preambles(source)
-        .filter_map(|(home, instruction)| match instruction.kind {
-            Kind::Check { label, .. } => Some(label?.of(&workspace.source(home).text)),
-            _ => None,
-        })
-        .collect()
-}

@@ -2,17 +2,20 @@
 
 use super::Run;
 use super::checks::{self, Use};
-use super::event::{CellReport, Kept, Outcome};
+use super::event::{CellReport, Outcome};
 use super::judge::{Judge, Judgement};
 use super::order::Told;
 use super::put_off::{Answered, PutOff, Taken};
 use super::ready::Ready;
 use super::run::Fate;
+use crate::http::digest;
 use crate::http::is_json;
-use crate::log::digest;
 use crate::problem::{Code, Problem};
+use crate::replay::advice::advice;
 use crate::request::Prepared;
-use crate::response::{Exchange, Failure, FailureKind, ResponseNames, advice};
+use crate::response::Kept;
+use crate::response::{Exchange, Failure, FailureKind};
+use crate::workspace::ResponseNames;
 use crate::workspace::{CellId, Memo};
 use bytes::Bytes;
 use std::panic::{AssertUnwindSafe, catch_unwind};
@@ -241,7 +244,7 @@ impl<'w> Run<'w> {
     }
 
     pub(super) fn report(&self, cell: CellId, outcome: Outcome, mut problems: Vec<Problem>) -> CellReport {
-        problems.iter_mut().for_each(|problem| problem.mask(&self.masker));
+        problems.iter_mut().for_each(|problem| self.masker.hide_in_problem(problem));
         CellReport {
             cell,
             row: self.row_number(),

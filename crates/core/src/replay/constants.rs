@@ -56,7 +56,7 @@ pub(super) fn files(workspace: &Workspace, home: SourceId, kind: &Kind) -> Optio
 fn missing(workspace: &Workspace, home: SourceId, at: Span, path: &str) -> Option<Problem> {
     // What responses are saved to may be there only later.
     let folder = workspace.source(home).path.parent().unwrap_or(Path::new("")).join(path);
-    let saved = crate::workspace::clean(&folder).is_some_and(|path| path.starts_with(workspace.config.saved()));
+    let saved = crate::files::clean(&folder).is_some_and(|path| path.starts_with(workspace.config.saved()));
     let error = workspace.locate_beside(home, path).err().filter(|_| !saved)?;
     let message = format!("the file `{path}` cannot be read: {error}");
     let hint = "paths count from the request file's own folder";

@@ -1,23 +1,11 @@
 //! How two long values differ, line by line.
 
+use crate::diff::{DifferentLine, different_lines};
 use crate::expression::Value;
 use crate::secret::Masker;
-use similar::{ChangeTag, TextDiff};
 
 /// Values that are shown in fewer characters are told one beside the other.
 const LONG: usize = 60;
-
-/// Lines that are alike are left out but for so many around those that are not.
-const AROUND: usize = 2;
-
-/// So many lines are shown at most.
-const MOST_LINES: usize = 40;
-
-/// So many lines of each value are compared at most: who looks for a difference finds one before.
-const MOST_COMPARED: usize = 2_000;
-
-/// A line is cut to so many characters.
-const LONGEST_LINE: usize = 160;
 
 /// How the two sides of `==` differ.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -28,21 +16,6 @@ pub struct Difference {
     pub right: String,
     /// The lines, in order.
     pub lines: Vec<DifferentLine>,
-}
-
-/// One line of a difference.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub enum DifferentLine {
-    /// Both sides have it.
-    Both(String),
-    /// Only the left side has it.
-    Left(String),
-    /// Only the right side has it.
-    Right(String),
-    /// So many lines that both have are left out.
-    Alike(usize),
-    /// So many more lines are left out at the end.
-    More(usize),
 }
 
 impl Difference {
@@ -79,73 +52,6 @@ fn text(value: &Value) -> Option<String> {
     let laid_out = (json.is_array() || json.is_object()).then(|| serde_json::to_string_pretty(&json))?.ok()?;
     let lines = laid_out.lines().map(|line| line.strip_suffix(',').unwrap_or(line));
     Some(lines.collect::<Vec<_>>().join("\n"))
-}
-
-/// The lines in which two texts differ, with some around them; of two long lines the pieces where they part.
-pub(crate) fn different_lines(left: &str, right: &str) -> Vec<DifferentLine> {
-    if !left.contains('\n') && !right.contains('\n') {
-        return by_characters(left, right);
-    }
-    // What both begin with is passed over first, so that a difference far down is found too.
-    let alike = left.lines().zip(right.lines()).take_while(|(ours, theirs)| ours == theirs).count();
-    let skipped = alike.saturating_sub(AROUND);
-    let rest = |text| str::lines(text).skip(skipped).take(MOST_COMPARED).collect::<Vec<_>>();
-    let mut lines = by_lines(&rest(left), &rest(right));
-    match lines.first_mut() {
-        Some(DifferentLine::Alike(number)) => *number += skipped,
-        _ if skipped > 0 => lines.insert(0, DifferentLine::Alike(skipped)),
-        _ => {}
-    }
-    lines
-}
-
-fn by_lines(left: &[&str], right: &[&str]) -> Vec<DifferentLine> {
-    let diff = TextDiff::from_slices(left, right);
-    let (mut lines, mut told) = (Vec::new(), 0);
-    for group in diff.grouped_ops(AROUND) {
-        let from = group.first().map_or(0, |op| op.old_range().start);
-        if from > told {
-            lines.push(DifferentLine::Alike(from - told));
-        }
-        for change in group.iter().flat_map(|op| diff.iter_changes(op)) {
-            let text = cut(change.value());
-            lines.push(match change.tag() {
-                ChangeTag::Equal => DifferentLine::Both(text),
-                ChangeTag::Delete => DifferentLine::Left(text),
-                ChangeTag::Insert => DifferentLine::Right(text),
-            });
-        }
-        told = group.last().map_or(told, |op| op.old_range().end);
-    }
-    if left.len() > told {
-        lines.push(DifferentLine::Alike(left.len() - told));
-    }
-    if lines.len() > MOST_LINES {
-        let more = lines.len() - MOST_LINES;
-        lines.truncate(MOST_LINES);
-        lines.push(DifferentLine::More(more));
-    }
-    lines
-}
-
-/// Where two long lines part: a piece of each around it.
-fn by_characters(left: &str, right: &str) -> Vec<DifferentLine> {
-    let alike = left.chars().zip(right.chars()).take_while(|(ours, theirs)| ours == theirs).count();
-    let from = alike.saturating_sub(LONG / 2);
-    let piece = |text: &str| {
-        let piece: String = text.chars().skip(from).take(LONG).collect();
-        let before = if from > 0 { "…" } else { "" };
-        let after = if text.chars().count() > from + LONG { "…" } else { "" };
-        format!("{before}{piece}{after}")
-    };
-    vec![DifferentLine::Left(piece(left)), DifferentLine::Right(piece(right))]
-}
-
-fn cut(line: &str) -> String {
-    match line.char_indices().nth(LONGEST_LINE) {
-        None => line.to_owned(),
-        Some((at, _)) => format!("{}…", &line[..at]),
-    }
 }
 
 #[cfg(test)]
@@ -196,7 +102,7 @@ mod tests {
         let page = |word: &str| Value::from((0..90).map(|row| format!("{word} {row}\n")).collect::<String>());
         let found = lines(&page("tray"), &page("bin")).expect("they are long");
         assert_eq!(found.last(), Some(&More(140)));
-        assert_eq!(found.len(), MOST_LINES + 1);
+        assert_eq!(found.len(), 41);
     }
 
     #[test]

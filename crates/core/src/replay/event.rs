@@ -1,8 +1,9 @@
-use super::difference::{Difference, DifferentLine};
+use super::difference::Difference;
+use crate::diff::DifferentLine;
 use crate::problem::{Problem, SourceId};
 use crate::prove::Proof;
-use crate::request::Prepared;
-use crate::response::{Exchange, Failure};
+use crate::response::Failure;
+use crate::response::Kept;
 use crate::secret::Masker;
 use crate::syntax::Span;
 use crate::workspace::CellId;
@@ -120,24 +121,6 @@ pub struct CellReport {
     pub proof: Option<Box<Proof>>,
 }
 
-/// What was sent and what came back, secrets and all: whoever shows it masks it.
-#[derive(Clone, Debug)]
-pub struct Kept {
-    /// When it was sent, after the run began, by who sent it.
-    pub began: Duration,
-    /// The request of the last hop; where there was no answer, of the first.
-    pub sent: Arc<Prepared>,
-    /// The answer.
-    pub answer: Option<Exchange>,
-}
-
-impl Kept {
-    /// How many bytes it holds, about.
-    pub(super) fn size(&self) -> usize {
-        self.answer.as_ref().map_or(0, |exchange| exchange.body.len())
-    }
-}
-
 impl CellReport {
     /// Hides secrets that became known after it was made.
     pub(super) fn mask(&mut self, masker: &Masker) {
@@ -163,7 +146,7 @@ impl CellReport {
                 Ok(text) | Err(text) => hide(text),
             }
         }
-        self.problems.iter_mut().for_each(|problem| problem.mask(masker));
+        self.problems.iter_mut().for_each(|problem| masker.hide_in_problem(problem));
         if let Some(failure) = &mut self.failure {
             hide(&mut failure.message);
             failure.hint.iter_mut().for_each(&mut hide);

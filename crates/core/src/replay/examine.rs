@@ -1,12 +1,12 @@
 //! What is wrong with a cell as it is written: known before anything is sent.
 
-use super::{checks, constants};
+use super::constants;
+use super::json_body::slip_in;
 use crate::expression::Engine;
-use crate::lint::slip_in;
 use crate::problem::{Code, Level, Problem, SourceId, closest, enumerate};
 use crate::request::{contradictions, unknown_profile};
 use crate::syntax::{Auth, Instruction, Kind, Span, Template, instructions};
-use crate::workspace::{CellId, Workspace, compile};
+use crate::workspace::{CellId, Workspace, compile, shared_labels};
 
 /// The problems of `cell`: those of its own lines, and those of the preambles that hold for it.
 pub(super) fn examine(workspace: &Workspace, engine: &Engine, cell: CellId) -> Vec<Problem> {
@@ -148,7 +148,7 @@ impl Examiner<'_> {
         let text = &self.workspace.source(cell.source).text;
         for instruction in self.workspace.cell(cell).instructions() {
             let Kind::Waive(list) = instruction.kind else { continue };
-            let labels = checks::shared_labels(self.workspace, cell.source);
+            let labels = shared_labels(self.workspace, cell.source);
             for span in Kind::list(list, text).filter(|span| !labels.contains(&span.of(text))) {
                 let label = span.of(text);
                 let problem =

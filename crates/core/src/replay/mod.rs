@@ -3,6 +3,7 @@
 //! happened comes out as [`Event`]s; the terminal, data output and editors only read those.
 
 mod advance;
+mod advice;
 mod around;
 mod chain;
 mod checks;
@@ -13,6 +14,7 @@ mod difference;
 mod event;
 mod examine;
 mod graph;
+mod json_body;
 mod judge;
 mod lane;
 mod order;
@@ -39,13 +41,13 @@ mod plan_tests;
 mod tests;
 
 pub use chain::{Link, chain};
-pub(crate) use difference::different_lines;
-pub use difference::{Difference, DifferentLine};
-pub use event::{CellReport, CheckFailure, Event, Kept, Outcome, Summary, TokenReport, YieldReport};
+pub use difference::Difference;
+pub use event::{CellReport, CheckFailure, Event, Outcome, Summary, TokenReport, YieldReport};
 pub(crate) use examine::{Depth, examine_own, examine_preamble};
 pub use graph::{Graph, Way};
+pub(crate) use json_body::slip_in;
 pub use plan::{Plan, Played, Step};
 pub use question::Question;
 pub use ready::Ready;
 pub use run::{Next, Pause, Progress, Run};
-pub use select::{Selection, matches};
+pub use select::Selection;

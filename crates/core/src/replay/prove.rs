@@ -3,9 +3,11 @@
 use super::Run;
 use super::checks::{self, Purpose, Use};
 use super::judge::Judge;
-use crate::prove::{Change, Outline, Proof, alter, candidates, changes};
-use crate::response::{Exchange, ResponseNames};
+use crate::http::body_shape::Outline;
+use crate::prove::{Change, Proof, alter, candidates, changes};
+use crate::response::Exchange;
 use crate::syntax::Span;
+use crate::workspace::ResponseNames;
 use crate::workspace::{CellId, Memo};
 
 impl<'w> Run<'w> {

@@ -1,3 +1,4 @@
+use crate::glob::matches;
 use crate::workspace::{CellId, Workspace};
 
 /// Which cells of some files are chosen. An empty list chooses all.
@@ -24,25 +25,4 @@ impl Selection {
                 self.tags.iter().any(|tag| tags.contains(&tag.as_str()))
             })
     }
-}
-
-/// Whether `name` fits `pattern`, in which `*` stands for any run of characters.
-pub fn matches(pattern: &str, name: &str) -> bool {
-    let mut pieces = pattern.split('*');
-    let first = pieces.next().unwrap_or_default();
-    let Some(mut rest) = name.strip_prefix(first) else { return false };
-    let mut pieces = pieces.peekable();
-    if pieces.peek().is_none() {
-        return rest.is_empty();
-    }
-    while let Some(piece) = pieces.next() {
-        if pieces.peek().is_none() {
-            return rest.ends_with(piece);
-        }
-        match rest.find(piece) {
-            Some(at) => rest = &rest[at + piece.len()..],
-            None => return false,
-        }
-    }
-    true
 }

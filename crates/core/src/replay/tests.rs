@@ -1,5 +1,6 @@
-use super::{Event, Next, Outcome, Plan, Run, Selection, matches};
+use super::{Event, Next, Outcome, Plan, Run, Selection};
 use crate::expression::Value;
+use crate::glob::matches;
 use crate::request::Prepared;
 use crate::response::{Exchange, Failure, FailureKind};
 use crate::testing::{Told, answer, json_answer, replay, settings};

@@ -1,7 +1,9 @@
 use super::record::{Request, Response};
+use crate::diff::DifferentLine;
 use crate::problem::{Level, Problem, SourceId};
-use crate::replay::{CellReport, CheckFailure, Difference, DifferentLine, Kept, Outcome, YieldReport};
+use crate::replay::{CellReport, CheckFailure, Difference, Outcome, YieldReport};
 use crate::response::Failure;
+use crate::response::Kept;
 use crate::secret::Masker;
 use crate::syntax::Span;
 use crate::workspace::Workspace;

@@ -13,6 +13,7 @@ mod join;
 mod json;
 mod junit;
 pub(crate) mod record;
+mod sarif;
 mod saved;
 mod tap;
 
@@ -23,6 +24,7 @@ pub(crate) use entry::duration;
 pub use entry::{Entry, Failed, Noted, Taken, Verdict, millis};
 pub use join::join;
 pub use record::{LARGEST_BODY, Phases, Request, Response, header_value};
+pub use sarif::sarif;
 pub use saved::{About, Saved, Unreadable};
 
 use std::fmt;

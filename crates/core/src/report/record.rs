@@ -1,7 +1,8 @@
 use super::entry::millis;
+use crate::http::{MASK, is_secret_header};
 use crate::request::Prepared;
 use crate::response::{Exchange, HopKind, Nature, Timings};
-use crate::secret::{MASK, Masker, is_secret_header};
+use crate::secret::Masker;
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use serde::{Deserialize, Serialize};

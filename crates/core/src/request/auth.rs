@@ -1,31 +1,16 @@
 //! The credentials of a request.
 
-use super::Fields;
-use super::sending::AuthLine;
 use super::write::Writer;
+use super::{Fields, Login};
 use crate::expression::Value;
+use crate::http::MASK;
 use crate::problem::{Code, Problem, SourceId};
-use crate::secret::{Destinations, MASK, UsedSecret};
+use crate::secret::{Destinations, UsedSecret};
 use crate::syntax::{Auth, Span};
+use crate::workspace::AuthLine;
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
-use std::fmt;
 use std::sync::Arc;
-
-/// A name and a password, for a server that asks for proof of them. Neither is ever printed.
-#[derive(Clone, PartialEq, Eq)]
-pub struct Login {
-    /// The user.
-    pub user: String,
-    /// The password.
-    pub password: String,
-}
-
-impl fmt::Debug for Login {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str("Login")
-    }
-}
 
 /// How a request proves who sends it.
 pub(super) enum Proof {

@@ -4,9 +4,10 @@ use super::multipart::{self, Part};
 use super::place::{Place, Surroundings};
 use super::write::Writer;
 use super::{Content, Fields, FilePiece, Piece};
+use crate::access::check_writable;
+use crate::files::clean;
 use crate::problem::{Code, Problem, SourceId};
 use crate::syntax::{Kind, PartContent, Span};
-use crate::workspace::{check_writable, clean};
 use std::path::{Path, PathBuf};
 
 const FORM: &str = "application/x-www-form-urlencoded";

@@ -1,10 +1,11 @@
 //! Whether the secrets of a request belong to the origin it goes to.
 
 use super::Prepared;
-use super::sending::AuthLine;
+use crate::http::origin_of;
 use crate::problem::{Code, Problem, enumerate};
-use crate::secret::{Destinations, UsedSecret, origin_of};
+use crate::secret::{Destinations, UsedSecret};
 use crate::syntax::Auth;
+use crate::workspace::AuthLine;
 use crate::workspace::Lookup;
 use url::Url;
 

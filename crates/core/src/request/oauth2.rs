@@ -1,16 +1,19 @@
 //! Tokens of OAuth 2.0 (RFC 6749): the request that gets one, and what comes back.
 
 use super::auth::basic;
-use super::sending::AuthLine;
 use super::write::Writer;
-use super::{Fields, Login, Prepared, Sending, auth_of, destination, prepare};
+use super::{Fields, Login, Prepared, Sending, destination, prepare, sending};
 use crate::expression::Value;
+use crate::files::CONFIG_FILE;
 use crate::hex;
+use crate::http::origin_of;
 use crate::problem::{Code, Problem, closest, enumerate};
 use crate::response::Exchange;
-use crate::secret::{Destinations, UsedSecret, origin_of};
+use crate::secret::{Destinations, UsedSecret};
 use crate::syntax::{Auth, Span};
-use crate::workspace::{CONFIG_FILE, Config, Lookup, Profile};
+use crate::workspace::AuthLine;
+use crate::workspace::auth_of;
+use crate::workspace::{Config, Lookup, Profile};
 use sha2::{Digest, Sha256};
 use std::fmt;
 use std::sync::Arc;
@@ -105,7 +108,8 @@ pub(crate) fn token_request(
     let config = &lookup.workspace.config;
     let environment = lookup.reach.settings.environment.as_deref();
     // The limits of the request hold for its token too.
-    let sending = Sending::configured(config.send_settings(environment)).of_cell(lookup.workspace, lookup.cell);
+    let configured = sending::configured(config.send_settings(environment));
+    let sending = sending::of_cell(configured, lookup.workspace, lookup.cell);
     let mut writer = Writer { lookup, problems: Vec::new() };
     let name = writer.text(home, span);
     let Some(profile) = config.profile(&name) else {

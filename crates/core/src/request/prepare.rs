@@ -1,11 +1,12 @@
 use super::place::{Place, Surroundings};
-use super::sending::says_insecure;
+use super::sending::{self, configured};
 use super::write::Writer;
-use super::{Fields, Login, Prepared, Sending, auth, auth_of, destination, target};
+use super::{Fields, HttpVersion, Login, Prepared, auth, destination, target};
+use crate::http::origin_of;
 use crate::problem::{Code, Problem, SourceId};
-use crate::secret::origin_of;
-use crate::syntax::{Kind, RequestLine, Span};
+use crate::syntax::{Kind, RequestLine, Span, Version};
 use crate::workspace::{Lookup, Stage};
+use crate::workspace::{auth_of, says_insecure};
 use std::path::PathBuf;
 
 /// Header fields that go out with every request that does not set them.
@@ -36,7 +37,7 @@ pub fn prepare(lookup: &mut Lookup<'_>, extras: Extras<'_>) -> (Option<Made>, Ve
     let Some(line) = &workspace.cell(cell_id).request else { return (None, Vec::new()) };
     let text = &workspace.source(source).text;
     let environment = lookup.reach.settings.environment.as_deref();
-    let mut sending = Sending::configured(workspace.config.send_settings(environment)).of_cell(workspace, cell_id);
+    let mut sending = sending::of_cell(configured(workspace.config.send_settings(environment)), workspace, cell_id);
 
     let mut writer = Writer { lookup, problems: Vec::new() };
     let address = writer.address(source, line);
@@ -82,7 +83,10 @@ pub fn prepare(lookup: &mut Lookup<'_>, extras: Extras<'_>) -> (Option<Made>, Ve
         method: line.method.map_or("GET", |method| method.of(text)).to_owned(),
         verbatim_target: address.verbatim.filter(|_| sending.verbatim_path),
         url: address.url,
-        version: line.version,
+        version: line.version.map(|version| match version {
+            Version::Http11 => HttpVersion::Http11,
+            Version::Http2 => HttpVersion::Http2,
+        }),
         headers,
         body,
         sending,

@@ -1,6 +1,5 @@
-use super::{Content, Login, Sending};
-use crate::secret::origin_of;
-use crate::syntax::Version;
+use super::{Content, HttpVersion, Login, Sending};
+use crate::http::origin_of;
 use std::borrow::Cow;
 use std::sync::Arc;
 use url::Url;
@@ -18,7 +17,7 @@ pub struct Prepared {
     /// What follows the method on the request line instead of the address's path and query: as it is written.
     pub verbatim_target: Option<String>,
     /// The version asked for, if any.
-    pub version: Option<Version>,
+    pub version: Option<HttpVersion>,
     /// The header fields in the order they go out, but for those the connection writes.
     pub headers: Fields,
     /// The body; `None` sends none at all.

@@ -1,6 +1,6 @@
 use super::charset;
+use crate::http::MASK;
 use crate::request::Prepared;
-use crate::secret::MASK;
 use bytes::Bytes;
 use std::sync::Arc;
 use std::time::Duration;

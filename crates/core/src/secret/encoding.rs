@@ -2,14 +2,12 @@
 //! texts in others; a secret is looked for in all of them, so what writes and what masks share this list.
 
 use crate::hex;
+use crate::percent::NOT_UNRESERVED;
 use base64::Engine as _;
 use base64::engine::general_purpose::{STANDARD_NO_PAD, URL_SAFE_NO_PAD};
-use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
+use percent_encoding::{AsciiSet, utf8_percent_encode};
 use std::borrow::Cow;
 use std::fmt::Write;
-
-/// Characters that stay as they are in a path or query value (RFC 3986 2.3).
-pub(crate) const NOT_UNRESERVED: &AsciiSet = &NON_ALPHANUMERIC.remove(b'-').remove(b'.').remove(b'_').remove(b'~');
 
 /// Characters that JavaScript's `encodeURIComponent` leaves as they are.
 const NOT_COMPONENT: &AsciiSet = &NOT_UNRESERVED.remove(b'!').remove(b'\'').remove(b'(').remove(b')').remove(b'*');

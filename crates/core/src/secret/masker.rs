@@ -2,6 +2,8 @@
 
 use super::encoding::{Encoding, base64_forms};
 use crate::expression::Value;
+use crate::http::MASK;
+use crate::problem::Problem;
 use aho_corasick::{AhoCorasick, AhoCorasickKind};
 use rustc_hash::{FxHashMap, FxHashSet};
 use std::borrow::Cow;
@@ -9,9 +11,6 @@ use std::fmt;
 use std::ops::Range;
 use std::sync::{Arc, Mutex, PoisonError};
 use url::Url;
-
-/// The replacement for a secret.
-pub const MASK: &str = "[secret]";
 
 /// A text of fewer bytes inside a secret list or map, of a cookie or of a line is not a secret by itself.
 const SHORT_PART: usize = 8;
@@ -231,6 +230,14 @@ impl Masker {
                 Cow::Owned(text)
             }
         }
+    }
+
+    /// Masks secrets in all texts of a problem.
+    pub(crate) fn hide_in_problem(&self, problem: &mut Problem) {
+        let Problem { message, hint, meant, also, .. } = problem;
+        let also = also.iter_mut().map(|(.., words)| words);
+        let meant = meant.iter_mut().map(|meant| &mut **meant);
+        [message].into_iter().chain(hint).chain(meant).chain(also).for_each(|words| self.hide(words));
     }
 
     /// The same, in place.

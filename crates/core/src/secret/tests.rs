@@ -1,6 +1,7 @@
 use super::encoding::{Encoding, base64_forms};
 use super::*;
 use crate::expression::Value;
+use crate::http::MASK;
 use base64::Engine as _;
 use base64::engine::general_purpose::{STANDARD, URL_SAFE};
 use proptest::prelude::*;

@@ -4,7 +4,8 @@ use super::outline::{Bit, Encoding, NameKind, Outline};
 use super::quote;
 use super::shape::Chunk;
 use super::write::Handed;
-use crate::syntax::{Version, first_free};
+use crate::request::HttpVersion;
+use crate::syntax::first_free;
 use base64::Engine as _;
 use serde::Serialize;
 use serde_json::{Value, json};
@@ -147,8 +148,8 @@ impl Modeller {
             has_body: shape.has_body,
             body,
             version: shape.version.map(|version| match version {
-                Version::Http11 => "1.1",
-                Version::Http2 => "2",
+                HttpVersion::Http11 => "1.1",
+                HttpVersion::Http2 => "2",
             }),
             seconds: shape.timeout.as_secs_f64(),
             milliseconds: u64::try_from(shape.timeout.as_millis()).unwrap_or(u64::MAX),

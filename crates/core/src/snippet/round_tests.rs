@@ -3,8 +3,9 @@
 use super::shape::Shape;
 use super::{Handed, Outline, outline, target, write};
 use crate::draft::{Draft, cells};
+use crate::percent::NOT_UNRESERVED;
 use crate::request::Prepared;
-use crate::secret::{Masker, NOT_UNRESERVED};
+use crate::secret::Masker;
 use crate::testing::{json_answer, replay, settings};
 use percent_encoding::utf8_percent_encode;
 use proptest::prelude::*;

@@ -1,7 +1,7 @@
 //! A request taken apart: its texts in a row, and how they are put together.
 
+use crate::request::HttpVersion;
 use crate::request::{Content, Piece, Prepared};
-use crate::syntax::Version;
 use base64::Engine as _;
 use std::time::Duration;
 
@@ -17,7 +17,7 @@ pub(super) struct Shape {
     pub(super) digest: Option<(usize, usize)>,
     pub(super) body: Vec<Chunk>,
     pub(super) has_body: bool,
-    pub(super) version: Option<Version>,
+    pub(super) version: Option<HttpVersion>,
     pub(super) timeout: Duration,
     pub(super) redirects: u8,
     pub(super) insecure: bool,

@@ -16,10 +16,12 @@ mod parse;
 mod request_line;
 mod scan;
 mod sending;
+pub mod shell;
 mod span;
 mod swallowed;
 mod template;
 mod tidy;
+mod value_text;
 
 #[cfg(test)]
 mod tests;
@@ -39,3 +41,4 @@ pub(crate) use sending::media_at_end;
 pub use span::Span;
 pub use template::{Segment, Template};
 pub use tidy::tidy;
+pub use value_text::{Piece, Text};

@@ -1,7 +1,6 @@
 use super::file::{Cell, File, Item, Kind};
 use super::instruction::{self, Zone};
-use super::{Span, request_line, slug, swallowed};
-use crate::curl;
+use super::{Span, request_line, shell, slug, swallowed};
 use crate::problem::{Code, Problem, SourceId};
 use rustc_hash::{FxBuildHasher, FxHashMap};
 
@@ -181,7 +180,7 @@ impl<'t> Parser<'t> {
     /// Request line, header fields, body, tail.
     fn parse_request(&mut self, cell: &mut Cell) {
         let Some((line, bytes)) = self.line_of_cell() else { return };
-        if bytes.starts_with(b"curl") && curl::is_command(line.of(self.text)) {
+        if bytes.starts_with(b"curl") && shell::is_command(line.of(self.text)) {
             self.parse_command(line, &mut cell.items);
             return self.parse_tail(&mut cell.items);
         }
@@ -215,7 +214,7 @@ impl<'t> Parser<'t> {
     fn parse_command(&mut self, line: Span, items: &mut Vec<Item>) {
         let rest = &self.text[line.start()..];
         let cell = rest.find("\n%").map_or(rest.len(), |end| end + 1);
-        let end = line.start() + curl::extent(&rest[..cell]);
+        let end = line.start() + shell::extent(&rest[..cell]);
         let span = Span::new(line.start(), end).trimmed(self.text);
         while let Some(line) = self.line.filter(|line| line.start() < end) {
             if !is_blank(line.of(self.text).as_bytes()) {
@@ -223,10 +222,7 @@ impl<'t> Parser<'t> {
             }
             self.advance();
         }
-        // Where no request can be made of it, that is what to know.
-        let cells = curl::read(span.of(self.text)).and_then(|drafts| crate::draft::cells(&drafts));
         let hint = "an editor makes a request of it; by hand: the method, the address, the header fields, the body";
-        let hint = cells.err().unwrap_or_else(|| hint.to_owned());
         let problem = Problem::mistake(Code::ShellCommand, span, "this is a command of a shell, not a request");
         self.problems.push(problem.with_hint(hint));
     }

@@ -9,14 +9,9 @@ use super::profile::Profile;
 use super::send_settings::SendSettings;
 use super::{config_reader, own_functions};
 use crate::expression::{OwnFunction, Value};
+use crate::files::CONFIG_FILE;
 use crate::problem::{Code, Problem, SourceId, closest, enumerate};
 use crate::syntax::Span;
-
-/// The name of the configuration at a workspace's root.
-pub const CONFIG_FILE: &str = "yieldtray.toml";
-
-/// The name of the private configuration beside it, which no repository keeps.
-pub const LOCAL_FILE: &str = "yieldtray.local.toml";
 
 /// The directory of saved bodies where none is configured.
 const SAVED: &str = "saved";

@@ -3,8 +3,9 @@
 use super::config::{Config, Environment, Tint};
 use super::given::{Described, Entry, Given};
 use crate::expression::{OwnFunction, Value};
+use crate::http::parse_origin;
 use crate::problem::{Code, Problem, SourceId, closest, enumerate};
-use crate::secret::{parse_origin, short_secret};
+use crate::secret::short_secret;
 use crate::syntax::{Span, is_language_name, is_value_name};
 use std::borrow::Cow;
 use std::path::Path;
@@ -277,7 +278,7 @@ impl Reader<'_> {
     /// Only the private configuration may name programs: a repository one cloned must not run any.
     fn command(&mut self, key: &Key<'_>, held: &Held<'_>) -> Option<Given> {
         if !self.private {
-            let hint = format!("move this line to `{}`, which git does not keep", super::LOCAL_FILE);
+            let hint = format!("move this line to `{}`, which git does not keep", crate::files::LOCAL_FILE);
             self.mistake(key_span(key), "only the private configuration may take a value from a command", &hint);
             return None;
         }
@@ -429,8 +430,8 @@ impl Reader<'_> {
 
 /// A directory below the root, cleaned; `None` for the root itself, one outside it, or a hidden one.
 fn saved_folder(text: &str) -> Option<String> {
-    let folder = super::clean(Path::new(text))?;
-    let hidden = super::check_writable(&folder.join("file")).is_err();
+    let folder = crate::files::clean(Path::new(text))?;
+    let hidden = crate::access::check_writable(&folder.join("file")).is_err();
     (!hidden && folder.components().next().is_some()).then(|| folder.to_string_lossy().replace('\\', "/"))
 }
 

@@ -2,7 +2,8 @@
 
 use super::config_reader::{Keys, Reader, Table, key_span};
 use super::given::Given;
-use super::{Config, LOCAL_FILE, is_listed};
+use super::{Config, is_listed};
+use crate::files::LOCAL_FILE;
 use crate::problem::SourceId;
 use crate::syntax::Span;
 use toml::de::DeValue;

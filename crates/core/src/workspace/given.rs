@@ -1,8 +1,9 @@
 //! How a configuration gives a value: itself, or by where it comes from.
 
+use super::Variables;
 use super::variables::how_to_read;
-use super::{Files, Variables};
 use crate::expression::Value;
+use crate::files::{CommandError, Files};
 use crate::problem::SourceId;
 use crate::syntax::Span;
 use std::path::Path;
@@ -84,23 +85,6 @@ pub struct Absent {
 
 /// The way out where a workspace must be allowed first.
 const NOT_ALLOWED: &str = "read `yieldtray.local.toml`, then run `yieldtray allow`";
-
-/// Why a command gave no value. The words go on after “comes from the command …,”.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub enum CommandError {
-    /// The user has not allowed the workspace to run it.
-    NotAllowed(String),
-    /// It failed.
-    Failed(String),
-}
-
-impl CommandError {
-    /// What happened, in words.
-    pub fn words(&self) -> &str {
-        let (Self::NotAllowed(words) | Self::Failed(words)) = self;
-        words
-    }
-}
 
 /// Where values can come from beside the texts of the workspace.
 #[derive(Clone, Copy)]

@@ -2,12 +2,13 @@ use super::given::{Entry, Outside};
 use super::variables::how_to_read;
 use super::{CellId, Environment, Tray, Variables, Workspace, Yielded, missing};
 use crate::expression::{Bindings, Compiled, Engine, Fault, Value, is_type_name};
+use crate::http::origin_of;
 use crate::problem::{Code, Problem, SourceId};
-use crate::response::ResponseNames;
-use crate::secret::{Destinations, UsedSecret, origin_of};
+use crate::secret::{Destinations, UsedSecret};
 use crate::syntax::{
     self, Instruction, Kind, Segment, Span, Template, calls_and_names, is_language_name, is_value_name,
 };
+use crate::workspace::ResponseNames;
 use rustc_hash::FxHashMap;
 use std::sync::Arc;
 use url::Url;

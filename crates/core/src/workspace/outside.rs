@@ -1,8 +1,9 @@
 //! What a configuration wants of the world outside its workspace. The user allows it before it is used.
 
+use super::Config;
 use super::given::Given;
 use super::send_settings::{SendSettings, Setting};
-use super::{Config, clean};
+use crate::files::clean;
 use crate::problem::SourceId;
 use crate::syntax::Span;
 use std::path::Path;

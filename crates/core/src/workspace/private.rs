@@ -1,6 +1,6 @@
 //! The private configuration as it may be shown: names and tables, without what is written for them.
 
-use crate::secret::{MASK, parse_origin};
+use crate::http::{MASK, parse_origin};
 use std::ops::Range;
 use toml_edit::{Document, Item, Table, Value};
 

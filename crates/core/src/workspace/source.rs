@@ -1,55 +1,20 @@
-use super::access::check_readable;
 use super::cell_names::CellNames;
-use super::config::{CONFIG_FILE, Config, LOCAL_FILE};
-use super::given::{CommandError, Outside};
+use super::config::Config;
+use super::given::Outside;
 use super::variables::Variables;
 use crate::expression::{FileReader, Schemas};
+use crate::files::{CONFIG_FILE, Files, LOCAL_FILE, clean};
 use crate::problem::{Code, Problem, SourceId};
 use crate::request::FilePiece;
 use crate::safe::{is_unsafe, safe_line};
 use crate::syntax::{self, Cell, File, Instruction, Kind, Lines, MAX_TEXT, Place, Span};
 use std::collections::HashMap;
 use std::io;
-use std::path::{Component, Path, PathBuf};
+use std::path::{Path, PathBuf};
 use std::sync::{Arc, OnceLock};
 
 /// The file whose instructions hold for its folder and all below.
 pub const COMMON_FILE: &str = "_common.http";
-
-/// Reads files and runs commands; core has neither disk nor processes of its own. Paths are relative to the
-/// workspace's root. What a request file names is read by the methods for data, which refuse what
-/// [`check_readable`] refuses, links followed.
-pub trait Files: Send + Sync {
-    /// The text of a request file or a configuration.
-    fn read(&self, path: &Path) -> io::Result<Vec<u8>>;
-
-    /// A file that a request file or the shared configuration names.
-    fn read_data(&self, path: &Path) -> io::Result<Vec<u8>> {
-        check_readable(path)?;
-        self.read(path)
-    }
-
-    /// The same bytes, read as they are asked for.
-    fn open_data(&self, path: &Path) -> io::Result<Box<dyn io::Read + Send>> {
-        self.read_data(path).map(|bytes| Box::new(io::Cursor::new(bytes)) as Box<dyn io::Read + Send>)
-    }
-
-    /// Where such a file lies, and how many bytes it has: whoever sends it opens it there.
-    fn locate_data(&self, path: &Path) -> io::Result<(PathBuf, u64)> {
-        self.read_data(path).map(|bytes| (path.to_owned(), bytes.len() as u64))
-    }
-
-    /// A file that the private configuration names. It may be outside the workspace if the user has allowed that.
-    fn read_private(&self, path: &Path) -> io::Result<Vec<u8>> {
-        self.read_data(path)
-    }
-
-    /// What a command of the private configuration writes to its standard output.
-    fn run(&self, command: &[String]) -> Result<Vec<u8>, CommandError> {
-        let _ = command;
-        Err(CommandError::NotAllowed("but no commands are run here".to_owned()))
-    }
-}
 
 /// A cell in a workspace.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
@@ -101,6 +66,8 @@ impl Source {
 pub struct Workspace {
     files: Arc<dyn Files>,
     schemas: Arc<Schemas>,
+    /// Says why no request can be made of a pasted command.
+    explain_command: Option<fn(&str) -> Option<String>>,
     sources: Vec<Source>,
     by_path: HashMap<PathBuf, Option<SourceId>>,
     /// What `yieldtray.toml` and `yieldtray.local.toml` say; empty without them.
@@ -115,6 +82,7 @@ impl Workspace {
         let mut workspace = Self {
             files: files.into(),
             schemas: Arc::default(),
+            explain_command: None,
             sources: Vec::new(),
             by_path: HashMap::new(),
             config: Config::default(),
@@ -148,6 +116,25 @@ impl Workspace {
             }
         }
         workspace
+    }
+
+    /// The workspace with a function that says why no request can be made of a command pasted from a shell. What reads
+    /// such commands builds on this crate, so it is handed in.
+    #[must_use]
+    pub fn explaining_commands(mut self, explain: fn(&str) -> Option<String>) -> Self {
+        self.explain_command = Some(explain);
+        self
+    }
+
+    /// Parses a text, and completes what the parser alone cannot know.
+    fn parse(&self, text: &str, id: SourceId, stem: &str) -> syntax::Parsed {
+        let mut parsed = syntax::parse(text, id, stem);
+        if let Some(explain) = self.explain_command {
+            for problem in parsed.problems.iter_mut().filter(|problem| problem.code == Code::ShellCommand) {
+                problem.hint = explain(problem.span.of(text)).or(problem.hint.take());
+            }
+        }
+        parsed
     }
 
     /// The problems of the configurations.
@@ -358,7 +345,7 @@ impl Workspace {
     pub fn load_text(&mut self, name: &str, text: String) -> Result<SourceId, Problem> {
         let commons = self.load_one(Path::new(COMMON_FILE))?;
         let parsed_as = self.sources.len() as u32;
-        let parsed = syntax::parse(&text, SourceId(parsed_as), "request");
+        let parsed = self.parse(&text, SourceId(parsed_as), "request");
         let mut source = Source::new(name.into(), text);
         (source.file, source.problems) = (parsed.file, parsed.problems);
         source.commons = commons.into_iter().collect();
@@ -399,7 +386,7 @@ impl Workspace {
         let (path, commons) = (source.path.clone(), source.commons.clone());
         let stem = path.file_stem().unwrap_or_default().to_string_lossy().into_owned();
         let is_common = path.file_name().is_some_and(|name| name == COMMON_FILE);
-        let parsed = syntax::parse(&text, id, &stem);
+        let parsed = self.parse(&text, id, &stem);
         let mut source = Source::new(path, text);
         (source.file, source.problems, source.commons) = (parsed.file, parsed.problems, commons);
         self.sources[id.0 as usize] = source;
@@ -419,9 +406,9 @@ impl Workspace {
         }
         let id = self.read(path)?;
         if let Some(id) = id {
-            let source = &mut self.sources[id.0 as usize];
             let stem = path.file_stem().unwrap_or_default().to_string_lossy();
-            let parsed = syntax::parse(&source.text, id, &stem);
+            let parsed = self.parse(&self.source(id).text, id, &stem);
+            let source = &mut self.sources[id.0 as usize];
             (source.file, source.problems) = (parsed.file, parsed.problems);
         }
         Ok(id)
@@ -490,24 +477,6 @@ fn usable(path: &Path) -> Result<PathBuf, Problem> {
         return Err(Problem::mistake(Code::UnreadableFile, Span::default(), message).with_hint("rename the file"));
     }
     Ok(cleaned)
-}
-
-/// The path without `.` and `..`; `None` where it leaves the workspace.
-pub(crate) fn clean(path: &Path) -> Option<PathBuf> {
-    let mut cleaned = PathBuf::new();
-    for part in path.components() {
-        match part {
-            Component::CurDir => {}
-            Component::ParentDir => {
-                if !cleaned.pop() {
-                    return None;
-                }
-            }
-            Component::Normal(part) => cleaned.push(part),
-            Component::RootDir | Component::Prefix(_) => return None,
-        }
-    }
-    Some(cleaned)
 }
 
 fn outside(path: &Path) -> Problem {

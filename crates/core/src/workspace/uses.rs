@@ -1,10 +1,10 @@
 //! Which names a cell uses, told without sending anything.
 
 use super::lookup::{Found, place_of_name};
+use super::queries::{AuthLine, auth_of};
 use super::{CellId, Lookup, Workspace, compile};
 use crate::expression::{Engine, is_type_name};
 use crate::problem::SourceId;
-use crate::request::{AuthLine, auth_of};
 use crate::syntax::{Auth, Instruction, Kind, Span, Template, instructions, is_language_name, is_value_name};
 use rustc_hash::FxHashMap;
 

@@ -60,11 +60,11 @@ impl From<Vec<(String, String)>> for Variables {
 pub(super) fn how_to_read(name: &str) -> String {
     format!(
         "to allow it, add `{name}` to `allow` in `[env]` of `{}` and run `yieldtray allow`, or pass `--read-env {name}`",
-        super::LOCAL_FILE
+        crate::files::LOCAL_FILE
     )
 }
 
 /// Whether a name is one of `patterns`; `*` stands for any characters.
 pub fn is_listed(name: &str, patterns: &[String]) -> bool {
-    patterns.iter().any(|pattern| crate::replay::matches(pattern, name))
+    patterns.iter().any(|pattern| crate::glob::matches(pattern, name))
 }

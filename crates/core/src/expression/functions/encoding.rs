@@ -1,7 +1,7 @@
 use super::{Evaluated, bytes, error, text};
 use crate::expression::Value;
 use crate::hex;
-use crate::secret::NOT_UNRESERVED;
+use crate::percent::NOT_UNRESERVED;
 use base64::Engine as _;
 use cel::common::types::CelString;
 use cel::common::value::CowVal;

@@ -1,7 +1,7 @@
 use super::{Evaluated, error, text};
 use crate::expression::Value;
 use crate::expression::files::FileReader;
-use crate::workspace::clean;
+use crate::files::clean;
 use cel::common::value::CowVal;
 
 /// The text of a file, or its bytes where they are no text. The path counts from the folder of the file

@@ -1,6 +1,6 @@
-//! The words of a command, quoted as shells quote.
+//! The words of a command that was pasted from a shell, quoted as shells quote: the parser must know how far it goes.
 
-use crate::draft::Text;
+use super::Text;
 
 /// Whether a line begins a command of curl.
 pub fn is_command(line: &str) -> bool {
@@ -9,7 +9,7 @@ pub fn is_command(line: &str) -> bool {
 }
 
 /// A line without the mark of a prompt.
-pub(super) fn behind_prompt(line: &str) -> &str {
+pub fn behind_prompt(line: &str) -> &str {
     let line = line.trim_start();
     ["$ ", "> ", "% "].iter().find_map(|prompt| line.strip_prefix(prompt)).unwrap_or(line).trim_start()
 }
@@ -21,18 +21,19 @@ pub fn extent(text: &str) -> usize {
 
 /// The words of the first command in a text.
 #[derive(Debug)]
-pub(super) struct Split {
-    pub(super) words: Result<Vec<Text>, String>,
+pub struct Split {
+    /// The words, or why they cannot be read.
+    pub words: Result<Vec<Text>, String>,
     /// Where its answer went, and through what: no part of the request.
-    pub(super) left_out: Option<String>,
+    pub left_out: Option<String>,
     /// What its standard input is.
-    pub(super) input: Option<Input>,
+    pub input: Option<Input>,
     /// How many bytes it takes, with what ends it.
-    pub(super) length: usize,
+    pub length: usize,
 }
 
 /// Splits off the first command.
-pub(super) fn split(text: &str) -> Split {
+pub fn split(text: &str) -> Split {
     let first_line = text.lines().next().unwrap_or_default();
     let windows = is_windows(first_line);
     let mut splitter = Splitter { text, at: 0, windows, left_out: None, input: None, document: None };
@@ -87,7 +88,8 @@ struct Splitter<'t> {
 
 /// What a shell gives a command to read.
 #[derive(Debug)]
-pub(super) enum Input {
+pub enum Input {
+    /// This text.
     Text(Text),
     /// The file at this path.
     File(Text),
@@ -473,7 +475,7 @@ impl Splitter<'_> {
         let name = word_at(&self.text[start..]);
         let end = start + name.len();
         let closed = !braces || self.text[end..].starts_with('}');
-        if closed && crate::syntax::is_value_name(name) {
+        if closed && super::is_value_name(name) {
             word.push_value(format!("env.{name}"));
             self.at = end + usize::from(braces);
         } else if braces {
@@ -490,7 +492,7 @@ impl Splitter<'_> {
     /// `%NAME%`
     fn percent(&mut self, word: &mut Text) {
         let name = word_at(self.rest());
-        if crate::syntax::is_value_name(name) && self.rest()[name.len()..].starts_with('%') {
+        if super::is_value_name(name) && self.rest()[name.len()..].starts_with('%') {
             word.push_value(format!("env.{name}"));
             self.at += name.len() + 1;
         } else {

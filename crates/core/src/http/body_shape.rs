@@ -1,6 +1,7 @@
-use crate::http::is_json;
+//! A response body as far as it is altered or described: its fields, each as it is written.
+
+use super::is_json;
 use crate::response::Exchange;
-use crate::secret::Masker;
 use crate::syntax::is_value_name;
 use rustc_hash::FxHashMap;
 use serde::de::{Deserialize, Deserializer, MapAccess, Visitor};
@@ -9,7 +10,7 @@ use serde_json::value::RawValue;
 use std::fmt;
 
 /// A body as far as it is altered: its parts as they are written, so that a copy is made of pieces of the text.
-pub(crate) enum Outline<'x> {
+pub enum Outline<'x> {
     /// There is none, or it is not held.
     Nothing,
     /// A JSON object.
@@ -23,23 +24,25 @@ pub(crate) enum Outline<'x> {
 }
 
 /// The members of a JSON object in order, each as it is written.
-pub(crate) struct Members<'x>(pub(super) Vec<(String, &'x RawValue)>);
+pub struct Members<'x>(pub Vec<(String, &'x RawValue)>);
 
 /// A member of a list.
-pub(crate) enum Member<'x> {
+pub enum Member<'x> {
+    /// An object.
     Object(Members<'x>),
+    /// Any other value.
     Other(&'x RawValue),
 }
 
 impl<'x> Outline<'x> {
     /// The outline of an answer's body, which is JSON where `body` is for the checks.
-    pub(crate) fn of(exchange: &'x Exchange) -> Self {
+    pub fn of(exchange: &'x Exchange) -> Self {
         let body = if exchange.holds_body() { &exchange.body[..] } else { &[] };
         Self::of_body(&exchange.media_type(), body)
     }
 
     /// The same, of a body of that media type.
-    pub(crate) fn of_body(media: &str, body: &'x [u8]) -> Self {
+    pub fn of_body(media: &str, body: &'x [u8]) -> Self {
         if body.is_empty() {
             return Outline::Nothing;
         }
@@ -58,7 +61,7 @@ impl<'x> Outline<'x> {
 
     /// The fields that are altered, the outermost first: those of objects at every depth, of the objects in a list
     /// together. Of a large body not all are.
-    pub(crate) fn fields(&self) -> Vec<FieldAt<'x>> {
+    pub fn fields(&self) -> Vec<FieldAt<'x>> {
         let mut fields = self.outer_fields();
         let mut next = 0;
         while let Some(field) = fields.get(next) {
@@ -76,7 +79,7 @@ impl<'x> Outline<'x> {
     }
 
     /// The fields of the body's own object, or of the objects in its list.
-    pub(super) fn outer_fields(&self) -> Vec<FieldAt<'x>> {
+    pub fn outer_fields(&self) -> Vec<FieldAt<'x>> {
         match self {
             Outline::Object(members) => gathered(&[], members.0.iter().map(|(name, value)| (name.as_str(), *value))),
             Outline::List(members) => {
@@ -103,11 +106,11 @@ const MOST_SAMPLES: usize = 50;
 
 /// Where a field is: by names, and into all members of lists.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct FieldPath(pub(super) Vec<Segment>);
+pub struct FieldPath(pub Vec<Segment>);
 
 /// A step of a path.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub(super) enum Segment {
+pub enum Segment {
     /// The member of an object.
     Key(String),
     /// Each member of a list.
@@ -115,27 +118,18 @@ pub(super) enum Segment {
 }
 
 impl FieldPath {
-    /// Hides secrets in its names.
-    pub(super) fn mask(&mut self, masker: &Masker) {
-        for segment in &mut self.0 {
-            if let Segment::Key(name) = segment {
-                masker.hide(name);
-            }
-        }
-    }
-
     /// Whether it leads into each member of the list that the body is.
-    pub(super) fn of_each(&self) -> bool {
+    pub fn of_each(&self) -> bool {
         self.0.first() == Some(&Segment::Each)
     }
 
     /// The path in words of the language, as in `grower.name` or `lots[].id`; without the outermost list.
-    pub(super) fn shown(&self) -> String {
+    pub fn shown(&self) -> String {
         shown(&self.0)
     }
 
     /// The same of the object that the field is in; empty for the outermost.
-    pub(super) fn shown_parent(&self) -> String {
+    pub fn shown_parent(&self) -> String {
         shown(&self.0[..self.0.len().saturating_sub(1)])
     }
 }
@@ -155,10 +149,11 @@ fn shown(segments: &[Segment]) -> String {
 }
 
 /// A field of a body.
-pub(crate) struct FieldAt<'x> {
-    pub(super) path: FieldPath,
+pub struct FieldAt<'x> {
+    /// Its path.
+    pub path: FieldPath,
     /// A value it has.
-    pub(super) value: &'x RawValue,
+    pub value: &'x RawValue,
     /// Values it has, as far as fields inside of them are looked for.
     samples: Vec<&'x RawValue>,
 }

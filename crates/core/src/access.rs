@@ -1,7 +1,7 @@
 //! Which files of a workspace its request files may read and write. A workspace may come from a stranger: what
 //! controls this tool, git or an editor, and what holds private values, is out of their reach.
 
-use super::config::{CONFIG_FILE, LOCAL_FILE};
+use crate::files::{CONFIG_FILE, LOCAL_FILE};
 use std::io;
 use std::path::Path;
 

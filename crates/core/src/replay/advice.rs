@@ -1,7 +1,7 @@
 //! What is likely to help where an answer looks like a known slip.
 
-use super::{CookieFate, Exchange, HopKind};
-use crate::secret::is_secret_header;
+use crate::http::is_secret_header;
+use crate::response::{CookieFate, Exchange, HopKind};
 
 /// Words of a path where somebody signs in or up.
 const SIGN_IN: &[&str] = &["session", "sessions", "login", "signin", "sign-in", "signup", "sign-up", "register"];

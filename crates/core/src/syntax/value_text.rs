@@ -1,6 +1,8 @@
+//! Text in which the values of expressions stand.
+
 /// Text of a request, with values in it.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Text(pub(super) Vec<Piece>);
+pub struct Text(Vec<Piece>);
 
 /// A piece of a [`Text`].
 #[derive(Clone, Debug, PartialEq, Eq)]
