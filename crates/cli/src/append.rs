@@ -4,8 +4,9 @@ use crate::disk;
 use crate::failure::Stop;
 use anyhow::Context;
 use std::path::Path;
-use yieldtray_core::problem::SourceId;
-use yieldtray_core::syntax::{File, first_free, parse, slug};
+use yieldtray_core::syntax::{File, parse};
+use yieldtray_source::SourceId;
+use yieldtray_source::names::{first_free, slug};
 
 /// Where a cell is added, looked at before anything is sent.
 pub(crate) struct Append<'f> {

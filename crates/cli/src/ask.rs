@@ -3,7 +3,6 @@
 use crate::failure::Stop;
 use crate::host::Host;
 use crate::sending::Interrupts;
-use crate::show::safe::safe_line;
 use dialoguer::console::Term;
 use dialoguer::theme::Theme;
 use dialoguer::{Confirm, Input, Password};
@@ -13,6 +12,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use yieldtray_core::expression::Value;
 use yieldtray_core::http::MASK;
 use yieldtray_core::replay::Question;
+use yieldtray_source::escape::safe_line;
 
 /// Who can be asked, and can end what is under way.
 pub(crate) trait Person {

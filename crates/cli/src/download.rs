@@ -6,8 +6,8 @@ use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use std::fs;
 use std::io::{self, Write};
 use std::path::Path;
-use yieldtray_core::access::check_writable;
 use yieldtray_core::log::LARGEST_LOGGED;
+use yieldtray_source::access::check_writable;
 use yieldtray_transport::Sink;
 
 /// A body below this many bytes is there before anybody could read a bar.

@@ -8,7 +8,6 @@ use chrono::{DateTime, FixedOffset, Utc};
 use std::cell::RefCell;
 use std::time::SystemTime;
 use yieldtray_core::expression::{Engine, MadeUp, Value};
-use yieldtray_core::problem::{Problem, closest, enumerate};
 use yieldtray_core::replay::{Event, Next, Plan, Run, Step};
 use yieldtray_core::request::Prepared;
 use yieldtray_core::secret::Masker;
@@ -18,6 +17,7 @@ use yieldtray_core::snippet::{
 use yieldtray_core::syntax::Kind;
 use yieldtray_core::workspace::uses_oauth2;
 use yieldtray_core::workspace::{Answers, CellId, Origin, OriginKind, Reach, Settings, Shown, Tray, survey, yields};
+use yieldtray_source::{Problem, closest, enumerate};
 
 /// The value that stands for the token of an OAuth 2.0 profile.
 const TOKEN: &str = "access_token";

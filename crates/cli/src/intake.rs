@@ -16,13 +16,13 @@ use similar::{ChangeTag, TextDiff};
 use std::borrow::Cow;
 use std::io::Write;
 use std::path::{Path, PathBuf};
-use yieldtray_core::access::check_writable;
 use yieldtray_core::draft::{Draft, Lift, Sheet};
-use yieldtray_core::files::{CONFIG_FILE, LOCAL_FILE};
-use yieldtray_core::problem::enumerate;
-use yieldtray_core::safe::safe_line;
 use yieldtray_core::syntax::{Auth, Kind};
 use yieldtray_core::workspace::{add_secrets, without_values};
+use yieldtray_source::access::check_writable;
+use yieldtray_source::access::{CONFIG_FILE, LOCAL_FILE};
+use yieldtray_source::enumerate;
+use yieldtray_source::escape::safe_line;
 
 /// Requests on their way.
 pub(crate) struct Intake {

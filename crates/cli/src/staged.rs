@@ -5,8 +5,8 @@ use crate::git;
 use std::collections::HashMap;
 use std::io;
 use std::path::{Path, PathBuf};
-use yieldtray_core::access::check_readable;
-use yieldtray_core::files::Files;
+use yieldtray_source::access::check_readable;
+use yieldtray_source::files::Files;
 
 /// What is staged below a root.
 pub(crate) struct Staged<F> {

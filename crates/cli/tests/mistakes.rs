@@ -4,7 +4,7 @@ mod support;
 
 use std::collections::BTreeSet;
 use support::Bench;
-use yieldtray_core::problem::Code;
+use yieldtray_source::Code;
 
 const CONFIG: &str = "[values]\nkey = { from = 'env:BENCH_KEY' }\nscale = { from = 'env:NO_SUCH_SCALE' }\n[environments.bench.values]\ngrower = 'G-11'\ngate = 'n'\n[oauth2.shift]\nclient_id = 'desk'\n";
 

@@ -8,8 +8,8 @@
 use std::fmt::Write;
 use std::hint::black_box;
 use std::time::{Duration, Instant};
-use yieldtray_core::problem::SourceId;
 use yieldtray_core::syntax::parse;
+use yieldtray_source::SourceId;
 
 const CELLS: usize = 100_000;
 const RUNS: usize = 9;

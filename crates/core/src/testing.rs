@@ -1,8 +1,6 @@
 //! What the tests of core share: workspaces in a string, and answers from a table.
 
 use crate::expression::{Engine, MadeUp, Value};
-use crate::files::Files;
-use crate::problem::Problem;
 use crate::replay::{Event, Next, Plan, Run, Summary};
 use crate::request::Prepared;
 use crate::response::{Exchange, Failure, Timings};
@@ -14,6 +12,8 @@ use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
+use yieldtray_source::Problem;
+use yieldtray_source::files::Files;
 
 struct Memory(HashMap<PathBuf, Vec<u8>>);
 

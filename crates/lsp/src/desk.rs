@@ -5,10 +5,10 @@ use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use yieldtray_core::expression::Engine;
-use yieldtray_core::files::Files;
 use yieldtray_core::replay::Question;
 use yieldtray_core::response::Exchange;
 use yieldtray_core::workspace::{Settings, Tray, Workspace};
+use yieldtray_source::files::Files;
 
 /// Texts that are open in the editor, by where they lie: they hold in place of what is on disk.
 pub type Unsaved = HashMap<PathBuf, Arc<str>>;

@@ -9,8 +9,8 @@ use lsp_types::{
     Diagnostic, DiagnosticRelatedInformation, DiagnosticSeverity, DiagnosticTag, Location, NumberOrString, Range,
 };
 use std::str::FromStr;
-use yieldtray_core::problem::{Code, Level, Problem, SourceId};
-use yieldtray_core::syntax::Span;
+use yieldtray_source::Span;
+use yieldtray_source::{Code, Level, Problem, SourceId};
 
 /// Everything to draw in a text.
 pub(crate) fn of(house: &House, source: SourceId, columns: Columns, client: Client) -> Vec<Diagnostic> {
@@ -84,7 +84,7 @@ fn outcome(text: &Text<'_>, finding: &Finding) -> Option<Diagnostic> {
 mod tests {
     use super::*;
     use lsp_types::Position;
-    use yieldtray_core::syntax::Lines;
+    use yieldtray_source::Lines;
 
     /// Where a failed check of line 3 is drawn in a text that was changed since.
     fn drawn_at(text: &str) -> Option<(Position, Position)> {

@@ -4,8 +4,8 @@ use crate::desk::Unsaved;
 use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
-use yieldtray_core::access::check_readable;
-use yieldtray_core::files::{CommandError, Files};
+use yieldtray_source::access::check_readable;
+use yieldtray_source::files::{CommandError, Files};
 
 /// The texts in the editor, seen by everybody who reads files.
 pub type Open = Arc<Mutex<Unsaved>>;

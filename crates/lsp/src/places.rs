@@ -1,7 +1,7 @@
 //! Bytes of a text, and lines and columns as the client counts them.
 
 use lsp_types::{Position, Range};
-use yieldtray_core::syntax::{Lines, Span};
+use yieldtray_source::{Lines, Span};
 
 /// How the client counts columns (LSP 3.17, `positionEncodings`).
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -16,8 +16,8 @@ use std::path::{Path, PathBuf};
 use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, TryRecvError};
 use std::sync::{Arc, PoisonError};
 use std::time::Duration;
-use yieldtray_core::files::CONFIG_FILE;
-use yieldtray_core::problem::SourceId;
+use yieldtray_source::SourceId;
+use yieldtray_source::access::CONFIG_FILE;
 
 /// What comes in.
 pub(crate) enum Event {
@@ -283,7 +283,7 @@ impl Server {
             match change.range {
                 None => text = change.text,
                 Some(range) => {
-                    let lines = yieldtray_core::syntax::Lines::new(&text);
+                    let lines = yieldtray_source::Lines::new(&text);
                     let span = Text { text: &text, lines: &lines, columns: self.columns }.span(range);
                     text.replace_range(span.range(), &change.text);
                 }

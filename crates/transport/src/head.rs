@@ -1,6 +1,6 @@
 //! Heads of answers that break the rules of HTTP/1.1 (RFC 9110, RFC 9112): which line, and why.
 
-use yieldtray_core::safe::safe_line;
+use yieldtray_source::escape::safe_line;
 
 /// The longest piece of a line that is shown, in characters.
 const LONGEST: usize = 80;

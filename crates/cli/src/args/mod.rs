@@ -18,8 +18,8 @@ pub(crate) use log::{
 };
 use std::path::PathBuf;
 use std::str::FromStr;
-use yieldtray_core::problem::{closest, enumerate};
 use yieldtray_core::report::Kind;
+use yieldtray_source::{closest, enumerate};
 
 /// Keeps API requests as plain text beside the code, sends them, and replays them with checks.
 #[derive(Debug, Parser)]

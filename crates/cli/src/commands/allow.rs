@@ -5,13 +5,14 @@ use crate::disk::root_of;
 use crate::failure::Stop;
 use crate::kept;
 use crate::session::here;
+use crate::show::Out;
 use crate::show::table::Cell;
-use crate::show::{Out, safe::safe_line};
 use crate::trust::{self, Allowance, Allowed, digest_of, outside_lines, read_configuration};
 use anyhow::Context;
 use serde_json::json;
 use std::io::Write;
 use std::path::{Path, PathBuf};
+use yieldtray_source::escape::safe_line;
 use yieldtray_store::StateFolder;
 
 /// Allows a workspace, forgets that, or lists what is allowed.
@@ -27,7 +28,7 @@ pub(crate) fn allow(common: &Common, args: &Allow, out: &mut Out) -> Result<u8, 
     let root = root_of(&folder);
     let workspace = read_configuration(&root)?;
     let problems: Vec<_> = workspace.config_problems().cloned().collect();
-    if problems.iter().any(yieldtray_core::problem::Problem::is_mistake) {
+    if problems.iter().any(yieldtray_source::Problem::is_mistake) {
         return Err(Stop::with_problems(out, &workspace, &problems));
     }
     let adopted = args.state && StateFolder::adopt(&root, kept::key_file().as_deref())?;

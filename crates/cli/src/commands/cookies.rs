@@ -5,10 +5,11 @@ use crate::host::Host;
 use crate::kept;
 use crate::session::Session;
 use crate::show::table::Cell;
-use crate::show::{Out, data, safe::safe_line};
+use crate::show::{Out, data};
 use serde_json::json;
 use std::io::Write;
 use yieldtray_core::http::MASK;
+use yieldtray_source::escape::safe_line;
 use yieldtray_store::Kind;
 use yieldtray_transport::{Jar, KeptCookie};
 

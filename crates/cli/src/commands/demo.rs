@@ -8,8 +8,8 @@ use crate::show::Out;
 use anyhow::Context;
 use std::io::Write;
 use std::path::{Path, PathBuf};
-use yieldtray_core::files::{CONFIG_FILE, LOCAL_FILE};
 use yieldtray_packhouse::{Packhouse, Server};
+use yieldtray_source::access::{CONFIG_FILE, LOCAL_FILE};
 
 /// The demo workspace, as it is laid but for the addresses.
 const FILES: &[(&str, &str)] = &[

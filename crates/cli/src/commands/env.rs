@@ -9,11 +9,11 @@ use crate::show::table::{self, Cell};
 use anyhow::Context;
 use serde_json::json;
 use std::io::Write;
-use yieldtray_core::files::{CONFIG_FILE, LOCAL_FILE};
-use yieldtray_core::syntax::Span;
 use yieldtray_core::workspace::{
     Config, EditError, Entry, Environment, Outside, add_environment_like, unknown_environment,
 };
+use yieldtray_source::Span;
+use yieldtray_source::access::{CONFIG_FILE, LOCAL_FILE};
 use yieldtray_store::StateFolder;
 
 /// Shows the environments; with a name, chooses one for this checkout, or writes a new one first.

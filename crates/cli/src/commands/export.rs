@@ -4,12 +4,13 @@ use crate::handover::{Manner, hand_over, named};
 use crate::host::Host;
 use crate::locate::Where;
 use crate::session::{Session, places};
+use crate::show::Out;
 use crate::show::table::Cell;
-use crate::show::{Out, safe::safe};
 use serde_json::json;
 use std::io::Write;
-use yieldtray_core::problem::enumerate;
 use yieldtray_core::snippet::TARGETS;
+use yieldtray_source::enumerate;
+use yieldtray_source::escape::safe;
 
 /// Writes a request as code, as a command or in a format.
 pub(crate) fn export(common: &Common, args: &Export, host: &Host, out: &mut Out) -> Result<u8, Stop> {

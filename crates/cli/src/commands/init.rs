@@ -5,7 +5,7 @@ use crate::show::Out;
 use anyhow::Context;
 use std::io::Write;
 use std::path::Path;
-use yieldtray_core::files::CONFIG_FILE;
+use yieldtray_source::access::CONFIG_FILE;
 
 const CONFIG: &str = include_str!("../../demo/init.toml");
 const REQUESTS: &str = include_str!("../../demo/init.http");

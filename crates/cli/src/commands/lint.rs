@@ -9,9 +9,9 @@ use crate::trust::{Trust, read_configuration};
 use anyhow::Context;
 use std::io::Write;
 use yieldtray_core::lint::{Ties, learn_ties, lint_configuration, lint_files};
-use yieldtray_core::problem::{Problem, SourceId};
 use yieldtray_core::report::sarif;
 use yieldtray_core::workspace::{COMMON_FILE, CellId};
+use yieldtray_source::{Problem, SourceId};
 
 /// Finds mistakes and oddities without sending anything.
 pub(crate) fn lint(common: &Common, args: &Lint, host: &Host, out: &mut Out) -> Result<u8, Stop> {

@@ -3,10 +3,11 @@ use crate::failure::Stop;
 use crate::host::Host;
 use crate::session::{Session, places};
 use crate::show::table::{self, Cell};
-use crate::show::{self, Out, data, safe::safe_line};
+use crate::show::{self, Out, data};
 use std::io::Write;
-use yieldtray_core::problem::Problem;
 use yieldtray_core::replay::Graph;
+use yieldtray_source::Problem;
+use yieldtray_source::escape::safe_line;
 
 /// Shows the requests there are: place, name, method, target, what they need and yield.
 pub(crate) fn list(common: &Common, args: &List, host: &Host, out: &mut Out) -> Result<u8, Stop> {

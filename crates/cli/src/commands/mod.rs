@@ -26,7 +26,7 @@ use crate::failure::Stop;
 use crate::host::Host;
 use crate::show::Out;
 pub(crate) use init::ignore;
-use yieldtray_core::problem::closest;
+use yieldtray_source::closest;
 
 /// Carries the command out and gives the exit code.
 pub(crate) fn run(args: Args, host: &Host, out: &mut Out) -> Result<u8, Stop> {

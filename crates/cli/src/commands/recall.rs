@@ -18,9 +18,9 @@ use std::collections::HashMap;
 use std::io::Write;
 use std::rc::Rc;
 use yieldtray_core::log::Past;
-use yieldtray_core::problem::enumerate;
 use yieldtray_core::replay::{Event, Next, Outcome, Plan, Run};
 use yieldtray_core::workspace::CellId;
+use yieldtray_source::enumerate;
 use yieldtray_store::Store;
 use yieldtray_store::log::Place;
 

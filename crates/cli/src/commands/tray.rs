@@ -5,11 +5,12 @@ use crate::host::Host;
 use crate::kept;
 use crate::session::Session;
 use crate::show::table::Cell;
-use crate::show::{Out, data, safe::safe_line};
+use crate::show::{Out, data};
 use serde_json::json;
 use std::io::Write;
 use yieldtray_core::http::MASK;
 use yieldtray_core::secret::Masker;
+use yieldtray_source::escape::safe_line;
 use yieldtray_store::Kept;
 
 /// Shows what responses yielded and is kept for the chosen environment, or drops some of it.

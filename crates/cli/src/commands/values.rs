@@ -4,7 +4,7 @@ use crate::host::Host;
 use crate::kept;
 use crate::session::{Session, engine_for_showing, places};
 use crate::show::table::Cell;
-use crate::show::{Out, data, safe::safe_line};
+use crate::show::{Out, data};
 use serde_json::json;
 use std::io::Write;
 use yieldtray_core::expression::FUNCTIONS;
@@ -12,6 +12,7 @@ use yieldtray_core::http::MASK;
 use yieldtray_core::replay::Plan;
 use yieldtray_core::secret::Masker;
 use yieldtray_core::workspace::{Answers, CellId, Origin, OriginKind, Reach, Row, Shown, Workspace, across, survey};
+use yieldtray_source::escape::safe_line;
 
 /// Shows what each name is now, where it comes from and what it hides.
 pub(crate) fn values(common: &Common, args: &Values, host: &Host, out: &mut Out) -> Result<u8, Stop> {

@@ -14,10 +14,10 @@ use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 use tokio::sync::mpsc::{UnboundedReceiver, unbounded_channel};
-use yieldtray_core::files::{CONFIG_FILE, LOCAL_FILE};
-use yieldtray_core::problem::enumerate;
 use yieldtray_core::replay::Plan;
 use yieldtray_core::workspace::{CellId, Workspace};
+use yieldtray_source::access::{CONFIG_FILE, LOCAL_FILE};
+use yieldtray_source::enumerate;
 
 /// An editor writes a file in several steps, and often several files: what comes within this time belongs
 /// together.

@@ -25,12 +25,12 @@ use std::sync::{Arc, Mutex};
 use std::time::Instant;
 use yieldtray_core::expression::Value;
 use yieldtray_core::log::Past;
-use yieldtray_core::problem::SourceId;
 use yieldtray_core::replay::{CellReport, Event, Next, Outcome, Plan, Run};
 use yieldtray_core::report::LARGEST_BODY;
-use yieldtray_core::syntax::Span;
 use yieldtray_core::workspace::{CellId, Workspace};
 use yieldtray_lsp::{Done, Finding, Job, Overlay, Talk, Task};
+use yieldtray_source::SourceId;
+use yieldtray_source::Span;
 use yieldtray_transport::{Client, Options};
 
 /// The workspace of a job as the editor has it, and the file that it is about.

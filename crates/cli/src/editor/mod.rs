@@ -15,11 +15,11 @@ use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::{Mutex, PoisonError};
 use yieldtray_core::expression::{Engine, Value};
-use yieldtray_core::files::Files;
 use yieldtray_core::log::Past;
 use yieldtray_core::response::Exchange;
 use yieldtray_core::workspace::{Settings, Tray, Variables, Workspace};
 use yieldtray_lsp::{Answered, Desk, Done, Job, Talk};
+use yieldtray_source::files::Files;
 use yieldtray_store::{StateFolder, Store};
 
 /// The desk at which somebody edits.

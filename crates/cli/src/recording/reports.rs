@@ -9,10 +9,10 @@ use std::fs::File;
 use std::io::{self, Seek, Write};
 use std::path::{Path, PathBuf};
 use std::time::Duration;
-use yieldtray_core::problem::enumerate;
 use yieldtray_core::replay::Run;
 use yieldtray_core::report::{About, Entry, Format, Kind, Streams, millis};
 use yieldtray_core::secret::Masker;
+use yieldtray_source::enumerate;
 
 /// Text is put aside in pieces of about so many bytes.
 const PIECE: usize = 64 << 10;

@@ -14,12 +14,12 @@ use std::io;
 use std::path::PathBuf;
 use std::sync::Arc;
 use yieldtray_core::log::Past;
-use yieldtray_core::problem::enumerate;
 use yieldtray_core::replay::{CellReport, Event, Link, Plan, Run, TokenReport, chain};
 use yieldtray_core::report::Entry;
 use yieldtray_core::request::Prepared;
 use yieldtray_core::response::Exchange;
 use yieldtray_core::workspace::{CellId, Tray, Workspace};
+use yieldtray_source::enumerate;
 use yieldtray_store::Store;
 use yieldtray_transport::{Client, KeptCookie};
 

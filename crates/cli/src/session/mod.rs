@@ -21,14 +21,17 @@ use chrono::{DateTime, Utc};
 use std::path::{Component, Path, PathBuf};
 use std::time::SystemTime;
 use yieldtray_core::expression::{Engine, MadeUp, Value};
-use yieldtray_core::files::{Files, LOCAL_FILE};
 use yieldtray_core::http::parse_origin;
-use yieldtray_core::problem::{Problem, SourceId};
 use yieldtray_core::replay::Summary;
-use yieldtray_core::safe::safe_line;
-use yieldtray_core::syntax::{Span, is_language_name, is_value_name};
+use yieldtray_core::syntax::is_language_name;
 use yieldtray_core::workspace::says_insecure;
 use yieldtray_core::workspace::{CellId, Settings, Variables, Workspace, is_listed, unknown_environment};
+use yieldtray_source::Span;
+use yieldtray_source::access::LOCAL_FILE;
+use yieldtray_source::escape::safe_line;
+use yieldtray_source::files::Files;
+use yieldtray_source::names::is_value_name;
+use yieldtray_source::{Problem, SourceId};
 use yieldtray_store::StateFolder;
 
 /// An opened workspace and what the caller chose.

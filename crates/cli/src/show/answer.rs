@@ -1,7 +1,6 @@
 //! What goes to standard output of an answer, whether it just came or lies in the log.
 
 use super::pager::Pager;
-use super::safe::safe;
 use super::{Out, body, exchange};
 use crate::args::{Looking, Part};
 use crate::failure::Stop;
@@ -11,6 +10,7 @@ use yieldtray_core::replay::Run;
 use yieldtray_core::response::Exchange;
 use yieldtray_core::secret::Masker;
 use yieldtray_core::workspace::CellId;
+use yieldtray_source::escape::safe;
 
 impl Looking {
     /// Whether a part is to be printed.

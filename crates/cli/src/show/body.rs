@@ -1,11 +1,11 @@
 //! A response's body: laid out and coloured for a person, the bytes as they came for a program.
 
 use super::look::Look;
-use super::safe::safe;
 use anstyle::{AnsiColor, Style};
 use std::io::{self, Write};
 use yieldtray_core::response::{Exchange, Nature, Piece, lay_out};
 use yieldtray_core::secret::Masker;
+use yieldtray_source::escape::safe;
 
 /// Writes the body for a person at a terminal.
 pub(crate) fn for_a_person(out: &mut impl Write, exchange: &Exchange, masker: &Masker, look: Look) -> io::Result<()> {

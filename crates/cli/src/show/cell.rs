@@ -1,13 +1,13 @@
 //! How a run reads: one line a request, and under it what a person needs to see why it failed.
 
 use super::look::Look;
-use super::safe::safe_line;
 use super::table::{count, cut, left, push_left, push_right};
 use std::borrow::Cow;
 use std::time::Duration;
-use yieldtray_core::diff::DifferentLine;
 use yieldtray_core::replay::{CellReport, CheckFailure, Difference, Outcome, Summary, TokenReport, YieldReport};
 use yieldtray_core::workspace::{CellId, Tint, Workspace};
+use yieldtray_source::diff::DifferentLine;
+use yieldtray_source::escape::safe_line;
 
 /// Where no terminal gives a width, lines may be this long before a column is cut.
 const WIDE: usize = 160;

@@ -2,14 +2,14 @@
 
 use super::log::{rfc3339, when};
 use super::look::Look;
-use super::safe::safe_line;
 use super::table::{Cell, columns, count, cut};
 use super::{cell, data as shapes};
 use crate::commands::log::Side;
 use crate::kept;
 use serde_json::{Value, json};
-use yieldtray_core::diff::DifferentLine;
 use yieldtray_core::log::{Change, Comparison, Found};
+use yieldtray_source::diff::DifferentLine;
+use yieldtray_source::escape::safe_line;
 
 /// Where no terminal gives a width, a value is cut to so many characters.
 const WIDE: usize = 160;

@@ -1,7 +1,6 @@
 //! The parts of an exchange that `--show` names.
 
 use super::look::Look;
-use super::safe::{safe, safe_line};
 use super::{body, table};
 use std::io::{self, Write};
 use std::time::Duration;
@@ -9,6 +8,7 @@ use yieldtray_core::report::header_value;
 use yieldtray_core::request::{Content, Piece, Prepared};
 use yieldtray_core::response::{CookieFate, Exchange, Hop, HopKind, Timings};
 use yieldtray_core::secret::Masker;
+use yieldtray_source::escape::{safe, safe_line};
 
 /// The bars of a timeline are this many columns wide where no terminal gives a width.
 const BARS: usize = 60;

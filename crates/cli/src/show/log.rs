@@ -1,7 +1,6 @@
 //! Past exchanges as a list, and what is said about one.
 
 use super::look::Look;
-use super::safe::safe_line;
 use super::table::{Cell, count, right};
 use super::{Out, body, cell, data as shapes};
 use chrono::{DateTime, Local, SecondsFormat};
@@ -10,6 +9,7 @@ use std::time::Duration;
 use yieldtray_core::log::Past;
 use yieldtray_core::report::{Entry, Failed};
 use yieldtray_core::workspace::Config;
+use yieldtray_source::escape::safe_line;
 use yieldtray_store::log::{Listed, Summary};
 
 /// A time in milliseconds since 1970 by RFC 3339, in UTC.

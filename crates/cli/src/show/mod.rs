@@ -20,15 +20,13 @@ mod stream;
 pub(crate) mod table;
 pub(crate) mod verdict;
 
-pub(crate) use yieldtray_core::safe;
-
 use crate::args::{Color, Common};
 use crate::host::Host;
 use look::Look;
 use std::io::{self, Write};
 use stream::Stream;
-use yieldtray_core::problem::{Code, Problem};
 use yieldtray_core::workspace::Workspace;
+use yieldtray_source::{Code, Problem};
 
 /// The two streams and how each is written.
 pub(crate) struct Out {

@@ -1,14 +1,14 @@
 //! Problems as a person reads them: the place, the line underlined, what to write instead.
 
 use super::look::Look;
-use super::safe::{safe, safe_line};
 use annotate_snippets::{AnnotationKind, Level, Renderer, Snippet};
 use std::borrow::Cow;
 use std::path::Path;
-use yieldtray_core::files::{CONFIG_FILE, LOCAL_FILE};
-use yieldtray_core::problem::{Code, Level as Weight, Problem, SourceId};
-use yieldtray_core::syntax::Span;
 use yieldtray_core::workspace::{Source, Workspace, values_covered};
+use yieldtray_source::Span;
+use yieldtray_source::access::{CONFIG_FILE, LOCAL_FILE};
+use yieldtray_source::escape::{safe, safe_line};
+use yieldtray_source::{Code, Level as Weight, Problem, SourceId};
 
 /// A problem with the line it stands in.
 pub(crate) fn snippet(workspace: &Workspace, problem: &Problem, look: Look) -> String {

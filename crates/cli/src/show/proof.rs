@@ -1,14 +1,14 @@
 //! What checks would not notice: first the cells that have none, then file by file.
 
 use super::cell::{CellLines, Columns, Heading, shown_name};
-use super::safe::safe_line;
 use super::{Out, data, table};
 use serde_json::{Value, json};
 use std::io::{self, Write};
-use yieldtray_core::problem::SourceId;
 use yieldtray_core::prove::{Change, Proof, words};
 use yieldtray_core::replay::{CellReport, Outcome};
 use yieldtray_core::workspace::Workspace;
+use yieldtray_source::SourceId;
+use yieldtray_source::escape::safe_line;
 
 /// Under what circumstances something was proved.
 pub(crate) struct Proved<'p> {

@@ -7,8 +7,8 @@ use crate::sending::Audience;
 use std::io::{self, Write};
 use std::time::{Duration, Instant};
 use yieldtray_core::expression::Engine;
-use yieldtray_core::problem::{Problem, SourceId};
 use yieldtray_core::replay::{CellReport, Event, Outcome, Run};
+use yieldtray_source::{Problem, SourceId};
 
 /// So many of the slowest requests are told.
 const SLOWEST: usize = 5;

@@ -4,7 +4,7 @@ use crate::host::Host;
 use std::borrow::Cow;
 use std::fmt::Write as _;
 use std::io::{self, BufWriter, Stdout, Write};
-use yieldtray_core::safe::is_unsafe;
+use yieldtray_source::escape::is_unsafe;
 
 /// Standard output.
 pub(super) struct Stream {

@@ -2,11 +2,11 @@
 
 use super::cell::{CellLines, Columns, Heading, not_sent, shown_name};
 use super::look::Look;
-use super::safe::safe_line;
 use super::{Out, exchange, table};
 use crate::failure::Stop;
 use yieldtray_core::replay::{CellReport, Outcome, Run, TokenReport};
 use yieldtray_core::response::Exchange;
+use yieldtray_source::escape::safe_line;
 
 /// Says it.
 pub(crate) struct Told<'r, 'w> {

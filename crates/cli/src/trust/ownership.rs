@@ -4,7 +4,7 @@
 use crate::failure::Stop;
 use std::fs::Metadata;
 use std::path::Path;
-use yieldtray_core::files::{CONFIG_FILE, LOCAL_FILE};
+use yieldtray_source::access::{CONFIG_FILE, LOCAL_FILE};
 
 /// Refuses a workspace whose configurations, `.env` or root are not this user's own, unless `allowed` says that
 /// the user allowed it all the same.

@@ -2,13 +2,14 @@
 
 use super::fixes::{after_mark, below, free_name, toml_text};
 use super::{View, cell_at};
-use crate::files::CONFIG_FILE;
 use crate::http::body_shape::Outline;
-use crate::problem::SourceId;
-use crate::syntax::{Edit, Kind, Span, Template};
+use crate::syntax::{Kind, Template};
 use crate::workspace::CellId;
 use crate::workspace::suggest::checks_for;
 use std::path::PathBuf;
+use yieldtray_source::SourceId;
+use yieldtray_source::access::CONFIG_FILE;
+use yieldtray_source::{Edit, Span};
 
 /// Something that can be done to files.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -156,7 +157,7 @@ fn suggested(text: &str, range: Span) -> String {
         .next()
         .unwrap_or_default();
     let name = word.to_lowercase().replace('-', "_");
-    if key.len() < before.len() && crate::syntax::is_value_name(&name) { name } else { "value".to_owned() }
+    if key.len() < before.len() && yieldtray_source::names::is_value_name(&name) { name } else { "value".to_owned() }
 }
 
 /// Checks that hold for the last answer: its status, its media type, the fields that are there.

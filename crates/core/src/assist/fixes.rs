@@ -3,11 +3,12 @@
 use super::actions::{Action, Change};
 use super::complete::relative;
 use super::{View, cell_at, line_at};
-use crate::files::{CONFIG_FILE, LOCAL_FILE};
-use crate::problem::{Code, Problem, SourceId};
-use crate::syntax::{Cell, Edit, Span};
+use crate::syntax::Cell;
 use crate::workspace::{CellId, yields};
 use std::path::PathBuf;
+use yieldtray_source::access::{CONFIG_FILE, LOCAL_FILE};
+use yieldtray_source::{Code, Problem, SourceId};
+use yieldtray_source::{Edit, Span};
 
 /// The ways to mend a problem, the likeliest first.
 pub fn fixes(view: View<'_>, problem: &Problem) -> Vec<Action> {
@@ -171,7 +172,7 @@ fn declared(view: View<'_>, problem: &Problem) -> Vec<Action> {
     let source = problem.source.expect("it was looked at");
     let text = view.text(source);
     let name = problem.span.of(text);
-    if !crate::syntax::is_value_name(name) {
+    if !yieldtray_source::names::is_value_name(name) {
         return Vec::new();
     }
     let mut found = Vec::new();
@@ -271,7 +272,7 @@ fn moved(view: View<'_>, problem: &Problem) -> Option<Action> {
 /// A name that no value has yet.
 pub(super) fn free_name(view: View<'_>, base: &str) -> String {
     let workspace = view.workspace();
-    let base = if crate::syntax::is_value_name(base) && !crate::syntax::is_language_name(base) {
+    let base = if yieldtray_source::names::is_value_name(base) && !crate::syntax::is_language_name(base) {
         base.to_owned()
     } else {
         format!("my_{base}")
@@ -280,7 +281,7 @@ pub(super) fn free_name(view: View<'_>, base: &str) -> String {
         workspace.config.all_entries().any(|entry| entry.name == name)
             || workspace.loaded().any(|file| view.text(file).contains(&format!("{name} =")))
     };
-    crate::syntax::first_free(&base, "_", |name| !taken(name))
+    yieldtray_source::names::first_free(&base, "_", |name| !taken(name))
 }
 
 /// Text as TOML writes it.

@@ -3,9 +3,9 @@ use super::words::{INSTRUCTIONS, builtin_help, instruction_help, language_help};
 use super::{Occurrence, View, What, at};
 use crate::expression::FUNCTIONS;
 use crate::http::{METHODS, field};
-use crate::problem::SourceId;
-use crate::syntax::Span;
 use crate::workspace::{CellId, Shown, Workspace, across};
+use yieldtray_source::SourceId;
+use yieldtray_source::Span;
 
 /// Help about what stands at a place.
 #[derive(Clone, Debug, PartialEq, Eq)]

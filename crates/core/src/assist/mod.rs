@@ -30,10 +30,11 @@ pub use shown::{Hint, hints};
 pub use signature::{Signature, signature};
 pub use tokens::{Token, TokenKind, tokens};
 
-use crate::problem::SourceId;
 use crate::response::Exchange;
-use crate::syntax::{Kind, Span};
+use crate::syntax::Kind;
 use crate::workspace::{CellId, Reach, Workspace};
+use yieldtray_source::SourceId;
+use yieldtray_source::Span;
 
 /// Answers from before.
 pub trait Past {

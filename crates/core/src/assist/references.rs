@@ -1,10 +1,12 @@
 //! Where a name is given, where else it stands, and giving it another.
 
 use super::{Occurrence, View, What, in_configuration, in_requests, needs, occurrence};
-use crate::problem::SourceId;
-use crate::syntax::{Edit, Kind, Span, is_language_name, is_value_name};
+use crate::syntax::{Kind, is_language_name};
 use crate::workspace::{CellId, Workspace};
 use std::collections::BTreeSet;
+use yieldtray_source::SourceId;
+use yieldtray_source::names::is_value_name;
+use yieldtray_source::{Edit, Span};
 
 /// The name at byte `at` of a text.
 pub fn at(view: View<'_>, source: SourceId, at: usize) -> Option<Occurrence> {

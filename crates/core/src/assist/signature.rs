@@ -1,7 +1,7 @@
 use super::View;
 use super::complete::{Context, context};
 use crate::expression::FUNCTIONS;
-use crate::problem::SourceId;
+use yieldtray_source::SourceId;
 
 /// The call that somebody is writing.
 #[derive(Clone, Debug, PartialEq, Eq)]

@@ -1,11 +1,11 @@
 use super::*;
 use crate::expression::Engine;
 use crate::lint::lint;
-use crate::problem::{Code, Problem};
-use crate::syntax::{Edit, edited};
 use crate::testing::{engine, json_answer, settings, workspace};
 use crate::workspace::{Answers, Settings, Tray};
 use std::path::Path;
+use yieldtray_source::{Code, Problem};
+use yieldtray_source::{Edit, edited};
 
 /// The cursor in a fixture.
 const CURSOR: char = '¦';

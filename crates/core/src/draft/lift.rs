@@ -1,12 +1,11 @@
 //! Secrets of requests from elsewhere become values, so that no shared file has them.
 
 use super::{Body, Draft, Part};
-use crate::entropy::random_texts;
 use crate::http::{credential, is_secret_header, origin_of};
 use crate::request::Place;
 use crate::secret::is_secret_name;
+use crate::syntax::is_language_name;
 use crate::syntax::{Piece, Text};
-use crate::syntax::{is_language_name, is_value_name};
 use crate::workspace::{Given, Workspace};
 use regex::Regex;
 use rustc_hash::FxHashMap;
@@ -14,6 +13,8 @@ use std::cmp::Reverse;
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::LazyLock;
 use url::Url;
+use yieldtray_source::entropy::random_texts;
+use yieldtray_source::names::is_value_name;
 
 /// The shortest credential that is taken for one.
 const SHORT: usize = 4;

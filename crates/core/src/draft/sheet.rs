@@ -1,7 +1,9 @@
 use super::{Body, Draft, Lift};
-use crate::problem::SourceId;
-use crate::syntax::{edited, parse, slug, tidy};
+use crate::syntax::{parse, tidy};
 use rustc_hash::{FxHashMap, FxHashSet};
+use yieldtray_source::SourceId;
+use yieldtray_source::edited;
+use yieldtray_source::names::slug;
 
 /// Cells of requests from elsewhere, for one file.
 #[derive(Clone, Debug, Default)]

@@ -1,10 +1,11 @@
 use super::own::OwnFunctions;
 use super::walk::{self, CEL_FUNCTIONS, CEL_MACROS, Reads};
 use super::{FUNCTIONS, functions};
-use crate::problem::{Code, closest};
-use crate::syntax::{Span, calls_and_names};
 use cel::common::ast::{Expr, IdedExpr};
 use cel::parser::PrattParser;
+use yieldtray_source::Span;
+use yieldtray_source::scan::calls_and_names;
+use yieldtray_source::{Code, closest};
 
 /// The longest expression that is taken, in bytes. Evaluation recurses once per operator, and
 /// [`STACK`] holds every chain of this length.

@@ -125,10 +125,10 @@ fn own_words(node: &IdedExpr, context: &Context<'_, '_>, error: &ExecutionError)
         names.sort_unstable();
         let there = match names.len() {
             0 => "it is empty".to_owned(),
-            1..=12 => format!("there is {}", crate::problem::enumerate(&names)),
-            more => format!("there is {} and {} more", crate::problem::enumerate(&names[..10]), more - 10),
+            1..=12 => format!("there is {}", yieldtray_source::enumerate(&names)),
+            more => format!("there is {} and {} more", yieldtray_source::enumerate(&names[..10]), more - 10),
         };
-        let meant = crate::problem::closest(&key, names.iter().map(String::as_str));
+        let meant = yieldtray_source::closest(&key, names.iter().map(String::as_str));
         let meant = meant.map(|meant| format!("; did you mean `{meant}`?")).unwrap_or_default();
         return format!("`{of}` has no `{key}`: {there}{meant}");
     }

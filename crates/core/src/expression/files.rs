@@ -3,10 +3,10 @@
 
 use super::opaque::opaque;
 use super::schemas::{Schema, Schemas};
-use crate::files::{Files, clean};
 use std::fmt;
 use std::path::PathBuf;
 use std::sync::Arc;
+use yieldtray_source::files::{Files, clean};
 
 /// The name the reader has in an expression: one nobody can write.
 pub(super) const FILES: &str = "@files";

@@ -4,9 +4,9 @@
 
 use super::compiled::Fault;
 use super::walk;
-use crate::problem::{Code, SourceId};
-use crate::syntax::Span;
 use cel::common::ast::{ComprehensionExpr, EntryExpr, Expr, IdedExpr, ListExpr, LiteralValue};
+use yieldtray_source::Span;
+use yieldtray_source::{Code, SourceId};
 
 /// A function as the configuration describes it.
 #[derive(Clone, Debug)]

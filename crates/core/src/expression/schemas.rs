@@ -3,7 +3,6 @@
 //! A schema that refers to other files is compiled together with them as one document, in which every file is a
 //! definition: what refers to each other is then compiled once, and not once for each way that leads to it.
 
-use crate::files::{Files, clean};
 use jsonschema::{Draft, Retrieve, Uri, Validator};
 use rustc_hash::{FxHashMap, FxHashSet};
 use serde_json::{Map, Value as Json};
@@ -11,6 +10,7 @@ use std::collections::VecDeque;
 use std::fmt;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
+use yieldtray_source::files::{Files, clean};
 
 /// The address under which the workspace's own files refer to each other. It is never asked for.
 const BASE: &str = "workspace:///";

@@ -1,7 +1,7 @@
 use super::{Bindings, Engine, Reads, Value};
-use crate::problem::Code;
 use crate::testing::engine;
 use std::time::Duration;
+use yieldtray_source::Code;
 
 fn bindings() -> Bindings<'static> {
     let body = r#"{"id": "L-2043", "bins": 24, "kg": 11.5, "open": true, "none": null, "big": 123456789012345678901234567890,

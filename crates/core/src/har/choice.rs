@@ -1,5 +1,5 @@
 use super::entry::Entry;
-use crate::glob::matches;
+use yieldtray_source::glob::matches;
 
 /// Which entries are taken; one that is empty takes all.
 #[derive(Clone, Debug, Default)]

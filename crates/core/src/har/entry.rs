@@ -1,6 +1,5 @@
 //! The parts of an archive that matter here. What a tool leaves out is taken for empty.
 
-use crate::access::check_readable;
 use crate::draft::{Body, Draft, Part};
 use crate::http::body_shape::Outline;
 use crate::syntax::Text;
@@ -8,6 +7,7 @@ use crate::workspace::suggest::checks_for;
 use base64::Engine as _;
 use serde::Deserialize;
 use std::path::Path;
+use yieldtray_source::access::check_readable;
 
 /// One request and its answer. `T` is the text of a body: a `String`, or nothing where it is passed over.
 #[derive(Deserialize)]

@@ -2,12 +2,12 @@
 
 use super::is_json;
 use crate::response::Exchange;
-use crate::syntax::is_value_name;
 use rustc_hash::FxHashMap;
 use serde::de::{Deserialize, Deserializer, MapAccess, Visitor};
 use serde_json::Value as Json;
 use serde_json::value::RawValue;
 use std::fmt;
+use yieldtray_source::names::is_value_name;
 
 /// A body as far as it is altered: its parts as they are written, so that a copy is made of pieces of the text.
 pub enum Outline<'x> {

@@ -2,9 +2,10 @@
 //! above a `%%` line for the cell; with a blank line below it, for the cell it stands in, and among the lines
 //! before the first cell for the whole file.
 
-use crate::problem::{Code, Problem, SourceId, closest};
-use crate::syntax::{File, Item, Kind, Span};
+use crate::syntax::{File, Item, Kind};
 use crate::workspace::Workspace;
+use yieldtray_source::Span;
+use yieldtray_source::{Code, Problem, SourceId, closest};
 
 const WORD: &str = "# accepted";
 

@@ -2,10 +2,11 @@
 
 use super::Ties;
 use super::names::Uses;
-use crate::problem::{Code, Problem, SourceId};
-use crate::syntax::{Instruction, Kind, Span};
+use crate::syntax::{Instruction, Kind};
 use crate::workspace::{Answers, CellId, Lookup, Memo, PlayedWith, Reach, Settings, Tray, Workspace, yields};
 use rustc_hash::{FxHashMap, FxHashSet};
+use yieldtray_source::Span;
+use yieldtray_source::{Code, Problem, SourceId};
 
 /// Yields that nobody uses, and names that a file yields twice.
 pub(super) fn yielded(workspace: &Workspace, uses: &[Uses<'_>], ties: &Ties) -> Vec<Problem> {

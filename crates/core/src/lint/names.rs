@@ -2,12 +2,12 @@
 
 use crate::expression::Engine;
 use crate::expression::Value;
-use crate::problem::{Code, Problem, enumerate};
 use crate::replay::Step;
 use crate::workspace::{
     Answers, CellId, Entry, Lookup, Memo, NameUse, PlayedWith, Reach, Settings, Stage, Tray, Workspace, Yielded, yields,
 };
 use rustc_hash::FxHashSet;
+use yieldtray_source::{Code, Problem, enumerate};
 
 /// A cell of the plan, and the names it uses.
 pub(super) struct Uses<'p> {

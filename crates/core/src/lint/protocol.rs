@@ -2,9 +2,10 @@
 
 use crate::http::is_secret_header;
 use crate::http::{FIELDS, METHODS, field};
-use crate::problem::{Code, Problem, SourceId, closest};
-use crate::syntax::{Auth, Kind, Span};
+use crate::syntax::{Auth, Kind};
 use crate::workspace::{Given, Workspace};
+use yieldtray_source::Span;
+use yieldtray_source::{Code, Problem, SourceId, closest};
 
 /// Methods and header fields that are a letter away from known ones.
 pub(super) fn slips(workspace: &Workspace, source: SourceId) -> Vec<Problem> {

@@ -1,14 +1,15 @@
 //! Texts that look like secrets in files that others see: long random text, and literals in header
 //! fields and values whose names say that they hold one.
 
-use crate::entropy::random_texts;
 use crate::expression::Value;
-use crate::files::LOCAL_FILE;
 use crate::http::{credential, is_secret_header};
-use crate::problem::{Code, Problem, SourceId};
 use crate::secret::is_secret_name;
-use crate::syntax::{Auth, Kind, Span, Template};
+use crate::syntax::{Auth, Kind, Template};
 use crate::workspace::{Given, Workspace};
+use yieldtray_source::Span;
+use yieldtray_source::access::LOCAL_FILE;
+use yieldtray_source::entropy::random_texts;
+use yieldtray_source::{Code, Problem, SourceId};
 
 const HINT: &str = "write a value in its place, as in `{{api_key}}`, and give that in `yieldtray.local.toml`";
 

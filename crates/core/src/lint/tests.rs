@@ -8,7 +8,7 @@ fn findings(fixture: &str, files: &[&str]) -> Vec<(String, String, String)> {
     let sources: Vec<_> = files.iter().map(|file| workspace.load(Path::new(file)).expect("a file")).collect();
     let cells: Vec<_> = sources.iter().flat_map(|source| workspace.cells(*source)).collect();
     let problems = lint(&mut workspace, &engine(), &settings(Some("bench"), &[]), &cells);
-    let shown = |problem: &crate::problem::Problem| {
+    let shown = |problem: &yieldtray_source::Problem| {
         let source = workspace.source(problem.source.expect("a place"));
         let code = format!("{}{}", problem.code.as_str(), if problem.is_mistake() { "!" } else { "" });
         (code, source.path.display().to_string(), problem.span.of(&source.text).to_owned())

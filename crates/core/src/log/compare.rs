@@ -2,7 +2,6 @@
 
 use super::lists::{self, Step};
 use super::shape::{Shape, kind};
-use crate::diff::{DifferentLine, different_lines};
 use crate::expression::read_json_path;
 use crate::http::digest;
 use crate::response::{Exchange, Nature};
@@ -10,6 +9,7 @@ use serde_json::{Number, Value};
 use serde_json_path::JsonPath;
 use std::borrow::Cow;
 use std::fmt::Write;
+use yieldtray_source::diff::{DifferentLine, different_lines};
 
 /// Header fields that differ from one answer to the next though nothing has changed, or that only concern the
 /// way they came.

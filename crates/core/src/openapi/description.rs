@@ -6,9 +6,10 @@ use super::security::{Given, OauthProfile, Security};
 use super::servers;
 use crate::draft::Draft;
 use crate::syntax::Text;
-use crate::syntax::{first_free, is_token, slug};
+use crate::syntax::is_token;
 use rustc_hash::FxHashMap;
 use std::collections::BTreeMap;
+use yieldtray_source::names::{first_free, slug};
 
 /// What of a description is wanted.
 #[derive(Clone, Debug, Default)]
@@ -145,7 +146,7 @@ fn operations<'d>(documents: &'d Documents, root: Node<'d>, notes: &mut Vec<Stri
 fn closest(documents: &Documents, root: Node<'_>, wanted: &str) -> String {
     let all = operations(documents, root, &mut Vec::new());
     let names = all.iter().filter_map(|operation| operation.node.text("operationId"));
-    crate::problem::closest(wanted, names).map(|name| format!(": did you mean `{name}`?")).unwrap_or_default()
+    yieldtray_source::closest(wanted, names).map(|name| format!(": did you mean `{name}`?")).unwrap_or_default()
 }
 
 /// What a tag is about.

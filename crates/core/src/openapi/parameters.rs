@@ -2,8 +2,9 @@ use super::documents::{Documents, Node};
 use super::sample::Samples;
 use crate::draft::Draft;
 use crate::syntax::Text;
-use crate::syntax::{is_language_name, is_token, is_value_name};
+use crate::syntax::{is_language_name, is_token};
 use serde_json::Value;
+use yieldtray_source::names::is_value_name;
 
 /// The parameters of an operation, those of its path first; its own of the same name and place win.
 pub(super) fn of<'d>(documents: &'d Documents, path: Node<'d>, operation: Node<'d>) -> Vec<Node<'d>> {

@@ -2,10 +2,10 @@
 
 use super::documents::{Documents, Node};
 use super::pattern;
-use crate::entropy::random_texts;
 use rustc_hash::FxHashMap;
 use serde_json::{Map, Number, Value, json};
 use std::cell::RefCell;
+use yieldtray_source::entropy::random_texts;
 
 /// How deep a made value goes.
 const DEEPEST: usize = 10;

@@ -1,12 +1,12 @@
 //! The schemas of answers as files of JSON Schema (2020-12), each beside the others it refers to.
 
 use super::documents::{Documents, Node};
-use crate::syntax::first_free;
 use rustc_hash::FxHashMap;
 use serde::ser::{Serialize, SerializeMap, Serializer};
 use serde_json::{Map, Value, json};
 use std::cell::RefCell;
 use std::collections::BTreeSet;
+use yieldtray_source::names::first_free;
 
 /// The folder they lie in, beside the request files.
 pub(super) const FOLDER: &str = "schemas";

@@ -1,8 +1,9 @@
 use super::documents::{Documents, Node};
 use crate::draft::Draft;
 use crate::syntax::Text;
-use crate::syntax::{is_token, slug};
+use crate::syntax::is_token;
 use std::collections::BTreeMap;
+use yieldtray_source::names::slug;
 
 /// A value that somebody must fill in.
 #[derive(Clone, Debug, PartialEq, Eq)]

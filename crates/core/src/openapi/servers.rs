@@ -1,6 +1,6 @@
 use super::documents::Node;
-use crate::syntax::{first_free, slug};
 use url::Url;
+use yieldtray_source::names::{first_free, slug};
 
 /// The servers of a description as environments: a name, and what stands before paths.
 pub(super) fn environments(root: Node<'_>, notes: &mut Vec<String>) -> Vec<(String, String)> {

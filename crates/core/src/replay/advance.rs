@@ -6,10 +6,10 @@ use super::plan::Step;
 use super::question::{Question, questions};
 use super::run::{Fate, Next};
 use super::turn::Rowed;
-use crate::problem::Problem;
 use crate::request::Granted;
 use crate::response::Failure;
 use crate::workspace::{CellId, Lookup};
+use yieldtray_source::Problem;
 
 impl<'w> Run<'w> {
     /// Goes on with the entered lane: what is wanted of the caller, or `None` where it has moved on.

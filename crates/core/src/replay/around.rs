@@ -2,8 +2,8 @@
 
 use super::Run;
 use crate::response::{Exchange, Failure, FailureKind};
-use crate::syntax::is_value_name;
 use crate::workspace::{CellId, Lookup, Memo, Origin};
+use yieldtray_source::names::is_value_name;
 
 impl Run<'_> {
     /// Where the address comes from that nobody answers at.

@@ -1,9 +1,9 @@
 //! Checks that fail, each with all that is told about it: what a person reads instead of sending again.
 
 use super::CheckFailure;
-use crate::diff::DifferentLine;
 use crate::testing::{answer, replay, settings};
 use std::fmt::Write;
+use yieldtray_source::diff::DifferentLine;
 
 /// Every check fails, or passes with a remark, against the lot below.
 const CHECKS: &[&str] = &[

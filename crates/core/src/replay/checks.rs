@@ -1,12 +1,13 @@
 //! Which checks are judged for a cell, and in which order its answer is used.
 
 use crate::expression::{Compiled, Engine, Reads};
-use crate::problem::SourceId;
 use crate::response::Exchange;
-use crate::syntax::{Kind, Span};
+use crate::syntax::Kind;
 use crate::workspace::{CellId, Workspace};
 use std::sync::Arc;
 use std::time::Duration;
+use yieldtray_source::SourceId;
+use yieldtray_source::Span;
 
 /// One use of an answer: an expression and what is done with its value.
 #[derive(Clone, Debug)]

@@ -10,7 +10,6 @@ use super::ready::Ready;
 use super::run::Fate;
 use crate::http::digest;
 use crate::http::is_json;
-use crate::problem::{Code, Problem};
 use crate::replay::advice::advice;
 use crate::request::Prepared;
 use crate::response::Kept;
@@ -21,6 +20,7 @@ use bytes::Bytes;
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::Arc;
 use std::time::Duration;
+use yieldtray_source::{Code, Problem};
 
 impl<'w> Run<'w> {
     /// Takes the answer to a request, or why there is none.

@@ -2,10 +2,11 @@
 //! paths that are none, times that are none, files that are not there.
 
 use crate::expression::{Bindings, Engine, check_constant};
-use crate::problem::{Code, Problem, SourceId};
-use crate::syntax::{Kind, PartContent, Span};
+use crate::syntax::{Kind, PartContent};
 use crate::workspace::Workspace;
 use std::path::Path;
+use yieldtray_source::Span;
+use yieldtray_source::{Code, Problem, SourceId};
 
 /// What is wrong with a literal text that a function of the expression at `span` is given.
 pub(super) fn constant(
@@ -56,7 +57,7 @@ pub(super) fn files(workspace: &Workspace, home: SourceId, kind: &Kind) -> Optio
 fn missing(workspace: &Workspace, home: SourceId, at: Span, path: &str) -> Option<Problem> {
     // What responses are saved to may be there only later.
     let folder = workspace.source(home).path.parent().unwrap_or(Path::new("")).join(path);
-    let saved = crate::files::clean(&folder).is_some_and(|path| path.starts_with(workspace.config.saved()));
+    let saved = yieldtray_source::files::clean(&folder).is_some_and(|path| path.starts_with(workspace.config.saved()));
     let error = workspace.locate_beside(home, path).err().filter(|_| !saved)?;
     let message = format!("the file `{path}` cannot be read: {error}");
     let hint = "paths count from the request file's own folder";

@@ -3,9 +3,9 @@
 use super::Run;
 use super::event::{CellReport, Outcome};
 use super::run::Fate;
-use crate::problem::{Code, Problem};
 use std::any::Any;
 use std::panic::resume_unwind;
+use yieldtray_source::{Code, Problem};
 
 impl Run<'_> {
     /// Reports the cell that was worked on and ends its lane.

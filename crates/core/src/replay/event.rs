@@ -1,15 +1,15 @@
 use super::difference::Difference;
-use crate::diff::DifferentLine;
-use crate::problem::{Problem, SourceId};
 use crate::prove::Proof;
 use crate::response::Failure;
 use crate::response::Kept;
 use crate::secret::Masker;
-use crate::syntax::Span;
 use crate::workspace::CellId;
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 use std::time::Duration;
+use yieldtray_source::Span;
+use yieldtray_source::diff::DifferentLine;
+use yieldtray_source::{Problem, SourceId};
 
 /// What happens in a run, in the order it happens. Every text in it is masked, but for what was sent and came
 /// back: see [`Kept`].

@@ -3,10 +3,11 @@
 use super::constants;
 use super::json_body::slip_in;
 use crate::expression::Engine;
-use crate::problem::{Code, Level, Problem, SourceId, closest, enumerate};
 use crate::request::{contradictions, unknown_profile};
-use crate::syntax::{Auth, Instruction, Kind, Span, Template, instructions};
+use crate::syntax::{Auth, Instruction, Kind, Template, instructions};
 use crate::workspace::{CellId, Workspace, compile, shared_labels};
+use yieldtray_source::Span;
+use yieldtray_source::{Code, Level, Problem, SourceId, closest, enumerate};
 
 /// The problems of `cell`: those of its own lines, and those of the preambles that hold for it.
 pub(super) fn examine(workspace: &Workspace, engine: &Engine, cell: CellId) -> Vec<Problem> {
@@ -127,7 +128,7 @@ impl Examiner<'_> {
     }
 
     fn expression(&mut self, home: SourceId, span: Span) {
-        if crate::syntax::is_value_name(span.of(&self.workspace.source(home).text)) {
+        if yieldtray_source::names::is_value_name(span.of(&self.workspace.source(home).text)) {
             return;
         }
         match compile(self.workspace, self.engine, home, span) {

@@ -1,8 +1,9 @@
 //! JSON bodies that are none, marks counted as the values they stand for.
 
 use crate::http::is_json;
-use crate::problem::{Code, Problem, closest};
-use crate::syntax::{Cell, Segment, Span, Template};
+use crate::syntax::{Cell, Segment, Template};
+use yieldtray_source::Span;
+use yieldtray_source::{Code, Problem, closest};
 
 /// The first slip in the JSON body of a cell.
 pub(crate) fn slip_in(text: &str, cell: &Cell) -> Option<Problem> {
@@ -322,7 +323,7 @@ fn escape(byte: u8) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::syntax::{Edit, edited};
+    use yieldtray_source::{Edit, edited};
 
     fn told(body: &str) -> Option<(String, String, Option<String>)> {
         let problem = slip(body, Span::new(0, body.len()))?;

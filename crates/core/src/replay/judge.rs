@@ -4,11 +4,11 @@ use super::event::{CheckFailure, YieldReport};
 use crate::expression::Engine;
 use crate::expression::Value;
 use crate::http::{MASK, origin_of};
-use crate::problem::{Code, Problem, SourceId};
 use crate::secret::Masker;
-use crate::syntax::Span;
 use crate::workspace::ResponseNames;
 use crate::workspace::{Answers, CellId, Lookup, Memo, Reach, Settings, Stage, Tray, Workspace, Yielded};
+use yieldtray_source::Span;
+use yieldtray_source::{Code, Problem, SourceId};
 
 /// A value is cut to this many characters where it is shown: an explanation is read by a person.
 const LONGEST_SHOWN: usize = 600;

@@ -5,11 +5,11 @@ use super::plan::{Plan, Step};
 use super::share::FileGroups;
 use super::turn::{Again, Turn};
 use crate::expression::{Draws, Value};
-use crate::problem::{Problem, SourceId};
 use crate::secret::UsedSecret;
 use crate::workspace::CellId;
 use rustc_hash::{FxHashMap, FxHashSet};
 use std::collections::BTreeSet;
+use yieldtray_source::{Problem, SourceId};
 
 /// All lanes of a run.
 #[allow(clippy::vec_box)] // each changes places, twice a request, with the one that is worked on

@@ -1,8 +1,9 @@
-use crate::problem::{Code, Problem, SourceId, closest};
-use crate::syntax::{Kind, Span};
+use crate::syntax::Kind;
 use crate::workspace::{CellId, Workspace};
 use rustc_hash::{FxHashMap, FxHashSet};
 use std::path::Path;
+use yieldtray_source::Span;
+use yieldtray_source::{Code, Problem, SourceId, closest};
 
 /// The cells of a run in the order they are sent: files and cells as they stand, what a cell needs
 /// before it.
@@ -323,7 +324,7 @@ impl<'p> Planner<'p> {
                 Some(meant) => {
                     problem.meaning(meant).replaced_by(format!("{}{meant}", name.strip_suffix(own).unwrap_or_default()))
                 }
-                None => problem.with_hint(format!("it has {}", crate::problem::enumerate(names.take(8)))),
+                None => problem.with_hint(format!("it has {}", yieldtray_source::enumerate(names.take(8)))),
             })
         })
     }

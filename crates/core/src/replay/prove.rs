@@ -6,9 +6,9 @@ use super::judge::Judge;
 use crate::http::body_shape::Outline;
 use crate::prove::{Change, Proof, alter, candidates, changes};
 use crate::response::Exchange;
-use crate::syntax::Span;
 use crate::workspace::ResponseNames;
 use crate::workspace::{CellId, Memo};
+use yieldtray_source::Span;
 
 impl<'w> Run<'w> {
     /// Judges altered copies of an answer that passed. Nothing of it stays: neither what they yield nor what

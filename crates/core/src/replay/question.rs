@@ -1,7 +1,8 @@
 use crate::expression::{Kind as ValueKind, Value};
-use crate::problem::{Code, Problem};
-use crate::syntax::{Kind, Span};
+use crate::syntax::Kind;
 use crate::workspace::{CellId, Lookup, Stage};
+use yieldtray_source::Span;
+use yieldtray_source::{Code, Problem};
 
 /// A question of `% ask`, ready to be put.
 #[derive(Clone, Debug)]

@@ -5,7 +5,6 @@ use super::checks::{self, Purpose, Use, Wait};
 use super::event::{CellReport, Outcome};
 use super::run::Fate;
 use crate::http::{credential, is_secret_header};
-use crate::problem::{Code, Problem};
 use crate::request::{Extras, Prepared, Token, prepare};
 use crate::secret::short_secret;
 use crate::syntax::Kind;
@@ -13,6 +12,7 @@ use crate::workspace::{CellId, Lookup, Memo, Workspace};
 use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Duration;
+use yieldtray_source::{Code, Problem};
 
 /// A request that is ready to go.
 #[derive(Debug)]

@@ -10,7 +10,6 @@ use super::ready::Ready;
 use super::tokens::learn_token;
 use crate::expression::{Engine, Reads, Value};
 use crate::http::{credential, is_secret_header};
-use crate::problem::{Problem, SourceId};
 use crate::request::{TokenRequest, Tokens};
 use crate::response::{Exchange, Failure};
 use crate::secret::Masker;
@@ -19,6 +18,7 @@ use crate::workspace::{Answers, CellId, Lookup, Memo, Reach, Settings, Tray, Wor
 use rustc_hash::{FxHashMap, FxHashSet};
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::time::Duration;
+use yieldtray_source::{Problem, SourceId};
 
 /// A run of a [`Plan`], without input or output: it hands out prepared requests and takes the answers. The
 /// caller sends; a test answers from a table. A caller that takes one at a time gets them in the order of the

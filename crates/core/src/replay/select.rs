@@ -1,5 +1,5 @@
-use crate::glob::matches;
 use crate::workspace::{CellId, Workspace};
+use yieldtray_source::glob::matches;
 
 /// Which cells of some files are chosen. An empty list chooses all.
 #[derive(Clone, Debug, Default)]

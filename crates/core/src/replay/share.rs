@@ -1,10 +1,10 @@
 //! Shards: a plan divided among several machines.
 
 use super::plan::{Plan, Step};
-use crate::problem::SourceId;
 use crate::workspace::{CellId, Workspace};
 use rustc_hash::{FxHashMap, FxHashSet};
 use sha2::{Digest, Sha256};
+use yieldtray_source::SourceId;
 
 impl Plan {
     /// Shard `own` of `all` (from 1): whole files, with every file that they rely on. Files whose sequences play each

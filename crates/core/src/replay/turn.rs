@@ -7,12 +7,13 @@ use super::plan::{Played, Step};
 use super::ready::Ready;
 use super::run::{Next, Pause};
 use crate::expression::Value;
-use crate::problem::{Code, Problem};
 use crate::response::Failure;
-use crate::syntax::{Kind, Span};
+use crate::syntax::Kind;
 use crate::workspace::{CellId, Lookup, Memo, Rows, Stage};
 use std::sync::Arc;
 use std::time::Duration;
+use yieldtray_source::Span;
+use yieldtray_source::{Code, Problem};
 
 /// The rows a cell is sent for.
 pub(super) struct Turn {

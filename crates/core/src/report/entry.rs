@@ -1,15 +1,15 @@
 use super::record::{Request, Response};
-use crate::diff::DifferentLine;
-use crate::problem::{Level, Problem, SourceId};
 use crate::replay::{CellReport, CheckFailure, Difference, Outcome, YieldReport};
 use crate::response::Failure;
 use crate::response::Kept;
 use crate::secret::Masker;
-use crate::syntax::Span;
 use crate::workspace::Workspace;
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 use std::time::Duration;
+use yieldtray_source::Span;
+use yieldtray_source::diff::DifferentLine;
+use yieldtray_source::{Level, Problem, SourceId};
 
 /// One cell of a run and how it came out, on its own: nothing in it points into a workspace, and no secret
 /// stands in it. It is what `--json` prints and what reports are made of. Times are in milliseconds, sizes

@@ -3,10 +3,10 @@
 use super::entry::{Entry, Verdict};
 use super::explain::{explanation, headline};
 use super::{About, Format, Frame, Streams};
-use crate::safe::{safe, safe_line};
 use chrono::SecondsFormat;
 use quick_xml::escape::{escape, partial_escape};
 use std::fmt::Write;
+use yieldtray_source::escape::{safe, safe_line};
 
 /// Writes it.
 #[derive(Default)]

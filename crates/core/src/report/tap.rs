@@ -3,9 +3,9 @@
 use super::entry::{Entry, Verdict};
 use super::explain::{explanation, headline, one_line};
 use super::{About, Format, Frame, Streams};
-use crate::safe::{safe, safe_line};
 use serde_json::Value;
 use std::fmt::Write;
+use yieldtray_source::escape::{safe, safe_line};
 
 /// Writes it.
 #[derive(Default)]

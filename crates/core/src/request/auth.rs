@@ -4,13 +4,14 @@ use super::write::Writer;
 use super::{Fields, Login};
 use crate::expression::Value;
 use crate::http::MASK;
-use crate::problem::{Code, Problem, SourceId};
 use crate::secret::{Destinations, UsedSecret};
-use crate::syntax::{Auth, Span};
+use crate::syntax::Auth;
 use crate::workspace::AuthLine;
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use std::sync::Arc;
+use yieldtray_source::Span;
+use yieldtray_source::{Code, Problem, SourceId};
 
 /// How a request proves who sends it.
 pub(super) enum Proof {

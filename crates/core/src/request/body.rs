@@ -4,11 +4,12 @@ use super::multipart::{self, Part};
 use super::place::{Place, Surroundings};
 use super::write::Writer;
 use super::{Content, Fields, FilePiece, Piece};
-use crate::access::check_writable;
-use crate::files::clean;
-use crate::problem::{Code, Problem, SourceId};
-use crate::syntax::{Kind, PartContent, Span};
+use crate::syntax::{Kind, PartContent};
 use std::path::{Path, PathBuf};
+use yieldtray_source::Span;
+use yieldtray_source::access::check_writable;
+use yieldtray_source::files::clean;
+use yieldtray_source::{Code, Problem, SourceId};
 
 const FORM: &str = "application/x-www-form-urlencoded";
 

@@ -2,12 +2,12 @@
 
 use super::Prepared;
 use crate::http::origin_of;
-use crate::problem::{Code, Problem, enumerate};
 use crate::secret::{Destinations, UsedSecret};
 use crate::syntax::Auth;
 use crate::workspace::AuthLine;
 use crate::workspace::Lookup;
 use url::Url;
+use yieldtray_source::{Code, Problem, enumerate};
 
 /// The secrets that were looked up for a request to `url`, and do not belong there.
 pub(super) fn check(lookup: &mut Lookup<'_>, url: &Url, auth: Option<&AuthLine<'_>>) -> Vec<Problem> {

@@ -4,13 +4,10 @@ use super::auth::basic;
 use super::write::Writer;
 use super::{Fields, Login, Prepared, Sending, destination, prepare, sending};
 use crate::expression::Value;
-use crate::files::CONFIG_FILE;
-use crate::hex;
 use crate::http::origin_of;
-use crate::problem::{Code, Problem, closest, enumerate};
 use crate::response::Exchange;
 use crate::secret::{Destinations, UsedSecret};
-use crate::syntax::{Auth, Span};
+use crate::syntax::Auth;
 use crate::workspace::AuthLine;
 use crate::workspace::auth_of;
 use crate::workspace::{Config, Lookup, Profile};
@@ -18,6 +15,10 @@ use sha2::{Digest, Sha256};
 use std::fmt;
 use std::sync::Arc;
 use url::form_urlencoded;
+use yieldtray_source::Span;
+use yieldtray_source::access::CONFIG_FILE;
+use yieldtray_source::hex;
+use yieldtray_source::{Code, Problem, closest, enumerate};
 
 /// A token that ends this soon, in seconds, is renewed first: the request takes time too.
 const LEEWAY: i64 = 10;

@@ -1,7 +1,7 @@
-use crate::problem::{Code, Problem};
-use crate::syntax::Span;
 use std::cell::RefCell;
 use url::Url;
+use yieldtray_source::Span;
+use yieldtray_source::{Code, Problem};
 
 /// An address and what came with it.
 pub(super) struct Address {

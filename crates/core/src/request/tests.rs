@@ -1,10 +1,10 @@
 use super::place::{Place, Surroundings};
 use super::{Content, Prepared, Redirect, next_hop};
 use crate::expression::Value;
-use crate::problem::SourceId;
 use crate::syntax;
 use crate::testing::{json_answer, replay, settings};
 use proptest::prelude::*;
+use yieldtray_source::SourceId;
 
 const HOSTILE: &str = "a\"b'c/d?e#f&g=h%i<j>k\\l {{m}} %% \u{202e}✓ü";
 
@@ -370,7 +370,7 @@ proptest! {
     fn tidying_changes_nothing_that_is_sent(lines in lines(), end in prop::sample::select(vec!["\n", "\r\n"])) {
         let untidy = lines.join(end);
         let file = syntax::parse(&untidy, SourceId(0), "a").file;
-        let tidy = syntax::edited(&untidy, &syntax::tidy(&untidy, &file));
+        let tidy = yieldtray_source::edited(&untidy, &syntax::tidy(&untidy, &file));
         let sent = |text: &str| -> Vec<Prepared> {
             let fixture = format!("#- a.http\n{text}");
             let told = replay(&fixture, &["a.http"], settings(None, &[]), |_| Ok(json_answer(200, "{\"id\":1}")));

@@ -1,8 +1,9 @@
 use super::place::{Place, Surroundings};
 use crate::expression::{Unfit, Value};
-use crate::problem::{Code, Problem, SourceId};
-use crate::syntax::{Segment, Span, Template, control_in_field};
+use crate::syntax::{Segment, Template, control_in_field};
 use crate::workspace::{Lookup, Stage};
+use yieldtray_source::Span;
+use yieldtray_source::{Code, Problem, SourceId};
 
 /// Writes templates with the values one cell sees, and collects what is wrong on the way.
 pub(super) struct Writer<'l, 'a> {
@@ -56,7 +57,7 @@ impl Writer<'_, '_> {
     ) -> String {
         let mut problems = Vec::new();
         let template = Template::parse(text, Span::new(0, text.len()), false, &mut problems);
-        let lines = crate::syntax::Lines::new(text);
+        let lines = yieldtray_source::Lines::new(text);
         let placed = |offset: usize, mut problem: Problem| {
             problem.message = format!("in `{file}`, line {}: {}", lines.line_of(offset), problem.message);
             problem.span = at;

@@ -1,9 +1,9 @@
 //! Where a secret may be sent: to the origins (RFC 6454) that it belongs to.
 
 use crate::expression::Value;
-use crate::problem::SourceId;
-use crate::syntax::Span;
 use std::fmt;
+use yieldtray_source::SourceId;
+use yieldtray_source::Span;
 
 /// The origins that a secret belongs to.
 #[derive(Clone, Debug, PartialEq, Eq)]

@@ -1,13 +1,13 @@
 //! The ways in which a text is written into a message. Requests are written with some of them, servers echo
 //! texts in others; a secret is looked for in all of them, so what writes and what masks share this list.
 
-use crate::hex;
-use crate::percent::NOT_UNRESERVED;
 use base64::Engine as _;
 use base64::engine::general_purpose::{STANDARD_NO_PAD, URL_SAFE_NO_PAD};
 use percent_encoding::{AsciiSet, utf8_percent_encode};
 use std::borrow::Cow;
 use std::fmt::Write;
+use yieldtray_source::hex;
+use yieldtray_source::percent::NOT_UNRESERVED;
 
 /// Characters that JavaScript's `encodeURIComponent` leaves as they are.
 const NOT_COMPONENT: &AsciiSet = &NOT_UNRESERVED.remove(b'!').remove(b'\'').remove(b'(').remove(b')').remove(b'*');

@@ -3,7 +3,6 @@
 use super::encoding::{Encoding, base64_forms};
 use crate::expression::Value;
 use crate::http::MASK;
-use crate::problem::Problem;
 use aho_corasick::{AhoCorasick, AhoCorasickKind};
 use rustc_hash::{FxHashMap, FxHashSet};
 use std::borrow::Cow;
@@ -11,6 +10,7 @@ use std::fmt;
 use std::ops::Range;
 use std::sync::{Arc, Mutex, PoisonError};
 use url::Url;
+use yieldtray_source::Problem;
 
 /// A text of fewer bytes inside a secret list or map, of a cookie or of a line is not a secret by itself.
 const SHORT_PART: usize = 8;

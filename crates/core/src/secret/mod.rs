@@ -5,12 +5,12 @@ mod destination;
 mod encoding;
 mod masker;
 
-use crate::problem::{Code, Problem};
-use crate::syntax::Span;
 pub use destination::{Destinations, UsedSecret};
 pub(crate) use encoding::Encoding;
 pub use masker::Masker;
 use masker::SHORT_SECRET;
+use yieldtray_source::Span;
+use yieldtray_source::{Code, Problem};
 
 /// Whether a value's name says that it holds a secret.
 pub fn is_secret_name(name: &str) -> bool {

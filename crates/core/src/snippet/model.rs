@@ -5,11 +5,11 @@ use super::quote;
 use super::shape::Chunk;
 use super::write::Handed;
 use crate::request::HttpVersion;
-use crate::syntax::first_free;
 use base64::Engine as _;
 use serde::Serialize;
 use serde_json::{Value, json};
 use std::collections::{BTreeSet, HashMap};
+use yieldtray_source::names::first_free;
 
 /// The whole of it.
 #[derive(Serialize)]

@@ -1,11 +1,11 @@
 //! Texts as literals of other languages. The templates call these as filters.
 
-use crate::safe::is_unsafe;
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use minijinja::value::Kwargs;
 use minijinja::{Environment, Error, ErrorKind, Value};
 use std::collections::BTreeMap;
+use yieldtray_source::escape::is_unsafe;
 
 /// Adds the filters of templates.
 pub(super) fn add_filters(environment: &mut Environment<'_>) {
@@ -150,7 +150,7 @@ fn jq_path(steps: &[Value]) -> String {
         let of = |name: &str| step.get_attr(name).ok().filter(|own| !own.is_undefined()).map(|own| own.to_string());
         match (of("place"), of("name")) {
             (Some(place), _) => path.push_str(&format!("[{place}]")),
-            (None, Some(name)) if crate::syntax::is_value_name(&name) => {
+            (None, Some(name)) if yieldtray_source::names::is_value_name(&name) => {
                 path.push_str(&format!("{}{name}", if path.ends_with('.') { "" } else { "." }));
             }
             (None, Some(name)) => path.push_str(&format!("[{}]", serde_json::Value::from(name))),
@@ -461,5 +461,5 @@ pub(super) fn variable(name: &str) -> String {
 
 /// Whether a member can be named without quotes.
 pub(super) fn keyword_free(name: &str) -> bool {
-    crate::syntax::is_value_name(name) && !KEPT.contains(&name)
+    yieldtray_source::names::is_value_name(name) && !KEPT.contains(&name)
 }

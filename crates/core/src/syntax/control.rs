@@ -1,9 +1,10 @@
 //! The instructions that say whether, when and how often a cell is sent: `skip`, `wait`, `each`,
 //! `afterwards`.
 
+use super::duration;
 use super::file::Kind;
 use super::instruction::{Read, Reader};
-use super::{Span, duration, scan};
+use yieldtray_source::{Span, scan};
 
 /// The most often a cell is played by one line.
 const MOST_TIMES: u16 = 10_000;

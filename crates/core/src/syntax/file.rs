@@ -1,5 +1,5 @@
-use super::{Span, scan};
 use std::time::Duration;
+use yieldtray_source::{Span, scan};
 
 /// A request file: a preamble, then cells.
 #[derive(Clone, Debug, Default)]

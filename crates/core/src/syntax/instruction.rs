@@ -1,9 +1,9 @@
 //! `% word …`: which words there are, where each may stand, and how its line is read.
 
 use super::file::{Instruction, Kind};
-use super::names::{is_cell_name, is_value_name};
-use super::{Span, scan};
-use crate::problem::{Code, Problem, closest, enumerate};
+use yieldtray_source::names::{is_cell_name, is_value_name};
+use yieldtray_source::{Code, Problem, closest, enumerate};
+use yieldtray_source::{Span, scan};
 
 /// The instructions that are carried out.
 pub const CARRIED_OUT: &[&str] = &[
@@ -216,8 +216,9 @@ impl<'t> Reader<'t> {
         if is_cell_name(name) {
             return Ok(self.rest);
         }
-        let problem = Problem::mistake(Code::BadName, self.rest, format!("`{name}` cannot be a name"))
-            .with_hint(format!("use letters, digits, `-`, `_` and `.`, as in `{}`", super::slug(name)));
+        let problem = Problem::mistake(Code::BadName, self.rest, format!("`{name}` cannot be a name")).with_hint(
+            format!("use letters, digits, `-`, `_` and `.`, as in `{}`", yieldtray_source::names::slug(name)),
+        );
         Err(Box::new(problem))
     }
 

@@ -1,8 +1,10 @@
 use super::file::{Cell, File, Item, Kind};
 use super::instruction::{self, Zone};
-use super::{Span, request_line, shell, slug, swallowed};
-use crate::problem::{Code, Problem, SourceId};
+use super::{request_line, shell, swallowed};
 use rustc_hash::{FxBuildHasher, FxHashMap};
+use yieldtray_source::Span;
+use yieldtray_source::names::slug;
+use yieldtray_source::{Code, Problem, SourceId};
 
 /// The longest text that is taken, in bytes: spans count in 32 bits.
 pub const MAX_TEXT: usize = u32::MAX as usize;

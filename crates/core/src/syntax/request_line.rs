@@ -1,8 +1,8 @@
 //! The request line and the header fields.
 
 use super::file::{Field, RequestLine, Version};
-use super::{Span, scan};
-use crate::problem::{Code, Problem};
+use yieldtray_source::{Code, Problem};
+use yieldtray_source::{Span, scan};
 
 /// Header fields that the connection writes itself (RFC 9112 6, RFC 9110 7.6.1).
 const CONNECTION_FIELDS: &[&str] = &["content-length", "transfer-encoding", "connection"];

@@ -1,10 +1,11 @@
 //! The instructions that say what goes out and how: `query`, `field`, `part`, `body`, `auth`,
 //! `timeout`, `redirects`, `cookies`, `insecure`, `save`.
 
+use super::duration;
 use super::file::{Auth, Kind, PartContent};
 use super::instruction::{Read, Reader};
 use super::request_line::is_token;
-use super::{Span, duration, scan};
+use yieldtray_source::{Span, scan};
 
 /// The most redirects that can be asked for.
 const MOST_REDIRECTS: u8 = 50;
@@ -162,7 +163,7 @@ impl Reader<'_> {
             "none" => Auth::None,
             other => {
                 let schemes = ["basic", "bearer", "digest", "oauth2", "none"];
-                let hint = crate::problem::closest(other, schemes.iter().copied())
+                let hint = yieldtray_source::closest(other, schemes.iter().copied())
                     .map_or_else(|| EXAMPLE.to_owned(), |meant| format!("did you mean `% auth {meant}`?"));
                 return self.malformed(scheme, format!("no scheme `{other}`"), hint);
             }

@@ -475,7 +475,7 @@ impl Splitter<'_> {
         let name = word_at(&self.text[start..]);
         let end = start + name.len();
         let closed = !braces || self.text[end..].starts_with('}');
-        if closed && super::is_value_name(name) {
+        if closed && yieldtray_source::names::is_value_name(name) {
             word.push_value(format!("env.{name}"));
             self.at = end + usize::from(braces);
         } else if braces {
@@ -492,7 +492,7 @@ impl Splitter<'_> {
     /// `%NAME%`
     fn percent(&mut self, word: &mut Text) {
         let name = word_at(self.rest());
-        if super::is_value_name(name) && self.rest()[name.len()..].starts_with('%') {
+        if yieldtray_source::names::is_value_name(name) && self.rest()[name.len()..].starts_with('%') {
             word.push_value(format!("env.{name}"));
             self.at += name.len() + 1;
         } else {

@@ -1,9 +1,9 @@
 //! Lines of a body that were probably meant as something else: an instruction, another request, a separator. In a
 //! body they would be sent, and a check among them would never be evaluated.
 
-use super::Span;
 use super::instruction::{is_word, meant_word};
-use crate::problem::{Code, Problem};
+use yieldtray_source::Span;
+use yieldtray_source::{Code, Problem};
 
 /// Methods that a request line may begin with where it is not expected.
 const METHODS: &[&str] = &["GET", "POST", "PUT", "PATCH", "DELETE", "HEAD", "OPTIONS"];

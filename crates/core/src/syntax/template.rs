@@ -1,5 +1,5 @@
-use super::{Span, scan};
-use crate::problem::{Code, Problem};
+use yieldtray_source::{Code, Problem};
+use yieldtray_source::{Span, scan};
 
 /// A piece of text in which `{{ EXPR }}` marks may stand.
 #[derive(Clone, Debug, Default, PartialEq)]

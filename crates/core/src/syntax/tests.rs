@@ -1,7 +1,8 @@
-use super::{Cell, Item, Kind, Lines, Node, Parsed, Span, Version, parse};
-use crate::problem::{Code, SourceId};
+use super::{Cell, Item, Kind, Node, Parsed, Version, parse};
 use proptest::prelude::*;
 use std::fmt::Write;
+use yieldtray_source::{Code, SourceId};
+use yieldtray_source::{Lines, Span};
 
 fn parsed(text: &str) -> Parsed {
     let parsed = parse(text, SourceId(0), "intake");

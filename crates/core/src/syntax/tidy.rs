@@ -1,8 +1,8 @@
 //! One style for request files. Only what lies around bodies is laid out; what is sent stays as it is.
 
 use super::file::{Cell, Field, File, Instruction, Item, Kind, Node, RequestLine};
-use super::{Edit, Span};
 use rustc_hash::FxHashMap;
+use yieldtray_source::{Edit, Span};
 
 /// The edits that lay `text` out; none where it is tidy already. `file` is its tree.
 ///
@@ -167,9 +167,10 @@ fn joined(first: &str, between: &str, second: &str) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::problem::SourceId;
-    use crate::syntax::{edited, parse};
+    use crate::syntax::parse;
     use proptest::prelude::*;
+    use yieldtray_source::SourceId;
+    use yieldtray_source::edited;
 
     fn tidied(text: &str) -> String {
         edited(text, &tidy(text, &parse(text, SourceId(0), "a").file))

@@ -9,9 +9,9 @@ use super::profile::Profile;
 use super::send_settings::SendSettings;
 use super::{config_reader, own_functions};
 use crate::expression::{OwnFunction, Value};
-use crate::files::CONFIG_FILE;
-use crate::problem::{Code, Problem, SourceId, closest, enumerate};
-use crate::syntax::Span;
+use yieldtray_source::Span;
+use yieldtray_source::access::CONFIG_FILE;
+use yieldtray_source::{Code, Problem, SourceId, closest, enumerate};
 
 /// The directory of saved bodies where none is configured.
 const SAVED: &str = "saved";

@@ -4,13 +4,15 @@ use super::config::{Config, Environment, Tint};
 use super::given::{Described, Entry, Given};
 use crate::expression::{OwnFunction, Value};
 use crate::http::parse_origin;
-use crate::problem::{Code, Problem, SourceId, closest, enumerate};
 use crate::secret::short_secret;
-use crate::syntax::{Span, is_language_name, is_value_name};
+use crate::syntax::is_language_name;
 use std::borrow::Cow;
 use std::path::Path;
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
+use yieldtray_source::Span;
+use yieldtray_source::names::is_value_name;
+use yieldtray_source::{Code, Problem, SourceId, closest, enumerate};
 
 pub(super) type Table<'t> = DeTable<'t>;
 pub(super) type Key<'t> = Spanned<Cow<'t, str>>;
@@ -278,7 +280,7 @@ impl Reader<'_> {
     /// Only the private configuration may name programs: a repository one cloned must not run any.
     fn command(&mut self, key: &Key<'_>, held: &Held<'_>) -> Option<Given> {
         if !self.private {
-            let hint = format!("move this line to `{}`, which git does not keep", crate::files::LOCAL_FILE);
+            let hint = format!("move this line to `{}`, which git does not keep", yieldtray_source::access::LOCAL_FILE);
             self.mistake(key_span(key), "only the private configuration may take a value from a command", &hint);
             return None;
         }
@@ -430,8 +432,8 @@ impl Reader<'_> {
 
 /// A directory below the root, cleaned; `None` for the root itself, one outside it, or a hidden one.
 fn saved_folder(text: &str) -> Option<String> {
-    let folder = crate::files::clean(Path::new(text))?;
-    let hidden = crate::access::check_writable(&folder.join("file")).is_err();
+    let folder = yieldtray_source::files::clean(Path::new(text))?;
+    let hidden = yieldtray_source::access::check_writable(&folder.join("file")).is_err();
     (!hidden && folder.components().next().is_some()).then(|| folder.to_string_lossy().replace('\\', "/"))
 }
 

@@ -3,10 +3,10 @@
 use super::config_reader::{Keys, Reader, Table, key_span};
 use super::given::Given;
 use super::{Config, is_listed};
-use crate::files::LOCAL_FILE;
-use crate::problem::SourceId;
-use crate::syntax::Span;
 use toml::de::DeValue;
+use yieldtray_source::SourceId;
+use yieldtray_source::Span;
+use yieldtray_source::access::LOCAL_FILE;
 
 /// What `[env]` says.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]

@@ -3,11 +3,11 @@
 use super::Variables;
 use super::variables::how_to_read;
 use crate::expression::Value;
-use crate::files::{CommandError, Files};
-use crate::problem::SourceId;
-use crate::syntax::Span;
 use std::path::Path;
 use std::sync::OnceLock;
+use yieldtray_source::SourceId;
+use yieldtray_source::Span;
+use yieldtray_source::files::{CommandError, Files};
 
 /// `NAME = …` of a configuration.
 #[derive(Clone)]

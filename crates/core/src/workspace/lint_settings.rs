@@ -1,8 +1,8 @@
 //! `[lint]` of a configuration: how much each class of finding matters here.
 
 use super::config_reader::{Reader, Table, key_span};
-use crate::problem::{Code, Level, Problem, closest};
 use std::collections::BTreeMap;
+use yieldtray_source::{Code, Level, Problem, closest};
 
 /// How much findings matter; a class that is not named matters as much as it always does.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -63,7 +63,7 @@ impl Reader<'_> {
                     self.mistake(
                         held.span().into(),
                         message,
-                        &format!("write one of {}", crate::problem::enumerate(LEVELS)),
+                        &format!("write one of {}", yieldtray_source::enumerate(LEVELS)),
                     );
                     continue;
                 }

@@ -3,15 +3,16 @@ use super::variables::how_to_read;
 use super::{CellId, Environment, Tray, Variables, Workspace, Yielded, missing};
 use crate::expression::{Bindings, Compiled, Engine, Fault, Value, is_type_name};
 use crate::http::origin_of;
-use crate::problem::{Code, Problem, SourceId};
 use crate::secret::{Destinations, UsedSecret};
-use crate::syntax::{
-    self, Instruction, Kind, Segment, Span, Template, calls_and_names, is_language_name, is_value_name,
-};
+use crate::syntax::{self, Instruction, Kind, Segment, Template, is_language_name};
 use crate::workspace::ResponseNames;
 use rustc_hash::FxHashMap;
 use std::sync::Arc;
 use url::Url;
+use yieldtray_source::Span;
+use yieldtray_source::names::is_value_name;
+use yieldtray_source::scan::calls_and_names;
+use yieldtray_source::{Code, Problem, SourceId};
 
 /// What the caller chose: the same for a whole run.
 #[derive(Clone, Default)]

@@ -3,10 +3,10 @@
 use super::Config;
 use super::given::Given;
 use super::send_settings::{SendSettings, Setting};
-use crate::files::clean;
-use crate::problem::SourceId;
-use crate::syntax::Span;
 use std::path::Path;
+use yieldtray_source::SourceId;
+use yieldtray_source::Span;
+use yieldtray_source::files::clean;
 
 /// A line of a configuration that reaches outside the workspace.
 #[derive(Clone, Debug, PartialEq, Eq)]

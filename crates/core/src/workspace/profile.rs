@@ -1,9 +1,9 @@
 //! `[oauth2.NAME]` of a configuration: how a token is got (RFC 6749).
 
 use super::config_reader::{Key, Keys, Reader, Table, key_span};
-use crate::problem::SourceId;
-use crate::syntax::Span;
 use toml::de::DeValue;
+use yieldtray_source::SourceId;
+use yieldtray_source::Span;
 
 /// One way to get tokens. Its texts may hold marks, which see the values of the cell that asks.
 #[derive(Clone, Debug)]
@@ -99,7 +99,7 @@ impl Reader<'_> {
             if let Some((_, words)) = WORDS.iter().find(|(key, _)| key == known)
                 && !words.contains(&text.as_ref())
             {
-                let hint = format!("write one of {}", crate::problem::enumerate(*words));
+                let hint = format!("write one of {}", yieldtray_source::enumerate(*words));
                 self.mistake(whole, format!("`{known}` cannot be `{text}`"), &hint);
                 continue;
             }

@@ -3,15 +3,17 @@ use super::config::Config;
 use super::given::Outside;
 use super::variables::Variables;
 use crate::expression::{FileReader, Schemas};
-use crate::files::{CONFIG_FILE, Files, LOCAL_FILE, clean};
-use crate::problem::{Code, Problem, SourceId};
 use crate::request::FilePiece;
-use crate::safe::{is_unsafe, safe_line};
-use crate::syntax::{self, Cell, File, Instruction, Kind, Lines, MAX_TEXT, Place, Span};
+use crate::syntax::{self, Cell, File, Instruction, Kind, MAX_TEXT};
 use std::collections::HashMap;
 use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, OnceLock};
+use yieldtray_source::access::{CONFIG_FILE, LOCAL_FILE};
+use yieldtray_source::escape::{is_unsafe, safe_line};
+use yieldtray_source::files::{Files, clean};
+use yieldtray_source::{Code, Problem, SourceId};
+use yieldtray_source::{Lines, Place, Span};
 
 /// The file whose instructions hold for its folder and all below.
 pub const COMMON_FILE: &str = "_common.http";

@@ -1,8 +1,8 @@
 //! Checks that are suggested for a response.
 
 use crate::http::body_shape::{FieldPath, Outline, Segment};
-use crate::syntax::is_value_name;
 use serde_json::Value;
+use yieldtray_source::names::is_value_name;
 
 /// Checks that hold for an answer and would notice if it lost its shape: its status, its media type, the fields
 /// that are there with their types.

@@ -3,10 +3,11 @@
 use super::lookup::Found;
 use super::{CellId, Entry, Lookup, Memo, PlayedWith, Reach, Yielded};
 use crate::expression;
-use crate::problem::{Problem, SourceId};
 use crate::secret::Masker;
-use crate::syntax::{Kind, Span};
+use crate::syntax::Kind;
 use rustc_hash::FxHashSet;
+use yieldtray_source::Span;
+use yieldtray_source::{Problem, SourceId};
 
 /// A name with what is known of it.
 #[derive(Clone, Debug)]

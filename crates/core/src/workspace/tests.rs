@@ -1,8 +1,8 @@
 use crate::expression::Value;
-use crate::problem::{Code, SourceId};
 use crate::testing::{json_answer, replay, settings, workspace};
 use crate::workspace::Config;
 use std::path::Path;
+use yieldtray_source::{Code, SourceId};
 
 /// The query `v=…` that the one request goes out with, or its problems with their places.
 fn sent_value(fixture: &str, environment: Option<&str>, set: &[(&str, Value)]) -> Result<String, Vec<String>> {
@@ -240,7 +240,7 @@ fn the_configuration_and_its_mistakes() {
 #[test]
 fn files_that_cannot_be_taken_say_why() {
     let mut workspace = workspace("#- a.http\n/x\n#- _common.http\n% check true\nGET /x\n");
-    let message = |outcome: Result<SourceId, crate::problem::Problem>| outcome.map_err(|problem| problem.message);
+    let message = |outcome: Result<SourceId, yieldtray_source::Problem>| outcome.map_err(|problem| problem.message);
     assert_eq!(message(workspace.load(Path::new("b.http"))), Err("no file `b.http`".to_owned()));
     assert_eq!(
         message(workspace.load(Path::new("../a.http"))),

@@ -1,7 +1,7 @@
 use super::CellId;
 use crate::expression::Value;
-use crate::problem::SourceId;
 use rustc_hash::{FxHashMap, FxHashSet};
+use yieldtray_source::SourceId;
 
 /// What responses yielded. A value is seen in the file of the cell that yielded it, and elsewhere
 /// by a cell that needs that cell: so files can run side by side with the same result.

@@ -60,11 +60,11 @@ impl From<Vec<(String, String)>> for Variables {
 pub(super) fn how_to_read(name: &str) -> String {
     format!(
         "to allow it, add `{name}` to `allow` in `[env]` of `{}` and run `yieldtray allow`, or pass `--read-env {name}`",
-        crate::files::LOCAL_FILE
+        yieldtray_source::access::LOCAL_FILE
     )
 }
 
 /// Whether a name is one of `patterns`; `*` stands for any characters.
 pub fn is_listed(name: &str, patterns: &[String]) -> bool {
-    patterns.iter().any(|pattern| crate::glob::matches(pattern, name))
+    patterns.iter().any(|pattern| yieldtray_source::glob::matches(pattern, name))
 }

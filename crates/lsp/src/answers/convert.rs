@@ -11,8 +11,8 @@ use serde_json::{Map, Value, json};
 use std::collections::HashMap;
 use std::path::PathBuf;
 use yieldtray_core::assist::{Change, Sort, TokenKind};
-use yieldtray_core::problem::SourceId;
-use yieldtray_core::syntax::{Edit, Span};
+use yieldtray_source::SourceId;
+use yieldtray_source::{Edit, Span};
 
 /// A place in a text.
 pub(super) fn location(house: &House, place: (SourceId, Span), columns: Columns) -> Value {

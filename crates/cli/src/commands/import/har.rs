@@ -7,7 +7,7 @@ use crate::show::{Out, table};
 use std::io::Read;
 use std::path::Path;
 use yieldtray_core::har::{Choice, Recording, gather, read};
-use yieldtray_core::safe::safe_line;
+use yieldtray_source::escape::safe_line;
 
 /// Makes requests of a recording.
 pub(super) fn har(common: &Common, args: &ImportHar, host: &Host, out: &mut Out) -> Result<u8, Stop> {

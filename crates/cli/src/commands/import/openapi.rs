@@ -6,12 +6,12 @@ use crate::intake::Intake;
 use crate::show::{Out, table};
 use std::io;
 use std::path::Path;
-use yieldtray_core::access::check_readable;
-use yieldtray_core::files::CONFIG_FILE;
 use yieldtray_core::openapi::{Documents, OauthProfile, Taken, Wish, take};
-use yieldtray_core::problem::enumerate;
-use yieldtray_core::syntax::slug;
 use yieldtray_core::workspace::{Additions, add_described};
+use yieldtray_source::access::CONFIG_FILE;
+use yieldtray_source::access::check_readable;
+use yieldtray_source::enumerate;
+use yieldtray_source::names::slug;
 
 /// The largest description, or file that it refers to, in bytes.
 const LARGEST: u64 = 256 << 20;

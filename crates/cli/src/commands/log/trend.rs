@@ -43,7 +43,7 @@ pub(super) fn trend(common: &Common, args: &LogTrend, host: &Host, out: &mut Out
     if files.len() > 1 {
         let named: Vec<String> = files.iter().map(|file| format!("{file}#{name}")).collect();
         let message = format!("the log has a `{name}` of {} files", files.len());
-        let hint = format!("name one of {}", yieldtray_core::problem::enumerate(named));
+        let hint = format!("name one of {}", yieldtray_source::enumerate(named));
         return Err(Stop::refused_with(message, hint));
     }
     points.reverse();

@@ -7,15 +7,17 @@ use super::words::{INSTRUCTIONS, LANGUAGE, Place};
 use super::{View, cell_at, needs};
 use crate::expression::{FUNCTIONS, is_builtin};
 use crate::http::{FIELDS, METHODS, field};
-use crate::problem::SourceId;
 use crate::secret::Masker;
-use crate::syntax::{Kind, Span, is_value_name};
+use crate::syntax::Kind;
 use crate::workspace::ResponseNames;
 use crate::workspace::{CellId, Found, Given, Lookup, Memo, Origin};
 pub(super) use context::{Context, context};
 use path::{Step, in_string, looped, path_start, split_root, steps};
 use rustc_hash::FxHashSet;
 use std::borrow::Cow;
+use yieldtray_source::SourceId;
+use yieldtray_source::Span;
+use yieldtray_source::names::is_value_name;
 
 /// Something that may be written.
 #[derive(Clone, Debug, PartialEq, Eq)]

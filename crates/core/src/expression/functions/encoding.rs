@@ -1,13 +1,13 @@
 use super::{Evaluated, bytes, error, text};
 use crate::expression::Value;
-use crate::hex;
-use crate::percent::NOT_UNRESERVED;
 use base64::Engine as _;
 use cel::common::types::CelString;
 use cel::common::value::CowVal;
 use hmac::{Hmac, KeyInit, Mac};
 use percent_encoding::percent_encode;
 use sha2::{Digest, Sha256};
+use yieldtray_source::hex;
+use yieldtray_source::percent::NOT_UNRESERVED;
 
 pub(super) fn base64<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v> {
     let encoded = base64::engine::general_purpose::STANDARD.encode(bytes("base64", &arguments, 0)?);

@@ -3,12 +3,12 @@
 
 use super::made::source;
 use super::{Evaluated, error, text};
-use crate::problem::{closest, enumerate};
 use cel::common::types::CelString;
 use cel::common::value::CowVal;
 use fake::Fake as _;
 use fake::faker::{address, company, internet, job, lorem, name};
 use std::convert::Infallible;
+use yieldtray_source::{closest, enumerate};
 
 /// A kind of made-up text.
 struct Kind {

@@ -1,8 +1,8 @@
 use super::{Evaluated, error, text};
 use crate::expression::Value;
 use crate::expression::files::FileReader;
-use crate::files::clean;
 use cel::common::value::CowVal;
+use yieldtray_source::files::clean;
 
 /// The text of a file, or its bytes where they are no text. The path counts from the folder of the file
 /// that the expression stands in, and may not leave the workspace.

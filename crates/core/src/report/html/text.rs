@@ -1,8 +1,8 @@
 //! Text from outside on its way into a page.
 
-use crate::safe::safe;
 use maud::Render;
 use std::fmt::{self, Write};
+use yieldtray_source::escape::safe;
 
 /// Text as the content of an element: nothing in it is markup. Quotes stay as they are, which may not stand in
 /// an attribute: a report is full of JSON.

@@ -1,6 +1,6 @@
 //! Finds long random texts, which are likely to be secrets.
 
-use crate::syntax::Span;
+use crate::Span;
 
 /// The shortest random text that is taken for a secret.
 const LONG: usize = 24;

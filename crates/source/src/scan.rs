@@ -30,7 +30,7 @@ fn is_raw(bytes: &[u8], at: usize) -> bool {
 
 /// Where the `}}` stands that closes a mark whose expression starts at `from`: not one inside the
 /// expression's own strings, lists or maps, and on the same line.
-pub(super) fn mark_end(text: &str, from: usize) -> Option<usize> {
+pub fn mark_end(text: &str, from: usize) -> Option<usize> {
     let bytes = text.as_bytes();
     let mut depth = 0usize;
     let mut i = from;
@@ -77,7 +77,7 @@ pub fn find_outside_strings(expression: &str, needle: &str) -> Option<usize> {
 }
 
 /// Where the string literal begins that `expression` ends with, if it stands outside brackets.
-pub(super) fn last_string(expression: &str) -> Option<usize> {
+pub fn last_string(expression: &str) -> Option<usize> {
     let bytes = expression.as_bytes();
     let (mut depth, mut i, mut last) = (0usize, 0, None);
     while i < bytes.len() {

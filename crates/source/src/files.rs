@@ -5,12 +5,6 @@ use crate::access::check_readable;
 use std::io;
 use std::path::{Component, Path, PathBuf};
 
-/// The name of the configuration at a workspace's root.
-pub const CONFIG_FILE: &str = "yieldtray.toml";
-
-/// The name of the private configuration beside it, which no repository keeps.
-pub const LOCAL_FILE: &str = "yieldtray.local.toml";
-
 /// Reads files and runs commands; core has neither disk nor processes of its own. Paths are relative to the
 /// workspace's root. What a request file names is read by the methods for data, which refuse what
 /// [`check_readable`] refuses, links followed.

@@ -1,9 +1,14 @@
 //! Which files of a workspace its request files may read and write. A workspace may come from a stranger: what
 //! controls this tool, git or an editor, and what holds private values, is out of their reach.
 
-use crate::files::{CONFIG_FILE, LOCAL_FILE};
 use std::io;
 use std::path::Path;
+
+/// The name of the configuration at a workspace's root.
+pub const CONFIG_FILE: &str = "yieldtray.toml";
+
+/// The name of the private configuration beside it, which no repository keeps.
+pub const LOCAL_FILE: &str = "yieldtray.local.toml";
 
 /// Refuses to read `path`, which is relative to the root and has no `..`, if a request file must not.
 ///

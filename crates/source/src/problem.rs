@@ -1,7 +1,7 @@
 //! What is wrong with a file, a value or an option: a place, plain words, a stable code, and what
 //! to write instead. Nothing here prints; the terminal and the editor draw the same data.
 
-use crate::syntax::Span;
+use crate::Span;
 
 /// Which source text of a [`crate::workspace::Workspace`] a span points into.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]

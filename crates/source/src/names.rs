@@ -1,3 +1,5 @@
+//! What may name a value or a cell, and how a name is made of a title.
+
 /// Whether `word` may name a value: `[A-Za-z_][A-Za-z0-9_]*`.
 pub fn is_value_name(word: &str) -> bool {
     let mut bytes = word.bytes();
@@ -6,7 +8,7 @@ pub fn is_value_name(word: &str) -> bool {
 }
 
 /// Whether `word` may name a cell, a tag or a label: letters, digits, `-`, `_` and `.`.
-pub(super) fn is_cell_name(word: &str) -> bool {
+pub fn is_cell_name(word: &str) -> bool {
     !word.is_empty() && word.chars().all(|c| c.is_alphanumeric() || matches!(c, '-' | '_' | '.'))
 }
 
