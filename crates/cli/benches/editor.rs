@@ -19,10 +19,10 @@ use std::path::{Path, PathBuf};
 use std::process::{Child, ChildStdin, ChildStdout, Command, Stdio};
 use yieldtray_core::expression::{Engine, MadeUp};
 use yieldtray_core::lint::{Ties, lint_files};
-use yieldtray_core::syntax::parse;
 use yieldtray_core::workspace::{CellId, Settings, Workspace};
 use yieldtray_source::SourceId;
 use yieldtray_source::files::Files;
+use yieldtray_syntax::parse;
 
 const TOOL: &str = env!("CARGO_BIN_EXE_yieldtray");
 const CELLS: usize = 2_000;

@@ -4,9 +4,9 @@ use crate::disk;
 use crate::failure::Stop;
 use anyhow::Context;
 use std::path::Path;
-use yieldtray_core::syntax::{File, parse};
 use yieldtray_source::SourceId;
 use yieldtray_source::names::{first_free, slug};
+use yieldtray_syntax::{File, parse};
 
 /// Where a cell is added, looked at before anything is sent.
 pub(crate) struct Append<'f> {

@@ -14,10 +14,10 @@ use yieldtray_core::secret::Masker;
 use yieldtray_core::snippet::{
     Handed, Name, NameKind, Outline, Source, TARGETS, Target, Yield, outline, target, write,
 };
-use yieldtray_core::syntax::Kind;
 use yieldtray_core::workspace::uses_oauth2;
 use yieldtray_core::workspace::{Answers, CellId, Origin, OriginKind, Reach, Settings, Shown, Tray, survey, yields};
 use yieldtray_source::{Problem, closest, enumerate};
+use yieldtray_syntax::Kind;
 
 /// The value that stands for the token of an OAuth 2.0 profile.
 const TOKEN: &str = "access_token";

@@ -8,8 +8,8 @@
 use std::fmt::Write;
 use std::hint::black_box;
 use std::time::{Duration, Instant};
-use yieldtray_core::syntax::parse;
 use yieldtray_source::SourceId;
+use yieldtray_syntax::parse;
 
 const CELLS: usize = 100_000;
 const RUNS: usize = 9;

@@ -11,10 +11,10 @@ use yieldtray_core::expression::{Engine, MadeUp};
 use yieldtray_core::lint::lint;
 use yieldtray_core::replay::Plan;
 use yieldtray_core::secret::Masker;
-use yieldtray_core::syntax::parse;
 use yieldtray_core::workspace::{Answers, CellId, Reach, Settings, Tray, Workspace, survey};
 use yieldtray_source::SourceId;
 use yieldtray_source::files::Files;
+use yieldtray_syntax::parse;
 
 const FILES: usize = 500;
 const CELLS: usize = 20;

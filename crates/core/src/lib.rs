@@ -19,7 +19,6 @@ pub mod request;
 pub mod response;
 pub mod secret;
 pub mod snippet;
-pub mod syntax;
 pub mod workspace;
 
 #[cfg(test)]

@@ -10,10 +10,10 @@ use yieldtray_core::assist::{Past, View};
 use yieldtray_core::expression::Engine;
 use yieldtray_core::lint::{Ties, learn_ties, lint_configuration, lint_files};
 use yieldtray_core::response::Exchange;
-use yieldtray_core::syntax::Kind;
 use yieldtray_core::workspace::{Answers, CellId, Reach, Settings, Tray, Workspace};
 use yieldtray_source::access::{CONFIG_FILE, LOCAL_FILE};
 use yieldtray_source::{Problem, SourceId};
+use yieldtray_syntax::Kind;
 
 /// A workspace.
 pub(crate) struct House {

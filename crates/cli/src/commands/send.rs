@@ -16,9 +16,9 @@ use std::io::Write;
 use std::path::{Path, PathBuf};
 use yieldtray_core::expression::check_jsonpath;
 use yieldtray_core::replay::{Event, Next, Run};
-use yieldtray_core::syntax::typed_field;
 use yieldtray_core::workspace::CellId;
 use yieldtray_source::{Code, Problem, enumerate};
+use yieldtray_syntax::typed_field;
 use yieldtray_transport::Client;
 
 /// Sends one request and shows the answer.

@@ -23,7 +23,6 @@ use std::time::SystemTime;
 use yieldtray_core::expression::{Engine, MadeUp, Value};
 use yieldtray_core::http::parse_origin;
 use yieldtray_core::replay::Summary;
-use yieldtray_core::syntax::is_language_name;
 use yieldtray_core::workspace::says_insecure;
 use yieldtray_core::workspace::{CellId, Settings, Variables, Workspace, is_listed, unknown_environment};
 use yieldtray_source::Span;
@@ -33,6 +32,7 @@ use yieldtray_source::files::Files;
 use yieldtray_source::names::is_value_name;
 use yieldtray_source::{Problem, SourceId};
 use yieldtray_store::StateFolder;
+use yieldtray_syntax::is_language_name;
 
 /// An opened workspace and what the caller chose.
 pub(crate) struct Session {

@@ -7,10 +7,10 @@ use yieldtray_core::report::{About, Entry, Noted, Request, Response, millis};
 use yieldtray_core::request::Prepared;
 use yieldtray_core::response::Exchange;
 use yieldtray_core::secret::Masker;
-use yieldtray_core::syntax::Kind;
 use yieldtray_core::workspace::{CellId, Workspace};
 use yieldtray_source::Problem;
 use yieldtray_source::Span;
+use yieldtray_syntax::Kind;
 
 /// Problems: code, level, message, hint, and the place with both ends; lines and columns from 1.
 pub(crate) fn problems(workspace: &Workspace, problems: &[Problem]) -> Vec<Value> {

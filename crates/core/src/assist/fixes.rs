@@ -3,12 +3,12 @@
 use super::actions::{Action, Change};
 use super::complete::relative;
 use super::{View, cell_at, line_at};
-use crate::syntax::Cell;
 use crate::workspace::{CellId, yields};
 use std::path::PathBuf;
 use yieldtray_source::access::{CONFIG_FILE, LOCAL_FILE};
 use yieldtray_source::{Code, Problem, SourceId};
 use yieldtray_source::{Edit, Span};
+use yieldtray_syntax::Cell;
 
 /// The ways to mend a problem, the likeliest first.
 pub fn fixes(view: View<'_>, problem: &Problem) -> Vec<Action> {
@@ -272,7 +272,7 @@ fn moved(view: View<'_>, problem: &Problem) -> Option<Action> {
 /// A name that no value has yet.
 pub(super) fn free_name(view: View<'_>, base: &str) -> String {
     let workspace = view.workspace();
-    let base = if yieldtray_source::names::is_value_name(base) && !crate::syntax::is_language_name(base) {
+    let base = if yieldtray_source::names::is_value_name(base) && !yieldtray_syntax::is_language_name(base) {
         base.to_owned()
     } else {
         format!("my_{base}")

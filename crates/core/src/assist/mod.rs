@@ -31,10 +31,10 @@ pub use signature::{Signature, signature};
 pub use tokens::{Token, TokenKind, tokens};
 
 use crate::response::Exchange;
-use crate::syntax::Kind;
 use crate::workspace::{CellId, Reach, Workspace};
 use yieldtray_source::SourceId;
 use yieldtray_source::Span;
+use yieldtray_syntax::Kind;
 
 /// Answers from before.
 pub trait Past {

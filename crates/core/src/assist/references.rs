@@ -1,12 +1,12 @@
 //! Where a name is given, where else it stands, and giving it another.
 
 use super::{Occurrence, View, What, in_configuration, in_requests, needs, occurrence};
-use crate::syntax::{Kind, is_language_name};
 use crate::workspace::{CellId, Workspace};
 use std::collections::BTreeSet;
 use yieldtray_source::SourceId;
 use yieldtray_source::names::is_value_name;
 use yieldtray_source::{Edit, Span};
+use yieldtray_syntax::{Kind, is_language_name};
 
 /// The name at byte `at` of a text.
 pub fn at(view: View<'_>, source: SourceId, at: usize) -> Option<Occurrence> {
@@ -233,7 +233,7 @@ fn reach_of(view: View<'_>, source: SourceId, name: &str) -> Vec<SourceId> {
 fn gives(workspace: &Workspace, source: SourceId, name: &str) -> bool {
     let own = workspace.source(source);
     let cells = own.file.cells.iter().flat_map(|cell| cell.instructions());
-    crate::syntax::instructions(&own.file.preamble).chain(cells).any(|line| match line.kind {
+    yieldtray_syntax::instructions(&own.file.preamble).chain(cells).any(|line| match line.kind {
         Kind::Let { name: own_name, .. } | Kind::Ask { name: own_name, .. } | Kind::Yield { name: own_name, .. } => {
             own_name.of(&own.text) == name
         }
@@ -275,7 +275,7 @@ fn labels(view: View<'_>, source: SourceId, name: &str) -> Vec<Place> {
     let workspace = view.workspace();
     let in_preamble = |home: SourceId| {
         let own = workspace.source(home);
-        crate::syntax::instructions(&own.file.preamble)
+        yieldtray_syntax::instructions(&own.file.preamble)
             .any(|line| matches!(line.kind, Kind::Check { label: Some(label), .. } if label.of(&own.text) == name))
     };
     let homes: Vec<SourceId> =

@@ -4,11 +4,11 @@ use super::{View, nearest_cell, needs};
 use crate::expression::Value as Worked;
 use crate::http::MASK;
 use crate::secret::Masker;
-use crate::syntax::{Instruction, Kind, Template, is_language_name};
 use crate::workspace::{CellId, Found, Lookup, Memo, Row, Shown, Stage, Workspace, survey_one};
 use yieldtray_source::SourceId;
 use yieldtray_source::Span;
 use yieldtray_source::names::is_value_name;
+use yieldtray_syntax::{Instruction, Kind, Template, is_language_name};
 
 /// A value, to be shown beside the mark that writes it.
 #[derive(Clone, Debug, PartialEq, Eq)]

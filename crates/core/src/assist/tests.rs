@@ -506,7 +506,7 @@ fn tokens_tell_values_that_are_there_from_those_that_are_not() {
 #[test]
 fn every_instruction_and_name_of_the_language_has_help() {
     use super::words::{instruction_help, language_help};
-    use crate::syntax::{CARRIED_OUT, is_language_name};
+    use yieldtray_syntax::{CARRIED_OUT, is_language_name};
     for word in CARRIED_OUT {
         assert!(instruction_help(word).is_some(), "{word}");
     }

@@ -1,9 +1,9 @@
 use super::{View, What, needs, occurrence};
-use crate::syntax::Item;
 use crate::workspace::{CellId, Lookup, Memo};
 use rustc_hash::FxHashSet;
 use yieldtray_source::SourceId;
 use yieldtray_source::Span;
+use yieldtray_syntax::Item;
 
 /// A piece of text with its meaning, for colours.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

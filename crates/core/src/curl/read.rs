@@ -1,11 +1,11 @@
 use super::options::{Does, Known, long, short};
 use crate::draft::{Body, Draft, Part};
-use crate::syntax::is_token;
-use crate::syntax::shell::{Input, behind_prompt, is_command, split};
-use crate::syntax::{Piece, Text};
 use percent_encoding::utf8_percent_encode;
 use std::ops::Range;
 use yieldtray_source::percent::NOT_UNRESERVED;
+use yieldtray_syntax::is_token;
+use yieldtray_syntax::shell::{Input, behind_prompt, is_command, split};
+use yieldtray_syntax::{Piece, Text};
 
 /// One command of a text.
 #[derive(Debug)]

@@ -1,7 +1,7 @@
 use super::read;
 use crate::request::Prepared;
-use crate::syntax::shell::is_command;
 use crate::testing::{json_answer, replay, settings};
+use yieldtray_syntax::shell::is_command;
 
 fn cells(text: &str) -> Result<Vec<String>, String> {
     crate::draft::cells(&read(text)?)

@@ -4,8 +4,6 @@ use super::{Body, Draft, Part};
 use crate::http::{credential, is_secret_header, origin_of};
 use crate::request::Place;
 use crate::secret::is_secret_name;
-use crate::syntax::is_language_name;
-use crate::syntax::{Piece, Text};
 use crate::workspace::{Given, Workspace};
 use regex::Regex;
 use rustc_hash::FxHashMap;
@@ -15,6 +13,8 @@ use std::sync::LazyLock;
 use url::Url;
 use yieldtray_source::entropy::random_texts;
 use yieldtray_source::names::is_value_name;
+use yieldtray_syntax::is_language_name;
+use yieldtray_syntax::{Piece, Text};
 
 /// The shortest credential that is taken for one.
 const SHORT: usize = 4;

@@ -9,12 +9,12 @@ mod write;
 #[cfg(test)]
 mod tests;
 
-use crate::syntax::Text;
 pub use lift::Lift;
 pub(crate) use lift::without_secrets;
 pub use sheet::Sheet;
 pub(crate) use write::comment;
 use yieldtray_source::names::slug;
+use yieldtray_syntax::Text;
 
 /// The cells that send what these requests say, as they are: for a text of one person.
 ///

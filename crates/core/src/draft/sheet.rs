@@ -1,9 +1,9 @@
 use super::{Body, Draft, Lift};
-use crate::syntax::{parse, tidy};
 use rustc_hash::{FxHashMap, FxHashSet};
 use yieldtray_source::SourceId;
 use yieldtray_source::edited;
 use yieldtray_source::names::slug;
+use yieldtray_syntax::{parse, tidy};
 
 /// Cells of requests from elsewhere, for one file.
 #[derive(Clone, Debug, Default)]

@@ -1,6 +1,6 @@
 use super::{Body, Draft, Part};
-use crate::syntax::{Piece, Text};
-use crate::syntax::{is_token, media_at_end};
+use yieldtray_syntax::{Piece, Text};
+use yieldtray_syntax::{is_token, media_at_end};
 
 /// Header fields that the connection writes itself.
 const CONNECTION: &[&str] = &["content-length", "transfer-encoding", "connection"];

@@ -2,12 +2,12 @@
 
 use crate::draft::{Body, Draft, Part};
 use crate::http::body_shape::Outline;
-use crate::syntax::Text;
 use crate::workspace::suggest::checks_for;
 use base64::Engine as _;
 use serde::Deserialize;
 use std::path::Path;
 use yieldtray_source::access::check_readable;
+use yieldtray_syntax::Text;
 
 /// One request and its answer. `T` is the text of a body: a `String`, or nothing where it is passed over.
 #[derive(Deserialize)]

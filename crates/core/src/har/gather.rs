@@ -1,7 +1,7 @@
 use crate::draft::{Draft, Lift};
 use crate::http::is_secret_header;
-use crate::syntax::Text;
 use std::collections::BTreeMap;
+use yieldtray_syntax::Text;
 
 /// What many requests have in common, taken out of each: addresses become `base` and values like it, header
 /// fields that all of them have a line for all. Gives the lines for the head of a file, a new one if `new`;

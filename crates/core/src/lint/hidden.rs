@@ -2,11 +2,11 @@
 //! of every environment, are what those places are for, and nothing is said of them.
 
 use crate::replay::Step;
-use crate::syntax::Kind;
 use crate::workspace::{CellId, Workspace};
 use rustc_hash::FxHashSet;
 use yieldtray_source::Span;
 use yieldtray_source::{Code, Problem, SourceId};
+use yieldtray_syntax::Kind;
 
 pub(super) fn values(workspace: &Workspace, steps: &[Step]) -> Vec<Problem> {
     let mut problems = Vec::new();

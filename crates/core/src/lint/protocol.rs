@@ -2,10 +2,10 @@
 
 use crate::http::is_secret_header;
 use crate::http::{FIELDS, METHODS, field};
-use crate::syntax::{Auth, Kind};
 use crate::workspace::{Given, Workspace};
 use yieldtray_source::Span;
 use yieldtray_source::{Code, Problem, SourceId, closest};
+use yieldtray_syntax::{Auth, Kind};
 
 /// Methods and header fields that are a letter away from known ones.
 pub(super) fn slips(workspace: &Workspace, source: SourceId) -> Vec<Problem> {
@@ -43,7 +43,7 @@ pub(super) fn slips(workspace: &Workspace, source: SourceId) -> Vec<Problem> {
 fn headers_of_lines(workspace: &Workspace, source: SourceId) -> Vec<Span> {
     let file = &workspace.source(source).file;
     let lines = file.cells.iter().flat_map(|cell| cell.instructions());
-    let names = crate::syntax::instructions(&file.preamble).chain(lines).filter_map(|line| match line.kind {
+    let names = yieldtray_syntax::instructions(&file.preamble).chain(lines).filter_map(|line| match line.kind {
         Kind::Header { name, .. } => Some(name),
         _ => None,
     });

@@ -4,12 +4,12 @@
 use crate::expression::Value;
 use crate::http::{credential, is_secret_header};
 use crate::secret::is_secret_name;
-use crate::syntax::{Auth, Kind, Template};
 use crate::workspace::{Given, Workspace};
 use yieldtray_source::Span;
 use yieldtray_source::access::LOCAL_FILE;
 use yieldtray_source::entropy::random_texts;
 use yieldtray_source::{Code, Problem, SourceId};
+use yieldtray_syntax::{Auth, Kind, Template};
 
 const HINT: &str = "write a value in its place, as in `{{api_key}}`, and give that in `yieldtray.local.toml`";
 
@@ -29,7 +29,7 @@ pub(super) fn in_requests(workspace: &Workspace, source: SourceId) -> Vec<Proble
     };
     own.file.cells.iter().flat_map(|cell| &cell.fields).for_each(|field| header(field.name, field.value));
     let cells = own.file.cells.iter().flat_map(|cell| cell.instructions());
-    for line in crate::syntax::instructions(&own.file.preamble).chain(cells) {
+    for line in yieldtray_syntax::instructions(&own.file.preamble).chain(cells) {
         match line.kind {
             Kind::Header { name, value } => header(name, value),
             Kind::Auth(Auth::Basic { password: at, .. } | Auth::Digest { password: at, .. } | Auth::Bearer(at))

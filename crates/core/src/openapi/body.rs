@@ -1,8 +1,8 @@
 use super::documents::{Documents, Node};
 use super::sample::Samples;
 use crate::draft::{Body, Draft, Part};
-use crate::syntax::Text;
 use serde_json::Value;
+use yieldtray_syntax::Text;
 
 /// Adds the body that an operation takes.
 pub(super) fn add<'d>(

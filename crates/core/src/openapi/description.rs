@@ -5,11 +5,11 @@ use super::schema::Schemas;
 use super::security::{Given, OauthProfile, Security};
 use super::servers;
 use crate::draft::Draft;
-use crate::syntax::Text;
-use crate::syntax::is_token;
 use rustc_hash::FxHashMap;
 use std::collections::BTreeMap;
 use yieldtray_source::names::{first_free, slug};
+use yieldtray_syntax::Text;
+use yieldtray_syntax::is_token;
 
 /// What of a description is wanted.
 #[derive(Clone, Debug, Default)]
@@ -166,7 +166,7 @@ fn shared_credentials(drafts: &mut [Draft]) -> String {
     let Some(first) = drafts.first().filter(|_| drafts.len() > 1).cloned() else { return String::new() };
     let mut head = String::new();
     let written = |text: &Text| match text.pieces() {
-        [crate::syntax::Piece::Value(expression)] => Some(format!("{{{{{expression}}}}}")),
+        [yieldtray_syntax::Piece::Value(expression)] => Some(format!("{{{{{expression}}}}}")),
         _ => text.plain().map(str::to_owned),
     };
     if let Some((kind, words)) = &first.auth

@@ -4,9 +4,9 @@ use super::schema::Schemas;
 use super::security::Security;
 use super::{body, parameters, servers};
 use crate::draft::Draft;
-use crate::syntax::{Piece, Text};
 use serde_json::Value;
 use yieldtray_source::names::slug;
+use yieldtray_syntax::{Piece, Text};
 
 /// The methods that a path of a description may have.
 pub(super) const METHODS: &[&str] = &["get", "put", "post", "delete", "options", "head", "patch", "trace"];

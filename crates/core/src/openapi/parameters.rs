@@ -1,10 +1,10 @@
 use super::documents::{Documents, Node};
 use super::sample::Samples;
 use crate::draft::Draft;
-use crate::syntax::Text;
-use crate::syntax::{is_language_name, is_token};
 use serde_json::Value;
 use yieldtray_source::names::is_value_name;
+use yieldtray_syntax::Text;
+use yieldtray_syntax::{is_language_name, is_token};
 
 /// The parameters of an operation, those of its path first; its own of the same name and place win.
 pub(super) fn of<'d>(documents: &'d Documents, path: Node<'d>, operation: Node<'d>) -> Vec<Node<'d>> {
@@ -89,7 +89,7 @@ fn in_path(parameter: Node<'_>, name: &str, sample: Value, draft: &mut Draft) {
     let mut target = Text::default();
     for piece in draft.target.pieces() {
         match piece {
-            crate::syntax::Piece::Literal(text) => {
+            yieldtray_syntax::Piece::Literal(text) => {
                 let mut rest = text.as_str();
                 while let Some(at) = rest.find(&braces) {
                     target.push_str(&rest[..at]);

@@ -1,9 +1,9 @@
 use super::documents::{Documents, Node};
 use crate::draft::Draft;
-use crate::syntax::Text;
-use crate::syntax::is_token;
 use std::collections::BTreeMap;
 use yieldtray_source::names::slug;
+use yieldtray_syntax::Text;
+use yieldtray_syntax::is_token;
 
 /// A value that somebody must fill in.
 #[derive(Clone, Debug, PartialEq, Eq)]

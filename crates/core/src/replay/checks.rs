@@ -2,12 +2,12 @@
 
 use crate::expression::{Compiled, Engine, Reads};
 use crate::response::Exchange;
-use crate::syntax::Kind;
 use crate::workspace::{CellId, Workspace};
 use std::sync::Arc;
 use std::time::Duration;
 use yieldtray_source::SourceId;
 use yieldtray_source::Span;
+use yieldtray_syntax::Kind;
 
 /// One use of an answer: an expression and what is done with its value.
 #[derive(Clone, Debug)]

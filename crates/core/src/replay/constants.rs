@@ -2,11 +2,11 @@
 //! paths that are none, times that are none, files that are not there.
 
 use crate::expression::{Bindings, Engine, check_constant};
-use crate::syntax::{Kind, PartContent};
 use crate::workspace::Workspace;
 use std::path::Path;
 use yieldtray_source::Span;
 use yieldtray_source::{Code, Problem, SourceId};
+use yieldtray_syntax::{Kind, PartContent};
 
 /// What is wrong with a literal text that a function of the expression at `span` is given.
 pub(super) fn constant(

@@ -4,10 +4,10 @@ use super::constants;
 use super::json_body::slip_in;
 use crate::expression::Engine;
 use crate::request::{contradictions, unknown_profile};
-use crate::syntax::{Auth, Instruction, Kind, Template, instructions};
 use crate::workspace::{CellId, Workspace, compile, shared_labels};
 use yieldtray_source::Span;
 use yieldtray_source::{Code, Level, Problem, SourceId, closest, enumerate};
+use yieldtray_syntax::{Auth, Instruction, Kind, Template, instructions};
 
 /// The problems of `cell`: those of its own lines, and those of the preambles that hold for it.
 pub(super) fn examine(workspace: &Workspace, engine: &Engine, cell: CellId) -> Vec<Problem> {

@@ -1,9 +1,9 @@
 //! JSON bodies that are none, marks counted as the values they stand for.
 
 use crate::http::is_json;
-use crate::syntax::{Cell, Segment, Template};
 use yieldtray_source::Span;
 use yieldtray_source::{Code, Problem, closest};
+use yieldtray_syntax::{Cell, Segment, Template};
 
 /// The first slip in the JSON body of a cell.
 pub(crate) fn slip_in(text: &str, cell: &Cell) -> Option<Problem> {

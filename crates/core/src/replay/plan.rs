@@ -1,9 +1,9 @@
-use crate::syntax::Kind;
 use crate::workspace::{CellId, Workspace};
 use rustc_hash::{FxHashMap, FxHashSet};
 use std::path::Path;
 use yieldtray_source::Span;
 use yieldtray_source::{Code, Problem, SourceId, closest};
+use yieldtray_syntax::Kind;
 
 /// The cells of a run in the order they are sent: files and cells as they stand, what a cell needs
 /// before it.

@@ -1,8 +1,8 @@
 use crate::expression::{Kind as ValueKind, Value};
-use crate::syntax::Kind;
 use crate::workspace::{CellId, Lookup, Stage};
 use yieldtray_source::Span;
 use yieldtray_source::{Code, Problem};
+use yieldtray_syntax::Kind;
 
 /// A question of `% ask`, ready to be put.
 #[derive(Clone, Debug)]

@@ -7,12 +7,12 @@ use super::run::Fate;
 use crate::http::{credential, is_secret_header};
 use crate::request::{Extras, Prepared, Token, prepare};
 use crate::secret::short_secret;
-use crate::syntax::Kind;
 use crate::workspace::{CellId, Lookup, Memo, Workspace};
 use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Duration;
 use yieldtray_source::{Code, Problem};
+use yieldtray_syntax::Kind;
 
 /// A request that is ready to go.
 #[derive(Debug)]

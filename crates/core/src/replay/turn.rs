@@ -8,12 +8,12 @@ use super::ready::Ready;
 use super::run::{Next, Pause};
 use crate::expression::Value;
 use crate::response::Failure;
-use crate::syntax::Kind;
 use crate::workspace::{CellId, Lookup, Memo, Rows, Stage};
 use std::sync::Arc;
 use std::time::Duration;
 use yieldtray_source::Span;
 use yieldtray_source::{Code, Problem};
+use yieldtray_syntax::Kind;
 
 /// The rows a cell is sent for.
 pub(super) struct Turn {

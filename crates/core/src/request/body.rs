@@ -4,12 +4,12 @@ use super::multipart::{self, Part};
 use super::place::{Place, Surroundings};
 use super::write::Writer;
 use super::{Content, Fields, FilePiece, Piece};
-use crate::syntax::{Kind, PartContent};
 use std::path::{Path, PathBuf};
 use yieldtray_source::Span;
 use yieldtray_source::access::check_writable;
 use yieldtray_source::files::clean;
 use yieldtray_source::{Code, Problem, SourceId};
+use yieldtray_syntax::{Kind, PartContent};
 
 const FORM: &str = "application/x-www-form-urlencoded";
 

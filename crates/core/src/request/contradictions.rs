@@ -1,9 +1,9 @@
 //! Lines of one cell that cannot both hold.
 
-use crate::syntax::{Instruction, Kind};
 use crate::workspace::{CellId, Workspace};
 use yieldtray_source::Span;
 use yieldtray_source::{Code, Problem};
+use yieldtray_syntax::{Instruction, Kind};
 
 /// Where a cell gives one thing in two ways.
 pub(crate) fn contradictions(workspace: &Workspace, cell: CellId) -> Vec<Problem> {

@@ -3,11 +3,11 @@
 use super::Prepared;
 use crate::http::origin_of;
 use crate::secret::{Destinations, UsedSecret};
-use crate::syntax::Auth;
 use crate::workspace::AuthLine;
 use crate::workspace::Lookup;
 use url::Url;
 use yieldtray_source::{Code, Problem, enumerate};
+use yieldtray_syntax::Auth;
 
 /// The secrets that were looked up for a request to `url`, and do not belong there.
 pub(super) fn check(lookup: &mut Lookup<'_>, url: &Url, auth: Option<&AuthLine<'_>>) -> Vec<Problem> {

@@ -7,7 +7,6 @@ use crate::expression::Value;
 use crate::http::origin_of;
 use crate::response::Exchange;
 use crate::secret::{Destinations, UsedSecret};
-use crate::syntax::Auth;
 use crate::workspace::AuthLine;
 use crate::workspace::auth_of;
 use crate::workspace::{Config, Lookup, Profile};
@@ -19,6 +18,7 @@ use yieldtray_source::Span;
 use yieldtray_source::access::CONFIG_FILE;
 use yieldtray_source::hex;
 use yieldtray_source::{Code, Problem, closest, enumerate};
+use yieldtray_syntax::Auth;
 
 /// A token that ends this soon, in seconds, is renewed first: the request takes time too.
 const LEEWAY: i64 = 10;

@@ -3,12 +3,12 @@ use super::sending::{self, configured};
 use super::write::Writer;
 use super::{Fields, HttpVersion, Login, Prepared, auth, destination, target};
 use crate::http::origin_of;
-use crate::syntax::{Kind, RequestLine, Version};
 use crate::workspace::{Lookup, Stage};
 use crate::workspace::{auth_of, says_insecure};
 use std::path::PathBuf;
 use yieldtray_source::Span;
 use yieldtray_source::{Code, Problem, SourceId};
+use yieldtray_syntax::{Kind, RequestLine, Version};
 
 /// Header fields that go out with every request that does not set them.
 const DEFAULT_HEADERS: &[(&str, &str)] = &[

@@ -1,10 +1,10 @@
 use super::place::{Place, Surroundings};
 use super::{Content, Prepared, Redirect, next_hop};
 use crate::expression::Value;
-use crate::syntax;
 use crate::testing::{json_answer, replay, settings};
 use proptest::prelude::*;
 use yieldtray_source::SourceId;
+use yieldtray_syntax as syntax;
 
 const HOSTILE: &str = "a\"b'c/d?e#f&g=h%i<j>k\\l {{m}} %% \u{202e}✓ü";
 

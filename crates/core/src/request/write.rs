@@ -1,9 +1,9 @@
 use super::place::{Place, Surroundings};
 use crate::expression::{Unfit, Value};
-use crate::syntax::{Segment, Template, control_in_field};
 use crate::workspace::{Lookup, Stage};
 use yieldtray_source::Span;
 use yieldtray_source::{Code, Problem, SourceId};
+use yieldtray_syntax::{Segment, Template, control_in_field};
 
 /// Writes templates with the values one cell sees, and collects what is wrong on the way.
 pub(super) struct Writer<'l, 'a> {

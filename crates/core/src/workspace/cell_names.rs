@@ -1,8 +1,8 @@
 //! What the cells of a file are named and what they yield, found once for all who ask: in a long file a search of its
 //! own for each name would take longer than all else.
 
-use crate::syntax::{File, Kind};
 use rustc_hash::FxHashMap;
+use yieldtray_syntax::{File, Kind};
 
 /// The cells of one file, by their places in it.
 pub(super) struct CellNames {

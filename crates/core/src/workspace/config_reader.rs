@@ -5,7 +5,6 @@ use super::given::{Described, Entry, Given};
 use crate::expression::{OwnFunction, Value};
 use crate::http::parse_origin;
 use crate::secret::short_secret;
-use crate::syntax::is_language_name;
 use std::borrow::Cow;
 use std::path::Path;
 use toml::Spanned;
@@ -13,6 +12,7 @@ use toml::de::{DeTable, DeValue};
 use yieldtray_source::Span;
 use yieldtray_source::names::is_value_name;
 use yieldtray_source::{Code, Problem, SourceId, closest, enumerate};
+use yieldtray_syntax::is_language_name;
 
 pub(super) type Table<'t> = DeTable<'t>;
 pub(super) type Key<'t> = Spanned<Cow<'t, str>>;

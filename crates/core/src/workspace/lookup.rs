@@ -4,7 +4,6 @@ use super::{CellId, Environment, Tray, Variables, Workspace, Yielded, missing};
 use crate::expression::{Bindings, Compiled, Engine, Fault, Value, is_type_name};
 use crate::http::origin_of;
 use crate::secret::{Destinations, UsedSecret};
-use crate::syntax::{self, Instruction, Kind, Segment, Template, is_language_name};
 use crate::workspace::ResponseNames;
 use rustc_hash::FxHashMap;
 use std::sync::Arc;
@@ -13,6 +12,8 @@ use yieldtray_source::Span;
 use yieldtray_source::names::is_value_name;
 use yieldtray_source::scan::calls_and_names;
 use yieldtray_source::{Code, Problem, SourceId};
+use yieldtray_syntax as syntax;
+use yieldtray_syntax::{Instruction, Kind, Segment, Template, is_language_name};
 
 /// What the caller chose: the same for a whole run.
 #[derive(Clone, Default)]

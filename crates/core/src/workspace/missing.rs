@@ -2,9 +2,9 @@
 //! name?" but "where would it come from?".
 
 use super::{CellId, Lookup};
-use crate::syntax::is_language_name;
 use yieldtray_source::Span;
 use yieldtray_source::{Code, Problem, closest, enumerate};
+use yieldtray_syntax::is_language_name;
 
 /// Of how many cells of a file the names are compared with a name that nobody gives.
 const MANY: usize = 1_000;

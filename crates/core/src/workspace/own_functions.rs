@@ -3,9 +3,9 @@
 
 use super::config::Config;
 use crate::expression::{Engine, FUNCTIONS, MadeUp, OwnFunction};
-use crate::syntax::is_language_name;
 use chrono::DateTime;
 use yieldtray_source::{Code, Problem, closest};
+use yieldtray_syntax::is_language_name;
 
 /// Expressions that cannot be read, calls that do not fit, names nobody gives, functions that come
 /// back to themselves, and names that are taken.

@@ -1,8 +1,8 @@
 //! What the lines over a cell and its own lines say together.
 
 use super::{CellId, Workspace};
-use crate::syntax::{Auth, Instruction, Kind};
 use yieldtray_source::SourceId;
+use yieldtray_syntax::{Auth, Instruction, Kind};
 
 /// The instructions that hold for a cell, the outermost first, its own last.
 pub(crate) fn lines_over(workspace: &Workspace, cell: CellId) -> impl Iterator<Item = (SourceId, &Instruction)> {

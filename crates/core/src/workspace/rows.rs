@@ -3,9 +3,9 @@
 
 use super::{CellId, Workspace};
 use crate::expression::Value;
-use crate::syntax::Kind;
 use std::io::{self, BufReader, Read};
 use yieldtray_source::Span;
+use yieldtray_syntax::Kind;
 
 type Bytes = Box<dyn Read + Send>;
 

@@ -1,11 +1,11 @@
 //! `[send]` of a configuration: how requests go out when neither they nor their file say otherwise.
 
 use super::config_reader::{Held, Key, Keys, Reader, Table};
-use crate::syntax::duration;
 use std::time::Duration;
 use toml::de::DeValue;
 use yieldtray_source::SourceId;
 use yieldtray_source::Span;
+use yieldtray_syntax::duration;
 
 /// A setting that matters to whoever trusts the file it is in, and its place.
 #[derive(Clone, Debug, PartialEq, Eq)]

@@ -4,7 +4,6 @@ use super::given::Outside;
 use super::variables::Variables;
 use crate::expression::{FileReader, Schemas};
 use crate::request::FilePiece;
-use crate::syntax::{self, Cell, File, Instruction, Kind, MAX_TEXT};
 use std::collections::HashMap;
 use std::io;
 use std::path::{Path, PathBuf};
@@ -14,6 +13,8 @@ use yieldtray_source::escape::{is_unsafe, safe_line};
 use yieldtray_source::files::{Files, clean};
 use yieldtray_source::{Code, Problem, SourceId};
 use yieldtray_source::{Lines, Place, Span};
+use yieldtray_syntax as syntax;
+use yieldtray_syntax::{Cell, File, Instruction, Kind, MAX_TEXT};
 
 /// The file whose instructions hold for its folder and all below.
 pub const COMMON_FILE: &str = "_common.http";

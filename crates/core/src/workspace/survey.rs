@@ -4,10 +4,10 @@ use super::lookup::Found;
 use super::{CellId, Entry, Lookup, Memo, PlayedWith, Reach, Yielded};
 use crate::expression;
 use crate::secret::Masker;
-use crate::syntax::Kind;
 use rustc_hash::FxHashSet;
 use yieldtray_source::Span;
 use yieldtray_source::{Problem, SourceId};
+use yieldtray_syntax::Kind;
 
 /// A name with what is known of it.
 #[derive(Clone, Debug)]

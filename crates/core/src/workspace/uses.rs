@@ -4,11 +4,11 @@ use super::lookup::{Found, place_of_name};
 use super::queries::{AuthLine, auth_of};
 use super::{CellId, Lookup, Workspace, compile};
 use crate::expression::{Engine, is_type_name};
-use crate::syntax::{Auth, Instruction, Kind, Template, instructions, is_language_name};
 use rustc_hash::FxHashMap;
 use yieldtray_source::SourceId;
 use yieldtray_source::Span;
 use yieldtray_source::names::is_value_name;
+use yieldtray_syntax::{Auth, Instruction, Kind, Template, instructions, is_language_name};
 
 /// An expression of a cell, or of a preamble that holds for it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -90,7 +90,7 @@ fn ways(house: &crate::house::House, cell: yieldtray_core::workspace::CellId) ->
     if own.plays() || own.request.is_none() {
         return Vec::new();
     }
-    let needs = own.instructions().any(|line| matches!(line.kind, yieldtray_core::syntax::Kind::Needs(_)));
+    let needs = own.instructions().any(|line| matches!(line.kind, yieldtray_syntax::Kind::Needs(_)));
     let lacks = || {
         house.view(|view| {
             let mut memo = yieldtray_core::workspace::Memo::default();

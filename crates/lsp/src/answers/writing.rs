@@ -12,8 +12,8 @@ use serde_json::{Value, json};
 use std::borrow::Cow;
 use std::sync::Arc;
 use yieldtray_core::assist;
-use yieldtray_core::syntax::tidy;
 use yieldtray_source::Edit;
+use yieldtray_syntax::tidy;
 
 pub(super) fn complete(server: &mut Server, params: Value) -> Result<String, Refusal> {
     let AtPlace { text_document, position, .. } = read(params)?;

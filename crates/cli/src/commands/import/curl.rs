@@ -8,9 +8,9 @@ use anyhow::Context;
 use std::io::Read;
 use std::path::Path;
 use yieldtray_core::curl::commands_with;
-use yieldtray_core::syntax::shell::is_command;
 use yieldtray_source::Span;
 use yieldtray_source::{Code, Problem};
+use yieldtray_syntax::shell::is_command;
 
 /// Makes requests of commands of curl. Where one of them cannot be taken, none is.
 pub(super) fn curl(common: &Common, args: &ImportCurl, host: &Host, out: &mut Out) -> Result<u8, Stop> {

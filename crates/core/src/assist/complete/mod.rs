@@ -8,7 +8,6 @@ use super::{View, cell_at, needs};
 use crate::expression::{FUNCTIONS, is_builtin};
 use crate::http::{FIELDS, METHODS, field};
 use crate::secret::Masker;
-use crate::syntax::Kind;
 use crate::workspace::ResponseNames;
 use crate::workspace::{CellId, Found, Given, Lookup, Memo, Origin};
 pub(super) use context::{Context, context};
@@ -18,6 +17,7 @@ use std::borrow::Cow;
 use yieldtray_source::SourceId;
 use yieldtray_source::Span;
 use yieldtray_source::names::is_value_name;
+use yieldtray_syntax::Kind;
 
 /// Something that may be written.
 #[derive(Clone, Debug, PartialEq, Eq)]

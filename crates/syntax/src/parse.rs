@@ -1,6 +1,7 @@
 use super::file::{Cell, File, Item, Kind};
-use super::instruction::{self, Zone};
+use super::instruction::Zone;
 use super::{request_line, shell, swallowed};
+use crate::instruction;
 use rustc_hash::{FxBuildHasher, FxHashMap};
 use yieldtray_source::Span;
 use yieldtray_source::names::slug;

@@ -137,7 +137,7 @@ pub fn typed_field(line: &str) -> Result<(&str, &str), Problem> {
 }
 
 /// The first control character of a text, but for the tab, which header fields may hold (RFC 9110 5.5).
-pub(crate) fn control_in_field(value: &str) -> Option<char> {
+pub fn control_in_field(value: &str) -> Option<char> {
     value.chars().find(|c| c.is_ascii_control() && *c != '\t')
 }
 

@@ -265,7 +265,7 @@ impl Reader<'_> {
 }
 
 /// Where the text of a part ends and its media type begins, if it ends with ` type MEDIA` (RFC 9110 8.3.1).
-pub(crate) fn media_at_end(text: &str) -> Option<(usize, usize)> {
+pub fn media_at_end(text: &str) -> Option<(usize, usize)> {
     let start = text.trim_end().rfind(|c: char| c.is_ascii_whitespace())? + 1;
     let media = text[start..].trim_end();
     let (essence, parameters) = media.split_once(';').unwrap_or((media, ""));

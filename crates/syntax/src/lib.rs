@@ -22,13 +22,13 @@ mod value_text;
 mod tests;
 
 pub use duration::duration;
-pub(crate) use file::instructions;
+pub use file::instructions;
 pub use file::{Auth, Cell, Field, File, Instruction, Item, Kind, Node, PartContent, RequestLine, Version};
 pub use instruction::{CARRIED_OUT, NOT_YET, is_language_name};
 pub use parse::{MAX_TEXT, Parsed, parse};
-pub(crate) use request_line::control_in_field;
+pub use request_line::control_in_field;
 pub use request_line::{is_token, typed_field};
-pub(crate) use sending::media_at_end;
+pub use sending::media_at_end;
 pub use template::{Segment, Template};
 pub use tidy::tidy;
 pub use value_text::{Piece, Text};

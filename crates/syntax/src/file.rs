@@ -204,7 +204,7 @@ impl Cell {
 }
 
 /// The instructions among `items`, in order.
-pub(crate) fn instructions(items: &[Item]) -> impl Iterator<Item = &Instruction> {
+pub fn instructions(items: &[Item]) -> impl Iterator<Item = &Instruction> {
     items.iter().filter_map(|item| match item {
         Item::Instruction(instruction) => Some(instruction),
         _ => None,

@@ -167,7 +167,7 @@ fn joined(first: &str, between: &str, second: &str) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::syntax::parse;
+    use crate::parse;
     use proptest::prelude::*;
     use yieldtray_source::SourceId;
     use yieldtray_source::edited;
