@@ -6,7 +6,6 @@
 pub mod assist;
 pub mod curl;
 pub mod draft;
-pub mod expression;
 pub mod har;
 pub mod http;
 pub mod lint;

@@ -1,6 +1,5 @@
 //! What the tests of core share: workspaces in a string, and answers from a table.
 
-use crate::expression::{Engine, MadeUp, Value};
 use crate::replay::{Event, Next, Plan, Run, Summary};
 use crate::request::Prepared;
 use crate::response::{Exchange, Failure, Timings};
@@ -12,6 +11,7 @@ use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
+use yieldtray_expression::{Engine, MadeUp, Value};
 use yieldtray_source::Problem;
 use yieldtray_source::files::Files;
 

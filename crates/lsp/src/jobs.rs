@@ -117,8 +117,7 @@ impl Speaker {
 
 impl Talk for Speaker {
     fn ask(&self, question: &Question) -> Option<String> {
-        let shown =
-            |value: &yieldtray_core::expression::Value| value.as_text().map_or_else(|| value.show(), str::to_owned);
+        let shown = |value: &yieldtray_expression::Value| value.as_text().map_or_else(|| value.show(), str::to_owned);
         self.put(Asked {
             name: Some(question.name.clone()),
             text: question.text.clone(),

@@ -4,8 +4,8 @@ use crate::ask::Person;
 use crate::failure::Stop;
 use crate::sending::Interrupts;
 use std::io;
-use yieldtray_core::expression::Value;
 use yieldtray_core::replay::Question;
+use yieldtray_expression::Value;
 use yieldtray_lsp::Talk;
 
 /// Somebody who is asked through the editor, and ends what is under way there.

@@ -6,8 +6,8 @@ use super::{Out, data, table};
 use crate::sending::Audience;
 use std::io::{self, Write};
 use std::time::{Duration, Instant};
-use yieldtray_core::expression::Engine;
 use yieldtray_core::replay::{CellReport, Event, Outcome, Run};
+use yieldtray_expression::Engine;
 use yieldtray_source::{Problem, SourceId};
 
 /// So many of the slowest requests are told.

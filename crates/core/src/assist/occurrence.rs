@@ -1,6 +1,6 @@
 use super::{cell_at, named_cell};
-use crate::expression::{Engine, is_type_name};
 use crate::workspace::{CellId, Workspace, compile};
+use yieldtray_expression::{Engine, is_type_name};
 use yieldtray_source::SourceId;
 use yieldtray_source::Span;
 use yieldtray_source::names::is_value_name;

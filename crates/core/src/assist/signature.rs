@@ -1,6 +1,6 @@
 use super::View;
 use super::complete::{Context, context};
-use crate::expression::FUNCTIONS;
+use yieldtray_expression::FUNCTIONS;
 use yieldtray_source::SourceId;
 
 /// The call that somebody is writing.

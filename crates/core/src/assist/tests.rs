@@ -1,9 +1,9 @@
 use super::*;
-use crate::expression::Engine;
 use crate::lint::lint;
 use crate::testing::{engine, json_answer, settings, workspace};
 use crate::workspace::{Answers, Settings, Tray};
 use std::path::Path;
+use yieldtray_expression::Engine;
 use yieldtray_source::{Code, Problem};
 use yieldtray_source::{Edit, edited};
 

@@ -70,7 +70,7 @@ pub(super) fn values(workspace: &Workspace, uses: &[Uses<'_>], ties: &Ties) -> V
 /// Names that only a later cell of the file yields: in a replay they are not there yet.
 pub(super) fn too_late(
     workspace: &Workspace,
-    engine: &crate::expression::Engine,
+    engine: &yieldtray_expression::Engine,
     settings: &Settings,
     uses: &[Uses<'_>],
 ) -> Vec<Problem> {

@@ -16,11 +16,11 @@ mod ties;
 #[cfg(test)]
 mod tests;
 
-use crate::expression::Engine;
 use crate::replay::{Depth, Plan, Step, examine_own, examine_preamble};
 use crate::workspace::{CellId, Settings, Workspace};
 use rustc_hash::FxHashSet;
 pub use ties::{Tie, Ties};
+use yieldtray_expression::Engine;
 use yieldtray_source::{Code, Problem, SourceId};
 
 /// Everything to say about the files of `cells` and about the configuration, in the order of files and places.

@@ -1,12 +1,12 @@
 //! Names that cells use and nobody gives, in no environment or in some.
 
-use crate::expression::Engine;
-use crate::expression::Value;
 use crate::replay::Step;
 use crate::workspace::{
     Answers, CellId, Entry, Lookup, Memo, NameUse, PlayedWith, Reach, Settings, Stage, Tray, Workspace, Yielded, yields,
 };
 use rustc_hash::FxHashSet;
+use yieldtray_expression::Engine;
+use yieldtray_expression::Value;
 use yieldtray_source::{Code, Problem, enumerate};
 
 /// A cell of the plan, and the names it uses.

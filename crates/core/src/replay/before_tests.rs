@@ -1,11 +1,11 @@
 //! What happens before a request is sent, and in which order: given values, skipping, questions, tokens.
 
 use super::{Event, Next, Outcome, Run};
-use crate::expression::Value;
 use crate::request::{Token, Tokens};
 use crate::response::Exchange;
 use crate::testing::{json_answer, settings, with_run};
 use std::cell::RefCell;
+use yieldtray_expression::Value;
 
 /// What a run asked and sent, in that order: `? question` and `METHOD path`.
 fn steps(fixture: &str, set: &[(&str, Value)], answer: impl Fn(&str) -> Exchange) -> (Vec<String>, Vec<Event>) {

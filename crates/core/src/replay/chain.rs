@@ -1,6 +1,6 @@
 use super::plan::{Plan, Step, needs_of};
-use crate::expression::Engine;
 use crate::workspace::{Answers, CellId, Lookup, Memo, Reach, Settings, Tray, Workspace, yields};
+use yieldtray_expression::Engine;
 
 /// A cell that gives another what it lacks.
 #[derive(Clone, Debug, PartialEq, Eq)]

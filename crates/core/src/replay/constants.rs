@@ -1,9 +1,9 @@
 //! Literal texts in expressions, and files that lines name, which can be looked at before anything is sent: patterns and
 //! paths that are none, times that are none, files that are not there.
 
-use crate::expression::{Bindings, Engine, check_constant};
 use crate::workspace::Workspace;
 use std::path::Path;
+use yieldtray_expression::{Bindings, Engine, check_constant};
 use yieldtray_source::Span;
 use yieldtray_source::{Code, Problem, SourceId};
 use yieldtray_syntax::{Kind, PartContent};

@@ -1,7 +1,7 @@
 //! How two long values differ, line by line.
 
-use crate::expression::Value;
 use crate::secret::Masker;
+use yieldtray_expression::Value;
 use yieldtray_source::diff::{DifferentLine, different_lines};
 
 /// Values that are shown in fewer characters are told one beside the other.

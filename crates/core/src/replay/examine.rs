@@ -2,9 +2,9 @@
 
 use super::constants;
 use super::json_body::slip_in;
-use crate::expression::Engine;
 use crate::request::{contradictions, unknown_profile};
 use crate::workspace::{CellId, Workspace, compile, shared_labels};
+use yieldtray_expression::Engine;
 use yieldtray_source::Span;
 use yieldtray_source::{Code, Level, Problem, SourceId, closest, enumerate};
 use yieldtray_syntax::{Auth, Instruction, Kind, Template, instructions};

@@ -1,6 +1,6 @@
 use super::plan::needs_of;
-use crate::expression::Engine;
 use crate::workspace::{Answers, CellId, Lookup, Memo, Reach, Settings, Tray, Workspace, yields};
+use yieldtray_expression::Engine;
 
 /// Who yields what for whom.
 #[derive(Clone, Debug, Default)]

@@ -4,11 +4,11 @@ use super::checks::Use;
 use super::plan::{Plan, Step};
 use super::share::FileGroups;
 use super::turn::{Again, Turn};
-use crate::expression::{Draws, Value};
 use crate::secret::UsedSecret;
 use crate::workspace::CellId;
 use rustc_hash::{FxHashMap, FxHashSet};
 use std::collections::BTreeSet;
+use yieldtray_expression::{Draws, Value};
 use yieldtray_source::{Problem, SourceId};
 
 /// All lanes of a run.

@@ -1,5 +1,5 @@
-use crate::expression::{Kind as ValueKind, Value};
 use crate::workspace::{CellId, Lookup, Stage};
+use yieldtray_expression::{Kind as ValueKind, Value};
 use yieldtray_source::Span;
 use yieldtray_source::{Code, Problem};
 use yieldtray_syntax::Kind;

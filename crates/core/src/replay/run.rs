@@ -8,7 +8,6 @@ use super::put_off::PutOff;
 use super::question::Question;
 use super::ready::Ready;
 use super::tokens::learn_token;
-use crate::expression::{Engine, Reads, Value};
 use crate::http::{credential, is_secret_header};
 use crate::request::{TokenRequest, Tokens};
 use crate::response::{Exchange, Failure};
@@ -18,6 +17,7 @@ use crate::workspace::{Answers, CellId, Lookup, Memo, Reach, Settings, Tray, Wor
 use rustc_hash::{FxHashMap, FxHashSet};
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::time::Duration;
+use yieldtray_expression::{Engine, Reads, Value};
 use yieldtray_source::{Problem, SourceId};
 
 /// A run of a [`Plan`], without input or output: it hands out prepared requests and takes the answers. The
@@ -535,7 +535,7 @@ impl<'w> Run<'w> {
         memo: &mut Memo,
     ) -> Result<Value, String> {
         let compiled = self.engine.compile(expression).map_err(|faults| {
-            let words = |fault: &crate::expression::Fault| match &fault.hint {
+            let words = |fault: &yieldtray_expression::Fault| match &fault.hint {
                 Some(hint) => format!("{} ({hint})", fault.message),
                 None => fault.message.clone(),
             };

@@ -3,7 +3,6 @@
 use super::auth::basic;
 use super::write::Writer;
 use super::{Fields, Login, Prepared, Sending, destination, prepare, sending};
-use crate::expression::Value;
 use crate::http::origin_of;
 use crate::response::Exchange;
 use crate::secret::{Destinations, UsedSecret};
@@ -14,6 +13,7 @@ use sha2::{Digest, Sha256};
 use std::fmt;
 use std::sync::Arc;
 use url::form_urlencoded;
+use yieldtray_expression::Value;
 use yieldtray_source::Span;
 use yieldtray_source::access::CONFIG_FILE;
 use yieldtray_source::hex;

@@ -1,6 +1,6 @@
 use super::place::{Place, Surroundings};
-use crate::expression::{Unfit, Value};
 use crate::workspace::{Lookup, Stage};
+use yieldtray_expression::{Unfit, Value};
 use yieldtray_source::Span;
 use yieldtray_source::{Code, Problem, SourceId};
 use yieldtray_syntax::{Segment, Template, control_in_field};

@@ -1,7 +1,7 @@
 //! Where a secret may be sent: to the origins (RFC 6454) that it belongs to.
 
-use crate::expression::Value;
 use std::fmt;
+use yieldtray_expression::Value;
 use yieldtray_source::SourceId;
 use yieldtray_source::Span;
 

@@ -2,9 +2,9 @@
 //! request is made again with telling values in their place, and what comes of that is compared.
 
 use super::shape::{Chunk, Shape};
-use crate::expression::Value;
 use crate::request::{Place, Prepared};
 use crate::secret::Masker;
+use yieldtray_expression::Value;
 
 /// A name that a request uses.
 #[derive(Clone, Debug)]

@@ -8,7 +8,7 @@ use super::log_settings::LogSettings;
 use super::profile::Profile;
 use super::send_settings::SendSettings;
 use super::{config_reader, own_functions};
-use crate::expression::{OwnFunction, Value};
+use yieldtray_expression::{OwnFunction, Value};
 use yieldtray_source::Span;
 use yieldtray_source::access::CONFIG_FILE;
 use yieldtray_source::{Code, Problem, SourceId, closest, enumerate};

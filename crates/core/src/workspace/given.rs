@@ -2,9 +2,9 @@
 
 use super::Variables;
 use super::variables::how_to_read;
-use crate::expression::Value;
 use std::path::Path;
 use std::sync::OnceLock;
+use yieldtray_expression::Value;
 use yieldtray_source::SourceId;
 use yieldtray_source::Span;
 use yieldtray_source::files::{CommandError, Files};

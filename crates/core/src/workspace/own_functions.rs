@@ -2,8 +2,8 @@
 //! them.
 
 use super::config::Config;
-use crate::expression::{Engine, FUNCTIONS, MadeUp, OwnFunction};
 use chrono::DateTime;
+use yieldtray_expression::{Engine, FUNCTIONS, MadeUp, OwnFunction};
 use yieldtray_source::{Code, Problem, closest};
 use yieldtray_syntax::is_language_name;
 
@@ -20,7 +20,7 @@ pub(super) fn examine(config: &Config) -> Vec<Problem> {
 }
 
 fn examine_one(config: &Config, engine: &Engine, function: &OwnFunction) -> Vec<Problem> {
-    if FUNCTIONS.iter().any(|known| known.name == function.name) || crate::expression::is_builtin(&function.name) {
+    if FUNCTIONS.iter().any(|known| known.name == function.name) || yieldtray_expression::is_builtin(&function.name) {
         let message = format!("`{}` is a function of the language, so no other can take its name", function.name);
         let problem = Problem::mistake(Code::ReservedName, function.span, message);
         return vec![
@@ -34,7 +34,7 @@ fn examine_one(config: &Config, engine: &Engine, function: &OwnFunction) -> Vec<
     let own = engine.compile(&function.is);
     let faults = own.as_ref().err().or(call.as_ref().err());
     if let Some(faults) = faults {
-        let problem = |fault: &crate::expression::Fault| {
+        let problem = |fault: &yieldtray_expression::Fault| {
             let message = format!("`{}`: {}", function.name, fault.message);
             Problem::mistake(fault.code, function.body, message)
                 .with_hint_if(fault.hint.clone())
@@ -46,7 +46,7 @@ fn examine_one(config: &Config, engine: &Engine, function: &OwnFunction) -> Vec<
     let given = |name: &String| {
         function.params.contains(name)
             || is_language_name(name)
-            || crate::expression::is_type_name(name)
+            || yieldtray_expression::is_type_name(name)
             || config.all_entries().any(|entry| entry.name == *name)
     };
     let unknown = names.into_iter().filter(|name| !given(name));

@@ -1,7 +1,7 @@
-use crate::expression::{Reads, Value};
 use crate::http::is_json;
 use crate::request::Content;
 use crate::response::{Exchange, Hop};
+use yieldtray_expression::{Reads, Value};
 
 /// The names a response gives to expressions, each made when first asked for: a body that no
 /// expression names is never parsed.

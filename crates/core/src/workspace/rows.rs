@@ -2,8 +2,8 @@
 //! its longest row.
 
 use super::{CellId, Workspace};
-use crate::expression::Value;
 use std::io::{self, BufReader, Read};
+use yieldtray_expression::Value;
 use yieldtray_source::Span;
 use yieldtray_syntax::Kind;
 

@@ -2,12 +2,12 @@ use super::cell_names::CellNames;
 use super::config::Config;
 use super::given::Outside;
 use super::variables::Variables;
-use crate::expression::{FileReader, Schemas};
 use crate::request::FilePiece;
 use std::collections::HashMap;
 use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, OnceLock};
+use yieldtray_expression::{FileReader, Schemas};
 use yieldtray_source::access::{CONFIG_FILE, LOCAL_FILE};
 use yieldtray_source::escape::{is_unsafe, safe_line};
 use yieldtray_source::files::{Files, clean};
@@ -228,7 +228,7 @@ impl Workspace {
     /// A reader of files for the expressions of a text.
     pub(crate) fn reader(&self, source: SourceId) -> FileReader {
         let folder = self.source(source).path.parent().unwrap_or(Path::new("")).to_owned();
-        FileReader { files: Arc::clone(&self.files), schemas: Arc::clone(&self.schemas), folder }
+        FileReader::new(Arc::clone(&self.files), Arc::clone(&self.schemas), folder)
     }
 
     /// The bytes of the file at `path`, which is relative to the folder of a text.

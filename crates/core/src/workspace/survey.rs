@@ -2,9 +2,9 @@
 
 use super::lookup::Found;
 use super::{CellId, Entry, Lookup, Memo, PlayedWith, Reach, Yielded};
-use crate::expression;
 use crate::secret::Masker;
 use rustc_hash::FxHashSet;
+use yieldtray_expression as expression;
 use yieldtray_source::Span;
 use yieldtray_source::{Problem, SourceId};
 use yieldtray_syntax::Kind;

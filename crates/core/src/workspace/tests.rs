@@ -1,7 +1,7 @@
-use crate::expression::Value;
 use crate::testing::{json_answer, replay, settings, workspace};
 use crate::workspace::Config;
 use std::path::Path;
+use yieldtray_expression::Value;
 use yieldtray_source::{Code, SourceId};
 
 /// The query `v=…` that the one request goes out with, or its problems with their places.

@@ -1,6 +1,6 @@
 use super::CellId;
-use crate::expression::Value;
 use rustc_hash::{FxHashMap, FxHashSet};
+use yieldtray_expression::Value;
 use yieldtray_source::SourceId;
 
 /// What responses yielded. A value is seen in the file of the cell that yielded it, and elsewhere

@@ -3,8 +3,8 @@
 use super::lookup::{Found, place_of_name};
 use super::queries::{AuthLine, auth_of};
 use super::{CellId, Lookup, Workspace, compile};
-use crate::expression::{Engine, is_type_name};
 use rustc_hash::FxHashMap;
+use yieldtray_expression::{Engine, is_type_name};
 use yieldtray_source::SourceId;
 use yieldtray_source::Span;
 use yieldtray_source::names::is_value_name;

@@ -1,9 +1,10 @@
 use super::compiled::{Compiled, Fault};
-use super::explain::{self, Explanation};
+use super::explain::Explanation;
 use super::files::{FILES, FileReader};
-use super::made::{MADE, MadeUp};
-use super::own::{OwnFunction, OwnFunctions};
 use super::{Value, fault, functions};
+use crate::explain;
+use crate::random::{MADE, MadeUp};
+use crate::user_functions::{OwnFunction, OwnFunctions};
 use cel::common::value::CowVal;
 use cel::context::VariableResolver;
 use cel::{Context, Env};
@@ -27,7 +28,7 @@ type Outcome = Result<Arc<Compiled>, Arc<[Fault]>>;
 pub struct Bindings<'n> {
     pairs: Vec<(&'n str, Value)>,
     /// Reads files, for an expression that does.
-    pub(crate) files: Option<FileReader>,
+    pub files: Option<FileReader>,
 }
 
 impl<'n> Bindings<'n> {

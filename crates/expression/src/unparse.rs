@@ -3,10 +3,10 @@
 
 use super::files::FILES;
 use super::json::key_text;
-use super::made::MADE;
-use super::own;
+use super::user_functions;
 use super::value::scalar_text;
 use super::walk::{STEP, uncounted};
+use crate::random::MADE;
 use cel::common::ast::{CallExpr, ComprehensionExpr, EntryExpr, Expr, IdedExpr, LiteralValue, operators};
 use std::fmt::Write;
 
@@ -200,7 +200,7 @@ pub(super) fn short_form(comprehension: &ComprehensionExpr) -> Option<Loop<'_>> 
 }
 
 fn write_comprehension(out: &mut String, comprehension: &ComprehensionExpr) {
-    if let Some((name, arguments)) = own::replaced_call(comprehension) {
+    if let Some((name, arguments)) = user_functions::replaced_call(comprehension) {
         let _ = write!(out, "{name}(");
         for (index, argument) in arguments.into_iter().enumerate() {
             out.push_str(if index > 0 { ", " } else { "" });

@@ -1,9 +1,9 @@
 //! What goes one way and comes back: trees as text, JSON as values.
 
-use super::own::OwnFunctions;
 use super::unparse::unparse;
 use super::{Bindings, Compiled, Value};
-use crate::testing::engine;
+use crate::tests::engine;
+use crate::user_functions::OwnFunctions;
 use proptest::prelude::*;
 use serde_json::Value as Json;
 

@@ -1,6 +1,6 @@
 use super::{Evaluated, error, text};
-use crate::expression::Value;
-use crate::expression::files::FileReader;
+use crate::Value;
+use crate::files::FileReader;
 use cel::common::value::CowVal;
 use yieldtray_source::files::clean;
 

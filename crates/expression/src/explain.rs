@@ -1,10 +1,11 @@
 //! Why a check failed: the parts of its expression with their values, worked out from the same tree.
 
 use super::functions::schema::violations;
-use super::own;
-use super::unparse::{self, unparse};
+use super::unparse::unparse;
+use super::user_functions;
 use super::walk::uncounted;
 use super::{Value, fault, value};
+use crate::unparse;
 use cel::common::ast::{CallExpr, ComprehensionExpr, Expr, IdedExpr, operators};
 use cel::common::types::{CelBool, CelList, CelMap, CelString};
 use cel::common::value::{CowVal, Val};
@@ -96,7 +97,7 @@ fn children(node: &IdedExpr) -> Vec<&IdedExpr> {
         Expr::Select(select) => vec![&select.operand],
         Expr::Call(call) => call.target.iter().map(|target| &**target).chain(&call.args).collect(),
         Expr::List(list) => list.elements.iter().collect(),
-        Expr::Comprehension(comprehension) => match own::replaced_call(comprehension) {
+        Expr::Comprehension(comprehension) => match user_functions::replaced_call(comprehension) {
             Some((_, arguments)) => arguments,
             None => vec![&comprehension.iter_range],
         },
@@ -157,7 +158,9 @@ impl<'e> Explainer<'e, '_, '_> {
         match &node.expr {
             Expr::Call(call) => self.call(node, call, negated),
             // A call of an own function: what it came to, and what it was given.
-            Expr::Comprehension(comprehension) if let Some((_, arguments)) = own::replaced_call(comprehension) => {
+            Expr::Comprehension(comprehension)
+                if let Some((_, arguments)) = user_functions::replaced_call(comprehension) =>
+            {
                 self.operand(node);
                 arguments.into_iter().for_each(|argument| self.operand(argument));
             }

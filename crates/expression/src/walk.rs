@@ -3,7 +3,7 @@
 
 use super::files::FILES;
 use super::functions;
-use super::made::MADE;
+use crate::random::MADE;
 use cel::common::ast::{CallExpr, ComprehensionExpr, EntryExpr, Expr, IdedExpr, LiteralValue, operators};
 
 /// Counts a step and the bytes of its value: `@step(@made, x)` is `x`.
@@ -278,7 +278,7 @@ impl Walker {
     }
 
     fn comprehension(&mut self, comprehension: &mut ComprehensionExpr) {
-        if super::own::function_of(&comprehension.accu_var).is_some() {
+        if super::user_functions::function_of(&comprehension.accu_var).is_some() {
             // A call of an own function: nothing runs in turns, and its bindings hide no name.
             self.walk(&mut comprehension.accu_init);
             return self.walk(&mut comprehension.result);

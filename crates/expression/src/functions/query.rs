@@ -1,7 +1,7 @@
 use super::{Evaluated, error, text};
-use crate::expression::Value;
-use crate::expression::document::Document;
-use crate::expression::json_path::read_json_path;
+use crate::Value;
+use crate::document::Document;
+use crate::json_path::read_json_path;
 use cel::common::types::CelString;
 use cel::common::value::{CowVal, Val};
 use serde_json::Value as Json;
@@ -35,7 +35,7 @@ pub(super) fn path<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v> 
 }
 
 /// Whether a function can ever work with a literal text as its last argument; the error says why not.
-pub(crate) fn check_constant(function: &str, literal: &str) -> Result<(), String> {
+pub fn check_constant(function: &str, literal: &str) -> Result<(), String> {
     match function {
         "path" => check_jsonpath(literal),
         "xpath" => super::xml::check_xpath(literal),

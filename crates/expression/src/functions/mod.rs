@@ -4,20 +4,20 @@
 mod encoding;
 mod fake;
 mod file;
-mod made;
 mod query;
+mod random;
 pub(super) mod schema;
 mod text;
 mod xml;
 
 pub use fake::FAKE_KINDS;
-pub(crate) use query::check_constant;
+pub use query::check_constant;
 pub use query::check_jsonpath;
 
 use super::digits::Digits;
 use super::files::FILES;
-use super::made::MADE;
 use super::value::{Kind, kind, scalar_text};
+use crate::random::MADE;
 use cel::common::functions::Function as Operation;
 use cel::common::types::{CelBytes, CelString, DYN_TYPE, Type};
 use cel::common::value::{CowVal, Val};
@@ -57,10 +57,10 @@ macro_rules! functions {
 }
 
 functions! {
-    "uuid" ("", 0, Some(MADE)) "a random UUID (RFC 9562, version 4)", "uuid()" => made::uuid;
-    "now" ("", 0, Some(MADE)) "the time now, a timestamp", "now() + duration('24h')" => made::now;
-    "random" ("low, high", 2, Some(MADE)) "a random integer, both ends included", "random(1, 40)" => made::random;
-    "pick" ("list", 1, Some(MADE)) "a random member of a list", "pick(['gala', 'fuji'])" => made::pick;
+    "uuid" ("", 0, Some(MADE)) "a random UUID (RFC 9562, version 4)", "uuid()" => random::uuid;
+    "now" ("", 0, Some(MADE)) "the time now, a timestamp", "now() + duration('24h')" => random::now;
+    "random" ("low, high", 2, Some(MADE)) "a random integer, both ends included", "random(1, 40)" => random::random;
+    "pick" ("list", 1, Some(MADE)) "a random member of a list", "pick(['gala', 'fuji'])" => random::pick;
     "fake" ("kind", 1, Some(MADE)) "a made-up person, place, word …; its kinds are in docs/language.md", "fake('email')" => fake::fake;
     "file" ("path", 1, Some(FILES)) "the text of a file of the workspace, relative to this one; else its bytes", "sha256(file('manifest.xml'))" => file::file;
     "base64" ("x", 1, None) "text or bytes in base64 (RFC 4648 4)", "base64(clerk + ':' + pin)" => encoding::base64;
@@ -102,7 +102,7 @@ pub(super) fn declare(env: &mut Env) {
                 .expect("the table names each function once, and none of CEL's own");
         }
     }
-    env.add_overload(super::walk::STEP, super::walk::STEP, anything(2), made::step)
+    env.add_overload(super::walk::STEP, super::walk::STEP, anything(2), random::step)
         .expect("a name nobody can write is free");
     env.add_overload("string", "string_of_long_number", vec![Digits::cel_type().to_owned()], long_number_text)
         .expect("CEL has no such overload");

@@ -1,6 +1,6 @@
 use super::{Evaluated, error, text};
-use crate::expression::Value;
-use crate::expression::files::FileReader;
+use crate::Value;
+use crate::files::FileReader;
 use cel::common::types::CelBool;
 use cel::common::value::{CowVal, Val};
 
@@ -15,7 +15,7 @@ pub(super) fn conforms<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 
 }
 
 /// What of the first argument breaks the schema that the second names, to be told where a check fails.
-pub(in crate::expression) fn violations(reader: &dyn Val, value: &dyn Val, path: &dyn Val) -> Vec<String> {
+pub(crate) fn violations(reader: &dyn Val, value: &dyn Val, path: &dyn Val) -> Vec<String> {
     let path = path.downcast_ref::<cel::common::types::CelString<'_>>();
     let (Some(reader), Some(path)) = (reader.downcast_ref::<FileReader>(), path) else { return Vec::new() };
     match reader.schema(path.inner()) {

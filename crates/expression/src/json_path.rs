@@ -12,7 +12,7 @@ const DEEPEST_PARENTHESES: usize = 64;
 ///
 /// # Errors
 /// What is wrong with it, in words, also where brackets or parentheses nest too deep.
-pub(crate) fn read_json_path(text: &str) -> Result<JsonPath, String> {
+pub fn read_json_path(text: &str) -> Result<JsonPath, String> {
     let (mut brackets, mut parentheses) = (0_usize, 0_usize);
     let mut quoted = None;
     let mut letters = text.chars();

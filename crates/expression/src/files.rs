@@ -13,7 +13,7 @@ pub(super) const FILES: &str = "@files";
 
 /// Reads files for one expression.
 #[derive(Clone)]
-pub(crate) struct FileReader {
+pub struct FileReader {
     /// Reads below the workspace's root, and nothing else.
     pub(crate) files: Arc<dyn Files>,
     /// Schemas that were used before.
@@ -23,6 +23,11 @@ pub(crate) struct FileReader {
 }
 
 impl FileReader {
+    /// A reader for the expressions of a text in `folder`, which is relative to the workspace's root.
+    pub fn new(files: Arc<dyn Files>, schemas: Arc<Schemas>, folder: PathBuf) -> Self {
+        Self { files, schemas, folder }
+    }
+
     /// The schema in the file at `path`, counted from the folder.
     pub(super) fn schema(&self, path: &str) -> Result<Schema, String> {
         let inside = clean(&self.folder.join(path)).ok_or_else(|| format!("`{path}` lies outside the workspace"))?;

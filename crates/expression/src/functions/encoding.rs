@@ -1,5 +1,5 @@
 use super::{Evaluated, bytes, error, text};
-use crate::expression::Value;
+use crate::Value;
 use base64::Engine as _;
 use cel::common::types::CelString;
 use cel::common::value::CowVal;

@@ -1,5 +1,5 @@
 use super::{Evaluated, error, text};
-use crate::expression::Value;
+use crate::Value;
 use cel::common::value::CowVal;
 use quick_xml::Reader;
 use quick_xml::events::{BytesStart, Event};

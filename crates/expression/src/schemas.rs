@@ -40,7 +40,7 @@ type Compiled = Result<Schema, String>;
 
 /// The schemas that were used so far.
 #[derive(Default)]
-pub(crate) struct Schemas {
+pub struct Schemas {
     cache: Mutex<Cache>,
     /// Whether `format` says nothing that a value could break.
     ignores_formats: bool,
@@ -62,7 +62,7 @@ impl fmt::Debug for Schemas {
 
 impl Schemas {
     /// Schemas whose `format` is a rule only if `asserted`.
-    pub(crate) fn with_formats(asserted: bool) -> Self {
+    pub fn with_formats(asserted: bool) -> Self {
         Self { ignores_formats: !asserted, ..Self::default() }
     }
 

@@ -16,7 +16,7 @@ opaque!(Document, "document", same);
 
 impl Value {
     /// Reads a JSON text as a document.
-    pub(crate) fn parse_document(text: &[u8]) -> Result<Self, serde_json::Error> {
+    pub fn parse_document(text: &[u8]) -> Result<Self, serde_json::Error> {
         let Tight(json) = serde_json::from_slice(text)?;
         let document = Document(Arc::new(json));
         Ok(Self(Box::<dyn cel::common::value::Val>::from(Box::new(document)).into()))

@@ -1,6 +1,6 @@
 use super::{Evaluated, error};
-use crate::expression::made::MadeUp;
-use crate::expression::value::kind;
+use crate::random::MadeUp;
+use crate::value::kind;
 use cel::common::types::{CelInt, CelList, CelString, CelTimestamp};
 use cel::common::value::CowVal;
 

@@ -1,6 +1,7 @@
-use super::own::OwnFunctions;
-use super::walk::{self, CEL_FUNCTIONS, CEL_MACROS, Reads};
+use super::walk::{CEL_FUNCTIONS, CEL_MACROS, Reads};
 use super::{FUNCTIONS, functions};
+use crate::user_functions::OwnFunctions;
+use crate::walk;
 use cel::common::ast::{Expr, IdedExpr};
 use cel::parser::PrattParser;
 use yieldtray_source::Span;
@@ -101,12 +102,12 @@ impl Compiled {
     }
 
     /// The environment variables it names.
-    pub(crate) fn variables(&self) -> &[String] {
+    pub fn variables(&self) -> &[String] {
         &self.variables
     }
 
     /// Those of them without which it has no value.
-    pub(crate) fn required_variables(&self) -> &[String] {
+    pub fn required_variables(&self) -> &[String] {
         &self.required_variables
     }
 
@@ -116,7 +117,7 @@ impl Compiled {
     }
 
     /// Whether it reads files: then it wants a reader when it runs.
-    pub(crate) fn reads_files(&self) -> bool {
+    pub fn reads_files(&self) -> bool {
         self.reads_files
     }
 
@@ -131,7 +132,7 @@ impl Compiled {
     }
 
     /// Calls whose last argument is a literal text, which can be looked at before anything runs.
-    pub(crate) fn constants(&self) -> &[(String, String)] {
+    pub fn constants(&self) -> &[(String, String)] {
         &self.constants
     }
 

@@ -1,8 +1,8 @@
 //! `fake(kind)`: made-up people, places and words for the fields of forms. Addresses of people and
 //! machines lie in ranges that are kept for examples, so nobody real is ever written to.
 
-use super::made::source;
 use super::{Evaluated, error, text};
+use crate::functions::random::source;
 use cel::common::types::CelString;
 use cel::common::value::CowVal;
 use fake::Fake as _;
@@ -143,7 +143,7 @@ pub(super) fn fake<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v> 
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::expression::{Bindings, Engine, MadeUp};
+    use crate::{Bindings, Engine, MadeUp};
     use std::collections::HashSet;
 
     fn engine(seed: u64) -> Engine {

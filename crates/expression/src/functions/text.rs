@@ -1,6 +1,6 @@
 use super::{Evaluated, error, text};
-use crate::expression::Value;
-use crate::expression::value::kind;
+use crate::Value;
+use crate::value::kind;
 use cel::ExecutionError;
 use cel::common::types::{CelList, CelNull, CelString};
 use cel::common::value::{CowVal, Val};

@@ -32,7 +32,7 @@ const LARGEST_SHOWN: u64 = 1 << 20;
 pub struct MadeUp(Arc<Source>);
 
 /// The values of one subject that are still to come.
-pub(crate) struct Draws(fastrand::Rng);
+pub struct Draws(fastrand::Rng);
 
 impl Default for Draws {
     fn default() -> Self {
@@ -83,7 +83,7 @@ impl MadeUp {
 
     /// Begins the values of a subject. They depend on the seed and on its words and numbers alone, and not on
     /// what was made up before for others. `seed` takes the place of the source's own.
-    pub(crate) fn begin<'a>(&self, seed: Option<u64>, words: impl Iterator<Item = &'a [u8]>, numbers: &[usize]) {
+    pub fn begin<'a>(&self, seed: Option<u64>, words: impl Iterator<Item = &'a [u8]>, numbers: &[usize]) {
         // FNV-1a: the same on every machine and in every version, which a library's hasher does not promise.
         let mut hash = 0xcbf2_9ce4_8422_2325 ^ seed.unwrap_or(self.0.seed);
         let mut take = |byte: u8| hash = (hash ^ u64::from(byte)).wrapping_mul(0x0100_0000_01b3);
@@ -96,18 +96,18 @@ impl MadeUp {
     }
 
     /// Goes on with the values of another subject, and puts those of the last one aside.
-    pub(crate) fn swap(&self, draws: &mut Draws) {
+    pub fn swap(&self, draws: &mut Draws) {
         std::mem::swap(&mut *self.0.random.lock().unwrap_or_else(PoisonError::into_inner), &mut draws.0);
     }
 
     /// The time.
-    pub(crate) fn now(&self) -> DateTime<FixedOffset> {
+    pub fn now(&self) -> DateTime<FixedOffset> {
         (self.0.clock)()
     }
 
     /// Letters and digits that no body is likely to hold. They tell nothing, so the seed does not matter
     /// to anybody for them.
-    pub(crate) fn boundary(&self) -> String {
+    pub fn boundary(&self) -> String {
         let mut random = self.0.random.lock().unwrap_or_else(PoisonError::into_inner);
         format!("yieldtray-{:016x}{:016x}", random.u64(..), random.u64(..))
     }
