@@ -9,9 +9,9 @@ use dialoguer::{Confirm, Input, Password};
 use std::fmt;
 use std::io;
 use std::sync::atomic::{AtomicBool, Ordering};
-use yieldtray_core::http::MASK;
 use yieldtray_core::replay::Question;
 use yieldtray_expression::Value;
+use yieldtray_http::MASK;
 use yieldtray_source::escape::safe_line;
 
 /// Who can be asked, and can end what is under way.

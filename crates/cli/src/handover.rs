@@ -8,7 +8,6 @@ use chrono::{DateTime, FixedOffset, Utc};
 use std::cell::RefCell;
 use std::time::SystemTime;
 use yieldtray_core::replay::{Event, Next, Plan, Run, Step};
-use yieldtray_core::request::Prepared;
 use yieldtray_core::secret::Masker;
 use yieldtray_core::snippet::{
     Handed, Name, NameKind, Outline, Source, TARGETS, Target, Yield, outline, target, write,
@@ -16,6 +15,7 @@ use yieldtray_core::snippet::{
 use yieldtray_core::workspace::uses_oauth2;
 use yieldtray_core::workspace::{Answers, CellId, Origin, OriginKind, Reach, Settings, Shown, Tray, survey, yields};
 use yieldtray_expression::{Engine, MadeUp, Value};
+use yieldtray_http::Prepared;
 use yieldtray_source::{Problem, closest, enumerate};
 use yieldtray_syntax::Kind;
 

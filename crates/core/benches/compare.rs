@@ -6,8 +6,8 @@ use std::fmt::Write;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 use yieldtray_core::log::{Comparing, compare};
-use yieldtray_core::request::Prepared;
-use yieldtray_core::response::{Exchange, Timings};
+use yieldtray_http::Prepared;
+use yieldtray_http::{Exchange, Timings};
 
 const RUNS: usize = 9;
 

@@ -8,9 +8,9 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 use yieldtray_core::replay::{Event, Next, Plan, Run};
-use yieldtray_core::response::{Exchange, Timings};
 use yieldtray_core::workspace::{CellId, Settings, Workspace};
 use yieldtray_expression::{Engine, MadeUp};
+use yieldtray_http::{Exchange, Timings};
 use yieldtray_source::files::Files;
 
 const CELLS: usize = 400;

@@ -1,8 +1,6 @@
 //! What the tests of core share: workspaces in a string, and answers from a table.
 
 use crate::replay::{Event, Next, Plan, Run, Summary};
-use crate::request::Prepared;
-use crate::response::{Exchange, Failure, Timings};
 use crate::workspace::{CellId, Settings, Workspace};
 use bytes::Bytes;
 use chrono::DateTime;
@@ -12,6 +10,8 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 use yieldtray_expression::{Engine, MadeUp, Value};
+use yieldtray_http::Prepared;
+use yieldtray_http::{Exchange, Failure, Timings};
 use yieldtray_source::Problem;
 use yieldtray_source::files::Files;
 

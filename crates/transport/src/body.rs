@@ -10,7 +10,7 @@ use std::time::{Duration, Instant};
 use tokio::io::{AsyncRead, AsyncReadExt, BufReader};
 use tokio_util::io::StreamReader;
 use url::Url;
-use yieldtray_core::response::{Failure, FailureKind};
+use yieldtray_http::{Failure, FailureKind};
 
 /// Content codings that one body may have. Each takes memory and stack, and no server needs more than one.
 const MOST_CODINGS: usize = 5;

@@ -4,8 +4,8 @@ use crate::clock::{TimedConnections, TimedResolver};
 use crate::options::{Options, Proxy};
 use crate::tls::{self, Trust};
 use std::sync::OnceLock;
-use yieldtray_core::request::HttpVersion;
-use yieldtray_core::request::Prepared;
+use yieldtray_http::HttpVersion;
+use yieldtray_http::Prepared;
 
 /// By version, by whether certificates are verified, and by whether the client's certificate may be shown.
 #[derive(Debug, Default)]

@@ -6,8 +6,8 @@ use std::borrow::Cow;
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex, PoisonError};
 use url::Origin;
-use yieldtray_core::request::{Content, Login, Prepared};
-use yieldtray_core::response::Exchange;
+use yieldtray_http::Exchange;
+use yieldtray_http::{Content, Login, Prepared};
 
 /// The challenges that were met, by origin and user.
 #[derive(Default)]

@@ -8,7 +8,7 @@ use std::io;
 use std::path::Path;
 use std::time::Duration;
 use url::Url;
-use yieldtray_core::response::{Failure, FailureKind};
+use yieldtray_http::{Failure, FailureKind};
 
 /// What went wrong with a request to `url`.
 pub(crate) fn describe(error: &Trouble, url: &Url, elapsed: Duration) -> Failure {

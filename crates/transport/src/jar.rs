@@ -3,7 +3,7 @@
 
 use cookie_store::{Cookie, CookieDomain, CookieError, CookieExpiration, CookieStore, RawCookie, StoreAction};
 use url::{Host, Url};
-use yieldtray_core::response::{CookieFate, CookieNote};
+use yieldtray_http::{CookieFate, CookieNote};
 
 /// The longest cookie that is taken, name and value together, in bytes.
 const LONGEST: usize = 4096;

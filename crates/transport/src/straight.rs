@@ -16,8 +16,8 @@ use std::fmt;
 use std::sync::OnceLock;
 use std::time::Duration;
 use tower::Layer;
-use yieldtray_core::request::HttpVersion;
-use yieldtray_core::request::Prepared;
+use yieldtray_http::HttpVersion;
+use yieldtray_http::Prepared;
 
 /// How long a connection is kept that nobody uses.
 const IDLE: Duration = Duration::from_secs(90);

@@ -11,7 +11,7 @@ use std::time::Duration;
 use tokio::io::AsyncReadExt;
 use tokio::sync::watch;
 use tokio_util::io::ReaderStream;
-use yieldtray_core::request::{Content, FilePiece, Piece};
+use yieldtray_http::{Content, FilePiece, Piece};
 
 /// Bytes read of a file at once.
 const BLOCK: usize = 256 << 10;

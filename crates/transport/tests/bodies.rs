@@ -5,8 +5,8 @@ use std::net::{TcpListener, TcpStream};
 use std::sync::Arc;
 use std::sync::mpsc::{Receiver, channel};
 use std::thread;
-use yieldtray_core::request::{Content, FilePiece, Piece, Prepared};
-use yieldtray_core::response::{Exchange, Failure, FailureKind};
+use yieldtray_http::{Content, FilePiece, Piece, Prepared};
+use yieldtray_http::{Exchange, Failure, FailureKind};
 use yieldtray_transport::{Client, Options, Sink};
 
 fn prepared(method: &str, url: &str) -> Prepared {

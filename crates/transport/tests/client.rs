@@ -7,9 +7,9 @@ use std::net::TcpListener;
 use std::sync::Arc;
 use std::thread;
 use std::time::{Duration, Instant};
-use yieldtray_core::request::HttpVersion;
-use yieldtray_core::request::Prepared;
-use yieldtray_core::response::{Exchange, Failure, FailureKind};
+use yieldtray_http::HttpVersion;
+use yieldtray_http::Prepared;
+use yieldtray_http::{Exchange, Failure, FailureKind};
 use yieldtray_transport::{Client, Options};
 
 fn get(url: &str) -> Prepared {

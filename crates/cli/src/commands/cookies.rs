@@ -8,7 +8,7 @@ use crate::show::table::Cell;
 use crate::show::{Out, data};
 use serde_json::json;
 use std::io::Write;
-use yieldtray_core::http::MASK;
+use yieldtray_http::MASK;
 use yieldtray_source::escape::safe_line;
 use yieldtray_store::Kind;
 use yieldtray_transport::{Jar, KeptCookie};

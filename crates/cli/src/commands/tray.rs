@@ -8,8 +8,8 @@ use crate::show::table::Cell;
 use crate::show::{Out, data};
 use serde_json::json;
 use std::io::Write;
-use yieldtray_core::http::MASK;
 use yieldtray_core::secret::Masker;
+use yieldtray_http::MASK;
 use yieldtray_source::escape::safe_line;
 use yieldtray_store::Kept;
 

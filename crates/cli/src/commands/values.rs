@@ -7,11 +7,11 @@ use crate::show::table::Cell;
 use crate::show::{Out, data};
 use serde_json::json;
 use std::io::Write;
-use yieldtray_core::http::MASK;
 use yieldtray_core::replay::Plan;
 use yieldtray_core::secret::Masker;
 use yieldtray_core::workspace::{Answers, CellId, Origin, OriginKind, Reach, Row, Shown, Workspace, across, survey};
 use yieldtray_expression::FUNCTIONS;
+use yieldtray_http::MASK;
 use yieldtray_source::escape::safe_line;
 
 /// Shows what each name is now, where it comes from and what it hides.

@@ -13,8 +13,8 @@ use anyhow::Context;
 use std::io::Write;
 use std::path::{Path, PathBuf};
 use yieldtray_core::replay::{CellReport, Run};
-use yieldtray_core::response::Exchange;
 use yieldtray_core::workspace::CellId;
+use yieldtray_http::Exchange;
 use yieldtray_store::StateFolder;
 
 /// Bodies are shown up to this many bytes: an editor is no pager.

@@ -9,7 +9,7 @@ use std::time::{Duration, Instant};
 use tokio::sync::Notify;
 use yieldtray_core::replay::{Pause, Ready};
 use yieldtray_core::request::TokenRequest;
-use yieldtray_core::response::{Exchange, Failure, FailureKind};
+use yieldtray_http::{Exchange, Failure, FailureKind};
 use yieldtray_transport::Client;
 
 /// What a run wants done.

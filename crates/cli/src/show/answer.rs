@@ -7,9 +7,9 @@ use crate::failure::Stop;
 use crate::host::Host;
 use std::io::Write;
 use yieldtray_core::replay::Run;
-use yieldtray_core::response::Exchange;
 use yieldtray_core::secret::Masker;
 use yieldtray_core::workspace::CellId;
+use yieldtray_http::Exchange;
 use yieldtray_source::escape::safe;
 
 impl Looking {

@@ -3,8 +3,9 @@
 use super::look::Look;
 use anstyle::{AnsiColor, Style};
 use std::io::{self, Write};
-use yieldtray_core::response::{Exchange, Nature, Piece, lay_out};
 use yieldtray_core::secret::Masker;
+use yieldtray_http::layout::{Piece, lay_out};
+use yieldtray_http::{Exchange, Nature};
 use yieldtray_source::escape::safe;
 
 /// Writes the body for a person at a terminal.

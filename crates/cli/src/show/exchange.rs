@@ -5,9 +5,9 @@ use super::{body, table};
 use std::io::{self, Write};
 use std::time::Duration;
 use yieldtray_core::report::header_value;
-use yieldtray_core::request::{Content, Piece, Prepared};
-use yieldtray_core::response::{CookieFate, Exchange, Hop, HopKind, Timings};
 use yieldtray_core::secret::Masker;
+use yieldtray_http::{Content, Piece, Prepared};
+use yieldtray_http::{CookieFate, Exchange, Hop, HopKind, Timings};
 use yieldtray_source::escape::{safe, safe_line};
 
 /// The bars of a timeline are this many columns wide where no terminal gives a width.
@@ -32,7 +32,7 @@ pub(crate) fn sent(out: &mut impl Write, exchange: &Exchange, masker: &Masker, l
 
 /// What would go out, byte for byte but for secrets; for a person files stand by their names.
 pub(crate) fn wire(out: &mut impl Write, request: &Prepared, masker: &Masker, person: Option<Look>) -> io::Result<()> {
-    use yieldtray_core::request::HttpVersion;
+    use yieldtray_http::HttpVersion;
     let version = if request.version == Some(HttpVersion::Http2) { "HTTP/2" } else { "HTTP/1.1" };
     let line = format!("{} {} {version}", request.method, request.wire_target());
     let line = masker.mask(&line);

@@ -5,7 +5,7 @@ use super::look::Look;
 use super::{Out, exchange, table};
 use crate::failure::Stop;
 use yieldtray_core::replay::{CellReport, Outcome, Run, TokenReport};
-use yieldtray_core::response::Exchange;
+use yieldtray_http::Exchange;
 use yieldtray_source::escape::safe_line;
 
 /// Says it.

@@ -2,10 +2,10 @@
 
 use super::fixes::{after_mark, below, free_name, toml_text};
 use super::{View, cell_at};
-use crate::http::body_shape::Outline;
 use crate::workspace::CellId;
 use crate::workspace::suggest::checks_for;
 use std::path::PathBuf;
+use yieldtray_http::body_shape::Outline;
 use yieldtray_source::SourceId;
 use yieldtray_source::access::CONFIG_FILE;
 use yieldtray_source::{Edit, Span};

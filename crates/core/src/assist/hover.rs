@@ -1,9 +1,9 @@
 use super::shown::{masker, row, words};
 use super::words::{INSTRUCTIONS, builtin_help, instruction_help, language_help};
 use super::{Occurrence, View, What, at};
-use crate::http::{METHODS, field};
 use crate::workspace::{CellId, Shown, Workspace, across};
 use yieldtray_expression::FUNCTIONS;
+use yieldtray_http::{METHODS, field};
 use yieldtray_source::SourceId;
 use yieldtray_source::Span;
 

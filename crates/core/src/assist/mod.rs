@@ -30,8 +30,8 @@ pub use shown::{Hint, hints};
 pub use signature::{Signature, signature};
 pub use tokens::{Token, TokenKind, tokens};
 
-use crate::response::Exchange;
 use crate::workspace::{CellId, Reach, Workspace};
+use yieldtray_http::Exchange;
 use yieldtray_source::SourceId;
 use yieldtray_source::Span;
 use yieldtray_syntax::Kind;

@@ -1,10 +1,10 @@
 //! What values come to, as far as that can be told without sending anything.
 
 use super::{View, nearest_cell, needs};
-use crate::http::MASK;
 use crate::secret::Masker;
 use crate::workspace::{CellId, Found, Lookup, Memo, Row, Shown, Stage, Workspace, survey_one};
 use yieldtray_expression::Value as Worked;
+use yieldtray_http::MASK;
 use yieldtray_source::SourceId;
 use yieldtray_source::Span;
 use yieldtray_source::names::is_value_name;

@@ -1,6 +1,6 @@
 use super::read;
-use crate::request::Prepared;
 use crate::testing::{json_answer, replay, settings};
+use yieldtray_http::Prepared;
 use yieldtray_syntax::shell::is_command;
 
 fn cells(text: &str) -> Result<Vec<String>, String> {

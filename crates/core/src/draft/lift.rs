@@ -1,7 +1,6 @@
 //! Secrets of requests from elsewhere become values, so that no shared file has them.
 
 use super::{Body, Draft, Part};
-use crate::http::{credential, is_secret_header, origin_of};
 use crate::request::Place;
 use crate::secret::is_secret_name;
 use crate::workspace::{Given, Workspace};
@@ -11,6 +10,7 @@ use std::cmp::Reverse;
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::LazyLock;
 use url::Url;
+use yieldtray_http::{credential, is_secret_header, origin_of};
 use yieldtray_source::entropy::random_texts;
 use yieldtray_source::names::is_value_name;
 use yieldtray_syntax::is_language_name;

@@ -1,11 +1,11 @@
 //! The parts of an archive that matter here. What a tool leaves out is taken for empty.
 
 use crate::draft::{Body, Draft, Part};
-use crate::http::body_shape::Outline;
 use crate::workspace::suggest::checks_for;
 use base64::Engine as _;
 use serde::Deserialize;
 use std::path::Path;
+use yieldtray_http::body_shape::Outline;
 use yieldtray_source::access::check_readable;
 use yieldtray_syntax::Text;
 

@@ -1,6 +1,6 @@
 use crate::draft::{Draft, Lift};
-use crate::http::is_secret_header;
 use std::collections::BTreeMap;
+use yieldtray_http::is_secret_header;
 use yieldtray_syntax::Text;
 
 /// What many requests have in common, taken out of each: addresses become `base` and values like it, header

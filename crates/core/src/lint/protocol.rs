@@ -1,8 +1,9 @@
 //! Slips in what HTTP itself has words for, and credentials that anybody on the way can read.
 
-use crate::http::is_secret_header;
-use crate::http::{FIELDS, METHODS, field};
 use crate::workspace::{Given, Workspace};
+use yieldtray_http::FIELDS;
+use yieldtray_http::is_secret_header;
+use yieldtray_http::{METHODS, field};
 use yieldtray_source::Span;
 use yieldtray_source::{Code, Problem, SourceId, closest};
 use yieldtray_syntax::{Auth, Kind};

@@ -1,10 +1,10 @@
 //! Texts that look like secrets in files that others see: long random text, and literals in header
 //! fields and values whose names say that they hold one.
 
-use crate::http::{credential, is_secret_header};
 use crate::secret::is_secret_name;
 use crate::workspace::{Given, Workspace};
 use yieldtray_expression::Value;
+use yieldtray_http::{credential, is_secret_header};
 use yieldtray_source::Span;
 use yieldtray_source::access::LOCAL_FILE;
 use yieldtray_source::entropy::random_texts;

@@ -2,13 +2,13 @@
 
 use super::lists::{self, Step};
 use super::shape::{Shape, kind};
-use crate::http::digest;
-use crate::response::{Exchange, Nature};
 use serde_json::{Number, Value};
 use serde_json_path::JsonPath;
 use std::borrow::Cow;
 use std::fmt::Write;
 use yieldtray_expression::read_json_path;
+use yieldtray_http::digest;
+use yieldtray_http::{Exchange, Nature};
 use yieldtray_source::diff::{DifferentLine, different_lines};
 
 /// Header fields that differ from one answer to the next though nothing has changed, or that only concern the

@@ -1,10 +1,5 @@
-use crate::http::digest;
-use crate::http::{MASK, is_secret_header};
 use crate::report::record::{self, header_value};
 use crate::report::{Entry, LARGEST_BODY, Phases, Request, Response, duration, millis};
-use crate::request::{Content, Fields, FilePiece, Piece, Prepared};
-use crate::response::Kept;
-use crate::response::{CookieFate, CookieNote, Exchange, Hop, HopKind, Nature, Timings};
 use crate::secret::Masker;
 use bytes::Bytes;
 use serde::{Deserialize, Serialize};
@@ -13,6 +8,11 @@ use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Duration;
 use url::Url;
+use yieldtray_http::Kept;
+use yieldtray_http::digest;
+use yieldtray_http::{Content, Fields, FilePiece, Piece, Prepared};
+use yieldtray_http::{CookieFate, CookieNote, Exchange, Hop, HopKind, Nature, Timings};
+use yieldtray_http::{MASK, is_secret_header};
 
 /// Of a larger body, in bytes, the log keeps only the size and the digest.
 pub const LARGEST_LOGGED: u64 = LARGEST_BODY;

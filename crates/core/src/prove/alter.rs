@@ -1,11 +1,11 @@
 use super::change::{Change, Field};
-use crate::http::body_shape::{Member, Members, Outline, Segment};
-use crate::response::Exchange;
 use bytes::Bytes;
 use serde_json::Value;
 use serde_json::value::RawValue;
 use std::fmt::Write;
 use std::time::Duration;
+use yieldtray_http::Exchange;
+use yieldtray_http::body_shape::{Member, Members, Outline, Segment};
 
 /// A copy of an answer with one change.
 pub(crate) fn alter(exchange: &Exchange, outline: &Outline<'_>, change: &Change) -> Exchange {

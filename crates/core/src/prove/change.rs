@@ -1,7 +1,7 @@
 use super::alter::has_other_value;
-use crate::http::body_shape::{FieldAt, FieldPath, Outline};
-use crate::response::Exchange;
 use std::time::Duration;
+use yieldtray_http::Exchange;
+use yieldtray_http::body_shape::{FieldAt, FieldPath, Outline};
 
 /// One respect in which an answer is altered.
 #[derive(Clone, Debug, PartialEq, Eq)]

@@ -5,8 +5,8 @@ mod alter;
 mod change;
 mod suggest;
 
-use crate::http::body_shape::Segment;
 use crate::secret::Masker;
+use yieldtray_http::body_shape::Segment;
 
 #[cfg(test)]
 mod tests;

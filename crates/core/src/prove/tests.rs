@@ -1,9 +1,9 @@
 use super::{Proof, alter, changes, words};
-use crate::http::body_shape::Outline;
 use crate::replay::{Event, Outcome};
-use crate::response::Exchange;
 use crate::testing::{answer, json_answer, settings, side_by_side, with_run};
 use proptest::prelude::*;
+use yieldtray_http::Exchange;
+use yieldtray_http::body_shape::Outline;
 
 /// How a cell with these checks comes out for an answer, and what is proved of them.
 fn judged(checks: &str, exchange: &Exchange) -> (Outcome, Option<Proof>) {

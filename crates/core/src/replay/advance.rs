@@ -7,8 +7,8 @@ use super::question::{Question, questions};
 use super::run::{Fate, Next};
 use super::turn::Rowed;
 use crate::request::Granted;
-use crate::response::Failure;
 use crate::workspace::{CellId, Lookup};
+use yieldtray_http::Failure;
 use yieldtray_source::Problem;
 
 impl<'w> Run<'w> {

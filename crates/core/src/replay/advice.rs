@@ -1,7 +1,7 @@
 //! What is likely to help where an answer looks like a known slip.
 
-use crate::http::is_secret_header;
-use crate::response::{CookieFate, Exchange, HopKind};
+use yieldtray_http::is_secret_header;
+use yieldtray_http::{CookieFate, Exchange, HopKind};
 
 /// Words of a path where somebody signs in or up.
 const SIGN_IN: &[&str] = &["session", "sessions", "login", "signin", "sign-in", "signup", "sign-up", "register"];

@@ -1,8 +1,8 @@
 //! What a run learns from an exchange beside its checks.
 
 use super::Run;
-use crate::response::{Exchange, Failure, FailureKind};
 use crate::workspace::{CellId, Lookup, Memo, Origin};
+use yieldtray_http::{Exchange, Failure, FailureKind};
 use yieldtray_source::names::is_value_name;
 
 impl Run<'_> {

@@ -2,10 +2,10 @@
 
 use super::{Event, Next, Outcome, Run};
 use crate::request::{Token, Tokens};
-use crate::response::Exchange;
 use crate::testing::{json_answer, settings, with_run};
 use std::cell::RefCell;
 use yieldtray_expression::Value;
+use yieldtray_http::Exchange;
 
 /// What a run asked and sent, in that order: `? question` and `METHOD path`.
 fn steps(fixture: &str, set: &[(&str, Value)], answer: impl Fn(&str) -> Exchange) -> (Vec<String>, Vec<Event>) {

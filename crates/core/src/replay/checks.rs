@@ -1,10 +1,10 @@
 //! Which checks are judged for a cell, and in which order its answer is used.
 
-use crate::response::Exchange;
 use crate::workspace::{CellId, Workspace};
 use std::sync::Arc;
 use std::time::Duration;
 use yieldtray_expression::{Compiled, Engine, Reads};
+use yieldtray_http::Exchange;
 use yieldtray_source::SourceId;
 use yieldtray_source::Span;
 use yieldtray_syntax::Kind;

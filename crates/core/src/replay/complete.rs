@@ -8,18 +8,18 @@ use super::order::Told;
 use super::put_off::{Answered, PutOff, Taken};
 use super::ready::Ready;
 use super::run::Fate;
-use crate::http::digest;
-use crate::http::is_json;
 use crate::replay::advice::advice;
-use crate::request::Prepared;
-use crate::response::Kept;
-use crate::response::{Exchange, Failure, FailureKind};
 use crate::workspace::ResponseNames;
 use crate::workspace::{CellId, Memo};
 use bytes::Bytes;
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::Arc;
 use std::time::Duration;
+use yieldtray_http::Kept;
+use yieldtray_http::Prepared;
+use yieldtray_http::digest;
+use yieldtray_http::is_json;
+use yieldtray_http::{Exchange, Failure, FailureKind};
 use yieldtray_source::{Code, Problem};
 
 impl<'w> Run<'w> {

@@ -1,12 +1,12 @@
 use super::difference::Difference;
 use crate::prove::Proof;
-use crate::response::Failure;
-use crate::response::Kept;
 use crate::secret::Masker;
 use crate::workspace::CellId;
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 use std::time::Duration;
+use yieldtray_http::Failure;
+use yieldtray_http::Kept;
 use yieldtray_source::Span;
 use yieldtray_source::diff::DifferentLine;
 use yieldtray_source::{Problem, SourceId};

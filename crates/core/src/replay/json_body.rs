@@ -1,6 +1,6 @@
 //! JSON bodies that are none, marks counted as the values they stand for.
 
-use crate::http::is_json;
+use yieldtray_http::is_json;
 use yieldtray_source::Span;
 use yieldtray_source::{Code, Problem, closest};
 use yieldtray_syntax::{Cell, Segment, Template};

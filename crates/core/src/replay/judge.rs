@@ -1,12 +1,12 @@
 use super::checks::{self, Purpose, Use};
 use super::difference::Difference;
 use super::event::{CheckFailure, YieldReport};
-use crate::http::{MASK, origin_of};
 use crate::secret::Masker;
 use crate::workspace::ResponseNames;
 use crate::workspace::{Answers, CellId, Lookup, Memo, Reach, Settings, Stage, Tray, Workspace, Yielded};
 use yieldtray_expression::Engine;
 use yieldtray_expression::Value;
+use yieldtray_http::{MASK, origin_of};
 use yieldtray_source::Span;
 use yieldtray_source::{Code, Problem, SourceId};
 

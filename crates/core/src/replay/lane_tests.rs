@@ -1,12 +1,12 @@
 //! Files side by side: whatever the order of the answers, what is told is the same.
 
 use super::{Event, Next, Outcome, Run};
-use crate::request::Prepared;
-use crate::response::{Exchange, Failure};
 use crate::testing::{Told, json_answer, settings, side_by_side, with_run};
 use proptest::prelude::*;
 use std::cell::RefCell;
 use std::collections::HashMap;
+use yieldtray_http::Prepared;
+use yieldtray_http::{Exchange, Failure};
 
 /// Six files with all that can make them depend on each other.
 const HOUSE: &str = "#- yieldtray.toml

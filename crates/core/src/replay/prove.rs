@@ -3,11 +3,11 @@
 use super::Run;
 use super::checks::{self, Purpose, Use};
 use super::judge::Judge;
-use crate::http::body_shape::Outline;
 use crate::prove::{Change, Proof, alter, candidates, changes};
-use crate::response::Exchange;
 use crate::workspace::ResponseNames;
 use crate::workspace::{CellId, Memo};
+use yieldtray_http::Exchange;
+use yieldtray_http::body_shape::Outline;
 use yieldtray_source::Span;
 
 impl<'w> Run<'w> {

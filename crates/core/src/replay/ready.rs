@@ -4,13 +4,14 @@ use super::Run;
 use super::checks::{self, Purpose, Use, Wait};
 use super::event::{CellReport, Outcome};
 use super::run::Fate;
-use crate::http::{credential, is_secret_header};
-use crate::request::{Extras, Prepared, Token, prepare};
+use crate::request::{Extras, Token, prepare};
 use crate::secret::short_secret;
 use crate::workspace::{CellId, Lookup, Memo, Workspace};
 use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Duration;
+use yieldtray_http::Prepared;
+use yieldtray_http::{credential, is_secret_header};
 use yieldtray_source::{Code, Problem};
 use yieldtray_syntax::Kind;
 

@@ -8,9 +8,7 @@ use super::put_off::PutOff;
 use super::question::Question;
 use super::ready::Ready;
 use super::tokens::learn_token;
-use crate::http::{credential, is_secret_header};
 use crate::request::{TokenRequest, Tokens};
-use crate::response::{Exchange, Failure};
 use crate::secret::Masker;
 use crate::workspace::ResponseNames;
 use crate::workspace::{Answers, CellId, Lookup, Memo, Reach, Settings, Tray, Workspace};
@@ -18,6 +16,8 @@ use rustc_hash::{FxHashMap, FxHashSet};
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::time::Duration;
 use yieldtray_expression::{Engine, Reads, Value};
+use yieldtray_http::{Exchange, Failure};
+use yieldtray_http::{credential, is_secret_header};
 use yieldtray_source::{Problem, SourceId};
 
 /// A run of a [`Plan`], without input or output: it hands out prepared requests and takes the answers. The

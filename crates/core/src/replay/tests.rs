@@ -1,9 +1,9 @@
 use super::{Event, Next, Outcome, Plan, Run, Selection};
-use crate::request::Prepared;
-use crate::response::{Exchange, Failure, FailureKind};
 use crate::testing::{Told, answer, json_answer, replay, settings};
 use std::time::Duration;
 use yieldtray_expression::Value;
+use yieldtray_http::Prepared;
+use yieldtray_http::{Exchange, Failure, FailureKind};
 use yieldtray_source::glob::matches;
 
 const DESK: &str = "#- desk.http

@@ -7,9 +7,9 @@ use super::order::Told;
 use super::plan::Step;
 use super::run::Next;
 use crate::request::{Granted, Token, TokenRequest, token_request};
-use crate::response::{Exchange, Failure, FailureKind};
 use crate::secret::Masker;
 use crate::workspace::Lookup;
+use yieldtray_http::{Exchange, Failure, FailureKind};
 
 impl<'w> Run<'w> {
     /// Takes the answer to a request for a token. Where there is none, the cells that ask for it are

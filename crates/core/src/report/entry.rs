@@ -1,12 +1,12 @@
 use super::record::{Request, Response};
 use crate::replay::{CellReport, CheckFailure, Difference, Outcome, YieldReport};
-use crate::response::Failure;
-use crate::response::Kept;
 use crate::secret::Masker;
 use crate::workspace::Workspace;
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 use std::time::Duration;
+use yieldtray_http::Failure;
+use yieldtray_http::Kept;
 use yieldtray_source::Span;
 use yieldtray_source::diff::DifferentLine;
 use yieldtray_source::{Level, Problem, SourceId};

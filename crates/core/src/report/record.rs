@@ -1,12 +1,12 @@
 use super::entry::millis;
-use crate::http::{MASK, is_secret_header};
-use crate::request::Prepared;
-use crate::response::{Exchange, HopKind, Nature, Timings};
 use crate::secret::Masker;
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use serde::{Deserialize, Serialize};
 use std::borrow::Cow;
+use yieldtray_http::Prepared;
+use yieldtray_http::{Exchange, HopKind, Nature, Timings};
+use yieldtray_http::{MASK, is_secret_header};
 
 /// A larger body, in bytes, is left out of what is kept.
 pub const LARGEST_BODY: u64 = 1 << 20;
@@ -200,7 +200,7 @@ fn owned_fields(fields: Vec<(Cow<'_, str>, Cow<'_, str>)>) -> Vec<(Cow<'static, 
 
 impl Hop {
     /// The hop as it may be written down.
-    pub(crate) fn of(hop: &crate::response::Hop, masker: &Masker) -> Self {
+    pub(crate) fn of(hop: &yieldtray_http::Hop, masker: &Masker) -> Self {
         Self {
             kind: match hop.kind {
                 HopKind::Redirect => "redirect",
@@ -218,7 +218,7 @@ impl Hop {
 
 impl Cookie {
     /// The note as it may be written down.
-    pub(crate) fn of(note: &crate::response::CookieNote) -> Self {
+    pub(crate) fn of(note: &yieldtray_http::CookieNote) -> Self {
         Self {
             name: note.name.clone(),
             host: note.host.clone(),

@@ -1,9 +1,9 @@
 use super::{About, Entry, Kind, Saved, Streams, Verdict, join};
 use crate::replay::{Event, Summary};
-use crate::response::{Failure, FailureKind};
 use crate::testing::{answer, json_answer, settings, side_by_side, with_run};
 use chrono::{DateTime, TimeDelta, Utc};
 use std::time::Duration;
+use yieldtray_http::{Failure, FailureKind};
 
 /// A cell for each way to come out.
 const DESK: &str = "#- desk.http

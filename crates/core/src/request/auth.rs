@@ -1,14 +1,14 @@
 //! The credentials of a request.
 
 use super::write::Writer;
-use super::{Fields, Login};
-use crate::http::MASK;
 use crate::secret::{Destinations, UsedSecret};
 use crate::workspace::AuthLine;
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use std::sync::Arc;
 use yieldtray_expression::Value;
+use yieldtray_http::MASK;
+use yieldtray_http::{Fields, Login};
 use yieldtray_source::Span;
 use yieldtray_source::{Code, Problem, SourceId};
 use yieldtray_syntax::Auth;

@@ -3,8 +3,8 @@
 use super::multipart::{self, Part};
 use super::place::{Place, Surroundings};
 use super::write::Writer;
-use super::{Content, Fields, FilePiece, Piece};
 use std::path::{Path, PathBuf};
+use yieldtray_http::{Content, Fields, FilePiece, Piece};
 use yieldtray_source::Span;
 use yieldtray_source::access::check_writable;
 use yieldtray_source::files::clean;

@@ -1,11 +1,11 @@
 //! Whether the secrets of a request belong to the origin it goes to.
 
-use super::Prepared;
-use crate::http::origin_of;
 use crate::secret::{Destinations, UsedSecret};
 use crate::workspace::AuthLine;
 use crate::workspace::Lookup;
 use url::Url;
+use yieldtray_http::Prepared;
+use yieldtray_http::origin_of;
 use yieldtray_source::{Code, Problem, enumerate};
 use yieldtray_syntax::Auth;
 

@@ -1,8 +1,8 @@
 //! Bodies of several parts (multipart/form-data, RFC 7578).
 
-use super::{Content, FilePiece, Piece};
 use crate::secret::Encoding;
 use std::borrow::Cow;
+use yieldtray_http::{Content, FilePiece, Piece};
 
 /// One part.
 pub(super) struct Part {

@@ -2,9 +2,7 @@
 
 use super::auth::basic;
 use super::write::Writer;
-use super::{Fields, Login, Prepared, Sending, destination, prepare, sending};
-use crate::http::origin_of;
-use crate::response::Exchange;
+use super::{destination, prepare, sending};
 use crate::secret::{Destinations, UsedSecret};
 use crate::workspace::AuthLine;
 use crate::workspace::auth_of;
@@ -14,6 +12,9 @@ use std::fmt;
 use std::sync::Arc;
 use url::form_urlencoded;
 use yieldtray_expression::Value;
+use yieldtray_http::Exchange;
+use yieldtray_http::origin_of;
+use yieldtray_http::{Fields, Login, Prepared, Sending};
 use yieldtray_source::Span;
 use yieldtray_source::access::CONFIG_FILE;
 use yieldtray_source::hex;

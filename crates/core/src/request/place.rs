@@ -1,10 +1,10 @@
 //! Where a mark stands decides how its value is written, so that no value can change the shape of
 //! the message around it.
 
-use crate::http::is_json;
 use crate::secret::Encoding;
 use std::borrow::Cow;
 use yieldtray_expression::{Kind, Unfit, Value};
+use yieldtray_http::is_json;
 
 /// What surrounds a mark.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

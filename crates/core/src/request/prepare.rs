@@ -1,11 +1,12 @@
 use super::place::{Place, Surroundings};
 use super::sending::{self, configured};
 use super::write::Writer;
-use super::{Fields, HttpVersion, Login, Prepared, auth, destination, target};
-use crate::http::origin_of;
+use super::{auth, destination, target};
 use crate::workspace::{Lookup, Stage};
 use crate::workspace::{auth_of, says_insecure};
 use std::path::PathBuf;
+use yieldtray_http::origin_of;
+use yieldtray_http::{Fields, HttpVersion, Login, Prepared};
 use yieldtray_source::Span;
 use yieldtray_source::{Code, Problem, SourceId};
 use yieldtray_syntax::{Kind, RequestLine, Version};

@@ -1,7 +1,7 @@
 //! How a request is sent: by its cell, the preambles over it, and the configuration.
 
-use super::Sending;
 use crate::workspace::{CellId, SendSettings, Workspace, lines_over};
+use yieldtray_http::Sending;
 use yieldtray_syntax::Kind;
 
 /// What the configuration says, and the defaults where it says nothing.

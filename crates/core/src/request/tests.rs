@@ -1,8 +1,8 @@
 use super::place::{Place, Surroundings};
-use super::{Content, Prepared, Redirect, next_hop};
 use crate::testing::{json_answer, replay, settings};
 use proptest::prelude::*;
 use yieldtray_expression::Value;
+use yieldtray_http::{Content, Prepared, Redirect, next_hop};
 use yieldtray_source::SourceId;
 use yieldtray_syntax as syntax;
 

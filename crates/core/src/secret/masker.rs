@@ -1,7 +1,6 @@
 //! Replaces secrets in texts, in every encoding of [`Encoding`] and in base64.
 
 use super::encoding::{Encoding, base64_forms};
-use crate::http::MASK;
 use aho_corasick::{AhoCorasick, AhoCorasickKind};
 use rustc_hash::{FxHashMap, FxHashSet};
 use std::borrow::Cow;
@@ -10,6 +9,7 @@ use std::ops::Range;
 use std::sync::{Arc, Mutex, PoisonError};
 use url::Url;
 use yieldtray_expression::Value;
+use yieldtray_http::MASK;
 use yieldtray_source::Problem;
 
 /// A text of fewer bytes inside a secret list or map, of a cookie or of a line is not a secret by itself.

@@ -1,10 +1,10 @@
 use super::encoding::{Encoding, base64_forms};
 use super::*;
-use crate::http::MASK;
 use base64::Engine as _;
 use base64::engine::general_purpose::{STANDARD, URL_SAFE};
 use proptest::prelude::*;
 use yieldtray_expression::Value;
+use yieldtray_http::MASK;
 
 fn masker(secrets: &[&str]) -> Masker {
     let mut masker = Masker::default();

@@ -4,11 +4,11 @@ use super::outline::{Bit, Encoding, NameKind, Outline};
 use super::quote;
 use super::shape::Chunk;
 use super::write::Handed;
-use crate::request::HttpVersion;
 use base64::Engine as _;
 use serde::Serialize;
 use serde_json::{Value, json};
 use std::collections::{BTreeSet, HashMap};
+use yieldtray_http::HttpVersion;
 use yieldtray_source::names::first_free;
 
 /// The whole of it.

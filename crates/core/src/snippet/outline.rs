@@ -2,9 +2,10 @@
 //! request is made again with telling values in their place, and what comes of that is compared.
 
 use super::shape::{Chunk, Shape};
-use crate::request::{Place, Prepared};
+use crate::request::Place;
 use crate::secret::Masker;
 use yieldtray_expression::Value;
+use yieldtray_http::Prepared;
 
 /// A name that a request uses.
 #[derive(Clone, Debug)]

@@ -3,11 +3,11 @@
 use super::shape::Shape;
 use super::{Handed, Outline, outline, target, write};
 use crate::draft::{Draft, cells};
-use crate::request::Prepared;
 use crate::secret::Masker;
 use crate::testing::{json_answer, replay, settings};
 use percent_encoding::utf8_percent_encode;
 use proptest::prelude::*;
+use yieldtray_http::Prepared;
 use yieldtray_source::percent::NOT_UNRESERVED;
 
 /// A request as a target writes it.

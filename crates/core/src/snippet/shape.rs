@@ -1,9 +1,9 @@
 //! A request taken apart: its texts in a row, and how they are put together.
 
-use crate::request::HttpVersion;
-use crate::request::{Content, Piece, Prepared};
 use base64::Engine as _;
 use std::time::Duration;
+use yieldtray_http::HttpVersion;
+use yieldtray_http::{Content, Piece, Prepared};
 
 /// How the texts of a request are put together. Each number is the place of a text in the row.
 #[derive(Clone, Debug, PartialEq, Eq)]

@@ -1,9 +1,9 @@
 use super::chain::Step;
 use super::{Handed, Name, NameKind, Outline, Source, TARGETS, Yield, outline, target, write};
-use crate::request::{Content, FilePiece, Piece, Prepared};
 use crate::secret::Masker;
 use percent_encoding::utf8_percent_encode;
 use yieldtray_expression::Value;
+use yieldtray_http::{Content, FilePiece, Piece, Prepared};
 use yieldtray_source::percent::NOT_UNRESERVED;
 
 /// Makes a request of values: one that is set, else the one it has.

@@ -2,13 +2,13 @@
 
 use super::config::{Config, Environment, Tint};
 use super::given::{Described, Entry, Given};
-use crate::http::parse_origin;
 use crate::secret::short_secret;
 use std::borrow::Cow;
 use std::path::Path;
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 use yieldtray_expression::{OwnFunction, Value};
+use yieldtray_http::parse_origin;
 use yieldtray_source::Span;
 use yieldtray_source::names::is_value_name;
 use yieldtray_source::{Code, Problem, SourceId, closest, enumerate};

@@ -1,13 +1,13 @@
 use super::given::{Entry, Outside};
 use super::variables::how_to_read;
 use super::{CellId, Environment, Tray, Variables, Workspace, Yielded, missing};
-use crate::http::origin_of;
 use crate::secret::{Destinations, UsedSecret};
 use crate::workspace::ResponseNames;
 use rustc_hash::FxHashMap;
 use std::sync::Arc;
 use url::Url;
 use yieldtray_expression::{Bindings, Compiled, Engine, Fault, Value, is_type_name};
+use yieldtray_http::origin_of;
 use yieldtray_source::Span;
 use yieldtray_source::names::is_value_name;
 use yieldtray_source::scan::calls_and_names;

@@ -1,8 +1,8 @@
 //! The private configuration as it may be shown: names and tables, without what is written for them.
 
-use crate::http::{MASK, parse_origin};
 use std::ops::Range;
 use toml_edit::{Document, Item, Table, Value};
+use yieldtray_http::{MASK, parse_origin};
 
 /// The text with values and comments masked. Values that are written in one way look alike.
 pub fn without_values(text: &str) -> String {

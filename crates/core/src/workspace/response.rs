@@ -1,7 +1,7 @@
-use crate::http::is_json;
-use crate::request::Content;
-use crate::response::{Exchange, Hop};
 use yieldtray_expression::{Reads, Value};
+use yieldtray_http::Content;
+use yieldtray_http::is_json;
+use yieldtray_http::{Exchange, Hop};
 
 /// The names a response gives to expressions, each made when first asked for: a body that no
 /// expression names is never parsed.

@@ -1,7 +1,7 @@
 //! Checks that are suggested for a response.
 
-use crate::http::body_shape::{FieldPath, Outline, Segment};
 use serde_json::Value;
+use yieldtray_http::body_shape::{FieldPath, Outline, Segment};
 use yieldtray_source::names::is_value_name;
 
 /// Checks that hold for an answer and would notice if it lost its shape: its status, its media type, the fields

@@ -14,7 +14,7 @@ use crate::show::{Out, comparison};
 use std::io::Write;
 use std::time::Duration;
 use yieldtray_core::log::{Comparing, Ignore, Past};
-use yieldtray_core::response::Exchange;
+use yieldtray_http::Exchange;
 use yieldtray_store::log::Listed;
 
 /// What one side of a comparison is.

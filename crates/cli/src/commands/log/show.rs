@@ -13,9 +13,9 @@ use std::path::Path;
 use yieldtray_core::log::Past;
 use yieldtray_core::replay::{Plan, Run};
 use yieldtray_core::report::Entry;
-use yieldtray_core::response::Exchange;
 use yieldtray_core::secret::Masker;
 use yieldtray_core::workspace::CellId;
+use yieldtray_http::Exchange;
 use yieldtray_store::log::Listed;
 
 /// Shows one exchange.

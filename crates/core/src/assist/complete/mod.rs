@@ -5,7 +5,6 @@ mod path;
 
 use super::words::{INSTRUCTIONS, LANGUAGE, Place};
 use super::{View, cell_at, needs};
-use crate::http::{FIELDS, METHODS, field};
 use crate::secret::Masker;
 use crate::workspace::ResponseNames;
 use crate::workspace::{CellId, Found, Given, Lookup, Memo, Origin};
@@ -14,6 +13,8 @@ use path::{Step, in_string, looped, path_start, split_root, steps};
 use rustc_hash::FxHashSet;
 use std::borrow::Cow;
 use yieldtray_expression::{FUNCTIONS, is_builtin};
+use yieldtray_http::FIELDS;
+use yieldtray_http::{METHODS, field};
 use yieldtray_source::SourceId;
 use yieldtray_source::Span;
 use yieldtray_source::names::is_value_name;

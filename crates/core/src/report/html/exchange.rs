@@ -4,10 +4,10 @@ use super::text::{Content, Time, fitting};
 use crate::report::entry::{Entry, Failed, Sides, Verdict};
 use crate::report::explain::difference_line;
 use crate::report::record::{Request, Response};
-use crate::response::lay_out;
 use maud::{Markup, html};
 use std::borrow::Cow;
 use std::fmt::Write;
+use yieldtray_http::layout::lay_out;
 
 /// An entry behind its line; `limit` is how many bytes of a body are shown.
 pub(super) fn entry(entry: &Entry<'_>, anchor: &str, limit: usize, open: bool) -> Markup {

@@ -1,7 +1,7 @@
 //! An exchange that a report or the log keeps.
 
 use super::Exchange;
-use crate::request::Prepared;
+use crate::Prepared;
 use std::sync::Arc;
 use std::time::Duration;
 

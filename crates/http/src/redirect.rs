@@ -1,7 +1,7 @@
 //! Where a redirect leads, and what goes along.
 
 use super::Prepared;
-use crate::http::origin_of;
+use crate::origin_of;
 use std::sync::Arc;
 use url::Url;
 

@@ -1,7 +1,7 @@
 //! A response body as far as it is altered or described: its fields, each as it is written.
 
 use super::is_json;
-use crate::response::Exchange;
+use crate::Exchange;
 use rustc_hash::FxHashMap;
 use serde::de::{Deserialize, Deserializer, MapAccess, Visitor};
 use serde_json::Value as Json;

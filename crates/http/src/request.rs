@@ -1,5 +1,5 @@
 use super::{Content, HttpVersion, Login, Sending};
-use crate::http::origin_of;
+use crate::origin_of;
 use std::borrow::Cow;
 use std::sync::Arc;
 use url::Url;

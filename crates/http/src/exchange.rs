@@ -1,6 +1,6 @@
 use super::charset;
-use crate::http::MASK;
-use crate::request::Prepared;
+use crate::MASK;
+use crate::Prepared;
 use bytes::Bytes;
 use std::sync::Arc;
 use std::time::Duration;
@@ -74,7 +74,7 @@ impl CookieFate {
     }
 
     /// The fate of that word; `Refused` for none of them.
-    pub(crate) fn of(word: &str) -> Self {
+    pub fn of(word: &str) -> Self {
         let all = [CookieFate::Sent, CookieFate::Set, CookieFate::Ended];
         all.into_iter().find(|fate| fate.as_str() == word).unwrap_or(CookieFate::Refused)
     }
@@ -127,7 +127,7 @@ pub struct Timings {
 
 impl Exchange {
     /// The same with another text wherever a secret is masked, to see what depends on it.
-    pub(crate) fn with_other_masks(&self) -> Self {
+    pub fn with_other_masks(&self) -> Self {
         const OTHER: &[u8] = b"[another secret, of another length]";
         let replaced = |bytes: &[u8]| {
             let (mut replaced, mut at) = (Vec::with_capacity(bytes.len()), 0);

@@ -52,7 +52,7 @@ impl fmt::Debug for Piece {
 
 impl Content {
     /// Whether `is_secret` says so of any bytes of it; files are not looked into.
-    pub(crate) fn any_bytes(&self, is_secret: impl Fn(&[u8]) -> bool) -> bool {
+    pub fn any_bytes(&self, is_secret: impl Fn(&[u8]) -> bool) -> bool {
         match self {
             Content::Bytes(bytes) => is_secret(bytes),
             Content::Pieces(pieces) => {

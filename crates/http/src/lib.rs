@@ -1,0 +1,38 @@
+//! HTTP messages: the request that is ready to be sent, the exchange that came of it, and the standard's own tables of
+//! methods, header fields and media types.
+
+mod body;
+mod body_kind;
+pub mod body_shape;
+mod captured;
+mod charset;
+mod digest;
+mod exchange;
+mod fields;
+pub mod layout;
+mod login;
+mod media_types;
+mod methods;
+mod origin;
+mod redirect;
+mod request;
+mod send_options;
+mod sensitive;
+mod version;
+mod wire;
+
+pub use body::{Content, FilePiece, Piece};
+pub use body_kind::Nature;
+pub use captured::Kept;
+pub use digest::digest;
+pub use exchange::{CookieFate, CookieNote, Exchange, Failure, FailureKind, Hop, HopKind, Timings};
+pub use fields::{FIELDS, KnownField, field};
+pub use login::Login;
+pub use media_types::{MEDIA_TYPES, is_json};
+pub use methods::METHODS;
+pub use origin::{origin_of, parse_origin};
+pub use redirect::{Redirect, next_hop};
+pub use request::{Fields, Prepared};
+pub use send_options::Sending;
+pub use sensitive::{MASK, credential, is_secret_header};
+pub use version::HttpVersion;
