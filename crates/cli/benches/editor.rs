@@ -18,11 +18,12 @@ use std::io::{self, BufRead, BufReader, Read, Write};
 use std::path::{Path, PathBuf};
 use std::process::{Child, ChildStdin, ChildStdout, Command, Stdio};
 use yieldtray_core::lint::{Ties, lint_files};
-use yieldtray_core::workspace::{CellId, Settings, Workspace};
 use yieldtray_expression::{Engine, MadeUp};
 use yieldtray_source::SourceId;
 use yieldtray_source::files::Files;
 use yieldtray_syntax::parse;
+use yieldtray_workspace::scope::Settings;
+use yieldtray_workspace::{CellId, Workspace};
 
 const TOOL: &str = env!("CARGO_BIN_EXE_yieldtray");
 const CELLS: usize = 2_000;

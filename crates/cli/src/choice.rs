@@ -5,8 +5,8 @@ use crate::failure::Stop;
 use crate::host::Host;
 use crate::session::{Session, places};
 use crate::show::Out;
-use yieldtray_core::replay::Selection;
-use yieldtray_core::workspace::CellId;
+use yieldtray_workspace::CellId;
+use yieldtray_workspace::plan::Selection;
 
 /// Opens the workspace that a choice is made in, and finds the cells, of which there is one at least.
 pub(crate) fn choose(

@@ -12,13 +12,13 @@ use std::path::{Path, PathBuf};
 use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant, SystemTime};
 use tempfile::NamedTempFile;
-use yieldtray_core::workspace::COMMON_FILE;
 use yieldtray_source::Span;
 use yieldtray_source::access::CONFIG_FILE;
 use yieldtray_source::access::check_readable;
 use yieldtray_source::escape::safe_line;
 use yieldtray_source::files::{CommandError, Files};
 use yieldtray_source::{Code, Problem};
+use yieldtray_workspace::COMMON_FILE;
 
 /// The largest file that is read as a whole, in bytes.
 const LARGEST: u64 = 1 << 30;

@@ -1,8 +1,8 @@
 use crate::show::Out;
 use std::io;
 use std::process::ExitCode;
-use yieldtray_core::workspace::Workspace;
 use yieldtray_source::{Code, Problem};
+use yieldtray_workspace::Workspace;
 
 /// Why a command ends early.
 #[derive(Debug)]

@@ -4,7 +4,7 @@ use crate::ask::Person;
 use crate::failure::Stop;
 use crate::session::Session;
 use crate::show::table::count;
-use yieldtray_core::workspace::CellId;
+use yieldtray_workspace::CellId;
 
 /// Asks before requests change something in a guarded environment: the cells and methods of those that would.
 /// `yes` is the answer already given. Tells whether somebody was asked, and said yes.

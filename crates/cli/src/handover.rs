@@ -7,17 +7,20 @@ use crate::show::Out;
 use chrono::{DateTime, FixedOffset, Utc};
 use std::cell::RefCell;
 use std::time::SystemTime;
-use yieldtray_core::replay::{Event, Next, Plan, Run, Step};
-use yieldtray_core::secret::Masker;
+use yieldtray_core::replay::{Event, Next, Run};
 use yieldtray_core::snippet::{
     Handed, Name, NameKind, Outline, Source, TARGETS, Target, Yield, outline, target, write,
 };
-use yieldtray_core::workspace::uses_oauth2;
-use yieldtray_core::workspace::{Answers, CellId, Origin, OriginKind, Reach, Settings, Shown, Tray, survey, yields};
+use yieldtray_workspace::scope::Shown;
 use yieldtray_expression::{Engine, MadeUp, Value};
 use yieldtray_http::Prepared;
 use yieldtray_source::{Problem, closest, enumerate};
 use yieldtray_syntax::Kind;
+use yieldtray_workspace::CellId;
+use yieldtray_workspace::plan::{Plan, Step};
+use yieldtray_workspace::scope::{Answers, Origin, OriginKind, Reach, Settings, Tray, survey, yields};
+use yieldtray_workspace::secret::Masker;
+use yieldtray_workspace::uses_oauth2;
 
 /// The value that stands for the token of an OAuth 2.0 profile.
 const TOKEN: &str = "access_token";

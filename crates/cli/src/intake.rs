@@ -17,12 +17,12 @@ use std::borrow::Cow;
 use std::io::Write;
 use std::path::{Path, PathBuf};
 use yieldtray_core::draft::{Draft, Lift, Sheet};
-use yieldtray_core::workspace::{add_secrets, without_values};
 use yieldtray_source::access::check_writable;
 use yieldtray_source::access::{CONFIG_FILE, LOCAL_FILE};
 use yieldtray_source::enumerate;
 use yieldtray_source::escape::safe_line;
 use yieldtray_syntax::{Auth, Kind};
+use yieldtray_workspace::config::{add_secrets, without_values};
 
 /// Requests on their way.
 pub(crate) struct Intake {

@@ -8,11 +8,12 @@ use std::io;
 use std::path::Path;
 use std::time::{SystemTime, UNIX_EPOCH};
 use yieldtray_core::replay::Run;
-use yieldtray_core::request::{Token, Tokens};
-use yieldtray_core::workspace::{Settings, Tray, Workspace, Yielded};
 use yieldtray_expression::Value;
 use yieldtray_store::{Error, Kind, Store, set_aside, user_key_file};
 use yieldtray_transport::{Jar, KeptCookie};
+use yieldtray_workspace::Workspace;
+use yieldtray_workspace::request::{Token, Tokens};
+use yieldtray_workspace::scope::{Settings, Tray, Yielded};
 
 /// Opens the state of the session's workspace, if there is any.
 pub(crate) fn open(session: &Session) -> Result<Option<Store>, Error> {

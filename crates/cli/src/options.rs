@@ -4,9 +4,9 @@ use crate::disk::{anywhere, is_outside};
 use crate::failure::Stop;
 use crate::session::Session;
 use std::path::{Path, PathBuf};
-use yieldtray_core::workspace::Setting;
 use yieldtray_source::{Code, Problem};
 use yieldtray_transport::{Options, Proxy};
+use yieldtray_workspace::config::Setting;
 
 /// The options of the transport for the chosen environment; paths count from the workspace's root.
 ///

@@ -3,8 +3,8 @@
 use std::collections::HashMap;
 use std::io;
 use std::path::{Path, PathBuf};
-use yieldtray_core::workspace::Workspace;
 use yieldtray_source::files::Files;
+use yieldtray_workspace::Workspace;
 
 struct Memory(HashMap<PathBuf, Vec<u8>>);
 

@@ -7,11 +7,13 @@ use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
-use yieldtray_core::replay::{Event, Next, Plan, Run};
-use yieldtray_core::workspace::{CellId, Settings, Workspace};
+use yieldtray_core::replay::{Event, Next, Run};
 use yieldtray_expression::{Engine, MadeUp};
 use yieldtray_http::{Exchange, Timings};
 use yieldtray_source::files::Files;
+use yieldtray_workspace::plan::Plan;
+use yieldtray_workspace::scope::Settings;
+use yieldtray_workspace::{CellId, Workspace};
 
 const CELLS: usize = 400;
 const RUNS: usize = 9;

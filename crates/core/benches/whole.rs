@@ -8,13 +8,14 @@ use std::io;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 use yieldtray_core::lint::lint;
-use yieldtray_core::replay::Plan;
-use yieldtray_core::secret::Masker;
-use yieldtray_core::workspace::{Answers, CellId, Reach, Settings, Tray, Workspace, survey};
 use yieldtray_expression::{Engine, MadeUp};
 use yieldtray_source::SourceId;
 use yieldtray_source::files::Files;
 use yieldtray_syntax::parse;
+use yieldtray_workspace::plan::Plan;
+use yieldtray_workspace::scope::{Answers, Reach, Settings, Tray, survey};
+use yieldtray_workspace::secret::Masker;
+use yieldtray_workspace::{CellId, Workspace};
 
 const FILES: usize = 500;
 const CELLS: usize = 20;

@@ -13,10 +13,11 @@ pub mod openapi;
 pub mod prove;
 pub mod replay;
 pub mod report;
-pub mod request;
-pub mod secret;
 pub mod snippet;
-pub mod workspace;
 
 #[cfg(test)]
+mod request_tests;
+#[cfg(test)]
 mod testing;
+#[cfg(test)]
+mod values_tests;

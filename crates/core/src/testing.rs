@@ -1,7 +1,6 @@
 //! What the tests of core share: workspaces in a string, and answers from a table.
 
-use crate::replay::{Event, Next, Plan, Run, Summary};
-use crate::workspace::{CellId, Settings, Workspace};
+use crate::replay::{Event, Next, Run, Summary};
 use bytes::Bytes;
 use chrono::DateTime;
 use std::collections::HashMap;
@@ -14,6 +13,9 @@ use yieldtray_http::Prepared;
 use yieldtray_http::{Exchange, Failure, Timings};
 use yieldtray_source::Problem;
 use yieldtray_source::files::Files;
+use yieldtray_workspace::plan::Plan;
+use yieldtray_workspace::scope::Settings;
+use yieldtray_workspace::{CellId, Workspace};
 
 struct Memory(HashMap<PathBuf, Vec<u8>>);
 

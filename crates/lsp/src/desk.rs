@@ -5,10 +5,11 @@ use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use yieldtray_core::replay::Question;
-use yieldtray_core::workspace::{Settings, Tray, Workspace};
 use yieldtray_expression::Engine;
 use yieldtray_http::Exchange;
 use yieldtray_source::files::Files;
+use yieldtray_workspace::Workspace;
+use yieldtray_workspace::scope::{Settings, Tray};
 
 /// Texts that are open in the editor, by where they lie: they hold in place of what is on disk.
 pub type Unsaved = HashMap<PathBuf, Arc<str>>;

@@ -8,12 +8,13 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use yieldtray_core::assist::{Past, View};
 use yieldtray_core::lint::{Ties, learn_ties, lint_configuration, lint_files};
-use yieldtray_core::workspace::{Answers, CellId, Reach, Settings, Tray, Workspace};
 use yieldtray_expression::Engine;
 use yieldtray_http::Exchange;
 use yieldtray_source::access::{CONFIG_FILE, LOCAL_FILE};
 use yieldtray_source::{Problem, SourceId};
 use yieldtray_syntax::Kind;
+use yieldtray_workspace::scope::{Answers, Reach, Settings, Tray};
+use yieldtray_workspace::{CellId, Workspace};
 
 /// A workspace.
 pub(crate) struct House {
@@ -111,7 +112,7 @@ impl House {
             self.findings = findings;
             return Ok(true);
         }
-        let mut changed = inside.file_name().is_some_and(|name| name == yieldtray_core::workspace::COMMON_FILE);
+        let mut changed = inside.file_name().is_some_and(|name| name == yieldtray_workspace::COMMON_FILE);
         if let Some(source) = self.source(path) {
             let before = self.offers(source);
             self.workspace.set_text(source, text.to_owned());

@@ -9,12 +9,12 @@ use crate::show::table::{self, Cell};
 use anyhow::Context;
 use serde_json::json;
 use std::io::Write;
-use yieldtray_core::workspace::{
-    Config, EditError, Entry, Environment, Outside, add_environment_like, unknown_environment,
-};
 use yieldtray_source::Span;
 use yieldtray_source::access::{CONFIG_FILE, LOCAL_FILE};
 use yieldtray_store::StateFolder;
+use yieldtray_workspace::config::{
+    Config, EditError, Entry, Environment, Outside, add_environment_like, unknown_environment,
+};
 
 /// Shows the environments; with a name, chooses one for this checkout, or writes a new one first.
 pub(crate) fn env(common: &Common, args: &Env, host: &Host, out: &mut Out) -> Result<u8, Stop> {

@@ -10,8 +10,8 @@ use anyhow::Context;
 use std::io::Write;
 use yieldtray_core::lint::{Ties, learn_ties, lint_configuration, lint_files};
 use yieldtray_core::report::sarif;
-use yieldtray_core::workspace::{COMMON_FILE, CellId};
 use yieldtray_source::{Problem, SourceId};
+use yieldtray_workspace::{COMMON_FILE, CellId};
 
 /// Finds mistakes and oddities without sending anything.
 pub(crate) fn lint(common: &Common, args: &Lint, host: &Host, out: &mut Out) -> Result<u8, Stop> {

@@ -5,9 +5,9 @@ use crate::session::{Session, places};
 use crate::show::table::{self, Cell};
 use crate::show::{self, Out, data};
 use std::io::Write;
-use yieldtray_core::replay::Graph;
 use yieldtray_source::Problem;
 use yieldtray_source::escape::safe_line;
+use yieldtray_workspace::plan::Graph;
 
 /// Shows the requests there are: place, name, method, target, what they need and yield.
 pub(crate) fn list(common: &Common, args: &List, host: &Host, out: &mut Out) -> Result<u8, Stop> {

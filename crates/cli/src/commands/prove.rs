@@ -11,8 +11,9 @@ use crate::show::progress::ProgressLine;
 use crate::show::proof::{Proved, Proven};
 use std::io;
 use std::time::Instant;
-use yieldtray_core::replay::{CellReport, Event, Plan, Run};
+use yieldtray_core::replay::{CellReport, Event, Run};
 use yieldtray_transport::{Client, Options};
+use yieldtray_workspace::plan::Plan;
 
 /// Sends each request once and says what its checks would not notice.
 pub(crate) fn prove(common: &Common, args: &Prove, host: &Host, out: &mut Out) -> Result<u8, Stop> {

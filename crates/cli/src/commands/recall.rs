@@ -18,11 +18,12 @@ use std::collections::HashMap;
 use std::io::Write;
 use std::rc::Rc;
 use yieldtray_core::log::Past;
-use yieldtray_core::replay::{Event, Next, Outcome, Plan, Run};
-use yieldtray_core::workspace::CellId;
+use yieldtray_core::replay::{Event, Next, Outcome, Run};
 use yieldtray_source::enumerate;
 use yieldtray_store::Store;
 use yieldtray_store::log::Place;
+use yieldtray_workspace::CellId;
+use yieldtray_workspace::plan::Plan;
 
 /// What is told of a cell of which the log has no answer.
 const NOTHING_LOGGED: &str = "the log has no answer to it";

@@ -19,10 +19,11 @@ use std::borrow::Cow;
 use std::path::PathBuf;
 use std::sync::PoisonError;
 use std::time::{Instant, SystemTime};
-use yieldtray_core::replay::{Plan, Run, Step};
+use yieldtray_core::replay::Run;
 use yieldtray_core::report::{About, LARGEST_BODY};
-use yieldtray_core::workspace::Workspace;
 use yieldtray_transport::{Client, Options};
+use yieldtray_workspace::Workspace;
+use yieldtray_workspace::plan::{Plan, Step};
 
 /// Sends many requests in order and judges their checks.
 pub(crate) fn replay(common: &Common, args: &Replay, host: &Host, out: &mut Out) -> Result<u8, Stop> {

@@ -15,11 +15,11 @@ use serde_json::{Value, json};
 use std::io::Write;
 use std::path::{Path, PathBuf};
 use yieldtray_core::replay::{Event, Next, Run};
-use yieldtray_core::workspace::CellId;
 use yieldtray_expression::check_jsonpath;
 use yieldtray_source::{Code, Problem, enumerate};
 use yieldtray_syntax::typed_field;
 use yieldtray_transport::Client;
+use yieldtray_workspace::CellId;
 
 /// Sends one request and shows the answer.
 pub(crate) fn send(common: &Common, args: Send, host: &Host, out: &mut Out) -> Result<u8, Stop> {

@@ -9,11 +9,11 @@ use anyhow::Context;
 use serde_json::json;
 use std::io::{Read, Write};
 use std::path::{Path, PathBuf};
-use yieldtray_core::workspace::Config;
 use yieldtray_source::access::CONFIG_FILE;
 use yieldtray_source::edited;
 use yieldtray_source::{Problem, SourceId};
 use yieldtray_syntax::{parse, tidy as edits};
+use yieldtray_workspace::config::Config;
 
 /// Lays request files out in one style.
 pub(crate) fn tidy(common: &Common, args: &Tidy, out: &mut Out) -> Result<u8, Stop> {

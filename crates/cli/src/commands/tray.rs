@@ -8,10 +8,10 @@ use crate::show::table::Cell;
 use crate::show::{Out, data};
 use serde_json::json;
 use std::io::Write;
-use yieldtray_core::secret::Masker;
 use yieldtray_http::MASK;
 use yieldtray_source::escape::safe_line;
 use yieldtray_store::Kept;
+use yieldtray_workspace::secret::Masker;
 
 /// Shows what responses yielded and is kept for the chosen environment, or drops some of it.
 pub(crate) fn tray(common: &Common, args: Tray, host: &Host, out: &mut Out) -> Result<u8, Stop> {

@@ -7,12 +7,14 @@ use crate::show::table::Cell;
 use crate::show::{Out, data};
 use serde_json::json;
 use std::io::Write;
-use yieldtray_core::replay::Plan;
-use yieldtray_core::secret::Masker;
-use yieldtray_core::workspace::{Answers, CellId, Origin, OriginKind, Reach, Row, Shown, Workspace, across, survey};
+use yieldtray_workspace::scope::Shown;
 use yieldtray_expression::FUNCTIONS;
 use yieldtray_http::MASK;
 use yieldtray_source::escape::safe_line;
+use yieldtray_workspace::plan::Plan;
+use yieldtray_workspace::scope::{Answers, Origin, OriginKind, Reach, Row, across, survey};
+use yieldtray_workspace::secret::Masker;
+use yieldtray_workspace::{CellId, Workspace};
 
 /// Shows what each name is now, where it comes from and what it hides.
 pub(crate) fn values(common: &Common, args: &Values, host: &Host, out: &mut Out) -> Result<u8, Stop> {

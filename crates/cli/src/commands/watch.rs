@@ -14,10 +14,10 @@ use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 use tokio::sync::mpsc::{UnboundedReceiver, unbounded_channel};
-use yieldtray_core::replay::Plan;
-use yieldtray_core::workspace::{CellId, Workspace};
 use yieldtray_source::access::{CONFIG_FILE, LOCAL_FILE};
 use yieldtray_source::enumerate;
+use yieldtray_workspace::plan::Plan;
+use yieldtray_workspace::{CellId, Workspace};
 
 /// An editor writes a file in several steps, and often several files: what comes within this time belongs
 /// together.

@@ -24,14 +24,15 @@ use std::path::PathBuf;
 use std::sync::{Arc, Mutex};
 use std::time::Instant;
 use yieldtray_core::log::Past;
-use yieldtray_core::replay::{CellReport, Event, Next, Outcome, Plan, Run};
+use yieldtray_core::replay::{CellReport, Event, Next, Outcome, Run};
 use yieldtray_core::report::LARGEST_BODY;
-use yieldtray_core::workspace::{CellId, Workspace};
 use yieldtray_expression::Value;
 use yieldtray_lsp::{Done, Finding, Job, Overlay, Talk, Task};
 use yieldtray_source::SourceId;
 use yieldtray_source::Span;
 use yieldtray_transport::{Client, Options};
+use yieldtray_workspace::plan::Plan;
+use yieldtray_workspace::{CellId, Workspace};
 
 /// The workspace of a job as the editor has it, and the file that it is about.
 fn open(common: &Common, job: &Job, out: &mut Out) -> Result<(Session, SourceId), Stop> {

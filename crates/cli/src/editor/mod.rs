@@ -15,12 +15,14 @@ use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::{Mutex, PoisonError};
 use yieldtray_core::log::Past;
-use yieldtray_core::workspace::{Settings, Tray, Variables, Workspace};
 use yieldtray_expression::{Engine, Value};
 use yieldtray_http::Exchange;
 use yieldtray_lsp::{Answered, Desk, Done, Job, Talk};
 use yieldtray_source::files::Files;
 use yieldtray_store::{StateFolder, Store};
+use yieldtray_workspace::Workspace;
+use yieldtray_workspace::config::Variables;
+use yieldtray_workspace::scope::{Settings, Tray};
 
 /// The desk at which somebody edits.
 pub(crate) struct EditorDesk {

@@ -13,9 +13,9 @@ use anyhow::Context;
 use std::io::Write;
 use std::path::{Path, PathBuf};
 use yieldtray_core::replay::{CellReport, Run};
-use yieldtray_core::workspace::CellId;
 use yieldtray_http::Exchange;
 use yieldtray_store::StateFolder;
+use yieldtray_workspace::CellId;
 
 /// Bodies are shown up to this many bytes: an editor is no pager.
 const LARGEST: u64 = 4 << 20;

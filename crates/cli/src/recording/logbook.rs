@@ -9,10 +9,10 @@ use std::borrow::Cow;
 use std::io;
 use std::path::PathBuf;
 use yieldtray_core::log::Past;
-use yieldtray_core::secret::Masker;
-use yieldtray_core::workspace::CellId;
 use yieldtray_store::log::{Keeping, Message, Summary};
 use yieldtray_store::{Error, Store};
+use yieldtray_workspace::CellId;
+use yieldtray_workspace::secret::Masker;
 
 /// Where what is sent in a run is logged.
 pub(crate) struct Logbook {

@@ -20,8 +20,8 @@ use std::time::{Duration, Instant};
 use writer::{Writer, Writes};
 use yieldtray_core::replay::{CellReport, Event, Run};
 use yieldtray_core::report::{Entry, millis};
-use yieldtray_core::secret::Masker;
 use yieldtray_http::Kept;
+use yieldtray_workspace::secret::Masker;
 
 /// So many cells are written in one go: enough that a change of the log is worth its while, few enough that
 /// little is left to write when a run is over.

@@ -11,8 +11,8 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 use yieldtray_core::replay::Run;
 use yieldtray_core::report::{About, Entry, Format, Kind, Streams, millis};
-use yieldtray_core::secret::Masker;
 use yieldtray_source::enumerate;
+use yieldtray_workspace::secret::Masker;
 
 /// Text is put aside in pieces of about so many bytes.
 const PIECE: usize = 64 << 10;

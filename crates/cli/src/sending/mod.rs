@@ -24,8 +24,8 @@ use vigil::Vigil;
 use work::{Work, Worked};
 use yieldtray_core::log::fill_in;
 use yieldtray_core::replay::{Event, Next, Question, Ready, Run};
-use yieldtray_core::workspace::CellId;
 use yieldtray_http::Prepared;
+use yieldtray_workspace::CellId;
 
 /// Where bodies are written, beside what `% save` says.
 pub(crate) struct Saving<'s> {

@@ -14,14 +14,16 @@ use std::io;
 use std::path::PathBuf;
 use std::sync::Arc;
 use yieldtray_core::log::Past;
-use yieldtray_core::replay::{CellReport, Event, Link, Plan, Run, TokenReport, chain};
+use yieldtray_core::replay::{CellReport, Event, Run, TokenReport};
 use yieldtray_core::report::Entry;
-use yieldtray_core::workspace::{CellId, Tray, Workspace};
 use yieldtray_http::Exchange;
 use yieldtray_http::Prepared;
 use yieldtray_source::enumerate;
 use yieldtray_store::Store;
 use yieldtray_transport::{Client, KeptCookie};
+use yieldtray_workspace::plan::{Link, Plan, chain};
+use yieldtray_workspace::scope::Tray;
+use yieldtray_workspace::{CellId, Workspace};
 
 /// What is sent, and what there is from before.
 pub(crate) struct Prelude {

@@ -8,9 +8,9 @@ use std::sync::{Arc, PoisonError};
 use std::time::{Duration, Instant};
 use tokio::sync::Notify;
 use yieldtray_core::replay::{Pause, Ready};
-use yieldtray_core::request::TokenRequest;
 use yieldtray_http::{Exchange, Failure, FailureKind};
 use yieldtray_transport::Client;
+use yieldtray_workspace::request::TokenRequest;
 
 /// What a run wants done.
 pub(super) enum Work<'w> {

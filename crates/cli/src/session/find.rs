@@ -8,8 +8,8 @@ use crate::show::Out;
 use anyhow::Context;
 use std::io::Read;
 use std::path::Path;
-use yieldtray_core::workspace::CellId;
 use yieldtray_source::{Problem, SourceId, closest, enumerate};
+use yieldtray_workspace::CellId;
 
 impl Session {
     /// The cells that the places name, in order, each once.

@@ -21,8 +21,6 @@ use chrono::{DateTime, Utc};
 use std::path::{Component, Path, PathBuf};
 use std::time::SystemTime;
 use yieldtray_core::replay::Summary;
-use yieldtray_core::workspace::says_insecure;
-use yieldtray_core::workspace::{CellId, Settings, Variables, Workspace, is_listed, unknown_environment};
 use yieldtray_expression::{Engine, MadeUp, Value};
 use yieldtray_http::parse_origin;
 use yieldtray_source::Span;
@@ -33,6 +31,10 @@ use yieldtray_source::names::is_value_name;
 use yieldtray_source::{Problem, SourceId};
 use yieldtray_store::StateFolder;
 use yieldtray_syntax::is_language_name;
+use yieldtray_workspace::config::{Variables, is_listed, unknown_environment};
+use yieldtray_workspace::says_insecure;
+use yieldtray_workspace::scope::Settings;
+use yieldtray_workspace::{CellId, Workspace};
 
 /// An opened workspace and what the caller chose.
 pub(crate) struct Session {

@@ -7,10 +7,10 @@ use crate::failure::Stop;
 use crate::host::Host;
 use std::io::Write;
 use yieldtray_core::replay::Run;
-use yieldtray_core::secret::Masker;
-use yieldtray_core::workspace::CellId;
 use yieldtray_http::Exchange;
 use yieldtray_source::escape::safe;
+use yieldtray_workspace::CellId;
+use yieldtray_workspace::secret::Masker;
 
 impl Looking {
     /// Whether a part is to be printed.

@@ -3,10 +3,10 @@
 use super::look::Look;
 use anstyle::{AnsiColor, Style};
 use std::io::{self, Write};
-use yieldtray_core::secret::Masker;
 use yieldtray_http::layout::{Piece, lay_out};
 use yieldtray_http::{Exchange, Nature};
 use yieldtray_source::escape::safe;
+use yieldtray_workspace::secret::Masker;
 
 /// Writes the body for a person at a terminal.
 pub(crate) fn for_a_person(out: &mut impl Write, exchange: &Exchange, masker: &Masker, look: Look) -> io::Result<()> {

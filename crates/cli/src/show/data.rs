@@ -4,13 +4,13 @@ use serde_json::{Map, Value, json};
 use std::time::Duration;
 use yieldtray_core::replay::{CellReport, Event, Summary, TokenReport};
 use yieldtray_core::report::{About, Entry, Noted, Request, Response, millis};
-use yieldtray_core::secret::Masker;
-use yieldtray_core::workspace::{CellId, Workspace};
 use yieldtray_http::Exchange;
 use yieldtray_http::Prepared;
 use yieldtray_source::Problem;
 use yieldtray_source::Span;
 use yieldtray_syntax::Kind;
+use yieldtray_workspace::secret::Masker;
+use yieldtray_workspace::{CellId, Workspace};
 
 /// Problems: code, level, message, hint, and the place with both ends; lines and columns from 1.
 pub(crate) fn problems(workspace: &Workspace, problems: &[Problem]) -> Vec<Value> {

@@ -5,10 +5,10 @@ use super::{body, table};
 use std::io::{self, Write};
 use std::time::Duration;
 use yieldtray_core::report::header_value;
-use yieldtray_core::secret::Masker;
 use yieldtray_http::{Content, Piece, Prepared};
 use yieldtray_http::{CookieFate, Exchange, Hop, HopKind, Timings};
 use yieldtray_source::escape::{safe, safe_line};
+use yieldtray_workspace::secret::Masker;
 
 /// The bars of a timeline are this many columns wide where no terminal gives a width.
 const BARS: usize = 60;

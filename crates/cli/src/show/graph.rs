@@ -4,8 +4,8 @@ use crate::args::GraphFormat;
 use serde_json::json;
 use std::collections::BTreeMap;
 use std::fmt::Write;
-use yieldtray_core::replay::{Graph, Way};
-use yieldtray_core::workspace::{CellId, Workspace};
+use yieldtray_workspace::plan::{Graph, Way};
+use yieldtray_workspace::{CellId, Workspace};
 
 /// The whole graph as text.
 pub(crate) fn graph(workspace: &Workspace, graph: &Graph, format: GraphFormat) -> String {

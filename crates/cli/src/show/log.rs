@@ -8,9 +8,9 @@ use serde_json::{Value, json};
 use std::time::Duration;
 use yieldtray_core::log::Past;
 use yieldtray_core::report::{Entry, Failed};
-use yieldtray_core::workspace::Config;
 use yieldtray_source::escape::safe_line;
 use yieldtray_store::log::{Listed, Summary};
+use yieldtray_workspace::config::Config;
 
 /// A time in milliseconds since 1970 by RFC 3339, in UTC.
 pub(crate) fn rfc3339(at: i64) -> String {

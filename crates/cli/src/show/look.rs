@@ -1,5 +1,5 @@
 use anstyle::{AnsiColor, Style};
-use yieldtray_core::workspace::Tint;
+use yieldtray_workspace::config::Tint;
 
 /// Colours, or none. Colour carries meaning, but never alone: the words say the same.
 #[derive(Clone, Copy, Debug)]

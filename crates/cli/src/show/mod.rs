@@ -25,8 +25,8 @@ use crate::host::Host;
 use look::Look;
 use std::io::{self, Write};
 use stream::Stream;
-use yieldtray_core::workspace::Workspace;
 use yieldtray_source::{Code, Problem};
+use yieldtray_workspace::Workspace;
 
 /// The two streams and how each is written.
 pub(crate) struct Out {

@@ -4,11 +4,12 @@ use super::look::Look;
 use annotate_snippets::{AnnotationKind, Level, Renderer, Snippet};
 use std::borrow::Cow;
 use std::path::Path;
-use yieldtray_core::workspace::{Source, Workspace, values_covered};
 use yieldtray_source::Span;
 use yieldtray_source::access::{CONFIG_FILE, LOCAL_FILE};
 use yieldtray_source::escape::{safe, safe_line};
 use yieldtray_source::{Code, Level as Weight, Problem, SourceId};
+use yieldtray_workspace::config::values_covered;
+use yieldtray_workspace::{Source, Workspace};
 
 /// A problem with the line it stands in.
 pub(crate) fn snippet(workspace: &Workspace, problem: &Problem, look: Look) -> String {

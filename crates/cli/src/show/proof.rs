@@ -6,9 +6,9 @@ use serde_json::{Value, json};
 use std::io::{self, Write};
 use yieldtray_core::prove::{Change, Proof, words};
 use yieldtray_core::replay::{CellReport, Outcome};
-use yieldtray_core::workspace::Workspace;
 use yieldtray_source::SourceId;
 use yieldtray_source::escape::safe_line;
+use yieldtray_workspace::Workspace;
 
 /// Under what circumstances something was proved.
 pub(crate) struct Proved<'p> {

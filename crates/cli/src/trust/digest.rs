@@ -1,6 +1,6 @@
 //! What the user allows: the private configuration as it is, and each shared setting that reaches outside.
 
-use yieldtray_core::workspace::Workspace;
+use yieldtray_workspace::Workspace;
 
 /// The BLAKE3 digest of it, in hexadecimal digits. Any change of it has to be allowed anew.
 pub(crate) fn digest_of(workspace: &Workspace) -> String {

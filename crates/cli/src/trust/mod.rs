@@ -17,7 +17,8 @@ pub(crate) use ownership::refuse_foreign;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
-use yieldtray_core::workspace::{OutsideSetting, Workspace};
+use yieldtray_workspace::Workspace;
+use yieldtray_workspace::config::OutsideSetting;
 
 /// What one workspace may do. Shared by everything that reaches outside for it, so that a yes counts everywhere.
 #[derive(Clone, Debug, Default)]

@@ -2,14 +2,14 @@
 
 use super::fixes::{after_mark, below, free_name, toml_text};
 use super::{View, cell_at};
-use crate::workspace::CellId;
-use crate::workspace::suggest::checks_for;
 use std::path::PathBuf;
 use yieldtray_http::body_shape::Outline;
 use yieldtray_source::SourceId;
 use yieldtray_source::access::CONFIG_FILE;
 use yieldtray_source::{Edit, Span};
 use yieldtray_syntax::{Kind, Template};
+use yieldtray_workspace::CellId;
+use yieldtray_workspace::suggest::checks_for;
 
 /// Something that can be done to files.
 #[derive(Clone, Debug, PartialEq, Eq)]

@@ -3,12 +3,13 @@
 use super::actions::{Action, Change};
 use super::complete::relative;
 use super::{View, cell_at, line_at};
-use crate::workspace::{CellId, yields};
 use std::path::PathBuf;
 use yieldtray_source::access::{CONFIG_FILE, LOCAL_FILE};
 use yieldtray_source::{Code, Problem, SourceId};
 use yieldtray_source::{Edit, Span};
 use yieldtray_syntax::Cell;
+use yieldtray_workspace::CellId;
+use yieldtray_workspace::scope::yields;
 
 /// The ways to mend a problem, the likeliest first.
 pub fn fixes(view: View<'_>, problem: &Problem) -> Vec<Action> {

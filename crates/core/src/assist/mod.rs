@@ -30,11 +30,12 @@ pub use shown::{Hint, hints};
 pub use signature::{Signature, signature};
 pub use tokens::{Token, TokenKind, tokens};
 
-use crate::workspace::{CellId, Reach, Workspace};
 use yieldtray_http::Exchange;
 use yieldtray_source::SourceId;
 use yieldtray_source::Span;
 use yieldtray_syntax::Kind;
+use yieldtray_workspace::scope::Reach;
+use yieldtray_workspace::{CellId, Workspace};
 
 /// Answers from before.
 pub trait Past {

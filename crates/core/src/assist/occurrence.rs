@@ -1,11 +1,12 @@
 use super::{cell_at, named_cell};
-use crate::workspace::{CellId, Workspace, compile};
 use yieldtray_expression::{Engine, is_type_name};
 use yieldtray_source::SourceId;
 use yieldtray_source::Span;
 use yieldtray_source::names::is_value_name;
 use yieldtray_source::scan::{Identifier, calls_and_names, find_outside_strings};
 use yieldtray_syntax::{Auth, Cell, Instruction, Kind, PartContent, Template, instructions, is_language_name};
+use yieldtray_workspace::scope::compile;
+use yieldtray_workspace::{CellId, Workspace};
 
 /// A name in a text, and what it names.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

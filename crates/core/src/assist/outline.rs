@@ -1,10 +1,10 @@
 //! The structure of files: what is listed, folded, selected bit by bit, followed.
 
 use super::{View, What, cell_at, in_requests, line_at, references::name_place};
-use crate::workspace::{CellId, Workspace};
 use yieldtray_source::SourceId;
 use yieldtray_source::Span;
 use yieldtray_syntax::{Item, Node, Template};
+use yieldtray_workspace::{CellId, Workspace};
 
 /// A cell in a list.
 #[derive(Clone, Debug, PartialEq, Eq)]

@@ -1,12 +1,12 @@
 //! Where a name is given, where else it stands, and giving it another.
 
 use super::{Occurrence, View, What, in_configuration, in_requests, needs, occurrence};
-use crate::workspace::{CellId, Workspace};
 use std::collections::BTreeSet;
 use yieldtray_source::SourceId;
 use yieldtray_source::names::is_value_name;
 use yieldtray_source::{Edit, Span};
 use yieldtray_syntax::{Kind, is_language_name};
+use yieldtray_workspace::{CellId, Workspace};
 
 /// The name at byte `at` of a text.
 pub fn at(view: View<'_>, source: SourceId, at: usize) -> Option<Occurrence> {
@@ -245,9 +245,9 @@ fn gives(workspace: &Workspace, source: SourceId, name: &str) -> bool {
 fn takes(workspace: &Workspace, file: SourceId, other: SourceId, name: &str) -> bool {
     let text = &workspace.source(file).text;
     workspace.cells(file).any(|cell| {
-        let needed = needs(workspace, cell)
-            .into_iter()
-            .any(|need| need.source == other && crate::workspace::yields(workspace, need).any(|own| own == name));
+        let needed = needs(workspace, cell).into_iter().any(|need| {
+            need.source == other && yieldtray_workspace::scope::yields(workspace, need).any(|own| own == name)
+        });
         let played = workspace.cell(cell).instructions().any(|line| match line.kind {
             Kind::Play { name: played, with: Some(with), .. } => {
                 super::named_cell(workspace, file, played.of(text)).is_some_and(|cell| cell.source == other)

@@ -1,11 +1,11 @@
 use super::*;
 use crate::lint::lint;
 use crate::testing::{engine, json_answer, settings, workspace};
-use crate::workspace::{Answers, Settings, Tray};
 use std::path::Path;
 use yieldtray_expression::Engine;
 use yieldtray_source::{Code, Problem};
 use yieldtray_source::{Edit, edited};
+use yieldtray_workspace::scope::{Answers, Settings, Tray};
 
 /// The cursor in a fixture.
 const CURSOR: char = '¦';

@@ -1,9 +1,10 @@
 use super::{View, What, needs, occurrence};
-use crate::workspace::{CellId, Lookup, Memo};
 use rustc_hash::FxHashSet;
 use yieldtray_source::SourceId;
 use yieldtray_source::Span;
 use yieldtray_syntax::Item;
+use yieldtray_workspace::CellId;
+use yieldtray_workspace::scope::{Lookup, Memo};
 
 /// A piece of text with its meaning, for colours.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -107,7 +108,7 @@ impl Lacking<'_> {
             self.cell = Some(cell);
         }
         let text = self.view.text(self.source);
-        let own = crate::workspace::yields(workspace, cell).any(|own| own == name.of(text));
+        let own = yieldtray_workspace::scope::yields(workspace, cell).any(|own| own == name.of(text));
         self.names.contains(name.of(text)) && !(after && own)
     }
 }

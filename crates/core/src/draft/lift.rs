@@ -1,9 +1,6 @@
 //! Secrets of requests from elsewhere become values, so that no shared file has them.
 
 use super::{Body, Draft, Part};
-use crate::request::Place;
-use crate::secret::is_secret_name;
-use crate::workspace::{Given, Workspace};
 use regex::Regex;
 use rustc_hash::FxHashMap;
 use std::cmp::Reverse;
@@ -15,6 +12,10 @@ use yieldtray_source::entropy::random_texts;
 use yieldtray_source::names::is_value_name;
 use yieldtray_syntax::is_language_name;
 use yieldtray_syntax::{Piece, Text};
+use yieldtray_workspace::Workspace;
+use yieldtray_workspace::config::Given;
+use yieldtray_workspace::request::Place;
+use yieldtray_workspace::secret::is_secret_name;
 
 /// The shortest credential that is taken for one.
 const SHORT: usize = 4;

@@ -1,13 +1,13 @@
 //! The parts of an archive that matter here. What a tool leaves out is taken for empty.
 
 use crate::draft::{Body, Draft, Part};
-use crate::workspace::suggest::checks_for;
 use base64::Engine as _;
 use serde::Deserialize;
 use std::path::Path;
 use yieldtray_http::body_shape::Outline;
 use yieldtray_source::access::check_readable;
 use yieldtray_syntax::Text;
+use yieldtray_workspace::suggest::checks_for;
 
 /// One request and its answer. `T` is the text of a body: a `String`, or nothing where it is passed over.
 #[derive(Deserialize)]

@@ -2,10 +2,10 @@
 //! above a `%%` line for the cell; with a blank line below it, for the cell it stands in, and among the lines
 //! before the first cell for the whole file.
 
-use crate::workspace::Workspace;
 use yieldtray_source::Span;
 use yieldtray_source::{Code, Problem, SourceId, closest};
 use yieldtray_syntax::{File, Item, Kind};
+use yieldtray_workspace::Workspace;
 
 const WORD: &str = "# accepted";
 

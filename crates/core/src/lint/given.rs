@@ -2,11 +2,12 @@
 
 use super::Ties;
 use super::names::Uses;
-use crate::workspace::{Answers, CellId, Lookup, Memo, PlayedWith, Reach, Settings, Tray, Workspace, yields};
 use rustc_hash::{FxHashMap, FxHashSet};
 use yieldtray_source::Span;
 use yieldtray_source::{Code, Problem, SourceId};
 use yieldtray_syntax::{Instruction, Kind};
+use yieldtray_workspace::scope::{Answers, Lookup, Memo, PlayedWith, Reach, Settings, Tray, yields};
+use yieldtray_workspace::{CellId, Workspace};
 
 /// Yields that nobody uses, and names that a file yields twice.
 pub(super) fn yielded(workspace: &Workspace, uses: &[Uses<'_>], ties: &Ties) -> Vec<Problem> {

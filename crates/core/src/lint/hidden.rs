@@ -1,12 +1,12 @@
 //! Values that another place hides. A private value over a shared one, and an environment's over that
 //! of every environment, are what those places are for, and nothing is said of them.
 
-use crate::replay::Step;
-use crate::workspace::{CellId, Workspace};
 use rustc_hash::FxHashSet;
 use yieldtray_source::Span;
 use yieldtray_source::{Code, Problem, SourceId};
 use yieldtray_syntax::Kind;
+use yieldtray_workspace::plan::Step;
+use yieldtray_workspace::{CellId, Workspace};
 
 pub(super) fn values(workspace: &Workspace, steps: &[Step]) -> Vec<Problem> {
     let mut problems = Vec::new();

@@ -1,8 +1,8 @@
 //! JSON bodies with syntax errors.
 
-use crate::replay::slip_in;
-use crate::workspace::Workspace;
 use yieldtray_source::{Problem, SourceId};
+use yieldtray_workspace::Workspace;
+use yieldtray_workspace::plan::slip_in;
 
 /// The first slip in each JSON body of a file.
 pub(super) fn bodies(workspace: &Workspace, source: SourceId) -> Vec<Problem> {

@@ -16,12 +16,13 @@ mod ties;
 #[cfg(test)]
 mod tests;
 
-use crate::replay::{Depth, Plan, Step, examine_own, examine_preamble};
-use crate::workspace::{CellId, Settings, Workspace};
 use rustc_hash::FxHashSet;
 pub use ties::{Tie, Ties};
 use yieldtray_expression::Engine;
 use yieldtray_source::{Code, Problem, SourceId};
+use yieldtray_workspace::plan::{Depth, Plan, Step, examine_own, examine_preamble};
+use yieldtray_workspace::scope::Settings;
+use yieldtray_workspace::{CellId, Workspace};
 
 /// Everything to say about the files of `cells` and about the configuration, in the order of files and places.
 pub fn lint(workspace: &mut Workspace, engine: &Engine, settings: &Settings, cells: &[CellId]) -> Vec<Problem> {

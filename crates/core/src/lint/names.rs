@@ -1,13 +1,15 @@
 //! Names that cells use and nobody gives, in no environment or in some.
 
-use crate::replay::Step;
-use crate::workspace::{
-    Answers, CellId, Entry, Lookup, Memo, NameUse, PlayedWith, Reach, Settings, Stage, Tray, Workspace, Yielded, yields,
-};
 use rustc_hash::FxHashSet;
 use yieldtray_expression::Engine;
 use yieldtray_expression::Value;
 use yieldtray_source::{Code, Problem, enumerate};
+use yieldtray_workspace::config::Entry;
+use yieldtray_workspace::plan::Step;
+use yieldtray_workspace::scope::{
+    Answers, Lookup, Memo, NameUse, PlayedWith, Reach, Settings, Stage, Tray, Yielded, yields,
+};
+use yieldtray_workspace::{CellId, Workspace};
 
 /// A cell of the plan, and the names it uses.
 pub(super) struct Uses<'p> {
@@ -52,7 +54,7 @@ pub(super) fn without_value(
                 let found = lookup.named(&used.name, used.at.source, span, Stage::Before);
                 problems.extend(found.err().into_iter().flatten());
             } else if !lacking.is_empty() && told.insert((used.at.source, used.name.clone())) {
-                let names = |list: &[&crate::workspace::Environment]| {
+                let names = |list: &[&yieldtray_workspace::config::Environment]| {
                     enumerate(list.iter().map(|environment| environment.name.as_str()))
                 };
                 let message = format!("`{}` has no value in {}", used.name, names(&lacking));

@@ -1,12 +1,13 @@
 //! Slips in what HTTP itself has words for, and credentials that anybody on the way can read.
 
-use crate::workspace::{Given, Workspace};
 use yieldtray_http::FIELDS;
 use yieldtray_http::is_secret_header;
 use yieldtray_http::{METHODS, field};
 use yieldtray_source::Span;
 use yieldtray_source::{Code, Problem, SourceId, closest};
 use yieldtray_syntax::{Auth, Kind};
+use yieldtray_workspace::Workspace;
+use yieldtray_workspace::config::Given;
 
 /// Methods and header fields that are a letter away from known ones.
 pub(super) fn slips(workspace: &Workspace, source: SourceId) -> Vec<Problem> {

@@ -1,8 +1,6 @@
 //! Texts that look like secrets in files that others see: long random text, and literals in header
 //! fields and values whose names say that they hold one.
 
-use crate::secret::is_secret_name;
-use crate::workspace::{Given, Workspace};
 use yieldtray_expression::Value;
 use yieldtray_http::{credential, is_secret_header};
 use yieldtray_source::Span;
@@ -10,6 +8,9 @@ use yieldtray_source::access::LOCAL_FILE;
 use yieldtray_source::entropy::random_texts;
 use yieldtray_source::{Code, Problem, SourceId};
 use yieldtray_syntax::{Auth, Kind, Template};
+use yieldtray_workspace::Workspace;
+use yieldtray_workspace::config::Given;
+use yieldtray_workspace::secret::is_secret_name;
 
 const HINT: &str = "write a value in its place, as in `{{api_key}}`, and give that in `yieldtray.local.toml`";
 

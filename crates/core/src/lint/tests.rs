@@ -209,7 +209,7 @@ fn another_file_may_be_the_one_that_uses_a_value() {
         "#- a.http\n%% a\nhttp://b/\n\n% yield id = body.id\n#- b.http\n%% b\n% needs a.http#a\nhttp://b/{{id}}\n";
     let mut workspace = workspace(fixture);
     let (engine, settings, mut ties) = (engine(), settings(None, &[]), Ties::default());
-    let cells = |workspace: &mut crate::workspace::Workspace, file: &str| {
+    let cells = |workspace: &mut yieldtray_workspace::Workspace, file: &str| {
         let source = workspace.load(Path::new(file)).expect("a file");
         workspace.cells(source).collect::<Vec<_>>()
     };

@@ -1,7 +1,7 @@
 use super::names::Uses;
-use crate::workspace::{CellId, Workspace};
 use rustc_hash::{FxHashMap, FxHashSet};
 use yieldtray_source::SourceId;
+use yieldtray_workspace::{CellId, Workspace};
 
 /// What files want of each other: whether a value is used is known only when all of them were looked at.
 #[derive(Debug, Default)]

@@ -1,6 +1,5 @@
 use crate::report::record::{self, header_value};
 use crate::report::{Entry, LARGEST_BODY, Phases, Request, Response, duration, millis};
-use crate::secret::Masker;
 use bytes::Bytes;
 use serde::{Deserialize, Serialize};
 use std::borrow::Cow;
@@ -13,6 +12,7 @@ use yieldtray_http::digest;
 use yieldtray_http::{Content, Fields, FilePiece, Piece, Prepared};
 use yieldtray_http::{CookieFate, CookieNote, Exchange, Hop, HopKind, Nature, Timings};
 use yieldtray_http::{MASK, is_secret_header};
+use yieldtray_workspace::secret::Masker;
 
 /// Of a larger body, in bytes, the log keeps only the size and the digest.
 pub const LARGEST_LOGGED: u64 = LARGEST_BODY;

@@ -1,7 +1,6 @@
 use super::past::{LARGEST_LOGGED, Past, fill_in};
 use crate::replay::Event;
 use crate::report::Entry;
-use crate::secret::Masker;
 use crate::testing::{answer, settings, side_by_side, with_run};
 use bytes::Bytes;
 use std::borrow::Cow;
@@ -10,6 +9,7 @@ use std::time::Duration;
 use yieldtray_http::Kept;
 use yieldtray_http::{Content, Prepared};
 use yieldtray_http::{CookieFate, CookieNote, Exchange, Hop, HopKind, Timings};
+use yieldtray_workspace::secret::Masker;
 
 const DESK: &str = "#- desk.http\n%% Sign in\nPOST http://bench/session\n\n{}\n\n% check status == 201\n% yield token = body.token secret\n";
 

@@ -5,8 +5,8 @@ mod alter;
 mod change;
 mod suggest;
 
-use crate::secret::Masker;
 use yieldtray_http::body_shape::Segment;
+use yieldtray_workspace::secret::Masker;
 
 #[cfg(test)]
 mod tests;

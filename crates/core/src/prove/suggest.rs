@@ -1,9 +1,9 @@
 use super::change::{Change, Field};
-use crate::workspace::suggest::{Named, type_of};
 use serde_json::Value;
 use std::time::Duration;
 use yieldtray_http::Exchange;
 use yieldtray_http::body_shape::{FieldAt, Outline};
+use yieldtray_workspace::suggest::{Named, type_of};
 
 /// Expressions that may notice a change, the best first. Whether they hold for the answer, and notice it, is for
 /// whoever can judge to say.

@@ -2,14 +2,15 @@
 
 use super::Run;
 use super::event::{CellReport, Outcome};
-use super::plan::Step;
 use super::question::{Question, questions};
 use super::run::{Fate, Next};
 use super::turn::Rowed;
-use crate::request::Granted;
-use crate::workspace::{CellId, Lookup};
 use yieldtray_http::Failure;
 use yieldtray_source::Problem;
+use yieldtray_workspace::CellId;
+use yieldtray_workspace::plan::Step;
+use yieldtray_workspace::request::Granted;
+use yieldtray_workspace::scope::Lookup;
 
 impl<'w> Run<'w> {
     /// Goes on with the entered lane: what is wanted of the caller, or `None` where it has moved on.

@@ -1,9 +1,10 @@
 //! What a run learns from an exchange beside its checks.
 
 use super::Run;
-use crate::workspace::{CellId, Lookup, Memo, Origin};
 use yieldtray_http::{Exchange, Failure, FailureKind};
 use yieldtray_source::names::is_value_name;
+use yieldtray_workspace::CellId;
+use yieldtray_workspace::scope::{Lookup, Memo, Origin};
 
 impl Run<'_> {
     /// Where the address comes from that nobody answers at.

@@ -1,11 +1,11 @@
 //! What happens before a request is sent, and in which order: given values, skipping, questions, tokens.
 
 use super::{Event, Next, Outcome, Run};
-use crate::request::{Token, Tokens};
 use crate::testing::{json_answer, settings, with_run};
 use std::cell::RefCell;
 use yieldtray_expression::Value;
 use yieldtray_http::Exchange;
+use yieldtray_workspace::request::{Token, Tokens};
 
 /// What a run asked and sent, in that order: `? question` and `METHOD path`.
 fn steps(fixture: &str, set: &[(&str, Value)], answer: impl Fn(&str) -> Exchange) -> (Vec<String>, Vec<Event>) {
@@ -147,7 +147,7 @@ fn with_kept(tokens: Tokens, answer: impl Fn(&str) -> Exchange) -> (Vec<String>,
     let engine = crate::testing::engine();
     let source = workspace.load(std::path::Path::new("a.http")).expect("a file");
     let cells: Vec<_> = workspace.cells(source).collect();
-    let plan = super::Plan::new(&mut workspace, &cells, true);
+    let plan = yieldtray_workspace::plan::Plan::new(&mut workspace, &cells, true);
     let mut run = Run::new(&workspace, &engine, settings(None, &[]), plan, false).with_tokens(tokens);
     let seen = RefCell::new(Vec::new());
     let (sent, events) = drive(&mut run, |path| {

@@ -1,6 +1,5 @@
 //! Which checks are judged for a cell, and in which order its answer is used.
 
-use crate::workspace::{CellId, Workspace};
 use std::sync::Arc;
 use std::time::Duration;
 use yieldtray_expression::{Compiled, Engine, Reads};
@@ -8,6 +7,7 @@ use yieldtray_http::Exchange;
 use yieldtray_source::SourceId;
 use yieldtray_source::Span;
 use yieldtray_syntax::Kind;
+use yieldtray_workspace::{CellId, Workspace};
 
 /// One use of an answer: an expression and what is done with its value.
 #[derive(Clone, Debug)]

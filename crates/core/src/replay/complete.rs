@@ -9,8 +9,6 @@ use super::put_off::{Answered, PutOff, Taken};
 use super::ready::Ready;
 use super::run::Fate;
 use crate::replay::advice::advice;
-use crate::workspace::ResponseNames;
-use crate::workspace::{CellId, Memo};
 use bytes::Bytes;
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::Arc;
@@ -21,6 +19,9 @@ use yieldtray_http::digest;
 use yieldtray_http::is_json;
 use yieldtray_http::{Exchange, Failure, FailureKind};
 use yieldtray_source::{Code, Problem};
+use yieldtray_workspace::CellId;
+use yieldtray_workspace::scope::Memo;
+use yieldtray_workspace::scope::ResponseNames;
 
 impl<'w> Run<'w> {
     /// Takes the answer to a request, or why there is none.

@@ -1,8 +1,8 @@
 //! How two long values differ, line by line.
 
-use crate::secret::Masker;
 use yieldtray_expression::Value;
 use yieldtray_source::diff::{DifferentLine, different_lines};
+use yieldtray_workspace::secret::Masker;
 
 /// Values that are shown in fewer characters are told one beside the other.
 const LONG: usize = 60;

@@ -1,7 +1,5 @@
 use super::difference::Difference;
 use crate::prove::Proof;
-use crate::secret::Masker;
-use crate::workspace::CellId;
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 use std::time::Duration;
@@ -10,6 +8,8 @@ use yieldtray_http::Kept;
 use yieldtray_source::Span;
 use yieldtray_source::diff::DifferentLine;
 use yieldtray_source::{Problem, SourceId};
+use yieldtray_workspace::CellId;
+use yieldtray_workspace::secret::Masker;
 
 /// What happens in a run, in the order it happens. Every text in it is masked, but for what was sent and came
 /// back: see [`Kept`].

@@ -1,14 +1,15 @@
 use super::checks::{self, Purpose, Use};
 use super::difference::Difference;
 use super::event::{CheckFailure, YieldReport};
-use crate::secret::Masker;
-use crate::workspace::ResponseNames;
-use crate::workspace::{Answers, CellId, Lookup, Memo, Reach, Settings, Stage, Tray, Workspace, Yielded};
 use yieldtray_expression::Engine;
 use yieldtray_expression::Value;
 use yieldtray_http::{MASK, origin_of};
 use yieldtray_source::Span;
 use yieldtray_source::{Code, Problem, SourceId};
+use yieldtray_workspace::scope::ResponseNames;
+use yieldtray_workspace::scope::{Answers, Lookup, Memo, Reach, Settings, Stage, Tray, Yielded};
+use yieldtray_workspace::secret::Masker;
+use yieldtray_workspace::{CellId, Workspace};
 
 /// A value is cut to this many characters where it is shown: an explanation is read by a person.
 const LONGEST_SHOWN: usize = 600;

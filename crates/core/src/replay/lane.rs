@@ -1,15 +1,15 @@
 //! Lanes: the cells of a file go one after another, while those of other files may be under way.
 
 use super::checks::Use;
-use super::plan::{Plan, Step};
-use super::share::FileGroups;
 use super::turn::{Again, Turn};
-use crate::secret::UsedSecret;
-use crate::workspace::CellId;
 use rustc_hash::{FxHashMap, FxHashSet};
 use std::collections::BTreeSet;
 use yieldtray_expression::{Draws, Value};
 use yieldtray_source::{Problem, SourceId};
+use yieldtray_workspace::CellId;
+use yieldtray_workspace::plan::FileGroups;
+use yieldtray_workspace::plan::{Plan, Step};
+use yieldtray_workspace::secret::UsedSecret;
 
 /// All lanes of a run.
 #[allow(clippy::vec_box)] // each changes places, twice a request, with the one that is worked on

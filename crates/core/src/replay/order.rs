@@ -1,10 +1,10 @@
 //! Lanes tell what happens as it happens; whoever listens hears it in the order of the plan.
 
 use super::event::{CellReport, Event, TokenReport};
-use crate::secret::Masker;
 use rustc_hash::FxHashSet;
 use std::collections::VecDeque;
 use yieldtray_source::Code;
+use yieldtray_workspace::secret::Masker;
 
 /// A lane that is not listened to yet may be this many reports ahead; then it waits. So what is held
 /// does not grow with the rows of a file.

@@ -1,12 +1,12 @@
 //! Plans: whatever files and needs there are, each cell stands where it may stand.
 
-use super::{Plan, Step};
 use crate::testing::workspace;
-use crate::workspace::{CellId, Workspace};
 use proptest::prelude::*;
 use rustc_hash::FxHashSet;
 use std::path::Path;
 use yieldtray_source::SourceId;
+use yieldtray_workspace::plan::{Plan, Step};
+use yieldtray_workspace::{CellId, Workspace};
 
 /// A cell: what it needs, as (file, cell), and whether it runs afterwards.
 type Cell = (Vec<(usize, usize)>, bool);

@@ -4,11 +4,12 @@ use super::Run;
 use super::checks::{self, Purpose, Use};
 use super::judge::Judge;
 use crate::prove::{Change, Proof, alter, candidates, changes};
-use crate::workspace::ResponseNames;
-use crate::workspace::{CellId, Memo};
 use yieldtray_http::Exchange;
 use yieldtray_http::body_shape::Outline;
 use yieldtray_source::Span;
+use yieldtray_workspace::CellId;
+use yieldtray_workspace::scope::Memo;
+use yieldtray_workspace::scope::ResponseNames;
 
 impl<'w> Run<'w> {
     /// Judges altered copies of an answer that passed. Nothing of it stays: neither what they yield nor what

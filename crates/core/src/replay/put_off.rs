@@ -5,14 +5,14 @@ use super::Run;
 use super::checks::{self, Purpose, Use};
 use super::event::CellReport;
 use super::judge::Judgement;
-use crate::request::Token;
-use crate::workspace::Memo;
-use crate::workspace::{Made, ResponseNames};
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::Arc;
 use std::time::Duration;
 use yieldtray_http::Exchange;
 use yieldtray_http::Prepared;
+use yieldtray_workspace::request::Token;
+use yieldtray_workspace::scope::Memo;
+use yieldtray_workspace::scope::{Made, ResponseNames};
 
 /// An answer with all that is needed to judge it.
 pub(super) struct Answered<'w> {

@@ -1,8 +1,9 @@
-use crate::workspace::{CellId, Lookup, Stage};
 use yieldtray_expression::{Kind as ValueKind, Value};
 use yieldtray_source::Span;
 use yieldtray_source::{Code, Problem};
 use yieldtray_syntax::Kind;
+use yieldtray_workspace::CellId;
+use yieldtray_workspace::scope::{Lookup, Stage};
 
 /// A question of `% ask`, ready to be put.
 #[derive(Clone, Debug)]

@@ -4,9 +4,6 @@ use super::Run;
 use super::checks::{self, Purpose, Use, Wait};
 use super::event::{CellReport, Outcome};
 use super::run::Fate;
-use crate::request::{Extras, Token, prepare};
-use crate::secret::short_secret;
-use crate::workspace::{CellId, Lookup, Memo, Workspace};
 use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Duration;
@@ -14,6 +11,10 @@ use yieldtray_http::Prepared;
 use yieldtray_http::{credential, is_secret_header};
 use yieldtray_source::{Code, Problem};
 use yieldtray_syntax::Kind;
+use yieldtray_workspace::request::{Extras, Token, prepare};
+use yieldtray_workspace::scope::{Lookup, Memo};
+use yieldtray_workspace::secret::short_secret;
+use yieldtray_workspace::{CellId, Workspace};
 
 /// A request that is ready to go.
 #[derive(Debug)]

@@ -1,17 +1,11 @@
 use super::checks;
 use super::event::{Event, Summary};
-use super::examine::examine;
 use super::lane::{Doing, Lane, Lanes, Timetable};
 use super::order::Order;
-use super::plan::Plan;
 use super::put_off::PutOff;
 use super::question::Question;
 use super::ready::Ready;
 use super::tokens::learn_token;
-use crate::request::{TokenRequest, Tokens};
-use crate::secret::Masker;
-use crate::workspace::ResponseNames;
-use crate::workspace::{Answers, CellId, Lookup, Memo, Reach, Settings, Tray, Workspace};
 use rustc_hash::{FxHashMap, FxHashSet};
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::time::Duration;
@@ -19,6 +13,13 @@ use yieldtray_expression::{Engine, Reads, Value};
 use yieldtray_http::{Exchange, Failure};
 use yieldtray_http::{credential, is_secret_header};
 use yieldtray_source::{Problem, SourceId};
+use yieldtray_workspace::plan::Plan;
+use yieldtray_workspace::plan::examine;
+use yieldtray_workspace::request::{TokenRequest, Tokens};
+use yieldtray_workspace::scope::ResponseNames;
+use yieldtray_workspace::scope::{Answers, Lookup, Memo, Reach, Settings, Tray};
+use yieldtray_workspace::secret::Masker;
+use yieldtray_workspace::{CellId, Workspace};
 
 /// A run of a [`Plan`], without input or output: it hands out prepared requests and takes the answers. The
 /// caller sends; a test answers from a table. A caller that takes one at a time gets them in the order of the
@@ -549,7 +550,7 @@ impl<'w> Run<'w> {
         let mut evaluated = |reads: Reads| {
             let mut names = ResponseNames::reading(exchange, reads);
             let mut lookup = Lookup::new(self.reach(), cell, &[], memo);
-            let stage = crate::workspace::Stage::After(&mut names);
+            let stage = yieldtray_workspace::scope::Stage::After(&mut names);
             let bindings = lookup.bind(&compiled, cell.source, title, stage).map_err(words)?;
             self.engine.evaluate(&compiled, &bindings)
         };

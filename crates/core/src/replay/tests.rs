@@ -1,10 +1,11 @@
-use super::{Event, Next, Outcome, Plan, Run, Selection};
+use super::{Event, Next, Outcome, Run};
 use crate::testing::{Told, answer, json_answer, replay, settings};
 use std::time::Duration;
 use yieldtray_expression::Value;
 use yieldtray_http::Prepared;
 use yieldtray_http::{Exchange, Failure, FailureKind};
 use yieldtray_source::glob::matches;
+use yieldtray_workspace::plan::{Plan, Selection};
 
 const DESK: &str = "#- desk.http
 % check ok: status == 200
@@ -182,8 +183,8 @@ fn patterns_choose_names() {
 
 #[test]
 fn what_is_lacking_is_found_and_put_in_order() {
-    use super::{Plan, chain};
-    use crate::workspace::{Tray, Yielded};
+    use yieldtray_workspace::plan::{Plan, chain};
+    use yieldtray_workspace::scope::{Tray, Yielded};
     let fixture = "#- other.http\n%% sign-in\nhttp://b/\n\n% yield token = body.t\n#- a.http\n% let auth = 'Bearer ' + token\n\n\
         %% book\n% needs other.http#sign-in\nhttp://b/\nAuthorization: {{auth}}\n\n% yield lot = body.id\n% check lot != ''\n\n\
         %% weigh\nhttp://b/{{lot}}\n\n% yield kg = body.kg\n\n%% ring\nhttp://b/{{ring}}\n\n% yield round = 1\n\n\

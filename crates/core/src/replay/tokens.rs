@@ -4,12 +4,12 @@ use super::Run;
 use super::event::TokenReport;
 use super::lane::{Doing, Lane};
 use super::order::Told;
-use super::plan::Step;
 use super::run::Next;
-use crate::request::{Granted, Token, TokenRequest, token_request};
-use crate::secret::Masker;
-use crate::workspace::Lookup;
 use yieldtray_http::{Exchange, Failure, FailureKind};
+use yieldtray_workspace::plan::Step;
+use yieldtray_workspace::request::{Granted, Token, TokenRequest, token_request};
+use yieldtray_workspace::scope::Lookup;
+use yieldtray_workspace::secret::Masker;
 
 impl<'w> Run<'w> {
     /// Takes the answer to a request for a token. Where there is none, the cells that ask for it are

@@ -3,10 +3,8 @@
 use super::Run;
 use super::checks::Wait;
 use super::event::Outcome;
-use super::plan::{Played, Step};
 use super::ready::Ready;
 use super::run::{Next, Pause};
-use crate::workspace::{CellId, Lookup, Memo, Rows, Stage};
 use std::sync::Arc;
 use std::time::Duration;
 use yieldtray_expression::Value;
@@ -14,6 +12,9 @@ use yieldtray_http::Failure;
 use yieldtray_source::Span;
 use yieldtray_source::{Code, Problem};
 use yieldtray_syntax::Kind;
+use yieldtray_workspace::CellId;
+use yieldtray_workspace::plan::{Played, Step};
+use yieldtray_workspace::scope::{Lookup, Memo, Rows, Stage};
 
 /// The rows a cell is sent for.
 pub(super) struct Turn {

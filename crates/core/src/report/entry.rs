@@ -1,7 +1,5 @@
 use super::record::{Request, Response};
 use crate::replay::{CellReport, CheckFailure, Difference, Outcome, YieldReport};
-use crate::secret::Masker;
-use crate::workspace::Workspace;
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 use std::time::Duration;
@@ -10,6 +8,8 @@ use yieldtray_http::Kept;
 use yieldtray_source::Span;
 use yieldtray_source::diff::DifferentLine;
 use yieldtray_source::{Level, Problem, SourceId};
+use yieldtray_workspace::Workspace;
+use yieldtray_workspace::secret::Masker;
 
 /// One cell of a run and how it came out, on its own: nothing in it points into a workspace, and no secret
 /// stands in it. It is what `--json` prints and what reports are made of. Times are in milliseconds, sizes

@@ -1,5 +1,4 @@
 use super::entry::millis;
-use crate::secret::Masker;
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use serde::{Deserialize, Serialize};
@@ -7,6 +6,7 @@ use std::borrow::Cow;
 use yieldtray_http::Prepared;
 use yieldtray_http::{Exchange, HopKind, Nature, Timings};
 use yieldtray_http::{MASK, is_secret_header};
+use yieldtray_workspace::secret::Masker;
 
 /// A larger body, in bytes, is left out of what is kept.
 pub const LARGEST_BODY: u64 = 1 << 20;

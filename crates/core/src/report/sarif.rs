@@ -1,9 +1,9 @@
 //! Findings as SARIF 2.1.0 (OASIS Standard), which code hosts and editors read.
 
 use crate::report::Noted;
-use crate::workspace::Workspace;
 use serde_json::{Value, json};
 use yieldtray_source::{Code, Level, Problem};
+use yieldtray_workspace::Workspace;
 
 /// The findings as one log with one run. Lines and columns count from 1, columns in characters
 /// (`columnKind`, 3.14.17); addresses are relative to the workspace's root.

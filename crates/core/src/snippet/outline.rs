@@ -2,10 +2,10 @@
 //! request is made again with telling values in their place, and what comes of that is compared.
 
 use super::shape::{Chunk, Shape};
-use crate::request::Place;
-use crate::secret::Masker;
 use yieldtray_expression::Value;
 use yieldtray_http::Prepared;
+use yieldtray_workspace::request::Place;
+use yieldtray_workspace::secret::Masker;
 
 /// A name that a request uses.
 #[derive(Clone, Debug)]

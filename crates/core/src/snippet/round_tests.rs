@@ -3,12 +3,12 @@
 use super::shape::Shape;
 use super::{Handed, Outline, outline, target, write};
 use crate::draft::{Draft, cells};
-use crate::secret::Masker;
 use crate::testing::{json_answer, replay, settings};
 use percent_encoding::utf8_percent_encode;
 use proptest::prelude::*;
 use yieldtray_http::Prepared;
 use yieldtray_source::percent::NOT_UNRESERVED;
+use yieldtray_workspace::secret::Masker;
 
 /// A request as a target writes it.
 fn written(prepared: &Prepared, as_target: &str) -> String {

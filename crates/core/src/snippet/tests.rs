@@ -1,10 +1,10 @@
 use super::chain::Step;
 use super::{Handed, Name, NameKind, Outline, Source, TARGETS, Yield, outline, target, write};
-use crate::secret::Masker;
 use percent_encoding::utf8_percent_encode;
 use yieldtray_expression::Value;
 use yieldtray_http::{Content, FilePiece, Piece, Prepared};
 use yieldtray_source::percent::NOT_UNRESERVED;
+use yieldtray_workspace::secret::Masker;
 
 /// Makes a request of values: one that is set, else the one it has.
 fn made(

@@ -9,7 +9,7 @@ use crate::server::Server;
 use lsp_types::Range;
 use serde_json::{Value, json};
 use yieldtray_core::assist::{self, cell_at};
-use yieldtray_core::workspace::Lookup;
+use yieldtray_workspace::scope::Lookup;
 
 /// What a request is handed over as most; a command of the editor names any other.
 const HANDED_OVER: &[&str] = &["shell", "javascript", "python"];
@@ -85,7 +85,7 @@ pub(super) fn actions(server: &mut Server, params: Value) -> Answer {
 }
 
 /// The ways in which a cell can be sent.
-fn ways(house: &crate::house::House, cell: yieldtray_core::workspace::CellId) -> Vec<Sending> {
+fn ways(house: &crate::house::House, cell: yieldtray_workspace::CellId) -> Vec<Sending> {
     let own = house.workspace.cell(cell);
     if own.plays() || own.request.is_none() {
         return Vec::new();
@@ -93,7 +93,7 @@ fn ways(house: &crate::house::House, cell: yieldtray_core::workspace::CellId) ->
     let needs = own.instructions().any(|line| matches!(line.kind, yieldtray_syntax::Kind::Needs(_)));
     let lacks = || {
         house.view(|view| {
-            let mut memo = yieldtray_core::workspace::Memo::default();
+            let mut memo = yieldtray_workspace::scope::Memo::default();
             let lookup = Lookup::new(view.reach, cell, &[], &mut memo);
             !lookup.names_lacking().is_empty()
         })

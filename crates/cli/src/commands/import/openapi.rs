@@ -7,11 +7,11 @@ use crate::show::{Out, table};
 use std::io;
 use std::path::Path;
 use yieldtray_core::openapi::{Documents, OauthProfile, Taken, Wish, take};
-use yieldtray_core::workspace::{Additions, add_described};
 use yieldtray_source::access::CONFIG_FILE;
 use yieldtray_source::access::check_readable;
 use yieldtray_source::enumerate;
 use yieldtray_source::names::slug;
+use yieldtray_workspace::config::{Additions, add_described};
 
 /// The largest description, or file that it refers to, in bytes.
 const LARGEST: u64 = 256 << 20;

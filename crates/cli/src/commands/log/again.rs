@@ -15,9 +15,10 @@ use crate::session::Session;
 use crate::show::Out;
 use crate::show::comparison;
 use yieldtray_core::log::{compare, fill_in};
-use yieldtray_core::replay::{Next, Plan, Run};
-use yieldtray_core::secret::Masker;
-use yieldtray_core::workspace::CellId;
+use yieldtray_core::replay::{Next, Run};
+use yieldtray_workspace::CellId;
+use yieldtray_workspace::plan::Plan;
+use yieldtray_workspace::secret::Masker;
 
 /// Sends it, shows the answer, and says what differs from then.
 pub(super) fn again(common: &Common, args: LogAgain, host: &Host, out: &mut Out) -> Result<u8, Stop> {

@@ -11,12 +11,13 @@ use crate::show::{Out, exchange};
 use std::io::Write;
 use std::path::Path;
 use yieldtray_core::log::Past;
-use yieldtray_core::replay::{Plan, Run};
+use yieldtray_core::replay::Run;
 use yieldtray_core::report::Entry;
-use yieldtray_core::secret::Masker;
-use yieldtray_core::workspace::CellId;
 use yieldtray_http::Exchange;
 use yieldtray_store::log::Listed;
+use yieldtray_workspace::CellId;
+use yieldtray_workspace::plan::Plan;
+use yieldtray_workspace::secret::Masker;
 
 /// Shows one exchange.
 pub(super) fn show(common: &Common, args: &LogShow, host: &Host, out: &mut Out) -> Result<u8, Stop> {

@@ -1,9 +1,9 @@
 //! What somebody is writing at a place, told from the line so far: while somebody writes, that line is rarely right.
 
 use crate::assist::{View, cell_at, line_at};
-use crate::workspace::{CellId, Workspace};
 use yieldtray_source::SourceId;
 use yieldtray_source::Span;
+use yieldtray_workspace::{CellId, Workspace};
 
 /// What somebody is writing at a place.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

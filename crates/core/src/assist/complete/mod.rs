@@ -5,9 +5,6 @@ mod path;
 
 use super::words::{INSTRUCTIONS, LANGUAGE, Place};
 use super::{View, cell_at, needs};
-use crate::secret::Masker;
-use crate::workspace::ResponseNames;
-use crate::workspace::{CellId, Found, Given, Lookup, Memo, Origin};
 pub(super) use context::{Context, context};
 use path::{Step, in_string, looped, path_start, split_root, steps};
 use rustc_hash::FxHashSet;
@@ -19,6 +16,11 @@ use yieldtray_source::SourceId;
 use yieldtray_source::Span;
 use yieldtray_source::names::is_value_name;
 use yieldtray_syntax::Kind;
+use yieldtray_workspace::CellId;
+use yieldtray_workspace::config::Given;
+use yieldtray_workspace::scope::ResponseNames;
+use yieldtray_workspace::scope::{Found, Lookup, Memo, Origin};
+use yieldtray_workspace::secret::Masker;
 
 /// Something that may be written.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -240,7 +242,7 @@ impl<'a> Writer<'a> {
         let yielding = needs.iter().copied().chain(own);
         given.extend(
             yielding
-                .flat_map(|other| crate::workspace::yields(workspace, other))
+                .flat_map(|other| yieldtray_workspace::scope::yields(workspace, other))
                 .map(|name| (Near::Yielded, Cow::from(name))),
         );
         // Nearest first; what is equally near stays as it was found.

@@ -1,0 +1,71 @@
+//! `[env]` of the private configuration: which environment variables the workspace may read.
+
+use crate::config::reader::{Keys, Reader, Table, key_span};
+use crate::config::value_source::Given;
+use crate::config::{Config, is_listed};
+use toml::de::DeValue;
+use yieldtray_source::SourceId;
+use yieldtray_source::Span;
+use yieldtray_source::access::LOCAL_FILE;
+
+/// What `[env]` says.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct EnvSettings {
+    /// Names of variables, or patterns with `*`.
+    pub allow: Vec<String>,
+    /// The place of the list.
+    pub place: Option<(SourceId, Span)>,
+}
+
+const ENV: Keys = Keys { table: "`[env]`", known: &["allow"] };
+
+impl Config {
+    /// Whether the private configuration lets the workspace read a variable of the process: it lists its name, or
+    /// takes a value from it.
+    pub fn lets_read(&self, variable: &str) -> bool {
+        is_listed(variable, &self.env.allow)
+            || self
+                .all_entries()
+                .any(|entry| entry.private && matches!(&entry.given, Given::Variable(name) if name == variable))
+    }
+}
+
+impl Reader<'_> {
+    /// Reads a table `env`. A shared file must not choose what is read of the process that replays it.
+    pub(super) fn env_settings(&mut self, table: &Table<'_>) -> EnvSettings {
+        let mut settings = EnvSettings::default();
+        for (key, held) in table {
+            if key.get_ref() != "allow" {
+                self.unknown_key(key, &ENV);
+                continue;
+            }
+            if !self.private {
+                let message = "only the private configuration may allow environment variables to be read";
+                self.mistake(key_span(key), message, &format!("move this line to `{LOCAL_FILE}`"));
+                continue;
+            }
+            let names = match held.get_ref() {
+                DeValue::Array(members) => members.iter().map(|member| member.get_ref().as_str()).collect(),
+                _ => None,
+            };
+            let names: Option<Vec<&str>> = names;
+            let is_name = |name: &&str| !name.is_empty() && !name.contains(|c: char| c.is_whitespace() || c == '=');
+            match names.filter(|names| names.iter().all(is_name)) {
+                // A pattern that takes everything is no choice.
+                Some(names) if names.iter().any(|name| name.trim_matches('*').is_empty()) => {
+                    let hint = "name the variables, or begin them alike, as in `\"PACKHOUSE_*\"`";
+                    self.mistake(held.span().into(), "`allow` cannot list every variable", hint);
+                }
+                Some(names) => {
+                    settings.allow = names.into_iter().map(str::to_owned).collect();
+                    settings.place = Some((self.source, held.span().into()));
+                }
+                None => {
+                    let hint = "write names or patterns, as in `allow = [\"PACKHOUSE_*\", \"CI_TOKEN\"]`";
+                    self.mistake(held.span().into(), "`allow` must be a list of variable names", hint);
+                }
+            }
+        }
+        settings
+    }
+}

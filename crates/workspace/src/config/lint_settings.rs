@@ -1,0 +1,75 @@
+//! `[lint]` of a configuration: how much each class of finding matters here.
+
+use crate::config::reader::{Reader, Table, key_span};
+use std::collections::BTreeMap;
+use yieldtray_source::{Code, Level, Problem, closest};
+
+/// How much findings matter; a class that is not named matters as much as it always does.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct LintSettings(BTreeMap<Code, Option<Level>>);
+
+/// Classes that are told only where somebody wants them.
+const OFF: &[Code] = &[Code::NoChecks];
+
+impl LintSettings {
+    /// These, and where they say nothing, what `under` says.
+    #[must_use]
+    pub fn over(mut self, under: LintSettings) -> Self {
+        for (code, level) in under.0 {
+            self.0.entry(code).or_insert(level);
+        }
+        self
+    }
+
+    /// How much a finding of this class matters, which by itself matters as `level` says; `None` if not at all.
+    pub fn level(&self, code: Code, level: Level) -> Option<Level> {
+        match self.0.get(&code) {
+            Some(said) => *said,
+            None => (!OFF.contains(&code)).then_some(level),
+        }
+    }
+
+    /// Whether a class is told at all, by this and by itself.
+    pub fn tells(&self, code: Code) -> bool {
+        self.level(code, Level::Remark).is_some()
+    }
+}
+
+const LEVELS: &[&str] = &["off", "remark", "mistake"];
+
+impl Reader<'_> {
+    /// Reads a table `lint`.
+    pub(super) fn lint_settings(&mut self, table: &Table<'_>) -> LintSettings {
+        let mut settings = LintSettings::default();
+        for (key, held) in table {
+            let name = key.get_ref().as_ref();
+            let Some(code) = Code::named(name) else {
+                let problem =
+                    Problem::mistake(Code::UnknownKey, key_span(key), format!("no finding is named `{name}`"));
+                let meant = closest(name, Code::ALL.iter().map(|code| code.as_str()));
+                self.problem(match meant {
+                    Some(meant) => problem.meaning(meant),
+                    None => problem.with_hint("the findings and their names are in docs/commands.md"),
+                });
+                continue;
+            };
+            let Some(word) = self.expect_text(key, held) else { continue };
+            let level = match word.as_str() {
+                "off" => None,
+                "remark" => Some(Level::Remark),
+                "mistake" => Some(Level::Mistake),
+                _ => {
+                    let message = format!("no level `{word}`");
+                    self.mistake(
+                        held.span().into(),
+                        message,
+                        &format!("write one of {}", yieldtray_source::enumerate(LEVELS)),
+                    );
+                    continue;
+                }
+            };
+            settings.0.insert(code, level);
+        }
+        settings
+    }
+}

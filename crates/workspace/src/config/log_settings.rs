@@ -1,0 +1,75 @@
+//! `[log]` of a configuration: whether exchanges are kept, how many and how long.
+
+use crate::config::reader::{Keys, Reader, Table};
+use toml::de::DeValue;
+
+/// What `[log]` says; `None` where it says nothing.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct LogSettings {
+    /// Whether anything is logged.
+    pub on: Option<bool>,
+    /// How many exchanges are kept at most.
+    pub exchanges: Option<u32>,
+    /// For how many days each is kept.
+    pub days: Option<u32>,
+}
+
+/// So many exchanges are kept where nothing else is said.
+const EXCHANGES: u32 = 10_000;
+
+/// So many days each is kept where nothing else is said.
+const DAYS: u32 = 30;
+
+const LOG: Keys = Keys { table: "`[log]`", known: &["on", "exchanges", "days"] };
+
+impl LogSettings {
+    /// These, and where they say nothing, what `under` says.
+    #[must_use]
+    pub fn over(self, under: LogSettings) -> Self {
+        Self { on: self.on.or(under.on), exchanges: self.exchanges.or(under.exchanges), days: self.days.or(under.days) }
+    }
+
+    /// Whether anything is logged.
+    pub fn is_on(self) -> bool {
+        self.on != Some(false)
+    }
+
+    /// How many exchanges are kept at most.
+    pub fn exchanges(self) -> u32 {
+        self.exchanges.unwrap_or(EXCHANGES)
+    }
+
+    /// For how many days each is kept.
+    pub fn days(self) -> u32 {
+        self.days.unwrap_or(DAYS)
+    }
+}
+
+impl Reader<'_> {
+    /// Reads a table `log`.
+    pub(super) fn log_settings(&mut self, table: &Table<'_>) -> LogSettings {
+        let mut settings = LogSettings::default();
+        for (key, held) in table {
+            let mut number = |most: u32, what: &str| {
+                let number = match held.get_ref() {
+                    DeValue::Integer(integer) if integer.radix() == 10 => {
+                        integer.as_str().replace('_', "").parse().ok().filter(|number| (1..=most).contains(number))
+                    }
+                    _ => None,
+                };
+                if number.is_none() {
+                    let message = format!("`{}` must be a number from 1 to {most}", key.get_ref());
+                    self.mistake(held.span().into(), message, &format!("write {what}; `on = false` logs nothing"));
+                }
+                number
+            };
+            match key.get_ref().as_ref() {
+                "exchanges" => settings.exchanges = number(10_000_000, "how many exchanges are kept"),
+                "days" => settings.days = number(36_500, "for how many days an exchange is kept"),
+                "on" => settings.on = self.expect_truth(key, held),
+                _ => self.unknown_key(key, &LOG),
+            }
+        }
+        settings
+    }
+}

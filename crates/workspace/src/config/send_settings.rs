@@ -1,0 +1,202 @@
+//! `[send]` of a configuration: how requests go out when neither they nor their file say otherwise.
+
+use crate::config::reader::{Held, Key, Keys, Reader, Table};
+use std::time::Duration;
+use toml::de::DeValue;
+use yieldtray_source::SourceId;
+use yieldtray_source::Span;
+use yieldtray_syntax::duration;
+
+/// A setting that matters to whoever trusts the file it is in, and its place.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Setting<T> {
+    /// What it says.
+    pub value: T,
+    /// Whether it is in the private configuration.
+    pub private: bool,
+    /// Its configuration.
+    pub source: SourceId,
+    /// The place of its value.
+    pub span: Span,
+}
+
+/// What `[send]` says; `None` where it says nothing.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct SendSettings {
+    /// How long an exchange may take.
+    pub timeout: Option<Duration>,
+    /// How many redirects are followed.
+    pub redirects: Option<u8>,
+    /// Whether cookies are sent and taken.
+    pub cookies: Option<bool>,
+    /// Whether any certificate will do.
+    pub insecure: Option<Setting<bool>>,
+    /// How many bytes of a body are held in memory.
+    pub body_limit: Option<u64>,
+    /// The proxy's address; `none` for no proxy, whatever the surroundings say.
+    pub proxy: Option<Setting<String>>,
+    /// Hosts that are sent to directly.
+    pub no_proxy: Option<String>,
+    /// A file of certificates (PEM) that are trusted beside the system's.
+    pub ca: Option<Setting<String>>,
+    /// The client's certificate chain (PEM).
+    pub certificate: Option<Setting<String>>,
+    /// The key of that certificate (PEM); where it is not named, it stands in the same file.
+    pub key: Option<Setting<String>>,
+    /// A Unix socket that everything is sent to.
+    pub socket: Option<Setting<String>>,
+    /// How many bytes of a body are saved to a file.
+    pub save_limit: Option<u64>,
+}
+
+pub(super) const SEND: Keys = Keys {
+    table: "`send`",
+    known: &[
+        "timeout",
+        "redirects",
+        "cookies",
+        "insecure",
+        "body_limit",
+        "proxy",
+        "no_proxy",
+        "ca",
+        "certificate",
+        "key",
+        "socket",
+        "save_limit",
+    ],
+};
+
+impl SendSettings {
+    /// These, and where they say nothing, what `under` says.
+    #[must_use]
+    pub fn over(self, under: &SendSettings) -> Self {
+        fn first<T: Clone>(own: Option<T>, other: &Option<T>) -> Option<T> {
+            own.or_else(|| other.clone())
+        }
+        Self {
+            timeout: self.timeout.or(under.timeout),
+            redirects: self.redirects.or(under.redirects),
+            cookies: self.cookies.or(under.cookies),
+            insecure: first(self.insecure, &under.insecure),
+            body_limit: self.body_limit.or(under.body_limit),
+            proxy: first(self.proxy, &under.proxy),
+            no_proxy: first(self.no_proxy, &under.no_proxy),
+            ca: first(self.ca, &under.ca),
+            certificate: first(self.certificate, &under.certificate),
+            key: first(self.key, &under.key),
+            socket: first(self.socket, &under.socket),
+            save_limit: self.save_limit.or(under.save_limit),
+        }
+    }
+}
+
+impl Reader<'_> {
+    /// Reads a table `send`.
+    pub(super) fn send_settings(&mut self, table: &Table<'_>) -> SendSettings {
+        let mut settings = SendSettings::default();
+        for (key, held) in table {
+            match key.get_ref().as_ref() {
+                "timeout" => {
+                    let hint = "write it as in `\"500ms\"`, `\"30s\"` or `\"2m\"`, at most a day";
+                    settings.timeout = self.expect_fitting(held, duration, "`timeout` must be a duration", hint);
+                }
+                "redirects" => {
+                    let number = |text: &str| text.parse().ok().filter(|number| *number <= 50);
+                    let hint = "write how many are followed, as in `0` for none";
+                    settings.redirects =
+                        self.expect_fitting(held, number, "`redirects` must be a number from 0 to 50", hint);
+                }
+                "body_limit" => {
+                    let hint = "write it as in `\"64MiB\"` or `\"500kB\"`";
+                    settings.body_limit =
+                        self.expect_fitting(held, size, "`body_limit` must be a number of bytes", hint);
+                }
+                "cookies" => settings.cookies = self.expect_truth(key, held),
+                "insecure" => settings.insecure = self.expect_truth(key, held).map(|truth| self.setting(held, truth)),
+                "proxy" => {
+                    let address = |text: &str| {
+                        let fits = text == "none"
+                            || url::Url::parse(text).is_ok_and(|url| {
+                                url.has_host() && ["http", "https", "socks5", "socks5h"].contains(&url.scheme())
+                            });
+                        fits.then(|| text.to_owned())
+                    };
+                    let hint = "write it as in `\"http://proxy.packhouse.example:3128\"` (http, https, socks5, socks5h), or `\"none\"`";
+                    let proxy = self.expect_fitting(held, address, "`proxy` must be an address", hint);
+                    settings.proxy = proxy.map(|proxy| self.setting(held, proxy));
+                }
+                "no_proxy" => settings.no_proxy = self.expect_text(key, held),
+                "ca" => settings.ca = self.path_setting(key, held),
+                "certificate" => settings.certificate = self.path_setting(key, held),
+                "key" => settings.key = self.path_setting(key, held),
+                "socket" => settings.socket = self.path_setting(key, held),
+                "save_limit" => {
+                    let hint = "write it as in `\"1GiB\"` or `\"500MB\"`";
+                    settings.save_limit =
+                        self.expect_fitting(held, size, "`save_limit` must be a number of bytes", hint);
+                }
+                _ => self.unknown_key(key, &SEND),
+            }
+        }
+        settings
+    }
+
+    fn setting<T>(&self, held: &Held<'_>, value: T) -> Setting<T> {
+        Setting { value, private: self.private, source: self.source, span: held.span().into() }
+    }
+
+    fn path_setting(&mut self, key: &Key<'_>, held: &Held<'_>) -> Option<Setting<String>> {
+        self.expect_text(key, held).map(|path| self.setting(held, path))
+    }
+
+    /// What `read` makes of a text or a number.
+    fn expect_fitting<T>(
+        &mut self,
+        held: &Held<'_>,
+        read: impl Fn(&str) -> Option<T>,
+        message: &str,
+        hint: &str,
+    ) -> Option<T> {
+        let value = match held.get_ref() {
+            DeValue::String(text) => read(text),
+            DeValue::Integer(integer) if integer.radix() == 10 => read(&integer.as_str().replace('_', "")),
+            _ => None,
+        };
+        if value.is_none() {
+            self.mistake(held.span().into(), message, hint);
+        }
+        value
+    }
+}
+
+/// A number of bytes, with `kB`, `MB`, `GB` in thousands or `KiB`, `MiB`, `GiB` in 1024s.
+fn size(text: &str) -> Option<u64> {
+    let digits = text.find(|c: char| !c.is_ascii_digit()).unwrap_or(text.len());
+    let scale: u64 = match text[digits..].trim_start() {
+        "" | "B" => 1,
+        "kB" => 1_000,
+        "MB" => 1_000_000,
+        "GB" => 1_000_000_000,
+        "KiB" => 1 << 10,
+        "MiB" => 1 << 20,
+        "GiB" => 1 << 30,
+        _ => return None,
+    };
+    text[..digits].parse::<u64>().ok()?.checked_mul(scale).filter(|bytes| *bytes > 0)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn sizes_have_units() {
+        assert_eq!(size("64MiB"), Some(64 << 20));
+        assert_eq!(size("500 kB"), Some(500_000));
+        assert_eq!(size("7"), Some(7));
+        for text in ["", "0", "MiB", "1mib", "-1", "99999999999GiB", "1.5MB"] {
+            assert_eq!(size(text), None, "{text}");
+        }
+    }
+}

@@ -1,0 +1,169 @@
+//! How a configuration gives a value: itself, or by where it comes from.
+
+use super::variables::how_to_read;
+use crate::config::Variables;
+use std::path::Path;
+use std::sync::OnceLock;
+use yieldtray_expression::Value;
+use yieldtray_source::SourceId;
+use yieldtray_source::Span;
+use yieldtray_source::files::{CommandError, Files};
+
+/// `NAME = …` of a configuration.
+#[derive(Clone)]
+pub struct Entry {
+    /// The name.
+    pub name: String,
+    /// How its value is given.
+    pub given: Given,
+    /// Whether it may never be shown.
+    pub secret: bool,
+    /// The origins that a secret may be sent to; without any, that of `base`.
+    pub origins: Vec<String>,
+    /// Whether it stands in the private configuration.
+    pub private: bool,
+    /// The configuration it stands in.
+    pub source: SourceId,
+    /// Where the name stands.
+    pub span: Span,
+    /// What its source gave when it was first asked.
+    asked: OnceLock<Result<Value, Absent>>,
+}
+
+/// The ways to give a value.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Given {
+    /// The value itself.
+    Value(Value),
+    /// `env:NAME`: a variable of the process environment or of `.env`.
+    Variable(String),
+    /// `file:PATH`: the text of a file, without the line ends that end it.
+    File(String),
+    /// The output of a command, without the line ends that end it.
+    Command(Vec<String>),
+}
+
+impl Given {
+    /// Whether a command gives it.
+    pub fn is_command(&self) -> bool {
+        matches!(self, Given::Command(_))
+    }
+
+    /// Where the value comes from, in words; nothing for a value that stands there itself.
+    pub fn words(&self) -> Option<String> {
+        match self {
+            Given::Value(_) => None,
+            Given::Variable(name) => Some(format!("variable {name}")),
+            Given::File(path) => Some(format!("file {path}")),
+            Given::Command(words) => Some(format!("command {}", words.join(" "))),
+        }
+    }
+}
+
+/// What a configuration says of a value.
+pub(super) struct Described {
+    pub(super) given: Given,
+    pub(super) secret: bool,
+    pub(super) origins: Vec<String>,
+}
+
+impl std::fmt::Debug for Entry {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        // The value may be a secret.
+        write!(f, "Entry({}{})", self.name, if self.secret { ", secret" } else { "" })
+    }
+}
+
+/// Why a source has no value.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Absent {
+    /// What is wrong, in plain words.
+    pub message: String,
+    /// What to do instead.
+    pub hint: String,
+}
+
+/// The way out where a workspace must be allowed first.
+const NOT_ALLOWED: &str = "read `yieldtray.local.toml`, then run `yieldtray allow`";
+
+/// Where values can come from beside the texts of the workspace.
+#[derive(Clone, Copy)]
+pub struct Outside<'o> {
+    /// Environment variables.
+    pub variables: &'o Variables,
+    /// Files and commands.
+    pub files: &'o dyn Files,
+}
+
+impl Entry {
+    pub(super) fn new(name: &str, described: Described, private: bool, source: SourceId, span: Span) -> Self {
+        let Described { given, secret, origins } = described;
+        Self { name: name.to_owned(), given, secret, origins, private, source, span, asked: OnceLock::new() }
+    }
+
+    /// The value; a file is read and a command is run when it is first asked for, and never again.
+    pub fn value(&self, outside: &Outside<'_>) -> Result<&Value, &Absent> {
+        if let Given::Value(value) = &self.given {
+            return Ok(value);
+        }
+        self.asked.get_or_init(|| self.ask(outside)).as_ref()
+    }
+
+    fn ask(&self, outside: &Outside<'_>) -> Result<Value, Absent> {
+        match &self.given {
+            Given::Value(value) => Ok(value.clone()),
+            Given::Variable(name) => {
+                if let Some(value) = outside.variables.get(name) {
+                    return Ok(Value::text(value));
+                }
+                if outside.variables.withholds(name) {
+                    let message =
+                        format!("`{}` comes from the variable `{name}`, which this workspace may not read", self.name);
+                    return Err(Absent { message, hint: how_to_read(name) });
+                }
+                Err(Absent {
+                    message: format!("`{}` comes from the variable `{name}`, which is not set", self.name),
+                    hint: format!("write `{name}=…` into `.env`, or set it and allow the workspace to read it"),
+                })
+            }
+            Given::File(path) => {
+                let read = match self.private {
+                    true => outside.files.read_private(Path::new(path)),
+                    false => outside.files.read_data(Path::new(path)),
+                };
+                let bytes = read.map_err(|error| {
+                    let message =
+                        format!("`{}` comes from the file `{path}`, which cannot be read: {error}", self.name);
+                    let hint = match error.kind() {
+                        std::io::ErrorKind::PermissionDenied if self.private => NOT_ALLOWED,
+                        _ => {
+                            "the path is relative to the workspace's root; only the private configuration may leave it"
+                        }
+                    };
+                    Absent { message, hint: hint.to_owned() }
+                })?;
+                self.text(bytes, || format!("the file `{path}`"))
+            }
+            Given::Command(words) => {
+                let output = outside.files.run(words).map_err(|why| Absent {
+                    message: format!("`{}` comes from the command `{}`, {}", self.name, words.join(" "), why.words()),
+                    hint: match why {
+                        CommandError::NotAllowed(_) => NOT_ALLOWED.to_owned(),
+                        CommandError::Failed(_) => {
+                            format!("run it by hand to see what it wants, or pass `--set {}=…`", self.name)
+                        }
+                    },
+                })?;
+                self.text(output, || format!("the command `{}`", words.join(" ")))
+            }
+        }
+    }
+
+    fn text(&self, bytes: Vec<u8>, whose: impl Fn() -> String) -> Result<Value, Absent> {
+        let text = String::from_utf8(bytes).map_err(|_| Absent {
+            message: format!("`{}` comes from {}, which gave bytes that are no UTF-8 text", self.name, whose()),
+            hint: "let it give text, base64 for instance".to_owned(),
+        })?;
+        Ok(Value::text(text.trim_end_matches(['\r', '\n'])))
+    }
+}

@@ -1,0 +1,65 @@
+//! Literal texts in expressions, and files that lines name, which can be looked at before anything is sent: patterns and
+//! paths that are none, times that are none, files that are not there.
+
+use crate::Workspace;
+use std::path::Path;
+use yieldtray_expression::{Bindings, Engine, check_constant};
+use yieldtray_source::Span;
+use yieldtray_source::{Code, Problem, SourceId};
+use yieldtray_syntax::{Kind, PartContent};
+
+/// What is wrong with a literal text that a function of the expression at `span` is given.
+pub(super) fn constant(
+    workspace: &Workspace,
+    engine: &Engine,
+    home: SourceId,
+    span: Span,
+    function: &str,
+    literal: &str,
+) -> Option<Problem> {
+    let own = span.of(&workspace.source(home).text);
+    let at = own.find(literal).filter(|_| !literal.is_empty()).map(|at| span.part(at, at + literal.len()));
+    let at = at.unwrap_or(span);
+    match function {
+        "file" | "conforms" => missing(workspace, home, at, literal),
+        _ => {
+            let why = check_constant(function, literal).and_then(|()| check_time(engine, function, literal)).err()?;
+            let message = format!("this can never be worked out: {why}");
+            Some(Problem::mistake(Code::BadExpression, at, message).in_source(home))
+        }
+    }
+}
+
+/// Whether CEL reads a literal text as a time or a duration; the error says that it is none.
+fn check_time(engine: &Engine, function: &str, literal: &str) -> Result<(), String> {
+    let words = match function {
+        "timestamp" => "time (RFC 3339), as `2026-09-14T06:30:00Z` is",
+        "duration" => "duration, as `1h30m` and `500ms` are",
+        _ => return Ok(()),
+    };
+    let call = engine.compile(&format!("{function}({})", serde_json::Value::from(literal)));
+    let works = call.is_ok_and(|call| engine.evaluate(&call, &Bindings::default()).is_ok());
+    if works { Ok(()) } else { Err(format!("`{literal}` is no {words}")) }
+}
+
+/// The files that a line names outright.
+pub(super) fn files(workspace: &Workspace, home: SourceId, kind: &Kind) -> Option<Problem> {
+    let path = match *kind {
+        Kind::BodyFrom { path, .. } | Kind::Part { content: PartContent::File { path, .. }, .. } | Kind::Each(path) => {
+            path
+        }
+        _ => return None,
+    };
+    let text = path.of(&workspace.source(home).text);
+    if text.contains("{{") { None } else { missing(workspace, home, path, text) }
+}
+
+fn missing(workspace: &Workspace, home: SourceId, at: Span, path: &str) -> Option<Problem> {
+    // What responses are saved to may be there only later.
+    let folder = workspace.source(home).path.parent().unwrap_or(Path::new("")).join(path);
+    let saved = yieldtray_source::files::clean(&folder).is_some_and(|path| path.starts_with(workspace.config.saved()));
+    let error = workspace.locate_beside(home, path).err().filter(|_| !saved)?;
+    let message = format!("the file `{path}` cannot be read: {error}");
+    let hint = "paths count from the request file's own folder";
+    Some(Problem::mistake(Code::UnreadableFile, at, message).with_hint(hint).in_source(home))
+}

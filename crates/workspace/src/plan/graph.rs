@@ -1,0 +1,64 @@
+use super::plan::needs_of;
+use crate::scope::{Answers, Lookup, Memo, Reach, Settings, Tray, yields};
+use crate::{CellId, Workspace};
+use yieldtray_expression::Engine;
+
+/// Who yields what for whom.
+#[derive(Clone, Debug, Default)]
+pub struct Graph {
+    /// The cells, in order.
+    pub cells: Vec<CellId>,
+    /// The ways between them.
+    pub ways: Vec<Way>,
+}
+
+/// One cell needs another, or uses what it yields.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Way {
+    /// The cell that comes first.
+    pub from: CellId,
+    /// The cell that comes after it.
+    pub to: CellId,
+    /// The values that go along.
+    pub names: Vec<String>,
+    /// Whether `% needs` says so.
+    pub declared: bool,
+}
+
+impl Graph {
+    /// The graph of `cells`; a cell they need that is not among them is added.
+    pub fn new(workspace: &mut Workspace, engine: &Engine, cells: &[CellId]) -> Self {
+        let mut graph = Self { cells: cells.to_vec(), ways: Vec::new() };
+        let mut at = 0;
+        while at < graph.cells.len() {
+            let cell = graph.cells[at];
+            at += 1;
+            let needs: Vec<CellId> = needs_of(workspace, cell);
+            let used = names_used(workspace, engine, cell, &needs);
+            let own = workspace.cells(cell.source).filter(|other| *other != cell && !needs.contains(other));
+            for from in needs.iter().copied().chain(own) {
+                let names: Vec<String> = yields(workspace, from)
+                    .filter(|name| used.iter().any(|used| used == name))
+                    .map(str::to_owned)
+                    .collect();
+                let declared = needs.contains(&from);
+                if declared || !names.is_empty() {
+                    graph.ways.push(Way { from, to: cell, names, declared });
+                    if !graph.cells.contains(&from) {
+                        graph.cells.push(from);
+                    }
+                }
+            }
+        }
+        graph
+    }
+}
+
+/// The names a cell uses that it does not give itself.
+fn names_used(workspace: &Workspace, engine: &Engine, cell: CellId, needs: &[CellId]) -> Vec<String> {
+    let (settings, tray, answers, mut memo) =
+        (Settings::default(), Tray::default(), Answers::default(), Memo::default());
+    let reach = Reach { workspace, engine, settings: &settings, tray: &tray, answers: &answers };
+    let lookup = Lookup::new(reach, cell, needs, &mut memo);
+    lookup.names_lacking().into_iter().map(|used| used.name).collect()
+}

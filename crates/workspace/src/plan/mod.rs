@@ -1,0 +1,19 @@
+//! Which cells are sent in which order, and what is wrong with them as they are written.
+
+mod constants;
+mod graph;
+mod json_body;
+#[allow(clippy::module_inception)] // the plan itself
+mod plan;
+mod prerequisites;
+mod select;
+mod shard;
+mod validate;
+
+pub use graph::{Graph, Way};
+pub use json_body::slip_in;
+pub use plan::{Plan, Played, Step};
+pub use prerequisites::{Link, chain};
+pub use select::Selection;
+pub use shard::FileGroups;
+pub use validate::{Depth, examine, examine_own, examine_preamble};

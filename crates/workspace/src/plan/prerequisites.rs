@@ -1,0 +1,91 @@
+use super::plan::{Plan, Step, needs_of};
+use crate::scope::{Answers, Lookup, Memo, Reach, Settings, Tray, yields};
+use crate::{CellId, Workspace};
+use yieldtray_expression::Engine;
+
+/// A cell that gives another what it lacks.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Link {
+    /// The cell that would be sent first.
+    pub cell: CellId,
+    /// The cell that lacks something.
+    pub to: CellId,
+    /// What it lacks and the other yields.
+    pub names: Vec<String>,
+}
+
+/// The cells to send before `cell` so that it has all its values, in the order to send them: those that
+/// yield what no place gives now, and what they lack themselves. A value is yielded by a cell that is
+/// needed, or by the only cell of the file that yields it.
+pub fn chain(workspace: &mut Workspace, engine: &Engine, settings: &Settings, tray: &Tray, cell: CellId) -> Vec<Link> {
+    let mut chainer = Chainer { workspace, engine, settings, tray, links: Vec::new(), path: Vec::new() };
+    chainer.visit(cell);
+    chainer.links
+}
+
+struct Chainer<'c> {
+    workspace: &'c mut Workspace,
+    engine: &'c Engine,
+    settings: &'c Settings,
+    tray: &'c Tray,
+    links: Vec<Link>,
+    /// The cells that wait for what they lack. A circle ends here: its cells say themselves what is
+    /// missing.
+    path: Vec<CellId>,
+}
+
+impl Chainer<'_> {
+    fn visit(&mut self, cell: CellId) {
+        self.path.push(cell);
+        let needs = needs_of(self.workspace, cell);
+        let mut links: Vec<Link> = Vec::new();
+        for name in self.lacking(cell, &needs) {
+            let Some(from) = self.yielder(cell, &needs, &name) else { continue };
+            match links.iter_mut().find(|link| link.cell == from) {
+                Some(link) => link.names.push(name),
+                None => links.push(Link { cell: from, to: cell, names: vec![name] }),
+            }
+        }
+        // They go in the order in which they stand.
+        links.sort_by_key(|link| (link.cell.source != cell.source, link.cell.source, link.cell.index));
+        for link in links {
+            let known = self.links.iter().any(|known| known.cell == link.cell);
+            if !known && !self.path.contains(&link.cell) {
+                self.visit(link.cell);
+                self.links.push(link);
+            }
+        }
+        self.path.pop();
+    }
+
+    fn lacking(&self, cell: CellId, needs: &[CellId]) -> Vec<String> {
+        let (answers, mut memo) = (Answers::default(), Memo::default());
+        let Self { engine, settings, tray, .. } = *self;
+        let reach = Reach { workspace: self.workspace, engine, settings, tray, answers: &answers };
+        let lookup = Lookup::new(reach, cell, needs, &mut memo);
+        lookup.names_lacking().into_iter().map(|used| used.name).collect()
+    }
+
+    fn yielder(&self, cell: CellId, needs: &[CellId], name: &str) -> Option<CellId> {
+        let gives = |other: &CellId| *other != cell && yields(self.workspace, *other).any(|own| own == name);
+        if let Some(need) = needs.iter().find(|need| gives(need)) {
+            return Some(*need);
+        }
+        let mut own = self.workspace.cells(cell.source).filter(gives);
+        own.next().filter(|_| own.next().is_none())
+    }
+}
+
+impl Plan {
+    /// The plan of one cell and of those that a chain sends before it; with `pull_in`, also of all that
+    /// `% needs` names.
+    pub fn chained(workspace: &mut Workspace, links: &[Link], cell: CellId, pull_in: bool) -> Self {
+        let order: Vec<CellId> = links.iter().map(|link| link.cell).chain([cell]).collect();
+        let mut plan = Plan::new(workspace, &order, pull_in);
+        for Step { cell, needs, .. } in &mut plan.steps {
+            let found = links.iter().filter(|link| link.to == *cell).map(|link| link.cell);
+            needs.extend(found.filter(|from| !needs.contains(from)).collect::<Vec<_>>());
+        }
+        plan
+    }
+}

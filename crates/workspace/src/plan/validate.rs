@@ -1,0 +1,167 @@
+//! What is wrong with a cell as it is written: known before anything is sent.
+
+use super::constants;
+use super::json_body::slip_in;
+use crate::request::{contradictions, unknown_profile};
+use crate::scope::compile;
+use crate::{CellId, Workspace, shared_labels};
+use yieldtray_expression::Engine;
+use yieldtray_source::Span;
+use yieldtray_source::{Code, Level, Problem, SourceId, closest, enumerate};
+use yieldtray_syntax::{Auth, Instruction, Kind, Template, instructions};
+
+/// The problems of `cell`: those of its own lines, and those of the preambles that hold for it.
+pub fn examine(workspace: &Workspace, engine: &Engine, cell: CellId) -> Vec<Problem> {
+    let mut problems = Vec::new();
+    let source = workspace.source(cell.source);
+    let own = workspace.cell(cell);
+    let within = |problem: &&Problem| own.span.contains(problem.span);
+    problems.extend(source.problems.iter().filter(within).cloned());
+    for home in source.commons.iter().chain([&cell.source]) {
+        let over = workspace.source(*home);
+        let first_cell = over.file.cells.first().map_or(over.text.len(), |cell| cell.span.start());
+        let preamble =
+            over.problems.iter().filter(|problem| problem.span.end() <= first_cell && !own.span.contains(problem.span));
+        problems.extend(preamble.cloned());
+        problems.extend(examine_preamble(workspace, engine, *home, Depth::Sending));
+    }
+    problems.extend(examine_own(workspace, engine, cell, Depth::Sending));
+    // It may be meant, to see what the server says: it is sent, with a warning.
+    let slip = slip_in(&source.text, own).map(|problem| problem.in_source(cell.source));
+    problems.extend(slip.map(|problem| Problem { level: Level::Remark, ..problem }));
+    problems.sort_by_key(|problem| (problem.source, problem.span.start()));
+    problems
+}
+
+/// How much is looked at.
+#[derive(Clone, Copy, PartialEq)]
+pub enum Depth {
+    /// What must be known before a request is made.
+    Sending,
+    /// Also what would be told only when it is worked out: literal texts of functions, and files.
+    Lint,
+}
+
+/// What is wrong with the expressions of the preamble of one text.
+pub fn examine_preamble(workspace: &Workspace, engine: &Engine, home: SourceId, depth: Depth) -> Vec<Problem> {
+    let mut examiner = Examiner { workspace, engine, depth, problems: Vec::new() };
+    for instruction in instructions(&workspace.source(home).file.preamble) {
+        examiner.instruction(home, instruction);
+    }
+    examiner.problems
+}
+
+/// What is wrong with the expressions of a cell's own lines.
+pub fn examine_own(workspace: &Workspace, engine: &Engine, cell: CellId, depth: Depth) -> Vec<Problem> {
+    let mut examiner = Examiner { workspace, engine, depth, problems: Vec::new() };
+    let own = workspace.cell(cell);
+    for instruction in own.instructions() {
+        examiner.instruction(cell.source, instruction);
+    }
+    if let Some(request) = &own.request {
+        examiner.template(cell.source, request.target, false);
+    }
+    for field in &own.fields {
+        examiner.template(cell.source, field.value, false);
+    }
+    examiner.template(cell.source, own.body, true);
+    examiner.waived(cell);
+    examiner.problems.extend(contradictions(workspace, cell));
+    examiner.problems
+}
+
+struct Examiner<'w> {
+    workspace: &'w Workspace,
+    engine: &'w Engine,
+    depth: Depth,
+    problems: Vec<Problem>,
+}
+
+impl Examiner<'_> {
+    fn instruction(&mut self, home: SourceId, instruction: &Instruction) {
+        match instruction.kind {
+            Kind::Let { expression, .. }
+            | Kind::Yield { expression, .. }
+            | Kind::Check { expression, .. }
+            | Kind::Skip { condition: expression, .. }
+            | Kind::Wait { until: expression, .. } => {
+                self.expression(home, expression);
+            }
+            Kind::Ask { default, choices, .. } => {
+                default.into_iter().chain(choices).for_each(|expression| self.expression(home, expression));
+            }
+            Kind::Play { with: Some(with), .. } => {
+                let text = &self.workspace.source(home).text;
+                for (_, expression) in Kind::assignments(with, text) {
+                    self.expression(home, expression);
+                }
+            }
+            Kind::Auth(Auth::OAuth2(span)) => self.profile(home, span),
+            _ => {}
+        }
+        instruction.kind.texts().for_each(|text| self.template(home, text, false));
+        if self.depth == Depth::Lint {
+            self.problems.extend(constants::files(self.workspace, home, &instruction.kind));
+        }
+    }
+
+    /// A profile that is named outright can be looked for at once.
+    fn profile(&mut self, home: SourceId, span: Span) {
+        let name = span.of(&self.workspace.source(home).text);
+        let config = &self.workspace.config;
+        if !name.contains("{{") && config.profile(name).is_none() {
+            self.problems.push(unknown_profile(config, name, span).in_source(home));
+        }
+    }
+
+    fn template(&mut self, home: SourceId, span: Span, body: bool) {
+        let text = &self.workspace.source(home).text;
+        // Most lines have no mark, and need no more than this to know it.
+        if memchr::memmem::find(span.of(text).as_bytes(), b"{{").is_none() {
+            return;
+        }
+        let mut problems = Vec::new();
+        let template = Template::parse(text, span, body, &mut problems);
+        self.problems.extend(problems.into_iter().map(|problem| problem.in_source(home)));
+        for expression in template.expressions() {
+            self.expression(home, expression);
+        }
+    }
+
+    fn expression(&mut self, home: SourceId, span: Span) {
+        if yieldtray_source::names::is_value_name(span.of(&self.workspace.source(home).text)) {
+            return;
+        }
+        match compile(self.workspace, self.engine, home, span) {
+            Err(problems) => self.problems.extend(problems),
+            Ok(compiled) if self.depth == Depth::Lint => {
+                let constants = compiled.constants().iter();
+                let found = constants.filter_map(|(function, literal)| {
+                    constants::constant(self.workspace, self.engine, home, span, function, literal)
+                });
+                self.problems.extend(found);
+            }
+            Ok(_) => {}
+        }
+    }
+
+    /// A waived label that no shared check has was probably misspelt: the check would still be made.
+    fn waived(&mut self, cell: CellId) {
+        let text = &self.workspace.source(cell.source).text;
+        for instruction in self.workspace.cell(cell).instructions() {
+            let Kind::Waive(list) = instruction.kind else { continue };
+            let labels = shared_labels(self.workspace, cell.source);
+            for span in Kind::list(list, text).filter(|span| !labels.contains(&span.of(text))) {
+                let label = span.of(text);
+                let problem =
+                    Problem::mistake(Code::UnknownLabel, span, format!("no shared check is labelled `{label}`"));
+                let problem = match closest(label, labels.iter().copied()) {
+                    Some(meant) => problem.meaning(meant),
+                    None if labels.is_empty() => problem.with_hint("no check in a preamble has a label"),
+                    None => problem.with_hint(format!("there is {}", enumerate(&labels))),
+                };
+                self.problems.push(problem.in_source(cell.source));
+            }
+        }
+    }
+}

@@ -1,0 +1,85 @@
+//! Lines of one cell that cannot both hold.
+
+use crate::{CellId, Workspace};
+use yieldtray_source::Span;
+use yieldtray_source::{Code, Problem};
+use yieldtray_syntax::{Instruction, Kind};
+
+/// Where a cell gives one thing in two ways.
+pub(crate) fn contradictions(workspace: &Workspace, cell: CellId) -> Vec<Problem> {
+    let own = workspace.cell(cell);
+    let text = &workspace.source(cell.source).text;
+    let mut found = Vec::new();
+    let mut clash = |first: Span, second: Span, message: &str, hint: &str| {
+        let problem = Problem::mistake(Code::Contradiction, second, message).with_hint(hint);
+        found.push(problem.with_also(cell.source, first, "the other stands here").in_source(cell.source));
+    };
+    // A body has one source.
+    let mut bodies: Vec<(&str, Span)> = Vec::new();
+    let mut once: Vec<(&str, Span)> = Vec::new();
+    for line in own.instructions() {
+        if let Some(word) = body_word(line) {
+            match bodies.first() {
+                Some((first, span)) if *first != word || word == "body" => {
+                    clash(*span, line.span, "this request has two bodies", "keep `field`, `part` or `body` lines");
+                }
+                Some(_) => {}
+                None => bodies.push((word, line.span)),
+            }
+        }
+        if let Some(word) = single_word(line) {
+            match once.iter().find(|(known, _)| *known == word) {
+                Some((_, span)) => {
+                    clash(*span, line.span, &format!("a second `% {word}` for one cell"), "keep one of the two lines");
+                }
+                None => once.push((word, line.span)),
+            }
+        }
+    }
+    let plays = own.instructions().find(|line| matches!(line.kind, Kind::Play { .. }));
+    if let (Some(play), Some(request)) = (plays, &own.request) {
+        let hint = "give the request a cell of its own: a sequence only plays others";
+        clash(play.span, request.span, "this cell plays others and has a request too", hint);
+    }
+    if let (Some((_, span)), false) = (bodies.first(), own.body.is_empty()) {
+        let first_line = own.body.of(text).lines().next().map_or(own.body.len(), str::len);
+        let body = own.body.part(0, first_line);
+        clash(
+            *span,
+            body,
+            "this request has two bodies",
+            "keep the text below the header fields or the lines above it",
+        );
+    }
+    let field = |name: &str| own.fields.iter().find(|field| field.name.of(text).eq_ignore_ascii_case(name));
+    if let (Some((_, auth)), Some(field)) = (once.iter().find(|(word, _)| *word == "auth"), field("authorization")) {
+        clash(*auth, field.span, "`% auth` and this field both give credentials", "keep one of the two lines");
+    }
+    if let (Some(("part", part)), Some(field)) = (bodies.first(), field("content-type")) {
+        let hint = "leave the field out: it names the boundary, which is made when the request is sent";
+        clash(*part, field.span, "the parts have a Content-Type of their own", hint);
+    }
+    found
+}
+
+fn body_word(line: &Instruction) -> Option<&'static str> {
+    match line.kind {
+        Kind::Field { .. } => Some("field"),
+        Kind::Part { .. } => Some("part"),
+        Kind::BodyFrom { .. } => Some("body"),
+        _ => None,
+    }
+}
+
+fn single_word(line: &Instruction) -> Option<&'static str> {
+    match line.kind {
+        Kind::Auth(_) => Some("auth"),
+        Kind::Timeout(_) => Some("timeout"),
+        Kind::Redirects(_) => Some("redirects"),
+        Kind::Cookies(_) => Some("cookies"),
+        Kind::Insecure(_) => Some("insecure"),
+        Kind::VerbatimPath => Some("path"),
+        Kind::Save(_) => Some("save"),
+        _ => None,
+    }
+}

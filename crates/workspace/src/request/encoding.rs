@@ -1,0 +1,163 @@
+//! Where a mark stands decides how its value is written, so that no value can change the shape of
+//! the message around it.
+
+use crate::secret::Encoding;
+use std::borrow::Cow;
+use yieldtray_expression::{Kind, Unfit, Value};
+use yieldtray_http::is_json;
+
+/// What surrounds a mark.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Place {
+    /// The very start of a target: the value is an address.
+    TargetStart,
+    /// A path or query.
+    Target,
+    /// A header value.
+    Header,
+    /// A JSON body, inside a string literal.
+    JsonString,
+    /// A JSON body, elsewhere.
+    Json,
+    /// An XML body.
+    Xml,
+    /// A form body (application/x-www-form-urlencoded).
+    Form,
+    /// Any other text.
+    Text,
+}
+
+impl Place {
+    /// How the place is called in a message.
+    pub(super) fn words(self) -> &'static str {
+        match self {
+            Place::TargetStart | Place::Target => "the target",
+            Place::Header => "a header",
+            Place::JsonString => "a JSON string",
+            Place::Json => "JSON",
+            Place::Xml => "XML",
+            Place::Form => "a form",
+            Place::Text => "text",
+        }
+    }
+
+    /// `value` as it is written here; `raw` leaves the encoding off.
+    pub fn write(self, value: &Value, raw: bool) -> Result<Cow<'_, str>, Unfit> {
+        if self == Place::Json {
+            let structure = matches!(value.kind(), Kind::List | Kind::Map | Kind::Null);
+            return match raw && !structure {
+                true => value.to_text(),
+                false => Ok(Cow::Owned(value.show())),
+            };
+        }
+        let text = value.to_text()?;
+        Ok(if raw { text } else { self.encode(text) })
+    }
+
+    /// A text as it is written here.
+    pub fn encode(self, text: Cow<'_, str>) -> Cow<'_, str> {
+        match self {
+            Place::TargetStart | Place::Header | Place::Text | Place::Json => text,
+            Place::Target => encoded(Encoding::Percent, text),
+            Place::JsonString => encoded(Encoding::Json, text),
+            Place::Xml => encoded(Encoding::Xml, text),
+            Place::Form => encoded(Encoding::Form, text),
+        }
+    }
+}
+
+fn encoded(encoding: Encoding, text: Cow<'_, str>) -> Cow<'_, str> {
+    match text {
+        Cow::Borrowed(text) => encoding.of(text),
+        Cow::Owned(text) => Cow::Owned(encoding.of(&text).into_owned()),
+    }
+}
+
+/// Follows a text as it is written and knows at each mark what surrounds it.
+#[derive(Clone, Debug)]
+pub enum Surroundings {
+    /// A request target.
+    Target {
+        /// Whether something of it is written.
+        started: bool,
+    },
+    /// A JSON text.
+    Json {
+        /// Whether it is inside a string.
+        in_string: bool,
+        /// Whether a backslash stands before the next character.
+        escaped: bool,
+    },
+    /// The same place all along.
+    Same(Place),
+    /// The same place all along, where plain text is encoded as values are.
+    Encoded(Place),
+}
+
+impl Surroundings {
+    /// Literal text as it is written here.
+    pub(super) fn literal<'t>(&self, text: &'t str) -> Cow<'t, str> {
+        match self {
+            Self::Encoded(place) => place.encode(Cow::Borrowed(text)),
+            _ => Cow::Borrowed(text),
+        }
+    }
+
+    pub(super) fn target() -> Self {
+        Self::Target { started: false }
+    }
+
+    /// The surroundings of a body with this media type; without one, of a body that begins so.
+    pub fn body(media_type: Option<&str>, body: &str) -> Self {
+        let media = media_type.map(|full| full.split(';').next().unwrap_or_default().trim().to_ascii_lowercase());
+        match media.as_deref() {
+            Some(media) if is_json(media) => Self::json(),
+            Some(media) if media.ends_with("/xml") || media.ends_with("+xml") => Self::Same(Place::Xml),
+            Some("application/x-www-form-urlencoded") => Self::Same(Place::Form),
+            None if looks_like_json(body) => Self::json(),
+            _ => Self::Same(Place::Text),
+        }
+    }
+
+    fn json() -> Self {
+        Self::Json { in_string: false, escaped: false }
+    }
+
+    /// Goes over literal text.
+    pub fn pass(&mut self, text: &str) {
+        match self {
+            Self::Target { started } => *started |= !text.is_empty(),
+            Self::Json { in_string, escaped } => {
+                for byte in text.bytes() {
+                    match byte {
+                        _ if *escaped => *escaped = false,
+                        b'\\' if *in_string => *escaped = true,
+                        b'"' => *in_string = !*in_string,
+                        _ => {}
+                    }
+                }
+            }
+            Self::Same(_) | Self::Encoded(_) => {}
+        }
+    }
+
+    /// The place of a mark that stands here. A mark counts as something written.
+    pub fn mark(&mut self) -> Place {
+        match self {
+            Self::Target { started } => match std::mem::replace(started, true) {
+                false => Place::TargetStart,
+                true => Place::Target,
+            },
+            Self::Json { in_string: true, .. } => Place::JsonString,
+            Self::Json { .. } => Place::Json,
+            Self::Same(place) | Self::Encoded(place) => *place,
+        }
+    }
+}
+
+/// Whether a body without a media type is a JSON object or array by its beginning. A mark at the
+/// beginning is no brace of JSON's.
+pub(super) fn looks_like_json(body: &str) -> bool {
+    let start = body.trim_start();
+    (start.starts_with('{') && !start.starts_with("{{")) || start.starts_with('[')
+}

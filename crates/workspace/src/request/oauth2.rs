@@ -1,0 +1,299 @@
+//! Tokens of OAuth 2.0 (RFC 6749): the request that gets one, and what comes back.
+
+use super::auth::basic;
+use super::write::Writer;
+use super::{destination, prepare, sending};
+use crate::AuthLine;
+use crate::auth_of;
+use crate::config::{Config, Profile};
+use crate::scope::Lookup;
+use crate::secret::{Destinations, UsedSecret};
+use sha2::{Digest, Sha256};
+use std::fmt;
+use std::sync::Arc;
+use url::form_urlencoded;
+use yieldtray_expression::Value;
+use yieldtray_http::Exchange;
+use yieldtray_http::origin_of;
+use yieldtray_http::{Fields, Login, Prepared, Sending};
+use yieldtray_source::Span;
+use yieldtray_source::access::CONFIG_FILE;
+use yieldtray_source::hex;
+use yieldtray_source::{Code, Problem, closest, enumerate};
+use yieldtray_syntax::Auth;
+
+/// A token that ends this soon, in seconds, is renewed first: the request takes time too.
+const LEEWAY: i64 = 10;
+
+/// A token of one profile. It is never printed.
+#[derive(Clone, PartialEq, Eq)]
+pub struct Token {
+    /// The profile of the configuration it was got by.
+    pub profile: String,
+    /// What tells it from a token of the same profile got with other words.
+    pub print: String,
+    /// The token itself.
+    pub access: String,
+    /// What it is renewed with.
+    pub refresh: Option<String>,
+    /// When it ends, in seconds since 1970; `None` where nobody says.
+    pub ends: Option<i64>,
+    /// Whether it was got in this run, and not kept from before.
+    pub fresh: bool,
+}
+
+impl fmt::Debug for Token {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "Token({})", self.profile)
+    }
+}
+
+/// The tokens of one environment, one a profile.
+#[derive(Clone, Debug, Default)]
+pub struct Tokens(Vec<Token>);
+
+impl Tokens {
+    /// Takes a token in place of the one its profile had.
+    pub fn put(&mut self, token: Token) {
+        self.drop_profile(&token.profile);
+        self.0.push(token);
+    }
+
+    /// Drops the token of a profile.
+    pub fn drop_profile(&mut self, profile: &str) {
+        self.0.retain(|known| known.profile != profile);
+    }
+
+    /// Every token.
+    pub fn iter(&self) -> impl Iterator<Item = &Token> {
+        self.0.iter()
+    }
+
+    fn find(&self, profile: &str, print: &str) -> Option<&Token> {
+        self.0.iter().find(|token| token.profile == profile && token.print == print)
+    }
+}
+
+/// A request for a token.
+#[derive(Clone, Debug)]
+pub struct TokenRequest {
+    /// The profile it is for.
+    pub profile: String,
+    /// The request.
+    pub prepared: Arc<Prepared>,
+    print: String,
+    /// The token that is renewed, if one is.
+    renews: Option<Token>,
+}
+
+/// What a cell that asks for a profile's token gets.
+#[derive(Debug)]
+pub enum Granted {
+    /// It asks for none.
+    NotNeeded,
+    /// This token, of this profile.
+    Token(Token),
+    /// This must be sent first.
+    Request(Box<TokenRequest>),
+}
+
+/// What the cell of `lookup` needs before it can be made. The token of the profile `just_got` will do even
+/// if it ends at once: asking again would give no better one.
+pub fn token_request(
+    lookup: &mut Lookup<'_>,
+    tokens: &Tokens,
+    just_got: Option<&str>,
+) -> Result<Granted, Vec<Problem>> {
+    let Some(AuthLine { home, auth: Auth::OAuth2(span), .. }) = auth_of(lookup.workspace, lookup.cell) else {
+        return Ok(Granted::NotNeeded);
+    };
+    let now = lookup.reach.engine.made_up().now().timestamp();
+    let config = &lookup.workspace.config;
+    let environment = lookup.reach.settings.environment.as_deref();
+    // The limits of the request hold for its token too.
+    let configured = sending::configured(config.send_settings(environment));
+    let sending = sending::of_cell(configured, lookup.workspace, lookup.cell);
+    let mut writer = Writer { lookup, problems: Vec::new() };
+    let name = writer.text(home, span);
+    let Some(profile) = config.profile(&name) else {
+        return Err(vec![unknown_profile(config, &name, span).in_source(home)]);
+    };
+    let words = Words::read(&mut writer, profile);
+    let print = words.print();
+    let known = tokens.find(&name, &print);
+    let lasts = |token: &&Token| token.ends.is_none_or(|ends| ends > now + LEEWAY) || just_got == Some(&name);
+    if let Some(token) = known.filter(lasts) {
+        return Ok(Granted::Token(token.clone()));
+    }
+    let renews = known.filter(|token| token.refresh.is_some()).cloned();
+    let prepared =
+        words.request(&mut writer, profile, renews.as_ref().and_then(|token| token.refresh.as_deref()), sending);
+    let mut problems = writer.problems;
+    if let Some(prepared) = &prepared {
+        problems.extend(destination::check_token_request(lookup, prepared));
+    }
+    match prepared {
+        Some(prepared) if !problems.iter().any(Problem::is_mistake) => {
+            Ok(Granted::Request(Box::new(TokenRequest { profile: name, prepared: Arc::new(prepared), print, renews })))
+        }
+        _ => Err(problems),
+    }
+}
+
+/// A profile nobody has described, with what was probably meant.
+pub(crate) fn unknown_profile(config: &Config, name: &str, span: Span) -> Problem {
+    let names: Vec<&str> = config.profiles.iter().map(|profile| profile.name.as_str()).collect();
+    let problem = Problem::mistake(Code::UnknownProfile, span, format!("no profile `{name}` of OAuth 2.0"));
+    match closest(name, names.iter().copied()) {
+        Some(meant) => problem.meaning(meant),
+        None if names.is_empty() => problem.with_hint(format!("describe it in `{CONFIG_FILE}`: `[oauth2.{name}]`")),
+        None => problem.with_hint(format!("there is {}", enumerate(names))),
+    }
+}
+
+/// What a profile says, its marks resolved.
+struct Words(Vec<(&'static str, String)>);
+
+impl Words {
+    fn read(writer: &mut Writer<'_, '_>, profile: &Profile) -> Self {
+        let written = profile.entries.iter().map(|entry| {
+            let text = writer.text(entry.source, entry.span);
+            if entry.is_secret() {
+                let value = Value::text(text.as_str());
+                let used = UsedSecret::new(value, entry.key, Destinations::Any, (entry.source, entry.span));
+                writer.lookup.memo.secrets.push(used);
+            }
+            (entry.key, text)
+        });
+        Self(written.collect())
+    }
+
+    fn get(&self, key: &str) -> Option<&str> {
+        self.0.iter().find(|(known, _)| *known == key).map(|(_, text)| text.as_str())
+    }
+
+    fn print(&self) -> String {
+        let mut digest = Sha256::new();
+        for (key, text) in &self.0 {
+            digest.update(format!("{}:{key}={}:{text};", key.len(), text.len()));
+        }
+        hex::encode(&digest.finalize())
+    }
+
+    /// The token request (RFC 6749 4.3.2, 4.4.2, 6).
+    fn request(
+        &self,
+        writer: &mut Writer<'_, '_>,
+        profile: &Profile,
+        refresh: Option<&str>,
+        sending: Sending,
+    ) -> Option<Prepared> {
+        let grant = self.get("grant").unwrap_or("client_credentials");
+        let mut form: Vec<(&str, &str)> = Vec::new();
+        let mut lacking = Vec::new();
+        let mut need = |key: &'static str| {
+            let text = self.get(key);
+            if text.is_none() {
+                lacking.push(key);
+            }
+            text.unwrap_or_default()
+        };
+        let url = need("token_url").to_owned();
+        match (refresh, grant) {
+            (Some(refresh), _) => form.extend([("grant_type", "refresh_token"), ("refresh_token", refresh)]),
+            (None, "password") => form.extend([
+                ("grant_type", "password"),
+                ("username", need("username")),
+                ("password", need("password")),
+            ]),
+            (None, "refresh_token") => {
+                form.extend([("grant_type", "refresh_token"), ("refresh_token", need("refresh_token"))]);
+            }
+            (None, _) => form.push(("grant_type", "client_credentials")),
+        }
+        form.extend(self.get("scope").filter(|scope| !scope.is_empty()).map(|scope| ("scope", scope)));
+        let client = need("client_id").to_owned();
+        if !lacking.is_empty() {
+            let message = format!("`[oauth2.{}]` lacks {}", profile.name, enumerate(&lacking));
+            let hint = "see docs/configuration.md for what each grant wants";
+            let problem = Problem::mistake(Code::UnknownProfile, profile.span, message).with_hint(hint);
+            writer.problems.push(problem.in_source(profile.source));
+            return None;
+        }
+        let mut headers: Fields = vec![
+            ("Content-Type".into(), "application/x-www-form-urlencoded".into()),
+            ("Accept".into(), "application/json".into()),
+        ];
+        match (self.get("client_secret"), self.get("client_auth")) {
+            (Some(secret), Some("body")) => form.extend([("client_id", client.as_str()), ("client_secret", secret)]),
+            // RFC 6749 2.3.1: both are form-encoded before they are joined.
+            (Some(secret), _) => {
+                let login = Login { user: form_encoded(&client), password: form_encoded(secret) };
+                headers.push(("Authorization".into(), basic(&login).into()));
+            }
+            (None, _) => form.push(("client_id", &client)),
+        }
+        let body = form_urlencoded::Serializer::new(String::new()).extend_pairs(form).finish();
+        let mut problems = Vec::new();
+        let address = super::target::address(&url, false, profile.span, &mut problems);
+        let base = writer.lookup.base_origin();
+        let of_base = address.as_ref().is_some_and(|address| base == Some(origin_of(&address.url)));
+        writer.problems.extend(problems.into_iter().map(|problem| problem.in_source(profile.source)));
+        prepare::add_defaults(&mut headers, |_| false);
+        Some(Prepared {
+            method: "POST".to_owned(),
+            url: address?.url,
+            version: None,
+            headers,
+            body: Some(body.into()),
+            sending: Sending { cookies: false, redirects: 0, certificate: of_base, ..sending },
+            verbatim_target: None,
+            digest: None,
+            secret_body: true,
+        })
+    }
+}
+
+fn form_encoded(text: &str) -> String {
+    form_urlencoded::byte_serialize(text.as_bytes()).collect()
+}
+
+impl TokenRequest {
+    /// The token in the answer (RFC 6749 5.1), or why there is none (5.2); `now` in seconds since 1970.
+    pub fn token(&self, answer: &Exchange, now: i64) -> Result<Token, String> {
+        let host = self.prepared.url.host_str().unwrap_or_default();
+        let body: serde_json::Value = serde_json::from_slice(&answer.body).unwrap_or_default();
+        let text = |key: &str| body[key].as_str().map(str::to_owned);
+        let Some(access) = text("access_token").filter(|_| answer.status == 200) else {
+            let why = match (text("error"), text("error_description")) {
+                (Some(error), Some(words)) => format!("{error}: {words}"),
+                (Some(error), None) => error,
+                _ if answer.status == 200 => "the answer has no `access_token`".to_owned(),
+                _ => answer.reason.clone(),
+            };
+            return Err(format!("no token for `{}`: {host} answered {} ({why})", self.profile, answer.status));
+        };
+        if let Some(kind) = text("token_type").filter(|kind| !kind.eq_ignore_ascii_case("bearer")) {
+            return Err(format!(
+                "the token for `{}` is of the kind `{kind}`, and only `Bearer` can be used",
+                self.profile
+            ));
+        }
+        let seconds = body["expires_in"].as_i64().or_else(|| body["expires_in"].as_str()?.parse().ok());
+        // A server that gives no new one leaves the old one in force (RFC 6749 6).
+        let refresh = text("refresh_token").or_else(|| self.renews.as_ref()?.refresh.clone());
+        Ok(Token {
+            profile: self.profile.clone(),
+            print: self.print.clone(),
+            access,
+            refresh,
+            ends: seconds.map(|seconds| now.saturating_add(seconds.max(0))),
+            fresh: true,
+        })
+    }
+
+    /// Whether it renews a token: where that is refused, one can be got anew.
+    pub fn renews(&self) -> bool {
+        self.renews.is_some()
+    }
+}

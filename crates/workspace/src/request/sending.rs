@@ -1,0 +1,34 @@
+//! How a request is sent: by its cell, the preambles over it, and the configuration.
+
+use crate::config::SendSettings;
+use crate::{CellId, Workspace, lines_over};
+use yieldtray_http::Sending;
+use yieldtray_syntax::Kind;
+
+/// What the configuration says, and the defaults where it says nothing.
+pub fn configured(settings: &SendSettings) -> Sending {
+    let usual = Sending::default();
+    Sending {
+        timeout: settings.timeout.unwrap_or(usual.timeout),
+        redirects: settings.redirects.unwrap_or(usual.redirects),
+        cookies: settings.cookies.unwrap_or(usual.cookies),
+        insecure: settings.insecure.as_ref().map_or(usual.insecure, |setting| setting.value),
+        certificate: usual.certificate,
+        verbatim_path: usual.verbatim_path,
+    }
+}
+
+/// `sending` with what the lines over a cell and its own say, the nearest winning.
+pub(super) fn of_cell(mut sending: Sending, workspace: &Workspace, cell: CellId) -> Sending {
+    for (_, line) in lines_over(workspace, cell) {
+        match line.kind {
+            Kind::Timeout(timeout) => sending.timeout = timeout,
+            Kind::Redirects(redirects) => sending.redirects = redirects,
+            Kind::Cookies(cookies) => sending.cookies = cookies,
+            Kind::Insecure(insecure) => sending.insecure = insecure,
+            Kind::VerbatimPath => sending.verbatim_path = true,
+            _ => {}
+        }
+    }
+    sending
+}

@@ -1,0 +1,148 @@
+use crate::request::encoding::{Place, Surroundings};
+use crate::scope::{Lookup, Stage};
+use yieldtray_expression::{Unfit, Value};
+use yieldtray_source::Span;
+use yieldtray_source::{Code, Problem, SourceId};
+use yieldtray_syntax::{Segment, Template, control_in_field};
+
+/// Writes templates with the values one cell sees, and collects what is wrong on the way.
+pub(super) struct Writer<'l, 'a> {
+    pub(super) lookup: &'l mut Lookup<'a>,
+    pub(super) problems: Vec<Problem>,
+}
+
+impl Writer<'_, '_> {
+    /// The text at `span` of `source` with its marks resolved. Where one fails, nothing stands in its
+    /// place and a problem tells.
+    pub(super) fn write(&mut self, source: SourceId, span: Span, mut around: Surroundings, body: bool) -> String {
+        let workspace = self.lookup.workspace;
+        let text = &workspace.source(source).text;
+        // Most texts have neither a mark nor anything that is escaped.
+        if memchr::memchr2(b'{', b'\\', span.of(text).as_bytes()).is_none() {
+            return around.literal(span.of(text)).into_owned();
+        }
+        let mut problems = Vec::new();
+        let template = Template::parse(text, span, body, &mut problems);
+        self.problems.extend(problems.into_iter().map(|problem| problem.in_source(source)));
+        let mut out = String::with_capacity(span.len() + 16);
+        for segment in template.segments {
+            match segment {
+                Segment::Text(span) => {
+                    around.pass(span.of(text));
+                    out.push_str(&around.literal(span.of(text)));
+                }
+                Segment::Escape(_) => {}
+                Segment::Mark { expression, .. } => {
+                    let place = around.mark();
+                    self.write_mark(&mut out, source, expression, place);
+                }
+            }
+        }
+        out
+    }
+
+    /// A text argument: no encoding, since where it goes is known only later.
+    pub(super) fn text(&mut self, source: SourceId, span: Span) -> String {
+        self.write(source, span, Surroundings::Same(Place::Text), false)
+    }
+
+    /// The text of a file, named at `at` of `source`, with its marks resolved.
+    pub(super) fn write_file(
+        &mut self,
+        source: SourceId,
+        at: Span,
+        file: &str,
+        text: &str,
+        mut around: Surroundings,
+    ) -> String {
+        let mut problems = Vec::new();
+        let template = Template::parse(text, Span::new(0, text.len()), false, &mut problems);
+        let lines = yieldtray_source::Lines::new(text);
+        let placed = |offset: usize, mut problem: Problem| {
+            problem.message = format!("in `{file}`, line {}: {}", lines.line_of(offset), problem.message);
+            problem.span = at;
+            problem.in_source(source)
+        };
+        let slips: Vec<Problem> = problems.into_iter().map(|slip| placed(slip.span.start(), slip)).collect();
+        self.problems.extend(slips);
+        let mut out = String::with_capacity(text.len() + 16);
+        for segment in template.segments {
+            match segment {
+                Segment::Text(span) => {
+                    around.pass(span.of(text));
+                    out.push_str(span.of(text));
+                }
+                Segment::Escape(_) => {}
+                Segment::Mark { expression, .. } => {
+                    let place = around.mark();
+                    let before = self.problems.len();
+                    let words = expression.of(text);
+                    match self.lookup.evaluate_text(words, source, at) {
+                        Ok(value) => self.write_value(&mut out, source, (at, words), place, &value),
+                        Err(problems) => self.problems.extend(problems),
+                    }
+                    let found: Vec<Problem> = self.problems.drain(before..).collect();
+                    self.problems.extend(found.into_iter().map(|problem| placed(expression.start(), problem)));
+                }
+            }
+        }
+        out
+    }
+
+    fn write_mark(&mut self, out: &mut String, source: SourceId, expression: Span, place: Place) {
+        let text = expression.of(&self.lookup.workspace.source(source).text);
+        match self.lookup.evaluate(source, expression, Stage::Before) {
+            Ok(value) => self.write_value(out, source, (expression, text), place, &value),
+            Err(problems) => self.problems.extend(problems),
+        }
+    }
+
+    /// Writes the value of the expression `text`, which stands `at`.
+    fn write_value(
+        &mut self,
+        out: &mut String,
+        source: SourceId,
+        (at, text): (Span, &str),
+        place: Place,
+        value: &Value,
+    ) {
+        let raw = text.starts_with("raw") && self.lookup.reach.engine.compile(text).is_ok_and(|it| it.is_raw());
+        match place.write(value, raw) {
+            Ok(written) => {
+                if let Some(odd) = (place == Place::Header).then(|| control_in_field(&written)).flatten() {
+                    let odd = match odd {
+                        '\r' | '\n' => "a line end".to_owned(),
+                        odd => format!("the control character U+{:04X}", odd as u32),
+                    };
+                    let message = format!("the value of `{text}` has {odd}, which no header can hold");
+                    let problem = Problem::mistake(Code::UnfitValue, at, message);
+                    self.problems
+                        .push(problem.with_hint("encode it, as in `base64(…)`, or `trim(…)` it").in_source(source));
+                }
+                out.push_str(&written);
+            }
+            Err(unfit) => {
+                let problem = unfit_problem(text, at, place, unfit, value);
+                self.problems.push(problem.in_source(source));
+            }
+        }
+    }
+}
+
+fn unfit_problem(text: &str, at: Span, place: Place, unfit: Unfit, value: &Value) -> Problem {
+    let whither = place.words();
+    match unfit {
+        Unfit::Null if matches!(place, Place::TargetStart | Place::Target | Place::Header) => {
+            Problem::mistake(Code::UnfitValue, at, format!("`{text}` is null, which {whither} cannot hold"))
+                .with_hint("give it a value, or leave the part out")
+        }
+        Unfit::Null => Problem::remark(Code::UnfitValue, at, format!("`{text}` is null: nothing is written")),
+        Unfit::Structure(_) => {
+            let kind = value.kind().words();
+            Problem::mistake(Code::UnfitValue, at, format!("`{text}` is {kind}, which {whither} cannot hold"))
+                .with_hint(format!("write `json({text})` for JSON text, or `join({text}, ',')` for a list"))
+        }
+        Unfit::NotText => Problem::mistake(Code::UnfitValue, at, format!("`{text}` is bytes that are no text"))
+            .with_hint(format!("encode it, as in `base64({text})`")),
+    }
+}

@@ -1,0 +1,151 @@
+use yieldtray_expression::{Reads, Value};
+use yieldtray_http::Content;
+use yieldtray_http::is_json;
+use yieldtray_http::{Exchange, Hop};
+
+/// The names a response gives to expressions, each made when first asked for: a body that no
+/// expression names is never parsed.
+pub struct ResponseNames<'x> {
+    exchange: &'x Exchange,
+    made: Made,
+}
+
+/// The names of an exchange that were made so far, for when it is read again.
+pub struct Made {
+    /// What is read of `body`.
+    body: Reads,
+    names: Vec<(&'static str, Value)>,
+}
+
+impl<'x> ResponseNames<'x> {
+    /// The names of `exchange`.
+    pub fn new(exchange: &'x Exchange) -> Self {
+        Self::reading(exchange, Reads::Whole)
+    }
+
+    /// The names of `exchange`; of a body that is a JSON object, only what `body` says.
+    pub fn reading(exchange: &'x Exchange, body: Reads) -> Self {
+        Self { exchange, made: Made { body, names: Vec::new() } }
+    }
+
+    /// The names of `exchange`, of which some are made.
+    pub fn resuming(exchange: &'x Exchange, made: Made) -> Self {
+        Self { exchange, made }
+    }
+
+    /// What was made of them.
+    pub fn into_made(self) -> Made {
+        self.made
+    }
+
+    /// Whether somebody read the body, and got a text.
+    pub fn was_read_as_text(&self) -> bool {
+        self.made.names.iter().any(|(name, value)| *name == "body" && value.as_text().is_some())
+    }
+
+    /// The exchange itself.
+    pub fn exchange(&self) -> &'x Exchange {
+        self.exchange
+    }
+
+    /// Gives the whole body from now on: who explains a failure looks at all of it.
+    pub fn read_all(&mut self) {
+        if self.made.body != Reads::Whole {
+            self.made.body = Reads::Whole;
+            self.made.names.retain(|(name, _)| *name != "body");
+        }
+    }
+
+    /// The value of a name of the language; `None` for one that no response gives.
+    pub fn get(&mut self, name: &str) -> Option<Value> {
+        if let Some((_, value)) = self.made.names.iter().find(|(known, _)| *known == name) {
+            return Some(value.clone());
+        }
+        let exchange = self.exchange;
+        let (name, value) = match name {
+            "status" => ("status", Value::from(i64::from(exchange.status))),
+            "reason" => ("reason", Value::from(exchange.reason.as_str())),
+            "headers" => ("headers", headers(&exchange.headers)),
+            "cookies" => ("cookies", cookies(exchange)),
+            "body" => ("body", body(exchange, &self.made.body)),
+            "text" => ("text", Value::text(exchange.text())),
+            "size" => ("size", Value::from(exchange.size)),
+            "elapsed" => ("elapsed", Value::duration(exchange.timings.total)),
+            "url" => ("url", Value::from(&*exchange.sent.address())),
+            "hops" => ("hops", Value::list(exchange.redirects().map(hop))),
+            "sent" => ("sent", sent(exchange)),
+            _ => return None,
+        };
+        self.made.names.push((name, value.clone()));
+        Some(value)
+    }
+}
+
+/// Lower-case names; the values of a repeated field joined by `, ` (RFC 9110 5.3).
+fn headers(fields: &[(String, Vec<u8>)]) -> Value {
+    let mut joined: Vec<(String, String)> = Vec::with_capacity(fields.len());
+    for (name, value) in fields {
+        let (name, value) = (name.to_ascii_lowercase(), String::from_utf8_lossy(value));
+        match joined.iter_mut().find(|(known, _)| *known == name) {
+            Some((_, all)) => {
+                all.push_str(", ");
+                all.push_str(&value);
+            }
+            None => joined.push((name, value.into_owned())),
+        }
+    }
+    Value::map(joined.into_iter().map(|(name, value)| (name, Value::text(value))))
+}
+
+/// The cookies this answer sets, by name (RFC 6265 5.2): the part before the attributes.
+fn cookies(exchange: &Exchange) -> Value {
+    let set = exchange.headers.iter().filter(|(name, _)| name.eq_ignore_ascii_case("set-cookie"));
+    let pairs = set.filter_map(|(_, value)| {
+        let line = String::from_utf8_lossy(value);
+        let (name, value) = line.split(';').next()?.split_once('=')?;
+        Some((name.trim().to_owned(), Value::text(value.trim())))
+    });
+    Value::map(pairs.collect::<Vec<_>>())
+}
+
+/// Parsed JSON where the media type says so, or where the text looks and reads like it; else text.
+fn body(exchange: &Exchange, reads: &Reads) -> Value {
+    let media = exchange.media_type();
+    let says_json = is_json(&media);
+    let first = exchange.body.trim_ascii_start().first();
+    if says_json || first.is_some_and(|b| b"{[".contains(b)) {
+        let value = match reads {
+            Reads::Members(members) if first == Some(&b'{') => Value::parse_json_members(&exchange.body, members),
+            Reads::Document => Value::parse_document(&exchange.body),
+            _ => Value::parse_json(&exchange.body),
+        };
+        if let Ok(value) = value {
+            return value;
+        }
+    }
+    Value::text(exchange.text())
+}
+
+fn hop(hop: &Hop) -> Value {
+    Value::map([
+        ("status", Value::from(i64::from(hop.status))),
+        ("method", Value::from(hop.method.as_str())),
+        ("url", Value::from(hop.url.as_str())),
+        ("location", Value::from(hop.location.as_str())),
+    ])
+}
+
+fn sent(exchange: &Exchange) -> Value {
+    let fields: Vec<(String, Vec<u8>)> = exchange
+        .sent
+        .wire_headers()
+        .into_iter()
+        .map(|(name, value)| (name.into_owned(), value.into_owned().into_bytes()))
+        .collect();
+    Value::map([
+        ("method", Value::from(exchange.sent.method.as_str())),
+        ("url", Value::from(&*exchange.sent.address())),
+        ("headers", headers(&fields)),
+        ("body", Value::text(exchange.sent.body.as_ref().map(Content::text).unwrap_or_default())),
+    ])
+}

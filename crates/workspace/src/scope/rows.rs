@@ -1,0 +1,193 @@
+//! The rows of `% each`: read one after another, so that a file of any length takes no more memory than
+//! its longest row.
+
+use crate::{CellId, Workspace};
+use std::io::{self, BufReader, Read};
+use yieldtray_expression::Value;
+use yieldtray_source::Span;
+use yieldtray_syntax::Kind;
+
+type Bytes = Box<dyn Read + Send>;
+
+/// The rows of one file.
+pub struct Rows(Form);
+
+enum Form {
+    /// A table whose first row names the columns.
+    Table { reader: csv::Reader<Bytes>, columns: Vec<String> },
+    /// JSON: the members of an array, or one document a line.
+    Json(Box<dyn Iterator<Item = serde_json::Result<serde_json::Value>> + Send>),
+}
+
+impl Rows {
+    /// The rows of `bytes`, the content of a file of that name. The error is in plain words.
+    pub(crate) fn read(name: &str, bytes: Bytes) -> Result<Self, String> {
+        let extension = name.rsplit_once('.').map(|(_, extension)| extension.to_ascii_lowercase());
+        Ok(Self(match extension.as_deref() {
+            Some("json" | "jsonl" | "ndjson") => {
+                let members =
+                    Members { bytes: BufReader::new(bytes), array: None, depth: 0, text: false, escaped: false };
+                Form::Json(Box::new(serde_json::Deserializer::from_reader(members).into_iter()))
+            }
+            Some(table @ ("csv" | "tsv")) => {
+                let separator = if table == "csv" { b',' } else { b'\t' };
+                let mut reader = csv::ReaderBuilder::new().delimiter(separator).from_reader(bytes);
+                let columns = reader.headers().map_err(|error| table_words(&error))?;
+                let columns: Vec<String> =
+                    columns.iter().map(|name| name.trim_start_matches('\u{feff}').trim().to_owned()).collect();
+                Form::Table { reader, columns }
+            }
+            _ => return Err("rows come from a file that ends in .csv, .tsv, .json or .jsonl".to_owned()),
+        }))
+    }
+
+    /// The next row: of a table a map of its columns, each as [`Value::typed`] reads it.
+    pub fn next(&mut self) -> Option<Result<Value, String>> {
+        match &mut self.0 {
+            Form::Table { reader, columns } => {
+                let record = reader.records().next()?;
+                Some(record.map_err(|error| table_words(&error)).map(|record| {
+                    let cells = columns.iter().zip(&record);
+                    Value::map(cells.map(|(name, cell)| (name.clone(), Value::typed(cell))))
+                }))
+            }
+            Form::Json(documents) => Some(match documents.next()? {
+                Ok(document) => Value::parse_json(document.to_string().as_bytes()).map_err(|error| error.to_string()),
+                Err(error) => Err(format!("this is not JSON: {error}")),
+            }),
+        }
+    }
+}
+
+fn table_words(error: &csv::Error) -> String {
+    match error.kind() {
+        csv::ErrorKind::UnequalLengths { pos, expected_len, len } => {
+            let line = pos.as_ref().map(|pos| format!("line {}: ", pos.line())).unwrap_or_default();
+            format!("{line}it has {len} cells, and the first row names {expected_len} columns")
+        }
+        csv::ErrorKind::Utf8 { .. } => "it is not UTF-8 text".to_owned(),
+        _ => error.to_string(),
+    }
+}
+
+/// Makes the members of an array one document after another; what is no array passes as it is.
+struct Members {
+    bytes: BufReader<Bytes>,
+    /// Whether it is an array, once its first letter was seen.
+    array: Option<bool>,
+    depth: usize,
+    text: bool,
+    escaped: bool,
+}
+
+impl Read for Members {
+    fn read(&mut self, out: &mut [u8]) -> io::Result<usize> {
+        let read = self.bytes.read(out)?;
+        for byte in &mut out[..read] {
+            if self.array.is_none() && !byte.is_ascii_whitespace() {
+                self.array = Some(*byte == b'[');
+            }
+            if self.array != Some(true) {
+                continue;
+            }
+            match *byte {
+                _ if self.escaped => self.escaped = false,
+                b'\\' if self.text => self.escaped = true,
+                b'"' => self.text = !self.text,
+                _ if self.text => {}
+                b'[' | b'{' => {
+                    self.depth += 1;
+                    if self.depth == 1 {
+                        *byte = b' ';
+                    }
+                }
+                b']' | b'}' => {
+                    self.depth = self.depth.saturating_sub(1);
+                    if self.depth == 0 {
+                        *byte = b' ';
+                    }
+                }
+                b',' if self.depth == 1 => *byte = b' ',
+                _ => {}
+            }
+        }
+        Ok(read)
+    }
+}
+
+impl Workspace {
+    /// The file that gives a cell its rows.
+    pub fn rows_file(&self, cell: CellId) -> Option<Span> {
+        let lines = self.cell(cell).instructions().filter_map(|line| match line.kind {
+            Kind::Each(path) => Some(path),
+            _ => None,
+        });
+        lines.last()
+    }
+
+    /// The rows of a file at `path`, relative to the folder of a cell's text.
+    pub fn rows(&self, cell: CellId, path: &str) -> Result<Rows, String> {
+        let bytes = self.open_beside(cell.source, path).map_err(|error| error.to_string())?;
+        Rows::read(path, bytes)
+    }
+
+    /// Whether a cell has so many rows that can be read.
+    pub fn has_row(&self, cell: CellId, number: usize) -> bool {
+        let Some(path) = self.rows_file(cell) else { return false };
+        let rows = self.rows(cell, path.of(&self.source(cell.source).text));
+        rows.is_ok_and(|mut rows| (0..number).all(|_| matches!(rows.next(), Some(Ok(_)))))
+    }
+
+    /// The names that the rows of a cell give, as far as the first row tells.
+    pub fn columns(&self, cell: CellId) -> Vec<String> {
+        let text = &self.source(cell.source).text;
+        let Some(path) = self.rows_file(cell) else { return Vec::new() };
+        let Ok(mut rows) = self.rows(cell, path.of(text)) else { return Vec::new() };
+        if let Form::Table { columns, .. } = &rows.0 {
+            return columns.clone();
+        }
+        let first = rows.next().and_then(Result::ok).map(|row| row.to_json());
+        let names = first.as_ref().and_then(|row| row.as_object()).map(|row| row.keys().cloned().collect());
+        names.unwrap_or_default()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn rows(name: &str, text: &str) -> Vec<String> {
+        let bytes: Bytes = Box::new(io::Cursor::new(text.as_bytes().to_vec()));
+        let mut rows = match Rows::read(name, bytes) {
+            Ok(rows) => rows,
+            Err(words) => return vec![words],
+        };
+        std::iter::from_fn(|| rows.next()).map(|row| row.map_or_else(|words| words, |row| row.show())).collect()
+    }
+
+    #[test]
+    fn rows_come_from_tables_and_from_json() {
+        assert_eq!(
+            rows("lots.csv", "\u{feff}lot, bins,note\r\nL-1,24,\"ripe, \"\"sweet\"\"\"\r\nL-2,007,\n"),
+            [r#"{"bins":24,"lot":"L-1","note":"ripe, \"sweet\""}"#, r#"{"bins":"007","lot":"L-2","note":""}"#]
+        );
+        assert_eq!(rows("lots.tsv", "lot\tbins\nL-1\t24\n"), [r#"{"bins":24,"lot":"L-1"}"#]);
+        let members = [r#"{"a":[1,2]}"#, "\"x,]\\\"\"", "12345678901234567890123"];
+        assert_eq!(rows("lots.json", " [ {\"a\": [1, 2]}, \"x,]\\\"\", 12345678901234567890123 ]\n"), members);
+        assert_eq!(rows("lots.jsonl", "{\"a\": [1,2]}\n\n\"x,]\\\"\"\n12345678901234567890123"), members);
+        assert_eq!(rows("none.json", "[]"), [""; 0]);
+        assert_eq!(rows("none.csv", "lot,bins\n"), [""; 0]);
+    }
+
+    #[test]
+    fn rows_that_cannot_be_read_say_where() {
+        assert_eq!(
+            rows("lots.csv", "lot,bins\nL-1,24\nL-2\n").last().map(String::as_str),
+            Some("line 3: it has 1 cells, and the first row names 2 columns")
+        );
+        assert!(rows("lots.json", "[{\"a\": }]")[0].starts_with("this is not JSON: "));
+        assert!(rows("lots.xml", "<lots/>")[0].starts_with("rows come from a file that ends in"));
+        let deep = format!("[{}]", "[".repeat(100_000));
+        assert!(rows("deep.json", &deep)[0].contains("recursion limit"));
+    }
+}

@@ -1,0 +1,36 @@
+//! What must not be shown: secrets in every encoding in which they may occur, and header fields that carry
+//! credentials.
+
+mod encoding;
+mod masker;
+mod used;
+
+pub(crate) use encoding::Encoding;
+pub use masker::Masker;
+use masker::SHORT_SECRET;
+pub use used::{Destinations, UsedSecret};
+use yieldtray_source::Span;
+use yieldtray_source::{Code, Problem};
+
+/// Whether a value's name says that it holds a secret.
+pub fn is_secret_name(name: &str) -> bool {
+    let name = name.to_ascii_lowercase();
+    let telling = ["password", "passwd", "secret", "token", "api_key", "apikey", "private_key", "credential"];
+    telling.iter().any(|word| name.contains(word)) || name.split('_').any(|word| word == "key" || word == "pin")
+}
+
+/// A remark on a secret that is too short to be masked inside words, where it would be found everywhere.
+pub fn short_secret(name: &str, text: &str, span: Span) -> Option<Problem> {
+    let length = text.chars().count();
+    if length == 0 || length >= SHORT_SECRET {
+        return None;
+    }
+    let message = format!(
+        "the secret `{name}` has fewer than {SHORT_SECRET} characters: it is masked as a whole word, not inside words"
+    );
+    let hint = format!("use a longer secret, at least {SHORT_SECRET} characters");
+    Some(Problem::remark(Code::ShortSecret, span, message).with_hint(hint))
+}
+
+#[cfg(test)]
+mod tests;
