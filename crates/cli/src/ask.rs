@@ -9,7 +9,7 @@ use dialoguer::{Confirm, Input, Password};
 use std::fmt;
 use std::io;
 use std::sync::atomic::{AtomicBool, Ordering};
-use yieldtray_core::replay::Question;
+use yieldtray_engine::Question;
 use yieldtray_expression::Value;
 use yieldtray_http::MASK;
 use yieldtray_source::escape::safe_line;

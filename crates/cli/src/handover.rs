@@ -7,17 +7,17 @@ use crate::show::Out;
 use chrono::{DateTime, FixedOffset, Utc};
 use std::cell::RefCell;
 use std::time::SystemTime;
-use yieldtray_core::replay::{Event, Next, Run};
 use yieldtray_core::snippet::{
     Handed, Name, NameKind, Outline, Source, TARGETS, Target, Yield, outline, target, write,
 };
-use yieldtray_workspace::scope::Shown;
+use yieldtray_engine::{Event, Next, Run};
 use yieldtray_expression::{Engine, MadeUp, Value};
 use yieldtray_http::Prepared;
 use yieldtray_source::{Problem, closest, enumerate};
 use yieldtray_syntax::Kind;
 use yieldtray_workspace::CellId;
 use yieldtray_workspace::plan::{Plan, Step};
+use yieldtray_workspace::scope::Shown;
 use yieldtray_workspace::scope::{Answers, Origin, OriginKind, Reach, Settings, Tray, survey, yields};
 use yieldtray_workspace::secret::Masker;
 use yieldtray_workspace::uses_oauth2;

@@ -7,7 +7,7 @@ use serde_json::json;
 use std::io;
 use std::path::Path;
 use std::time::{SystemTime, UNIX_EPOCH};
-use yieldtray_core::replay::Run;
+use yieldtray_engine::Run;
 use yieldtray_expression::Value;
 use yieldtray_store::{Error, Kind, Store, set_aside, user_key_file};
 use yieldtray_transport::{Jar, KeptCookie};

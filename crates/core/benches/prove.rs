@@ -7,7 +7,7 @@ use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
-use yieldtray_core::replay::{Event, Next, Run};
+use yieldtray_engine::{Event, Next, Run};
 use yieldtray_expression::{Engine, MadeUp};
 use yieldtray_http::{Exchange, Timings};
 use yieldtray_source::files::Files;

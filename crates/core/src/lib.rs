@@ -10,14 +10,5 @@ pub mod har;
 pub mod lint;
 pub mod log;
 pub mod openapi;
-pub mod prove;
-pub mod replay;
 pub mod report;
 pub mod snippet;
-
-#[cfg(test)]
-mod request_tests;
-#[cfg(test)]
-mod testing;
-#[cfg(test)]
-mod values_tests;

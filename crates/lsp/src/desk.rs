@@ -4,7 +4,7 @@ use std::collections::HashMap;
 use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
-use yieldtray_core::replay::Question;
+use yieldtray_engine::Question;
 use yieldtray_expression::Engine;
 use yieldtray_http::Exchange;
 use yieldtray_source::files::Files;

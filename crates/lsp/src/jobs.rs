@@ -11,7 +11,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::mpsc::{self, RecvTimeoutError, Sender};
 use std::thread::{self, JoinHandle};
 use std::time::{Duration, Instant};
-use yieldtray_core::replay::Question;
+use yieldtray_engine::Question;
 
 /// How often who waits for an answer looks whether it is still wanted.
 const TICK: Duration = Duration::from_millis(50);

@@ -11,7 +11,7 @@ use crate::show::progress::ProgressLine;
 use crate::show::proof::{Proved, Proven};
 use std::io;
 use std::time::Instant;
-use yieldtray_core::replay::{CellReport, Event, Run};
+use yieldtray_engine::{CellReport, Event, Run};
 use yieldtray_transport::{Client, Options};
 use yieldtray_workspace::plan::Plan;
 

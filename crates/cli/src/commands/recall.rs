@@ -18,7 +18,7 @@ use std::collections::HashMap;
 use std::io::Write;
 use std::rc::Rc;
 use yieldtray_core::log::Past;
-use yieldtray_core::replay::{Event, Next, Outcome, Run};
+use yieldtray_engine::{Event, Next, Outcome, Run};
 use yieldtray_source::enumerate;
 use yieldtray_store::Store;
 use yieldtray_store::log::Place;

@@ -14,7 +14,7 @@ use crate::show::{Out, body, data, exchange};
 use serde_json::{Value, json};
 use std::io::Write;
 use std::path::{Path, PathBuf};
-use yieldtray_core::replay::{Event, Next, Run};
+use yieldtray_engine::{Event, Next, Run};
 use yieldtray_expression::check_jsonpath;
 use yieldtray_source::{Code, Problem, enumerate};
 use yieldtray_syntax::typed_field;

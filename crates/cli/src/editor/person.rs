@@ -4,7 +4,7 @@ use crate::ask::Person;
 use crate::failure::Stop;
 use crate::sending::Interrupts;
 use std::io;
-use yieldtray_core::replay::Question;
+use yieldtray_engine::Question;
 use yieldtray_expression::Value;
 use yieldtray_lsp::Talk;
 

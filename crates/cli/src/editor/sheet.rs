@@ -12,7 +12,7 @@ use crate::show::{body, exchange, problems};
 use anyhow::Context;
 use std::io::Write;
 use std::path::{Path, PathBuf};
-use yieldtray_core::replay::{CellReport, Run};
+use yieldtray_engine::{CellReport, Run};
 use yieldtray_http::Exchange;
 use yieldtray_store::StateFolder;
 use yieldtray_workspace::CellId;

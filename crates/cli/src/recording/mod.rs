@@ -18,8 +18,8 @@ use std::io;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 use writer::{Writer, Writes};
-use yieldtray_core::replay::{CellReport, Event, Run};
 use yieldtray_core::report::{Entry, millis};
+use yieldtray_engine::{CellReport, Event, Run};
 use yieldtray_http::Kept;
 use yieldtray_workspace::secret::Masker;
 

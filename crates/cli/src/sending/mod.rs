@@ -23,7 +23,7 @@ use tokio::sync::Notify;
 use vigil::Vigil;
 use work::{Work, Worked};
 use yieldtray_core::log::fill_in;
-use yieldtray_core::replay::{Event, Next, Question, Ready, Run};
+use yieldtray_engine::{Event, Next, Question, Ready, Run};
 use yieldtray_http::Prepared;
 use yieldtray_workspace::CellId;
 

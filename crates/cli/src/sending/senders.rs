@@ -2,7 +2,7 @@
 
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
-use yieldtray_core::replay::Ready;
+use yieldtray_engine::Ready;
 use yieldtray_transport::{Client, Jar};
 
 /// One for all, or one a file: in a replay a file has the cookies that its own cells got, and those of

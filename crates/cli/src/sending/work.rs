@@ -7,7 +7,7 @@ use std::io;
 use std::sync::{Arc, PoisonError};
 use std::time::{Duration, Instant};
 use tokio::sync::Notify;
-use yieldtray_core::replay::{Pause, Ready};
+use yieldtray_engine::{Pause, Ready};
 use yieldtray_http::{Exchange, Failure, FailureKind};
 use yieldtray_transport::Client;
 use yieldtray_workspace::request::TokenRequest;

@@ -20,7 +20,7 @@ use anyhow::Context;
 use chrono::{DateTime, Utc};
 use std::path::{Component, Path, PathBuf};
 use std::time::SystemTime;
-use yieldtray_core::replay::Summary;
+use yieldtray_engine::Summary;
 use yieldtray_expression::{Engine, MadeUp, Value};
 use yieldtray_http::parse_origin;
 use yieldtray_source::Span;

@@ -6,7 +6,7 @@ use crate::args::{Looking, Part};
 use crate::failure::Stop;
 use crate::host::Host;
 use std::io::Write;
-use yieldtray_core::replay::Run;
+use yieldtray_engine::Run;
 use yieldtray_http::Exchange;
 use yieldtray_source::escape::safe;
 use yieldtray_workspace::CellId;

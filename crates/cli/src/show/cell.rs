@@ -4,10 +4,10 @@ use super::look::Look;
 use super::table::{count, cut, left, push_left, push_right};
 use std::borrow::Cow;
 use std::time::Duration;
-use yieldtray_core::replay::{CellReport, CheckFailure, Difference, Outcome, Summary, TokenReport, YieldReport};
-use yieldtray_workspace::config::Tint;
+use yieldtray_engine::{CellReport, CheckFailure, Difference, Outcome, Summary, TokenReport, YieldReport};
 use yieldtray_source::diff::DifferentLine;
 use yieldtray_source::escape::safe_line;
+use yieldtray_workspace::config::Tint;
 use yieldtray_workspace::{CellId, Workspace};
 
 /// Where no terminal gives a width, lines may be this long before a column is cut.

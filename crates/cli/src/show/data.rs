@@ -2,8 +2,8 @@
 
 use serde_json::{Map, Value, json};
 use std::time::Duration;
-use yieldtray_core::replay::{CellReport, Event, Summary, TokenReport};
 use yieldtray_core::report::{About, Entry, Noted, Request, Response, millis};
+use yieldtray_engine::{CellReport, Event, Summary, TokenReport};
 use yieldtray_http::Exchange;
 use yieldtray_http::Prepared;
 use yieldtray_source::Problem;

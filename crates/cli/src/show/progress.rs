@@ -4,7 +4,7 @@ use super::Out;
 use super::table::{count, cut};
 use std::io::{self, Write};
 use std::time::{Duration, Instant};
-use yieldtray_core::replay::Run;
+use yieldtray_engine::Run;
 
 /// A run that is over before anybody could read the line shows none.
 const LATE: Duration = Duration::from_millis(300);

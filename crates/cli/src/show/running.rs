@@ -6,7 +6,7 @@ use super::{Out, data, table};
 use crate::sending::Audience;
 use std::io::{self, Write};
 use std::time::{Duration, Instant};
-use yieldtray_core::replay::{CellReport, Event, Outcome, Run};
+use yieldtray_engine::{CellReport, Event, Outcome, Run};
 use yieldtray_expression::Engine;
 use yieldtray_source::{Problem, SourceId};
 

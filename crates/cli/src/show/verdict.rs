@@ -4,7 +4,7 @@ use super::cell::{CellLines, Columns, Heading, not_sent, shown_name};
 use super::look::Look;
 use super::{Out, exchange, table};
 use crate::failure::Stop;
-use yieldtray_core::replay::{CellReport, Outcome, Run, TokenReport};
+use yieldtray_engine::{CellReport, Outcome, Run, TokenReport};
 use yieldtray_http::Exchange;
 use yieldtray_source::escape::safe_line;
 

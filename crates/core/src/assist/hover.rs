@@ -1,11 +1,11 @@
 use super::shown::{masker, row, words};
 use super::words::{INSTRUCTIONS, builtin_help, instruction_help, language_help};
 use super::{Occurrence, View, What, at};
-use yieldtray_workspace::scope::Shown;
 use yieldtray_expression::FUNCTIONS;
 use yieldtray_http::{METHODS, field};
 use yieldtray_source::SourceId;
 use yieldtray_source::Span;
+use yieldtray_workspace::scope::Shown;
 use yieldtray_workspace::scope::across;
 use yieldtray_workspace::{CellId, Workspace};
 

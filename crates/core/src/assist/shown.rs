@@ -1,13 +1,13 @@
 //! What values come to, as far as that can be told without sending anything.
 
 use super::{View, nearest_cell, needs};
-use yieldtray_workspace::scope::Shown;
 use yieldtray_expression::Value as Worked;
 use yieldtray_http::MASK;
 use yieldtray_source::SourceId;
 use yieldtray_source::Span;
 use yieldtray_source::names::is_value_name;
 use yieldtray_syntax::{Instruction, Kind, Template, is_language_name};
+use yieldtray_workspace::scope::Shown;
 use yieldtray_workspace::scope::{Found, Lookup, Memo, Row, Stage, survey_one};
 use yieldtray_workspace::secret::Masker;
 use yieldtray_workspace::{CellId, Workspace};

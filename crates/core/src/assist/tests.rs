@@ -1,10 +1,10 @@
 use super::*;
 use crate::lint::lint;
-use crate::testing::{engine, json_answer, settings, workspace};
 use std::path::Path;
 use yieldtray_expression::Engine;
 use yieldtray_source::{Code, Problem};
 use yieldtray_source::{Edit, edited};
+use yieldtray_test_support::{engine, json_answer, settings, workspace};
 use yieldtray_workspace::scope::{Answers, Settings, Tray};
 
 /// The cursor in a fixture.

@@ -1,7 +1,7 @@
 use super::read;
-use crate::testing::{json_answer, replay, settings};
 use yieldtray_http::Prepared;
 use yieldtray_syntax::shell::is_command;
+use yieldtray_test_support::{json_answer, replay, settings};
 
 fn cells(text: &str) -> Result<Vec<String>, String> {
     crate::draft::cells(&read(text)?)

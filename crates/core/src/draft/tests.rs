@@ -1,7 +1,7 @@
 use super::{Body, Draft, Lift, Sheet, Text};
-use crate::testing::{json_answer, replay, settings};
 use proptest::prelude::*;
 use yieldtray_http::Prepared;
+use yieldtray_test_support::{json_answer, replay, settings};
 
 /// What a file sends first.
 #[track_caller]

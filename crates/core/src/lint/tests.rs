@@ -1,6 +1,6 @@
 use super::{Ties, learn_ties, lint, lint_files};
-use crate::testing::{engine, settings, workspace};
 use std::path::Path;
+use yieldtray_test_support::{engine, settings, workspace};
 
 /// The findings of a workspace: code, file, and the text underlined.
 fn findings(fixture: &str, files: &[&str]) -> Vec<(String, String, String)> {

@@ -1,8 +1,8 @@
 use super::compare::{Change, Comparing, Comparison, Ignore, compare};
 use super::lists::{Step, pair};
-use crate::testing::{answer, json_answer};
 use proptest::prelude::*;
 use serde_json::{Value, json};
+use yieldtray_test_support::{answer, json_answer};
 
 fn told(found: &Comparison) -> Vec<String> {
     let words = |change: &Change| match change {

@@ -1,14 +1,14 @@
 use super::past::{LARGEST_LOGGED, Past, fill_in};
-use crate::replay::Event;
 use crate::report::Entry;
-use crate::testing::{answer, settings, side_by_side, with_run};
 use bytes::Bytes;
 use std::borrow::Cow;
 use std::sync::Arc;
 use std::time::Duration;
+use yieldtray_engine::Event;
 use yieldtray_http::Kept;
 use yieldtray_http::{Content, Prepared};
 use yieldtray_http::{CookieFate, CookieNote, Exchange, Hop, HopKind, Timings};
+use yieldtray_test_support::{answer, settings, side_by_side, with_run};
 use yieldtray_workspace::secret::Masker;
 
 const DESK: &str = "#- desk.http\n%% Sign in\nPOST http://bench/session\n\n{}\n\n% check status == 201\n% yield token = body.token secret\n";

@@ -1,8 +1,8 @@
 use super::record::{Request, Response};
-use crate::replay::{CellReport, CheckFailure, Difference, Outcome, YieldReport};
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 use std::time::Duration;
+use yieldtray_engine::{CellReport, CheckFailure, Difference, Outcome, YieldReport};
 use yieldtray_http::Failure;
 use yieldtray_http::Kept;
 use yieldtray_source::Span;

@@ -1,8 +1,8 @@
 use super::entry::Entry;
-use super::saved::{About, Saved};
-use crate::replay::Summary;
+use super::saved::{About, Saved, summary_of};
 use rustc_hash::FxHashMap;
 use std::collections::hash_map;
+use yieldtray_engine::Summary;
 
 /// What tells one entry from all others of a run.
 #[derive(Clone, PartialEq, Eq, Hash)]
@@ -128,7 +128,7 @@ fn are_shards(reports: &[Saved]) -> bool {
 
 /// The figures of joined entries, of which `owner` gives the number of the report.
 fn totals_of(entries: &[Entry<'_>], owner: &[usize], totals: &[Summary]) -> Summary {
-    let own = Summary::of(entries);
+    let own = summary_of(entries);
     let counts = |number: &usize| owner.contains(number) || number + 1 == totals.len();
     let open = || (0..totals.len()).filter(counts).map(|number| &totals[number]);
     let left_out = open().map(|totals| totals.left_out).sum();

@@ -1,9 +1,10 @@
+use super::saved::summary_of;
 use super::{About, Entry, Kind, Saved, Streams, Verdict, join};
-use crate::replay::{Event, Summary};
-use crate::testing::{answer, json_answer, settings, side_by_side, with_run};
 use chrono::{DateTime, TimeDelta, Utc};
 use std::time::Duration;
+use yieldtray_engine::{Event, Summary};
 use yieldtray_http::{Failure, FailureKind};
+use yieldtray_test_support::{answer, json_answer, settings, side_by_side, with_run};
 
 /// A cell for each way to come out.
 const DESK: &str = "#- desk.http
@@ -42,7 +43,7 @@ const HOSTILE: &str = "<script>alert('x')</script>]]>&amp;\u{1b}[2J\u{0}\u{202e}
 
 /// The entries of a replay of the desk, as a report has them.
 fn entries() -> Vec<Entry<'static>> {
-    let run = |run: &mut crate::replay::Run<'_>| {
+    let run = |run: &mut yieldtray_engine::Run<'_>| {
         let mut entries = Vec::new();
         let told = side_by_side(run, 1, &mut |_| 0, &mut |request| match request.url.path() {
             "/lots" => Ok(json_answer(201, "{\"id\": \"L-2043\", \"bins\": 24}")),
@@ -79,7 +80,7 @@ fn entries() -> Vec<Entry<'static>> {
 fn about(minutes: i64, entries: &[Entry<'_>]) -> About {
     let noon: DateTime<Utc> = "2026-09-14T12:00:00Z".parse().expect("a time");
     let mut about = About::new(noon + TimeDelta::minutes(minutes), Some("bench".to_owned()), None);
-    about.totals = Summary::of(entries);
+    about.totals = summary_of(entries);
     about.elapsed_ms = 40.0;
     about.seed = Some(4616);
     about
@@ -185,7 +186,7 @@ fn shards_and_attempts_are_joined() {
     let joined = join(vec![two.clone(), one.clone()]);
     let names = |saved: &Saved| saved.entries.iter().map(|entry| entry.name.clone()).collect::<Vec<_>>();
     assert_eq!(names(&joined), all.iter().map(|entry| entry.name.clone()).collect::<Vec<_>>());
-    assert_eq!(joined.about.totals, Summary { left_out: 3, cells: all.len() + 3, ..Summary::of(&all) });
+    assert_eq!(joined.about.totals, Summary { left_out: 3, cells: all.len() + 3, ..summary_of(&all) });
     assert_eq!((joined.about.joined, joined.about.seed, joined.about.elapsed_ms), (Some(2), None, 60_040.0));
     let began = |saved: &Saved, at: usize| saved.entries[at].began_ms;
     assert_eq!((began(&joined, 0), began(&joined, 2)), (Some(0.0), Some(60_000.0)), "counted from the first run");

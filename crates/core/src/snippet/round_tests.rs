@@ -3,11 +3,11 @@
 use super::shape::Shape;
 use super::{Handed, Outline, outline, target, write};
 use crate::draft::{Draft, cells};
-use crate::testing::{json_answer, replay, settings};
 use percent_encoding::utf8_percent_encode;
 use proptest::prelude::*;
 use yieldtray_http::Prepared;
 use yieldtray_source::percent::NOT_UNRESERVED;
+use yieldtray_test_support::{json_answer, replay, settings};
 use yieldtray_workspace::secret::Masker;
 
 /// A request as a target writes it.

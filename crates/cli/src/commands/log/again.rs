@@ -15,7 +15,7 @@ use crate::session::Session;
 use crate::show::Out;
 use crate::show::comparison;
 use yieldtray_core::log::{compare, fill_in};
-use yieldtray_core::replay::{Next, Run};
+use yieldtray_engine::{Next, Run};
 use yieldtray_workspace::CellId;
 use yieldtray_workspace::plan::Plan;
 use yieldtray_workspace::secret::Masker;

@@ -1,0 +1,200 @@
+use crate::prove::mutation::{Change, Field};
+use bytes::Bytes;
+use serde_json::Value;
+use serde_json::value::RawValue;
+use std::fmt::Write;
+use std::time::Duration;
+use yieldtray_http::Exchange;
+use yieldtray_http::body_shape::{Member, Members, Outline, Segment};
+
+/// A copy of an answer with one change.
+pub fn alter(exchange: &Exchange, outline: &Outline<'_>, change: &Change) -> Exchange {
+    let mut copy = exchange.clone();
+    let mut body = |text: String| {
+        copy.size = text.len() as u64;
+        copy.body = Bytes::from(text);
+    };
+    match change {
+        Change::Status(status) => {
+            copy.status = *status;
+            let known = [(200, "OK"), (404, "Not Found"), (500, "Internal Server Error")];
+            let reason = known.iter().find(|(known, _)| known == status);
+            copy.reason = reason.map_or("", |(_, reason)| reason).to_owned();
+        }
+        Change::EmptyBody => body(String::new()),
+        Change::NotJson => body("<html><body>The packing line is closed for repairs.</body></html>".to_owned()),
+        Change::OtherBody => body("The packing line is closed for repairs.".to_owned()),
+        Change::EmptyList => body("[]".to_owned()),
+        Change::Field { path, how } => body(with_field(outline, &path.0, *how)),
+        Change::ContentType => {
+            let other = if exchange.media_type() == "text/html" { "text/plain" } else { "text/html" };
+            for (name, value) in &mut copy.headers {
+                if name.eq_ignore_ascii_case("content-type") {
+                    *value = other.as_bytes().to_vec();
+                }
+            }
+        }
+        Change::Header(name) => copy.headers.retain(|(own, _)| !own.eq_ignore_ascii_case(name)),
+        Change::Slow(time) => {
+            let more = time.saturating_sub(exchange.timings.total);
+            copy.timings.total += more.max(Duration::ZERO);
+            copy.timings.wait += more;
+        }
+    }
+    copy
+}
+
+/// The body's text with one field altered.
+fn with_field(outline: &Outline<'_>, path: &[Segment], how: Field) -> String {
+    let mut text = String::new();
+    match (outline, path) {
+        (Outline::Object(members), [Segment::Key(name), rest @ ..]) => object(&mut text, members, name, rest, how),
+        (Outline::List(members), [Segment::Each, rest @ ..]) => {
+            text.push('[');
+            for (at, member) in members.iter().enumerate() {
+                if at > 0 {
+                    text.push(',');
+                }
+                match (member, rest) {
+                    (Member::Object(members), [Segment::Key(name), rest @ ..]) => {
+                        object(&mut text, members, name, rest, how);
+                    }
+                    (Member::Object(members), _) => object(&mut text, members, "", &[], Field::OtherValue),
+                    (Member::Other(value), _) => text.push_str(value.get()),
+                }
+            }
+            text.push(']');
+        }
+        _ => {}
+    }
+    text
+}
+
+fn object(text: &mut String, members: &Members<'_>, altered: &str, rest: &[Segment], how: Field) {
+    text.push('{');
+    let mut first = true;
+    for (name, value) in &members.0 {
+        let own = name == altered;
+        if own && rest.is_empty() && how == Field::Missing {
+            continue;
+        }
+        if !std::mem::take(&mut first) {
+            text.push(',');
+        }
+        let _ = write!(text, "{}:", Value::from(name.as_str()));
+        match own {
+            true => inside(text, value, rest, how),
+            false => text.push_str(value.get()),
+        }
+    }
+    text.push('}');
+}
+
+/// A value in which the field at `path` is altered, if it has one.
+fn inside(text: &mut String, value: &RawValue, path: &[Segment], how: Field) {
+    match path {
+        [] => return text.push_str(&value_of(value, how)),
+        [Segment::Key(name), rest @ ..] => {
+            if let Ok(members) = serde_json::from_str::<Members<'_>>(value.get()) {
+                return object(text, &members, name, rest, how);
+            }
+        }
+        [Segment::Each, rest @ ..] => {
+            if let Ok(members) = serde_json::from_str::<Vec<&RawValue>>(value.get()) {
+                text.push('[');
+                for (at, member) in members.into_iter().enumerate() {
+                    if at > 0 {
+                        text.push(',');
+                    }
+                    inside(text, member, rest, how);
+                }
+                return text.push(']');
+            }
+        }
+    }
+    text.push_str(value.get());
+}
+
+fn value_of(value: &RawValue, how: Field) -> String {
+    let text = value.get();
+    match how {
+        Field::Missing | Field::Null => "null".to_owned(),
+        Field::Empty => "[]".to_owned(),
+        Field::OtherType => match text.as_bytes().first() {
+            Some(b'"') => "7",
+            Some(b'[') => "{}",
+            Some(b'{') => "[]",
+            _ => "\"other\"",
+        }
+        .to_owned(),
+        Field::OtherValue => other_value(text),
+    }
+}
+
+/// Whether there is another value of the same type and form.
+pub(super) fn has_other_value(text: &str) -> bool {
+    serde_json::from_str(text).is_ok_and(|value: Value| other(&value) != value)
+}
+
+/// Another value of the same type, as like the first as can be: what only looks at its form is not to notice.
+fn other_value(text: &str) -> String {
+    serde_json::from_str(text).map_or_else(|_| "1".to_owned(), |value: Value| other(&value).to_string())
+}
+
+/// The same of a value: lists and objects keep their members, which have other values.
+fn other(value: &Value) -> Value {
+    match value {
+        Value::String(text) => Value::from(other_text(text)),
+        Value::Bool(truth) => Value::from(!truth),
+        Value::Array(members) => members.iter().map(other).collect(),
+        Value::Object(members) => members.iter().map(|(name, value)| (name.clone(), other(value))).collect(),
+        Value::Number(number) => match (number.as_i64(), number.as_f64()) {
+            (Some(whole), _) => Value::from(whole.checked_add(1).unwrap_or_default()),
+            (None, Some(double)) if double.abs() < 1e15 => Value::from(double + 1.0),
+            _ => Value::from(1),
+        },
+        Value::Null => Value::Null,
+    }
+}
+
+/// The text with its last digit, or else its last letter, exchanged for the next one.
+fn other_text(text: &str) -> String {
+    let digit = text.rfind(|c: char| c.is_ascii_digit());
+    let Some(at) = digit.or_else(|| text.rfind(|c: char| c.is_ascii_alphabetic())) else {
+        return format!("{text}x");
+    };
+    let next = match text.as_bytes()[at] {
+        b'9' => b'0',
+        b'z' => b'a',
+        b'Z' => b'A',
+        other => other + 1,
+    };
+    format!("{}{}{}", &text[..at], char::from(next), &text[at + 1..])
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn another_value_keeps_the_type_and_the_form() {
+        for (value, other) in [
+            ("\"L-2039\"", "\"L-2030\""),
+            ("\"open\"", "\"opeo\""),
+            ("\"Fizz\"", "\"Fiza\""),
+            ("\"…\"", "\"…x\""),
+            ("\"\"", "\"x\""),
+            ("17", "18"),
+            ("9223372036854775807", "0"),
+            ("11.5", "12.5"),
+            ("1e400", "1"),
+            ("true", "false"),
+            ("[1, 2]", "[2,3]"),
+            ("[\"a\"]", "[\"b\"]"),
+            ("{\"kg\": 4, \"note\": null}", "{\"kg\":5,\"note\":null}"),
+        ] {
+            assert_eq!(other_value(value), other, "{value}");
+        }
+        assert!(["[]", "{}", "null", "[{}, null]"].iter().all(|value| !has_other_value(value)));
+    }
+}

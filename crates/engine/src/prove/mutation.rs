@@ -1,0 +1,259 @@
+use crate::prove::mutate::has_other_value;
+use std::time::Duration;
+use yieldtray_http::Exchange;
+use yieldtray_http::body_shape::{FieldAt, FieldPath, Outline};
+
+/// One respect in which an answer is altered.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Change {
+    /// It has this status, and all else as it was.
+    Status(u16),
+    /// It has no body.
+    EmptyBody,
+    /// Its body is not JSON any more.
+    NotJson,
+    /// Its body, which is no JSON, is another text.
+    OtherBody,
+    /// The list that its body is has no members.
+    EmptyList,
+    /// A field of its JSON object is altered, or that of each object in its list.
+    Field {
+        /// Where the field is.
+        path: FieldPath,
+        /// How.
+        how: Field,
+    },
+    /// It has another media type.
+    ContentType,
+    /// It lacks this header field.
+    Header(String),
+    /// It takes this long.
+    Slow(Duration),
+}
+
+/// How a field is altered.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Field {
+    /// It is not there.
+    Missing,
+    /// It is null.
+    Null,
+    /// Its value is of another type.
+    OtherType,
+    /// It is a list without members.
+    Empty,
+    /// It has another value of its type.
+    OtherValue,
+}
+
+/// Header fields that belong to the connection or the server, not to what the API promises.
+const OF_THE_LINE: &[&str] = &[
+    "age",
+    "alt-svc",
+    "connection",
+    "content-encoding",
+    "content-length",
+    "content-type",
+    "date",
+    "keep-alive",
+    "server",
+    "strict-transport-security",
+    "transfer-encoding",
+    "vary",
+    "via",
+];
+
+/// The changes that are tried on an answer, the most important first.
+pub fn changes(exchange: &Exchange, outline: &Outline<'_>, fields: &[FieldAt<'_>]) -> Vec<Change> {
+    let mut all = Vec::new();
+    let statuses = match exchange.status {
+        400..500 => [200, 500],
+        500.. => [200, 404],
+        _ => [404, 500],
+    };
+    all.extend(statuses.map(Change::Status));
+    match outline {
+        Outline::Nothing => {}
+        Outline::Object(_) | Outline::Json => all.extend([Change::EmptyBody, Change::NotJson]),
+        Outline::List(members) => {
+            all.extend([Change::EmptyBody, Change::NotJson]);
+            if !members.is_empty() {
+                all.push(Change::EmptyList);
+            }
+        }
+        Outline::Other => all.extend([Change::EmptyBody, Change::OtherBody]),
+    }
+    for how in [Field::Missing, Field::Null, Field::OtherType, Field::Empty, Field::OtherValue] {
+        for FieldAt { path, value, .. } in fields {
+            let text = value.get();
+            let applies = match how {
+                Field::Null => text != "null",
+                Field::OtherValue => has_other_value(text),
+                Field::Empty => text.starts_with('[') && !text[1..].trim_start().starts_with(']'),
+                Field::Missing | Field::OtherType => true,
+            };
+            if applies {
+                all.push(Change::Field { path: path.clone(), how });
+            }
+        }
+    }
+    let mut names: Vec<String> = exchange.headers.iter().map(|(name, _)| name.to_ascii_lowercase()).collect();
+    if names.iter().any(|name| name == "content-type") {
+        all.push(Change::ContentType);
+    }
+    names.retain(|name| !OF_THE_LINE.contains(&name.as_str()));
+    names.sort_unstable();
+    names.dedup();
+    all.extend(names.into_iter().map(Change::Header));
+    // A slower answer would be none.
+    all.push(Change::Slow(exchange.sent.sending.timeout));
+    all
+}
+
+impl Change {
+    /// A stable word for data output.
+    pub fn as_str(&self) -> &'static str {
+        match self {
+            Change::Status(_) => "status",
+            Change::EmptyBody => "empty-body",
+            Change::NotJson => "not-json",
+            Change::OtherBody => "other-body",
+            Change::EmptyList => "empty-list",
+            Change::Field { how, .. } => match how {
+                Field::Missing => "field-missing",
+                Field::Null => "field-null",
+                Field::OtherType => "field-of-another-type",
+                Field::Empty => "field-empty",
+                Field::OtherValue => "field-changed",
+            },
+            Change::ContentType => "content-type",
+            Change::Header(_) => "header-missing",
+            Change::Slow(_) => "slow",
+        }
+    }
+
+    /// What it is about, where the word does not tell: a status, a field, a header field, seconds.
+    pub fn subject(&self) -> Option<String> {
+        match self {
+            Change::Status(status) => Some(status.to_string()),
+            Change::Field { path, .. } => Some(path.shown()),
+            Change::Header(name) => Some(name.clone()),
+            Change::Slow(time) => Some(time.as_secs_f64().to_string()),
+            Change::EmptyBody | Change::NotJson | Change::OtherBody | Change::EmptyList | Change::ContentType => None,
+        }
+    }
+}
+
+/// Changes in plain words, those that are alike in one: each goes on after "no check notices when".
+pub fn words(changes: &[Change]) -> Vec<String> {
+    let mut lines = Vec::new();
+    let statuses: Vec<String> = changes
+        .iter()
+        .filter_map(|change| match change {
+            Change::Status(status) => Some(status.to_string()),
+            _ => None,
+        })
+        .collect();
+    if !statuses.is_empty() {
+        lines.push(format!("the status is {}", statuses.join(" or ")));
+    }
+    let has = |change: &Change| changes.contains(change);
+    match (has(&Change::EmptyBody), has(&Change::NotJson), has(&Change::OtherBody)) {
+        (true, true, _) => lines.push("the body is empty or no JSON".to_owned()),
+        (true, _, true) => lines.push("the body is empty or another text".to_owned()),
+        (true, ..) => lines.push("the body is empty".to_owned()),
+        (_, true, _) => lines.push("the body is no JSON".to_owned()),
+        (.., true) => lines.push("the body is another text".to_owned()),
+        _ => {}
+    }
+    if has(&Change::EmptyList) {
+        lines.push("the list is empty".to_owned());
+    }
+    lines.extend(field_words(changes));
+    if has(&Change::ContentType) {
+        lines.push("the content type changes".to_owned());
+    }
+    let headers: Vec<&String> = changes
+        .iter()
+        .filter_map(|change| match change {
+            Change::Header(name) => Some(name),
+            _ => None,
+        })
+        .collect();
+    if !headers.is_empty() {
+        let names: Vec<String> = headers.iter().map(|name| format!("`{name}`")).collect();
+        lines.push(format!("the header {} is missing", or(&names)));
+    }
+    for change in changes {
+        if let Change::Slow(time) = change {
+            lines.push(format!("it takes {} s", time.as_secs_f64()));
+        }
+    }
+    lines
+}
+
+/// Fields that are altered alike stand in one line.
+fn field_words(changes: &[Change]) -> Vec<String> {
+    let mut fields: Vec<(&FieldPath, Vec<Field>)> = Vec::new();
+    for change in changes {
+        let Change::Field { path, how } = change else { continue };
+        match fields.iter_mut().find(|(known, ..)| *known == path) {
+            Some((.., hows)) => hows.push(*how),
+            None => fields.push((path, vec![*how])),
+        }
+    }
+    let mut groups: Vec<(Vec<Field>, bool, Vec<&FieldPath>)> = Vec::new();
+    for (path, hows) in fields {
+        let of_each = path.of_each();
+        match groups.iter_mut().find(|(known, each, _)| *known == hows && *each == of_each) {
+            Some((.., paths)) => paths.push(path),
+            None => groups.push((hows, of_each, vec![path])),
+        }
+    }
+    let line = |(hows, of_each, paths): (Vec<Field>, bool, Vec<&FieldPath>)| {
+        let names = or(&field_names(&paths));
+        let of = if of_each { " of each member" } else { "" };
+        if hows == [Field::OtherValue] {
+            return format!("{names}{of} changes");
+        }
+        let how = hows.iter().map(|how| match how {
+            Field::Missing => "missing",
+            Field::Null => "null",
+            Field::OtherType => "of another type",
+            Field::Empty => "empty",
+            Field::OtherValue => "changed",
+        });
+        format!("{names}{of} is {}", or(&how.map(str::to_owned).collect::<Vec<_>>()))
+    };
+    groups.into_iter().map(line).collect()
+}
+
+/// So many fields of one inner object are named one by one.
+const FEW: usize = 3;
+
+/// The fields by their paths; many of one inner object are told together.
+fn field_names(paths: &[&FieldPath]) -> Vec<String> {
+    let mut parents: Vec<(String, Vec<&FieldPath>)> = Vec::new();
+    for path in paths {
+        let parent = path.shown_parent();
+        match parents.iter_mut().find(|(known, _)| *known == parent) {
+            Some((_, fields)) => fields.push(path),
+            None => parents.push((parent, vec![path])),
+        }
+    }
+    let mut names = Vec::new();
+    for (parent, fields) in parents {
+        match parent.is_empty() || fields.len() <= FEW {
+            true => names.extend(fields.iter().map(|path| format!("`{}`", path.shown()))),
+            false => names.push(format!("any of {} fields of `{parent}`", fields.len())),
+        }
+    }
+    names
+}
+
+fn or(words: &[String]) -> String {
+    match words.split_last() {
+        Some((last, rest)) if !rest.is_empty() => format!("{} or {last}", rest.join(", ")),
+        _ => words.concat(),
+    }
+}

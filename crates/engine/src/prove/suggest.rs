@@ -1,0 +1,57 @@
+use crate::prove::mutation::{Change, Field};
+use serde_json::Value;
+use std::time::Duration;
+use yieldtray_http::Exchange;
+use yieldtray_http::body_shape::{FieldAt, Outline};
+use yieldtray_workspace::suggest::{Named, type_of};
+
+/// Expressions that may notice a change, the best first. Whether they hold for the answer, and notice it, is for
+/// whoever can judge to say.
+pub(crate) fn candidates(
+    exchange: &Exchange,
+    outline: &Outline<'_>,
+    fields: &[FieldAt<'_>],
+    change: &Change,
+) -> Vec<String> {
+    match change {
+        Change::Status(_) => vec![format!("status == {}", exchange.status)],
+        Change::EmptyBody | Change::NotJson | Change::OtherBody => match outline {
+            Outline::Object(_) => vec!["type(body) == map".to_owned()],
+            Outline::List(_) => vec!["type(body) == list".to_owned()],
+            Outline::Json => vec!["type(body) != string".to_owned()],
+            Outline::Other | Outline::Nothing => vec!["size(text) > 0".to_owned()],
+        },
+        Change::EmptyList => vec!["size(body) > 0".to_owned()],
+        Change::Field { path, how } => {
+            let value = fields.iter().find(|field| field.path == *path).map(|field| field.value.get());
+            let value = value.unwrap_or_default();
+            let place = Named::of(path);
+            let (field, there) = (place.field.clone(), place.there());
+            let of_each = place.loops > 0;
+            let for_each = |test: String| place.test(&test);
+            let mut tests = Vec::new();
+            match how {
+                Field::Missing | Field::Null | Field::OtherType => {
+                    tests.extend(type_of(value).map(|kind| format!("type({field}) == {kind}")));
+                    tests.push(there);
+                }
+                Field::Empty => tests.push(format!("size({field}) > 0")),
+                // What is short and plain may be promised; the rest is made anew for each answer.
+                Field::OtherValue if !of_each && value.len() <= 24 && !value.starts_with(['{', '[']) => {
+                    tests.push(format!("{field} == {value}"));
+                }
+                Field::OtherValue => {}
+            }
+            tests.into_iter().map(for_each).collect()
+        }
+        Change::ContentType => {
+            vec![format!("headers[\"content-type\"].startsWith({})", Value::from(exchange.media_type()))]
+        }
+        Change::Header(name) => vec![format!("{} in headers", Value::from(name.as_str()))],
+        Change::Slow(_) => {
+            // Ten times what it took this time, in whole seconds.
+            let bound = (exchange.timings.total * 10).max(Duration::from_secs(1)).as_secs() + 1;
+            vec![format!("elapsed < duration(\"{bound}s\")")]
+        }
+    }
+}

@@ -1,0 +1,227 @@
+//! What happens before a request is sent, and in which order: given values, skipping, questions, tokens.
+
+use std::cell::RefCell;
+use yieldtray_engine::{Event, Next, Outcome, Run};
+use yieldtray_expression::Value;
+use yieldtray_http::Exchange;
+use yieldtray_test_support::{json_answer, settings, with_run};
+use yieldtray_workspace::request::{Token, Tokens};
+
+/// What a run asked and sent, in that order: `? question` and `METHOD path`.
+fn steps(fixture: &str, set: &[(&str, Value)], answer: impl Fn(&str) -> Exchange) -> (Vec<String>, Vec<Event>) {
+    with_run(fixture, &["a.http"], settings(None, set), 1, |run| drive(run, answer))
+}
+
+fn drive(run: &mut Run<'_>, answer: impl Fn(&str) -> Exchange) -> (Vec<String>, Vec<Event>) {
+    let (mut steps, mut events) = (Vec::new(), Vec::new());
+    while let Some(next) = run.next() {
+        match next {
+            Next::Ask(question) => {
+                steps.push(format!("? {}", question.text));
+                run.answer(&question, Value::text(format!("said-{}", question.name).as_str()));
+            }
+            Next::Send(ready) => {
+                let url = &ready.prepared.url;
+                let query = url.query().map(|query| format!("?{query}")).unwrap_or_default();
+                let path = format!("{}{query}", url.path());
+                steps.push(format!("{} {path}", ready.prepared.method));
+                let answer = answer(&path);
+                run.complete(ready, Ok(answer));
+            }
+            Next::Authorize(request) => {
+                steps.push(format!("token of {}", request.profile));
+                let answer = answer("/token");
+                run.authorize(&request, Ok(&answer));
+            }
+            Next::Pause(pause) => run.resume(&pause),
+            Next::Wait => unreachable!("one at a time, nothing is waited for"),
+        }
+        events.extend(run.events());
+    }
+    events.extend(run.events());
+    (steps, events)
+}
+
+fn fine(path: &str) -> Exchange {
+    match path {
+        "/token" => {
+            json_answer(200, "{\"access_token\": \"a-4616-1\", \"token_type\": \"Bearer\", \"expires_in\": 600}")
+        }
+        _ => json_answer(200, "{\"id\": \"L-1\"}"),
+    }
+}
+
+fn outcomes(events: &[Event]) -> Vec<&str> {
+    let of = |event: &'_ Event| match event {
+        Event::Cell(report) => Some(report.outcome.as_str()),
+        _ => None,
+    };
+    events.iter().filter_map(of).collect()
+}
+
+const DESK: &str = "#- yieldtray.toml
+[oauth2.shift]
+token_url = \"http://bench/token\"
+grant = \"client_credentials\"
+client_id = \"desk\"
+client_secret = \"s-4616-early\"
+#- a.http
+";
+
+#[test]
+fn who_is_skipped_is_asked_nothing_and_gets_no_token() {
+    let cell = "%% pay\n% skip when grower == \"G-99\" \"left in spring\"\n% ask pin \"The PIN?\"\n% auth oauth2 shift\nGET http://bench/pay/{{pin}}\n";
+    let fixture = format!("{DESK}{cell}");
+    let grower = |id: &str| [("grower", Value::text(id))];
+    let (sent, events) = steps(&fixture, &grower("G-99"), fine);
+    assert_eq!((sent.len(), outcomes(&events)), (0, vec!["skipped"]));
+    let (sent, events) = steps(&fixture, &grower("G-11"), fine);
+    assert_eq!(sent, ["? The PIN?", "token of shift", "GET /pay/said-pin"]);
+    assert_eq!(outcomes(&events), ["passed"]);
+    // What only the answer can tell is asked first.
+    let late =
+        format!("{DESK}%% pay\n% skip when pin == \"said-pin\" \"no\"\n% ask pin \"The PIN?\"\nGET http://bench/pay\n");
+    let (sent, events) = steps(&late, &[], fine);
+    assert_eq!((sent, outcomes(&events)), (vec!["? The PIN?".to_owned()], vec!["skipped"]));
+}
+
+#[test]
+fn a_sequence_asks_for_itself_before_it_gives() {
+    let fixture = "#- a.http\n%% round\n% ask who \"Who?\"\n% play visit with grower = who + \"-a\"\n% play visit with grower = who + \"-b\"\n\n\
+        %% visit\n% ask pin \"PIN?\"\nGET http://bench/growers/{{grower}}?pin={{pin}}&again={{grower}}\n";
+    let (sent, events) = steps(fixture, &[], fine);
+    assert_eq!(
+        sent,
+        [
+            "? Who?",
+            "? PIN?",
+            "GET /growers/said-who-a?pin=said-pin&again=said-who-a",
+            "GET /growers/said-who-b?pin=said-pin&again=said-who-b"
+        ]
+    );
+    assert_eq!(outcomes(&events), ["passed", "passed"]);
+    // What a sequence makes up is the same in the whole request.
+    let fixture = "#- a.http\n%% round\n% play visit with grower = uuid()\n\n%% visit\nGET http://bench/{{grower}}?again={{grower}}\n";
+    let (sent, _) = steps(fixture, &[], fine);
+    let (path, again) = sent[0].split_once("?again=").expect("both");
+    assert_eq!(path.trim_start_matches("GET /"), again);
+}
+
+#[test]
+fn a_remark_is_not_lost_while_a_token_is_got() {
+    let fixture =
+        format!("{DESK}%% pay\n% ask pin \"PIN?\" default 4\n% auth oauth2 shift\nGET http://bench/pay/{{{{pin}}}}\n");
+    let mut nobody = settings(None, &[]);
+    nobody.can_ask = false;
+    let (sent, events) = with_run(&fixture, &["a.http"], nobody, 1, |run| drive(run, fine));
+    assert_eq!(sent, ["token of shift", "GET /pay/4"]);
+    let remarks = events.iter().filter_map(|event| match event {
+        Event::Cell(report) => Some(report.problems.len()),
+        _ => None,
+    });
+    assert_eq!(remarks.collect::<Vec<_>>(), [1]);
+}
+
+fn kept(access: &str, ends: Option<i64>, refresh: Option<&str>, print: String) -> Tokens {
+    let mut tokens = Tokens::default();
+    let refresh = refresh.map(str::to_owned);
+    tokens.put(Token { profile: "shift".to_owned(), print, access: access.to_owned(), refresh, ends, fresh: false });
+    tokens
+}
+
+/// What a token got with these words is told from others by.
+fn print(fixture: &str) -> String {
+    with_run(fixture, &["a.http"], settings(None, &[]), 1, |run| {
+        drive(run, fine);
+        run.tokens().iter().next().expect("a token").print.clone()
+    })
+}
+
+/// 2026-09-14T12:00:00Z, the time in these tests.
+const NOON: i64 = 1_789_387_200;
+
+/// What a run does that has a token from before: its steps, and the tokens it ends with.
+fn with_kept(tokens: Tokens, answer: impl Fn(&str) -> Exchange) -> (Vec<String>, Vec<Event>, Vec<String>, Vec<String>) {
+    let fixture = format!("{DESK}%% pay\n% auth oauth2 shift\nGET http://bench/pay\n");
+    let mut workspace = yieldtray_test_support::workspace(&fixture);
+    let engine = yieldtray_test_support::engine();
+    let source = workspace.load(std::path::Path::new("a.http")).expect("a file");
+    let cells: Vec<_> = workspace.cells(source).collect();
+    let plan = yieldtray_workspace::plan::Plan::new(&mut workspace, &cells, true);
+    let mut run = Run::new(&workspace, &engine, settings(None, &[]), plan, false).with_tokens(tokens);
+    let seen = RefCell::new(Vec::new());
+    let (sent, events) = drive(&mut run, |path| {
+        seen.borrow_mut().push(path.to_owned());
+        answer(path)
+    });
+    let left = run.tokens().iter().map(|token| token.access.clone()).collect();
+    let dropped = run.dropped_tokens().map(str::to_owned).collect();
+    (sent, events, left, dropped)
+}
+
+#[test]
+fn a_kept_token_serves_until_it_ends_or_is_refused() {
+    let print = print(&format!("{DESK}%% pay\n% auth oauth2 shift\nGET http://bench/pay\n"));
+    let token = |ends, refresh| kept("a-kept", ends, refresh, print.clone());
+
+    let (sent, _, left, _) = with_kept(token(Some(NOON + 60), None), fine);
+    assert_eq!((sent, left), (vec!["GET /pay".to_owned()], vec!["a-kept".to_owned()]));
+    let (sent, ..) = with_kept(token(None, None), fine);
+    assert_eq!(sent, ["GET /pay"], "nobody says that it ends");
+
+    // It ends before the request would be there.
+    let (sent, events, left, _) = with_kept(token(Some(NOON + 5), None), fine);
+    assert_eq!((sent, left), (vec!["token of shift".to_owned(), "GET /pay".to_owned()], vec!["a-4616-1".to_owned()]));
+    let renewed = |events: &[Event]| events.iter().any(|event| matches!(event, Event::Token(report) if report.renewed));
+    assert!(!renewed(&events));
+    let (_, events, ..) = with_kept(token(Some(NOON - 5), Some("r-1")), fine);
+    assert!(renewed(&events));
+
+    // One got with other words is not used.
+    let (sent, ..) = with_kept(kept("a-other", None, None, "other".to_owned()), fine);
+    assert_eq!(sent, ["token of shift", "GET /pay"]);
+
+    // The server does not take it any more: it is dropped, and that is said.
+    let refuse = |path: &str| if path == "/pay" { json_answer(401, "{}") } else { fine(path) };
+    let (_, events, left, dropped) = with_kept(token(None, None), refuse);
+    assert_eq!((left.len(), dropped), (0, vec!["shift".to_owned()]));
+    let advice = events.iter().find_map(|event| match event {
+        Event::Cell(report) => report.advice.clone(),
+        _ => None,
+    });
+    assert!(advice.is_some_and(|advice| advice.contains("kept token of `shift` was not taken")));
+}
+
+#[test]
+fn where_renewing_is_refused_a_new_token_is_got() {
+    let print = print(&format!("{DESK}%% pay\n% auth oauth2 shift\nGET http://bench/pay\n"));
+    let asked = RefCell::new(0);
+    let once_refused = |path: &str| match path {
+        "/token" if *asked.borrow() == 0 => {
+            *asked.borrow_mut() += 1;
+            json_answer(400, "{\"error\": \"invalid_grant\"}")
+        }
+        _ => fine(path),
+    };
+    let tokens = kept("a-kept", Some(NOON - 5), Some("r-1"), print);
+    let (sent, events, left, dropped) = with_kept(tokens, once_refused);
+    assert_eq!(sent, ["token of shift", "token of shift", "GET /pay"]);
+    assert_eq!((left, dropped.len()), (vec!["a-4616-1".to_owned()], 0));
+    let told = events.iter().filter(|event| matches!(event, Event::Token(_))).count();
+    assert_eq!((told, outcomes(&events)), (1, vec!["passed"]));
+}
+
+#[test]
+fn what_cannot_be_sent_asks_nothing() {
+    let broken = "%% broken\n% ask pin \"PIN?\"\nGET http://bench/{{\n";
+    let (sent, events) = steps(&format!("#- a.http\n{broken}"), &[], fine);
+    assert_eq!((sent.len(), outcomes(&events)), (0, vec!["mistaken"]));
+    let unmet = "%% first\nGET http://bench/1\n\n% check false\n\n%% second\n% needs first\n% ask pin \"PIN?\"\nGET http://bench/{{pin}}\n";
+    let (sent, events) = steps(&format!("#- a.http\n{unmet}"), &[], fine);
+    assert_eq!((sent, outcomes(&events)), (vec!["GET /1".to_owned()], vec!["failed", "not-sent"]));
+    let report = events.iter().rev().find_map(|event| match event {
+        Event::Cell(report) => Some(report.outcome.clone()),
+        _ => None,
+    });
+    assert_eq!(report, Some(Outcome::NotSent("first".to_owned())));
+}

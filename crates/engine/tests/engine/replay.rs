@@ -1,0 +1,530 @@
+use std::time::Duration;
+use yieldtray_engine::{Event, Next, Outcome, Run};
+use yieldtray_expression::Value;
+use yieldtray_http::Prepared;
+use yieldtray_http::{Exchange, Failure, FailureKind};
+use yieldtray_source::glob::matches;
+use yieldtray_test_support::{Told, answer, json_answer, replay, settings};
+use yieldtray_workspace::plan::{Plan, Selection};
+
+const DESK: &str = "#- desk.http
+% check ok: status == 200
+
+%% Sign in
+POST http://bench/session
+
+% yield token = body.token secret
+
+%% Book in
+% needs sign-in
+% waive ok
+POST http://bench/lots
+Authorization: Bearer {{token}}
+
+{ \"bins\": 24 }
+
+% yield lot_id = body.id
+% check status == 201
+% check body.bins == 24 else \"the scale counted {{body.bins}}\"
+
+%% Weigh
+% needs book-in
+GET http://bench/lots/{{lot_id}}
+
+% check ok: status < 300
+";
+
+/// Answers by path and method.
+fn desk(told_bins: i64) -> Told {
+    replay(DESK, &["desk.http"], settings(None, &[]), |request| {
+        Ok(match request.url.path() {
+            "/session" => json_answer(200, "{\"token\": \"t-0ecret\"}"),
+            "/lots" => json_answer(201, &format!("{{\"id\": \"L-1\", \"bins\": {told_bins}, \"by\": \"t-0ecret\"}}")),
+            _ => json_answer(204, ""),
+        })
+    })
+}
+
+fn outcomes(told: &Told) -> Vec<Outcome> {
+    told.reports().map(|report| report.outcome.clone()).collect()
+}
+
+#[test]
+fn a_run_chains_what_responses_yield() {
+    let told = desk(24);
+    assert_eq!(outcomes(&told), [Outcome::Passed, Outcome::Passed, Outcome::Passed]);
+    assert_eq!(told.sent[1].header("authorization"), Some("Bearer t-0ecret"));
+    assert_eq!(told.sent[2].url.path(), "/lots/L-1");
+    assert_eq!((told.summary.requests, told.summary.checks, told.summary.exit_code()), (3, 4, 0));
+    assert!(matches!(told.events.first(), Some(Event::Began { cells: 3, .. })));
+    assert!(matches!(told.events.last(), Some(Event::Ended(_))));
+}
+
+#[test]
+fn a_failed_check_shows_its_parts_and_stops_who_needs_it() {
+    let told = desk(23);
+    assert_eq!(outcomes(&told), [Outcome::Passed, Outcome::Failed, Outcome::NotSent("book-in".to_owned())]);
+    let report = told.reports().nth(1).expect("the second cell");
+    let failure = &report.failures[0];
+    assert_eq!(failure.expression, "body.bins == 24");
+    assert_eq!(failure.parts, [("body.bins".to_owned(), Ok("23".to_owned()))]);
+    assert_eq!(failure.hint.as_deref(), Some("the scale counted 23"));
+    assert_eq!((told.summary.failed_checks, told.summary.not_sent, told.summary.exit_code()), (1, 1, 1));
+}
+
+#[test]
+fn a_secret_yield_is_shown_nowhere() {
+    for bins in [23, 24] {
+        let told = desk(bins);
+        let everything = format!("{:?}", told.events);
+        assert!(!everything.contains("0ecret"), "{everything}");
+        assert!(everything.contains("[secret]"));
+    }
+}
+
+#[test]
+fn shared_checks_are_waived_and_replaced_by_label() {
+    let fixture = "#- _common.http\n% check ok: status == 200\n% check json: headers['content-type'].contains('json')\n\
+        #- a.http\n%% all\nhttp://bench/\n%% waived\n% waive ok, json\nhttp://bench/\n%% replaced\nhttp://bench/\n\n% check ok: status == 404\n";
+    let told = replay(fixture, &["a.http"], settings(None, &[]), |_| Ok(answer(404, &[], "")));
+    let counts: Vec<_> = told.reports().map(|report| (report.checks, report.failures.len())).collect();
+    assert_eq!(counts, [(2, 2), (0, 0), (2, 1)]);
+    let failure = &told.reports().next().expect("a report").failures[1];
+    assert_eq!(failure.label.as_deref(), Some("json"));
+    assert_eq!(failure.notes, ["`headers` has no `content-type`: it is empty"]);
+}
+
+#[test]
+fn a_check_that_cannot_be_judged_fails_and_says_why() {
+    let fixture = "#- a.http\n%% one\nhttp://bench/\n\n% check body.id\n% check body.missing == 1\n% check status\n% yield x = body.missing.deeper\n% check true\n";
+    let told = replay(fixture, &["a.http"], settings(None, &[]), |_| Ok(json_answer(200, "{\"id\": \"L-1\"}")));
+    let report = told.reports().next().expect("a report");
+    let notes: Vec<&[String]> = report.failures.iter().map(|failure| failure.notes.as_slice()).collect();
+    assert_eq!(
+        notes,
+        [
+            &["a check must be true or false, but this is text".to_owned()][..],
+            &["`body` has no `missing`: there is `id`".to_owned()],
+            &["a check must be true or false, but this is an integer".to_owned()],
+        ]
+    );
+    assert_eq!(report.yields[0].value, Err("`body` has no `missing`: there is `id`".to_owned()));
+    assert_eq!((report.checks, told.summary.failed_yields, told.summary.exit_code()), (4, 1, 1));
+}
+
+#[test]
+fn a_mistake_in_one_cell_does_not_stop_another() {
+    let fixture =
+        "#- a.http\n%% broken\nhttp://bench/{{\n%% fine\nhttp://bench/\n%% needing\n% needs broken\nhttp://bench/\n";
+    let told = replay(fixture, &["a.http"], settings(None, &[]), |_| Ok(json_answer(200, "{}")));
+    assert_eq!(outcomes(&told), [Outcome::Mistaken, Outcome::Passed, Outcome::NotSent("broken".to_owned())]);
+    assert_eq!(told.summary.exit_code(), 2);
+}
+
+#[test]
+fn needs_come_first_and_circles_are_told() {
+    let order = |fixture: &str| {
+        let told = replay(fixture, &["a.http"], settings(None, &[]), |_| Ok(json_answer(200, "{}")));
+        let paths: Vec<String> = told.sent.iter().map(|request| request.url.path().to_owned()).collect();
+        (paths.join(" "), told.problems().iter().map(|problem| problem.message.clone()).collect::<Vec<_>>())
+    };
+    let (paths, problems) = order(
+        "#- a.http\n%% c\n% needs b, other.http#d\nhttp://x/c\n%% a\nhttp://x/a\n%% b\n% needs a\nhttp://x/b\n#- other.http\n%% d\nhttp://x/d\n%% e\nhttp://x/e\n",
+    );
+    assert_eq!(paths, "/a /b /d /c");
+    assert_eq!(problems, Vec::<String>::new());
+    let (paths, problems) =
+        order("#- a.http\n%% a\n% needs b\nhttp://x/a\n%% b\n% needs a\nhttp://x/b\n%% c\nhttp://x/c\n");
+    assert_eq!(paths, "/c");
+    assert_eq!(problems, ["cells that need each other: a → b → a"]);
+    let (_, problems) = order("#- a.http\n%% a\n% needs bb\nhttp://x/a\n%% b1\n% needs none.http#x\nhttp://x/b\n");
+    assert_eq!(problems, ["no cell `bb` in `a.http`", "no file `none.http`"]);
+}
+
+#[test]
+fn no_answer_counts_more_than_the_rest() {
+    let fixture = "#- a.http\n%% one\nhttp://bench/\n%% two\nhttp://bench/{{nope}}\n";
+    let told = replay(fixture, &["a.http"], settings(None, &[("x", Value::null())]), |_| {
+        Err(Failure { kind: FailureKind::Refused, message: "refused".to_owned(), hint: None, elapsed: Duration::ZERO })
+    });
+    assert_eq!(outcomes(&told), [Outcome::NoAnswer, Outcome::Mistaken]);
+    assert_eq!(told.summary.exit_code(), 3);
+}
+
+#[test]
+fn what_a_response_gives_to_expressions() {
+    let fixture = "#- a.http\n%% one\nhttp://bench/\n
+% check status == 200 && reason == 'As Told' && size == 11 && elapsed < duration('1s')
+% check headers['x-two'] == 'a, b' && cookies.sid == 'v=1' && cookies.b == ''
+% check body == text && text == 'plain words' && hops == [] && url == 'http://bench/lots'
+% check sent.method == 'GET' && request.file == 'a.http'
+";
+    let headers = [("X-Two", "a"), ("x-two", "b"), ("Set-Cookie", "sid=v=1; Path=/"), ("Set-Cookie", "b=; HttpOnly")];
+    let told = replay(fixture, &["a.http"], settings(None, &[]), |_| Ok(answer(200, &headers, "plain words")));
+    let report = told.reports().next().expect("a report");
+    assert_eq!((report.checks, &report.failures.len()), (4, &0), "{:#?}", report.failures);
+}
+
+#[test]
+fn patterns_choose_names() {
+    for (pattern, name, fits) in [
+        ("book-in", "book-in", true),
+        ("book-in", "book-in-two", false),
+        ("book-*", "book-in", true),
+        ("*-in", "book-in", true),
+        ("*", "", true),
+        ("b*k*n", "book-in", true),
+        ("b*x*n", "book-in", false),
+        ("*a*a", "a", false),
+    ] {
+        assert_eq!(matches(pattern, name), fits, "{pattern} {name}");
+    }
+}
+
+#[test]
+fn what_is_lacking_is_found_and_put_in_order() {
+    use yieldtray_workspace::plan::{Plan, chain};
+    use yieldtray_workspace::scope::{Tray, Yielded};
+    let fixture = "#- other.http\n%% sign-in\nhttp://b/\n\n% yield token = body.t\n#- a.http\n% let auth = 'Bearer ' + token\n\n\
+        %% book\n% needs other.http#sign-in\nhttp://b/\nAuthorization: {{auth}}\n\n% yield lot = body.id\n% check lot != ''\n\n\
+        %% weigh\nhttp://b/{{lot}}\n\n% yield kg = body.kg\n\n%% ring\nhttp://b/{{ring}}\n\n% yield round = 1\n\n\
+        %% round\nhttp://b/{{round}}\n\n% yield ring = 1\n\n%% twice\nhttp://b/{{two}}\n%% x\nhttp://b/\n\n% yield two = 1\n%% y\nhttp://b/\n\n% yield two = 2\n";
+    let mut workspace = yieldtray_test_support::workspace(fixture);
+    let source = workspace.load(std::path::Path::new("a.http")).expect("a file");
+    let engine = yieldtray_test_support::engine();
+    let mut links = |name: &str, tray: &Tray| {
+        let cell = workspace.cell_named(source, name).expect("a cell");
+        let links = chain(&mut workspace, &engine, &settings(None, &[]), tray, cell);
+        let plan = Plan::chained(&mut workspace, &links, cell, false);
+        let order: Vec<String> = plan.steps.iter().map(|step| workspace.cell(step.cell).name.to_string()).collect();
+        let names: Vec<String> = links.iter().map(|link| link.names.join("+")).collect();
+        format!("{} by {}", order.join(" "), names.join(" "))
+    };
+    let empty = Tray::default();
+    assert_eq!(links("weigh", &empty), "sign-in book weigh by token lot");
+    assert_eq!(links("book", &empty), "sign-in book by token");
+    // Two cells that yield a name are no way to tell which is meant, and a circle ends.
+    assert_eq!(links("twice", &empty), "twice by ");
+    assert_eq!(links("ring", &empty), "round ring by ring");
+    let mut tray = Tray::default();
+    let yielded =
+        Yielded { value: Value::from("L-1"), source, cell: None, secret: false, origin: None, kept_at: Some(0) };
+    tray.put("lot", yielded);
+    assert_eq!(links("weigh", &tray), "weigh by ");
+}
+
+#[test]
+fn a_question_is_asked_once_and_its_default_may_come_from_a_response() {
+    let fixture = "#- a.http\n%% one\n% ask pin \"PIN?\" secret\nhttp://b/?p={{pin}}\n\n% yield lots = ['L-1', 'L-2']\n\n\
+        %% two\n% ask pin \"PIN?\" secret\n% ask lot \"Lot?\" default lots[1] from lots\nhttp://b/{{lot}}?p={{pin}}\n\n% check pin == 'x'\n\n\
+        %% three\n% ask lot \"Which?\" from status\nhttp://b/{{lot}}\n";
+    let told = replay(fixture, &["a.http"], settings(None, &[]), |_| Ok(json_answer(200, "{}")));
+    let sent: Vec<String> = told.sent.iter().map(|request| request.url.to_string()).collect();
+    // The test's answer to a question is the question.
+    assert_eq!(sent, ["http://b/?p=PIN%3F", "http://b/Lot%3F?p=PIN%3F"]);
+    let failure = &told.reports().nth(1).expect("a report").failures[0];
+    assert_eq!(failure.parts, [("pin".to_owned(), Ok("\"[secret]\"".to_owned()))]);
+    assert_eq!(told.problems()[0].message, "`status` is there only after the response");
+
+    let mut alone = settings(None, &[("pin", Value::from("4616"))]);
+    alone.can_ask = false;
+    let told = replay(fixture, &["a.http"], alone, |_| Ok(json_answer(200, "{}")));
+    assert_eq!(told.sent[1].url.as_str(), "http://b/L-2?p=4616");
+    let remarks: Vec<&str> = told.problems().iter().map(|problem| problem.message.as_str()).collect();
+    assert_eq!(remarks[0], "nobody can be asked for `lot`: its default is taken, \"L-2\"");
+}
+
+/// A workspace with a profile, and two cells that ask for its token.
+const PROFILED: &str = "#- yieldtray.toml\n[oauth2.shift]\ntoken_url = 'http://office/token'\nclient_id = 'desk'\n\
+    client_secret = '{{secret}}'\nscope = 'pay roll'\nfor = ['http://bench']\n\
+    #- a.http\n% auth oauth2 shift\n\n%% one\nhttp://bench/1\n\n%% two\nhttp://bench/2\n";
+
+fn tokens_replay(respond: impl FnMut(&Prepared) -> Result<Exchange, Failure>) -> Told {
+    replay(PROFILED, &["a.http"], settings(None, &[("secret", Value::text("wind&fall"))]), respond)
+}
+
+#[test]
+fn one_token_serves_all_cells_of_a_profile() {
+    let told = tokens_replay(|request| {
+        Ok(match request.url.path() {
+            "/token" => {
+                json_answer(200, r#"{"access_token": "t-4616-abcd", "token_type": "bearer", "expires_in": "3600"}"#)
+            }
+            _ => json_answer(200, "{}"),
+        })
+    });
+    let sent: Vec<_> = told.sent.iter().map(|request| request.url.path().to_owned()).collect();
+    assert_eq!(sent, ["/token", "/1", "/2"]);
+    let form = told.sent[0].body.as_ref().map(|body| body.text().into_owned());
+    assert_eq!(form.as_deref(), Some("grant_type=client_credentials&scope=pay+roll"));
+    // `desk:wind%26fall`: both are form-encoded first (RFC 6749 2.3.1).
+    assert_eq!(told.sent[0].header("authorization"), Some("Basic ZGVzazp3aW5kJTI2ZmFsbA=="));
+    assert_eq!(told.sent[2].header("authorization"), Some("Bearer t-4616-abcd"));
+    assert!(!format!("{:?}", told.events).contains("4616"), "nothing of the token is told");
+    let got = told.events.iter().any(|event| matches!(event, Event::Token(report) if report.seconds == Some(3600)));
+    assert!(got, "{:?}", told.events);
+}
+
+#[test]
+fn without_a_token_the_cells_that_want_it_are_not_sent() {
+    for (status, body, words) in [
+        (400, r#"{"error": "invalid_client", "error_description": "no desk"}"#, "(invalid_client: no desk)"),
+        (200, r#"{"token": "t"}"#, "the answer has no `access_token`"),
+        (200, r#"{"access_token": "t", "token_type": "mac"}"#, "is of the kind `mac`"),
+        (503, "<html>", "503 (As Told)"),
+    ] {
+        let told = tokens_replay(|_| Ok(json_answer(status, body)));
+        assert_eq!(told.sent.len(), 1, "it is asked for once");
+        let failures: Vec<_> = told.reports().filter_map(|report| report.failure.as_ref()).collect();
+        assert!(failures.len() == 2 && failures[0].message.contains(words), "{failures:?}");
+        assert_eq!(told.summary.exit_code(), 3);
+    }
+}
+
+#[test]
+fn a_body_that_was_not_held_passes_no_check() {
+    let fixture = "#- a.http\nhttp://bench/\n\n% check text == ''\n% check size == 9\n% yield b = body\n";
+    let told = replay(fixture, &["a.http"], settings(None, &[]), |_| {
+        let mut passed_on = json_answer(200, "");
+        passed_on.size = 9;
+        Ok(passed_on)
+    });
+    let report = told.reports().next().expect("a report");
+    assert_eq!((report.checks, report.failures.len(), report.yields.len()), (2, 1, 1));
+    assert!(report.failures[0].notes[0].contains("larger than what checks can read"), "{:?}", report.failures);
+    assert!(report.yields[0].value.is_err());
+}
+
+/// The paths that were sent, in order.
+fn paths(told: &Told) -> Vec<String> {
+    told.sent.iter().map(|request| request.wire_target().into_owned()).collect()
+}
+
+#[test]
+fn a_cell_is_sent_once_for_each_row() {
+    let fixture = "#- lots.csv\nlot,bins\nL-1,24\nL-2,7\nL-3,9\n#- none.csv\nlot,bins\n\
+        #- a.http\n%% each\n% each row in \"lots.csv\"\n% let doubled = bins * 2\nPOST http://bench/{{lot}}\n\n{ \"bins\": {{doubled}}, \"row\": {{row}} }\n\n\
+        % check status == 200 || row.lot == 'L-2'\n% check bins != 9\n% yield last = lot\n\
+        %% after\n% needs each\nhttp://bench/{{last}}\n%% none\n% each row in \"none.csv\"\nhttp://bench/{{lot}}\n\
+        %% next\n% needs none\nhttp://bench/next\n%% gone\n% each row in \"gone.csv\"\nhttp://bench/{{lot}}\n";
+    let respond = |request: &Prepared| Ok(json_answer(if request.url.path() == "/L-2" { 404 } else { 200 }, "{}"));
+    let told = replay(fixture, &["a.http"], settings(None, &[]), respond);
+    assert_eq!(paths(&told), ["/L-1", "/L-2", "/L-3"]);
+    let body = told.sent[0].body.as_ref().map(|body| body.text().into_owned());
+    assert_eq!(body.as_deref(), Some("{ \"bins\": 48, \"row\": {\"bins\":24,\"lot\":\"L-1\"} }"));
+    let outcomes: Vec<_> = told.reports().map(|report| (report.row, report.outcome.as_str())).collect();
+    assert_eq!(
+        outcomes,
+        [
+            (Some(1), "passed"),
+            (Some(2), "passed"),
+            (Some(3), "failed"),
+            (None, "not-sent"),
+            (None, "skipped"),
+            (None, "skipped"),
+            (None, "mistaken"),
+        ]
+    );
+    assert_eq!((told.summary.skipped, told.summary.not_sent, told.summary.exit_code()), (2, 1, 2));
+    // A value of the command line wins over the row, as over every other.
+    let set = settings(None, &[("lot", Value::text("L-9"))]);
+    assert_eq!(
+        paths(&replay(fixture, &["a.http"], set, |_| Ok(json_answer(200, "{}"))))[..3],
+        ["/L-9", "/L-9", "/L-9"]
+    );
+}
+
+#[test]
+fn a_cell_is_skipped_and_so_is_what_needs_it() {
+    let fixture = "#- a.http\n%% one\n% skip when environment == null \"no {{what}} here\"\nhttp://bench/1\n\
+        %% two\n% needs one\nhttp://bench/2\n%% three\n% skip when what == 'cold'\nhttp://bench/3\n\
+        %% four\n% skip when what\nhttp://bench/4\n";
+    let told =
+        replay(fixture, &["a.http"], settings(None, &[("what", Value::text("fruit"))]), |_| Ok(json_answer(200, "{}")));
+    assert_eq!(paths(&told), ["/3"]);
+    let outcomes: Vec<_> = told.reports().map(|report| report.outcome.clone()).collect();
+    let skipped = |reason: &str| Outcome::Skipped(reason.to_owned());
+    assert_eq!(outcomes, [skipped("no fruit here"), skipped("one was skipped"), Outcome::Passed, Outcome::Mistaken]);
+    assert!(told.problems()[0].message.contains("must be true or false, but is text"), "{:?}", told.problems());
+}
+
+#[test]
+fn a_cell_waits_and_the_last_answer_is_judged() {
+    let fixture = "#- a.http\nhttp://bench/job\n\n% wait until body.state == 'done' every 1s for 3s\n% check body.tries == 3\n% yield state = body.state\n";
+    let mut tries = 0;
+    let told = replay(fixture, &["a.http"], settings(None, &[]), |_| {
+        tries += 1;
+        let state = if tries == 3 { "done" } else { "running" };
+        Ok(json_answer(200, &format!("{{\"state\": \"{state}\", \"tries\": {tries}}}")))
+    });
+    let report = told.reports().next().expect("a report");
+    assert_eq!((report.outcome.as_str(), report.tries, report.checks, told.sent.len()), ("passed", 3, 2, 3));
+    assert_eq!(told.reports().count(), 1);
+
+    // It never comes: the last answer fails the wait, as a check would.
+    let told = replay(fixture, &["a.http"], settings(None, &[]), |_| {
+        Ok(json_answer(200, "{\"state\": \"running\", \"tries\": 3}"))
+    });
+    let report = told.reports().next().expect("a report");
+    assert_eq!((report.outcome.as_str(), report.tries, report.failures.len()), ("failed", 3, 1));
+    assert_eq!(report.failures[0].expression, "body.state == 'done'");
+
+    // A server that is not there yet may come.
+    let mut tries = 0;
+    let told = replay(fixture, &["a.http"], settings(None, &[]), |_| {
+        tries += 1;
+        match tries {
+            3 => Ok(json_answer(200, "{\"state\": \"done\", \"tries\": 3}")),
+            _ => Err(Failure {
+                kind: FailureKind::Refused,
+                message: "refused".into(),
+                hint: None,
+                elapsed: Duration::ZERO,
+            }),
+        }
+    });
+    assert_eq!(told.summary.exit_code(), 0);
+}
+
+#[test]
+fn what_is_done_afterwards_is_done_after_a_failure_too() {
+    let fixture = "#- a.http\n%% tidy\n% afterwards\nDELETE http://bench/tidy\n%% one\nhttp://bench/1\n\n% check status == 200\n%% two\nhttp://bench/2\n\
+        #- b.http\n%% three\nhttp://bench/3\n%% never\n% afterwards\nhttp://bench/never\n";
+    let all = replay(fixture, &["a.http", "b.http"], settings(None, &[]), |_| Ok(json_answer(500, "{}")));
+    assert_eq!(paths(&all), ["/1", "/2", "/tidy", "/3", "/never"]);
+    let mut workspace = yieldtray_test_support::workspace(fixture);
+    let engine = yieldtray_test_support::engine();
+    let cells: Vec<_> = ["a.http", "b.http"]
+        .iter()
+        .flat_map(|file| {
+            let source = workspace.load(std::path::Path::new(file)).expect("a file");
+            workspace.cells(source)
+        })
+        .collect();
+    let plan = Plan::new(&mut workspace, &cells, true);
+    let mut run = Run::new(&workspace, &engine, settings(None, &[]), plan, true);
+    let mut sent = Vec::new();
+    while let Some(Next::Send(ready)) = run.next() {
+        sent.push(ready.prepared.url.path().to_owned());
+        run.complete(ready, Ok(json_answer(500, "{}")));
+    }
+    assert_eq!(sent, ["/1", "/tidy"], "a file that was not begun leaves nothing to tidy");
+    assert_eq!(run.summary().left_out, 3);
+}
+
+#[test]
+fn a_sequence_plays_its_cells_in_its_own_order() {
+    let fixture = "#- a.http\n%% Morning\n% play weigh with kg = 9 times 2\n% play book with bins = base + 1, note = 'a, b'\n% let base = 3\n\
+        %% Book\n% needs sign-in\nPOST http://bench/book?bins={{bins}}\n\n{{note}}\n\n% yield lot = body.id\n\
+        %% Weigh\nhttp://bench/weigh?kg={{kg}}\n%% Sign in\nhttp://bench/sign-in\n%% Noon\n% needs morning\nhttp://bench/noon?lot={{lot}}\n";
+    let respond = |_: &Prepared| Ok(json_answer(200, "{\"id\": \"L-1\"}"));
+    let told = replay(fixture, &["a.http"], settings(None, &[]), respond);
+    assert_eq!(
+        paths(&told),
+        ["/weigh?kg=9", "/weigh?kg=9", "/sign-in", "/book?bins=4", "/noon?lot=L-1"],
+        "{:?}",
+        told.problems()
+    );
+    let played: Vec<bool> = told.reports().map(|report| report.played_by.is_some()).collect();
+    assert_eq!(played, [true, true, false, true, false]);
+    // What a sequence could not play stops what needs the sequence.
+    let told = replay(fixture, &["a.http"], settings(None, &[]), |request| {
+        let status = if request.url.path() == "/weigh" { Err(()) } else { Ok(()) };
+        match status {
+            Ok(()) => Ok(json_answer(200, "{\"id\": \"L-1\"}")),
+            Err(()) => {
+                Err(Failure { kind: FailureKind::Refused, message: "no".into(), hint: None, elapsed: Duration::ZERO })
+            }
+        }
+    });
+    assert_eq!(
+        told.reports().last().map(|report| report.outcome.clone()),
+        Some(Outcome::NotSent("morning".to_owned()))
+    );
+
+    for (fixture, words) in [
+        ("#- a.http\n%% a\n% play b\n%% b\n% play a\n", "cells that need each other"),
+        ("#- a.http\n%% a\n% play nobody\n", "no cell `nobody` in `a.http`"),
+        (
+            "#- a.http\n%% a\n% play b\nhttp://bench/\n%% b\nhttp://bench/\n",
+            "this cell plays others and has a request too",
+        ),
+        ("#- a.http\n%% a\n% play b with x = nothing\n%% b\nhttp://bench/{{x}}\n", "no value is named `nothing`"),
+    ] {
+        let told = replay(fixture, &["a.http"], settings(None, &[]), respond);
+        assert!(
+            told.problems().iter().any(|problem| problem.message.contains(words)),
+            "{words}: {:?}",
+            told.problems()
+        );
+        assert!(told.sent.len() <= 1, "{words}");
+    }
+}
+
+#[test]
+fn a_plan_is_gone_through_several_times_and_shared_out() {
+    let fixture = "#- a.http\n%% a\nhttp://bench/a\n\n% yield id = body.id\n%% b\nhttp://bench/{{id}}\n";
+    let mut workspace = yieldtray_test_support::workspace(fixture);
+    let engine = yieldtray_test_support::engine();
+    let source = workspace.load(std::path::Path::new("a.http")).expect("a file");
+    let cells: Vec<_> = workspace.cells(source).collect();
+    let plan = Plan::new(&mut workspace, &cells, true).times(3);
+    let mut run = Run::new(&workspace, &engine, settings(None, &[]), plan, false);
+    let (mut sent, mut number) = (Vec::new(), 0);
+    while let Some(Next::Send(ready)) = run.next() {
+        number += 1;
+        sent.push(ready.prepared.url.path().to_owned());
+        run.complete(ready, Ok(json_answer(200, &format!("{{\"id\": {number}}}"))));
+    }
+    assert_eq!(sent, ["/a", "/1", "/a", "/3", "/a", "/5"]);
+    let rounds: Vec<usize> = run
+        .events()
+        .filter_map(|event| if let Event::Cell(report) = event { Some(report.round) } else { None })
+        .collect();
+    assert_eq!(rounds, [1, 1, 2, 2, 3, 3]);
+    let except = Selection { except: vec!["a*".to_owned()], ..Selection::default() };
+    assert!(!except.takes(&workspace, cells[0]) && except.takes(&workspace, cells[1]));
+}
+
+#[test]
+fn a_check_of_an_empty_list_passes_with_a_remark() {
+    let fixture = "#- a.http\nhttp://bench/\n\n% check status == 200 && body.lots.all(l, l.bins > 0)\n% check size(body.lots) == 0 || body.lots.all(l, l.open)\n";
+    let told = replay(fixture, &["a.http"], settings(None, &[]), |_| Ok(json_answer(200, "{\"lots\": []}")));
+    let remarks: Vec<_> = told.problems().iter().map(|problem| problem.message.as_str()).collect();
+    assert_eq!((told.summary.exit_code(), remarks), (0, vec!["`body.lots` is empty, so `all` holds of nothing in it"]));
+    let told = replay(fixture, &["a.http"], settings(None, &[]), |_| {
+        Ok(json_answer(200, "{\"lots\": [{\"bins\": 1, \"open\": true}]}"))
+    });
+    assert!(told.problems().is_empty());
+}
+
+#[test]
+fn a_body_that_breaks_its_schema_says_where_and_which_rule() {
+    let fixture = "#- lots/a.http\nhttp://bench/\n\n% check conforms(body, 'lot.schema.json')\n\
+        #- lots/lot.schema.json\n{ \"type\": \"object\", \"required\": [\"id\"], \"properties\": { \"bins\": { \"$ref\": \"shared/bins.json\" } } }\n\
+        #- lots/shared/bins.json\n{ \"type\": \"integer\", \"maximum\": 400 }\n";
+    let judged = |body: &'static str| {
+        replay(fixture, &["lots/a.http"], settings(None, &[]), move |_| Ok(json_answer(200, body)))
+    };
+    assert_eq!(judged("{\"id\": \"L-1\", \"bins\": 24}").summary.exit_code(), 0);
+    let told = judged("{\"bins\": 4000}");
+    let notes = &told.reports().next().expect("a report").failures[0].notes;
+    assert!(
+        notes.iter().any(|note| note.starts_with(
+            "`/bins`: 4000 is greater than the maximum of 400 (rule `/maximum` of `lots/shared/bins.json`)"
+        )),
+        "{notes:?}"
+    );
+    assert!(notes.iter().any(|note| note.contains("\"id\" is a required property (rule `/required`)")), "{notes:?}");
+    // Nothing is fetched, and nothing outside is read.
+    for (reference, words) in [
+        ("http://schemas.example/x.json", "nothing is fetched for a check"),
+        ("../../outside.json", "cannot be read"),
+        ("gone.json", "cannot be read"),
+    ] {
+        let fixture = fixture.replace("shared/bins.json\" }", &format!("{reference}\" }}"));
+        let told = replay(&fixture, &["lots/a.http"], settings(None, &[]), |_| Ok(json_answer(200, "{\"id\": 1}")));
+        let notes = format!("{:?}", told.reports().next().expect("a report").failures[0].notes);
+        assert!(notes.contains(words), "{reference}: {notes}");
+    }
+}

@@ -1,0 +1,184 @@
+//! What the tests of core share: workspaces in a string, and answers from a table.
+
+use bytes::Bytes;
+use chrono::DateTime;
+use std::collections::HashMap;
+use std::io;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::time::Duration;
+use yieldtray_engine::{Event, Next, Run, Summary};
+use yieldtray_expression::{Engine, MadeUp, Value};
+use yieldtray_http::Prepared;
+use yieldtray_http::{Exchange, Failure, Timings};
+use yieldtray_source::Problem;
+use yieldtray_source::files::Files;
+use yieldtray_workspace::plan::Plan;
+use yieldtray_workspace::scope::Settings;
+use yieldtray_workspace::{CellId, Workspace};
+
+struct Memory(HashMap<PathBuf, Vec<u8>>);
+
+impl Files for Memory {
+    fn read(&self, path: &Path) -> io::Result<Vec<u8>> {
+        assert!(path != Path::new("trap.json"), "the trap is sprung");
+        self.0.get(path).cloned().ok_or_else(|| io::ErrorKind::NotFound.into())
+    }
+}
+
+/// A workspace of the files in `fixture`: each begins with a line `#- PATH`.
+pub fn workspace(fixture: &str) -> Workspace {
+    let mut files = HashMap::new();
+    for file in fixture.split("#- ").skip(1) {
+        let (path, text) = file.split_once('\n').expect("a path and a text");
+        files.insert(PathBuf::from(path), text.as_bytes().to_vec());
+    }
+    Workspace::open(Box::new(Memory(files)))
+}
+
+/// An engine whose made-up values and time repeat.
+pub fn engine() -> Engine {
+    let noon = DateTime::parse_from_rfc3339("2026-09-14T12:00:00+00:00").expect("a time");
+    Engine::new(MadeUp::new(1, Box::new(move || noon)))
+}
+
+/// An answer with this status, these header fields and this body.
+pub fn answer(status: u16, headers: &[(&str, &str)], body: &str) -> Exchange {
+    Exchange {
+        sent: Arc::new(Prepared::new("GET", "http://bench/lots".parse().expect("an address"))),
+        hops: Vec::new(),
+        status,
+        reason: "As Told".to_owned(),
+        version: "HTTP/1.1",
+        headers: headers.iter().map(|(name, value)| ((*name).to_owned(), value.as_bytes().to_vec())).collect(),
+        body: Bytes::copy_from_slice(body.as_bytes()),
+        size: body.len() as u64,
+        timings: Timings { total: Duration::from_millis(5), ..Timings::default() },
+        notes: Vec::new(),
+        digest: None,
+        proxy: None,
+        cookies: Vec::new(),
+    }
+}
+
+/// A JSON answer.
+pub fn json_answer(status: u16, body: &str) -> Exchange {
+    answer(status, &[("content-type", "application/json")], body)
+}
+
+/// What a run of all cells of a workspace's files came to.
+pub struct Told {
+    /// What happened, in order.
+    pub events: Vec<Event>,
+    /// The figures.
+    pub summary: Summary,
+    /// The requests that were sent, in order.
+    pub sent: Vec<Arc<Prepared>>,
+}
+
+/// Replays `files` of `fixture`; `respond` answers.
+pub fn replay(
+    fixture: &str,
+    files: &[&str],
+    settings: Settings,
+    mut respond: impl FnMut(&Prepared) -> Result<Exchange, Failure>,
+) -> Told {
+    with_run(fixture, files, settings, 1, |run| {
+        // Nobody is there: each question is answered with itself.
+        side_by_side(run, 1, &mut |_| 0, &mut respond)
+    })
+}
+
+/// Gives `work` a run of all cells of `files`, gone through so many times.
+pub fn with_run<T>(
+    fixture: &str,
+    files: &[&str],
+    settings: Settings,
+    times: usize,
+    work: impl FnOnce(&mut Run<'_>) -> T,
+) -> T {
+    with_changed_run(fixture, files, settings, times, |run| run, work)
+}
+
+/// The same with a run that `change` configures.
+pub fn with_changed_run<T>(
+    fixture: &str,
+    files: &[&str],
+    settings: Settings,
+    times: usize,
+    change: impl FnOnce(Run<'_>) -> Run<'_>,
+    work: impl FnOnce(&mut Run<'_>) -> T,
+) -> T {
+    let mut workspace = workspace(fixture);
+    let engine = engine().with_functions(&workspace.config.functions);
+    let sources: Vec<_> =
+        files.iter().map(|file| workspace.load(Path::new(file)).expect("the file is there")).collect();
+    let cells: Vec<CellId> = sources.iter().flat_map(|source| workspace.cells(*source)).collect();
+    let plan = Plan::new(&mut workspace, &cells, true).times(times);
+    work(&mut change(Run::new(&workspace, &engine, settings, plan, false)))
+}
+
+/// Drives a run with at most `jobs` requests under way; of those, `choose` says which one is answered next.
+pub fn side_by_side(
+    run: &mut Run<'_>,
+    jobs: usize,
+    choose: &mut dyn FnMut(usize) -> usize,
+    respond: &mut dyn FnMut(&Prepared) -> Result<Exchange, Failure>,
+) -> Told {
+    let (mut events, mut sent, mut under_way) = (Vec::new(), Vec::new(), Vec::new());
+    loop {
+        while under_way.len() < jobs {
+            match run.next() {
+                Some(Next::Ask(question)) => run.answer(&question, Value::text(question.text.as_str())),
+                Some(Next::Wait) | None => break,
+                Some(work) => under_way.push(work),
+            }
+        }
+        events.extend(run.events());
+        if under_way.is_empty() {
+            break;
+        }
+        match under_way.swap_remove(choose(under_way.len())) {
+            Next::Send(ready) => {
+                sent.push(ready.prepared.clone());
+                let answer = respond(&ready.prepared);
+                run.complete(ready, answer);
+            }
+            Next::Authorize(request) => {
+                sent.push(request.prepared.clone());
+                let answer = respond(&request.prepared);
+                run.authorize(&request, answer.as_ref());
+            }
+            Next::Pause(pause) => run.resume(&pause),
+            Next::Ask(_) | Next::Wait => unreachable!("these are not under way"),
+        }
+    }
+    let summary = *run.summary();
+    Told { events, summary, sent }
+}
+
+impl Told {
+    /// The messages of all problems, with their places.
+    pub fn problems(&self) -> Vec<&Problem> {
+        self.reports().flat_map(|report| &report.problems).collect()
+    }
+
+    /// The reports of the cells.
+    pub fn reports(&self) -> impl Iterator<Item = &yieldtray_engine::CellReport> {
+        self.events.iter().filter_map(|event| match event {
+            Event::Cell(report) => Some(&**report),
+            _ => None,
+        })
+    }
+}
+
+/// Settings with this environment and these values set.
+pub fn settings(environment: Option<&str>, set: &[(&str, Value)]) -> Settings {
+    Settings {
+        environment: environment.map(str::to_owned),
+        set: set.iter().map(|(name, value)| ((*name).to_owned(), value.clone())).collect(),
+        variables: vec![("SHIFT".to_owned(), "early".to_owned())].into(),
+        can_ask: true,
+        secrets_to: Vec::new(),
+    }
+}
