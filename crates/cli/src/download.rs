@@ -6,7 +6,7 @@ use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use std::fs;
 use std::io::{self, Write};
 use std::path::Path;
-use yieldtray_core::log::LARGEST_LOGGED;
+use yieldtray_report::log::LARGEST_LOGGED;
 use yieldtray_source::access::check_writable;
 use yieldtray_transport::Sink;
 

@@ -7,12 +7,12 @@ use crate::show::Out;
 use chrono::{DateTime, FixedOffset, Utc};
 use std::cell::RefCell;
 use std::time::SystemTime;
-use yieldtray_core::snippet::{
-    Handed, Name, NameKind, Outline, Source, TARGETS, Target, Yield, outline, target, write,
-};
 use yieldtray_engine::{Event, Next, Run};
 use yieldtray_expression::{Engine, MadeUp, Value};
 use yieldtray_http::Prepared;
+use yieldtray_interchange::snippet::{
+    Handed, Name, NameKind, Outline, Source, TARGETS, Target, Yield, outline, target, write,
+};
 use yieldtray_source::{Problem, closest, enumerate};
 use yieldtray_syntax::Kind;
 use yieldtray_workspace::CellId;

@@ -16,7 +16,7 @@ use similar::{ChangeTag, TextDiff};
 use std::borrow::Cow;
 use std::io::Write;
 use std::path::{Path, PathBuf};
-use yieldtray_core::draft::{Draft, Lift, Sheet};
+use yieldtray_interchange::draft::{Draft, Lift, Sheet};
 use yieldtray_source::access::check_writable;
 use yieldtray_source::access::{CONFIG_FILE, LOCAL_FILE};
 use yieldtray_source::enumerate;

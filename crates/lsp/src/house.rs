@@ -6,10 +6,10 @@ use rustc_hash::{FxHashMap, FxHasher};
 use std::hash::{Hash, Hasher};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
-use yieldtray_core::assist::{Past, View};
-use yieldtray_core::lint::{Ties, learn_ties, lint_configuration, lint_files};
 use yieldtray_expression::Engine;
 use yieldtray_http::Exchange;
+use yieldtray_ide::assist::{Past, View};
+use yieldtray_ide::lint::{Ties, learn_ties, lint_configuration, lint_files};
 use yieldtray_source::access::{CONFIG_FILE, LOCAL_FILE};
 use yieldtray_source::{Problem, SourceId};
 use yieldtray_syntax::Kind;
@@ -50,7 +50,8 @@ impl House {
         let disk = desk.files(root).map_err(|error| format!("cannot open `{}`: {error}", root.display()))?;
         // A value that comes from a command is not worked out only to be looked at.
         let files = Overlay { disk, root: root.to_owned(), open: Arc::clone(open), runs: false };
-        let mut workspace = Workspace::open(Box::new(files)).explaining_commands(yieldtray_core::curl::why_no_request);
+        let mut workspace =
+            Workspace::open(Box::new(files)).explaining_commands(yieldtray_interchange::curl::why_no_request);
         // One file that cannot be read is told where it is named, and stops nothing here.
         for file in desk.request_files(root, &workspace.config.requests).unwrap_or_default() {
             let _ = workspace.load(&file);

@@ -18,7 +18,7 @@ pub(crate) use log::{
 };
 use std::path::PathBuf;
 use std::str::FromStr;
-use yieldtray_core::report::Kind;
+use yieldtray_report::Kind;
 use yieldtray_source::{closest, enumerate};
 
 /// Keeps API requests as plain text beside the code, sends them, and replays them with checks.

@@ -8,7 +8,7 @@ use crate::show::Out;
 use crate::show::table::Cell;
 use serde_json::json;
 use std::io::Write;
-use yieldtray_core::snippet::TARGETS;
+use yieldtray_interchange::snippet::TARGETS;
 use yieldtray_source::enumerate;
 use yieldtray_source::escape::safe;
 

@@ -8,8 +8,8 @@ use crate::staged::{Staged, known_paths, staged_paths};
 use crate::trust::{Trust, read_configuration};
 use anyhow::Context;
 use std::io::Write;
-use yieldtray_core::lint::{Ties, learn_ties, lint_configuration, lint_files};
-use yieldtray_core::report::sarif;
+use yieldtray_ide::lint::{Ties, learn_ties, lint_configuration, lint_files};
+use yieldtray_report::sarif;
 use yieldtray_source::{Problem, SourceId};
 use yieldtray_workspace::{COMMON_FILE, CellId};
 

@@ -9,7 +9,7 @@ use crate::show::{Out, data, table};
 use std::io::Write;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
-use yieldtray_core::report::{Saved, join};
+use yieldtray_report::{Saved, join};
 
 /// Works with reports.
 pub(crate) fn report(common: &Common, args: &Report, out: &mut Out) -> Result<u8, Stop> {

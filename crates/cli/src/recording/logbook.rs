@@ -8,7 +8,7 @@ use crate::show::Out;
 use std::borrow::Cow;
 use std::io;
 use std::path::PathBuf;
-use yieldtray_core::log::Past;
+use yieldtray_report::log::Past;
 use yieldtray_store::log::{Keeping, Message, Summary};
 use yieldtray_store::{Error, Store};
 use yieldtray_workspace::CellId;

@@ -18,9 +18,9 @@ use std::io;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 use writer::{Writer, Writes};
-use yieldtray_core::report::{Entry, millis};
 use yieldtray_engine::{CellReport, Event, Run};
 use yieldtray_http::Kept;
+use yieldtray_report::{Entry, millis};
 use yieldtray_workspace::secret::Masker;
 
 /// So many cells are written in one go: enough that a change of the log is worth its while, few enough that

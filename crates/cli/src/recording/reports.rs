@@ -9,8 +9,8 @@ use std::fs::File;
 use std::io::{self, Seek, Write};
 use std::path::{Path, PathBuf};
 use std::time::Duration;
-use yieldtray_core::report::{About, Entry, Format, Kind, Streams, millis};
 use yieldtray_engine::Run;
+use yieldtray_report::{About, Entry, Format, Kind, Streams, millis};
 use yieldtray_source::enumerate;
 use yieldtray_workspace::secret::Masker;
 

@@ -22,9 +22,9 @@ use std::time::{Duration, Instant};
 use tokio::sync::Notify;
 use vigil::Vigil;
 use work::{Work, Worked};
-use yieldtray_core::log::fill_in;
 use yieldtray_engine::{Event, Next, Question, Ready, Run};
 use yieldtray_http::Prepared;
+use yieldtray_report::log::fill_in;
 use yieldtray_workspace::CellId;
 
 /// Where bodies are written, beside what `% save` says.

@@ -128,7 +128,7 @@ impl Session {
         host: &Host,
         out: &mut Out,
     ) -> Result<Self, Stop> {
-        let workspace = Workspace::open(files).explaining_commands(yieldtray_core::curl::why_no_request);
+        let workspace = Workspace::open(files).explaining_commands(yieldtray_interchange::curl::why_no_request);
         trust.decide(&root, &workspace, common, host);
         trust::refuse_foreign(&root, || trust.allows())?;
         if workspace.has_private_config() {

@@ -7,7 +7,7 @@ use super::{cell, data as shapes};
 use crate::commands::log::Side;
 use crate::kept;
 use serde_json::{Value, json};
-use yieldtray_core::log::{Change, Comparison, Found};
+use yieldtray_report::log::{Change, Comparison, Found};
 use yieldtray_source::diff::DifferentLine;
 use yieldtray_source::escape::safe_line;
 

@@ -2,10 +2,11 @@
 
 use serde_json::{Map, Value, json};
 use std::time::Duration;
-use yieldtray_core::report::{About, Entry, Noted, Request, Response, millis};
 use yieldtray_engine::{CellReport, Event, Summary, TokenReport};
 use yieldtray_http::Exchange;
 use yieldtray_http::Prepared;
+use yieldtray_report::record::{Request, Response};
+use yieldtray_report::{About, Entry, Noted, millis};
 use yieldtray_source::Problem;
 use yieldtray_source::Span;
 use yieldtray_syntax::Kind;

@@ -4,9 +4,9 @@ use super::look::Look;
 use super::{body, table};
 use std::io::{self, Write};
 use std::time::Duration;
-use yieldtray_core::report::header_value;
 use yieldtray_http::{Content, Piece, Prepared};
 use yieldtray_http::{CookieFate, Exchange, Hop, HopKind, Timings};
+use yieldtray_report::record::header_value;
 use yieldtray_source::escape::{safe, safe_line};
 use yieldtray_workspace::secret::Masker;
 

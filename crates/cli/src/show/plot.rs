@@ -5,7 +5,7 @@ use super::look::Look;
 use super::table::{count, left, right};
 use super::{body, log};
 use std::time::Duration;
-use yieldtray_core::log::{Point, Trend};
+use yieldtray_report::log::{Point, Trend};
 
 /// The plot is so many lines high.
 const HEIGHT: usize = 12;

@@ -70,7 +70,7 @@ impl Trust {
 /// The workspace at `root` with nothing but its configuration, to know what it would reach.
 pub(crate) fn read_configuration(root: &Path) -> Result<Workspace, Stop> {
     let disk = Disk::new(root, &Trust::default()).with_context(|| format!("cannot open `{}`", root.display()))?;
-    Ok(Workspace::open(Box::new(disk)).explaining_commands(yieldtray_core::curl::why_no_request))
+    Ok(Workspace::open(Box::new(disk)).explaining_commands(yieldtray_interchange::curl::why_no_request))
 }
 
 fn is_allowed(root: &Path, workspace: &Workspace, common: &Common, host: &Host) -> bool {

@@ -8,15 +8,22 @@ use yieldtray_test_support::{answer, json_answer, settings, side_by_side, with_c
 /// How a cell with these checks comes out for an answer, and what is proved of them.
 fn judged(checks: &str, exchange: &Exchange) -> (Outcome, Option<Proof>) {
     let fixture = format!("#- lots.http\n%% Read\nGET http://bench/lots\n\n{checks}\n");
-    with_changed_run(&fixture, &["lots.http"], settings(None, &[]), 1, |run| run.proving(), |run| {
-        let told = side_by_side(run, 1, &mut |_| 0, &mut |_| Ok(exchange.clone()));
-        let report = told.events.into_iter().find_map(|event| match event {
-            Event::Cell(report) => Some(*report),
-            _ => None,
-        });
-        let report = report.expect("one cell");
-        (report.outcome, report.proof.map(|proof| *proof))
-    })
+    with_changed_run(
+        &fixture,
+        &["lots.http"],
+        settings(None, &[]),
+        1,
+        |run| run.proving(),
+        |run| {
+            let told = side_by_side(run, 1, &mut |_| 0, &mut |_| Ok(exchange.clone()));
+            let report = told.events.into_iter().find_map(|event| match event {
+                Event::Cell(report) => Some(*report),
+                _ => None,
+            });
+            let report = report.expect("one cell");
+            (report.outcome, report.proof.map(|proof| *proof))
+        },
+    )
 }
 
 fn gaps(checks: &str, exchange: &Exchange) -> (Vec<String>, Option<String>) {

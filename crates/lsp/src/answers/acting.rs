@@ -8,7 +8,8 @@ use crate::params::{InRange, OfDocument, read};
 use crate::server::Server;
 use lsp_types::Range;
 use serde_json::{Value, json};
-use yieldtray_core::assist::{self, cell_at};
+use yieldtray_ide::assist;
+use yieldtray_ide::assist::cell_at;
 use yieldtray_workspace::scope::Lookup;
 
 /// What a request is handed over as most; a command of the editor names any other.

@@ -10,7 +10,8 @@ use crate::server::Server;
 use crate::wire::Refusal;
 use serde_json::{Value, json};
 use std::path::{Path, PathBuf};
-use yieldtray_core::assist::{self, cell_at};
+use yieldtray_ide::assist;
+use yieldtray_ide::assist::cell_at;
 
 const SEND: &str = "yieldtray.send";
 const SEND_WITH_NEEDS: &str = "yieldtray.sendWithNeeds";

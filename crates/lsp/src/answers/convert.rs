@@ -10,7 +10,7 @@ use lsp_types::{CompletionItemKind, TextEdit};
 use serde_json::{Map, Value, json};
 use std::collections::HashMap;
 use std::path::PathBuf;
-use yieldtray_core::assist::{Change, Sort, TokenKind};
+use yieldtray_ide::assist::{Change, Sort, TokenKind};
 use yieldtray_source::SourceId;
 use yieldtray_source::{Edit, Span};
 

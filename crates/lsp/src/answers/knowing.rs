@@ -6,7 +6,7 @@ use crate::diagnostics::text_of;
 use crate::params::{AtPlace, InRange, OfDocument, read};
 use crate::server::Server;
 use serde_json::{Value, json};
-use yieldtray_core::assist;
+use yieldtray_ide::assist;
 
 pub(super) fn hover(server: &mut Server, params: Value) -> Answer {
     let AtPlace { text_document, position, .. } = read(params)?;

@@ -9,7 +9,8 @@ use crate::server::Server;
 use crate::wire::Refusal;
 use lsp_types::{FoldingRangeKind, SymbolKind};
 use serde_json::{Value, json};
-use yieldtray_core::assist::{self, Change, Fold, What};
+use yieldtray_ide::assist;
+use yieldtray_ide::assist::{Change, Fold, What};
 
 pub(super) fn symbols(server: &mut Server, params: Value) -> Answer {
     let OfDocument { text_document } = read(params)?;

@@ -11,7 +11,7 @@ use serde::Serialize;
 use serde_json::{Value, json};
 use std::borrow::Cow;
 use std::sync::Arc;
-use yieldtray_core::assist;
+use yieldtray_ide::assist;
 use yieldtray_source::Edit;
 use yieldtray_syntax::tidy;
 

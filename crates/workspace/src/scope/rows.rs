@@ -9,7 +9,7 @@ use yieldtray_syntax::Kind;
 
 type Bytes = Box<dyn Read + Send>;
 
-/// The rows of one file.
+/// The rows of one file, or why one of them cannot be read.
 pub struct Rows(Form);
 
 enum Form {
@@ -40,9 +40,13 @@ impl Rows {
             _ => return Err("rows come from a file that ends in .csv, .tsv, .json or .jsonl".to_owned()),
         }))
     }
+}
+
+impl Iterator for Rows {
+    type Item = Result<Value, String>;
 
     /// The next row: of a table a map of its columns, each as [`Value::typed`] reads it.
-    pub fn next(&mut self) -> Option<Result<Value, String>> {
+    fn next(&mut self) -> Option<Self::Item> {
         match &mut self.0 {
             Form::Table { reader, columns } => {
                 let record = reader.records().next()?;

@@ -7,7 +7,7 @@ use crate::show::Out;
 use anyhow::Context;
 use std::io::Read;
 use std::path::Path;
-use yieldtray_core::curl::commands_with;
+use yieldtray_interchange::curl::commands_with;
 use yieldtray_source::Span;
 use yieldtray_source::{Code, Problem};
 use yieldtray_syntax::shell::is_command;

@@ -6,7 +6,7 @@ use crate::intake::Intake;
 use crate::show::{Out, table};
 use std::io::Read;
 use std::path::Path;
-use yieldtray_core::har::{Choice, Recording, gather, read};
+use yieldtray_interchange::har::{Choice, Recording, gather, read};
 use yieldtray_source::escape::safe_line;
 
 /// Makes requests of a recording.

@@ -6,7 +6,7 @@ use crate::intake::Intake;
 use crate::show::{Out, table};
 use std::io;
 use std::path::Path;
-use yieldtray_core::openapi::{Documents, OauthProfile, Taken, Wish, take};
+use yieldtray_interchange::openapi::{Documents, OauthProfile, Taken, Wish, take};
 use yieldtray_source::access::CONFIG_FILE;
 use yieldtray_source::access::check_readable;
 use yieldtray_source::enumerate;

@@ -13,8 +13,8 @@ use crate::session::{Session, places};
 use crate::show::{Out, comparison};
 use std::io::Write;
 use std::time::Duration;
-use yieldtray_core::log::{Comparing, Ignore, Past};
 use yieldtray_http::Exchange;
+use yieldtray_report::log::{Comparing, Ignore, Past};
 use yieldtray_store::log::Listed;
 
 /// What one side of a comparison is.
@@ -74,7 +74,7 @@ pub(super) fn compare(common: &Common, args: &LogCompare, host: &Host, out: &mut
         [] | [_] => logged(common, args, host, out)?,
         _ => return Err(Stop::refused_with("`--env` names more than two environments", "name two")),
     };
-    let found = yieldtray_core::log::compare(&ours, &theirs, &how);
+    let found = yieldtray_report::log::compare(&ours, &theirs, &how);
     if out.json {
         writeln!(out.result(), "{}", comparison::data([&left, &right], &found))?;
     } else {

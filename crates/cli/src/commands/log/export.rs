@@ -9,7 +9,7 @@ use crate::session::Session;
 use crate::show::{Out, table};
 use chrono::{DateTime, Utc};
 use std::io::{self, Write};
-use yieldtray_core::report::{About, Kind, Streams};
+use yieldtray_report::{About, Kind, Streams};
 
 /// Writes exchanges, the oldest first.
 pub(super) fn export(common: &Common, args: &LogExport, host: &Host, out: &mut Out) -> Result<u8, Stop> {

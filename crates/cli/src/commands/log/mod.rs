@@ -17,7 +17,7 @@ use crate::show::log::{data, lines};
 pub(crate) use compare::Side;
 use serde_json::json;
 use std::io::Write;
-use yieldtray_core::log::Past;
+use yieldtray_report::log::Past;
 use yieldtray_store::Store;
 use yieldtray_store::log::{Filter, Listed};
 

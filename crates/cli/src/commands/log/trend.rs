@@ -11,7 +11,7 @@ use crate::show::{Out, plot};
 use serde_json::json;
 use std::collections::BTreeSet;
 use std::io::Write;
-use yieldtray_core::log::{Drawn, Point, Trend};
+use yieldtray_report::log::{Drawn, Point, Trend};
 use yieldtray_store::log::{Filter, Listed};
 
 /// Draws it, on the terminal or into a file.
@@ -98,7 +98,7 @@ fn data(name: &str, environment: &str, trend: &Trend) -> serde_json::Value {
             "commit": point.revision,
         })
     };
-    let jump = |jump: &yieldtray_core::log::Jump| {
+    let jump = |jump: &yieldtray_report::log::Jump| {
         let at = &trend.points[jump.at];
         json!({
             "number": at.number,

@@ -1,0 +1,219 @@
+//! One entry on the page: a line, and behind it why it failed, what was sent and what came back.
+
+use super::text::{Content, Time, fitting};
+use crate::entry::{Entry, Failed, Sides, Verdict};
+use crate::explain::difference_line;
+use crate::record::{Request, Response};
+use maud::{Markup, html};
+use std::borrow::Cow;
+use std::fmt::Write;
+use yieldtray_http::layout::lay_out;
+
+/// An entry behind its line; `limit` is how many bytes of a body are shown.
+pub(super) fn entry(entry: &Entry<'_>, anchor: &str, limit: usize, open: bool) -> Markup {
+    html! {
+        details.entry.(class(entry.outcome)) id=(anchor) open[open] {
+            summary { (line(entry)) }
+            (inside(entry, limit))
+        }
+    }
+}
+
+/// The line of an entry whose details stand elsewhere on the page.
+pub(super) fn pointer(entry: &Entry<'_>, anchor: &str) -> Markup {
+    html! {
+        p.entry.(class(entry.outcome)) { a href=(format!("#{anchor}")) { (line(entry)) } }
+    }
+}
+
+fn class(outcome: Verdict) -> &'static str {
+    match outcome {
+        Verdict::Passed => "well",
+        Verdict::Skipped | Verdict::NotSent => "idle",
+        Verdict::Failed | Verdict::Mistaken | Verdict::NoAnswer => "bad",
+    }
+}
+
+fn line(entry: &Entry<'_>) -> Markup {
+    let failed = entry.failures.len();
+    let words = match (entry.outcome, entry.checks) {
+        (Verdict::Passed, 0) => "no checks".to_owned(),
+        (Verdict::Passed, 1) => "1 check".to_owned(),
+        (Verdict::Passed, all) => format!("{all} checks"),
+        (Verdict::Failed, all) if failed > 0 => format!("{failed} of {all} failed"),
+        (outcome, _) => outcome.words().to_owned(),
+    };
+    html! {
+        span.name { (Content(entry.title())) }
+        span.target {
+            @if let (Some(method), Some(url)) = (&entry.method, &entry.url) { b { (Content(method)) } " " (Content(path(url))) }
+        }
+        span.status { @if let Some(status) = entry.status { (status) } }
+        span.time { @if let Some(millis) = entry.elapsed_ms { (Time(millis)) } }
+        span.words {
+            (words)
+            @if let Some(tries) = entry.tries { ", tried " (tries) " times" }
+            @if let Some(attempts) = entry.attempts { ", attempt " (attempts) }
+        }
+    }
+}
+
+/// An address without scheme and host.
+fn path(url: &str) -> &str {
+    let after_scheme = url.find("://").map_or(0, |at| at + 3);
+    url[after_scheme..].find('/').map_or(url, |at| &url[after_scheme + at..])
+}
+
+fn inside(entry: &Entry<'_>, limit: usize) -> Markup {
+    html! {
+        div.inside {
+            p.place { (Content(format!("{}:{}", entry.file, entry.line))) }
+            @if let Some(need) = &entry.needs { p { "not sent: " b { (Content(need)) } " did not pass" } }
+            @if let Some(reason) = &entry.reason { p { "skipped: " (Content(reason)) } }
+            @if let Some(failure) = &entry.failure {
+                p.why { (Content(&failure.message)) }
+                @if let Some(hint) = &failure.hint { p { (Content(hint)) } }
+            }
+            @for failed in &entry.failures { (check(failed)) }
+            @for (name, why) in entry.failed_yields() {
+                p.why { code { (Content(name)) } " was not yielded: " (Content(why)) }
+            }
+            @for problem in &entry.problems {
+                p.why[problem.level == "mistake"] {
+                    @if let (Some(file), Some(line)) = (&problem.file, problem.line) {
+                        span.place { (Content(format!("{file}:{line}"))) } " "
+                    }
+                    (Content(&problem.message))
+                    @if let Some(hint) = &problem.hint { " – " (Content(hint)) }
+                }
+            }
+            @if let Some(advice) = &entry.advice { p { (Content(advice)) } }
+            (yields(entry))
+            div.exchange {
+                @if let Some(request) = &entry.request { (sent(request, limit)) }
+                @if let Some(response) = &entry.response { (answer(response, limit)) }
+            }
+        }
+    }
+}
+
+fn yields(entry: &Entry<'_>) -> Markup {
+    let taken = entry.yields.iter().filter_map(|taken| Some((&taken.name, taken.value.as_ref()?)));
+    html! {
+        @for (name, value) in taken { p { code { (Content(name)) " = " (Content(value)) } " was yielded" } }
+    }
+}
+
+/// A check that failed: its place and words, its parts with their values, how long sides differ.
+fn check(failed: &Failed) -> Markup {
+    html! {
+        div.check {
+            p.why {
+                span.place { (Content(format!("{}:{}", failed.file, failed.line))) } " "
+                @if let Some(label) = &failed.label { (Content(label)) ": " }
+                code { (Content(&failed.expression)) }
+            }
+            @if !failed.parts.is_empty() {
+                table.parts {
+                    @for part in &failed.parts {
+                        tr {
+                            th scope="row" { code { (Content(&part.text)) } }
+                            td {
+                                @if let Some(value) = &part.value { code { (Content(value)) } }
+                                @else if let Some(error) = &part.error { "no value: " (Content(error)) }
+                            }
+                        }
+                    }
+                }
+            }
+            @if let Some(sides) = &failed.difference { (difference(sides)) }
+            @for note in failed.notes.iter().chain(&failed.hint) { p { (Content(note)) } }
+        }
+    }
+}
+
+fn difference(sides: &Sides) -> Markup {
+    html! {
+        pre.difference tabindex="0" {
+            "< " (Content(&sides.left)) "\n> " (Content(&sides.right)) "\n"
+            @for (whose, what) in &sides.lines {
+                @let line = difference_line(whose, what);
+                @match whose.as_str() {
+                    "left" => del { (Content(&line)) },
+                    "right" => ins { (Content(&line)) },
+                    _ => (Content(&line)),
+                }
+                "\n"
+            }
+        }
+    }
+}
+
+fn sent(request: &Request<'_>, limit: usize) -> Markup {
+    let mut text = String::with_capacity(512);
+    push(&mut text, &[&request.method, " ", &request.url, "\n"]);
+    push_fields(&mut text, &request.headers);
+    if let Some(body) = &request.body {
+        let media = request.headers.iter().find(|(name, _)| name.eq_ignore_ascii_case("content-type"));
+        push_body(&mut text, body, media.map_or("", |(_, value)| value), limit);
+    }
+    block("Sent", &text)
+}
+
+fn answer(response: &Response<'_>, limit: usize) -> Markup {
+    let mut text = String::with_capacity(1024);
+    for hop in &response.hops {
+        push(&mut text, &[&hop.method, " ", &hop.url, " → ", &hop.status.to_string(), " ", &hop.location, "\n"]);
+    }
+    push(&mut text, &[&response.version, " ", &response.status.to_string(), " ", &response.reason, "\n"]);
+    push_fields(&mut text, &response.headers);
+    match (&response.body, response.size) {
+        (Some(body), _) => push_body(&mut text, body, &response.media_type(), limit),
+        (None, 0) => {}
+        (None, size) => {
+            let what = if response.body_base64.is_some() { response.media_type() } else { "left out".to_owned() };
+            push(&mut text, &["\n(", &size.to_string(), " bytes, ", &what, ")\n"]);
+        }
+    }
+    block("Came back", &text)
+}
+
+/// Text under its title. It is made safe here, in one go: nothing that is put together above is.
+fn block(title: &str, text: &str) -> Markup {
+    html! {
+        div { h4 { (title) } pre tabindex="0" { (Content(text)) } }
+    }
+}
+
+fn push(text: &mut String, parts: &[&str]) {
+    parts.iter().for_each(|part| text.push_str(part));
+}
+
+fn push_fields(text: &mut String, fields: &[(Cow<'_, str>, Cow<'_, str>)]) {
+    for (name, value) in fields {
+        push(text, &[name, ": ", value, "\n"]);
+    }
+}
+
+/// A body, laid out if it is JSON; of a long one only the beginning, and how much more there is.
+fn push_body(text: &mut String, body: &str, content_type: &str, limit: usize) {
+    if body.is_empty() {
+        return;
+    }
+    text.push('\n');
+    let media = content_type.split(';').next().unwrap_or_default().trim();
+    // What is cut anyway is not laid out: half a document is none. Nor is a form, which would be decoded.
+    let start = text.len();
+    let stays = body.len() > limit || media.eq_ignore_ascii_case("application/x-www-form-urlencoded");
+    let whole = !stays && lay_out(body, &media.to_ascii_lowercase(), |_, piece| text.push_str(piece));
+    if !whole {
+        text.push_str(body);
+    }
+    let (fits, _) = fitting(&text[start..], if whole { limit * 2 } else { limit });
+    let left = text.len() - start - fits;
+    text.truncate(start + fits);
+    if left > 0 {
+        let _ = write!(text, "\n… {left} more bytes");
+    }
+    text.push('\n');
+}

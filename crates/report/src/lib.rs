@@ -1,0 +1,119 @@
+//! Reports of a run: text in five formats, made entry by entry, so that none is held as a whole.
+//!
+//! ```text
+//! Event ─→ Entry ─→ Format::entry ─→ Streams ─→ (whoever writes files)
+//! a report in JSON ─→ Saved ─→ join ─┘              Format::frame ─→ Frame
+//! ```
+
+mod entry;
+mod explain;
+mod har;
+mod html;
+mod join;
+mod json;
+mod junit;
+pub mod log;
+pub mod record;
+mod sarif;
+mod saved;
+mod tap;
+
+#[cfg(test)]
+mod tests;
+
+pub(crate) use entry::duration;
+pub use entry::{Entry, Failed, Noted, Taken, Verdict, millis};
+pub use join::join;
+pub use record::{LARGEST_BODY, Phases, Request, Response, header_value};
+pub use sarif::sarif;
+pub use saved::{About, Saved, Unreadable};
+
+use std::fmt;
+
+/// Writes one kind of report. Neither keeps what it has written nor grows with the number of entries.
+pub trait Format: Send {
+    /// Adds what the report tells of an entry.
+    fn entry(&mut self, entry: &Entry<'_>, to: &mut Streams);
+
+    /// What stands around the entries, which is known once they are all there.
+    fn frame(&mut self, about: &About) -> Frame;
+}
+
+/// What a report tells of its entries, on its way to the file.
+#[derive(Debug, Default)]
+pub struct Streams {
+    /// What stands before all else: in a page, what went wrong.
+    pub first: String,
+    /// The entries.
+    pub all: String,
+}
+
+/// What stands around what the streams hold: the file is `head`, all of `first`, `middle`, all of `all`, and
+/// `tail`.
+#[derive(Debug, Default)]
+pub struct Frame {
+    /// What stands at the top.
+    pub head: String,
+    /// What stands between the two streams.
+    pub middle: String,
+    /// What stands at the end.
+    pub tail: String,
+}
+
+/// The kinds of report there are.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Kind {
+    /// JUnit XML.
+    Junit,
+    /// The Test Anything Protocol, version 14.
+    Tap,
+    /// All of it as data, which can be read again.
+    Json,
+    /// HTTP Archive 1.2.
+    Har,
+    /// One page.
+    Html,
+}
+
+impl Kind {
+    /// All kinds.
+    pub const ALL: [Kind; 5] = [Kind::Junit, Kind::Tap, Kind::Json, Kind::Html, Kind::Har];
+
+    /// The word for it on the command line.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Kind::Junit => "junit",
+            Kind::Tap => "tap",
+            Kind::Json => "json",
+            Kind::Har => "har",
+            Kind::Html => "html",
+        }
+    }
+
+    /// The kind of that name.
+    pub fn of(name: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|kind| kind.as_str() == name)
+    }
+
+    /// Whether it tells what was sent and what came back.
+    pub fn tells_exchanges(self) -> bool {
+        matches!(self, Kind::Json | Kind::Har | Kind::Html)
+    }
+
+    /// One that writes it, of a run that began as `about` says.
+    pub fn format(self, about: &About) -> Box<dyn Format> {
+        match self {
+            Kind::Junit => Box::new(junit::Junit::default()),
+            Kind::Tap => Box::new(tap::Tap::default()),
+            Kind::Json => Box::new(json::Json::default()),
+            Kind::Har => Box::new(har::Har::new(about)),
+            Kind::Html => Box::new(html::Html::default()),
+        }
+    }
+}
+
+impl fmt::Display for Kind {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(self.as_str())
+    }
+}

@@ -1,0 +1,403 @@
+//! What differs between two answers: status, header fields, and the body by what it is.
+
+use super::shape::{Shape, kind};
+use crate::log::list_diff;
+use crate::log::list_diff::Step;
+use serde_json::{Number, Value};
+use serde_json_path::JsonPath;
+use std::borrow::Cow;
+use std::fmt::Write;
+use yieldtray_expression::read_json_path;
+use yieldtray_http::digest;
+use yieldtray_http::{Exchange, Nature};
+use yieldtray_source::diff::{DifferentLine, different_lines};
+
+/// Header fields that differ from one answer to the next though nothing has changed, or that only concern the
+/// way they came.
+const PASSING: &[&str] = &[
+    "age",
+    "alt-svc",
+    "connection",
+    "content-encoding",
+    "content-length",
+    "date",
+    "etag",
+    "expires",
+    "keep-alive",
+    "last-modified",
+    "server-timing",
+    "set-cookie",
+    "traceparent",
+    "tracestate",
+    "transfer-encoding",
+    "via",
+    "x-request-id",
+    "x-correlation-id",
+    "x-runtime",
+    "x-response-time",
+];
+
+/// So many differences are told; the others are counted.
+const MOST_TOLD: usize = 500;
+
+/// How to compare.
+#[derive(Debug, Default)]
+pub struct Comparing {
+    /// What does not count.
+    pub ignore: Vec<Ignore>,
+    /// Whether only structure and types count.
+    pub shape: bool,
+}
+
+/// A part of an answer that does not count.
+#[derive(Debug)]
+pub enum Ignore {
+    /// The status.
+    Status,
+    /// All header fields, or the one of this name, in lower case.
+    Headers(Option<String>),
+    /// What a JSONPath (RFC 9535) finds in the body.
+    Body(JsonPath),
+    /// The whole body.
+    WholeBody,
+}
+
+impl Ignore {
+    /// Reads `status`, `headers`, `headers.NAME`, `body`, `body.lots[*].id`, or a JSONPath into the body.
+    pub fn parse(text: &str) -> Result<Self, String> {
+        let name = text.strip_prefix("headers.").or_else(|| text.strip_prefix("headers[\"")?.strip_suffix("\"]"));
+        match (text, name) {
+            ("status", _) => return Ok(Self::Status),
+            ("headers", _) => return Ok(Self::Headers(None)),
+            ("body" | "$", _) => return Ok(Self::WholeBody),
+            (_, Some(name)) => return Ok(Self::Headers(Some(name.to_ascii_lowercase()))),
+            _ => {}
+        }
+        let path = match text.strip_prefix("body") {
+            Some(rest) if rest.starts_with(['.', '[']) => format!("${rest}"),
+            _ if text.starts_with('$') => text.to_owned(),
+            _ => return Err("it names none of `status`, `headers.NAME`, `body.MEMBER` and `$.JSONPATH`".to_owned()),
+        };
+        read_json_path(&path).map(Self::Body)
+    }
+}
+
+/// What differs.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Comparison {
+    /// The differences in the order they stand.
+    pub found: Vec<Found>,
+    /// How many more there are.
+    pub more: usize,
+}
+
+impl Comparison {
+    /// Whether nothing differs.
+    pub fn is_same(&self) -> bool {
+        self.found.is_empty()
+    }
+
+    fn add(&mut self, place: impl Into<String>, change: Change) {
+        match self.found.len() {
+            MOST_TOLD => self.more += 1,
+            _ => self.found.push(Found { place: place.into(), change }),
+        }
+    }
+}
+
+/// One difference.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Found {
+    /// Where: `status`, `headers.content-type`, `body.lots[3].bins`; the member of a list by its key, if it has
+    /// one, as in `body.lots[id=L-2041]`.
+    pub place: String,
+    /// What.
+    pub change: Change,
+}
+
+/// What became of a part.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Change {
+    /// It was not there before: its value, as JSON.
+    Added(String),
+    /// It is not there any more: what it was.
+    Removed(String),
+    /// Another value of the same type.
+    Changed(String, String),
+    /// A value of another type.
+    OtherType(String, String),
+    /// A member of a list that stands in another place, counted from 0.
+    Moved(usize, usize),
+    /// The lines of a text that differ.
+    Lines(Vec<DifferentLine>),
+}
+
+/// Compares two answers.
+pub fn compare(left: &Exchange, right: &Exchange, how: &Comparing) -> Comparison {
+    let mut found = Comparison::default();
+    let ignores = |what: fn(&Ignore) -> bool| how.ignore.iter().any(what);
+    if left.status != right.status && !ignores(|part| matches!(part, Ignore::Status)) {
+        found.add("status", Change::Changed(left.status.to_string(), right.status.to_string()));
+    }
+    if !ignores(|part| matches!(part, Ignore::Headers(None))) {
+        headers(left, right, how, &mut found);
+    }
+    if !ignores(|part| matches!(part, Ignore::WholeBody)) {
+        body(left, right, how, &mut found);
+    }
+    found
+}
+
+fn headers(left: &Exchange, right: &Exchange, how: &Comparing, found: &mut Comparison) {
+    let ignored = |name: &str| how.ignore.iter().any(|part| matches!(part, Ignore::Headers(Some(own)) if own == name));
+    let (ours, theirs) = (fields(left), fields(right));
+    for (name, value) in &ours {
+        if ignored(name) {
+            continue;
+        }
+        match theirs.iter().find(|(other, _)| other == name) {
+            None => found.add(field(name), Change::Removed(value.clone())),
+            Some((_, other)) if other != value && !how.shape => {
+                found.add(field(name), Change::Changed(value.clone(), other.clone()));
+            }
+            Some(_) => {}
+        }
+    }
+    for (name, value) in theirs {
+        if !ignored(&name) && !ours.iter().any(|(own, _)| *own == name) {
+            found.add(field(&name), Change::Added(value));
+        }
+    }
+}
+
+/// A header field as an expression names it.
+fn field(name: &str) -> String {
+    member("headers", name)
+}
+
+/// The header fields that matter, those of one name joined (RFC 9110 5.3).
+fn fields(exchange: &Exchange) -> Vec<(String, String)> {
+    let mut joined: Vec<(String, String)> = Vec::new();
+    for (name, value) in &exchange.headers {
+        let (name, value) = (name.to_ascii_lowercase(), String::from_utf8_lossy(value));
+        if PASSING.contains(&name.as_str()) {
+            continue;
+        }
+        match joined.iter_mut().find(|(known, _)| *known == name) {
+            Some((_, all)) => {
+                let _ = write!(all, ", {value}");
+            }
+            None => joined.push((name, value.into_owned())),
+        }
+    }
+    joined
+}
+
+fn body(left: &Exchange, right: &Exchange, how: &Comparing, found: &mut Comparison) {
+    if left.body == right.body && left.size == right.size && left.digest == right.digest {
+        return;
+    }
+    if !(left.holds_body() && right.holds_body()) {
+        // What is not kept is told from another by its size and its digest.
+        let own = |exchange: &Exchange| match &exchange.digest {
+            Some(digest) => format!("{} bytes, BLAKE3 {digest}", exchange.size),
+            None if exchange.holds_body() => format!("{} bytes, BLAKE3 {}", exchange.size, digest(&exchange.body)),
+            None => format!("{} bytes", exchange.size),
+        };
+        let (ours, theirs) = (own(left), own(right));
+        if ours != theirs {
+            found.add("body", Change::Changed(ours, theirs));
+        }
+        return;
+    }
+    match (json(left, how), json(right, how)) {
+        (Some(ours), Some(theirs)) if how.shape => shapes("body", &Shape::of(&ours), &Shape::of(&theirs), found),
+        (Some(ours), Some(theirs)) => values(&mut "body".to_owned(), &ours, &theirs, found),
+        _ => texts(left, right, how, found),
+    }
+}
+
+/// A JSON body without what does not count.
+fn json(exchange: &Exchange, how: &Comparing) -> Option<Value> {
+    let text = exchange.text();
+    if !text.trim_start().starts_with(['{', '[']) && !exchange.media_type().ends_with("json") {
+        return None;
+    }
+    let mut value: Value = serde_json::from_str(&text).ok()?;
+    for part in &how.ignore {
+        let Ignore::Body(path) = part else { continue };
+        let places: Vec<String> = path.query_located(&value).locations().map(|place| place.to_json_pointer()).collect();
+        // From the last on, so that a member of a list does not change the places of those before it.
+        for place in places.iter().rev() {
+            take_away(&mut value, place);
+        }
+    }
+    Some(value)
+}
+
+fn take_away(value: &mut Value, pointer: &str) {
+    let Some((parent, name)) = pointer.rsplit_once('/') else { return };
+    match value.pointer_mut(parent) {
+        Some(Value::Object(members)) => drop(members.shift_remove(&name.replace("~1", "/").replace("~0", "~"))),
+        Some(Value::Array(items)) => {
+            if let Some(at) = name.parse::<usize>().ok().filter(|at| *at < items.len()) {
+                items.remove(at);
+            }
+        }
+        _ => {}
+    }
+}
+
+fn values(place: &mut String, left: &Value, right: &Value, found: &mut Comparison) {
+    match (left, right) {
+        (Value::Object(ours), Value::Object(theirs)) => {
+            for (name, value) in ours {
+                match theirs.get(name) {
+                    Some(other) => {
+                        inside(place, |place| push_member(place, name), |place| values(place, value, other, found))
+                    }
+                    None => found.add(member(place, name), Change::Removed(value.to_string())),
+                }
+            }
+            for (name, value) in theirs.iter().filter(|(name, _)| !ours.contains_key(*name)) {
+                found.add(member(place, name), Change::Added(value.to_string()));
+            }
+        }
+        (Value::Array(ours), Value::Array(theirs)) => items(place, ours, theirs, found),
+        _ if same(left, right) => {}
+        _ => found.add(place.clone(), changed(left, right)),
+    }
+}
+
+fn changed(left: &Value, right: &Value) -> Change {
+    let (ours, theirs) = (left.to_string(), right.to_string());
+    match kind(left) == kind(right) {
+        true => Change::Changed(ours, theirs),
+        false => Change::OtherType(ours, theirs),
+    }
+}
+
+/// Whether two values that are no lists and no objects are the same; numbers by what they are, not how they are
+/// written.
+fn same(left: &Value, right: &Value) -> bool {
+    match (left, right) {
+        (Value::Number(ours), Value::Number(theirs)) => {
+            // Whole numbers may have more digits than a double holds.
+            let whole = |number: &Number| !number.to_string().contains(['.', 'e', 'E']);
+            let value = |number: &Number| number.as_f64();
+            ours == theirs || !(whole(ours) && whole(theirs)) && value(ours).is_some() && value(ours) == value(theirs)
+        }
+        _ => left == right,
+    }
+}
+
+fn items(place: &mut String, left: &[Value], right: &[Value], found: &mut Comparison) {
+    let key = list_diff::key_of(left, right).map(str::to_owned);
+    let name = |item: &Value, at: usize| match key.as_deref() {
+        Some(key) => format!("[{key}={}]", list_diff::label(&item[key]).unwrap_or_default()),
+        None => format!("[{at}]"),
+    };
+    for step in list_diff::pair(left, right, key.as_deref()) {
+        match step {
+            Step::Both(old, new) => {
+                // Most members are what they were, and need no name.
+                if left[old] != right[new] {
+                    let name = name(&left[old], new);
+                    inside(place, |place| place.push_str(&name), |place| values(place, &left[old], &right[new], found));
+                }
+            }
+            Step::Moved(old, new) => {
+                let name = name(&left[old], new);
+                found.add(format!("{place}{name}"), Change::Moved(old, new));
+                inside(place, |place| place.push_str(&name), |place| values(place, &left[old], &right[new], found));
+            }
+            Step::Gone(old) => {
+                found.add(format!("{place}{}", name(&left[old], old)), Change::Removed(left[old].to_string()))
+            }
+            Step::New(new) => {
+                found.add(format!("{place}{}", name(&right[new], new)), Change::Added(right[new].to_string()))
+            }
+        }
+    }
+}
+
+/// Does something at a place below `place`.
+fn inside(place: &mut String, go: impl FnOnce(&mut String), work: impl FnOnce(&mut String)) {
+    let length = place.len();
+    go(place);
+    work(place);
+    place.truncate(length);
+}
+
+fn shapes(place: &str, left: &Shape, right: &Shape, found: &mut Comparison) {
+    if left.types != right.types {
+        found.add(place, Change::OtherType(left.words(), right.words()));
+    }
+    for (name, shape) in &left.members {
+        match right.members.get(name) {
+            Some(other) => shapes(&member(place, name), shape, other, found),
+            // Where no object stands any more, that was told.
+            None if right.types.contains(&"object") => found.add(member(place, name), Change::Removed(shape.words())),
+            None => {}
+        }
+    }
+    if left.types.contains(&"object") {
+        for (name, shape) in right.members.iter().filter(|(name, _)| !left.members.contains_key(*name)) {
+            found.add(member(place, name), Change::Added(shape.words()));
+        }
+    }
+    // An empty list does not tell what would stand in it.
+    if let (Some(ours), Some(theirs)) = (&left.items, &right.items) {
+        shapes(&format!("{place}[*]"), ours, theirs, found);
+    }
+}
+
+fn member(place: &str, name: &str) -> String {
+    let mut place = place.to_owned();
+    push_member(&mut place, name);
+    place
+}
+
+/// Adds a member's name as an expression writes it.
+fn push_member(place: &mut String, name: &str) {
+    let plain = name
+        .chars()
+        .enumerate()
+        .all(|(at, c)| c == '_' || c.is_ascii_alphabetic() || at > 0 && (c.is_ascii_digit() || c == '-'));
+    let _ = match plain && !name.is_empty() {
+        true => write!(place, ".{name}"),
+        false => write!(place, "[{}]", Value::from(name)),
+    };
+}
+
+fn texts(left: &Exchange, right: &Exchange, how: &Comparing, found: &mut Comparison) {
+    let described = |exchange: &Exchange| match exchange.nature() {
+        Nature::Text => None,
+        Nature::Binary(kind, _) => Some(format!("{kind}, {} bytes", exchange.size)),
+    };
+    let (ours, theirs): (Cow<'_, str>, Cow<'_, str>) = match (described(left), described(right)) {
+        (None, None) => (left.text(), right.text()),
+        (ours, theirs) => {
+            let words = |own: Option<String>, exchange: &Exchange| {
+                own.unwrap_or_else(|| format!("text, {} bytes", exchange.size))
+            };
+            let (ours, theirs) = (words(ours, left), words(theirs, right));
+            let at = left.body.iter().zip(&right.body).take_while(|(own, other)| own == other).count();
+            if !how.shape || ours.split(',').next() != theirs.split(',').next() {
+                found.add("body", Change::Changed(ours, format!("{theirs}, other bytes from {at} on")));
+            }
+            return;
+        }
+    };
+    // Of a text nothing but its being there is its shape.
+    if how.shape {
+        if ours.is_empty() != theirs.is_empty() {
+            let words = |text: &str| if text.is_empty() { "nothing" } else { "text" }.to_owned();
+            found.add("body", Change::OtherType(words(&ours), words(&theirs)));
+        }
+        return;
+    }
+    if ours != theirs {
+        found.add("body", Change::Lines(different_lines(&ours, &theirs)));
+    }
+}

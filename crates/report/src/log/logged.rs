@@ -1,0 +1,425 @@
+use crate::record;
+use crate::record::header_value;
+use crate::record::{LARGEST_BODY, Phases, Request, Response};
+use crate::{Entry, duration, millis};
+use bytes::Bytes;
+use serde::{Deserialize, Serialize};
+use std::borrow::Cow;
+use std::path::PathBuf;
+use std::sync::Arc;
+use std::time::Duration;
+use url::Url;
+use yieldtray_http::Kept;
+use yieldtray_http::digest;
+use yieldtray_http::{Content, Fields, FilePiece, Piece, Prepared};
+use yieldtray_http::{CookieFate, CookieNote, Exchange, Hop, HopKind, Nature, Timings};
+use yieldtray_http::{MASK, is_secret_header};
+use yieldtray_workspace::secret::Masker;
+
+/// Of a larger body, in bytes, the log keeps only the size and the digest.
+pub const LARGEST_LOGGED: u64 = LARGEST_BODY;
+
+/// An exchange as the log keeps it, every secret masked.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Past<'k> {
+    /// The cell, and how it came out.
+    pub entry: Cow<'k, Entry<'static>>,
+    /// What made-up values came from.
+    pub seed: u64,
+    /// The request's body.
+    pub sent: Held<'k>,
+    /// The answer's body.
+    pub came: Held<'k>,
+    /// The method and the address of the last hop, where it is not the first one.
+    last_hop: Option<(String, String)>,
+    /// The answer, if there was one, but for its header fields and its body.
+    answer: Option<Answer>,
+    /// The header fields of the request, an empty line, and those of the answer: a line each, as in HTTP.
+    fields: String,
+}
+
+/// What else there is to tell of an answer.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+struct Answer {
+    reason: String,
+    version: String,
+    timings: Phases,
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    hops: Vec<record::Hop>,
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    cookies: Vec<record::Cookie>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    proxy: Option<String>,
+}
+
+/// A body, as far as it is kept.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Held<'k> {
+    /// How many bytes it had.
+    pub size: u64,
+    /// Its bytes, secrets masked; `None` where it was too large.
+    pub bytes: Option<Cow<'k, [u8]>>,
+    /// The BLAKE3 digest, in hexadecimal digits, of one that is not kept.
+    pub digest: Option<String>,
+}
+
+/// All but header fields and bodies.
+#[derive(Serialize, Deserialize)]
+struct Head<E, A> {
+    entry: E,
+    seed: u64,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    last_hop: Option<(String, String)>,
+    #[serde(default = "Option::default", skip_serializing_if = "Option::is_none")]
+    answer: Option<A>,
+    #[serde(default, skip_serializing_if = "is_nothing")]
+    sent_size: u64,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    sent_blake3: Option<String>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    came_blake3: Option<String>,
+}
+
+#[allow(clippy::trivially_copy_pass_by_ref)] // as serde asks it
+fn is_nothing(size: &u64) -> bool {
+    *size == 0
+}
+
+/// Why what the log holds cannot be read.
+#[derive(Debug, thiserror::Error)]
+#[error("an exchange of the log cannot be read: {0}")]
+pub struct Unreadable(#[from] serde_json::Error);
+
+impl<'k> Past<'k> {
+    /// What the log keeps of a cell and its exchange. `masker` must hide secrets.
+    pub fn of(mut entry: Cow<'k, Entry<'static>>, kept: &'k Kept, masker: &Masker, seed: u64) -> Self {
+        let answer = kept.answer.as_ref();
+        let mut fields = String::with_capacity(512);
+        for (name, value) in kept.sent.wire_headers() {
+            add_field(&mut fields, &name, &value, masker);
+        }
+        fields.push('\n');
+        for (name, value) in answer.iter().flat_map(|answer| &answer.headers) {
+            add_field(&mut fields, name, &String::from_utf8_lossy(value), masker);
+        }
+        // In one go: to look for each secret in each field takes several times as long.
+        masker.hide(&mut fields);
+        let began = Some(millis(kept.began));
+        if entry.began_ms != began {
+            entry.to_mut().began_ms = began;
+        }
+        let last = (kept.sent.method.as_str(), masker.mask(&kept.sent.address()).into_owned());
+        let is_first = entry.method.as_deref() == Some(last.0) && entry.url.as_deref() == Some(&*last.1);
+        Self {
+            last_hop: (!is_first).then(|| (last.0.to_owned(), last.1)),
+            entry,
+            seed,
+            sent: kept.sent.body.as_ref().map_or_else(Held::default, |body| sent(body, masker)),
+            came: answer.map_or_else(Held::default, |answer| came(answer, masker)),
+            answer: answer.map(|answer| Answer::of(answer, masker)),
+            fields,
+        }
+    }
+
+    /// Everything but header fields and bodies, as JSON.
+    pub fn head(&self) -> String {
+        let head = Head {
+            entry: &*self.entry,
+            seed: self.seed,
+            last_hop: self.last_hop.clone(),
+            answer: self.answer.as_ref(),
+            sent_size: self.sent.size,
+            sent_blake3: self.sent.digest.clone(),
+            came_blake3: self.came.digest.clone(),
+        };
+        serde_json::to_string(&head).expect("texts and numbers are JSON")
+    }
+
+    /// The header fields, as [`Self::read`] takes them.
+    pub fn fields(&self) -> &str {
+        &self.fields
+    }
+
+    /// Puts together again what [`Self::head`], [`Self::fields`] and the bodies tell.
+    pub fn read(
+        head: &str,
+        fields: String,
+        sent: Option<Vec<u8>>,
+        came: Option<Vec<u8>>,
+    ) -> Result<Past<'static>, Unreadable> {
+        let head: Head<Entry<'static>, Answer> = serde_json::from_str(head)?;
+        let Head { entry, seed, last_hop, answer, sent_size, sent_blake3, came_blake3 } = head;
+        let size = entry.size.unwrap_or_default();
+        Ok(Past {
+            entry: Cow::Owned(entry),
+            seed,
+            last_hop,
+            sent: Held { size: sent_size, bytes: sent.map(Cow::Owned), digest: sent_blake3 },
+            came: Held { size, bytes: came.map(Cow::Owned), digest: came_blake3 },
+            answer,
+            fields,
+        })
+    }
+
+    /// Whether a secret was masked in it.
+    pub fn is_masked(&self) -> bool {
+        let mask = MASK.as_bytes();
+        let bodies = [&self.sent, &self.came].into_iter().filter_map(|held| held.bytes.as_deref());
+        let texts = [self.fields.as_bytes(), self.entry.url.as_deref().unwrap_or_default().as_bytes()];
+        texts.into_iter().chain(bodies).any(|bytes| memchr::memmem::find(bytes, mask).is_some())
+    }
+
+    /// The entry with the exchange, as reports tell it.
+    pub fn with_exchange(&self) -> Entry<'static> {
+        // Nothing in it is secret any more.
+        let masker = Masker::default();
+        let request = self.prepared().map(|prepared| Request::of(&prepared, &masker).into_owned());
+        let response = self.exchange().map(|exchange| Response::of(&exchange, &masker).into_owned());
+        Entry { request, response, ..Entry::clone(&self.entry) }
+    }
+
+    /// The lines of the header fields: the request's, and the answer's.
+    fn lines(&self) -> [impl Iterator<Item = (&str, &str)>; 2] {
+        let empty = if self.fields.starts_with('\n') { Some(0) } else { self.fields.find("\n\n").map(|at| at + 1) };
+        let (sent, came) = self.fields.split_at(empty.unwrap_or(self.fields.len()));
+        // A mask may have taken the place of more than a value.
+        [sent, came].map(|lines| {
+            lines.lines().filter(|line| !line.is_empty()).map(|line| line.split_once(": ").unwrap_or((line, "")))
+        })
+    }
+
+    /// Whether redirects were followed: then the first request, with its body, is not kept.
+    pub fn was_redirected(&self) -> bool {
+        self.last_hop.is_some()
+    }
+
+    /// The request as it was sent, of the last hop, but for what is masked in it.
+    pub fn prepared(&self) -> Option<Prepared> {
+        let last = self.last_hop.as_ref().map(|(method, url)| (method.as_str(), url.as_str()));
+        let (method, url) = last.or_else(|| self.entry.method.as_deref().zip(self.entry.url.as_deref()))?;
+        // A host that was a secret is none that can be named.
+        let url = Url::parse(url).or_else(|_| Url::parse("http://masked.invalid/")).ok()?;
+        let mut prepared = Prepared::new(method, url);
+        let has_body = self.sent.size > 0 || self.sent.bytes.is_some();
+        prepared.body = has_body.then(|| match &self.sent.bytes {
+            Some(bytes) => Content::Bytes(Bytes::copy_from_slice(bytes)),
+            None => not_kept(self.sent.size),
+        });
+        // What the connection adds is not the request's own.
+        let added = Prepared { headers: Fields::new(), ..prepared.clone() };
+        let added = added.wire_headers();
+        let is_added = |name: &str, value: &str| {
+            name == "content-length" || added.iter().any(|(own, other)| own == name && other == value)
+        };
+        let [own, _] = self.lines();
+        let own = own.filter(|(name, value)| !is_added(name, value));
+        prepared.headers = own.map(|(name, value)| (name.to_owned().into(), value.to_owned().into())).collect();
+        Some(prepared)
+    }
+
+    /// The exchange as it was, but for what is masked in it; `None` where there was no answer.
+    pub fn exchange(&self) -> Option<Exchange> {
+        let own = self.answer.as_ref()?;
+        let hop = |hop: &record::Hop| Hop {
+            kind: if hop.kind == "challenge" { HopKind::Challenge } else { HopKind::Redirect },
+            timings: timings(&hop.timings_ms, Duration::ZERO),
+            status: hop.status,
+            method: hop.method.clone(),
+            url: hop.url.clone(),
+            location: hop.location.clone(),
+        };
+        let cookie = |cookie: &record::Cookie| CookieNote {
+            host: cookie.host.clone(),
+            name: cookie.name.clone(),
+            fate: CookieFate::of(&cookie.fate),
+            words: cookie.words.clone(),
+        };
+        let body = self.came.bytes.as_deref().map(Bytes::copy_from_slice);
+        let [_, fields] = self.lines();
+        Some(Exchange {
+            notes: Vec::new(),
+            sent: Arc::new(self.prepared()?),
+            hops: own.hops.iter().map(hop).collect(),
+            status: self.entry.status?,
+            reason: own.reason.clone(),
+            version: match own.version.as_str() {
+                "HTTP/2" => "HTTP/2",
+                "HTTP/1.0" => "HTTP/1.0",
+                _ => "HTTP/1.1",
+            },
+            headers: fields.map(|(name, value)| (name.to_owned(), value.as_bytes().to_owned())).collect(),
+            // A body with masks in it is as long as it is; one that is not kept says how long it was.
+            size: body.as_ref().map_or(self.came.size, |body| body.len() as u64),
+            body: body.unwrap_or_default(),
+            digest: self.came.digest.clone(),
+            timings: timings(&own.timings, self.entry.elapsed()),
+            proxy: own.proxy.clone(),
+            cookies: own.cookies.iter().map(cookie).collect(),
+        })
+    }
+}
+
+impl Answer {
+    fn of(answer: &Exchange, masker: &Masker) -> Self {
+        Self {
+            reason: masker.mask(&answer.reason).into_owned(),
+            version: answer.version.to_owned(),
+            timings: Phases::of(&answer.timings),
+            hops: answer.hops.iter().map(|hop| record::Hop::of(hop, masker)).collect(),
+            cookies: answer.cookies.iter().map(record::Cookie::of).collect(),
+            proxy: answer.proxy.clone(),
+        }
+    }
+}
+
+/// Adds a header field; one that carries credentials without them.
+fn add_field(lines: &mut String, name: &str, value: &str, masker: &Masker) {
+    lines.push_str(name);
+    lines.push_str(": ");
+    match is_secret_header(name) {
+        true => lines.push_str(&header_value(name, value, masker)),
+        false => lines.push_str(value),
+    }
+    lines.push('\n');
+}
+
+fn timings(phases: &Phases, total: Duration) -> Timings {
+    Timings {
+        began: duration(phases.began),
+        lookup: phases.lookup.map(duration),
+        connect: phases.connect.map(duration),
+        tls: phases.tls.map(duration),
+        wait: duration(phases.wait),
+        receive: duration(phases.receive),
+        total,
+    }
+}
+
+/// Stands where a body was.
+fn not_kept(size: u64) -> Content {
+    let shown = "not kept".to_owned();
+    Content::Pieces(vec![Piece::File(FilePiece { path: PathBuf::new(), shown, size })])
+}
+
+fn sent<'k>(body: &'k Content, masker: &Masker) -> Held<'k> {
+    let size = body.size();
+    let (bytes, digest) = match body {
+        Content::Bytes(bytes) if size <= LARGEST_LOGGED => (Some(masker.mask_bytes(bytes)), None),
+        Content::Bytes(bytes) => (None, Some(digest(bytes))),
+        // Files stand in it by their names.
+        Content::Pieces(_) => match body.text() {
+            text if text.len() as u64 <= LARGEST_LOGGED => {
+                (Some(Cow::Owned(masker.mask(&text).into_owned().into_bytes())), None)
+            }
+            _ => (None, None),
+        },
+    };
+    Held { size, bytes, digest }
+}
+
+fn came<'k>(answer: &'k Exchange, masker: &Masker) -> Held<'k> {
+    let size = answer.size;
+    if !answer.holds_body() || size > LARGEST_LOGGED {
+        let digest = answer.digest.clone().or_else(|| answer.holds_body().then(|| digest(&answer.body)));
+        return Held { size, bytes: None, digest };
+    }
+    // Nearly every body is plain UTF-8, in which the masker sees all there is.
+    if std::str::from_utf8(&answer.body).is_ok() && memchr::memchr(0, &answer.body).is_none() {
+        return Held { size, bytes: Some(masker.mask_bytes(&answer.body)), digest: None };
+    }
+    let bytes = match (answer.nature(), answer.text()) {
+        // In another charset a secret does not look as the masker knows it. The text is kept instead, with a
+        // mark that tells its charset before the answer's own word does.
+        (Nature::Text, Cow::Owned(text)) if masker.finds_in(&text) => {
+            Cow::Owned(format!("\u{feff}{}", masker.mask(&text)).into_bytes())
+        }
+        _ => masker.mask_bytes(&answer.body),
+    };
+    Held { size, bytes: Some(bytes), digest: None }
+}
+
+/// The request that was sent then, with the secrets of `now` where it is masked: `now` is the request of the
+/// same cell as its file makes it today. The error names the part whose secret cannot be found.
+pub fn fill_in(then: Prepared, now: Option<&Prepared>, masker: &Masker) -> Result<Prepared, String> {
+    let mut filled = then;
+    let lacks = |part: &str| format!("the secret in {part} is masked in the log, and the request has none there now");
+    let origin = |own: &Prepared| own.url.origin();
+    let url = fill(filled.url.as_str(), now.map(|now| now.url.as_str()), masker).ok_or_else(|| lacks("the address"))?;
+    if let Some(url) = url {
+        filled.url = Url::parse(&url).map_err(|error| format!("the address is none: {error}"))?;
+    }
+    // Cookies of the jar, and the answer to a challenge, are added when it is sent.
+    let added = |name: &str| match name {
+        "cookie" => now.is_none_or(|now| now.header(name).is_none()),
+        "authorization" => now.is_some_and(|now| now.digest.is_some()),
+        _ => false,
+    };
+    filled.headers.retain(|(name, _)| !added(name));
+    let mut secret = false;
+    for (name, value) in &mut filled.headers {
+        let own = now.and_then(|now| now.header(name));
+        match fill(value, own, masker) {
+            None => return Err(lacks(&format!("`{name}`"))),
+            Some(Some(value_now)) => {
+                *value = value_now.into();
+                secret = true;
+            }
+            Some(None) => {}
+        }
+    }
+    if let Some(body) = &filled.body {
+        let own = now.and_then(|now| now.body.as_ref());
+        let text = body.text();
+        let same = own.filter(|own| *masker.mask(&own.text()) == *text && own.size() > 0);
+        let changed = match (same, fill(&text, own.map(Content::text).as_deref(), masker)) {
+            // The files in it are read again.
+            (Some(own), _) => Some(own.clone()),
+            (None, None) => return Err(lacks("the body")),
+            (None, Some(None)) if matches!(body, Content::Pieces(_)) => {
+                return Err("the body was too large to be kept, and the request has another one now".to_owned());
+            }
+            (None, Some(filled)) => filled.map(Content::from),
+        };
+        secret |= changed.is_some() && text.contains(MASK);
+        filled.body = changed.or(filled.body);
+    }
+    match now {
+        Some(now) if secret && origin(now) != origin(&filled) => {
+            Err(format!("it went to {}, and the secrets of now belong to {}", host(&filled), host(now)))
+        }
+        Some(now) => {
+            let secret_body = now.secret_body || secret;
+            Ok(Prepared { sending: now.sending, digest: now.digest.clone(), secret_body, ..filled })
+        }
+        None => Ok(filled),
+    }
+}
+
+fn host(prepared: &Prepared) -> String {
+    prepared.url.origin().ascii_serialization()
+}
+
+/// `then` with what stands in `now` where it is masked: nothing where it is not masked, `None` where `now` has
+/// no secret there. A secret goes only where the same text stands before it, back to the last parameter or member.
+fn fill(then: &str, now: Option<&str>, masker: &Masker) -> Option<Option<String>> {
+    let mask = if then.contains(MASK) { MASK } else { PERCENT_MASK };
+    if !then.contains(mask) {
+        return Some(None);
+    }
+    let now = now?;
+    let mut secrets = masker.secrets_in(now);
+    let (mut filled, mut rest) = (String::with_capacity(now.len()), then);
+    while let Some((before, after)) = rest.split_once(mask) {
+        let name = before.rfind(['?', '&', ';', ',', '{', '\n']).map_or(before, |at| &before[at + 1..]);
+        let found = secrets.iter().position(|range| now.get(..range.start).is_some_and(|now| now.ends_with(name)))?;
+        filled.push_str(before);
+        filled.push_str(&now[secrets[found].clone()]);
+        secrets.drain(..=found);
+        rest = after;
+    }
+    filled.push_str(rest);
+    Some(Some(filled))
+}
+
+/// The mask in an address that was taken apart and put together again.
+const PERCENT_MASK: &str = "%5Bsecret%5D";

@@ -1,0 +1,23 @@
+//! Past exchanges: what is kept of one, and what can be asked of those that are.
+//!
+//! ```text
+//! CellReport ─→ Past ─→ head and bodies ─→ (the store)
+//! (the store) ─→ Past ─→ Exchange: looked at, compared, judged again as if it had just come
+//! ```
+
+mod chart;
+mod compare;
+mod list_diff;
+mod logged;
+mod shape;
+mod trend;
+
+#[cfg(test)]
+mod compare_tests;
+#[cfg(test)]
+mod past_tests;
+
+pub use chart::Drawn;
+pub use compare::{Change, Comparing, Comparison, Found, Ignore, compare};
+pub use logged::{Held, LARGEST_LOGGED, Past, Unreadable, fill_in};
+pub use trend::{Jump, Point, Trend};

@@ -1,0 +1,287 @@
+//! Requests and responses as reports hold them: masked, and of bounded size.
+
+use super::entry::millis;
+use base64::Engine as _;
+use base64::engine::general_purpose::STANDARD;
+use serde::{Deserialize, Serialize};
+use std::borrow::Cow;
+use yieldtray_http::Prepared;
+use yieldtray_http::{Exchange, HopKind, Nature, Timings};
+use yieldtray_http::{MASK, is_secret_header};
+use yieldtray_workspace::secret::Masker;
+
+/// A larger body, in bytes, is left out of what is kept.
+pub const LARGEST_BODY: u64 = 1 << 20;
+
+/// A request as it went out, secrets masked.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Request<'k> {
+    /// The method.
+    pub method: Cow<'k, str>,
+    /// The address.
+    pub url: Cow<'k, str>,
+    /// The header fields in order.
+    pub headers: Vec<(Cow<'k, str>, Cow<'k, str>)>,
+    /// The body as text, a file in it by its name; left out where there is none, or it is too large.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub body: Option<Cow<'k, str>>,
+}
+
+/// An answer, secrets masked.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Response<'k> {
+    /// The status code (RFC 9110 15).
+    pub status: u16,
+    /// The reason phrase.
+    pub reason: Cow<'k, str>,
+    /// `HTTP/1.1` or `HTTP/2`.
+    pub version: Cow<'k, str>,
+    /// The header fields in order.
+    pub headers: Vec<(Cow<'k, str>, Cow<'k, str>)>,
+    /// Bytes of the body.
+    pub size: u64,
+    /// How long the exchange took, in milliseconds.
+    pub elapsed_ms: f64,
+    /// What of it took how long.
+    pub timings_ms: Phases,
+    /// What was answered on the way.
+    pub hops: Vec<Hop>,
+    /// What happened to cookies.
+    pub cookies: Vec<Cookie>,
+    /// The proxy the last hop went through.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub proxy: Option<String>,
+    /// The body as text; left out where it is none, or was not kept.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub body: Option<Cow<'k, str>>,
+    /// A body that is no text, in base64.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub body_base64: Option<String>,
+}
+
+/// How long each phase took, in milliseconds; `None` for one that did not happen.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Serialize, Deserialize)]
+pub struct Phases {
+    /// When the hop began, after the first one did.
+    pub began: f64,
+    /// Looking the name up.
+    pub lookup: Option<f64>,
+    /// Connecting, without TLS.
+    pub connect: Option<f64>,
+    /// Agreeing on TLS.
+    pub tls: Option<f64>,
+    /// From sending to the first byte.
+    pub wait: f64,
+    /// From the first byte to the last.
+    pub receive: f64,
+}
+
+/// An answer that was not the last.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Hop {
+    /// `redirect` or `challenge`.
+    pub kind: String,
+    /// Its status.
+    pub status: u16,
+    /// The method that was answered so.
+    pub method: String,
+    /// The address that was answered so.
+    pub url: String,
+    /// Where it led.
+    pub location: String,
+    /// What took how long.
+    pub timings_ms: Phases,
+}
+
+/// What happened to a cookie.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Cookie {
+    /// Its name.
+    pub name: String,
+    /// The host it went to or came from.
+    pub host: String,
+    /// `sent`, `set`, `ended` or `refused`.
+    pub fate: String,
+    /// Where it holds and how long, or why it was refused.
+    pub words: String,
+}
+
+impl<'k> Request<'k> {
+    /// The request as it may be written down.
+    pub fn of(prepared: &'k Prepared, masker: &Masker) -> Self {
+        let held = prepared.body.as_ref().filter(|body| body.size() <= LARGEST_BODY);
+        Self {
+            method: Cow::Borrowed(&prepared.method),
+            url: masker.mask(&prepared.address()).into_owned().into(),
+            headers: fields(prepared.wire_headers().into_iter(), masker),
+            body: held.map(|body| masker.mask_cow(body.text())),
+        }
+    }
+}
+
+impl<'k> Response<'k> {
+    /// The answer as it may be written down.
+    pub fn of(exchange: &'k Exchange, masker: &Masker) -> Self {
+        let texts =
+            exchange.headers.iter().map(|(name, value)| (Cow::Borrowed(name.as_str()), String::from_utf8_lossy(value)));
+        let (mut body, mut body_base64) = (None, None);
+        if exchange.holds_body() {
+            match exchange.nature() {
+                Nature::Text => body = Some(masker.mask_cow(exchange.text())),
+                Nature::Binary(..) => body_base64 = Some(STANDARD.encode(masker.mask_bytes(&exchange.body))),
+            }
+        }
+        Self {
+            status: exchange.status,
+            reason: masker.mask(&exchange.reason),
+            version: Cow::Borrowed(exchange.version),
+            headers: fields(texts, masker),
+            size: exchange.size,
+            elapsed_ms: millis(exchange.timings.total),
+            timings_ms: Phases::of(&exchange.timings),
+            hops: exchange.hops.iter().map(|hop| Hop::of(hop, masker)).collect(),
+            cookies: exchange.cookies.iter().map(Cookie::of).collect(),
+            proxy: exchange.proxy.clone(),
+            body,
+            body_base64,
+        }
+    }
+
+    /// The first header field of that name.
+    pub fn header(&self, name: &str) -> Option<&str> {
+        self.headers.iter().find(|(own, _)| own.eq_ignore_ascii_case(name)).map(|(_, value)| &**value)
+    }
+
+    /// The media type without parameters, in lower case.
+    pub fn media_type(&self) -> String {
+        let full = self.header("content-type").unwrap_or_default();
+        full.split(';').next().unwrap_or_default().trim().to_ascii_lowercase()
+    }
+}
+
+impl Request<'_> {
+    /// The same, borrowing nothing.
+    pub(crate) fn into_owned(self) -> Request<'static> {
+        Request {
+            method: owned(self.method),
+            url: owned(self.url),
+            headers: owned_fields(self.headers),
+            body: self.body.map(owned),
+        }
+    }
+}
+
+impl Response<'_> {
+    /// The same, borrowing nothing.
+    pub(crate) fn into_owned(self) -> Response<'static> {
+        let Self { status, size, elapsed_ms, timings_ms, hops, cookies, proxy, body_base64, .. } = self;
+        Response {
+            status,
+            reason: owned(self.reason),
+            version: owned(self.version),
+            headers: owned_fields(self.headers),
+            size,
+            elapsed_ms,
+            timings_ms,
+            hops,
+            cookies,
+            proxy,
+            body: self.body.map(owned),
+            body_base64,
+        }
+    }
+}
+
+fn owned(text: Cow<'_, str>) -> Cow<'static, str> {
+    Cow::Owned(text.into_owned())
+}
+
+fn owned_fields(fields: Vec<(Cow<'_, str>, Cow<'_, str>)>) -> Vec<(Cow<'static, str>, Cow<'static, str>)> {
+    fields.into_iter().map(|(name, value)| (owned(name), owned(value))).collect()
+}
+
+impl Hop {
+    /// The hop as it may be written down.
+    pub(crate) fn of(hop: &yieldtray_http::Hop, masker: &Masker) -> Self {
+        Self {
+            kind: match hop.kind {
+                HopKind::Redirect => "redirect",
+                HopKind::Challenge => "challenge",
+            }
+            .to_owned(),
+            status: hop.status,
+            method: hop.method.clone(),
+            url: masker.mask(&hop.url).into_owned(),
+            location: masker.mask(&hop.location).into_owned(),
+            timings_ms: Phases::of(&hop.timings),
+        }
+    }
+}
+
+impl Cookie {
+    /// The note as it may be written down.
+    pub(crate) fn of(note: &yieldtray_http::CookieNote) -> Self {
+        Self {
+            name: note.name.clone(),
+            host: note.host.clone(),
+            fate: note.fate.as_str().to_owned(),
+            words: note.words.clone(),
+        }
+    }
+}
+
+impl Phases {
+    pub(crate) fn of(timings: &Timings) -> Self {
+        Self {
+            began: millis(timings.began),
+            lookup: timings.lookup.map(millis),
+            connect: timings.connect.map(millis),
+            tls: timings.tls.map(millis),
+            wait: millis(timings.wait),
+            receive: millis(timings.receive),
+        }
+    }
+}
+
+fn fields<'f>(
+    fields: impl Iterator<Item = (Cow<'f, str>, Cow<'f, str>)>,
+    masker: &Masker,
+) -> Vec<(Cow<'f, str>, Cow<'f, str>)> {
+    fields
+        .map(|(name, value)| {
+            let value = masked_value(&name, value, masker);
+            (name, value)
+        })
+        .collect()
+}
+
+/// A header value as it is shown: never a credential.
+pub fn header_value(name: &str, value: &str, masker: &Masker) -> String {
+    masked_value(name, Cow::Borrowed(value), masker).into_owned()
+}
+
+fn masked_value<'v>(name: &str, value: Cow<'v, str>, masker: &Masker) -> Cow<'v, str> {
+    if masker.reveals() || !is_secret_header(name) {
+        return masker.mask_cow(value);
+    }
+    if name.eq_ignore_ascii_case("set-cookie") {
+        // Its name, and where and how long it holds, are no secrets.
+        let (pair, attributes) = value.split_at(value.find(';').unwrap_or(value.len()));
+        return Cow::Owned(masked_cookie(pair) + &masker.mask(attributes));
+    }
+    if name.eq_ignore_ascii_case("cookie") {
+        return Cow::Owned(value.split("; ").map(masked_cookie).collect::<Vec<_>>().join("; "));
+    }
+    match value.split_once(' ') {
+        // The scheme is no secret, and tells what was sent.
+        Some((scheme, _)) if name.to_ascii_lowercase().ends_with("authorization") => {
+            Cow::Owned(format!("{scheme} {MASK}"))
+        }
+        _ => Cow::Borrowed(MASK),
+    }
+}
+
+/// `name=value` of a cookie without the value.
+fn masked_cookie(pair: &str) -> String {
+    pair.split_once('=').map_or_else(|| MASK.to_owned(), |(name, _)| format!("{name}={MASK}"))
+}
