@@ -27,6 +27,9 @@ pub(super) struct InFlight<F: Future> {
     computing: AtomicU64,
     /// Whoever drives shall stop doing so.
     leave: Notify,
+    /// Whether the thread of the run waits for the futures. The second thread must not take them again then: where the
+    /// machine is busy, it can be faster than the thread that it made way for.
+    wanted: AtomicBool,
     sleeps: AtomicBool,
     ended: AtomicBool,
 }
@@ -59,6 +62,7 @@ impl<F: Future> InFlight<F> {
             works: Mutex::new(Works { futures: FuturesUnordered::new(), ended: VecDeque::new() }),
             computing: AtomicU64::new(0),
             leave: Notify::new(),
+            wanted: AtomicBool::new(false),
             sleeps: AtomicBool::new(false),
             ended: AtomicBool::new(false),
         }
@@ -74,8 +78,12 @@ impl<F: Future> InFlight<F> {
             Ok(works) => works,
             Err(TryLockError::Poisoned(poisoned)) => poisoned.into_inner(),
             Err(TryLockError::WouldBlock) => {
+                // First the flag: whoever locks before it is set is notified, and whoever does later sees it.
+                self.wanted.store(true, Ordering::SeqCst);
                 self.leave.notify_one();
-                self.works.lock().unwrap_or_else(PoisonError::into_inner)
+                let works = self.works.lock().unwrap_or_else(PoisonError::into_inner);
+                self.wanted.store(false, Ordering::SeqCst);
+                works
             }
         }
     }
@@ -101,7 +109,7 @@ impl<F: Future> InFlight<F> {
                 continue;
             }
             let Ok(mut works) = self.works.lock() else { return };
-            if self.computing.load(Ordering::Acquire) == computing {
+            if self.computing.load(Ordering::SeqCst) == computing && !self.wanted.load(Ordering::SeqCst) {
                 self.runtime.block_on(self.drive(&mut works));
             }
         }
