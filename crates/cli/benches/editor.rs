@@ -17,12 +17,12 @@ use std::hint::black_box;
 use std::io::{self, BufRead, BufReader, Read, Write};
 use std::path::{Path, PathBuf};
 use std::process::{Child, ChildStdin, ChildStdout, Command, Stdio};
-use yieldtray_expression::{Engine, MadeUp};
+use yieldtray_expression::Engine;
 use yieldtray_ide::lint::{Ties, lint_files};
 use yieldtray_source::SourceId;
-use yieldtray_source::files::Files;
+use yieldtray_source::files::FileSystem;
 use yieldtray_syntax::parse;
-use yieldtray_workspace::scope::Settings;
+use yieldtray_workspace::scope::EvalSettings;
 use yieldtray_workspace::{CellId, Workspace};
 
 const TOOL: &str = env!("CARGO_BIN_EXE_yieldtray");
@@ -132,7 +132,7 @@ fn lay(files: &[(&str, &str)]) -> tempfile::TempDir {
 
 struct Memory(HashMap<PathBuf, Vec<u8>>);
 
-impl Files for Memory {
+impl FileSystem for Memory {
     fn read(&self, path: &Path) -> io::Result<Vec<u8>> {
         self.0.get(path).cloned().ok_or_else(|| io::ErrorKind::NotFound.into())
     }
@@ -152,7 +152,7 @@ impl Core {
         let files = [("yieldtray.toml", CONFIG), ("big.http", text)].map(|(name, text)| (name.into(), text.into()));
         let mut workspace = Workspace::open(Box::new(Memory(files.into())));
         let source = workspace.load(Path::new("big.http")).expect("it is there");
-        let engine = Engine::new(MadeUp::new(1, Box::new(|| chrono::Utc::now().fixed_offset())));
+        let engine = Engine::default();
         Self { workspace, engine, source, text: text.to_owned(), letter: false }
     }
 
@@ -163,7 +163,7 @@ impl Core {
         self.workspace.set_text(self.source, text);
         let cells: Vec<CellId> = self.workspace.cells(self.source).collect();
         let found =
-            lint_files(&mut self.workspace, &self.engine, &Settings::default(), &[], &cells, &mut Ties::default());
+            lint_files(&mut self.workspace, &self.engine, &EvalSettings::default(), &[], &cells, &mut Ties::default());
         black_box(found);
     }
 }

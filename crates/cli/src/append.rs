@@ -1,12 +1,12 @@
 //! A request that was tried becomes a cell of a file.
 
-use crate::disk;
-use crate::failure::Stop;
+use crate::error::Stop;
+use crate::files;
 use anyhow::Context;
 use std::path::Path;
 use yieldtray_source::SourceId;
 use yieldtray_source::names::{first_free, slug};
-use yieldtray_syntax::{File, parse};
+use yieldtray_syntax::{RequestFile, parse};
 
 /// Where a cell is added, looked at before anything is sent.
 pub(crate) struct Append<'f> {
@@ -33,7 +33,7 @@ impl<'f> Append<'f> {
     /// The cell under a name of its own, behind what the file holds now.
     fn behind(&self) -> Result<Behind, Stop> {
         let (file, text) = (self.file, self.text.as_str());
-        let before = match disk::read_text(file) {
+        let before = match files::read_text(file) {
             Ok(text) => text,
             Err(error) if error.kind() == std::io::ErrorKind::NotFound => String::new(),
             Err(error) => return Err(Stop::refused(format!("cannot read `{}`: {error}", file.display()))),
@@ -72,11 +72,11 @@ impl<'f> Append<'f> {
     pub(crate) fn write(self) -> Result<String, Stop> {
         let folder = self.file.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
         let cannot_write = || format!("cannot write `{}`", self.file.display());
-        let _lock = disk::lock(&disk::root_of(folder)).with_context(cannot_write)?;
+        let _lock = files::lock(&files::root_of(folder)).with_context(cannot_write)?;
         let Behind { before, cell, name } = self.behind()?;
         let before = before.trim_end();
         let gap = if before.is_empty() { "" } else { "\n\n" };
-        disk::replace(self.file, format!("{before}{gap}{cell}\n").as_bytes()).with_context(cannot_write)?;
+        files::replace(self.file, format!("{before}{gap}{cell}\n").as_bytes()).with_context(cannot_write)?;
         Ok(name)
     }
 }
@@ -91,7 +91,7 @@ pub(crate) fn expect_request_file(file: &Path) -> Result<(), Stop> {
 }
 
 /// Refuses a file whose only request has no title: behind it, another one would be its body.
-pub(crate) fn expect_titles(file: &Path, text: &str, there: &File) -> Result<(), Stop> {
+pub(crate) fn expect_titles(file: &Path, text: &str, there: &RequestFile) -> Result<(), Stop> {
     if text.trim().is_empty() || there.cells.first().is_none_or(|cell| text[cell.span.range()].starts_with("%%")) {
         return Ok(());
     }

@@ -1,6 +1,6 @@
 //! Changing a body in the user's editor, for one sending.
 
-use crate::failure::Stop;
+use crate::error::Stop;
 use anyhow::Context;
 use std::process::Command;
 

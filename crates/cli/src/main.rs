@@ -5,36 +5,27 @@
 
 mod append;
 mod args;
-mod ask;
-mod choice;
+mod clock;
 mod commands;
-mod disk;
-mod download;
+mod confirm;
 mod edit;
 mod editor;
-mod failure;
+mod error;
+mod export;
+mod files;
 mod git;
-mod guard;
-mod handover;
 mod host;
-mod intake;
-mod kept;
-mod locate;
-mod options;
-mod private;
+mod import;
+mod interrupt;
+mod output;
 mod process;
-mod recording;
-mod revision;
-mod sending;
-mod session;
-mod show;
-mod staged;
+mod project;
+mod prompt;
+mod run;
 #[cfg(test)]
 mod testing;
-mod trust;
-mod when;
 
-use failure::Stop;
+use error::Stop;
 use host::Host;
 use std::process::ExitCode;
 
@@ -49,14 +40,14 @@ fn main() -> ExitCode {
         }
         Err(error) => {
             let _ = match args::wants_data() {
-                true => show::refused_arguments(&error.render().to_string()),
+                true => output::refused_arguments(&error.render().to_string()),
                 false => error.print(),
             };
             return ExitCode::from(2);
         }
     };
     let host = Host::detect();
-    let mut out = show::Out::new(&args.common, &host);
+    let mut out = output::Out::new(&args.common, &host);
     if args.common.verbose {
         start_logging(out.errors_in_colour());
     }
@@ -65,7 +56,7 @@ fn main() -> ExitCode {
     let outcome = outcome.and_then(|code| out.flush().map(|()| code).map_err(Stop::from));
     match outcome {
         Ok(code) => ExitCode::from(code),
-        Err(stop) => stop.report(&mut out),
+        Err(stop) => out.report_error(stop),
     }
 }
 

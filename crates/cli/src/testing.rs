@@ -3,12 +3,12 @@
 use std::collections::HashMap;
 use std::io;
 use std::path::{Path, PathBuf};
-use yieldtray_source::files::Files;
+use yieldtray_source::files::FileSystem;
 use yieldtray_workspace::Workspace;
 
 struct Memory(HashMap<PathBuf, Vec<u8>>);
 
-impl Files for Memory {
+impl FileSystem for Memory {
     fn read(&self, path: &Path) -> io::Result<Vec<u8>> {
         self.0.get(path).cloned().ok_or_else(|| io::ErrorKind::NotFound.into())
     }

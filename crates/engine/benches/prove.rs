@@ -7,12 +7,12 @@ use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
-use yieldtray_engine::{Event, Next, Run};
-use yieldtray_expression::{Engine, MadeUp};
+use yieldtray_engine::{Event, Next, Run, RunOptions};
+use yieldtray_expression::{Engine, RandomSource};
 use yieldtray_http::{Exchange, Timings};
-use yieldtray_source::files::Files;
+use yieldtray_source::files::FileSystem;
 use yieldtray_workspace::plan::Plan;
-use yieldtray_workspace::scope::Settings;
+use yieldtray_workspace::scope::EvalSettings;
 use yieldtray_workspace::{CellId, Workspace};
 
 const CELLS: usize = 400;
@@ -20,7 +20,7 @@ const RUNS: usize = 9;
 
 struct Memory(HashMap<PathBuf, Vec<u8>>);
 
-impl Files for Memory {
+impl FileSystem for Memory {
     fn read(&self, path: &Path) -> io::Result<Vec<u8>> {
         self.0.get(path).cloned().ok_or_else(|| io::ErrorKind::NotFound.into())
     }
@@ -63,11 +63,9 @@ fn run(body: &str, checks: &str, cells: usize, prove: bool) -> (Duration, usize)
     let source = workspace.load(Path::new("lots.http")).expect("a file");
     let all: Vec<CellId> = workspace.cells(source).collect();
     let plan = Plan::new(&mut workspace, &all, true);
-    let engine = Engine::new(MadeUp::new(1, Box::new(|| chrono::DateTime::UNIX_EPOCH.fixed_offset())));
-    let mut run = Run::new(&workspace, &engine, Settings::default(), plan, false);
-    if prove {
-        run = run.proving();
-    }
+    let (engine, random) = (Engine::default(), RandomSource::fixed());
+    let options = RunOptions { mutate_responses: prove, ..RunOptions::default() };
+    let mut run = Run::new(&workspace, &engine, &random, EvalSettings::default(), plan, options);
     let (mut took, mut altered) = (Duration::ZERO, 0);
     while let Some(next) = run.next() {
         let Next::Send(ready) = next else { unreachable!("every cell is sent") };
@@ -96,9 +94,9 @@ fn run(body: &str, checks: &str, cells: usize, prove: bool) -> (Duration, usize)
         let events: Vec<Event> = run.events().collect();
         took += start.elapsed();
         for event in events {
-            if let Event::Cell(report) = event {
+            if let Event::CellFinished(report) = event {
                 assert!(report.failures.is_empty(), "the checks hold");
-                altered += report.proof.map_or(0, |proof| proof.altered);
+                altered += report.mutation.map_or(0, |proof| proof.mutants);
             }
         }
     }

@@ -1,7 +1,7 @@
 //! What is likely to help where an answer looks like a known slip.
 
 use yieldtray_http::is_secret_header;
-use yieldtray_http::{CookieFate, Exchange, HopKind};
+use yieldtray_http::{CookieStatus, Exchange, HopKind};
 
 /// Words of a path where somebody signs in or up.
 const SIGN_IN: &[&str] = &["session", "sessions", "login", "signin", "sign-in", "signup", "sign-up", "register"];
@@ -56,7 +56,7 @@ fn no_media_type(exchange: &Exchange) -> Option<String> {
 fn old_session(exchange: &Exchange) -> Option<String> {
     let refused = (400..500).contains(&exchange.status) && exchange.sent.method == "POST";
     let signs_in = exchange.sent.url.path_segments().is_some_and(|mut parts| parts.any(|part| SIGN_IN.contains(&part)));
-    let sent = exchange.cookies.iter().find(|note| note.fate == CookieFate::Sent)?;
+    let sent = exchange.cookies.iter().find(|note| note.fate == CookieStatus::Sent)?;
     let name = &sent.name;
     let words = format!("the cookie `{name}` of an earlier answer went out with it: `% cookies off` sends none");
     (refused && signs_in).then_some(words)

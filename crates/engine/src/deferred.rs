@@ -1,105 +1,103 @@
-//! Checks that are judged while the next answer is awaited. What an answer yields is taken at once, since the next
-//! request may use it; that a check fails concerns nobody but those who listen, if no cell needs this one.
+//! Checks that are evaluated while the next response is awaited. What a response yields is captured at once, since the
+//! next request may use it; whether a check fails matters to readers of the events only, if no cell needs this one.
 
-use super::Run;
-use super::checks::{Purpose, Use};
-use super::event::CellReport;
-use crate::check_evaluator::Judgement;
-use crate::checks;
-use std::panic::{AssertUnwindSafe, catch_unwind};
+use crate::check_evaluator::CheckResults;
+use crate::event::CellReport;
+use crate::response_exprs::{Purpose, ResponseExpr};
 use std::sync::Arc;
 use std::time::Duration;
-use yieldtray_http::Exchange;
-use yieldtray_http::Prepared;
+use yieldtray_http::{Exchange, PreparedRequest};
 use yieldtray_workspace::request::Token;
-use yieldtray_workspace::scope::Memo;
-use yieldtray_workspace::scope::{Made, ResponseNames};
+use yieldtray_workspace::scope::{CachedNames, EvalCache};
 
-/// An answer with all that is needed to judge it.
-pub(super) struct Answered<'w> {
-    pub(super) report: CellReport,
-    /// How many forms of secrets were known when it came.
-    pub(super) known: usize,
-    pub(super) prepared: Arc<Prepared>,
-    pub(super) began: Duration,
-    pub(super) step: usize,
-    pub(super) memo: Memo,
-    /// What is still to be done with it.
-    pub(super) uses: Vec<Use<'w>>,
-    /// How many checks were judged on the way to it.
-    pub(super) came: usize,
-    /// What was waited for, and came.
-    pub(super) awaited: Option<Use<'w>>,
-    pub(super) token: Option<Token>,
-    pub(super) exchange: Exchange,
+/// A response with all that is needed to evaluate its checks.
+pub(crate) struct PendingResponse<'w> {
+    pub(crate) report: CellReport,
+    /// How many forms of secrets were known when it arrived.
+    pub(crate) known_secrets: usize,
+    pub(crate) prepared: Arc<PreparedRequest>,
+    /// When the request was sent, after the run began.
+    pub(crate) sent_at: Duration,
+    pub(crate) step: usize,
+    pub(crate) cache: EvalCache,
+    /// What is still to be evaluated on it.
+    pub(crate) exprs: Vec<ResponseExpr<'w>>,
+    /// The check of `% wait`, which passed and counts.
+    pub(crate) passed_wait: Option<ResponseExpr<'w>>,
+    pub(crate) token: Option<Token>,
+    pub(crate) exchange: Exchange,
 }
 
-/// An answer whose checks are judged later.
-pub(super) struct PutOff<'w> {
-    pub(super) answered: Answered<'w>,
-    pub(super) taken: Taken,
-}
-
-/// What was taken out of an answer before its checks are judged.
+/// What was captured from a response before its checks are evaluated.
 #[derive(Default)]
-pub(super) struct Taken {
-    pub(super) judgement: Judgement,
-    /// What its names are, as far as they were made: its body is parsed once.
-    pub(super) made: Option<Made>,
+pub(crate) struct EarlyCaptures {
+    pub(crate) results: CheckResults,
+    /// The names of the response that were evaluated: its body is parsed once.
+    pub(crate) names: Option<CachedNames>,
 }
 
-impl<'w> Run<'w> {
-    /// Whether the checks of an answer may be judged after the next request went out.
-    pub(super) fn may_put_off(&self, answered: &Answered<'w>) -> bool {
-        let step = &self.plan.steps[answered.step];
-        // Whatever decides by how this cell comes out must know it: other cells, rows, sequences, other lanes, and
-        // a run that ends with the first failure. Tokens are told of before the cells that carry them.
-        let alone = self.lanes.len() == 1 && !self.fail_fast && !self.proves && self.recalled.is_none();
-        let plain = step.played.is_none() && self.lane.turn.is_none() && self.workspace.config.profiles.is_empty();
-        alone && plain && !self.needed.contains(&step.cell) && yields_change_nothing(&answered.uses)
+/// A response whose checks are evaluated later.
+pub(crate) struct DeferredChecks<'w> {
+    pub(crate) pending: PendingResponse<'w>,
+    pub(crate) captures: EarlyCaptures,
+}
+
+/// Work that is put off until a response is awaited.
+#[derive(Default)]
+pub(crate) struct Deferred<'w> {
+    checks: Option<Box<DeferredChecks<'w>>>,
+    /// Whether there is something to evaluate on a response that is awaited.
+    has_pending_checks: bool,
+    /// The last response, if no report has it: freeing a large one takes time.
+    response_to_drop: Option<Exchange>,
+}
+
+impl<'w> Deferred<'w> {
+    /// Puts the checks of a response off.
+    pub(crate) fn put_off(&mut self, checks: DeferredChecks<'w>) {
+        self.checks = Some(Box::new(checks));
     }
 
-    /// Takes out what an answer yields, and leaves the checks.
-    pub(super) fn take_yields(&mut self, answered: &mut Answered<'w>) -> Taken {
-        let reads = checks::reads_of_body(&answered.uses);
-        let (checks, yields): (Vec<_>, Vec<_>) =
-            std::mem::take(&mut answered.uses).into_iter().partition(Use::is_check);
-        answered.uses = checks;
-        if yields.is_empty() {
-            return Taken::default();
-        }
-        let Answered { report, step, memo, exchange, .. } = answered;
-        let mut names = ResponseNames::reading(exchange, reads);
-        let judgement = self.judge(report.cell, *step, memo, &yields, &mut names);
-        Taken { judgement, made: Some(names.into_made()) }
+    /// Takes what was put off, to be evaluated now.
+    pub(crate) fn take(&mut self) -> Option<DeferredChecks<'w>> {
+        self.checks.take().map(|checks| *checks)
     }
 
-    /// Judges what was put off.
-    pub(super) fn settle(&mut self) {
-        let Some(put_off) = self.put_off.take() else { return };
-        let PutOff { answered, taken } = *put_off;
-        let (step, entered) = (answered.step, self.entered);
-        if entered.is_none() {
-            self.enter(0);
-        }
-        let current = std::mem::replace(&mut self.lane.current, step);
-        if let Err(why) = catch_unwind(AssertUnwindSafe(|| self.conclude(answered, taken))) {
-            // The request behind it is under way: the lane goes on.
-            let report = self.failed_itself(step, why);
-            self.finish(report);
-        }
-        self.lane.current = current;
-        if entered.is_none() {
-            self.exit();
-        }
+    /// Whether checks are put off.
+    pub(crate) fn is_pending(&self) -> bool {
+        self.checks.is_some()
+    }
+
+    /// The step whose checks are put off.
+    pub(crate) fn step(&self) -> Option<usize> {
+        self.checks.as_ref().map(|checks| checks.pending.step)
+    }
+
+    /// Notes that a request has checks, which are evaluated once its response is there.
+    pub(crate) fn expect_checks(&mut self) {
+        self.has_pending_checks = true;
+    }
+
+    pub(crate) fn has_pending_checks(&self) -> bool {
+        self.has_pending_checks
+    }
+
+    /// Keeps a response that nobody needs any more until there is time to free it.
+    pub(crate) fn drop_later(&mut self, exchange: Option<Exchange>) {
+        self.response_to_drop = exchange;
+    }
+
+    /// Frees the response that nobody needs any more.
+    pub(crate) fn drop_response(&mut self) {
+        self.response_to_drop = None;
     }
 }
 
-/// Whether no check reads what the same cell yields: it must not see another value than where it stands.
-fn yields_change_nothing(uses: &[Use<'_>]) -> bool {
-    let yielded =
-        |name: &str| uses.iter().any(|step| matches!(step.purpose, Purpose::Yield { name: own, .. } if own == name));
-    let mut checks = uses.iter().filter(|step| step.is_check()).peekable();
+/// Whether no check reads what the same cell yields: it must see the value that is there where it is written.
+pub(crate) fn are_checks_independent(exprs: &[ResponseExpr<'_>]) -> bool {
+    let is_yielded =
+        |name: &str| exprs.iter().any(|expr| matches!(expr.purpose, Purpose::Yield { name: own, .. } if own == name));
+    let mut checks = exprs.iter().filter(|expr| expr.is_check()).peekable();
     // Without checks there is nothing to put off.
-    checks.peek().is_some() && !checks.any(|check| check.expression.names().iter().any(|name| yielded(name)))
+    checks.peek().is_some() && !checks.any(|check| check.expression.names().iter().any(|name| is_yielded(name)))
 }

@@ -1,7 +1,7 @@
 //! How two long values differ, line by line.
 
 use yieldtray_expression::Value;
-use yieldtray_source::diff::{DifferentLine, different_lines};
+use yieldtray_source::diff::{DiffLine, diff_lines};
 use yieldtray_workspace::secret::Masker;
 
 /// Values that are shown in fewer characters are told one beside the other.
@@ -15,7 +15,7 @@ pub struct Difference {
     /// The expression of the right side.
     pub right: String,
     /// The lines, in order.
-    pub lines: Vec<DifferentLine>,
+    pub lines: Vec<DiffLine>,
 }
 
 impl Difference {
@@ -27,7 +27,7 @@ impl Difference {
         }
         // Masked first: a line that is cut must not leave half a secret.
         let (ours, theirs) = (masker.mask(&ours), masker.mask(&theirs));
-        let lines = different_lines(&ours, &theirs);
+        let lines = diff_lines(&ours, &theirs);
         let mask = |text: &str| masker.mask(text).into_owned();
         Some(Self { left: mask(&left.0), right: mask(&right.0), lines })
     }
@@ -35,7 +35,7 @@ impl Difference {
     /// Hides secrets that became known after it was made.
     pub(super) fn mask(&mut self, masker: &Masker) {
         for line in &mut self.lines {
-            if let DifferentLine::Both(text) | DifferentLine::Left(text) | DifferentLine::Right(text) = line {
+            if let DiffLine::Context(text) | DiffLine::Left(text) | DiffLine::Right(text) = line {
                 masker.hide(text);
             }
         }
@@ -56,10 +56,10 @@ fn text(value: &Value) -> Option<String> {
 
 #[cfg(test)]
 mod tests {
-    use super::DifferentLine::{Alike, Both, Left, More, Right};
     use super::*;
+    use yieldtray_source::diff::DiffLine::{Context, Left, Right, Skipped, Truncated};
 
-    fn lines(left: &Value, right: &Value) -> Option<Vec<DifferentLine>> {
+    fn lines(left: &Value, right: &Value) -> Option<Vec<DiffLine>> {
         let side = |name: &str, value: &Value| (name.to_owned(), value.clone());
         Difference::of(&side("body", left), &side("expected", right), &Masker::default()).map(|found| found.lines)
     }
@@ -79,8 +79,8 @@ mod tests {
         assert!(found.contains(&Left("  \"bins\": 24".to_owned())), "{found:?}");
         assert!(found.contains(&Right("  \"bins\": 23".to_owned())), "{found:?}");
         assert!(found.contains(&Right("  \"note\": \"wet\"".to_owned())), "{found:?}");
-        assert!(found.iter().any(|line| matches!(line, Alike(..))), "{found:?}");
-        assert!(found.contains(&Both("  \"grower\": \"G-11\"".to_owned())), "{found:?}");
+        assert!(found.iter().any(|line| matches!(line, Skipped(..))), "{found:?}");
+        assert!(found.contains(&Context("  \"grower\": \"G-11\"".to_owned())), "{found:?}");
         assert_eq!(lines(&json("{\"id\":1}"), &json("{\"id\":2}")), None);
         assert_eq!(lines(&Value::from(1_i64), &lot(1, "")), None);
     }
@@ -101,7 +101,7 @@ mod tests {
         }
         let page = |word: &str| Value::from((0..90).map(|row| format!("{word} {row}\n")).collect::<String>());
         let found = lines(&page("tray"), &page("bin")).expect("they are long");
-        assert_eq!(found.last(), Some(&More(140)));
+        assert_eq!(found.last(), Some(&Truncated(140)));
         assert_eq!(found.len(), 41);
     }
 

@@ -1,33 +1,35 @@
-use super::difference::Difference;
-use crate::prove::Proof;
+//! What happens in a run.
+
+use crate::difference::Difference;
+use crate::prove::MutationReport;
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 use std::time::Duration;
+use yieldtray_http::CapturedExchange;
 use yieldtray_http::Failure;
-use yieldtray_http::Kept;
 use yieldtray_source::Span;
-use yieldtray_source::diff::DifferentLine;
+use yieldtray_source::diff::DiffLine;
 use yieldtray_source::{Problem, SourceId};
 use yieldtray_workspace::CellId;
 use yieldtray_workspace::secret::Masker;
 
 /// What happens in a run, in the order it happens. Every text in it is masked, but for what was sent and came
-/// back: see [`Kept`].
+/// back: see [`CapturedExchange`].
 #[derive(Clone, Debug)]
 pub enum Event {
     /// The run begins with this many cells.
-    Began {
+    RunStarted {
         /// The chosen environment.
         environment: Option<String>,
         /// Cells in the plan, those that were pulled in by a need too.
         cells: usize,
     },
     /// A token was got for the cells that follow.
-    Token(TokenReport),
+    TokenObtained(TokenReport),
     /// A cell is done.
-    Cell(Box<CellReport>),
+    CellFinished(Box<CellReport>),
     /// The run is over.
-    Ended(Summary),
+    RunFinished(Summary),
 }
 
 /// A token that was got; nothing of it is told.
@@ -45,31 +47,49 @@ pub struct TokenReport {
     pub renewed: bool,
 }
 
-/// How a cell came out.
-#[derive(Clone, Debug, PartialEq, Eq)]
+/// How a cell ended.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
 pub enum Outcome {
-    /// Answered, and all checks and yields are well.
+    /// It was answered, and all checks and yields are fine.
     Passed,
-    /// Answered, but a check or a yield failed.
+    /// It was answered, but a check or a yield failed.
     Failed,
-    /// Not sent, since a cell it needs did not pass: its name.
-    NotSent(String),
-    /// Not sent, since its `% skip when` holds, it has no rows, or a cell it needs was skipped: why.
-    Skipped(String),
-    /// Not sent: there is a mistake in the cell or in a value.
+    /// It was not sent, since a cell that it needs did not pass.
+    NotSent,
+    /// It was not sent, since its `% skip when` holds, it has no rows, or a cell that it needs was skipped.
+    Skipped,
+    /// It was not sent, since the cell or a value has an error.
     Mistaken,
-    /// Sent, but there was no usable answer.
+    /// It was sent, but there was no usable response.
     NoAnswer,
 }
 
 impl Outcome {
-    /// A stable word for data output.
-    pub fn as_str(&self) -> &'static str {
+    /// Whether there is nothing to look at.
+    pub fn is_fine(self) -> bool {
+        matches!(self, Outcome::Passed | Outcome::Skipped)
+    }
+
+    /// The outcome in words.
+    pub fn words(self) -> &'static str {
         match self {
             Outcome::Passed => "passed",
             Outcome::Failed => "failed",
-            Outcome::NotSent(_) => "not-sent",
-            Outcome::Skipped(_) => "skipped",
+            Outcome::NotSent => "not sent",
+            Outcome::Skipped => "skipped",
+            Outcome::Mistaken => "mistake",
+            Outcome::NoAnswer => "no answer",
+        }
+    }
+
+    /// The stable word for data output.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Outcome::Passed => "passed",
+            Outcome::Failed => "failed",
+            Outcome::NotSent => "not-sent",
+            Outcome::Skipped => "skipped",
             Outcome::Mistaken => "mistaken",
             Outcome::NoAnswer => "no-answer",
         }
@@ -90,9 +110,11 @@ pub struct CellReport {
     /// Its place in the plan that was divided into shards, if it was.
     pub place: Option<usize>,
     /// How often it was sent, where it waits for something; else 1.
-    pub tries: usize,
-    /// How it came out.
+    pub attempts: usize,
+    /// How it ended.
     pub outcome: Outcome,
+    /// The cell that it needs and that did not pass, or why it was skipped.
+    pub reason: Option<String>,
     /// The method; empty where no request was made.
     pub method: String,
     /// The address; empty where no request was made.
@@ -116,19 +138,55 @@ pub struct CellReport {
     /// What is likely to help, where the answer looks like a known slip.
     pub advice: Option<String>,
     /// What was sent and what came back, if the run keeps it.
-    pub kept: Option<Arc<Kept>>,
+    pub captured: Option<Arc<CapturedExchange>>,
     /// What the checks notice of altered answers, if the run proves them and they passed.
-    pub proof: Option<Box<Proof>>,
+    pub mutation: Option<Box<MutationReport>>,
 }
 
 impl CellReport {
+    /// The report of a cell of which nothing else is known yet.
+    pub fn new(cell: CellId, outcome: Outcome) -> Self {
+        Self {
+            cell,
+            row: None,
+            played_by: None,
+            round: 1,
+            place: None,
+            attempts: 1,
+            outcome,
+            reason: None,
+            method: String::new(),
+            url: String::new(),
+            status: None,
+            elapsed: Duration::ZERO,
+            size: 0,
+            checks: 0,
+            failures: Vec::new(),
+            yields: Vec::new(),
+            problems: Vec::new(),
+            failure: None,
+            advice: None,
+            captured: None,
+            mutation: None,
+        }
+    }
+
+    /// Says why the cell was not sent.
+    #[must_use]
+    pub(crate) fn because(self, reason: String) -> Self {
+        Self { reason: Some(reason), ..self }
+    }
+
+    /// How many yields failed.
+    pub fn failed_yields(&self) -> usize {
+        self.yields.iter().filter(|yielded| yielded.value.is_err()).count()
+    }
+
     /// Hides secrets that became known after it was made.
-    pub(super) fn mask(&mut self, masker: &Masker) {
+    pub(crate) fn mask(&mut self, masker: &Masker) {
         let mut hide = |text: &mut String| masker.hide(text);
         hide(&mut self.url);
-        if let Outcome::Skipped(reason) = &mut self.outcome {
-            hide(reason);
-        }
+        self.reason.iter_mut().filter(|_| self.outcome == Outcome::Skipped).for_each(&mut hide);
         for failure in &mut self.failures {
             failure.notes.iter_mut().chain(&mut failure.hint).for_each(&mut hide);
             if let Some(difference) = &mut failure.difference {
@@ -152,8 +210,8 @@ impl CellReport {
             failure.hint.iter_mut().for_each(&mut hide);
         }
         self.advice.iter_mut().for_each(&mut hide);
-        if let Some(proof) = &mut self.proof {
-            proof.mask(masker);
+        if let Some(mutation) = &mut self.mutation {
+            mutation.mask(masker);
         }
     }
 }
@@ -181,17 +239,17 @@ pub struct CheckFailure {
 
 impl CheckFailure {
     /// Whether another one is of the same check and for the same reason.
-    pub(super) fn is_alike(&self, other: &Self) -> bool {
+    pub(crate) fn is_same_failure(&self, other: &Self) -> bool {
         let own = (self.source, self.span, &self.parts, &self.difference, &self.notes);
         own == (other.source, other.span, &other.parts, &other.difference, &other.notes)
     }
 
     /// Whether `text` stands in its explanation.
-    pub(super) fn tells(&self, text: &str) -> bool {
+    pub(crate) fn mentions(&self, text: &str) -> bool {
         let parts = self.parts.iter().map(|(_, value)| value.as_ref().unwrap_or_else(|error| error).as_str());
         let lines = self.difference.iter().flat_map(|difference| &difference.lines).filter_map(|line| match line {
-            DifferentLine::Both(text) | DifferentLine::Left(text) | DifferentLine::Right(text) => Some(text.as_str()),
-            DifferentLine::Alike(_) | DifferentLine::More(_) => None,
+            DiffLine::Context(text) | DiffLine::Left(text) | DiffLine::Right(text) => Some(text.as_str()),
+            DiffLine::Skipped(_) | DiffLine::Truncated(_) => None,
         });
         parts.chain(lines).chain(self.notes.iter().map(String::as_str)).any(|told| told.contains(text))
     }
@@ -228,7 +286,8 @@ pub struct Summary {
     /// Cells that were skipped.
     pub skipped: usize,
     /// Cells that were not come to, since a failure ended the run.
-    pub left_out: usize,
+    #[serde(rename = "left_out")]
+    pub not_reached: usize,
     /// Cells that were not sent for a mistake.
     pub mistaken: usize,
     /// Requests without a usable answer.

@@ -1,29 +1,37 @@
-//! Sending many cells in order and judging their checks, without doing either: a [`Plan`] puts the
-//! cells in order, a [`Run`] hands out the requests that are ready and takes the answers. What
-//! happened comes out as [`Event`]s; the terminal, data output and editors only read those.
+//! Runs: a [`Run`] hands out the requests of a plan that are ready, takes the responses, evaluates their checks, and
+//! reports what happened as [`Event`]s. It has no input or output; the terminal, reports and editors read the events.
+//!
+//! ```text
+//! Run ─ RunInputs   workspace, engine, settings, plan, options: never change
+//!     ─ LaneState   one a file: the next step, rows, retries
+//!     ─ RunState    Scheduler, Outcomes, RunValues, OAuthState, EventBuffer, Deferred, Masker
+//! LaneCx            borrows the three to work on one lane
+//! ```
 
-mod advance;
 mod advice;
 mod check_evaluator;
-mod checks;
-mod complete;
 mod deferred;
 mod difference;
 mod event;
 mod event_buffer;
-mod failure_context;
-mod iteration;
+mod inputs;
 mod lane;
-mod mutation_run;
-mod panic;
+mod next;
+mod oauth_state;
+mod outcomes;
 pub mod prove;
 mod question;
 mod ready;
+mod response_exprs;
 mod run;
-mod tokens;
+mod run_state;
+mod run_values;
+mod scheduler;
 
 pub use difference::Difference;
 pub use event::{CellReport, CheckFailure, Event, Outcome, Summary, TokenReport, YieldReport};
+pub use inputs::{LoggedSeeds, RunOptions};
+pub use next::{Next, Pause, Progress};
 pub use question::Question;
-pub use ready::Ready;
-pub use run::{Next, Pause, Progress, Run};
+pub use ready::ReadyRequest;
+pub use run::Run;

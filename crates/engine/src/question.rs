@@ -1,64 +1,72 @@
-use yieldtray_expression::{Kind as ValueKind, Value};
+//! Questions of `% ask`.
+
+use yieldtray_expression::{Value, ValueKind};
 use yieldtray_source::Span;
 use yieldtray_source::{Code, Problem};
-use yieldtray_syntax::Kind;
+use yieldtray_syntax::InstructionKind;
 use yieldtray_workspace::CellId;
-use yieldtray_workspace::scope::{Lookup, Stage};
+use yieldtray_workspace::scope::{Phase, Resolver};
 
-/// A question of `% ask`, ready to be put.
+/// A question of `% ask`.
 #[derive(Clone, Debug)]
 pub struct Question {
     /// The cell that asks.
     pub cell: CellId,
-    /// The name the answer gets.
+    /// The name of the answer.
     pub name: String,
-    /// The words.
+    /// The question, as it is written.
     pub text: String,
-    /// Whether the answer may not be seen.
+    /// Whether the answer is a secret.
     pub secret: bool,
-    /// What is taken when nothing is answered.
+    /// The answer when nothing is typed.
     pub default: Option<Value>,
-    /// The answers there are; none where any will do.
+    /// The answers to choose from; `None` where any will do.
     pub choices: Option<Vec<Value>>,
 }
 
 impl Question {
-    /// The value of an answer typed as text, by [`Value::typed`]; a secret is always text. Nothing typed is
-    /// the default.
+    /// The value of an answer that was typed, by [`Value::typed`]; a secret is always text. When nothing was typed, the
+    /// default.
     pub fn read(&self, typed: &str) -> Value {
         if typed.is_empty()
             && let Some(default) = &self.default
         {
             return default.clone();
         }
-        if self.secret { Value::text(typed) } else { Value::typed(typed) }
+        if self.secret { Value::text(typed) } else { Value::infer(typed) }
     }
 }
 
-/// What is taken without asking: name, question, value, and whether it is secret.
-type Taken = Vec<(String, String, Value, bool)>;
+/// The default of a question that cannot be asked, since nobody is there.
+pub(crate) struct DefaultAnswer {
+    pub(crate) name: String,
+    pub(crate) question: String,
+    pub(crate) value: Value,
+    pub(crate) secret: bool,
+}
 
-/// The first question a cell still has, what is wrong with its questions, and what is taken for those
-/// that nobody can be asked.
-pub(super) fn questions(lookup: &mut Lookup<'_>) -> (Option<Question>, Vec<Problem>, Taken) {
-    let (workspace, cell) = (lookup.workspace, lookup.cell);
-    let reach = lookup.reach;
+/// The first question that a cell still has, the problems of its questions, and the defaults of those that cannot be
+/// asked.
+pub(crate) fn next_question(resolver: &mut Resolver<'_>) -> (Option<Question>, Vec<Problem>, Vec<DefaultAnswer>) {
+    let (workspace, cell) = (resolver.workspace, resolver.cell);
+    let context = resolver.context;
     let text = &workspace.source(cell.source).text;
-    let (mut problems, mut taken) = (Vec::new(), Vec::new());
+    let (mut problems, mut defaults) = (Vec::new(), Vec::new());
     for line in workspace.cell(cell).instructions() {
-        let Kind::Ask { name, question, secret, default, choices } = line.kind else { continue };
+        let InstructionKind::Ask { name, question, secret, default, choices } = line.kind else { continue };
         let (name, words) = (name.of(text), question.of(text));
-        if reach.settings.set_value(name).is_some() {
+        if context.settings.set_value(name).is_some() {
             continue;
         }
-        if let Some(answer) = reach.answers.get(name, words) {
-            // Who comes to it first may not be who is heard first: each says that the default was taken.
-            let taken = !reach.settings.can_ask;
-            problems.extend(taken.then(|| default_taken(name, answer, secret, line.span).in_source(cell.source)));
+        if let Some(answer) = context.answers.get(name, words) {
+            // Lanes may emit in another order than they ask in, so each cell reports the default; the event buffer
+            // emits it once.
+            let is_default = !context.settings.can_ask;
+            problems.extend(is_default.then(|| default_taken(name, answer, secret, line.span).in_source(cell.source)));
             continue;
         }
-        let secrets_before = lookup.memo.secrets.len();
-        let mut evaluate = |span| match lookup.evaluate(cell.source, span, Stage::Before) {
+        let secrets_before = resolver.cache.secrets.len();
+        let mut evaluate = |span| match resolver.evaluate(cell.source, span, Phase::Request) {
             Ok(value) => Some(value),
             Err(found) => {
                 problems.extend(found);
@@ -70,8 +78,8 @@ pub(super) fn questions(lookup: &mut Lookup<'_>) -> (Option<Question>, Vec<Probl
         if given == Some(None) || matches!(offered, Some((_, None))) {
             continue;
         }
-        // What would be shown in the question is a secret: then so is the answer.
-        let secret = secret || lookup.memo.secrets.len() > secrets_before;
+        // The question would show a secret, so its answer is one, too.
+        let secret = secret || resolver.cache.secrets.len() > secrets_before;
         let default = given.flatten();
         let mut choices = None;
         if let Some((span, Some(list))) = offered {
@@ -80,24 +88,24 @@ pub(super) fn questions(lookup: &mut Lookup<'_>) -> (Option<Question>, Vec<Probl
                 members => {
                     let is = if members.is_some() { "an empty list" } else { list.kind().words() };
                     let message = format!("`% ask` offers a choice `from` a list, but this is {is}");
-                    let problem = Problem::mistake(Code::FailedExpression, span, message);
+                    let problem = Problem::error(Code::FailedExpression, span, message);
                     let hint = "give a list with members, as in `from ['gala', 'fuji']`";
                     problems.push(problem.with_hint(hint).in_source(cell.source));
                     continue;
                 }
             }
         }
-        if reach.settings.can_ask {
+        if context.settings.can_ask {
             let (name, text) = (name.to_owned(), words.to_owned());
-            return (Some(Question { cell, name, text, secret, default, choices }), problems, taken);
+            return (Some(Question { cell, name, text, secret, default, choices }), problems, defaults);
         }
-        // In a build job the default is what somebody would have said; that it was taken is worth a word.
+        // In a build job the default is what somebody would have answered; the report says so.
         if let Some(default) = default {
             problems.push(default_taken(name, &default, secret, line.span).in_source(cell.source));
-            taken.push((name.to_owned(), words.to_owned(), default, secret));
+            defaults.push(DefaultAnswer { name: name.to_owned(), question: words.to_owned(), value: default, secret });
         }
     }
-    (None, problems, taken)
+    (None, problems, defaults)
 }
 
 fn default_taken(name: &str, default: &Value, secret: bool, line: Span) -> Problem {
@@ -106,5 +114,5 @@ fn default_taken(name: &str, default: &Value, secret: bool, line: Span) -> Probl
         false => format!(", {}", default.show()),
     };
     let message = format!("nobody can be asked for `{name}`: its default is taken{shown}");
-    Problem::remark(Code::DefaultTaken, line, message).with_hint(format!("pass `--set {name}=…` for another"))
+    Problem::warning(Code::DefaultTaken, line, message).with_hint(format!("pass `--set {name}=…` for another"))
 }

@@ -1,6 +1,6 @@
-use super::walk::{CEL_FUNCTIONS, CEL_MACROS, Reads};
+use super::walk::{BodyAccess, CEL_FUNCTIONS, CEL_MACROS};
 use super::{FUNCTIONS, functions};
-use crate::user_functions::OwnFunctions;
+use crate::user_functions::UserFunctions;
 use crate::walk;
 use cel::common::ast::{Expr, IdedExpr};
 use cel::parser::PrattParser;
@@ -20,7 +20,7 @@ const STACK: usize = 64 * 1024 * 1024;
 
 /// What is wrong with an expression, its span counted from the expression's start.
 #[derive(Clone, Debug, PartialEq)]
-pub struct Fault {
+pub struct CompileError {
     /// The class of the problem.
     pub code: Code,
     /// The bytes at fault.
@@ -30,14 +30,14 @@ pub struct Fault {
     /// What to write instead.
     pub hint: Option<String>,
     /// What was probably meant in place of what is at fault.
-    pub meant: Option<String>,
+    pub replacement: Option<String>,
     /// The function it is about, where the place is that of its call.
     pub(super) about: Option<String>,
 }
 
-impl Fault {
+impl CompileError {
     fn new(code: Code, span: Span, message: String, hint: Option<String>) -> Self {
-        Self { code, span, message, hint, meant: None, about: None }
+        Self { code, span, message, hint, replacement: None, about: None }
     }
 }
 
@@ -47,7 +47,7 @@ pub struct Compiled {
     pub(super) tree: IdedExpr,
     /// The names it uses, each once.
     names: Vec<String>,
-    body: Reads,
+    body: BodyAccess,
     variables: Vec<String>,
     required_variables: Vec<String>,
     made_up: bool,
@@ -60,12 +60,12 @@ pub struct Compiled {
 
 impl Compiled {
     /// Compiles `source`; all faults that can be known without running it are given.
-    pub(super) fn new(source: &str, own: &OwnFunctions) -> Result<Self, Vec<Fault>> {
+    pub(super) fn new(source: &str, own: &UserFunctions) -> Result<Self, Vec<CompileError>> {
         let whole = Span::new(0, source.len());
         if source.len() > LONGEST {
             let message = format!("the expression has {} bytes, more than {LONGEST}", source.len());
             let hint = Some("split it: name its parts with `% let`".to_owned());
-            return Err(vec![Fault::new(Code::BadExpression, whole, message, hint)]);
+            return Err(vec![CompileError::new(Code::BadExpression, whole, message, hint)]);
         }
         let long = source.len() > LONG;
         on_stack(long, || {
@@ -122,7 +122,7 @@ impl Compiled {
     }
 
     /// What it reads of `body`.
-    pub fn reads_of_body(&self) -> &Reads {
+    pub fn reads_of_body(&self) -> &BodyAccess {
         &self.body
     }
 
@@ -157,7 +157,7 @@ impl Drop for Compiled {
 }
 
 /// Parses `source` and nothing else.
-pub(super) fn parse(source: &str) -> Result<IdedExpr, Vec<Fault>> {
+pub(super) fn parse(source: &str) -> Result<IdedExpr, Vec<CompileError>> {
     PrattParser::new().parse(source).map_err(|errors| syntax_faults(source, &errors.errors))
 }
 
@@ -166,7 +166,7 @@ fn on_stack<T>(long: bool, work: impl FnOnce() -> T) -> T {
 }
 
 /// The parser's errors in our words, at their place.
-fn syntax_faults(source: &str, errors: &[cel::ParseError]) -> Vec<Fault> {
+fn syntax_faults(source: &str, errors: &[cel::ParseError]) -> Vec<CompileError> {
     // One slip often makes several errors; the first is the one to mend.
     errors
         .iter()
@@ -178,7 +178,7 @@ fn syntax_faults(source: &str, errors: &[cel::ParseError]) -> Vec<Fault> {
             let one = source[at..].chars().next().map_or(0, char::len_utf8);
             let span = Span::new(at, (at + token.max(one)).min(source.len()));
             let (message, hint) = syntax_words(source, span, &error.msg);
-            Fault::new(Code::BadExpression, span, message, hint)
+            CompileError::new(Code::BadExpression, span, message, hint)
         })
         .collect()
 }
@@ -213,12 +213,12 @@ fn syntax_words(source: &str, span: Span, parser_says: &str) -> (String, Option<
 }
 
 /// `env` as a whole: everything that the process knows would be sent, shown or compared.
-fn whole_env(source: &str) -> Fault {
+fn whole_env(source: &str) -> CompileError {
     let names = calls_and_names(source);
     let span = names.iter().map(|name| name.span).find(|span| span.of(source) == "env");
     let hint = "name one variable, as in `env.PACKHOUSE_KEY`; `has(env.PACKHOUSE_KEY)` says whether it is set";
     let message = "`env` cannot be used as a whole".to_owned();
-    Fault::new(Code::BadExpression, span.unwrap_or(Span::new(0, source.len())), message, Some(hint.to_owned()))
+    CompileError::new(Code::BadExpression, span.unwrap_or(Span::new(0, source.len())), message, Some(hint.to_owned()))
 }
 
 /// Where a function is called in `source`, or all of it where that is not written there.
@@ -229,13 +229,13 @@ fn place_of_call(source: &str, name: &str) -> Span {
 }
 
 /// Calls of functions that are not there, or with a wrong number of arguments.
-fn call_faults(source: &str, calls: &[(String, usize)], own: &OwnFunctions) -> Vec<Fault> {
-    let mut faults: Vec<Fault> = Vec::new();
+fn call_faults(source: &str, calls: &[(String, usize)], own: &UserFunctions) -> Vec<CompileError> {
+    let mut faults: Vec<CompileError> = Vec::new();
     for (name, arguments) in calls {
         let span = place_of_call(source, name);
         let fault = match functions::by_name(name) {
             Some(function) if function.arity == *arguments => continue,
-            Some(function) => Fault::new(
+            Some(function) => CompileError::new(
                 Code::WrongArguments,
                 span,
                 format!(
@@ -255,8 +255,8 @@ fn call_faults(source: &str, calls: &[(String, usize)], own: &OwnFunctions) -> V
                     ours.chain(own.names()).chain(CEL_FUNCTIONS.iter().copied()).chain(CEL_MACROS.iter().copied());
                 let meant = closest(name, known);
                 let hint = meant.map(|meant| format!("did you mean `{meant}`?"));
-                let fault = Fault::new(Code::UnknownFunction, span, format!("no function `{name}`"), hint);
-                Fault { meant: meant.map(str::to_owned), ..fault }
+                let fault = CompileError::new(Code::UnknownFunction, span, format!("no function `{name}`"), hint);
+                CompileError { replacement: meant.map(str::to_owned), ..fault }
             }
         };
         if !faults.contains(&fault) {

@@ -5,6 +5,6 @@ use std::sync::Arc;
 
 /// The digits of a number as they were written. Two are equal if their digits are.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub(super) struct Digits(pub(super) Arc<str>);
+pub(super) struct BigNumber(pub(super) Arc<str>);
 
-opaque!(Digits, "long_number", equal);
+opaque!(BigNumber, "long_number", equal);

@@ -1,10 +1,10 @@
-use super::compiled::{Compiled, Fault};
+use super::compiled::{CompileError, Compiled};
 use super::explain::Explanation;
 use super::files::{FILES, FileReader};
 use super::{Value, fault, functions};
 use crate::explain;
-use crate::random::{MADE, MadeUp};
-use crate::user_functions::{OwnFunction, OwnFunctions};
+use crate::random::{RANDOM, RandomSource};
+use crate::user_functions::{UserFunction, UserFunctions};
 use cel::common::value::CowVal;
 use cel::context::VariableResolver;
 use cel::{Context, Env};
@@ -14,14 +14,14 @@ use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 /// The environment of CEL, the same for all engines.
 static ENV: OnceLock<Arc<Env>> = OnceLock::new();
 
-/// Compiles expressions, each distinct one once, and runs them.
+/// Compiles expressions, each distinct one once, and evaluates them.
+#[derive(Default)]
 pub struct Engine {
     cache: Mutex<FxHashMap<Box<str>, Outcome>>,
-    made: MadeUp,
-    own: OwnFunctions,
+    functions: UserFunctions,
 }
 
-type Outcome = Result<Arc<Compiled>, Arc<[Fault]>>;
+type Outcome = Result<Arc<Compiled>, Arc<[CompileError]>>;
 
 /// The names an expression sees when it runs.
 #[derive(Clone, Debug, Default)]
@@ -46,29 +46,18 @@ impl<'n> Bindings<'n> {
 }
 
 impl Engine {
-    /// An engine whose made-up values come from `made`.
-    pub fn new(made: MadeUp) -> Self {
-        Self { cache: Mutex::default(), made, own: OwnFunctions::default() }
-    }
-
-    /// The same engine with functions of a workspace's own.
-    #[must_use]
-    pub fn with_functions(self, functions: &[OwnFunction]) -> Self {
-        Self { own: OwnFunctions::new(functions), ..self }
-    }
-
-    /// Where made-up values come from.
-    pub fn made_up(&self) -> &MadeUp {
-        &self.made
+    /// An engine with these functions beside the built-in ones.
+    pub fn with_functions(functions: &[UserFunction]) -> Self {
+        Self { functions: UserFunctions::new(functions), ..Self::default() }
     }
 
     /// How many expressions are known.
-    pub fn known(&self) -> usize {
+    pub fn cache_len(&self) -> usize {
         self.cache.lock().unwrap_or_else(PoisonError::into_inner).len()
     }
 
     /// Forgets all expressions: those that are still wanted are compiled again.
-    pub fn forget(&self) {
+    pub fn clear_cache(&self) {
         self.cache.lock().unwrap_or_else(PoisonError::into_inner).clear();
     }
 
@@ -78,47 +67,55 @@ impl Engine {
         if let Some(outcome) = cache.get(source) {
             return outcome.clone();
         }
-        let outcome: Outcome = Compiled::new(source, &self.own).map(Arc::new).map_err(Arc::from);
+        let outcome: Outcome = Compiled::new(source, &self.functions).map(Arc::new).map_err(Arc::from);
         cache.insert(source.into(), outcome.clone());
         outcome
     }
 
-    /// Runs `compiled`. The error says in a line what went wrong.
-    pub fn evaluate(&self, compiled: &Compiled, bindings: &Bindings<'_>) -> Result<Value, String> {
-        self.made.refill();
+    /// Evaluates `compiled`. Random values are drawn from `random`.
+    ///
+    /// # Errors
+    /// What went wrong, in one line.
+    pub fn evaluate(
+        &self,
+        compiled: &Compiled,
+        bindings: &Bindings<'_>,
+        random: &RandomSource,
+    ) -> Result<Value, String> {
+        random.reset_budget();
         compiled.with_stack(|| {
-            let resolver = Resolver { bindings, made: &self.made };
+            let resolver = Resolver { bindings, random };
             let context = self.context(&resolver);
             match cel::Value::resolve_val(&compiled.tree, &context) {
-                Ok(value) if !self.made.may_be(value.as_ref()) => Err(self.made.too_large()),
+                Ok(value) if !random.is_within_limit(value.as_ref()) => Err(random.too_large()),
                 Ok(value) => Ok(Value::copy_of(value.as_ref())),
                 Err(error) => Err(explain::why(&compiled.tree, &context).unwrap_or_else(|| fault::words(&error))),
             }
         })
     }
 
-    /// The parts of `compiled` that show why it came to what it did.
-    pub fn explain(&self, compiled: &Compiled, bindings: &Bindings<'_>) -> Explanation {
-        self.made.refill();
+    /// The parts of `compiled` that show why it has its value.
+    pub fn explain(&self, compiled: &Compiled, bindings: &Bindings<'_>, random: &RandomSource) -> Explanation {
+        random.reset_budget();
         compiled.with_stack(|| {
-            let resolver = Resolver { bindings, made: &self.made };
+            let resolver = Resolver { bindings, random };
             explain::explain(&compiled.tree, &self.context(&resolver))
         })
     }
 
-    /// The lists that `all` went over in vain: they are empty, so what it says holds of nothing.
-    pub fn held_of_nothing(&self, compiled: &Compiled, bindings: &Bindings<'_>) -> Vec<String> {
+    /// The lists for which `all()` is vacuously true because they are empty.
+    pub fn vacuous_alls(&self, compiled: &Compiled, bindings: &Bindings<'_>, random: &RandomSource) -> Vec<String> {
         if !compiled.has_all() {
             return Vec::new();
         }
         compiled.with_stack(|| {
-            let resolver = Resolver { bindings, made: &self.made };
-            explain::held_of_nothing(&compiled.tree, &self.context(&resolver))
+            let resolver = Resolver { bindings, random };
+            explain::vacuous_alls(&compiled.tree, &self.context(&resolver))
         })
     }
 
     /// Makes now what the first expression that runs would have to wait for. It takes a tenth of a millisecond.
-    pub fn warm_up(&self) {
+    pub fn init(&self) {
         env();
     }
 
@@ -139,13 +136,13 @@ fn env() -> &'static Arc<Env> {
 
 struct Resolver<'a> {
     bindings: &'a Bindings<'a>,
-    made: &'a MadeUp,
+    random: &'a RandomSource,
 }
 
 impl VariableResolver for Resolver<'_> {
     fn resolve<'b>(&'b self, name: &str) -> Option<CowVal<'b, 'b>> {
-        if name == MADE {
-            return Some(CowVal::Borrowed(self.made));
+        if name == RANDOM {
+            return Some(CowVal::Borrowed(self.random));
         }
         if name == FILES {
             return self.bindings.files.as_ref().map(|reader| CowVal::Borrowed(reader as _));

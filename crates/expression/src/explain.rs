@@ -28,7 +28,7 @@ pub struct Explanation {
     /// Remarks: which element, kinds that can never be equal.
     pub notes: Vec<String>,
     /// The two sides of an `==` that does not hold: text and value.
-    pub unequal: Option<[(String, Value); 2]>,
+    pub operands: Option<[(String, Value); 2]>,
 }
 
 /// What compares two sides.
@@ -68,10 +68,10 @@ pub(super) fn why(tree: &IdedExpr, context: &Context<'_, '_>) -> Option<String> 
 
 /// The lists that `all` went over in vain, since they are empty: what it says holds of nothing. Beside `||`
 /// somebody thought of it.
-pub(super) fn held_of_nothing(tree: &IdedExpr, context: &Context<'_, '_>) -> Vec<String> {
+pub(super) fn vacuous_alls(tree: &IdedExpr, context: &Context<'_, '_>) -> Vec<String> {
     match &tree.expr {
         Expr::Call(call) if call.func_name == operators::LOGICAL_AND => {
-            call.args.iter().flat_map(|side| held_of_nothing(side, context)).collect()
+            call.args.iter().flat_map(|side| vacuous_alls(side, context)).collect()
         }
         Expr::Comprehension(comprehension) => {
             let is_all = unparse::short_form(comprehension).is_some_and(|short| short.name == "all");
@@ -126,8 +126,8 @@ fn own_words(node: &IdedExpr, context: &Context<'_, '_>, error: &ExecutionError)
         names.sort_unstable();
         let there = match names.len() {
             0 => "it is empty".to_owned(),
-            1..=12 => format!("there is {}", yieldtray_source::enumerate(&names)),
-            more => format!("there is {} and {} more", yieldtray_source::enumerate(&names[..10]), more - 10),
+            1..=12 => format!("there is {}", yieldtray_source::join_words(&names)),
+            more => format!("there is {} and {} more", yieldtray_source::join_words(&names[..10]), more - 10),
         };
         let meant = yieldtray_source::closest(&key, names.iter().map(String::as_str));
         let meant = meant.map(|meant| format!("; did you mean `{meant}`?")).unwrap_or_default();
@@ -246,24 +246,24 @@ impl<'e> Explainer<'e, '_, '_> {
             self.note_kinds(kinds);
         }
         self.note_numbers(sides, kinds);
-        if name == operators::EQUALS && self.explanation.unequal.is_none() && !self.holds(node) {
+        if name == operators::EQUALS && self.explanation.operands.is_none() && !self.holds(node) {
             let side = |node, value: &CowVal<'_, '_>| (unparse(node), Value::copy_of(value.as_ref()));
-            self.explanation.unequal = Some([side(sides[0], &left), side(sides[1], &right)]);
+            self.explanation.operands = Some([side(sides[0], &left), side(sides[1], &right)]);
         }
     }
 
     /// `"5" == 5` is never true: say so, it is a common slip.
-    fn note_kinds(&mut self, [left, right]: [value::Kind; 2]) {
-        let numbers = [value::Kind::Integer, value::Kind::Double];
-        let null = left == value::Kind::Null || right == value::Kind::Null;
+    fn note_kinds(&mut self, [left, right]: [value::ValueKind; 2]) {
+        let numbers = [value::ValueKind::Integer, value::ValueKind::Double];
+        let null = left == value::ValueKind::Null || right == value::ValueKind::Null;
         if left != right && !null && !(numbers.contains(&left) && numbers.contains(&right)) {
             self.explanation.notes.push(format!("{} never equals {}", left.words(), right.words()));
         }
     }
 
     /// Text beside a number: how to read the number in it, or that a literal needs no quotes.
-    fn note_numbers(&mut self, sides: [&'e IdedExpr; 2], kinds: [value::Kind; 2]) {
-        use value::Kind::{Double, Integer, Text};
+    fn note_numbers(&mut self, sides: [&'e IdedExpr; 2], kinds: [value::ValueKind; 2]) {
+        use value::ValueKind::{Double, Integer, Text};
         let (text, reads) = match kinds {
             [Text, Integer] => (sides[0], "int"),
             [Text, Double] => (sides[0], "double"),

@@ -6,7 +6,7 @@ use super::schemas::{Schema, Schemas};
 use std::fmt;
 use std::path::PathBuf;
 use std::sync::Arc;
-use yieldtray_source::files::{Files, clean};
+use yieldtray_source::files::{FileSystem, normalize};
 
 /// The name the reader has in an expression: one nobody can write.
 pub(super) const FILES: &str = "@files";
@@ -15,7 +15,7 @@ pub(super) const FILES: &str = "@files";
 #[derive(Clone)]
 pub struct FileReader {
     /// Reads below the workspace's root, and nothing else.
-    pub(crate) files: Arc<dyn Files>,
+    pub(crate) files: Arc<dyn FileSystem>,
     /// Schemas that were used before.
     pub(crate) schemas: Arc<Schemas>,
     /// The folder of the text the expression stands in, relative to the root.
@@ -24,13 +24,14 @@ pub struct FileReader {
 
 impl FileReader {
     /// A reader for the expressions of a text in `folder`, which is relative to the workspace's root.
-    pub fn new(files: Arc<dyn Files>, schemas: Arc<Schemas>, folder: PathBuf) -> Self {
+    pub fn new(files: Arc<dyn FileSystem>, schemas: Arc<Schemas>, folder: PathBuf) -> Self {
         Self { files, schemas, folder }
     }
 
     /// The schema in the file at `path`, counted from the folder.
     pub(super) fn schema(&self, path: &str) -> Result<Schema, String> {
-        let inside = clean(&self.folder.join(path)).ok_or_else(|| format!("`{path}` lies outside the workspace"))?;
+        let inside =
+            normalize(&self.folder.join(path)).ok_or_else(|| format!("`{path}` lies outside the workspace"))?;
         self.schemas.at(&self.files, &inside)
     }
 }

@@ -1,8 +1,8 @@
 //! JSON to values and back.
 
-use super::digits::Digits;
+use super::digits::BigNumber;
 use super::value::scalar_text;
-use super::{Kind, Value};
+use super::{Value, ValueKind};
 use base64::Engine as _;
 use cel::common::types::{
     CelBool, CelBytes, CelDouble, CelInt, CelList, CelMap, CelMapKey, CelNull, CelString, CelUInt,
@@ -18,7 +18,7 @@ impl Value {
     /// digits. The error says what is wrong and where, in lines and columns of the text. More than 128
     /// levels are refused.
     pub fn parse_json(text: &[u8]) -> Result<Self, serde_json::Error> {
-        serde_json::from_slice::<Held>(text).map(|held| Self(held.0.into()))
+        serde_json::from_slice::<OwnedVal>(text).map(|held| Self(held.0.into()))
     }
 
     /// Reads a JSON object, but makes values only of these members; what else it holds is checked to be
@@ -67,13 +67,13 @@ fn number(digits: &str) -> Box<dyn Val> {
     let whole = !digits.contains(['.', 'e', 'E']);
     match digits.parse::<f64>() {
         Ok(double) if !whole && double.is_finite() => Box::new(CelDouble::from(double)),
-        _ => Box::new(Digits(digits.into())),
+        _ => Box::new(BigNumber(digits.into())),
     }
 }
 
 /// A value on its way out of a JSON text, without a document in between: a body is read for every
 /// request of a long replay.
-struct Held(Box<dyn Val>);
+struct OwnedVal(Box<dyn Val>);
 
 /// A member's name, or the sign that a number follows: so serde_json hands on numbers whose digits are
 /// all kept. A test of long numbers notices if that changes.
@@ -100,7 +100,7 @@ impl<'de> Deserialize<'de> for Key {
     }
 }
 
-impl<'de> Deserialize<'de> for Held {
+impl<'de> Deserialize<'de> for OwnedVal {
     fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
         deserializer.deserialize_any(HeldVisitor)
     }
@@ -109,59 +109,59 @@ impl<'de> Deserialize<'de> for Held {
 struct HeldVisitor;
 
 impl<'de> Visitor<'de> for HeldVisitor {
-    type Value = Held;
+    type Value = OwnedVal;
 
     fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str("JSON")
     }
 
-    fn visit_unit<E>(self) -> Result<Held, E> {
-        Ok(Held(Box::new(CelNull)))
+    fn visit_unit<E>(self) -> Result<OwnedVal, E> {
+        Ok(OwnedVal(Box::new(CelNull)))
     }
 
-    fn visit_bool<E>(self, truth: bool) -> Result<Held, E> {
-        Ok(Held(Box::new(CelBool::from(truth))))
+    fn visit_bool<E>(self, truth: bool) -> Result<OwnedVal, E> {
+        Ok(OwnedVal(Box::new(CelBool::from(truth))))
     }
 
-    fn visit_i64<E>(self, number: i64) -> Result<Held, E> {
-        Ok(Held(Box::new(CelInt::from(number))))
+    fn visit_i64<E>(self, number: i64) -> Result<OwnedVal, E> {
+        Ok(OwnedVal(Box::new(CelInt::from(number))))
     }
 
-    fn visit_u64<E>(self, number: u64) -> Result<Held, E> {
-        Ok(Held(match i64::try_from(number) {
+    fn visit_u64<E>(self, number: u64) -> Result<OwnedVal, E> {
+        Ok(OwnedVal(match i64::try_from(number) {
             Ok(number) => Box::new(CelInt::from(number)),
             Err(_) => Box::new(CelUInt::from(number)),
         }))
     }
 
-    fn visit_f64<E>(self, double: f64) -> Result<Held, E> {
-        Ok(Held(Box::new(CelDouble::from(double))))
+    fn visit_f64<E>(self, double: f64) -> Result<OwnedVal, E> {
+        Ok(OwnedVal(Box::new(CelDouble::from(double))))
     }
 
-    fn visit_str<E>(self, text: &str) -> Result<Held, E> {
-        Ok(Held(Box::new(CelString::from(text.to_owned()))))
+    fn visit_str<E>(self, text: &str) -> Result<OwnedVal, E> {
+        Ok(OwnedVal(Box::new(CelString::from(text.to_owned()))))
     }
 
-    fn visit_seq<A: SeqAccess<'de>>(self, mut seq: A) -> Result<Held, A::Error> {
+    fn visit_seq<A: SeqAccess<'de>>(self, mut seq: A) -> Result<OwnedVal, A::Error> {
         let mut members = Vec::new();
-        while let Some(Held(member)) = seq.next_element()? {
+        while let Some(OwnedVal(member)) = seq.next_element()? {
             members.push(member);
         }
-        Ok(Held(Box::new(CelList::from(members))))
+        Ok(OwnedVal(Box::new(CelList::from(members))))
     }
 
-    fn visit_map<A: MapAccess<'de>>(self, mut map: A) -> Result<Held, A::Error> {
+    fn visit_map<A: MapAccess<'de>>(self, mut map: A) -> Result<OwnedVal, A::Error> {
         let mut entries: HashMap<CelMapKey<'static>, Box<dyn Val>> = HashMap::new();
         while let Some(key) = map.next_key()? {
             match key {
-                Key::Number => return Ok(Held(number(&map.next_value::<String>()?))),
+                Key::Number => return Ok(OwnedVal(number(&map.next_value::<String>()?))),
                 Key::Name(name) => {
-                    let Held(value) = map.next_value()?;
+                    let OwnedVal(value) = map.next_value()?;
                     entries.insert(CelMapKey::from(name), value);
                 }
             }
         }
-        Ok(Held(Box::new(CelMap::from(entries))))
+        Ok(OwnedVal(Box::new(CelMap::from(entries))))
     }
 }
 
@@ -169,32 +169,32 @@ impl<'de> Visitor<'de> for HeldVisitor {
 struct Members<'m>(&'m [String]);
 
 impl<'de> DeserializeSeed<'de> for Members<'_> {
-    type Value = Held;
+    type Value = OwnedVal;
 
-    fn deserialize<D: Deserializer<'de>>(self, deserializer: D) -> Result<Held, D::Error> {
+    fn deserialize<D: Deserializer<'de>>(self, deserializer: D) -> Result<OwnedVal, D::Error> {
         deserializer.deserialize_map(self)
     }
 }
 
 impl<'de> Visitor<'de> for Members<'_> {
-    type Value = Held;
+    type Value = OwnedVal;
 
     fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str("a JSON object")
     }
 
-    fn visit_map<A: MapAccess<'de>>(self, mut map: A) -> Result<Held, A::Error> {
+    fn visit_map<A: MapAccess<'de>>(self, mut map: A) -> Result<OwnedVal, A::Error> {
         let mut entries: HashMap<CelMapKey<'static>, Box<dyn Val>> = HashMap::new();
         while let Some(index) = map.next_key_seed(Wanted(self.0))? {
             match self.0.get(index) {
                 Some(name) => {
-                    let Held(value) = map.next_value()?;
+                    let OwnedVal(value) = map.next_value()?;
                     entries.insert(CelMapKey::from(name.clone()), value);
                 }
                 None => drop(map.next_value::<IgnoredAny>()?),
             }
         }
-        Ok(Held(Box::new(CelMap::from(entries))))
+        Ok(OwnedVal(Box::new(CelMap::from(entries))))
     }
 }
 
@@ -223,25 +223,25 @@ impl Visitor<'_> for Wanted<'_> {
 
 fn json(val: &dyn Val) -> Json {
     match super::value::kind(val) {
-        Kind::Null => Json::Null,
-        Kind::Bool => Json::Bool(val.downcast_ref::<CelBool>().is_some_and(|truth| *truth.inner())),
-        Kind::Text => Json::String(val.downcast_ref::<CelString<'_>>().map_or("", |text| text.inner()).to_owned()),
-        Kind::Bytes => {
+        ValueKind::Null => Json::Null,
+        ValueKind::Bool => Json::Bool(val.downcast_ref::<CelBool>().is_some_and(|truth| *truth.inner())),
+        ValueKind::Text => Json::String(val.downcast_ref::<CelString<'_>>().map_or("", |text| text.inner()).to_owned()),
+        ValueKind::Bytes => {
             let bytes = val.downcast_ref::<CelBytes<'_>>().map_or(&[][..], |bytes| bytes.inner());
             Json::String(base64::engine::general_purpose::STANDARD.encode(bytes))
         }
-        Kind::Integer | Kind::LongNumber => {
+        ValueKind::Integer | ValueKind::LongNumber => {
             scalar_text(val).and_then(|digits| serde_json::from_str(&digits).ok()).unwrap_or(Json::Null)
         }
-        Kind::Double => {
+        ValueKind::Double => {
             let double = val.downcast_ref::<CelDouble>().map_or(0.0, |double| *double.inner());
             // JSON has no infinity and no NaN (RFC 8259 6).
             serde_json::Number::from_f64(double).map_or_else(|| Json::String(double.to_string()), Json::Number)
         }
-        Kind::List => Json::Array(
+        ValueKind::List => Json::Array(
             val.downcast_ref::<CelList<'_>>().map_or(&[][..], |list| list.inner()).iter().map(|v| json(&**v)).collect(),
         ),
-        Kind::Map => {
+        ValueKind::Map => {
             let mut entries: Vec<(String, Json)> = val
                 .downcast_ref::<CelMap<'_>>()
                 .into_iter()
@@ -251,7 +251,7 @@ fn json(val: &dyn Val) -> Json {
             entries.sort_by(|a, b| a.0.cmp(&b.0));
             Json::Object(entries.into_iter().collect())
         }
-        Kind::Timestamp | Kind::Duration | Kind::Other => {
+        ValueKind::Timestamp | ValueKind::Duration | ValueKind::Other => {
             Json::String(scalar_text(val).unwrap_or_else(|| val.get_type().name().to_owned()))
         }
     }

@@ -28,16 +28,15 @@ mod round_tests;
 #[cfg(test)]
 mod tests;
 
-pub use compiled::{Compiled, Fault};
+pub use compiled::{CompileError, Compiled};
 pub use engine::{Bindings, Engine};
 pub use explain::{Explanation, Part};
 pub use files::FileReader;
 pub use functions::check_constant;
 pub use functions::{FAKE_KINDS, FUNCTIONS, Function, check_jsonpath};
 pub use json_path::read_json_path;
-pub use random::Draws;
-pub use random::{Clock, MadeUp};
+pub use random::{Clock, RandomSource};
 pub use schemas::Schemas;
-pub use user_functions::OwnFunction;
-pub use value::{Kind, Unfit, Value};
-pub use walk::{Reads, is_builtin, is_type_name};
+pub use user_functions::UserFunction;
+pub use value::{NotRepresentable, Value, ValueKind};
+pub use walk::{BodyAccess, is_builtin, is_type_name};

@@ -1,5 +1,5 @@
-//! Made-up data: random values and the time. Built-in functions are plain `fn`s, so the source they
-//! draw from travels as a hidden first argument, which [`super::walk`] adds to their calls.
+//! Random values and the time. Built-in functions are plain `fn`s, so the source they draw from travels as a hidden first
+//! argument, which [`super::walk`] adds to their calls.
 
 use super::opaque::opaque;
 use super::value::fits;
@@ -10,172 +10,180 @@ use std::fmt;
 use std::sync::atomic::{AtomicBool, AtomicU32, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 
-/// Tells the time; core has no clock of its own.
+/// Returns the current time; this crate has no clock of its own.
 pub type Clock = Box<dyn Fn() -> DateTime<FixedOffset> + Send + Sync>;
 
-/// The name the source has in an expression: one nobody can write.
-pub(super) const MADE: &str = "@made";
+/// The name of the source in an expression: one that nobody can write.
+pub(super) const RANDOM: &str = "@random";
 
-/// Steps of `exists`, `all`, `map`, `filter` that one evaluation may take. A step costs a few
-/// microseconds at most, so an endless expression ends within seconds.
-const STEPS: u32 = 1_000_000;
+/// Steps of `exists`, `all`, `map` and `filter` that one evaluation may take. A step costs a few microseconds at most, so
+/// an endless expression ends within seconds.
+const MAX_STEPS: u32 = 1_000_000;
 
-/// Bytes that one value, or all that one evaluation makes on the way to it, may have.
-const LARGEST_VALUE: u64 = 64 << 20;
+/// Bytes that one value, or all values that one evaluation makes on the way to it, may have.
+const MAX_VALUE_BYTES: u64 = 64 << 20;
 
 /// The same where a value is only shown beside its name.
-const LARGEST_SHOWN: u64 = 1 << 20;
+const MAX_SHOWN_BYTES: u64 = 1 << 20;
 
-/// Where random values and the time come from. The same seed gives the same values in the same
-/// order, for each cell by itself.
+/// Where random values and the time come from. The same seed gives the same values in the same order. Clones share
+/// their state; [`RandomSource::fork`] has its own.
 #[derive(Clone)]
-pub struct MadeUp(Arc<Source>);
-
-/// The values of one subject that are still to come.
-pub struct Draws(fastrand::Rng);
-
-impl Default for Draws {
-    fn default() -> Self {
-        Self(fastrand::Rng::with_seed(0))
-    }
+pub struct RandomSource {
+    shared: Arc<Shared>,
+    state: Arc<RngState>,
 }
 
-struct Source {
+/// What all forks of a source share.
+struct Shared {
     seed: u64,
-    random: Mutex<fastrand::Rng>,
-    /// Whether anything was drawn: only then does the seed matter to anybody.
-    drawn: AtomicBool,
-    /// What must not come a second time.
-    given: Mutex<FxHashSet<String>>,
+    /// Whether any random value was drawn: only then does the seed matter.
+    was_used: AtomicBool,
+    /// Values that must not be drawn twice.
+    used_values: Mutex<FxHashSet<String>>,
     clock: Clock,
-    steps: AtomicU32,
     /// How many bytes one value may have.
-    largest: u64,
-    /// How many of them are left in this evaluation.
+    max_bytes: u64,
+}
+
+/// The state of one fork.
+struct RngState {
+    rng: Mutex<fastrand::Rng>,
+    /// How many steps are left in this evaluation.
+    steps: AtomicU32,
+    /// How many bytes are left in this evaluation.
     bytes: AtomicU64,
 }
 
-impl MadeUp {
+impl RngState {
+    fn new(seed: u64, max_bytes: u64) -> Arc<Self> {
+        Arc::new(Self {
+            rng: Mutex::new(fastrand::Rng::with_seed(seed)),
+            steps: AtomicU32::new(MAX_STEPS),
+            bytes: AtomicU64::new(max_bytes),
+        })
+    }
+}
+
+impl RandomSource {
     /// A source that starts from `seed` and asks `clock` for the time.
     pub fn new(seed: u64, clock: Clock) -> Self {
-        Self(Arc::new(Source {
-            seed,
-            random: Mutex::new(fastrand::Rng::with_seed(seed)),
-            drawn: AtomicBool::new(false),
-            given: Mutex::default(),
-            clock,
-            steps: AtomicU32::new(STEPS),
-            largest: LARGEST_VALUE,
-            bytes: AtomicU64::new(LARGEST_VALUE),
-        }))
+        Self::with_limit(seed, clock, MAX_VALUE_BYTES)
     }
 
-    /// The same source for values that are only shown: they may have a megabyte.
+    /// A source for values that are only shown: one may have a megabyte.
+    pub fn for_showing(seed: u64, clock: Clock) -> Self {
+        Self::with_limit(seed, clock, MAX_SHOWN_BYTES)
+    }
+
+    /// A source for expressions that draw nothing: its time is 1970, and its seed is 0.
+    pub fn fixed() -> Self {
+        Self::new(0, Box::new(|| DateTime::UNIX_EPOCH.fixed_offset()))
+    }
+
+    fn with_limit(seed: u64, clock: Clock, max_bytes: u64) -> Self {
+        let (was_used, used_values) = (AtomicBool::new(false), Mutex::default());
+        let shared = Shared { seed, was_used, used_values, clock, max_bytes };
+        Self { shared: Arc::new(shared), state: RngState::new(seed, max_bytes) }
+    }
+
+    /// A source of the same seed and clock with a state of its own.
     #[must_use]
-    pub fn for_showing(self) -> Self {
-        match Arc::try_unwrap(self.0) {
-            Ok(source) => {
-                Self(Arc::new(Source { largest: LARGEST_SHOWN, bytes: AtomicU64::new(LARGEST_SHOWN), ..source }))
-            }
-            Err(shared) => Self(shared),
-        }
+    pub fn fork(&self) -> Self {
+        let Self { shared, .. } = self;
+        Self { shared: Arc::clone(shared), state: RngState::new(shared.seed, shared.max_bytes) }
     }
 
-    /// Begins the values of a subject. They depend on the seed and on its words and numbers alone, and not on
-    /// what was made up before for others. `seed` takes the place of the source's own.
+    /// Seeds the random values of a subject. They depend on the seed and on its words and numbers alone, and not on what
+    /// was drawn before for others. `seed` takes the place of the source's own.
     pub fn begin<'a>(&self, seed: Option<u64>, words: impl Iterator<Item = &'a [u8]>, numbers: &[usize]) {
         // FNV-1a: the same on every machine and in every version, which a library's hasher does not promise.
-        let mut hash = 0xcbf2_9ce4_8422_2325 ^ seed.unwrap_or(self.0.seed);
-        let mut take = |byte: u8| hash = (hash ^ u64::from(byte)).wrapping_mul(0x0100_0000_01b3);
+        let mut hash = 0xcbf2_9ce4_8422_2325 ^ seed.unwrap_or(self.shared.seed);
+        let mut hash_byte = |byte: u8| hash = (hash ^ u64::from(byte)).wrapping_mul(0x0100_0000_01b3);
         for word in words {
-            word.iter().copied().for_each(&mut take);
-            take(0);
+            word.iter().copied().for_each(&mut hash_byte);
+            hash_byte(0);
         }
-        numbers.iter().for_each(|number| (*number as u64).to_le_bytes().into_iter().for_each(&mut take));
-        self.swap(&mut Draws(fastrand::Rng::with_seed(hash)));
-    }
-
-    /// Goes on with the values of another subject, and puts those of the last one aside.
-    pub fn swap(&self, draws: &mut Draws) {
-        std::mem::swap(&mut *self.0.random.lock().unwrap_or_else(PoisonError::into_inner), &mut draws.0);
+        numbers.iter().for_each(|number| (*number as u64).to_le_bytes().into_iter().for_each(&mut hash_byte));
+        *self.state.rng.lock().unwrap_or_else(PoisonError::into_inner) = fastrand::Rng::with_seed(hash);
     }
 
     /// The time.
     pub fn now(&self) -> DateTime<FixedOffset> {
-        (self.0.clock)()
+        (self.shared.clock)()
     }
 
-    /// Letters and digits that no body is likely to hold. They tell nothing, so the seed does not matter
-    /// to anybody for them.
+    /// A boundary of a multipart body: letters and digits that no body is likely to hold. The body does not depend on
+    /// them, so they do not count as random values.
     pub fn boundary(&self) -> String {
-        let mut random = self.0.random.lock().unwrap_or_else(PoisonError::into_inner);
-        format!("yieldtray-{:016x}{:016x}", random.u64(..), random.u64(..))
+        let mut rng = self.state.rng.lock().unwrap_or_else(PoisonError::into_inner);
+        format!("yieldtray-{:016x}{:016x}", rng.u64(..), rng.u64(..))
     }
 
-    pub(super) fn random<T>(&self, draw: impl FnOnce(&mut fastrand::Rng) -> T) -> T {
-        self.0.drawn.store(true, Ordering::Relaxed);
-        draw(&mut self.0.random.lock().unwrap_or_else(PoisonError::into_inner))
+    pub(super) fn draw<T>(&self, draw: impl FnOnce(&mut fastrand::Rng) -> T) -> T {
+        self.shared.was_used.store(true, Ordering::Relaxed);
+        draw(&mut self.state.rng.lock().unwrap_or_else(PoisonError::into_inner))
     }
 
-    /// The first of what `draw` gives that was not given before; after many tries, whatever it gives.
+    /// The first value of `draw` that was not drawn before; after many attempts, any.
     pub(super) fn unique(&self, draw: impl Fn() -> String) -> String {
-        let mut given = self.0.given.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut used = self.shared.used_values.lock().unwrap_or_else(PoisonError::into_inner);
         let mut value = draw();
         for _ in 0..1000 {
-            if !given.contains(&value) {
+            if !used.contains(&value) {
                 break;
             }
             value = draw();
         }
-        given.insert(value.clone());
+        used.insert(value.clone());
         value
     }
 
     /// The seed, whether or not anything was drawn from it.
     pub fn seed(&self) -> u64 {
-        self.0.seed
+        self.shared.seed
     }
 
     /// The seed, if any random value was drawn from it.
     pub fn seed_in_use(&self) -> Option<u64> {
-        self.0.drawn.load(Ordering::Relaxed).then_some(self.0.seed)
+        self.shared.was_used.load(Ordering::Relaxed).then_some(self.shared.seed)
     }
 
     /// Begins a new evaluation.
-    pub(super) fn refill(&self) {
-        self.0.steps.store(STEPS, Ordering::Relaxed);
-        self.0.bytes.store(self.0.largest, Ordering::Relaxed);
+    pub(super) fn reset_budget(&self) {
+        self.state.steps.store(MAX_STEPS, Ordering::Relaxed);
+        self.state.bytes.store(self.shared.max_bytes, Ordering::Relaxed);
     }
 
-    /// Takes the bytes of a value from those that are left; `false` when they are too many.
+    /// Takes the bytes of a value from the budget. Returns whether they were left.
     pub(super) fn take_bytes(&self, value: &dyn Val) -> bool {
-        let mut left = self.0.bytes.load(Ordering::Relaxed);
+        let mut left = self.state.bytes.load(Ordering::Relaxed);
         let fits = fits(value, &mut left);
-        self.0.bytes.store(if fits { left } else { 0 }, Ordering::Relaxed);
+        self.state.bytes.store(if fits { left } else { 0 }, Ordering::Relaxed);
         fits
     }
 
     /// Whether a value is not larger than one may be.
-    pub(super) fn may_be(&self, value: &dyn Val) -> bool {
-        let mut left = self.0.largest;
+    pub(super) fn is_within_limit(&self, value: &dyn Val) -> bool {
+        let mut left = self.shared.max_bytes;
         fits(value, &mut left)
     }
 
-    /// What is wrong with a value that is too large.
+    /// The error of a value that is too large.
     pub(super) fn too_large(&self) -> String {
-        format!("the value has more than {} MiB", self.0.largest >> 20)
+        format!("the value has more than {} MiB", self.shared.max_bytes >> 20)
     }
 
-    /// Takes one step; `false` when there are none left.
-    pub(super) fn step(&self) -> bool {
-        self.0.steps.fetch_update(Ordering::Relaxed, Ordering::Relaxed, |left| left.checked_sub(1)).is_ok()
+    /// Takes one step from the budget. Returns whether one was left.
+    pub(super) fn take_step(&self) -> bool {
+        self.state.steps.fetch_update(Ordering::Relaxed, Ordering::Relaxed, |left| left.checked_sub(1)).is_ok()
     }
 }
 
-impl fmt::Debug for MadeUp {
+impl fmt::Debug for RandomSource {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str("MadeUp")
+        f.write_str("RandomSource")
     }
 }
 
-opaque!(MadeUp, "made_up");
+opaque!(RandomSource, "random");

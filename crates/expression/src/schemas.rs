@@ -10,7 +10,7 @@ use std::collections::VecDeque;
 use std::fmt;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
-use yieldtray_source::files::{Files, clean};
+use yieldtray_source::files::{FileSystem, normalize};
 
 /// The address under which the workspace's own files refer to each other. It is never asked for.
 const BASE: &str = "workspace:///";
@@ -67,7 +67,7 @@ impl Schemas {
     }
 
     /// The schema in the file at `path`, relative to the root. The error is in plain words.
-    pub(super) fn at(&self, files: &Arc<dyn Files>, path: &Path) -> Compiled {
+    pub(super) fn at(&self, files: &Arc<dyn FileSystem>, path: &Path) -> Compiled {
         let mut cache = self.cache.lock().unwrap_or_else(PoisonError::into_inner);
         if let Some(compiled) = cache.known.get(path) {
             return compiled.clone();
@@ -99,7 +99,7 @@ struct Group {
     bytes: usize,
 }
 
-fn compile(files: &Arc<dyn Files>, path: &Path, formats: bool) -> Group {
+fn compile(files: &Arc<dyn FileSystem>, path: &Path, formats: bool) -> Group {
     let alone = |compiled, bytes| Group { compiled: vec![(path.to_owned(), compiled)], bytes };
     let bundle = match Bundle::read(&**files, path) {
         Ok(bundle) => bundle,
@@ -138,7 +138,7 @@ fn options(formats: bool) -> jsonschema::ValidationOptions<'static> {
     jsonschema::options().should_validate_formats(formats)
 }
 
-fn compile_alone(files: &Arc<dyn Files>, path: &Path, schema: &Json, formats: bool) -> Compiled {
+fn compile_alone(files: &Arc<dyn FileSystem>, path: &Path, schema: &Json, formats: bool) -> Compiled {
     let compiled = options(formats)
         .with_base_uri(format!("{BASE}{}", path.to_string_lossy().replace('\\', "/")))
         .with_retriever(Beside(Arc::clone(files)))
@@ -147,7 +147,7 @@ fn compile_alone(files: &Arc<dyn Files>, path: &Path, schema: &Json, formats: bo
     Ok(Schema { validator, place: None })
 }
 
-fn read(files: &dyn Files, path: &Path) -> Result<(Json, usize), String> {
+fn read(files: &dyn FileSystem, path: &Path) -> Result<(Json, usize), String> {
     let shown = path.display();
     let bytes = files.read_data(path).map_err(|error| format!("the schema `{shown}` cannot be read: {error}"))?;
     let mut schema =
@@ -220,7 +220,7 @@ struct Bundle {
 }
 
 impl Bundle {
-    fn read(files: &dyn Files, path: &Path) -> Result<Self, String> {
+    fn read(files: &dyn FileSystem, path: &Path) -> Result<Self, String> {
         let mut bundle = Self { documents: Vec::new(), bytes: 0 };
         let (mut wanted, mut known) = (VecDeque::from([path.to_owned()]), FxHashSet::default());
         known.insert(path.to_owned());
@@ -312,11 +312,11 @@ fn file_of<'r>(path: &Path, reference: &'r str) -> Option<(Option<PathBuf>, &'r 
     }
     if file.contains(':') {
         let inside = file.strip_prefix(BASE)?;
-        return Some((Some(clean(Path::new(inside))?), place));
+        return Some((Some(normalize(Path::new(inside))?), place));
     }
     let file = percent_encoding::percent_decode_str(file).decode_utf8().ok()?;
     let folder = path.parent().unwrap_or(Path::new(""));
-    Some((Some(clean(&folder.join(&*file))?), place))
+    Some((Some(normalize(&folder.join(&*file))?), place))
 }
 
 /// Makes the references of a document lead to definitions. `None` where one cannot.
@@ -341,7 +341,7 @@ fn rewrite(value: &mut Json, path: &Path, own: usize, numbers: &FxHashMap<PathBu
 }
 
 /// Reads what a schema refers to from the workspace, and from nowhere else.
-struct Beside(Arc<dyn Files>);
+struct Beside(Arc<dyn FileSystem>);
 
 /// Reads nothing: everything is there already.
 struct Nothing;
@@ -352,7 +352,7 @@ fn outside(uri: &Uri<String>) -> Box<dyn std::error::Error + Send + Sync> {
 
 impl Retrieve for Beside {
     fn retrieve(&self, uri: &Uri<String>) -> Result<Json, Box<dyn std::error::Error + Send + Sync>> {
-        let Some(path) = uri.as_str().strip_prefix(BASE).and_then(|path| clean(Path::new(path))) else {
+        let Some(path) = uri.as_str().strip_prefix(BASE).and_then(|path| normalize(Path::new(path))) else {
             return Err(outside(uri));
         };
         read(&*self.0, &path).map(|(schema, _)| schema).map_err(Into::into)
@@ -419,7 +419,7 @@ mod tests {
     /// Files that each refer to all of them.
     struct Circle(usize);
 
-    impl Files for Circle {
+    impl FileSystem for Circle {
         fn read(&self, path: &Path) -> io::Result<Vec<u8>> {
             let number: usize = path
                 .file_stem()
@@ -441,7 +441,7 @@ mod tests {
     /// Without the bundle nine of them take more than a gigabyte.
     #[test]
     fn files_that_refer_to_each_other_are_compiled_once() {
-        let files: Arc<dyn Files> = Arc::new(Circle(40));
+        let files: Arc<dyn FileSystem> = Arc::new(Circle(40));
         let schemas = Schemas::default();
         let schema = schemas.at(&files, Path::new("s3.json")).expect("it compiles");
         assert!(schema.is_valid(serde_json::json!({ "own3": 1, "p7": { "own7": 2, "p3": { "own3": 1 } } })));

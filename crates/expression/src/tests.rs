@@ -1,12 +1,17 @@
-use super::{Bindings, Engine, MadeUp, Reads, Value};
+use super::{Bindings, BodyAccess, Engine, RandomSource, Value};
 use chrono::DateTime;
 use std::time::Duration;
 use yieldtray_source::Code;
 
-/// An engine whose random values and time repeat.
+/// An engine without functions of its own.
 pub(crate) fn engine() -> Engine {
+    Engine::default()
+}
+
+/// Random values and a time that repeat.
+pub(crate) fn random() -> RandomSource {
     let noon = DateTime::parse_from_rfc3339("2026-09-14T12:00:00+00:00").expect("a time");
-    Engine::new(MadeUp::new(1, Box::new(move || noon)))
+    RandomSource::new(1, Box::new(move || noon))
 }
 
 fn bindings() -> Bindings<'static> {
@@ -25,7 +30,7 @@ fn run(engine: &Engine, expression: &str) -> Result<String, String> {
     let compiled = engine.compile(expression).map_err(|faults| {
         faults.iter().map(|fault| format!("{}: {}", fault.code.as_str(), fault.message)).collect::<Vec<_>>().join("; ")
     })?;
-    engine.evaluate(&compiled, &bindings()).map(|value| value.show())
+    engine.evaluate(&compiled, &bindings(), &random()).map(|value| value.show())
 }
 
 #[test]
@@ -194,7 +199,7 @@ fn the_same_seed_makes_the_same_values() {
 fn explained(expression: &str, parts: &[(&str, &str)], notes: &[&str]) {
     let engine = engine();
     let compiled = engine.compile(expression).expect("it compiles");
-    let explanation = engine.explain(&compiled, &bindings());
+    let explanation = engine.explain(&compiled, &bindings(), &random());
     let found: Vec<(String, String)> = explanation
         .parts
         .into_iter()
@@ -263,11 +268,11 @@ fn members_that_nobody_reads_are_passed_over() {
     }
     let engine = engine();
     for (expression, reads) in [
-        ("status == 200", Reads::Nothing),
-        ("body.id == 'L-1' && has(body.bins) && body.id != ''", Reads::Members(vec!["id".into(), "bins".into()])),
-        ("body.id == 'L-1' && size(body) > 1", Reads::Whole),
-        ("body['id'] == 'L-1'", Reads::Whole),
-        ("[1].exists(body, body.id == 1)", Reads::Nothing),
+        ("status == 200", BodyAccess::Nothing),
+        ("body.id == 'L-1' && has(body.bins) && body.id != ''", BodyAccess::Members(vec!["id".into(), "bins".into()])),
+        ("body.id == 'L-1' && size(body) > 1", BodyAccess::Whole),
+        ("body['id'] == 'L-1'", BodyAccess::Whole),
+        ("[1].exists(body, body.id == 1)", BodyAccess::Nothing),
     ] {
         assert_eq!(*engine.compile(expression).expect("it compiles").reads_of_body(), reads, "{expression}");
     }

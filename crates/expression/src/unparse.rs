@@ -6,7 +6,7 @@ use super::json::key_text;
 use super::user_functions;
 use super::value::scalar_text;
 use super::walk::{STEP, uncounted};
-use crate::random::MADE;
+use crate::random::RANDOM;
 use cel::common::ast::{CallExpr, ComprehensionExpr, EntryExpr, Expr, IdedExpr, LiteralValue, operators};
 use std::fmt::Write;
 
@@ -89,7 +89,7 @@ fn write_all(out: &mut String, nodes: &[IdedExpr]) {
 }
 
 fn is_made(node: &IdedExpr) -> bool {
-    matches!(&node.expr, Expr::Ident(name) if name == MADE || name == FILES)
+    matches!(&node.expr, Expr::Ident(name) if name == RANDOM || name == FILES)
 }
 
 fn write_call(out: &mut String, call: &CallExpr, outer: u8) {

@@ -2,7 +2,7 @@
 //! body around which its arguments are bound, so that each argument is worked out once and the crate
 //! that runs expressions needs to know nothing of it.
 
-use super::compiled::Fault;
+use super::compiled::CompileError;
 use super::walk;
 use cel::common::ast::{ComprehensionExpr, EntryExpr, Expr, IdedExpr, ListExpr, LiteralValue};
 use yieldtray_source::Span;
@@ -10,7 +10,7 @@ use yieldtray_source::{Code, SourceId};
 
 /// A function as the configuration describes it.
 #[derive(Clone, Debug)]
-pub struct OwnFunction {
+pub struct UserFunction {
     /// Its name.
     pub name: String,
     /// Its parameters.
@@ -27,7 +27,7 @@ pub struct OwnFunction {
     pub body: Span,
 }
 
-impl OwnFunction {
+impl UserFunction {
     /// The function as it is called: `lot_label(lot, row)`.
     pub fn call(&self) -> String {
         format!("{}({})", self.name, self.params.join(", "))
@@ -50,26 +50,26 @@ const MOST_CALLS: usize = 200;
 
 /// The functions of a workspace, ready to be called.
 #[derive(Debug, Default)]
-pub(super) struct OwnFunctions {
-    functions: Vec<Ready>,
+pub(super) struct UserFunctions {
+    functions: Vec<CompiledFunction>,
 }
 
 #[derive(Debug)]
-struct Ready {
+struct CompiledFunction {
     name: String,
     params: Vec<String>,
     /// The body with its parameters renamed; `None` where it cannot be read.
     body: Option<IdedExpr>,
 }
 
-impl OwnFunctions {
-    pub(super) fn new(functions: &[OwnFunction]) -> Self {
+impl UserFunctions {
+    pub(super) fn new(functions: &[UserFunction]) -> Self {
         let ready = functions.iter().map(|function| {
             let body = super::compiled::parse(&function.is).ok().map(|mut body| {
                 rename(&mut body, function, &mut Vec::new());
                 body
             });
-            Ready { name: function.name.clone(), params: function.params.clone(), body }
+            CompiledFunction { name: function.name.clone(), params: function.params.clone(), body }
         });
         Self { functions: ready.collect() }
     }
@@ -80,7 +80,7 @@ impl OwnFunctions {
 
     /// Puts the bodies of own functions where they are called. The faults have no place yet: whoever
     /// knows the text finds the name in it. `true` where anything was put in.
-    pub(super) fn expand(&self, tree: &mut IdedExpr) -> Result<bool, Fault> {
+    pub(super) fn expand(&self, tree: &mut IdedExpr) -> Result<bool, CompileError> {
         if self.functions.is_empty() {
             return Ok(false);
         }
@@ -91,14 +91,14 @@ impl OwnFunctions {
 }
 
 struct Expander<'o> {
-    own: &'o OwnFunctions,
+    own: &'o UserFunctions,
     calls: usize,
     /// The functions whose bodies the node stands in.
     path: Vec<usize>,
 }
 
 impl Expander<'_> {
-    fn expand(&mut self, node: &mut IdedExpr) -> Result<(), Fault> {
+    fn expand(&mut self, node: &mut IdedExpr) -> Result<(), CompileError> {
         walk::each_child(node, &mut |child| self.expand(child))?;
         let Expr::Call(call) = &mut node.expr else { return Ok(()) };
         let Some(index) = self.own.functions.iter().position(|own| own.name == call.func_name) else { return Ok(()) };
@@ -148,8 +148,15 @@ impl Expander<'_> {
     }
 }
 
-fn fault(code: Code, name: &str, message: String, hint: impl Into<String>) -> Fault {
-    Fault { code, span: Span::empty(0), message, hint: Some(hint.into()), meant: None, about: Some(name.to_owned()) }
+fn fault(code: Code, name: &str, message: String, hint: impl Into<String>) -> CompileError {
+    CompileError {
+        code,
+        span: Span::empty(0),
+        message,
+        hint: Some(hint.into()),
+        replacement: None,
+        about: Some(name.to_owned()),
+    }
 }
 
 fn null() -> IdedExpr {
@@ -188,7 +195,7 @@ pub(super) fn replaced_call(comprehension: &ComprehensionExpr) -> Option<(&str, 
 }
 
 /// Gives the parameters in a body the names they are bound by, but not variables of its own loops.
-fn rename(node: &mut IdedExpr, function: &OwnFunction, hidden: &mut Vec<String>) {
+fn rename(node: &mut IdedExpr, function: &UserFunction, hidden: &mut Vec<String>) {
     match &mut node.expr {
         Expr::Ident(name) => {
             if function.params.contains(name) && !hidden.contains(name) {

@@ -1,4 +1,4 @@
-use super::digits::Digits;
+use super::digits::BigNumber;
 use cel::common::types::{
     CelBool, CelBytes, CelDouble, CelDuration, CelInt, CelList, CelMap, CelMapKey, CelNull, CelString, CelTimestamp,
     CelType, CelUInt,
@@ -18,7 +18,7 @@ pub struct Value(pub(super) Arc<dyn Val>);
 
 /// What sort of value it is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Kind {
+pub enum ValueKind {
     /// Nothing.
     Null,
     /// True or false.
@@ -45,33 +45,33 @@ pub enum Kind {
     Other,
 }
 
-impl Kind {
+impl ValueKind {
     /// The kind in a sentence, with its article.
     pub fn words(self) -> &'static str {
         match self {
-            Kind::Null => "null",
-            Kind::Bool => "a truth value",
-            Kind::Integer => "an integer",
-            Kind::Double => "a double",
-            Kind::LongNumber => "a long number",
-            Kind::Text => "text",
-            Kind::Bytes => "bytes",
-            Kind::List => "a list",
-            Kind::Map => "a map",
-            Kind::Timestamp => "a timestamp",
-            Kind::Duration => "a duration",
-            Kind::Other => "a type",
+            ValueKind::Null => "null",
+            ValueKind::Bool => "a truth value",
+            ValueKind::Integer => "an integer",
+            ValueKind::Double => "a double",
+            ValueKind::LongNumber => "a long number",
+            ValueKind::Text => "text",
+            ValueKind::Bytes => "bytes",
+            ValueKind::List => "a list",
+            ValueKind::Map => "a map",
+            ValueKind::Timestamp => "a timestamp",
+            ValueKind::Duration => "a duration",
+            ValueKind::Other => "a type",
         }
     }
 }
 
 /// Why a value cannot be written as text.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Unfit {
+pub enum NotRepresentable {
     /// It is null.
     Null,
     /// It is a list or a map, or something else with no one way to write it.
-    Structure(Kind),
+    Structure(ValueKind),
     /// It is bytes that are not UTF-8.
     NotText,
 }
@@ -126,7 +126,7 @@ impl Value {
     }
 
     /// What sort of value it is.
-    pub fn kind(&self) -> Kind {
+    pub fn kind(&self) -> ValueKind {
         kind(&*self.0)
     }
 
@@ -141,7 +141,7 @@ impl Value {
     }
 
     /// What somebody typed: a number, a truth value, null, a list or a map by its JSON, all else text.
-    pub fn typed(text: &str) -> Self {
+    pub fn infer(text: &str) -> Self {
         Self::parse_json(text.as_bytes()).unwrap_or_else(|_| Self::text(text))
     }
 
@@ -159,17 +159,17 @@ impl Value {
 
     /// The value as text for a place that takes text: numbers in digits, timestamps by RFC 3339,
     /// durations in seconds with an `s`.
-    pub fn to_text(&self) -> Result<Cow<'_, str>, Unfit> {
+    pub fn to_text(&self) -> Result<Cow<'_, str>, NotRepresentable> {
         let val = &*self.0;
         Ok(match self.kind() {
-            Kind::Text => Cow::Borrowed(self.as_text().unwrap_or_default()),
-            Kind::Null => return Err(Unfit::Null),
-            Kind::Bytes => {
+            ValueKind::Text => Cow::Borrowed(self.as_text().unwrap_or_default()),
+            ValueKind::Null => return Err(NotRepresentable::Null),
+            ValueKind::Bytes => {
                 let bytes = val.downcast_ref::<CelBytes<'_>>().map_or(&[][..], |bytes| bytes.inner());
-                Cow::Borrowed(std::str::from_utf8(bytes).map_err(|_| Unfit::NotText)?)
+                Cow::Borrowed(std::str::from_utf8(bytes).map_err(|_| NotRepresentable::NotText)?)
             }
-            kind @ (Kind::List | Kind::Map) => return Err(Unfit::Structure(kind)),
-            kind => Cow::Owned(scalar_text(val).ok_or(Unfit::Structure(kind))?),
+            kind @ (ValueKind::List | ValueKind::Map) => return Err(NotRepresentable::Structure(kind)),
+            kind => Cow::Owned(scalar_text(val).ok_or(NotRepresentable::Structure(kind))?),
         })
     }
 
@@ -252,21 +252,21 @@ pub(super) fn fits(val: &dyn Val, left: &mut u64) -> bool {
     true
 }
 
-pub(super) fn kind(val: &dyn Val) -> Kind {
+pub(super) fn kind(val: &dyn Val) -> ValueKind {
     use cel::common::types::Kind as Cel;
     match val.get_type().kind() {
-        Cel::NullType => Kind::Null,
-        Cel::Boolean => Kind::Bool,
-        Cel::Int | Cel::UInt => Kind::Integer,
-        Cel::Double => Kind::Double,
-        Cel::String => Kind::Text,
-        Cel::Bytes => Kind::Bytes,
-        Cel::List => Kind::List,
-        Cel::Map => Kind::Map,
-        Cel::Timestamp => Kind::Timestamp,
-        Cel::Duration => Kind::Duration,
-        _ if val.downcast_ref::<Digits>().is_some() => Kind::LongNumber,
-        _ => Kind::Other,
+        Cel::NullType => ValueKind::Null,
+        Cel::Boolean => ValueKind::Bool,
+        Cel::Int | Cel::UInt => ValueKind::Integer,
+        Cel::Double => ValueKind::Double,
+        Cel::String => ValueKind::Text,
+        Cel::Bytes => ValueKind::Bytes,
+        Cel::List => ValueKind::List,
+        Cel::Map => ValueKind::Map,
+        Cel::Timestamp => ValueKind::Timestamp,
+        Cel::Duration => ValueKind::Duration,
+        _ if val.downcast_ref::<BigNumber>().is_some() => ValueKind::LongNumber,
+        _ => ValueKind::Other,
     }
 }
 
@@ -280,7 +280,7 @@ pub(super) fn scalar_text(val: &dyn Val) -> Option<String> {
         number.inner().to_string()
     } else if let Some(truth) = val.downcast_ref::<CelBool>() {
         truth.inner().to_string()
-    } else if let Some(digits) = val.downcast_ref::<Digits>() {
+    } else if let Some(digits) = val.downcast_ref::<BigNumber>() {
         digits.0.to_string()
     } else if let Some(time) = val.downcast_ref::<CelTimestamp>() {
         time.inner().to_rfc3339_opts(SecondsFormat::AutoSi, true)
@@ -326,7 +326,7 @@ fn owned(val: &dyn Val) -> Box<dyn Val> {
     if let Some(length) = val.downcast_ref::<CelDuration>() {
         return Box::new(*length);
     }
-    if let Some(digits) = val.downcast_ref::<Digits>() {
+    if let Some(digits) = val.downcast_ref::<BigNumber>() {
         return Box::new(digits.clone());
     }
     match val.get_type().kind() {

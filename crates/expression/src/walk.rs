@@ -3,7 +3,7 @@
 
 use super::files::FILES;
 use super::functions;
-use crate::random::MADE;
+use crate::random::RANDOM;
 use cel::common::ast::{CallExpr, ComprehensionExpr, EntryExpr, Expr, IdedExpr, LiteralValue, operators};
 
 /// Counts a step and the bytes of its value: `@step(@made, x)` is `x`.
@@ -56,7 +56,7 @@ pub fn is_type_name(name: &str) -> bool {
 
 /// What expressions read of `body`: a member that nobody reads need not be made into a value.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub enum Reads {
+pub enum BodyAccess {
     /// They do not name it.
     #[default]
     Nothing,
@@ -68,32 +68,32 @@ pub enum Reads {
     Whole,
 }
 
-impl Reads {
+impl BodyAccess {
     fn member(&mut self, name: &str) {
         match self {
-            Reads::Nothing => *self = Reads::Members(vec![name.to_owned()]),
-            Reads::Members(names) if !names.iter().any(|known| known == name) => names.push(name.to_owned()),
-            Reads::Document => *self = Reads::Whole,
-            Reads::Members(_) | Reads::Whole => {}
+            BodyAccess::Nothing => *self = BodyAccess::Members(vec![name.to_owned()]),
+            BodyAccess::Members(names) if !names.iter().any(|known| known == name) => names.push(name.to_owned()),
+            BodyAccess::Document => *self = BodyAccess::Whole,
+            BodyAccess::Members(_) | BodyAccess::Whole => {}
         }
     }
 
     /// All of it goes to a function that takes JSON as it is.
     fn document(&mut self) {
         *self = match self {
-            Reads::Nothing | Reads::Document => Reads::Document,
-            Reads::Members(_) | Reads::Whole => Reads::Whole,
+            BodyAccess::Nothing | BodyAccess::Document => BodyAccess::Document,
+            BodyAccess::Members(_) | BodyAccess::Whole => BodyAccess::Whole,
         };
     }
 
     /// What both read.
     #[must_use]
-    pub fn and(mut self, other: &Reads) -> Reads {
+    pub fn and(mut self, other: &BodyAccess) -> BodyAccess {
         match other {
-            Reads::Nothing => {}
-            Reads::Members(names) => names.iter().for_each(|name| self.member(name)),
-            Reads::Document => self.document(),
-            Reads::Whole => self = Reads::Whole,
+            BodyAccess::Nothing => {}
+            BodyAccess::Members(names) => names.iter().for_each(|name| self.member(name)),
+            BodyAccess::Document => self.document(),
+            BodyAccess::Whole => self = BodyAccess::Whole,
         }
         self
     }
@@ -101,11 +101,11 @@ impl Reads {
 
 /// What an expression asks of its surroundings.
 #[derive(Default)]
-pub(super) struct Uses {
+pub(super) struct Requirements {
     /// Free names, each once, in order of appearance.
     pub names: Vec<String>,
     /// What it reads of `body`.
-    pub body: Reads,
+    pub body: BodyAccess,
     /// The environment variables it names.
     pub variables: Vec<String>,
     /// Those of them that it does not only test with `has`.
@@ -122,7 +122,7 @@ pub(super) struct Uses {
     pub constants: Vec<(String, String)>,
 }
 
-impl Uses {
+impl Requirements {
     fn variable(&mut self, name: &str, required: bool) {
         if !self.variables.iter().any(|known| known == name) {
             self.variables.push(name.to_owned());
@@ -159,14 +159,14 @@ pub(super) fn each_child<E>(
 }
 
 /// Collects what `tree` uses and adds to it what running it needs.
-pub(super) fn prepare(tree: &mut IdedExpr) -> Uses {
-    let mut walker = Walker { uses: Uses::default(), bound: Vec::new() };
+pub(super) fn prepare(tree: &mut IdedExpr) -> Requirements {
+    let mut walker = Walker { uses: Requirements::default(), bound: Vec::new() };
     walker.walk(tree);
     walker.uses
 }
 
 struct Walker {
-    uses: Uses,
+    uses: Requirements,
     /// Variables of the comprehensions around the node.
     bound: Vec<String>,
 }
@@ -177,7 +177,7 @@ impl Walker {
             Expr::Ident(name) => {
                 if self.name(name) {
                     match name.as_str() {
-                        "body" => self.uses.body = Reads::Whole,
+                        "body" => self.uses.body = BodyAccess::Whole,
                         "env" => self.uses.whole_env = true,
                         _ => {}
                     }
@@ -272,7 +272,7 @@ impl Walker {
         let hidden = functions::by_name(&call.func_name).and_then(|function| function.hidden);
         if let Some(name) = hidden.filter(|_| call.target.is_none()) {
             call.args.insert(0, IdedExpr { id: 0, expr: Expr::Ident(name.to_owned()) });
-            self.uses.made_up |= name == MADE;
+            self.uses.made_up |= name == RANDOM;
             self.uses.reads_files |= name == FILES;
         }
     }
@@ -353,5 +353,5 @@ fn wrap(node: &mut IdedExpr) {
 }
 
 fn made() -> IdedExpr {
-    IdedExpr { id: 0, expr: Expr::Ident(MADE.to_owned()) }
+    IdedExpr { id: 0, expr: Expr::Ident(RANDOM.to_owned()) }
 }

@@ -7,25 +7,25 @@ use std::path::PathBuf;
 
 /// A body as it goes out: pieces in order. Files are read only when they are sent.
 #[derive(Clone, PartialEq, Eq)]
-pub enum Content {
+pub enum Body {
     /// These bytes.
     Bytes(Bytes),
     /// Bytes and files, one after another.
-    Pieces(Vec<Piece>),
+    Pieces(Vec<BodyPart>),
 }
 
 /// A piece of a body.
 #[derive(Clone, PartialEq, Eq)]
-pub enum Piece {
+pub enum BodyPart {
     /// These bytes.
     Bytes(Bytes),
     /// A file's bytes.
-    File(FilePiece),
+    File(FileBody),
 }
 
 /// A file that goes out as it is.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct FilePiece {
+pub struct FileBody {
     /// Where the file lies, for whoever opens it.
     pub path: PathBuf,
     /// How the file is called in the workspace.
@@ -34,29 +34,29 @@ pub struct FilePiece {
     pub size: u64,
 }
 
-impl fmt::Debug for Content {
+impl fmt::Debug for Body {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         // It may hold secrets.
         write!(f, "Content({} bytes)", self.size())
     }
 }
 
-impl fmt::Debug for Piece {
+impl fmt::Debug for BodyPart {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
-            Piece::Bytes(bytes) => write!(f, "Bytes({})", bytes.len()),
-            Piece::File(file) => file.fmt(f),
+            BodyPart::Bytes(bytes) => write!(f, "Bytes({})", bytes.len()),
+            BodyPart::File(file) => file.fmt(f),
         }
     }
 }
 
-impl Content {
+impl Body {
     /// Whether `is_secret` says so of any bytes of it; files are not looked into.
     pub fn any_bytes(&self, is_secret: impl Fn(&[u8]) -> bool) -> bool {
         match self {
-            Content::Bytes(bytes) => is_secret(bytes),
-            Content::Pieces(pieces) => {
-                pieces.iter().any(|piece| matches!(piece, Piece::Bytes(bytes) if is_secret(bytes)))
+            Body::Bytes(bytes) => is_secret(bytes),
+            Body::Pieces(pieces) => {
+                pieces.iter().any(|piece| matches!(piece, BodyPart::Bytes(bytes) if is_secret(bytes)))
             }
         }
     }
@@ -67,10 +67,10 @@ impl Content {
     }
 
     /// The pieces in order.
-    pub fn pieces(&self) -> impl Iterator<Item = Cow<'_, Piece>> {
+    pub fn pieces(&self) -> impl Iterator<Item = Cow<'_, BodyPart>> {
         let (one, several) = match self {
-            Content::Bytes(bytes) => (Some(Cow::Owned(Piece::Bytes(bytes.clone()))), &[][..]),
-            Content::Pieces(pieces) => (None, pieces.as_slice()),
+            Body::Bytes(bytes) => (Some(Cow::Owned(BodyPart::Bytes(bytes.clone()))), &[][..]),
+            Body::Pieces(pieces) => (None, pieces.as_slice()),
         };
         one.into_iter().chain(several.iter().map(Cow::Borrowed))
     }
@@ -78,12 +78,12 @@ impl Content {
     /// The body as far as it is text that stands in the request, files by their names.
     pub fn text(&self) -> Cow<'_, str> {
         match self {
-            Content::Bytes(bytes) => String::from_utf8_lossy(bytes),
-            Content::Pieces(pieces) => pieces
+            Body::Bytes(bytes) => String::from_utf8_lossy(bytes),
+            Body::Pieces(pieces) => pieces
                 .iter()
                 .map(|piece| match piece {
-                    Piece::Bytes(bytes) => String::from_utf8_lossy(bytes),
-                    Piece::File(file) => Cow::Owned(format!("[{}: {} bytes]", file.shown, file.size)),
+                    BodyPart::Bytes(bytes) => String::from_utf8_lossy(bytes),
+                    BodyPart::File(file) => Cow::Owned(format!("[{}: {} bytes]", file.shown, file.size)),
                 })
                 .collect::<String>()
                 .into(),
@@ -91,23 +91,23 @@ impl Content {
     }
 }
 
-impl Piece {
+impl BodyPart {
     fn size(&self) -> u64 {
         match self {
-            Piece::Bytes(bytes) => bytes.len() as u64,
-            Piece::File(file) => file.size,
+            BodyPart::Bytes(bytes) => bytes.len() as u64,
+            BodyPart::File(file) => file.size,
         }
     }
 }
 
-impl From<String> for Content {
+impl From<String> for Body {
     fn from(text: String) -> Self {
-        Content::Bytes(text.into())
+        Body::Bytes(text.into())
     }
 }
 
-impl From<&'static str> for Content {
+impl From<&'static str> for Body {
     fn from(text: &'static str) -> Self {
-        Content::Bytes(Bytes::from_static(text.as_bytes()))
+        Body::Bytes(Bytes::from_static(text.as_bytes()))
     }
 }

@@ -10,7 +10,7 @@ use std::fmt;
 use yieldtray_source::names::is_value_name;
 
 /// A body as far as it is altered: its parts as they are written, so that a copy is made of pieces of the text.
-pub enum Outline<'x> {
+pub enum BodyShape<'x> {
     /// There is none, or it is not held.
     Nothing,
     /// A JSON object.
@@ -34,7 +34,7 @@ pub enum Member<'x> {
     Other(&'x RawValue),
 }
 
-impl<'x> Outline<'x> {
+impl<'x> BodyShape<'x> {
     /// The outline of an answer's body, which is JSON where `body` is for the checks.
     pub fn of(exchange: &'x Exchange) -> Self {
         let body = if exchange.holds_body() { &exchange.body[..] } else { &[] };
@@ -44,19 +44,19 @@ impl<'x> Outline<'x> {
     /// The same, of a body of that media type.
     pub fn of_body(media: &str, body: &'x [u8]) -> Self {
         if body.is_empty() {
-            return Outline::Nothing;
+            return BodyShape::Nothing;
         }
         let first = body.trim_ascii_start().first().copied();
         if !is_json(media) && !matches!(first, Some(b'{' | b'[')) {
-            return Outline::Other;
+            return BodyShape::Other;
         }
         let whole = match first {
-            Some(b'{') => serde_json::from_slice(body).map(Outline::Object),
+            Some(b'{') => serde_json::from_slice(body).map(BodyShape::Object),
             Some(b'[') => serde_json::from_slice::<Vec<&RawValue>>(body)
-                .map(|members| Outline::List(members.into_iter().map(Member::of).collect())),
-            _ => serde_json::from_slice::<&RawValue>(body).map(|_| Outline::Json),
+                .map(|members| BodyShape::List(members.into_iter().map(Member::of).collect())),
+            _ => serde_json::from_slice::<&RawValue>(body).map(|_| BodyShape::Json),
         };
-        whole.unwrap_or(Outline::Other)
+        whole.unwrap_or(BodyShape::Other)
     }
 
     /// The fields that are altered, the outermost first: those of objects at every depth, of the objects in a list
@@ -81,8 +81,8 @@ impl<'x> Outline<'x> {
     /// The fields of the body's own object, or of the objects in its list.
     pub fn outer_fields(&self) -> Vec<FieldAt<'x>> {
         match self {
-            Outline::Object(members) => gathered(&[], members.0.iter().map(|(name, value)| (name.as_str(), *value))),
-            Outline::List(members) => {
+            BodyShape::Object(members) => gathered(&[], members.0.iter().map(|(name, value)| (name.as_str(), *value))),
+            BodyShape::List(members) => {
                 let objects = members.iter().filter_map(|member| match member {
                     Member::Object(members) => Some(members),
                     Member::Other(_) => None,
@@ -90,7 +90,7 @@ impl<'x> Outline<'x> {
                 let members = objects.flat_map(|members| members.0.iter());
                 gathered(&[Segment::Each], members.map(|(name, value)| (name.as_str(), *value)))
             }
-            Outline::Nothing | Outline::Json | Outline::Other => Vec::new(),
+            BodyShape::Nothing | BodyShape::Json | BodyShape::Other => Vec::new(),
         }
     }
 }

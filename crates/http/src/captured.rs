@@ -1,22 +1,22 @@
 //! An exchange that a report or the log keeps.
 
 use super::Exchange;
-use crate::Prepared;
+use crate::PreparedRequest;
 use std::sync::Arc;
 use std::time::Duration;
 
 /// What was sent and what came back, secrets and all: whoever shows it masks it.
 #[derive(Clone, Debug)]
-pub struct Kept {
+pub struct CapturedExchange {
     /// When it was sent, after the run began, by who sent it.
     pub began: Duration,
     /// The request of the last hop; where there was no answer, of the first.
-    pub sent: Arc<Prepared>,
+    pub sent: Arc<PreparedRequest>,
     /// The answer.
     pub answer: Option<Exchange>,
 }
 
-impl Kept {
+impl CapturedExchange {
     /// How many bytes it holds, about.
     pub fn size(&self) -> usize {
         self.answer.as_ref().map_or(0, |exchange| exchange.body.len())

@@ -1,6 +1,6 @@
 use super::charset;
 use crate::MASK;
-use crate::Prepared;
+use crate::PreparedRequest;
 use bytes::Bytes;
 use std::sync::Arc;
 use std::time::Duration;
@@ -9,7 +9,7 @@ use std::time::Duration;
 #[derive(Clone, Debug)]
 pub struct Exchange {
     /// The request of the last hop.
-    pub sent: Arc<Prepared>,
+    pub sent: Arc<PreparedRequest>,
     /// What was answered on the way: redirects and challenges, in order.
     pub hops: Vec<Hop>,
     /// The status code (RFC 9110 15).
@@ -44,14 +44,14 @@ pub struct CookieNote {
     /// Its name.
     pub name: String,
     /// What happened to it.
-    pub fate: CookieFate,
+    pub fate: CookieStatus,
     /// Where it holds and how long, or why it was refused.
     pub words: String,
 }
 
 /// What happened to a cookie.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum CookieFate {
+pub enum CookieStatus {
     /// It went out.
     Sent,
     /// The answer set it, and it is kept.
@@ -62,21 +62,21 @@ pub enum CookieFate {
     Refused,
 }
 
-impl CookieFate {
+impl CookieStatus {
     /// A stable word.
     pub fn as_str(self) -> &'static str {
         match self {
-            CookieFate::Sent => "sent",
-            CookieFate::Set => "set",
-            CookieFate::Ended => "ended",
-            CookieFate::Refused => "refused",
+            CookieStatus::Sent => "sent",
+            CookieStatus::Set => "set",
+            CookieStatus::Ended => "ended",
+            CookieStatus::Refused => "refused",
         }
     }
 
     /// The fate of that word; `Refused` for none of them.
     pub fn of(word: &str) -> Self {
-        let all = [CookieFate::Sent, CookieFate::Set, CookieFate::Ended];
-        all.into_iter().find(|fate| fate.as_str() == word).unwrap_or(CookieFate::Refused)
+        let all = [CookieStatus::Sent, CookieStatus::Set, CookieStatus::Ended];
+        all.into_iter().find(|fate| fate.as_str() == word).unwrap_or(CookieStatus::Refused)
     }
 }
 

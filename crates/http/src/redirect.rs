@@ -1,6 +1,6 @@
 //! Where a redirect leads, and what goes along.
 
-use super::Prepared;
+use super::PreparedRequest;
 use crate::origin_of;
 use std::sync::Arc;
 use url::Url;
@@ -9,7 +9,7 @@ use url::Url;
 #[derive(Debug)]
 pub enum Redirect {
     /// To this request.
-    To(Arc<Prepared>),
+    To(Arc<PreparedRequest>),
     /// Nowhere: why, in plain words.
     Broken(String),
 }
@@ -20,7 +20,7 @@ pub enum Redirect {
 /// method and the body. To another origin go only fields that say what is accepted and what the body is; a body
 /// that holds a secret, the client's certificate and the trust in any certificate stay with the origin they were
 /// meant for. No credentials are taken from the address it leads to.
-pub fn next_hop(request: &Prepared, status: u16, location: Option<&str>) -> Option<Redirect> {
+pub fn next_hop(request: &PreparedRequest, status: u16, location: Option<&str>) -> Option<Redirect> {
     if !matches!(status, 301 | 302 | 303 | 307 | 308) || request.sending.redirects == 0 {
         return None;
     }

@@ -1,15 +1,15 @@
-use super::{Content, HttpVersion, Login, Sending};
+use super::{Body, HttpVersion, Login, SendOptions};
 use crate::origin_of;
 use std::borrow::Cow;
 use std::sync::Arc;
 use url::Url;
 
 /// Header fields, name and value, in order.
-pub type Fields = Vec<(Cow<'static, str>, Cow<'static, str>)>;
+pub type HeaderFields = Vec<(Cow<'static, str>, Cow<'static, str>)>;
 
 /// A request ready to go: every mark is resolved, every header decided.
 #[derive(Clone)]
-pub struct Prepared {
+pub struct PreparedRequest {
     /// The method, as written.
     pub method: String,
     /// The address, without credentials and fragment.
@@ -19,25 +19,25 @@ pub struct Prepared {
     /// The version asked for, if any.
     pub version: Option<HttpVersion>,
     /// The header fields in the order they go out, but for those the connection writes.
-    pub headers: Fields,
+    pub headers: HeaderFields,
     /// The body; `None` sends none at all.
-    pub body: Option<Content>,
+    pub body: Option<Body>,
     /// How it is sent.
-    pub sending: Sending,
+    pub sending: SendOptions,
     /// Who answers a digest challenge (RFC 7616).
     pub digest: Option<Arc<Login>>,
     /// Whether its body holds a secret: then it is not repeated to another origin.
     pub secret_body: bool,
 }
 
-impl std::fmt::Debug for Prepared {
+impl std::fmt::Debug for PreparedRequest {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         // The rest of it may be secret.
         write!(f, "Prepared({} {})", self.method, origin_of(&self.url))
     }
 }
 
-impl Prepared {
+impl PreparedRequest {
     /// A request with nothing but a method and an address.
     pub fn new(method: impl Into<String>, url: Url) -> Self {
         Self {
@@ -46,7 +46,7 @@ impl Prepared {
             version: None,
             headers: Vec::new(),
             body: None,
-            sending: Sending::default(),
+            sending: SendOptions::default(),
             verbatim_target: None,
             digest: None,
             secret_body: false,

@@ -4,7 +4,7 @@ use std::time::Duration;
 
 /// How a request is sent: by its cell, the preambles over it, the configuration, or as usual.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Sending {
+pub struct SendOptions {
     /// How long the exchange may take, redirects included.
     pub timeout: Duration,
     /// How many redirects are followed.
@@ -19,7 +19,7 @@ pub struct Sending {
     pub verbatim_path: bool,
 }
 
-impl Default for Sending {
+impl Default for SendOptions {
     fn default() -> Self {
         Self {
             timeout: Duration::from_secs(30),

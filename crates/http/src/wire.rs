@@ -1,9 +1,9 @@
 //! A request as it goes out, byte for byte.
 
-use super::Prepared;
+use super::PreparedRequest;
 use std::borrow::Cow;
 
-impl Prepared {
+impl PreparedRequest {
     /// The header fields as they go out: names in lower case, the values of a repeated one together where
     /// the first stands, and at the end those the connection adds.
     pub fn wire_headers(&self) -> Vec<(Cow<'_, str>, Cow<'_, str>)> {

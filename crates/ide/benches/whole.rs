@@ -7,13 +7,13 @@ use std::collections::HashMap;
 use std::io;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
-use yieldtray_expression::{Engine, MadeUp};
+use yieldtray_expression::Engine;
 use yieldtray_ide::lint::lint;
 use yieldtray_source::SourceId;
-use yieldtray_source::files::Files;
+use yieldtray_source::files::FileSystem;
 use yieldtray_syntax::parse;
 use yieldtray_workspace::plan::Plan;
-use yieldtray_workspace::scope::{Answers, Reach, Settings, Tray, survey};
+use yieldtray_workspace::scope::{EvalContext, EvalSettings, list_values};
 use yieldtray_workspace::secret::Masker;
 use yieldtray_workspace::{CellId, Workspace};
 
@@ -24,7 +24,7 @@ const RUNS: usize = 9;
 #[derive(Clone)]
 struct Memory(HashMap<PathBuf, Vec<u8>>);
 
-impl Files for Memory {
+impl FileSystem for Memory {
     fn read(&self, path: &Path) -> io::Result<Vec<u8>> {
         self.0.get(path).cloned().ok_or_else(|| io::ErrorKind::NotFound.into())
     }
@@ -54,7 +54,7 @@ fn files() -> HashMap<PathBuf, Vec<u8>> {
 }
 
 fn engine() -> Engine {
-    Engine::new(MadeUp::new(1, Box::new(|| chrono::DateTime::UNIX_EPOCH.fixed_offset())))
+    Engine::default()
 }
 
 fn load(memory: &Memory) -> (Workspace, Vec<CellId>) {
@@ -68,10 +68,10 @@ fn load(memory: &Memory) -> (Workspace, Vec<CellId>) {
 fn main() {
     let memory = Memory(files());
     let texts: Vec<String> = memory.0.values().map(|bytes| String::from_utf8_lossy(bytes).into_owned()).collect();
-    let settings = Settings {
+    let settings = EvalSettings {
         environment: Some("bench".to_owned()),
         variables: vec![("KEY".to_owned(), "bench-key-4616".to_owned())].into(),
-        ..Settings::default()
+        ..EvalSettings::default()
     };
     let mut found = (0, 0);
     let mut times = [Vec::new(), Vec::new(), Vec::new()];
@@ -89,10 +89,9 @@ fn main() {
             let (mut workspace, cells) = load(&memory);
             let plan = Plan::new(&mut workspace, &cells, true);
             let scopes: Vec<_> = plan.steps.into_iter().map(|step| (step.cell, step.needs)).collect();
-            let (engine, tray, answers) = (engine(), Tray::default(), Answers::default());
-            let reach =
-                Reach { workspace: &workspace, engine: &engine, settings: &settings, tray: &tray, answers: &answers };
-            found.1 = survey(reach, &scopes, true, &mut Masker::default()).len();
+            let engine = engine();
+            let context = EvalContext::static_of(&workspace, &engine, &settings);
+            found.1 = list_values(context, &scopes, true, &mut Masker::default()).len();
         });
         if run > 0 {
             for (times, time) in times.iter_mut().zip([parsing, linting, surveying]) {
@@ -142,7 +141,7 @@ fn long_file() {
         let mut workspace = Workspace::open(Box::new(memory.clone()));
         let source = workspace.load(Path::new("lots.http")).expect("a file");
         let cells: Vec<CellId> = workspace.cells(source).collect();
-        found = lint(&mut workspace, &engine(), &Settings::default(), &cells).len();
+        found = lint(&mut workspace, &engine(), &EvalSettings::default(), &cells).len();
     });
     println!("lint of {cells} cells in one file: {:.2} s (bound 5), {found} findings", linting.as_secs_f64());
 }

@@ -5,11 +5,11 @@ use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use yieldtray_engine::Question;
-use yieldtray_expression::Engine;
+use yieldtray_expression::RandomSource;
 use yieldtray_http::Exchange;
-use yieldtray_source::files::Files;
+use yieldtray_source::files::FileSystem;
 use yieldtray_workspace::Workspace;
-use yieldtray_workspace::scope::{Settings, Tray};
+use yieldtray_workspace::scope::{EvalSettings, Tray};
 
 /// Texts that are open in the editor, by where they lie: they hold in place of what is on disk.
 pub type Unsaved = HashMap<PathBuf, Arc<str>>;
@@ -20,7 +20,7 @@ pub trait Desk: Send + Sync + 'static {
     fn root_of(&self, file: &Path) -> Option<PathBuf>;
 
     /// Reads below a root.
-    fn files(&self, root: &Path) -> io::Result<Box<dyn Files>>;
+    fn files(&self, root: &Path) -> io::Result<Box<dyn FileSystem>>;
 
     /// The request files of a workspace, relative to its root, sorted.
     fn request_files(&self, root: &Path, requests: &str) -> Result<Vec<PathBuf>, String>;
@@ -32,19 +32,19 @@ pub trait Desk: Send + Sync + 'static {
     fn list(&self, folder: &Path) -> Vec<String>;
 
     /// The chosen environment and the values of the process.
-    fn settings(&self, root: &Path, workspace: &Workspace) -> Settings;
+    fn settings(&self, root: &Path, workspace: &Workspace) -> EvalSettings;
 
     /// Makes an environment the chosen one of the checkout.
     fn choose(&self, root: &Path, environment: &str) -> Result<(), String>;
 
-    /// Runs expressions.
-    fn engine(&self, workspace: &Workspace) -> Engine;
+    /// Where random values and the time come from, for values that are only shown.
+    fn random(&self) -> RandomSource;
 
     /// What lies on the tray, as far as the files are loaded.
-    fn tray(&self, root: &Path, workspace: &Workspace, settings: &Settings) -> Tray;
+    fn tray(&self, root: &Path, workspace: &Workspace, settings: &EvalSettings) -> Tray;
 
     /// The last answers of cells in the chosen environment.
-    fn answers(&self, root: &Path, settings: &Settings) -> Box<dyn Answered>;
+    fn answers(&self, root: &Path, settings: &EvalSettings) -> Box<dyn Answered>;
 
     /// The cell of that name as code or in a format, secrets left out.
     fn hand_over(&self, job: &Job, cell: &str, target: &str) -> Result<String, String>;

@@ -10,7 +10,7 @@ use lsp_types::{
 };
 use std::str::FromStr;
 use yieldtray_source::Span;
-use yieldtray_source::{Code, Level, Problem, SourceId};
+use yieldtray_source::{Code, Problem, Severity, SourceId};
 
 /// Everything to draw in a text.
 pub(crate) fn of(house: &House, source: SourceId, columns: Columns, client: Client) -> Vec<Diagnostic> {
@@ -39,7 +39,7 @@ pub(crate) fn drawn(
 ) -> Diagnostic {
     let text = text_of(house, source, columns);
     let hint = problem.hint.as_ref().map(|hint| format!("\n{hint}")).unwrap_or_default();
-    let also = problem.also.as_ref().filter(|_| client.shows_related).and_then(|(other, span, words)| {
+    let also = problem.related.as_ref().filter(|_| client.shows_related).and_then(|(other, span, words)| {
         let range = text_of(house, *other, columns).range(*span);
         let path = house.root.join(&house.workspace.source(*other).path);
         let uri = lsp_types::Uri::from_str(&address_of(&path)).ok()?;
@@ -48,9 +48,9 @@ pub(crate) fn drawn(
     let unused = matches!(problem.code, Code::UnusedYield | Code::UnusedValue);
     Diagnostic {
         range: text.range(problem.span),
-        severity: Some(match problem.level {
-            Level::Mistake => DiagnosticSeverity::ERROR,
-            Level::Remark => DiagnosticSeverity::INFORMATION,
+        severity: Some(match problem.severity {
+            Severity::Error => DiagnosticSeverity::ERROR,
+            Severity::Warning => DiagnosticSeverity::INFORMATION,
         }),
         code: Some(NumberOrString::String(problem.code.as_str().to_owned())),
         source: Some("yieldtray".to_owned()),

@@ -6,14 +6,14 @@ use rustc_hash::{FxHashMap, FxHasher};
 use std::hash::{Hash, Hasher};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
-use yieldtray_expression::Engine;
+use yieldtray_expression::{Engine, RandomSource};
 use yieldtray_http::Exchange;
 use yieldtray_ide::assist::{Past, View};
 use yieldtray_ide::lint::{Ties, learn_ties, lint_configuration, lint_files};
 use yieldtray_source::access::{CONFIG_FILE, LOCAL_FILE};
 use yieldtray_source::{Problem, SourceId};
-use yieldtray_syntax::Kind;
-use yieldtray_workspace::scope::{Answers, Reach, Settings, Tray};
+use yieldtray_syntax::InstructionKind;
+use yieldtray_workspace::scope::{EvalContext, EvalSettings, PromptAnswers, Tray};
 use yieldtray_workspace::{CellId, Workspace};
 
 /// A workspace.
@@ -21,9 +21,10 @@ pub(crate) struct House {
     pub(crate) root: PathBuf,
     pub(crate) workspace: Workspace,
     pub(crate) engine: Engine,
-    pub(crate) settings: Settings,
+    random: RandomSource,
+    pub(crate) settings: EvalSettings,
     tray: Tray,
-    questions: Answers,
+    questions: PromptAnswers,
     answered: Box<dyn Answered>,
     ties: Ties,
     /// How many expressions the files had when they were read.
@@ -57,16 +58,17 @@ impl House {
             let _ = workspace.load(&file);
         }
         let settings = desk.settings(root, &workspace);
-        let engine = desk.engine(&workspace);
+        let engine = Engine::with_functions(&workspace.config.functions);
         let tray = desk.tray(root, &workspace, &settings);
         let answered = desk.answers(root, &settings);
         let mut house = Self {
             root: root.to_owned(),
             workspace,
             engine,
+            random: desk.random(),
             settings,
             tray,
-            questions: Answers::default(),
+            questions: PromptAnswers::default(),
             answered,
             ties: Ties::default(),
             wanted: 0,
@@ -75,7 +77,7 @@ impl House {
         };
         let cells: Vec<CellId> = house.all_cells();
         learn_ties(&mut house.workspace, &house.engine, &house.settings, &cells, &mut house.ties);
-        house.wanted = house.engine.known();
+        house.wanted = house.engine.cache_len();
         Ok(house)
     }
 
@@ -131,8 +133,11 @@ impl House {
         for cell in &own.file.cells {
             cell.name.hash(&mut digest);
             for line in cell.instructions() {
-                if let Kind::Yield { .. } | Kind::Ask { .. } | Kind::Needs(_) | Kind::Play { .. } | Kind::Name(_) =
-                    line.kind
+                if let InstructionKind::Yield { .. }
+                | InstructionKind::Ask { .. }
+                | InstructionKind::Needs(_)
+                | InstructionKind::Play { .. }
+                | InstructionKind::Name(_) = line.kind
                 {
                     line.span.of(&own.text).hash(&mut digest);
                 }
@@ -145,8 +150,8 @@ impl House {
     pub(crate) fn look(&mut self, source: SourceId) -> bool {
         let before = self.ties.of(source);
         // What was typed on the way to an expression is never wanted again.
-        if self.engine.known() > 2 * self.wanted + 1_000 {
-            self.engine.forget();
+        if self.engine.cache_len() > 2 * self.wanted + 1_000 {
+            self.engine.clear_cache();
         }
         let found = if self.workspace.configurations().any(|config| config == source) {
             lint_configuration(&self.workspace, &self.all_cells())
@@ -169,8 +174,8 @@ impl House {
 
     /// What assist sees.
     pub(crate) fn view<T>(&self, look: impl FnOnce(View<'_>) -> T) -> T {
-        let Self { workspace, engine, settings, tray, questions: answers, .. } = self;
-        look(View { reach: Reach { workspace, engine, settings, tray, answers }, past: &Last(self) })
+        let Self { workspace, engine, random, settings, tray, questions: answers, .. } = self;
+        look(View { context: EvalContext { workspace, engine, random, settings, tray, answers }, past: &Last(self) })
     }
 
     /// Whether a cell was answered before.

@@ -5,7 +5,7 @@ use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 use yieldtray_source::access::check_readable;
-use yieldtray_source::files::{CommandError, Files};
+use yieldtray_source::files::{CommandError, FileSystem};
 
 /// The texts in the editor, seen by everybody who reads files.
 pub type Open = Arc<Mutex<Unsaved>>;
@@ -13,7 +13,7 @@ pub type Open = Arc<Mutex<Unsaved>>;
 /// Files as the editor has them, else as they are on disk.
 pub struct Overlay {
     /// The files on disk.
-    pub disk: Box<dyn Files>,
+    pub disk: Box<dyn FileSystem>,
     /// The root of their workspace.
     pub root: PathBuf,
     /// What is open.
@@ -28,7 +28,7 @@ impl Overlay {
     }
 }
 
-impl Files for Overlay {
+impl FileSystem for Overlay {
     fn read(&self, path: &Path) -> io::Result<Vec<u8>> {
         self.text(path).map_or_else(|| self.disk.read(path), |text| Ok(text.as_bytes().to_vec()))
     }

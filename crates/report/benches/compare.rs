@@ -5,7 +5,7 @@
 use std::fmt::Write;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
-use yieldtray_http::Prepared;
+use yieldtray_http::PreparedRequest;
 use yieldtray_http::{Exchange, Timings};
 use yieldtray_report::log::{Comparing, compare};
 
@@ -70,7 +70,7 @@ fn body(lots: usize, key: &str) -> String {
 
 fn answer(body: String) -> Exchange {
     Exchange {
-        sent: Arc::new(Prepared::new("GET", "http://bench/lots".parse().expect("an address"))),
+        sent: Arc::new(PreparedRequest::new("GET", "http://bench/lots".parse().expect("an address"))),
         hops: Vec::new(),
         status: 200,
         reason: "OK".to_owned(),

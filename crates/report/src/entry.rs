@@ -3,11 +3,11 @@ use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 use std::time::Duration;
 use yieldtray_engine::{CellReport, CheckFailure, Difference, Outcome, YieldReport};
+use yieldtray_http::CapturedExchange;
 use yieldtray_http::Failure;
-use yieldtray_http::Kept;
 use yieldtray_source::Span;
-use yieldtray_source::diff::DifferentLine;
-use yieldtray_source::{Level, Problem, SourceId};
+use yieldtray_source::diff::DiffLine;
+use yieldtray_source::{Problem, Severity, SourceId};
 use yieldtray_workspace::Workspace;
 use yieldtray_workspace::secret::Masker;
 
@@ -23,7 +23,7 @@ pub struct Entry<'k> {
     /// The cell's name.
     pub name: String,
     /// How it came out.
-    pub outcome: Verdict,
+    pub outcome: Outcome,
     /// The cell it needs that did not pass.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub needs: Option<String>,
@@ -87,55 +87,6 @@ pub struct Entry<'k> {
     /// The answer; in reports only.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub response: Option<Response<'k>>,
-}
-
-/// How a cell came out.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum Verdict {
-    /// Answered, and all checks and yields are well.
-    Passed,
-    /// Answered, but a check or a yield failed.
-    Failed,
-    /// Not sent, since a cell it needs did not pass.
-    NotSent,
-    /// Not sent, since it need not be.
-    Skipped,
-    /// Not sent, for a mistake.
-    Mistaken,
-    /// Sent, but there was no usable answer.
-    NoAnswer,
-}
-
-impl Verdict {
-    /// Whether there is nothing to look at.
-    pub fn is_well(self) -> bool {
-        matches!(self, Verdict::Passed | Verdict::Skipped)
-    }
-
-    /// A stable word for data output.
-    pub fn as_str(self) -> &'static str {
-        match self {
-            Verdict::Passed => "passed",
-            Verdict::Failed => "failed",
-            Verdict::NotSent => "not-sent",
-            Verdict::Skipped => "skipped",
-            Verdict::Mistaken => "mistaken",
-            Verdict::NoAnswer => "no-answer",
-        }
-    }
-
-    /// The word that a person reads.
-    pub fn words(self) -> &'static str {
-        match self {
-            Verdict::Passed => "passed",
-            Verdict::Failed => "failed",
-            Verdict::NotSent => "not sent",
-            Verdict::Skipped => "skipped",
-            Verdict::Mistaken => "mistake",
-            Verdict::NoAnswer => "no answer",
-        }
-    }
 }
 
 /// A check that failed.
@@ -273,9 +224,9 @@ pub fn millis(duration: Duration) -> f64 {
 impl<'k> Entry<'k> {
     /// The entry of a report, but for what was sent and came back.
     pub fn of(workspace: &Workspace, report: &CellReport) -> Self {
-        let (needs, reason) = match &report.outcome {
-            Outcome::NotSent(need) => (Some(need.clone()), None),
-            Outcome::Skipped(reason) => (None, Some(reason.clone())),
+        let (needs, reason) = match report.outcome {
+            Outcome::NotSent => (report.reason.clone(), None),
+            Outcome::Skipped => (None, report.reason.clone()),
             _ => (None, None),
         };
         let was_sent = !report.method.is_empty();
@@ -283,14 +234,14 @@ impl<'k> Entry<'k> {
             file: workspace.shown_path(report.cell.source),
             line: workspace.line_of(report.cell),
             name: workspace.cell(report.cell).name.to_string(),
-            outcome: verdict(&report.outcome),
+            outcome: report.outcome,
             needs,
             reason,
             played_by: report.played_by.map(|by| workspace.cell(by).name.to_string()),
             round: (report.round > 1).then_some(report.round),
             place: report.place,
             row: report.row,
-            tries: (report.tries > 1).then_some(report.tries),
+            tries: (report.attempts > 1).then_some(report.attempts),
             attempts: None,
             method: was_sent.then(|| report.method.clone()),
             url: was_sent.then(|| report.url.clone()),
@@ -311,7 +262,7 @@ impl<'k> Entry<'k> {
 
     /// The entry with what was sent and came back, masked; and when.
     #[must_use]
-    pub fn with_exchange(mut self, kept: &'k Kept, masker: &Masker) -> Self {
+    pub fn with_exchange(mut self, kept: &'k CapturedExchange, masker: &Masker) -> Self {
         self.began_ms = Some(millis(kept.began));
         self.request = Some(Request::of(&kept.sent, masker));
         self.response = kept.answer.as_ref().map(|answer| Response::of(answer, masker));
@@ -355,17 +306,6 @@ pub(crate) fn duration(millis: f64) -> Duration {
     Duration::try_from_secs_f64(millis / 1e3).unwrap_or_default()
 }
 
-fn verdict(outcome: &Outcome) -> Verdict {
-    match outcome {
-        Outcome::Passed => Verdict::Passed,
-        Outcome::Failed => Verdict::Failed,
-        Outcome::NotSent(_) => Verdict::NotSent,
-        Outcome::Skipped(_) => Verdict::Skipped,
-        Outcome::Mistaken => Verdict::Mistaken,
-        Outcome::NoAnswer => Verdict::NoAnswer,
-    }
-}
-
 impl Failed {
     fn of(workspace: &Workspace, failure: &CheckFailure) -> Self {
         let Ends { file, line, column, end_line, end_column } = place(workspace, failure.source, failure.span);
@@ -405,12 +345,12 @@ fn either(value: &Result<String, String>) -> (Option<String>, Option<String>) {
 
 impl Sides {
     fn of(difference: &Difference) -> Self {
-        let line = |line: &DifferentLine| match line {
-            DifferentLine::Both(text) => ("both".to_owned(), json!(text)),
-            DifferentLine::Left(text) => ("left".to_owned(), json!(text)),
-            DifferentLine::Right(text) => ("right".to_owned(), json!(text)),
-            DifferentLine::Alike(number) => ("alike".to_owned(), json!(number)),
-            DifferentLine::More(number) => ("more".to_owned(), json!(number)),
+        let line = |line: &DiffLine| match line {
+            DiffLine::Context(text) => ("both".to_owned(), json!(text)),
+            DiffLine::Left(text) => ("left".to_owned(), json!(text)),
+            DiffLine::Right(text) => ("right".to_owned(), json!(text)),
+            DiffLine::Skipped(number) => ("alike".to_owned(), json!(number)),
+            DiffLine::Truncated(number) => ("more".to_owned(), json!(number)),
         };
         let lines = difference.lines.iter().map(line).collect();
         Self { left: difference.left.clone(), right: difference.right.clone(), lines }
@@ -421,13 +361,13 @@ impl Noted {
     /// The problem on its own, its place by the file's name.
     pub fn of(workspace: &Workspace, problem: &Problem) -> Self {
         let at = problem.source.map(|source| place(workspace, source, problem.span));
-        let also = problem.also.as_ref().map(|(source, span, words)| {
+        let also = problem.related.as_ref().map(|(source, span, words)| {
             let Ends { file, line, column, end_line, end_column } = place(workspace, *source, *span);
             Also { file, line, column, end_line, end_column, message: words.clone() }
         });
         Self {
             code: problem.code.as_str().to_owned(),
-            level: if problem.level == Level::Mistake { "mistake" } else { "remark" }.to_owned(),
+            level: if problem.severity == Severity::Error { "mistake" } else { "remark" }.to_owned(),
             message: problem.message.clone(),
             hint: problem.hint.clone(),
             line: at.as_ref().map(|at| at.line),

@@ -84,7 +84,7 @@ pub fn join(mut reports: Vec<Saved>) -> Saved {
                     let place = *place.get();
                     let before = &entries[place];
                     if are_shards {
-                        if before.outcome.is_well() {
+                        if before.outcome.is_fine() {
                             (owner[place], entries[place]) = (number, entry);
                         }
                         continue;
@@ -92,7 +92,7 @@ pub fn join(mut reports: Vec<Saved>) -> Saved {
                     owner[place] = number;
                     // What passed twice is no second attempt.
                     let own = entry.attempts.unwrap_or(1);
-                    let all = before.attempts.unwrap_or(1) + own - usize::from(before.outcome.is_well());
+                    let all = before.attempts.unwrap_or(1) + own - usize::from(before.outcome.is_fine());
                     entry.attempts = (all > 1).then_some(all);
                     entries[place] = entry;
                 }
@@ -131,9 +131,9 @@ fn totals_of(entries: &[Entry<'_>], owner: &[usize], totals: &[Summary]) -> Summ
     let own = summary_of(entries);
     let counts = |number: &usize| owner.contains(number) || number + 1 == totals.len();
     let open = || (0..totals.len()).filter(counts).map(|number| &totals[number]);
-    let left_out = open().map(|totals| totals.left_out).sum();
+    let left_out = open().map(|totals| totals.not_reached).sum();
     let interrupted = open().any(|totals| totals.interrupted);
-    Summary { left_out, interrupted, cells: own.cells + left_out, ..own }
+    Summary { not_reached: left_out, interrupted, cells: own.cells + left_out, ..own }
 }
 
 /// How much later than `first` a run began, in milliseconds.

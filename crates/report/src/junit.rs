@@ -1,12 +1,13 @@
 //! JUnit XML as common CI systems read it: one suite, a test case a cell, whose class name is its file.
 
-use super::entry::{Entry, Verdict};
+use super::entry::Entry;
 use super::explain::{explanation, headline};
 use super::{About, Format, Frame, Streams};
 use chrono::SecondsFormat;
 use quick_xml::escape::{escape, partial_escape};
 use std::fmt::Write;
-use yieldtray_source::escape::{safe, safe_line};
+use yieldtray_engine::Outcome;
+use yieldtray_source::escape::{escape_line, escape_terminal};
 
 /// Writes it.
 #[derive(Default)]
@@ -29,34 +30,35 @@ impl Format for Junit {
             entry.line,
             entry.elapsed().as_secs_f64()
         );
-        if entry.outcome == Verdict::Passed {
+        if entry.outcome == Outcome::Passed {
             out.push_str("/>\n");
             return;
         }
         out.push_str(">\n");
         let message = attribute(&headline(entry));
         let (element, kind) = match entry.outcome {
-            Verdict::Skipped | Verdict::NotSent | Verdict::Passed => {
+            Outcome::Skipped | Outcome::NotSent | Outcome::Passed => {
                 self.skipped += 1;
                 let _ = writeln!(out, "<skipped message=\"{message}\"/>\n</testcase>");
                 return;
             }
-            Verdict::Failed => {
+            Outcome::Failed => {
                 self.failures += 1;
                 ("failure", if entry.failures.is_empty() { "yield" } else { "check" })
             }
-            Verdict::Mistaken => {
+            Outcome::Mistaken => {
                 self.errors += 1;
                 ("error", "mistake")
             }
-            Verdict::NoAnswer => {
+            Outcome::NoAnswer => {
                 self.errors += 1;
                 ("error", entry.failure.as_ref().map_or("no-answer", |failure| failure.kind.as_str()))
             }
         };
         let kind = attribute(kind);
         let text = explanation(entry);
-        let _ = write!(out, "<{element} message=\"{message}\" type=\"{kind}\">{}", partial_escape(safe(&text)));
+        let _ =
+            write!(out, "<{element} message=\"{message}\" type=\"{kind}\">{}", partial_escape(escape_terminal(&text)));
         let _ = writeln!(out, "</{element}>\n</testcase>");
     }
 
@@ -80,8 +82,8 @@ impl Format for Junit {
         about.base.iter().for_each(|base| property("base", base));
         about.seed.iter().for_each(|seed| property("seed", &seed.to_string()));
         let totals = &about.totals;
-        if totals.left_out > 0 {
-            property("left_out", &totals.left_out.to_string());
+        if totals.not_reached > 0 {
+            property("left_out", &totals.not_reached.to_string());
         }
         if totals.interrupted {
             property("interrupted", "true");
@@ -93,5 +95,5 @@ impl Format for Junit {
 
 /// Text as an attribute has it: on one line, and nothing in it that XML refuses.
 fn attribute(text: &str) -> String {
-    escape(safe_line(text)).into_owned()
+    escape(escape_line(text)).into_owned()
 }

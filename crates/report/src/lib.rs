@@ -22,7 +22,7 @@ mod tap;
 mod tests;
 
 pub(crate) use entry::duration;
-pub use entry::{Entry, Failed, Noted, Taken, Verdict, millis};
+pub use entry::{Entry, Failed, Noted, Taken, millis};
 pub use join::join;
 pub use record::{LARGEST_BODY, Phases, Request, Response, header_value};
 pub use sarif::sarif;

@@ -5,8 +5,8 @@ use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use serde::{Deserialize, Serialize};
 use std::borrow::Cow;
-use yieldtray_http::Prepared;
-use yieldtray_http::{Exchange, HopKind, Nature, Timings};
+use yieldtray_http::PreparedRequest;
+use yieldtray_http::{BodyKind, Exchange, HopKind, Timings};
 use yieldtray_http::{MASK, is_secret_header};
 use yieldtray_workspace::secret::Masker;
 
@@ -108,7 +108,7 @@ pub struct Cookie {
 
 impl<'k> Request<'k> {
     /// The request as it may be written down.
-    pub fn of(prepared: &'k Prepared, masker: &Masker) -> Self {
+    pub fn of(prepared: &'k PreparedRequest, masker: &Masker) -> Self {
         let held = prepared.body.as_ref().filter(|body| body.size() <= LARGEST_BODY);
         Self {
             method: Cow::Borrowed(&prepared.method),
@@ -127,8 +127,8 @@ impl<'k> Response<'k> {
         let (mut body, mut body_base64) = (None, None);
         if exchange.holds_body() {
             match exchange.nature() {
-                Nature::Text => body = Some(masker.mask_cow(exchange.text())),
-                Nature::Binary(..) => body_base64 = Some(STANDARD.encode(masker.mask_bytes(&exchange.body))),
+                BodyKind::Text => body = Some(masker.mask_cow(exchange.text())),
+                BodyKind::Binary(..) => body_base64 = Some(STANDARD.encode(masker.mask_bytes(&exchange.body))),
             }
         }
         Self {

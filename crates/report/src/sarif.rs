@@ -2,7 +2,7 @@
 
 use crate::Noted;
 use serde_json::{Value, json};
-use yieldtray_source::{Code, Level, Problem};
+use yieldtray_source::{Code, Problem, Severity};
 use yieldtray_workspace::Workspace;
 
 /// The findings as one log with one run. Lines and columns count from 1, columns in characters
@@ -18,7 +18,7 @@ pub fn sarif(workspace: &Workspace, problems: &[Problem]) -> Value {
             let mut result = json!({
                 "ruleId": problem.code.as_str(),
                 "ruleIndex": codes.binary_search(&problem.code).unwrap_or_default(),
-                "level": match problem.level { Level::Mistake => "error", Level::Remark => "note" },
+                "level": match problem.severity { Severity::Error => "error", Severity::Warning => "note" },
                 "message": { "text": message(problem) },
             });
             let noted = Noted::of(workspace, problem);

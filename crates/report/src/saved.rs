@@ -1,8 +1,9 @@
-use super::entry::{Entry, Verdict};
+use super::entry::Entry;
 use chrono::{DateTime, Utc};
 use rustc_hash::FxHashMap;
 use serde::{Deserialize, Serialize};
 use std::fmt;
+use yieldtray_engine::Outcome;
 use yieldtray_engine::Summary;
 
 /// The version of the JSON report. It changes when a field changes its meaning, not when one is added.
@@ -120,18 +121,18 @@ struct Own {
 
 /// The figures of these entries alone.
 pub(super) fn summary_of(entries: &[Entry<'_>]) -> Summary {
-    let count = |verdict: Verdict| entries.iter().filter(|entry| entry.outcome == verdict).count();
+    let count = |verdict: Outcome| entries.iter().filter(|entry| entry.outcome == verdict).count();
     Summary {
         cells: cells(entries),
         requests: entries.iter().map(|entry| entry.method.as_ref().map_or(0, |_| entry.tries.unwrap_or(1))).sum(),
         checks: entries.iter().map(|entry| entry.checks).sum(),
         failed_checks: entries.iter().map(|entry| entry.failures.len()).sum(),
         failed_yields: entries.iter().map(|entry| entry.failed_yields().count()).sum(),
-        not_sent: count(Verdict::NotSent),
-        skipped: count(Verdict::Skipped),
-        left_out: 0,
-        mistaken: count(Verdict::Mistaken),
-        no_answer: count(Verdict::NoAnswer),
+        not_sent: count(Outcome::NotSent),
+        skipped: count(Outcome::Skipped),
+        not_reached: 0,
+        mistaken: count(Outcome::Mistaken),
+        no_answer: count(Outcome::NoAnswer),
         interrupted: false,
     }
 }

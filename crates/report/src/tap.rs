@@ -1,11 +1,12 @@
 //! The Test Anything Protocol, version 14: a test point a cell, with what to see as a YAML block.
 
-use super::entry::{Entry, Verdict};
+use super::entry::Entry;
 use super::explain::{explanation, headline, one_line};
 use super::{About, Format, Frame, Streams};
 use serde_json::Value;
 use std::fmt::Write;
-use yieldtray_source::escape::{safe, safe_line};
+use yieldtray_engine::Outcome;
+use yieldtray_source::escape::{escape_line, escape_terminal};
 
 /// Writes it.
 #[derive(Default)]
@@ -17,12 +18,12 @@ impl Format for Tap {
     fn entry(&mut self, entry: &Entry<'_>, to: &mut Streams) {
         self.points += 1;
         let ok = match entry.outcome {
-            Verdict::Passed | Verdict::Skipped | Verdict::NotSent => "ok",
-            Verdict::Failed | Verdict::Mistaken | Verdict::NoAnswer => "not ok",
+            Outcome::Passed | Outcome::Skipped | Outcome::NotSent => "ok",
+            Outcome::Failed | Outcome::Mistaken | Outcome::NoAnswer => "not ok",
         };
         let description = description(&format!("{}:{} {}", entry.file, entry.line, entry.title()));
         let _ = write!(to.all, "{ok} {} - {description}", self.points);
-        if matches!(entry.outcome, Verdict::Skipped | Verdict::NotSent) {
+        if matches!(entry.outcome, Outcome::Skipped | Outcome::NotSent) {
             let _ = write!(to.all, " # SKIP {}", description_of_reason(entry));
         }
         to.all.push('\n');
@@ -34,11 +35,11 @@ impl Format for Tap {
             // JSON is YAML: nothing in it can end the block.
             let _ = writeln!(to.all, "  {key}: {value}");
         };
-        block("message", safe_line(&headline(entry)).into());
+        block("message", escape_line(&headline(entry)).into());
         block("outcome", entry.outcome.words().into());
-        block("file", safe_line(&entry.file).into());
+        block("file", escape_line(&entry.file).into());
         block("line", entry.failures.first().map_or(entry.line, |failed| failed.line).into());
-        block("details", safe(&explanation(entry)).into());
+        block("details", escape_terminal(&explanation(entry)).into());
         if let Some(millis) = entry.elapsed_ms {
             block("duration_ms", millis.into());
         }
@@ -49,11 +50,11 @@ impl Format for Tap {
         let mut head = "TAP version 14\n".to_owned();
         let environment = about.environment.as_deref().unwrap_or("no environment");
         let base = about.base.as_deref().unwrap_or_default();
-        let _ = writeln!(head, "# {} · {}", about.tool, one_line(&safe_line(&format!("{environment} {base}"))));
+        let _ = writeln!(head, "# {} · {}", about.tool, one_line(&escape_line(&format!("{environment} {base}"))));
         // What was not come to has no point; the plan that fails says so.
         let mut tail = format!("1..{}\n", self.points);
-        if about.totals.left_out > 0 {
-            let _ = writeln!(tail, "# {} left out", about.totals.left_out);
+        if about.totals.not_reached > 0 {
+            let _ = writeln!(tail, "# {} left out", about.totals.not_reached);
         }
         if about.totals.interrupted {
             tail.push_str("Bail out! interrupted\n");
@@ -68,5 +69,5 @@ fn description_of_reason(entry: &Entry<'_>) -> String {
 
 /// Text behind the number of a test point: a backslash and a number sign mean something there.
 fn description(text: &str) -> String {
-    safe_line(text).replace('\\', "\\\\").replace('#', "\\#")
+    escape_line(text).replace('\\', "\\\\").replace('#', "\\#")
 }

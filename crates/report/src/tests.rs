@@ -1,10 +1,11 @@
 use super::saved::summary_of;
-use super::{About, Entry, Kind, Saved, Streams, Verdict, join};
+use super::{About, Entry, Kind, Saved, Streams, join};
 use chrono::{DateTime, TimeDelta, Utc};
 use std::time::Duration;
 use yieldtray_engine::{Event, Summary};
+use yieldtray_engine::{Outcome, RunOptions};
 use yieldtray_http::{Failure, FailureKind};
-use yieldtray_test_support::{answer, json_answer, settings, side_by_side, with_run};
+use yieldtray_test_support::{answer, json_answer, settings, side_by_side, with_options};
 
 /// A cell for each way to come out.
 const DESK: &str = "#- desk.http
@@ -59,9 +60,9 @@ fn entries() -> Vec<Entry<'static>> {
             }
         });
         for event in &told.events {
-            if let Event::Cell(report) = event {
+            if let Event::CellFinished(report) = event {
                 let entry = Entry::of(run.workspace(), report);
-                let entry = match &report.kept {
+                let entry = match &report.captured {
                     Some(kept) => entry.with_exchange(kept, run.masker()),
                     None => entry,
                 };
@@ -71,10 +72,8 @@ fn entries() -> Vec<Entry<'static>> {
         }
         entries
     };
-    with_run(DESK, &["desk.http"], settings(None, &[]), 1, |own| {
-        own.keeps = Some(1 << 20);
-        run(own)
-    })
+    let options = RunOptions { capture_limit: Some(1 << 20), ..RunOptions::default() };
+    with_options(DESK, &["desk.http"], settings(None, &[]), 1, options, run)
 }
 
 fn about(minutes: i64, entries: &[Entry<'_>]) -> About {
@@ -98,11 +97,11 @@ fn written(kind: Kind, about: &About, entries: &[Entry<'_>]) -> String {
 #[test]
 fn each_way_to_come_out_is_told() {
     let entries = entries();
-    let outcomes: Vec<Verdict> = entries.iter().map(|entry| entry.outcome).collect();
-    use Verdict::{Failed, Mistaken, NoAnswer, NotSent, Passed, Skipped};
+    let outcomes: Vec<Outcome> = entries.iter().map(|entry| entry.outcome).collect();
+    use Outcome::{Failed, Mistaken, NoAnswer, NotSent, Passed, Skipped};
     assert_eq!(outcomes, [Passed, Failed, NoAnswer, NotSent, Skipped, Mistaken]);
     let mut about = about(0, &entries);
-    about.totals.left_out = 2;
+    about.totals.not_reached = 2;
     about.totals.interrupted = true;
     insta::assert_snapshot!("junit", written(Kind::Junit, &about, &entries));
     insta::assert_snapshot!("tap", written(Kind::Tap, &about, &entries));
@@ -182,18 +181,18 @@ fn shards_and_attempts_are_joined() {
         |minutes: i64, entries: &[Entry<'static>]| Saved { about: about(minutes, entries), entries: entries.to_vec() };
     // Shards share nothing: what each left out is left out.
     let (mut one, two) = (saved(0, &all[..2]), saved(1, &all[2..]));
-    one.about.totals.left_out = 3;
+    one.about.totals.not_reached = 3;
     let joined = join(vec![two.clone(), one.clone()]);
     let names = |saved: &Saved| saved.entries.iter().map(|entry| entry.name.clone()).collect::<Vec<_>>();
     assert_eq!(names(&joined), all.iter().map(|entry| entry.name.clone()).collect::<Vec<_>>());
-    assert_eq!(joined.about.totals, Summary { left_out: 3, cells: all.len() + 3, ..summary_of(&all) });
+    assert_eq!(joined.about.totals, Summary { not_reached: 3, cells: all.len() + 3, ..summary_of(&all) });
     assert_eq!((joined.about.joined, joined.about.seed, joined.about.elapsed_ms), (Some(2), None, 60_040.0));
     let began = |saved: &Saved, at: usize| saved.entries[at].began_ms;
     assert_eq!((began(&joined, 0), began(&joined, 2)), (Some(0.0), Some(60_000.0)), "counted from the first run");
 
     // A later attempt holds, whatever the order they are named in, and so does what it left out.
     let mut again = all.clone();
-    again[1].outcome = Verdict::Passed;
+    again[1].outcome = Outcome::Passed;
     again[1].failures.clear();
     again[1].yields.clear();
     let (mut first, second) = (saved(0, &all), saved(5, &again[..4]));
@@ -203,7 +202,7 @@ fn shards_and_attempts_are_joined() {
         let told = |at: usize| (joined.entries[at].outcome, joined.entries[at].attempts);
         assert_eq!(
             [told(0), told(1), told(4)],
-            [(Verdict::Passed, None), (Verdict::Passed, Some(2)), (Verdict::Skipped, None)]
+            [(Outcome::Passed, None), (Outcome::Passed, Some(2)), (Outcome::Skipped, None)]
         );
         assert!(joined.about.totals.interrupted, "the last cells are those of the run that was broken off");
         assert_eq!(joined.entries.len(), all.len());

@@ -19,21 +19,21 @@ const LONG: usize = 60;
 
 /// One line of a difference.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub enum DifferentLine {
+pub enum DiffLine {
     /// Both sides have it.
-    Both(String),
+    Context(String),
     /// Only the left side has it.
     Left(String),
     /// Only the right side has it.
     Right(String),
     /// So many lines that both have are left out.
-    Alike(usize),
+    Skipped(usize),
     /// So many more lines are left out at the end.
-    More(usize),
+    Truncated(usize),
 }
 
 /// The lines in which two texts differ, with some around them; of two long lines the pieces where they part.
-pub fn different_lines(left: &str, right: &str) -> Vec<DifferentLine> {
+pub fn diff_lines(left: &str, right: &str) -> Vec<DiffLine> {
     if !left.contains('\n') && !right.contains('\n') {
         return by_characters(left, right);
     }
@@ -43,44 +43,44 @@ pub fn different_lines(left: &str, right: &str) -> Vec<DifferentLine> {
     let rest = |text| str::lines(text).skip(skipped).take(MOST_COMPARED).collect::<Vec<_>>();
     let mut lines = by_lines(&rest(left), &rest(right));
     match lines.first_mut() {
-        Some(DifferentLine::Alike(number)) => *number += skipped,
-        _ if skipped > 0 => lines.insert(0, DifferentLine::Alike(skipped)),
+        Some(DiffLine::Skipped(number)) => *number += skipped,
+        _ if skipped > 0 => lines.insert(0, DiffLine::Skipped(skipped)),
         _ => {}
     }
     lines
 }
 
-fn by_lines(left: &[&str], right: &[&str]) -> Vec<DifferentLine> {
+fn by_lines(left: &[&str], right: &[&str]) -> Vec<DiffLine> {
     let diff = TextDiff::from_slices(left, right);
     let (mut lines, mut told) = (Vec::new(), 0);
     for group in diff.grouped_ops(AROUND) {
         let from = group.first().map_or(0, |op| op.old_range().start);
         if from > told {
-            lines.push(DifferentLine::Alike(from - told));
+            lines.push(DiffLine::Skipped(from - told));
         }
         for change in group.iter().flat_map(|op| diff.iter_changes(op)) {
             let text = cut(change.value());
             lines.push(match change.tag() {
-                ChangeTag::Equal => DifferentLine::Both(text),
-                ChangeTag::Delete => DifferentLine::Left(text),
-                ChangeTag::Insert => DifferentLine::Right(text),
+                ChangeTag::Equal => DiffLine::Context(text),
+                ChangeTag::Delete => DiffLine::Left(text),
+                ChangeTag::Insert => DiffLine::Right(text),
             });
         }
         told = group.last().map_or(told, |op| op.old_range().end);
     }
     if left.len() > told {
-        lines.push(DifferentLine::Alike(left.len() - told));
+        lines.push(DiffLine::Skipped(left.len() - told));
     }
     if lines.len() > MOST_LINES {
         let more = lines.len() - MOST_LINES;
         lines.truncate(MOST_LINES);
-        lines.push(DifferentLine::More(more));
+        lines.push(DiffLine::Truncated(more));
     }
     lines
 }
 
 /// Where two long lines part: a piece of each around it.
-fn by_characters(left: &str, right: &str) -> Vec<DifferentLine> {
+fn by_characters(left: &str, right: &str) -> Vec<DiffLine> {
     let alike = left.chars().zip(right.chars()).take_while(|(ours, theirs)| ours == theirs).count();
     let from = alike.saturating_sub(LONG / 2);
     let piece = |text: &str| {
@@ -89,7 +89,7 @@ fn by_characters(left: &str, right: &str) -> Vec<DifferentLine> {
         let after = if text.chars().count() > from + LONG { "…" } else { "" };
         format!("{before}{piece}{after}")
     };
-    vec![DifferentLine::Left(piece(left)), DifferentLine::Right(piece(right))]
+    vec![DiffLine::Left(piece(left)), DiffLine::Right(piece(right))]
 }
 
 fn cut(line: &str) -> String {

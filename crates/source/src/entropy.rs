@@ -6,7 +6,7 @@ use crate::Span;
 const LONG: usize = 24;
 
 /// Runs of letters and digits that no person writes: long, mixed, and without repetition.
-pub fn random_texts(text: &str) -> Vec<Span> {
+pub fn high_entropy_runs(text: &str) -> Vec<Span> {
     let mut found = Vec::new();
     let bytes = text.as_bytes();
     let mut at = 0;

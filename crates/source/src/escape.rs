@@ -6,9 +6,9 @@ use std::fmt::Write;
 
 /// `text` with control characters, and those that turn the direction of writing, made visible. Line
 /// ends and tabs stay; a carriage return before a line end is dropped.
-pub fn safe(text: &str) -> Cow<'_, str> {
+pub fn escape_terminal(text: &str) -> Cow<'_, str> {
     // Plain letters, digits and signs, which most texts are, are told at a glance.
-    if is_plain(text.as_bytes()) || !text.contains(is_unsafe) {
+    if is_plain(text.as_bytes()) || !text.contains(is_control_or_bidi) {
         return Cow::Borrowed(text);
     }
     let mut shown = String::with_capacity(text.len() + 16);
@@ -17,7 +17,7 @@ pub fn safe(text: &str) -> Cow<'_, str> {
         if c == '\r' && rest.peek() == Some(&'\n') {
             continue;
         }
-        if is_unsafe(c) {
+        if is_control_or_bidi(c) {
             let _ = write!(shown, "\\u{{{:x}}}", c as u32);
         } else {
             shown.push(c);
@@ -34,13 +34,13 @@ fn is_plain(text: &[u8]) -> bool {
 }
 
 /// One line of text from outside: line ends and tabs are made visible too.
-pub fn safe_line(text: &str) -> Cow<'_, str> {
-    let shown = safe(text);
+pub fn escape_line(text: &str) -> Cow<'_, str> {
+    let shown = escape_terminal(text);
     if shown.contains(['\n', '\t']) { Cow::Owned(shown.replace('\n', "\\n").replace('\t', "\\t")) } else { shown }
 }
 
 /// Whether a character drives a terminal, turns the direction of writing, or cannot be seen.
-pub fn is_unsafe(c: char) -> bool {
+pub fn is_control_or_bidi(c: char) -> bool {
     (c.is_control() && c != '\n' && c != '\t')
         // Direction marks (Unicode UAX 9) and invisible separators.
         // Nor what no text may hold, and XML refuses.
@@ -54,8 +54,11 @@ mod tests {
 
     #[test]
     fn nothing_that_drives_a_terminal_passes() {
-        assert_eq!(safe("a\x1b[2Jb\rc\u{9b}d\u{202e}e\r\nf\tg"), "a\\u{1b}[2Jb\\u{d}c\\u{9b}d\\u{202e}e\nf\tg");
-        assert_eq!(safe_line("a\nb"), "a\\nb");
-        assert!(matches!(safe("Käthe Olsen\n"), Cow::Borrowed(_)));
+        assert_eq!(
+            escape_terminal("a\x1b[2Jb\rc\u{9b}d\u{202e}e\r\nf\tg"),
+            "a\\u{1b}[2Jb\\u{d}c\\u{9b}d\\u{202e}e\nf\tg"
+        );
+        assert_eq!(escape_line("a\nb"), "a\\nb");
+        assert!(matches!(escape_terminal("Käthe Olsen\n"), Cow::Borrowed(_)));
     }
 }

@@ -8,7 +8,7 @@ use std::path::{Component, Path, PathBuf};
 /// Reads files and runs commands; core has neither disk nor processes of its own. Paths are relative to the
 /// workspace's root. What a request file names is read by the methods for data, which refuse what
 /// [`check_readable`] refuses, links followed.
-pub trait Files: Send + Sync {
+pub trait FileSystem: Send + Sync {
     /// The text of a request file or a configuration.
     fn read(&self, path: &Path) -> io::Result<Vec<u8>>;
 
@@ -58,7 +58,7 @@ impl CommandError {
 }
 
 /// The path without `.` and `..`; `None` where it leaves the workspace.
-pub fn clean(path: &Path) -> Option<PathBuf> {
+pub fn normalize(path: &Path) -> Option<PathBuf> {
     let mut cleaned = PathBuf::new();
     for part in path.components() {
         match part {

@@ -1,7 +1,7 @@
 //! Patterns with `*`.
 
 /// Whether `name` fits `pattern`, in which `*` stands for any run of characters.
-pub fn matches(pattern: &str, name: &str) -> bool {
+pub fn glob_match(pattern: &str, name: &str) -> bool {
     let mut pieces = pattern.split('*');
     let first = pieces.next().unwrap_or_default();
     let Some(mut rest) = name.strip_prefix(first) else { return false };

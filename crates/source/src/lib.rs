@@ -17,6 +17,6 @@ pub mod scan;
 mod span;
 
 pub use edit::{Edit, edited};
-pub use lines::{Lines, Place};
-pub use problem::{Code, Level, Problem, SourceId, closest, enumerate};
+pub use lines::{LineColumn, Lines};
+pub use problem::{Code, Problem, Severity, SourceId, closest, join_words};
 pub use span::Span;

@@ -3,7 +3,7 @@ use memchr::memchr_iter;
 
 /// Where a byte stands: both counted from 1, columns in characters.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Place {
+pub struct LineColumn {
     /// Line, from 1.
     pub line: usize,
     /// Column in characters, from 1.
@@ -24,12 +24,12 @@ impl Lines {
     }
 
     /// The place of byte `offset` of the same text; a byte beyond the end counts as the end.
-    pub fn place(&self, text: &str, offset: usize) -> Place {
+    pub fn place(&self, text: &str, offset: usize) -> LineColumn {
         let line = self.line_of(offset);
         let start = self.starts[line - 1] as usize;
         let offset = text.floor_char_boundary(offset.min(text.len()));
         let column = text.get(start..offset).map_or(0, |before| before.chars().count()) + 1;
-        Place { line, column }
+        LineColumn { line, column }
     }
 
     /// The line of byte `offset`, from 1.
@@ -54,10 +54,10 @@ mod tests {
         let text = "GET /lots\r\n# Äpfel\nend";
         let lines = Lines::new(text);
         let at = |needle: &str| lines.place(text, text.find(needle).expect("in the text"));
-        assert_eq!(at("/lots"), Place { line: 1, column: 5 });
-        assert_eq!(at("pfel"), Place { line: 2, column: 4 });
-        assert_eq!(at("end"), Place { line: 3, column: 1 });
-        assert_eq!(lines.place(text, 999), Place { line: 3, column: 4 });
+        assert_eq!(at("/lots"), LineColumn { line: 1, column: 5 });
+        assert_eq!(at("pfel"), LineColumn { line: 2, column: 4 });
+        assert_eq!(at("end"), LineColumn { line: 3, column: 1 });
+        assert_eq!(lines.place(text, 999), LineColumn { line: 3, column: 4 });
         assert_eq!(lines.span(text, 3).map(|s| s.of(text)), Some("end"));
         assert_eq!(lines.span(text, 4), None);
     }

@@ -9,11 +9,11 @@ pub struct SourceId(pub u32);
 
 /// How much a problem matters.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
-pub enum Level {
+pub enum Severity {
     /// Worth knowing; nothing is stopped.
-    Remark,
+    Warning,
     /// The cell it stands in cannot be sent.
-    Mistake,
+    Error,
 }
 
 macro_rules! codes {
@@ -169,7 +169,7 @@ pub struct Problem {
     /// The class of the problem.
     pub code: Code,
     /// Whether it stops anything.
-    pub level: Level,
+    pub severity: Severity,
     /// The text it stands in; none for a mistake in an option.
     pub source: Option<SourceId>,
     /// The bytes to underline.
@@ -180,29 +180,29 @@ pub struct Problem {
     pub hint: Option<String>,
     /// What to write in place of what is underlined, where that is known to the letter. Boxed: problems travel as
     /// errors, and few have it.
-    pub meant: Option<Box<String>>,
+    pub replacement: Option<Box<String>>,
     /// Another place that explains this one, with a word about it.
-    pub also: Option<(SourceId, Span, String)>,
+    pub related: Option<(SourceId, Span, String)>,
 }
 
 impl Problem {
     /// A mistake at `span`; the source is set by whoever knows it.
-    pub fn mistake(code: Code, span: Span, message: impl Into<String>) -> Self {
+    pub fn error(code: Code, span: Span, message: impl Into<String>) -> Self {
         Self {
             code,
-            level: Level::Mistake,
+            severity: Severity::Error,
             source: None,
             span,
             message: message.into(),
             hint: None,
-            meant: None,
-            also: None,
+            replacement: None,
+            related: None,
         }
     }
 
     /// A remark at `span`.
-    pub fn remark(code: Code, span: Span, message: impl Into<String>) -> Self {
-        Self { level: Level::Remark, ..Self::mistake(code, span, message) }
+    pub fn warning(code: Code, span: Span, message: impl Into<String>) -> Self {
+        Self { severity: Severity::Warning, ..Self::error(code, span, message) }
     }
 
     /// Adds what to write instead.
@@ -221,16 +221,16 @@ impl Problem {
 
     /// Says that `meant` was probably meant by what is underlined.
     #[must_use]
-    pub fn meaning(self, meant: impl Into<String>) -> Self {
+    pub fn did_you_mean(self, meant: impl Into<String>) -> Self {
         let meant = meant.into();
         let problem = self.with_hint(format!("did you mean `{meant}`?"));
-        Self { meant: Some(Box::new(meant)), ..problem }
+        Self { replacement: Some(Box::new(meant)), ..problem }
     }
 
     /// Says what to write in place of what is underlined.
     #[must_use]
-    pub fn replaced_by(self, text: impl Into<String>) -> Self {
-        Self { meant: Some(Box::new(text.into())), ..self }
+    pub fn with_replacement(self, text: impl Into<String>) -> Self {
+        Self { replacement: Some(Box::new(text.into())), ..self }
     }
 
     /// Says which text the span points into.
@@ -242,14 +242,14 @@ impl Problem {
 
     /// Points at a second place.
     #[must_use]
-    pub fn with_also(mut self, source: SourceId, span: Span, words: impl Into<String>) -> Self {
-        self.also = Some((source, span, words.into()));
+    pub fn with_related(mut self, source: SourceId, span: Span, words: impl Into<String>) -> Self {
+        self.related = Some((source, span, words.into()));
         self
     }
 
     /// Whether it stops anything.
-    pub fn is_mistake(&self) -> bool {
-        self.level == Level::Mistake
+    pub fn is_error(&self) -> bool {
+        self.severity == Severity::Error
     }
 }
 
@@ -273,7 +273,7 @@ pub fn closest<'a>(word: &str, candidates: impl IntoIterator<Item = &'a str>) ->
 }
 
 /// Words in a row as prose: `a`, `a and b`, `a, b and c`, each in backticks.
-pub fn enumerate<S: AsRef<str>>(words: impl IntoIterator<Item = S>) -> String {
+pub fn join_words<S: AsRef<str>>(words: impl IntoIterator<Item = S>) -> String {
     let words: Vec<String> = words.into_iter().map(|word| format!("`{}`", word.as_ref())).collect();
     match words.split_last() {
         None => String::new(),

@@ -2,8 +2,8 @@
 //! `afterwards`.
 
 use super::duration;
-use super::file::Kind;
-use super::instruction::{Read, Reader};
+use super::file::InstructionKind;
+use super::instruction::{ParseResult, Reader};
 use yieldtray_source::{Span, scan};
 
 /// The most often a cell is played by one line.
@@ -11,7 +11,7 @@ const MOST_TIMES: u16 = 10_000;
 
 impl Reader<'_> {
     /// Reads one of these instructions; `None` where the word is another.
-    pub(super) fn control(&mut self) -> Option<Read<Kind>> {
+    pub(super) fn control(&mut self) -> Option<ParseResult<InstructionKind>> {
         Some(match self.word.of(self.text) {
             "skip" => self.skip(),
             "wait" => self.wait(),
@@ -23,7 +23,7 @@ impl Reader<'_> {
     }
 
     /// `when EXPR ["reason"]`
-    fn skip(&mut self) -> Read<Kind> {
+    fn skip(&mut self) -> ParseResult<InstructionKind> {
         const EXAMPLE: &str = "write it as in `% skip when environment == \"live\"`";
         self.expect_word("when", EXAMPLE)?;
         let mut condition = self.rest;
@@ -39,11 +39,11 @@ impl Reader<'_> {
                 condition = before;
             }
         }
-        Ok(Kind::Skip { condition, reason })
+        Ok(InstructionKind::Skip { condition, reason })
     }
 
     /// `until EXPR every D for D`
-    fn wait(&mut self) -> Read<Kind> {
+    fn wait(&mut self) -> ParseResult<InstructionKind> {
         const EXAMPLE: &str = "write it as in `% wait until body.state == \"done\" every 500ms for 30s`";
         self.expect_word("until", EXAMPLE)?;
         let line = self.rest.of(self.text);
@@ -58,31 +58,33 @@ impl Reader<'_> {
         let duration_of = |span: Option<Span>| span.and_then(|span| duration(span.of(self.text)));
         let says_for = word.is_some_and(|word| word.of(self.text) == "for") && self.rest.is_empty();
         match (duration_of(every), duration_of(within)) {
-            (Some(every), Some(within)) if says_for && !until.is_empty() => Ok(Kind::Wait { until, every, within }),
+            (Some(every), Some(within)) if says_for && !until.is_empty() => {
+                Ok(InstructionKind::Wait { until, every, within })
+            }
             _ => self.malformed(until, "expected an expression, how often it is tried and for how long", EXAMPLE),
         }
     }
 
     /// `row in "FILE"`
-    fn each(&mut self) -> Read<Kind> {
+    fn each(&mut self) -> ParseResult<InstructionKind> {
         const EXAMPLE: &str = "write it as in `% each row in \"lots.csv\"`";
         self.expect_word("row", EXAMPLE)?;
         self.expect_word("in", EXAMPLE)?;
         match self.next_word() {
-            Some(path) if self.rest.is_empty() && !path.is_empty() => Ok(Kind::Each(path)),
+            Some(path) if self.rest.is_empty() && !path.is_empty() => Ok(InstructionKind::Each(path)),
             _ => self.malformed(self.end_of_line(), "`% each row in` lacks a file", EXAMPLE),
         }
     }
 
-    fn afterwards(&mut self) -> Read<Kind> {
+    fn afterwards(&mut self) -> ParseResult<InstructionKind> {
         if self.rest.is_empty() {
-            return Ok(Kind::Afterwards);
+            return Ok(InstructionKind::Afterwards);
         }
         self.malformed(self.rest, "nothing may stand after `% afterwards`", "leave the rest of the line out")
     }
 
     /// `NAME [with NAME = EXPR, …] [times N]`
-    fn play(&mut self) -> Read<Kind> {
+    fn play(&mut self) -> ParseResult<InstructionKind> {
         const EXAMPLE: &str = "write it as in `% play book-lot with bins = 24, grower = 'G-11' times 3`";
         let Some(name) = self.next_word() else {
             return self.malformed(self.end_of_line(), "`% play` lacks the name of a cell", EXAMPLE);
@@ -100,11 +102,11 @@ impl Reader<'_> {
             self.rest = self.rest.part(0, at).trimmed(self.text);
         }
         if self.rest.is_empty() {
-            return Ok(Kind::Play { name, with: None, times });
+            return Ok(InstructionKind::Play { name, with: None, times });
         }
         self.expect_word("with", EXAMPLE)?;
         let with = self.rest;
-        for (name, expression) in Kind::assignments(with, self.text) {
+        for (name, expression) in InstructionKind::assignments(with, self.text) {
             if expression.is_empty() {
                 return self.malformed(with, "expected `NAME = EXPRESSION` after `with`", EXAMPLE);
             }
@@ -113,10 +115,10 @@ impl Reader<'_> {
         if with.is_empty() {
             return self.malformed(self.end_of_line(), "expected `NAME = EXPRESSION` after `with`", EXAMPLE);
         }
-        Ok(Kind::Play { name, with: Some(with), times })
+        Ok(InstructionKind::Play { name, with: Some(with), times })
     }
 
-    fn expect_word(&mut self, word: &str, example: &str) -> Read<()> {
+    fn expect_word(&mut self, word: &str, example: &str) -> ParseResult<()> {
         match self.next_word() {
             Some(found) if found.of(self.text) == word => Ok(()),
             found => {

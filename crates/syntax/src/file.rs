@@ -3,7 +3,7 @@ use yieldtray_source::{Span, scan};
 
 /// A request file: a preamble, then cells.
 #[derive(Clone, Debug, Default)]
-pub struct File {
+pub struct RequestFile {
     /// What stands before the first cell: comments and instructions for every cell.
     pub preamble: Vec<Item>,
     /// The cells in the order they stand.
@@ -18,14 +18,14 @@ pub enum Item {
     /// `% word …`.
     Instruction(Instruction),
     /// A line that has no business where it stands; a mistake was reported for it.
-    Stray(Span),
+    Unexpected(Span),
 }
 
 impl Item {
     /// The line without its end.
     pub fn span(&self) -> Span {
         match self {
-            Item::Comment(span) | Item::Stray(span) => *span,
+            Item::Comment(span) | Item::Unexpected(span) => *span,
             Item::Instruction(instruction) => instruction.span,
         }
     }
@@ -37,13 +37,13 @@ pub struct Instruction {
     /// The line without its end.
     pub span: Span,
     /// What it asks for.
-    pub kind: Kind,
+    pub kind: InstructionKind,
 }
 
-/// What an instruction asks for. Lists are one span, split by [`Kind::list`] when needed.
+/// What an instruction asks for. Lists are one span, split by [`InstructionKind::list`] when needed.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 #[allow(missing_docs)] // each variant's line says what its fields are
-pub enum Kind {
+pub enum InstructionKind {
     /// `% name NAME`
     Name(Span),
     /// `% tag NAME, …`
@@ -92,7 +92,7 @@ pub enum Kind {
     Each(Span),
     /// `% afterwards`
     Afterwards,
-    /// `% play NAME [with NAME = EXPR, …] [times N]`; the list is split by [`Kind::assignments`]
+    /// `% play NAME [with NAME = EXPR, …] [times N]`; the list is split by [`InstructionKind::assignments`]
     Play { name: Span, with: Option<Span>, times: u16 },
     /// A line with a mistake in it, which was reported.
     Broken,
@@ -124,24 +124,28 @@ pub enum Auth {
     None,
 }
 
-impl Kind {
+impl InstructionKind {
     /// Every piece of text on the line in which marks may stand.
     pub fn texts(&self) -> impl Iterator<Item = Span> + use<> {
         let texts = match *self {
-            Kind::Header { value, .. } => [Some(value), None, None, None],
-            Kind::Check { hint, .. } => [hint, None, None, None],
-            Kind::Query { name, value } => [Some(name), value, None, None],
-            Kind::Field { name, value } => [Some(name), Some(value), None, None],
-            Kind::Part { name, content: PartContent::Text { value, media } } => [Some(name), Some(value), media, None],
-            Kind::Part { name, content: PartContent::File { path, media, filename } } => {
+            InstructionKind::Header { value, .. } => [Some(value), None, None, None],
+            InstructionKind::Check { hint, .. } => [hint, None, None, None],
+            InstructionKind::Query { name, value } => [Some(name), value, None, None],
+            InstructionKind::Field { name, value } => [Some(name), Some(value), None, None],
+            InstructionKind::Part { name, content: PartContent::Text { value, media } } => {
+                [Some(name), Some(value), media, None]
+            }
+            InstructionKind::Part { name, content: PartContent::File { path, media, filename } } => {
                 [Some(name), Some(path), media, filename]
             }
-            Kind::BodyFrom { path, .. } | Kind::Save(path) | Kind::Each(path) => [Some(path), None, None, None],
-            Kind::Skip { reason, .. } => [reason, None, None, None],
-            Kind::Auth(Auth::Basic { user, password } | Auth::Digest { user, password }) => {
+            InstructionKind::BodyFrom { path, .. } | InstructionKind::Save(path) | InstructionKind::Each(path) => {
+                [Some(path), None, None, None]
+            }
+            InstructionKind::Skip { reason, .. } => [reason, None, None, None],
+            InstructionKind::Auth(Auth::Basic { user, password } | Auth::Digest { user, password }) => {
                 [Some(user), Some(password), None, None]
             }
-            Kind::Auth(Auth::Bearer(token)) => [Some(token), None, None, None],
+            InstructionKind::Auth(Auth::Bearer(token)) => [Some(token), None, None, None],
             _ => [None; 4],
         };
         texts.into_iter().flatten()
@@ -194,7 +198,7 @@ pub struct Cell {
 impl Cell {
     /// Whether it plays other cells instead of having a request.
     pub fn plays(&self) -> bool {
-        self.instructions().any(|line| matches!(line.kind, Kind::Play { .. }))
+        self.instructions().any(|line| matches!(line.kind, InstructionKind::Play { .. }))
     }
 
     /// The instructions of the cell in order.
@@ -265,7 +269,7 @@ pub enum Node {
     Gap,
 }
 
-impl File {
+impl RequestFile {
     /// Every node in the order of the text, with the gaps between: the spans joined are the text.
     pub fn nodes(&self, text: &str) -> Vec<(Node, Span)> {
         let mut nodes: Vec<(Node, Span)> = items(&self.preamble).collect();
@@ -301,6 +305,6 @@ fn items(items: &[Item]) -> impl Iterator<Item = (Node, Span)> + '_ {
     items.iter().map(|item| match item {
         Item::Comment(span) => (Node::Comment, *span),
         Item::Instruction(instruction) => (Node::Instruction, instruction.span),
-        Item::Stray(span) => (Node::Stray, *span),
+        Item::Unexpected(span) => (Node::Stray, *span),
     })
 }

@@ -1,12 +1,12 @@
 //! `% word …`: which words there are, where each may stand, and how its line is read.
 
-use super::file::{Instruction, Kind};
+use super::file::{Instruction, InstructionKind};
 use yieldtray_source::names::{is_cell_name, is_value_name};
-use yieldtray_source::{Code, Problem, closest, enumerate};
+use yieldtray_source::{Code, Problem, closest, join_words};
 use yieldtray_source::{Span, scan};
 
 /// The instructions that are carried out.
-pub const CARRIED_OUT: &[&str] = &[
+pub const SUPPORTED: &[&str] = &[
     "name",
     "tag",
     "needs",
@@ -36,7 +36,7 @@ pub const CARRIED_OUT: &[&str] = &[
 
 /// Words of the language that are not carried out yet. They are kept, so that a file's meaning does
 /// not change silently when they are.
-pub const NOT_YET: &[&str] = &["graphql", "variables"];
+pub const RESERVED: &[&str] = &["graphql", "variables"];
 
 /// Whether the language itself gives `name` to expressions, so that no value may take it.
 pub fn is_language_name(name: &str) -> bool {
@@ -66,7 +66,7 @@ pub fn is_language_name(name: &str) -> bool {
 
 /// Where in a file an instruction stands.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum Zone {
+pub(super) enum Section {
     /// Before the first cell, or in `_common.http`.
     Preamble,
     /// In a cell, before its request line.
@@ -79,37 +79,37 @@ pub(super) enum Zone {
 
 /// Whether a word is that of an instruction.
 pub(super) fn is_word(word: &str) -> bool {
-    CARRIED_OUT.contains(&word) || NOT_YET.contains(&word)
+    SUPPORTED.contains(&word) || RESERVED.contains(&word)
 }
 
 /// The instruction that a word is probably a misspelling of.
 pub(super) fn meant_word(word: &str) -> Option<&'static str> {
-    closest(word, CARRIED_OUT.iter().copied())
+    closest(word, SUPPORTED.iter().copied())
 }
 
 /// Whether a body line `% word …` begins the tail: a known word, or a slip of one.
 pub(super) fn begins_tail(line: &str) -> bool {
     let Some(rest) = line.strip_prefix("% ") else { return false };
     let word = rest.split_ascii_whitespace().next().unwrap_or_default();
-    CARRIED_OUT.contains(&word)
-        || NOT_YET.contains(&word)
-        || closest(word, CARRIED_OUT.iter().chain(NOT_YET).copied()).is_some()
+    SUPPORTED.contains(&word)
+        || RESERVED.contains(&word)
+        || closest(word, SUPPORTED.iter().chain(RESERVED).copied()).is_some()
 }
 
 /// Reads the instruction on the line `span`, which starts with `%`.
-pub(super) fn parse(text: &str, span: Span, zone: Zone, problems: &mut Vec<Problem>) -> Instruction {
+pub(super) fn parse(text: &str, span: Span, zone: Section, problems: &mut Vec<Problem>) -> Instruction {
     let after = Span::new(span.start() + 1, span.end());
     let kind = match Reader::new(text, after).read(zone) {
         Ok(kind) => kind,
         Err(problem) => {
             problems.push(*problem);
-            Kind::Broken
+            InstructionKind::Broken
         }
     };
     Instruction { span, kind }
 }
 
-pub(super) type Read<T> = Result<T, Box<Problem>>;
+pub(super) type ParseResult<T> = Result<T, Box<Problem>>;
 
 /// Reads one line's arguments. `expect_*` gives a mistake where the argument is not as it must be.
 pub(super) struct Reader<'t> {
@@ -128,19 +128,19 @@ impl<'t> Reader<'t> {
         Self { text, word, rest: line.part(end, line.len()).trimmed(text) }
     }
 
-    fn read(mut self, zone: Zone) -> Read<Kind> {
+    fn read(mut self, zone: Section) -> ParseResult<InstructionKind> {
         let word = self.word.of(self.text);
         if let Some(problem) = self.misplaced(zone) {
             return Err(Box::new(problem));
         }
         match word {
-            "name" => self.expect_cell_name("a name").map(Kind::Name),
-            "tag" => self.expect_list("tag").map(Kind::Tag),
-            "needs" => self.expect_list("name").map(Kind::Needs),
-            "waive" => self.expect_list("label").map(Kind::Waive),
+            "name" => self.expect_cell_name("a name").map(InstructionKind::Name),
+            "tag" => self.expect_list("tag").map(InstructionKind::Tag),
+            "needs" => self.expect_list("name").map(InstructionKind::Needs),
+            "waive" => self.expect_list("label").map(InstructionKind::Waive),
             "let" => {
                 let name = self.expect_value_name()?;
-                Ok(Kind::Let { name, expression: self.expect_expression("% let season = 2026")? })
+                Ok(InstructionKind::Let { name, expression: self.expect_expression("% let season = 2026")? })
             }
             "ask" => self.ask(),
             "header" => self.header(zone),
@@ -148,7 +148,7 @@ impl<'t> Reader<'t> {
                 let name = self.expect_value_name()?;
                 let expression = self.expect_expression("% yield lot_id = body.id")?;
                 let (expression, secret) = self.split_secret(expression)?;
-                Ok(Kind::Yield { name, expression, secret })
+                Ok(InstructionKind::Yield { name, expression, secret })
             }
             "check" => self.check(),
             _ => self.sending().or_else(|| self.control()).unwrap_or_else(|| Err(Box::new(self.unknown()))),
@@ -158,44 +158,49 @@ impl<'t> Reader<'t> {
     fn unknown(&self) -> Problem {
         let word = self.word.of(self.text);
         if word.is_empty() {
-            return Problem::mistake(Code::UnknownInstruction, self.word, "expected an instruction after `%`")
-                .with_hint(format!("the instructions are {}", enumerate(CARRIED_OUT)));
+            return Problem::error(Code::UnknownInstruction, self.word, "expected an instruction after `%`")
+                .with_hint(format!("the instructions are {}", join_words(SUPPORTED)));
         }
-        if NOT_YET.contains(&word) {
-            return Problem::mistake(
+        if RESERVED.contains(&word) {
+            return Problem::error(
                 Code::NotCarriedOut,
                 self.word,
                 format!("`% {word}` is a word of the language that this version does not carry out"),
             )
-            .with_hint(format!("this version carries out {}", enumerate(CARRIED_OUT)));
+            .with_hint(format!("this version carries out {}", join_words(SUPPORTED)));
         }
-        let problem = Problem::mistake(Code::UnknownInstruction, self.word, format!("no instruction `% {word}`"));
-        match closest(word, CARRIED_OUT.iter().copied()) {
-            Some(meant) => problem.with_hint(format!("did you mean `% {meant}`?")).replaced_by(meant),
-            None => problem.with_hint(format!("the instructions are {}", enumerate(CARRIED_OUT))),
+        let problem = Problem::error(Code::UnknownInstruction, self.word, format!("no instruction `% {word}`"));
+        match closest(word, SUPPORTED.iter().copied()) {
+            Some(meant) => problem.with_hint(format!("did you mean `% {meant}`?")).with_replacement(meant),
+            None => problem.with_hint(format!("the instructions are {}", join_words(SUPPORTED))),
         }
     }
 
     /// An instruction that may not stand in `zone`.
-    fn misplaced(&self, zone: Zone) -> Option<Problem> {
+    fn misplaced(&self, zone: Section) -> Option<Problem> {
         let word = self.word.of(self.text);
         let (why, hint) = match (word, zone) {
             (
                 "name" | "needs" | "waive" | "ask" | "query" | "field" | "part" | "body" | "skip" | "each"
                 | "afterwards",
-                Zone::Preamble,
+                Section::Preamble,
             ) => ("belongs to one cell, but stands before the first", "move it below the cell's `%%` line".to_owned()),
-            ("yield" | "save" | "wait", Zone::Preamble | Zone::Head | Zone::Alone) => {
+            ("yield" | "save" | "wait", Section::Preamble | Section::Head | Section::Alone) => {
                 ("needs a response, but stands before the request", "move it below the request".to_owned())
             }
             _ => return None,
         };
         let message = format!("`% {word}` {why}");
-        Some(Problem::mistake(Code::MisplacedInstruction, self.word, message).with_hint(hint))
+        Some(Problem::error(Code::MisplacedInstruction, self.word, message).with_hint(hint))
     }
 
-    pub(super) fn malformed<T>(&self, span: Span, message: impl Into<String>, hint: impl Into<String>) -> Read<T> {
-        Err(Box::new(Problem::mistake(Code::MalformedInstruction, span, message).with_hint(hint)))
+    pub(super) fn malformed<T>(
+        &self,
+        span: Span,
+        message: impl Into<String>,
+        hint: impl Into<String>,
+    ) -> ParseResult<T> {
+        Err(Box::new(Problem::error(Code::MalformedInstruction, span, message).with_hint(hint)))
     }
 
     /// The place where something is missing: the end of what is there.
@@ -203,7 +208,7 @@ impl<'t> Reader<'t> {
         Span::empty(if self.rest.is_empty() { self.word.end() } else { self.rest.end() })
     }
 
-    fn expect_cell_name(&self, what: &str) -> Read<Span> {
+    fn expect_cell_name(&self, what: &str) -> ParseResult<Span> {
         let word = self.word.of(self.text);
         if self.rest.is_empty() {
             return self.malformed(
@@ -216,15 +221,15 @@ impl<'t> Reader<'t> {
         if is_cell_name(name) {
             return Ok(self.rest);
         }
-        let problem = Problem::mistake(Code::BadName, self.rest, format!("`{name}` cannot be a name")).with_hint(
+        let problem = Problem::error(Code::BadName, self.rest, format!("`{name}` cannot be a name")).with_hint(
             format!("use letters, digits, `-`, `_` and `.`, as in `{}`", yieldtray_source::names::slug(name)),
         );
         Err(Box::new(problem))
     }
 
-    fn expect_list(&self, what: &str) -> Read<Span> {
+    fn expect_list(&self, what: &str) -> ParseResult<Span> {
         let word = self.word.of(self.text);
-        for member in Kind::list(self.rest, self.text) {
+        for member in InstructionKind::list(self.rest, self.text) {
             if member.is_empty() {
                 let place = if self.rest.is_empty() { self.end_of_line() } else { member };
                 let hint = format!("write one {what}, or several with `,` between");
@@ -236,7 +241,7 @@ impl<'t> Reader<'t> {
             let path_allowed = word == "needs";
             if !is_cell_name(if path_allowed { own } else { name }) {
                 let hint = format!("use letters, digits, `-`, `_` and `.`; put `,` between two {what}s");
-                let problem = Problem::mistake(Code::BadName, member, format!("`{name}` cannot be a {what}"));
+                let problem = Problem::error(Code::BadName, member, format!("`{name}` cannot be a {what}"));
                 return Err(Box::new(problem.with_hint(hint)));
             }
         }
@@ -244,7 +249,7 @@ impl<'t> Reader<'t> {
     }
 
     /// `NAME =`, leaving what follows in `rest`.
-    fn expect_value_name(&mut self) -> Read<Span> {
+    fn expect_value_name(&mut self) -> ParseResult<Span> {
         let word = self.word.of(self.text);
         let rest = self.rest.of(self.text);
         let Some(equals) = memchr::memchr(b'=', rest.as_bytes()) else {
@@ -262,7 +267,7 @@ impl<'t> Reader<'t> {
     }
 
     /// That the text at `name` may name a value.
-    pub(super) fn check_value_name(&self, name: Span) -> Read<()> {
+    pub(super) fn check_value_name(&self, name: Span) -> ParseResult<()> {
         let (word, shown) = (self.word.of(self.text), name.of(self.text));
         if !is_value_name(shown) {
             let message = if shown.is_empty() {
@@ -270,13 +275,13 @@ impl<'t> Reader<'t> {
             } else {
                 format!("`{shown}` cannot name a value")
             };
-            let problem = Problem::mistake(Code::BadName, name, message)
+            let problem = Problem::error(Code::BadName, name, message)
                 .with_hint("use letters, digits and `_`, the first no digit, as in `lot_id`");
             return Err(Box::new(problem));
         }
         if is_language_name(shown) {
             let message = format!("`{shown}` is a name of the language, so no value can take it");
-            let problem = Problem::mistake(Code::ReservedName, name, message)
+            let problem = Problem::error(Code::ReservedName, name, message)
                 .with_hint(format!("choose another name, such as `my_{shown}`"));
             return Err(Box::new(problem));
         }
@@ -284,7 +289,7 @@ impl<'t> Reader<'t> {
     }
 
     /// `NAME "question" [secret] [default EXPR] [from LIST]`
-    fn ask(&self) -> Read<Kind> {
+    fn ask(&self) -> ParseResult<InstructionKind> {
         const EXAMPLE: &str = "write it as in `% ask bins \"How many bins?\" default 24`";
         let rest = self.rest.of(self.text);
         let name = self.rest.part(0, rest.find([' ', '\t', '"']).unwrap_or(rest.len()));
@@ -322,10 +327,10 @@ impl<'t> Reader<'t> {
             *slot = Some(expression);
             more = more.part(end, more.len()).trimmed(self.text);
         }
-        Ok(Kind::Ask { name, question, secret, default, choices })
+        Ok(InstructionKind::Ask { name, question, secret, default, choices })
     }
 
-    fn expect_expression(&self, example: &str) -> Read<Span> {
+    fn expect_expression(&self, example: &str) -> ParseResult<Span> {
         if self.rest.is_empty() {
             return self.malformed(self.end_of_line(), "expected an expression", format!("write it as in `{example}`"));
         }
@@ -333,7 +338,7 @@ impl<'t> Reader<'t> {
     }
 
     /// A trailing word `secret`: two words in a row are no expression, so it can mean nothing else.
-    fn split_secret(&self, expression: Span) -> Read<(Span, bool)> {
+    fn split_secret(&self, expression: Span) -> ParseResult<(Span, bool)> {
         let Some(before) = expression.of(self.text).strip_suffix("secret") else { return Ok((expression, false)) };
         if !before.ends_with([' ', '\t']) {
             return Ok((expression, false));
@@ -347,7 +352,7 @@ impl<'t> Reader<'t> {
         Ok((expression, true))
     }
 
-    fn header(&self, zone: Zone) -> Read<Kind> {
+    fn header(&self, zone: Section) -> ParseResult<InstructionKind> {
         let Some(colon) = memchr::memchr(b':', self.rest.of(self.text).as_bytes()) else {
             return self.malformed(
                 self.end_of_line(),
@@ -359,8 +364,8 @@ impl<'t> Reader<'t> {
         let value = self.rest.part(colon + 1, self.rest.len()).trimmed(self.text);
         super::request_line::check_field_name(self.text, name).map_err(Box::new)?;
         super::request_line::check_field_value(self.text, value).map_err(Box::new)?;
-        if matches!(zone, Zone::Head | Zone::Tail) && !value.is_empty() {
-            let problem = Problem::mistake(
+        if matches!(zone, Section::Head | Section::Tail) && !value.is_empty() {
+            let problem = Problem::error(
                 Code::MisplacedInstruction,
                 self.word,
                 "`% header` with a value gives a header to every request of a file, but stands in one cell",
@@ -368,10 +373,10 @@ impl<'t> Reader<'t> {
             .with_hint(format!("write `{}` below the request line", self.rest.of(self.text)));
             return Err(Box::new(problem));
         }
-        Ok(Kind::Header { name, value })
+        Ok(InstructionKind::Header { name, value })
     }
 
-    fn check(&self) -> Read<Kind> {
+    fn check(&self) -> ParseResult<InstructionKind> {
         let mut expression = self.expect_expression("% check status == 200")?;
         let mut label = None;
         let line = expression.of(self.text);
@@ -403,6 +408,6 @@ impl<'t> Reader<'t> {
                 "write it as in `% check ok: status == 200`",
             );
         }
-        Ok(Kind::Check { label, expression, hint })
+        Ok(InstructionKind::Check { label, expression, hint })
     }
 }

@@ -23,12 +23,14 @@ mod tests;
 
 pub use duration::duration;
 pub use file::instructions;
-pub use file::{Auth, Cell, Field, File, Instruction, Item, Kind, Node, PartContent, RequestLine, Version};
-pub use instruction::{CARRIED_OUT, NOT_YET, is_language_name};
+pub use file::{
+    Auth, Cell, Field, Instruction, InstructionKind, Item, Node, PartContent, RequestFile, RequestLine, Version,
+};
+pub use instruction::{RESERVED, SUPPORTED, is_language_name};
 pub use parse::{MAX_TEXT, Parsed, parse};
 pub use request_line::control_in_field;
 pub use request_line::{is_token, typed_field};
 pub use sending::media_at_end;
 pub use template::{Segment, Template};
 pub use tidy::tidy;
-pub use value_text::{Piece, Text};
+pub use value_text::{ValuePiece, ValueText};

@@ -1,5 +1,5 @@
-use super::file::{Cell, File, Item, Kind};
-use super::instruction::Zone;
+use super::file::{Cell, InstructionKind, Item, RequestFile};
+use super::instruction::Section;
 use super::{request_line, shell, swallowed};
 use crate::instruction;
 use rustc_hash::{FxBuildHasher, FxHashMap};
@@ -14,7 +14,7 @@ pub const MAX_TEXT: usize = u32::MAX as usize;
 #[derive(Debug, Default)]
 pub struct Parsed {
     /// The tree.
-    pub file: File,
+    pub file: RequestFile,
     /// The problems in the order of the text, without their source.
     pub problems: Vec<Problem>,
 }
@@ -68,10 +68,10 @@ impl<'t> Parser<'t> {
         (!bytes.starts_with(b"%%")).then_some((line, bytes))
     }
 
-    fn file(&mut self, stem: &str) -> File {
-        let mut file = File::default();
+    fn file(&mut self, stem: &str) -> RequestFile {
+        let mut file = RequestFile::default();
         let alone = !has_cell_line(self.text);
-        let zone = if alone { Zone::Alone } else { Zone::Preamble };
+        let zone = if alone { Section::Alone } else { Section::Preamble };
         self.parse_items(zone, &mut file.preamble);
         if alone {
             if self.line.is_some() {
@@ -87,7 +87,7 @@ impl<'t> Parser<'t> {
         }
         if let Some((line, _)) = self.line_of_cell() {
             self.problems.push(
-                Problem::mistake(Code::StrayText, line, "a request before the first `%%` line")
+                Problem::error(Code::StrayText, line, "a request before the first `%%` line")
                     .with_hint("write a line `%% Title` above it: in a file of several cells each has one"),
             );
             self.parse_stray(&mut file.preamble);
@@ -108,9 +108,10 @@ impl<'t> Parser<'t> {
     /// In a file without any request, what belongs to a cell has none to belong to.
     fn only_preamble(&mut self, preamble: &[Item]) {
         for item in super::file::instructions(preamble) {
-            if let Kind::Name(span) | Kind::Needs(span) | Kind::Waive(span) = item.kind {
+            if let InstructionKind::Name(span) | InstructionKind::Needs(span) | InstructionKind::Waive(span) = item.kind
+            {
                 self.problems.push(
-                    Problem::mistake(
+                    Problem::error(
                         Code::MisplacedInstruction,
                         span,
                         "this belongs to one cell, but there is none here",
@@ -122,7 +123,7 @@ impl<'t> Parser<'t> {
     }
 
     /// Comments, instructions and blank lines, up to a line that is something else.
-    fn parse_items(&mut self, zone: Zone, items: &mut Vec<Item>) {
+    fn parse_items(&mut self, zone: Section, items: &mut Vec<Item>) {
         while let Some((line, bytes)) = self.line_of_cell() {
             match bytes.first() {
                 Some(b'#') => items.push(Item::Comment(line)),
@@ -134,7 +135,7 @@ impl<'t> Parser<'t> {
         }
     }
 
-    fn parse_instruction(&mut self, line: Span, zone: Zone, items: &mut Vec<Item>) {
+    fn parse_instruction(&mut self, line: Span, zone: Section, items: &mut Vec<Item>) {
         let line = line.trimmed(self.text);
         items.push(Item::Instruction(instruction::parse(self.text, line, zone, &mut self.problems)));
     }
@@ -143,7 +144,7 @@ impl<'t> Parser<'t> {
     fn parse_stray(&mut self, items: &mut Vec<Item>) {
         while let Some((line, bytes)) = self.line_of_cell() {
             if !is_blank(bytes) {
-                items.push(Item::Stray(line));
+                items.push(Item::Unexpected(line));
             }
             self.advance();
         }
@@ -152,7 +153,7 @@ impl<'t> Parser<'t> {
     /// Whether a line that was to make a sequence of a cell cannot be read: then a request is not what it lacks.
     fn was_to_play(&self, cell: &Cell) -> bool {
         let word = |span: Span| span.of(self.text).trim_start_matches(['%', ' ', '\t']).starts_with("play");
-        cell.instructions().any(|line| line.kind == Kind::Broken && word(line.span))
+        cell.instructions().any(|line| line.kind == InstructionKind::Broken && word(line.span))
     }
 
     fn parse_cell(&mut self, items: Vec<Item>) -> Cell {
@@ -161,7 +162,7 @@ impl<'t> Parser<'t> {
         let mut cell = empty_cell(line, title);
         cell.items = items;
         self.advance();
-        self.parse_items(Zone::Head, &mut cell.items);
+        self.parse_items(Section::Head, &mut cell.items);
         if self.line_of_cell().is_some() {
             self.parse_request(&mut cell);
         } else if !cell.plays() && !self.was_to_play(&cell) {
@@ -171,7 +172,7 @@ impl<'t> Parser<'t> {
             };
             let shown = if title.is_empty() { line } else { title };
             self.problems.push(
-                Problem::mistake(Code::NoRequest, shown, message)
+                Problem::error(Code::NoRequest, shown, message)
                     .with_hint("write a request line below it, as in `GET /lots`"),
             );
         }
@@ -189,17 +190,17 @@ impl<'t> Parser<'t> {
         }
         cell.request = request_line::parse(self.text, line, &mut self.problems);
         if cell.request.is_none() {
-            cell.items.push(Item::Stray(line.trimmed(self.text)));
+            cell.items.push(Item::Unexpected(line.trimmed(self.text)));
         }
         self.advance();
         while let Some((line, bytes)) = self.line_of_cell() {
             match bytes.first() {
                 Some(b'#') => cell.items.push(Item::Comment(line)),
-                Some(b'%') => self.parse_instruction(line, Zone::Tail, &mut cell.items),
+                Some(b'%') => self.parse_instruction(line, Section::Tail, &mut cell.items),
                 _ if is_blank(bytes) => break,
                 _ => match request_line::field(self.text, line, &mut self.problems) {
                     Some(field) => cell.fields.push(field),
-                    None => cell.items.push(Item::Stray(line)),
+                    None => cell.items.push(Item::Unexpected(line)),
                 },
             }
             self.advance();
@@ -221,12 +222,12 @@ impl<'t> Parser<'t> {
         let span = Span::new(line.start(), end).trimmed(self.text);
         while let Some(line) = self.line.filter(|line| line.start() < end) {
             if !is_blank(line.of(self.text).as_bytes()) {
-                items.push(Item::Stray(line));
+                items.push(Item::Unexpected(line));
             }
             self.advance();
         }
         let hint = "an editor makes a request of it; by hand: the method, the address, the header fields, the body";
-        let problem = Problem::mistake(Code::ShellCommand, span, "this is a command of a shell, not a request");
+        let problem = Problem::error(Code::ShellCommand, span, "this is a command of a shell, not a request");
         self.problems.push(problem.with_hint(hint));
     }
 
@@ -252,18 +253,18 @@ impl<'t> Parser<'t> {
     fn parse_tail(&mut self, items: &mut Vec<Item>) {
         let mut reported = false;
         loop {
-            self.parse_items(Zone::Tail, items);
+            self.parse_items(Section::Tail, items);
             let Some((line, _)) = self.line_of_cell() else { return };
             if !reported {
                 self.problems.push(
-                    Problem::mistake(Code::StrayText, line, "expected an instruction or a comment after the body")
+                    Problem::error(Code::StrayText, line, "expected an instruction or a comment after the body")
                         .with_hint(
                             "a body line that must start with `%` is written `\\%`; a new request starts with `%%`",
                         ),
                 );
                 reported = true;
             }
-            items.push(Item::Stray(line));
+            items.push(Item::Unexpected(line));
             self.advance();
         }
     }
@@ -284,16 +285,16 @@ fn empty_cell(span: Span, title: Span) -> Cell {
 }
 
 /// Gives each cell its name, and reports two of one name and two names for one cell.
-fn name_cells(text: &str, source: SourceId, file: &mut File, problems: &mut Vec<Problem>) {
+fn name_cells(text: &str, source: SourceId, file: &mut RequestFile, problems: &mut Vec<Problem>) {
     for (index, cell) in file.cells.iter_mut().enumerate() {
         let mut explicit: Option<Span> = None;
         for instruction in super::file::instructions(&cell.items) {
-            let Kind::Name(name) = instruction.kind else { continue };
+            let InstructionKind::Name(name) = instruction.kind else { continue };
             if let Some(first) = explicit {
                 problems.push(
-                    Problem::mistake(Code::DuplicateName, name, "a second name for one cell")
+                    Problem::error(Code::DuplicateName, name, "a second name for one cell")
                         .with_hint("keep one of the two lines")
-                        .with_also(source, first, "the first stands here"),
+                        .with_related(source, first, "the first stands here"),
                 );
             }
             explicit.get_or_insert(name);
@@ -311,9 +312,9 @@ fn name_cells(text: &str, source: SourceId, file: &mut File, problems: &mut Vec<
         if first != index {
             let place = name_place(text, cell);
             problems.push(
-                Problem::mistake(Code::DuplicateName, place, format!("a second cell is named `{}`", cell.name))
+                Problem::error(Code::DuplicateName, place, format!("a second cell is named `{}`", cell.name))
                     .with_hint("give it a name of its own: `% name …` below its `%%` line")
-                    .with_also(source, name_place(text, &file.cells[first]), "the first stands here"),
+                    .with_related(source, name_place(text, &file.cells[first]), "the first stands here"),
             );
         }
     }
@@ -322,7 +323,7 @@ fn name_cells(text: &str, source: SourceId, file: &mut File, problems: &mut Vec<
 /// Where a cell got its name: its `% name`, its title, or its `%%`.
 fn name_place(text: &str, cell: &Cell) -> Span {
     let explicit = cell.instructions().find_map(|instruction| match instruction.kind {
-        Kind::Name(name) => Some(name),
+        InstructionKind::Name(name) => Some(name),
         _ => None,
     });
     let line = cell.span.of(text).find(['\r', '\n']).unwrap_or(cell.span.len());

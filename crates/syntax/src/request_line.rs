@@ -41,7 +41,7 @@ pub(super) fn parse(text: &str, line: Span, problems: &mut Vec<Problem>) -> Opti
         // A bare verb has nothing to be sent to.
         [only] if is_token(only.of(text)) && only.of(text).bytes().all(|b| b.is_ascii_uppercase()) => {
             problems.push(
-                Problem::mistake(Code::BadRequestLine, *only, "the request line has a method but no target")
+                Problem::error(Code::BadRequestLine, *only, "the request line has a method but no target")
                     .with_hint(format!("write an address or a path after it, as in `{} /lots`", only.of(text))),
             );
             return None;
@@ -59,7 +59,7 @@ pub(super) fn parse(text: &str, line: Span, problems: &mut Vec<Problem>) -> Opti
         let blank = Span::new(target_words[0].end(), target_words[1].start());
         let encoded = target_words.iter().map(|word| word.of(text)).collect::<Vec<_>>().join("%20");
         problems.push(
-            Problem::mistake(Code::BadRequestLine, blank, "a blank in the target")
+            Problem::error(Code::BadRequestLine, blank, "a blank in the target")
                 .with_hint(format!("write it encoded: `{encoded}`")),
         );
         return None;
@@ -69,7 +69,7 @@ pub(super) fn parse(text: &str, line: Span, problems: &mut Vec<Problem>) -> Opti
         let upper = word.to_ascii_uppercase();
         if word != upper && ["GET", "POST", "PUT", "PATCH", "DELETE", "HEAD", "OPTIONS"].contains(&upper.as_str()) {
             problems.push(
-                Problem::remark(
+                Problem::warning(
                     Code::Assumption,
                     method,
                     format!("the method goes out as `{word}`: methods mind case"),
@@ -87,7 +87,7 @@ fn version(text: &str, word: Span, problems: &mut Vec<Problem>) -> Option<Versio
         "HTTP/2" | "HTTP/2.0" => Some(Version::Http2),
         other => {
             problems.push(
-                Problem::mistake(Code::BadRequestLine, word, format!("`{other}` is no version that can be asked for"))
+                Problem::error(Code::BadRequestLine, word, format!("`{other}` is no version that can be asked for"))
                     .with_hint("write `HTTP/1.1` or `HTTP/2`, or leave it out"),
             );
             None
@@ -100,14 +100,14 @@ pub(super) fn field(text: &str, span: Span, problems: &mut Vec<Problem>) -> Opti
     let line = span.of(text);
     if line.starts_with([' ', '\t']) {
         problems.push(
-            Problem::mistake(Code::BadHeader, span.trimmed(text), "a header line that begins with a blank")
+            Problem::error(Code::BadHeader, span.trimmed(text), "a header line that begins with a blank")
                 .with_hint("write the whole field on one line: folded fields are obsolete (RFC 9112 5.2)"),
         );
         return None;
     }
     let Some(colon) = memchr::memchr(b':', line.as_bytes()) else {
         problems.push(
-            Problem::mistake(Code::BadHeader, span, "expected a header field, `Name: value`")
+            Problem::error(Code::BadHeader, span, "expected a header field, `Name: value`")
                 .with_hint("a blank line stands between the header fields and the body"),
         );
         return None;
@@ -131,7 +131,7 @@ pub fn typed_field(line: &str) -> Result<(&str, &str), Problem> {
     let value = line[colon..].trim_start_matches(':').trim();
     if value.contains(|c: char| c.is_control()) {
         let message = format!("the value of `{}` has a control character in it", &line[..colon]);
-        return Err(Problem::mistake(Code::BadHeader, Span::default(), message));
+        return Err(Problem::error(Code::BadHeader, Span::default(), message));
     }
     Ok((&line[..colon], value))
 }
@@ -145,14 +145,14 @@ pub fn control_in_field(value: &str) -> Option<char> {
 pub(super) fn check_field_value(text: &str, value: Span) -> Result<(), Problem> {
     let Some(odd) = control_in_field(value.of(text)) else { return Ok(()) };
     let message = format!("the header field has the control character U+{:04X} in it", odd as u32);
-    Err(Problem::mistake(Code::BadHeader, value, message).with_hint("remove it: no header can hold one (RFC 9110 5.5)"))
+    Err(Problem::error(Code::BadHeader, value, message).with_hint("remove it: no header can hold one (RFC 9110 5.5)"))
 }
 
 /// Whether a header may be named so.
 pub(super) fn check_field_name(text: &str, name: Span) -> Result<(), Problem> {
     let word = name.of(text);
     if CONNECTION_FIELDS.iter().any(|owned| owned.eq_ignore_ascii_case(word)) {
-        return Err(Problem::mistake(
+        return Err(Problem::error(
             Code::ConnectionHeader,
             name,
             format!("`{word}` belongs to the connection and is written for you"),
@@ -169,6 +169,5 @@ pub(super) fn check_field_name(text: &str, name: Span) -> Result<(), Problem> {
     } else {
         "a field name has no blanks and none of `\"(),/:;<=>?@[\\]{}` (RFC 9110 5.1)".to_owned()
     };
-    Err(Problem::mistake(Code::BadHeader, name, format!("`{}` cannot name a header field", word.trim()))
-        .with_hint(hint))
+    Err(Problem::error(Code::BadHeader, name, format!("`{}` cannot name a header field", word.trim())).with_hint(hint))
 }

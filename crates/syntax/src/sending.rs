@@ -2,8 +2,8 @@
 //! `timeout`, `redirects`, `cookies`, `insecure`, `save`.
 
 use super::duration;
-use super::file::{Auth, Kind, PartContent};
-use super::instruction::{Read, Reader};
+use super::file::{Auth, InstructionKind, PartContent};
+use super::instruction::{ParseResult, Reader};
 use super::request_line::is_token;
 use yieldtray_source::{Span, scan};
 
@@ -12,24 +12,24 @@ const MOST_REDIRECTS: u8 = 50;
 
 impl Reader<'_> {
     /// Reads one of these instructions; `None` where the word is another.
-    pub(super) fn sending(&mut self) -> Option<Read<Kind>> {
+    pub(super) fn sending(&mut self) -> Option<ParseResult<InstructionKind>> {
         Some(match self.word.of(self.text) {
             "query" => self.query(),
             "field" => self.field(),
             "part" => self.part(),
             "body" => self.body(),
-            "auth" => self.auth().map(Kind::Auth),
+            "auth" => self.auth().map(InstructionKind::Auth),
             "timeout" => self.timeout(),
             "redirects" => self.redirects(),
-            "cookies" => self.switch("% cookies off", false).map(Kind::Cookies),
-            "insecure" => self.switch("% insecure", true).map(Kind::Insecure),
+            "cookies" => self.switch("% cookies off", false).map(InstructionKind::Cookies),
+            "insecure" => self.switch("% insecure", true).map(InstructionKind::Insecure),
             "path" => self.verbatim_path(),
             "save" => self.save(),
             _ => return None,
         })
     }
 
-    fn query(&mut self) -> Read<Kind> {
+    fn query(&mut self) -> ParseResult<InstructionKind> {
         const EXAMPLE: &str = "write it as in `% query grower = {{grower}}`";
         let (name, value) = match find_outside_marks(self.rest.of(self.text), "=") {
             None => (self.rest, None),
@@ -41,10 +41,10 @@ impl Reader<'_> {
         if name.is_empty() {
             return self.malformed(self.end_of_line(), "`% query` lacks a name", EXAMPLE);
         }
-        Ok(Kind::Query { name, value })
+        Ok(InstructionKind::Query { name, value })
     }
 
-    fn field(&mut self) -> Read<Kind> {
+    fn field(&mut self) -> ParseResult<InstructionKind> {
         const EXAMPLE: &str = "write it as in `% field grower = {{grower}}`";
         let Some(equals) = find_outside_marks(self.rest.of(self.text), "=") else {
             return self.malformed(self.end_of_line(), "`% field` lacks `= TEXT`", EXAMPLE);
@@ -53,10 +53,10 @@ impl Reader<'_> {
         if name.is_empty() {
             return self.malformed(self.rest, "`% field` lacks a name", EXAMPLE);
         }
-        Ok(Kind::Field { name, value })
+        Ok(InstructionKind::Field { name, value })
     }
 
-    fn part(&mut self) -> Read<Kind> {
+    fn part(&mut self) -> ParseResult<InstructionKind> {
         const EXAMPLE: &str = "write it as in `% part note = ripe` or `% part photo from photos/lot.jpg`";
         let rest = self.rest.of(self.text);
         let (equals, from) = (find_outside_marks(rest, "="), find_outside_marks(rest, " from "));
@@ -76,7 +76,7 @@ impl Reader<'_> {
         if name.is_empty() {
             return self.malformed(self.rest, "`% part` lacks a name", EXAMPLE);
         }
-        Ok(Kind::Part { name, content })
+        Ok(InstructionKind::Part { name, content })
     }
 
     /// `TEXT [type MEDIA]`: the last two words, where they are that.
@@ -91,7 +91,7 @@ impl Reader<'_> {
     }
 
     /// `PATH [type MEDIA] [as FILENAME]`
-    fn part_file(&mut self, example: &str) -> Read<PartContent> {
+    fn part_file(&mut self, example: &str) -> ParseResult<PartContent> {
         let Some(path) = self.next_word() else {
             return self.malformed(self.end_of_line(), "`% part … from` lacks a path", example);
         };
@@ -118,7 +118,7 @@ impl Reader<'_> {
         Ok(PartContent::File { path, media, filename })
     }
 
-    fn body(&mut self) -> Read<Kind> {
+    fn body(&mut self) -> ParseResult<InstructionKind> {
         const EXAMPLE: &str = "write it as in `% body from lots/new.json`";
         let from = self.next_word();
         if from.is_none_or(|word| word.of(self.text) != "from") {
@@ -135,10 +135,10 @@ impl Reader<'_> {
                 return self.malformed(word, format!("`{}` has no meaning here", word.of(self.text)), hint);
             }
         };
-        Ok(Kind::BodyFrom { path, verbatim })
+        Ok(InstructionKind::BodyFrom { path, verbatim })
     }
 
-    fn auth(&mut self) -> Read<Auth> {
+    fn auth(&mut self) -> ParseResult<Auth> {
         const EXAMPLE: &str =
             "write `basic USER PASS`, `bearer TOKEN`, `digest USER PASS`, `oauth2 PROFILE` or `none` after it";
         let Some(scheme) = self.next_word() else {
@@ -177,20 +177,20 @@ impl Reader<'_> {
         }
     }
 
-    fn timeout(&mut self) -> Read<Kind> {
+    fn timeout(&mut self) -> ParseResult<InstructionKind> {
         const EXAMPLE: &str = "write it as in `% timeout 500ms`, `% timeout 5s` or `% timeout 2m`";
         let text = self.rest.of(self.text);
         match duration(text) {
-            Some(duration) => Ok(Kind::Timeout(duration)),
+            Some(duration) => Ok(InstructionKind::Timeout(duration)),
             None if text.is_empty() => self.malformed(self.end_of_line(), "`% timeout` lacks a duration", EXAMPLE),
             None => self.malformed(self.rest, format!("`{text}` is no duration of at most a day"), EXAMPLE),
         }
     }
 
-    fn redirects(&mut self) -> Read<Kind> {
+    fn redirects(&mut self) -> ParseResult<InstructionKind> {
         let text = self.rest.of(self.text);
         match text.parse() {
-            Ok(number) if number <= MOST_REDIRECTS => Ok(Kind::Redirects(number)),
+            Ok(number) if number <= MOST_REDIRECTS => Ok(InstructionKind::Redirects(number)),
             _ => {
                 let place = if text.is_empty() { self.end_of_line() } else { self.rest };
                 let hint = "write how many are followed, as in `% redirects 0` for none";
@@ -200,7 +200,7 @@ impl Reader<'_> {
     }
 
     /// `on`, `off`, or nothing where the word alone says it.
-    fn switch(&mut self, example: &str, alone: bool) -> Read<bool> {
+    fn switch(&mut self, example: &str, alone: bool) -> ParseResult<bool> {
         match self.rest.of(self.text) {
             "on" => Ok(true),
             "off" => Ok(false),
@@ -214,22 +214,22 @@ impl Reader<'_> {
         }
     }
 
-    fn verbatim_path(&mut self) -> Read<Kind> {
+    fn verbatim_path(&mut self) -> ParseResult<InstructionKind> {
         const EXAMPLE: &str = "write it as in `% path verbatim`";
         match self.rest.of(self.text) {
-            "verbatim" => Ok(Kind::VerbatimPath),
+            "verbatim" => Ok(InstructionKind::VerbatimPath),
             "" => self.malformed(self.end_of_line(), "`% path` lacks `verbatim`", EXAMPLE),
             other => self.malformed(self.rest, format!("expected `verbatim`, not `{other}`"), EXAMPLE),
         }
     }
 
-    fn save(&mut self) -> Read<Kind> {
+    fn save(&mut self) -> ParseResult<InstructionKind> {
         const EXAMPLE: &str = "write it as in `% save labels/{{grower}}.png`";
         let Some(path) = self.next_word() else {
             return self.malformed(self.end_of_line(), "`% save` lacks a path", EXAMPLE);
         };
         match self.next_word() {
-            None => Ok(Kind::Save(path)),
+            None => Ok(InstructionKind::Save(path)),
             Some(more) => self.malformed(
                 more,
                 format!("`{}` is one word too many", more.of(self.text)),

@@ -1,6 +1,6 @@
 //! The words of a command that was pasted from a shell, quoted as shells quote: the parser must know how far it goes.
 
-use super::Text;
+use super::ValueText;
 
 /// Whether a line begins a command of curl.
 pub fn is_command(line: &str) -> bool {
@@ -23,7 +23,7 @@ pub fn extent(text: &str) -> usize {
 #[derive(Debug)]
 pub struct Split {
     /// The words, or why they cannot be read.
-    pub words: Result<Vec<Text>, String>,
+    pub words: Result<Vec<ValueText>, String>,
     /// Where its answer went, and through what: no part of the request.
     pub left_out: Option<String>,
     /// What its standard input is.
@@ -90,9 +90,9 @@ struct Splitter<'t> {
 #[derive(Debug)]
 pub enum Input {
     /// This text.
-    Text(Text),
+    Text(ValueText),
     /// The file at this path.
-    File(Text),
+    File(ValueText),
 }
 
 /// The lines behind a command that it reads, up to one that is a word alone.
@@ -131,9 +131,9 @@ impl Splitter<'_> {
         self.takes("\n") || self.takes("\r\n")
     }
 
-    fn words(&mut self) -> Result<Vec<Text>, String> {
+    fn words(&mut self) -> Result<Vec<ValueText>, String> {
         let mut words = Vec::new();
-        let mut word: Option<Text> = None;
+        let mut word: Option<ValueText> = None;
         while let Some(c) = self.next() {
             match c {
                 '\n' => {
@@ -188,7 +188,8 @@ impl Splitter<'_> {
                 '&' => return Err("a `&` ends the command, for a shell: put the address into quotes".to_owned()),
                 '|' | '>' => {
                     // The number of a stream is no word.
-                    let stream = word.as_ref().and_then(Text::plain).is_some_and(|word| word == "1" || word == "2");
+                    let stream =
+                        word.as_ref().and_then(ValueText::plain).is_some_and(|word| word == "1" || word == "2");
                     words.extend(word.take().filter(|_| !(c == '>' && stream)));
                     self.leave_out(c);
                 }
@@ -221,7 +222,7 @@ impl Splitter<'_> {
             self.document = Some(Document { end: word, quoted, tabs });
             return Ok(());
         }
-        let mut word = Text::default();
+        let mut word = ValueText::default();
         match self.peek() {
             Some('\'') => {
                 self.at += 1;
@@ -246,7 +247,7 @@ impl Splitter<'_> {
     /// Reads the lines behind the command that are its input. A line end stands before them already.
     fn read_document(&mut self) {
         let Some(Document { end, quoted, tabs }) = self.document.take() else { return };
-        let mut document = Text::default();
+        let mut document = ValueText::default();
         while !self.rest().is_empty() {
             let line = self.rest().split_inclusive('\n').next().unwrap_or_default();
             let (line, length) = (if tabs { line.trim_start_matches('\t') } else { line }.to_owned(), line.len());
@@ -285,14 +286,14 @@ impl Splitter<'_> {
         self.left_out.get_or_insert_with(|| all.chars().take(40).collect());
     }
 
-    fn single(&mut self, word: &mut Text) -> Result<(), String> {
+    fn single(&mut self, word: &mut ValueText) -> Result<(), String> {
         let end = self.rest().find('\'').ok_or("a `'` is never closed")?;
         word.push_str(&self.text[self.at..self.at + end]);
         self.at += end + 1;
         Ok(())
     }
 
-    fn double(&mut self, word: &mut Text) -> Result<(), String> {
+    fn double(&mut self, word: &mut ValueText) -> Result<(), String> {
         while let Some(c) = self.next() {
             match c {
                 '"' => return Ok(()),
@@ -314,7 +315,7 @@ impl Splitter<'_> {
     }
 
     /// A text of a Windows prompt: a quote in it is doubled, or written with a backslash; carets go.
-    fn doubled(&mut self, word: &mut Text) -> Result<(), String> {
+    fn doubled(&mut self, word: &mut ValueText) -> Result<(), String> {
         while let Some(c) = self.next() {
             match c {
                 '^' if self.rest().starts_with('\\') => {
@@ -351,7 +352,7 @@ impl Splitter<'_> {
 
     /// Backslashes in a row, each with or without a caret: before a quote two are one, and a single one makes the quote
     /// a part of the text. Whether the text ended.
-    fn backslashes(&mut self, word: &mut Text) -> bool {
+    fn backslashes(&mut self, word: &mut ValueText) -> bool {
         let mut count = 0;
         while self.takes("^\\") || self.takes("\\") {
             count += 1;
@@ -371,7 +372,7 @@ impl Splitter<'_> {
     }
 
     /// `$'…'`, with the escapes of C.
-    fn escaped(&mut self, word: &mut Text) -> Result<(), String> {
+    fn escaped(&mut self, word: &mut ValueText) -> Result<(), String> {
         let mut bytes: Vec<u8> = Vec::new();
         while let Some(c) = self.next() {
             let byte = match c {
@@ -442,7 +443,7 @@ impl Splitter<'_> {
     }
 
     /// The rest of `$(printf '…')`, by which a shell is given characters that nobody sees.
-    fn printed(&mut self, word: &mut Text) -> Result<(), String> {
+    fn printed(&mut self, word: &mut ValueText) -> Result<(), String> {
         let mut bytes: Vec<u8> = Vec::new();
         loop {
             if self.takes("')") {
@@ -463,7 +464,7 @@ impl Splitter<'_> {
     }
 
     /// `$NAME` or `${NAME}`; any other `$` is one, but for what a shell would work out.
-    fn variable(&mut self, word: &mut Text) -> Result<(), String> {
+    fn variable(&mut self, word: &mut ValueText) -> Result<(), String> {
         if self.takes("(printf '") {
             return self.printed(word);
         }
@@ -490,7 +491,7 @@ impl Splitter<'_> {
     }
 
     /// `%NAME%`
-    fn percent(&mut self, word: &mut Text) {
+    fn percent(&mut self, word: &mut ValueText) {
         let name = word_at(self.rest());
         if yieldtray_source::names::is_value_name(name) && self.rest()[name.len()..].starts_with('%') {
             word.push_value(format!("env.{name}"));

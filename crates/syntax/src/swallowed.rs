@@ -43,8 +43,8 @@ fn instruction(text: &str, line: Span) -> Option<Problem> {
     let separate = after.is_empty() || after.starts_with([' ', '\t']);
     if rest.starts_with('%') && blank > 0 {
         let marks = line.part(0, 2 + blank);
-        let problem = Problem::mistake(Code::SwallowedText, marks, "this line is part of the body, not a new request");
-        return Some(problem.with_hint("write `%%` without a space between to begin a request").replaced_by("%%"));
+        let problem = Problem::error(Code::SwallowedText, marks, "this line is part of the body, not a new request");
+        return Some(problem.with_hint("write `%%` without a space between to begin a request").with_replacement("%%"));
     }
     if word.is_empty() || !separate || !word.starts_with(|c: char| c.is_ascii_lowercase()) {
         return None;
@@ -56,23 +56,23 @@ fn instruction(text: &str, line: Span) -> Option<Problem> {
         // misspellings of them, are taken for an instruction.
         let meant = if is_word(word) { word } else { meant_word(word)? };
         let message = format!("`%{word}` is part of the body, so this line is sent and not followed");
-        let problem = Problem::mistake(Code::SwallowedText, span, message);
-        return Some(problem.with_hint(format!("write `% {meant}`; {keep}")).replaced_by(format!("% {meant}")));
+        let problem = Problem::error(Code::SwallowedText, span, message);
+        return Some(problem.with_hint(format!("write `% {meant}`; {keep}")).with_replacement(format!("% {meant}")));
     }
     let message = format!("`% {word}` is not an instruction, so this line is part of the body and sent");
-    let problem = Problem::remark(Code::SwallowedText, span, message);
+    let problem = Problem::warning(Code::SwallowedText, span, message);
     Some(problem.with_hint(format!("correct the word if an instruction was meant; {keep}")))
 }
 
 fn indented(text: &str, line: Span) -> Problem {
     let own = line.of(text);
     let blank = own.len() - own.trim_start().len();
-    let problem = Problem::remark(
+    let problem = Problem::warning(
         Code::SwallowedText,
         line.part(0, blank + 2),
         "this line is part of the body, not a new request",
     );
-    problem.with_hint("begin the line with `%%`, without a space before it").replaced_by("%%")
+    problem.with_hint("begin the line with `%%`, without a space before it").with_replacement("%%")
 }
 
 fn request(line: Span, separator: Option<Span>, bare: bool) -> Problem {
@@ -82,8 +82,8 @@ fn request(line: Span, separator: Option<Span>, bare: bool) -> Problem {
         None => (line, "write a line `%% Title` above it; `% body from FILE` sends a text that holds such a line"),
     };
     match bare {
-        true => Problem::mistake(Code::SwallowedText, span, message).with_hint(hint),
-        false => Problem::remark(Code::SwallowedText, span, message).with_hint(hint),
+        true => Problem::error(Code::SwallowedText, span, message).with_hint(hint),
+        false => Problem::warning(Code::SwallowedText, span, message).with_hint(hint),
     }
 }
 

@@ -17,7 +17,7 @@ pub enum Segment {
     /// A backslash that is not written: the one of `\{{` or of `\%` at the start of a body line.
     Escape(Span),
     /// `{{ EXPR }}`: the whole mark and the expression in it, without the blanks around it.
-    Mark { span: Span, expression: Span },
+    Placeholder { span: Span, expression: Span },
 }
 
 impl Template {
@@ -44,7 +44,7 @@ impl Template {
                 match mark(text, found, span.end()) {
                     Ok((mark, expression)) => {
                         flush(&mut segments, start, found);
-                        segments.push(Segment::Mark { span: mark, expression });
+                        segments.push(Segment::Placeholder { span: mark, expression });
                         (start, at) = (mark.end(), mark.end());
                     }
                     Err(problem) => {
@@ -63,7 +63,7 @@ impl Template {
     /// The expressions of the marks.
     pub fn expressions(&self) -> impl Iterator<Item = Span> + '_ {
         self.segments.iter().filter_map(|segment| match segment {
-            Segment::Mark { expression, .. } => Some(*expression),
+            Segment::Placeholder { expression, .. } => Some(*expression),
             _ => None,
         })
     }
@@ -87,7 +87,7 @@ fn mark(text: &str, open: usize, limit: usize) -> Result<(Span, Span), Problem> 
         let end = one_brace.unwrap_or(word_end);
         let name = word[..end].trim_end();
         let problem =
-            Problem::mistake(Code::UnclosedMark, Span::new(open, inside + blanks + end), "this `{{` is never closed");
+            Problem::error(Code::UnclosedMark, Span::new(open, inside + blanks + end), "this `{{` is never closed");
         return Err(if name.is_empty() {
             problem.with_hint("write `}}` after the expression, on the same line; a literal `{{` is written `\\{{`")
         } else {
@@ -97,7 +97,7 @@ fn mark(text: &str, open: usize, limit: usize) -> Result<(Span, Span), Problem> 
     let mark = Span::new(open, close + 2);
     let expression = Span::new(inside, close).trimmed(text);
     if expression.is_empty() {
-        return Err(Problem::mistake(Code::UnclosedMark, mark, "this mark has no expression in it")
+        return Err(Problem::error(Code::UnclosedMark, mark, "this mark has no expression in it")
             .with_hint("name a value, as in `{{grower}}`; a literal `{{` is written `\\{{`"));
     }
     Ok((mark, expression))
@@ -113,7 +113,7 @@ mod tests {
         let shown = template.segments.iter().map(|segment| match segment {
             Segment::Text(span) => span.of(text).to_owned(),
             Segment::Escape(_) => "<escape>".to_owned(),
-            Segment::Mark { expression, .. } => format!("<{}>", expression.of(text)),
+            Segment::Placeholder { expression, .. } => format!("<{}>", expression.of(text)),
         });
         (shown.collect(), problems.len())
     }

@@ -1,4 +1,4 @@
-use super::{Cell, Item, Kind, Node, Parsed, Version, parse};
+use super::{Cell, InstructionKind, Item, Node, Parsed, Version, parse};
 use proptest::prelude::*;
 use std::fmt::Write;
 use yieldtray_source::{Code, SourceId};
@@ -86,7 +86,7 @@ fn files_and_cells() {
 fn lines_that_were_not_meant_for_a_body_are_reported() {
     let found = |text: &str| -> Vec<(String, bool)> {
         let problems = parse(text, SourceId(0), "intake").problems;
-        problems.iter().map(|problem| (problem.span.of(text).to_owned(), problem.is_mistake())).collect()
+        problems.iter().map(|problem| (problem.span.of(text).to_owned(), problem.is_error())).collect()
     };
     for (body, expected) in [
         ("POST /x\n\n{}\n%check status == 200", vec![("%check", true)]),
@@ -205,7 +205,7 @@ fn a_question_and_its_parts() {
         let parsed = parsed(&text);
         assert_eq!(parsed.problems, [], "{line}");
         let shown = parsed.file.cells[0].instructions().map(|instruction| match instruction.kind {
-            Kind::Ask { name, question, secret, default, choices } => {
+            InstructionKind::Ask { name, question, secret, default, choices } => {
                 let part = |span: Option<Span>| span.map_or("-", |span| span.of(&text));
                 format!(
                     "{} | {} | {secret} | {} | {}",
@@ -231,11 +231,11 @@ fn instructions_and_their_parts() {
     let parts: Vec<String> = parsed.file.cells[0]
         .instructions()
         .map(|instruction| match instruction.kind {
-            Kind::Check { label, expression, hint } => {
+            InstructionKind::Check { label, expression, hint } => {
                 let of = |span: Option<Span>| span.map_or("-", |span| span.of(text));
                 format!("{} | {} | {}", of(label), expression.of(text), of(hint))
             }
-            Kind::Yield { name, expression, secret } => {
+            InstructionKind::Yield { name, expression, secret } => {
                 format!("{} | {} | {secret}", name.of(text), expression.of(text))
             }
             other => format!("{other:?}"),

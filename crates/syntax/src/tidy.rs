@@ -1,6 +1,6 @@
 //! One style for request files. Only what lies around bodies is laid out; what is sent stays as it is.
 
-use super::file::{Cell, Field, File, Instruction, Item, Kind, Node, RequestLine};
+use super::file::{Cell, Field, Instruction, InstructionKind, Item, Node, RequestFile, RequestLine};
 use rustc_hash::FxHashMap;
 use yieldtray_source::{Edit, Span};
 
@@ -12,7 +12,7 @@ use yieldtray_source::{Edit, Span};
 /// - no blanks at the ends of lines, one line end at the end of the file, all line ends like the first that stays.
 ///
 /// Lines with mistakes in them stay as they are, and so do bodies and comments.
-pub fn tidy(text: &str, file: &File) -> Vec<Edit> {
+pub fn tidy(text: &str, file: &RequestFile) -> Vec<Edit> {
     let lines = Lines::of(text, file);
     let nodes = file.nodes(text);
     // The first line end that stays.
@@ -84,14 +84,14 @@ fn indent<'t>(gap: &'t str, node: Node, line: &str) -> &'t str {
 /// What the lines of a file hold, by where they begin.
 struct Lines<'t> {
     text: &'t str,
-    instructions: FxHashMap<usize, Kind>,
+    instructions: FxHashMap<usize, InstructionKind>,
     requests: FxHashMap<usize, RequestLine>,
     fields: FxHashMap<usize, Field>,
     titles: FxHashMap<usize, Span>,
 }
 
 impl<'t> Lines<'t> {
-    fn of(text: &'t str, file: &File) -> Self {
+    fn of(text: &'t str, file: &RequestFile) -> Self {
         let (instructions, requests) = (FxHashMap::default(), FxHashMap::default());
         let mut lines =
             Self { text, instructions, requests, fields: FxHashMap::default(), titles: FxHashMap::default() };
@@ -136,7 +136,7 @@ impl<'t> Lines<'t> {
         .unwrap_or_else(|| written.to_owned())
     }
 
-    fn instruction(&self, span: Span, kind: &Kind) -> String {
+    fn instruction(&self, span: Span, kind: &InstructionKind) -> String {
         let text = self.text;
         let line = span.part(1, span.len()).trimmed(text).of(text);
         let (word, rest) = line.split_once(|c: char| c.is_ascii_whitespace()).unwrap_or((line, ""));
@@ -146,14 +146,18 @@ impl<'t> Lines<'t> {
             joined(&format!("{}{equals}{}", name.of(text), value.of(text)), " ", more)
         };
         let rest = match *kind {
-            Kind::Broken => return span.of(text).to_owned(),
-            Kind::Tag(list) | Kind::Needs(list) | Kind::Waive(list) => {
-                Kind::list(list, text).map(|member| member.of(text)).collect::<Vec<_>>().join(", ")
+            InstructionKind::Broken => return span.of(text).to_owned(),
+            InstructionKind::Tag(list) | InstructionKind::Needs(list) | InstructionKind::Waive(list) => {
+                InstructionKind::list(list, text).map(|member| member.of(text)).collect::<Vec<_>>().join(", ")
             }
-            Kind::Let { name, expression } | Kind::Yield { name, expression, .. } => given(name, " = ", expression),
-            Kind::Query { name, value: Some(value) } | Kind::Field { name, value } => given(name, " = ", value),
-            Kind::Check { label: Some(label), expression, .. } => given(label, ": ", expression),
-            Kind::Header { name, value } => joined(&format!("{}:", name.of(text)), " ", value.of(text)),
+            InstructionKind::Let { name, expression } | InstructionKind::Yield { name, expression, .. } => {
+                given(name, " = ", expression)
+            }
+            InstructionKind::Query { name, value: Some(value) } | InstructionKind::Field { name, value } => {
+                given(name, " = ", value)
+            }
+            InstructionKind::Check { label: Some(label), expression, .. } => given(label, ": ", expression),
+            InstructionKind::Header { name, value } => joined(&format!("{}:", name.of(text)), " ", value.of(text)),
             _ => rest.trim_ascii().to_owned(),
         };
         joined(&format!("% {word}"), " ", &rest).trim_ascii_end().to_owned()

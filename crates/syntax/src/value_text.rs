@@ -2,46 +2,46 @@
 
 /// Text of a request, with values in it.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Text(Vec<Piece>);
+pub struct ValueText(Vec<ValuePiece>);
 
-/// A piece of a [`Text`].
+/// A piece of a [`ValueText`].
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Piece {
+pub enum ValuePiece {
     /// Text as it is.
     Literal(String),
     /// What an expression gives, written as it is.
     Value(String),
 }
 
-impl From<&str> for Text {
+impl From<&str> for ValueText {
     fn from(text: &str) -> Self {
         text.to_owned().into()
     }
 }
 
-impl From<String> for Text {
+impl From<String> for ValueText {
     fn from(text: String) -> Self {
-        if text.is_empty() { Self::default() } else { Self(vec![Piece::Literal(text)]) }
+        if text.is_empty() { Self::default() } else { Self(vec![ValuePiece::Literal(text)]) }
     }
 }
 
-impl Text {
+impl ValueText {
     /// What an expression gives.
     pub fn value(expression: impl Into<String>) -> Self {
-        Self(vec![Piece::Value(expression.into())])
+        Self(vec![ValuePiece::Value(expression.into())])
     }
 
     /// The pieces in order; two literals never follow each other.
-    pub fn pieces(&self) -> &[Piece] {
+    pub fn pieces(&self) -> &[ValuePiece] {
         &self.0
     }
 
     /// Adds text at the end.
     pub fn push_str(&mut self, more: &str) {
         match self.0.last_mut() {
-            Some(Piece::Literal(text)) => text.push_str(more),
+            Some(ValuePiece::Literal(text)) => text.push_str(more),
             _ if more.is_empty() => {}
-            _ => self.0.push(Piece::Literal(more.to_owned())),
+            _ => self.0.push(ValuePiece::Literal(more.to_owned())),
         }
     }
 
@@ -52,19 +52,19 @@ impl Text {
 
     /// Adds a value at the end.
     pub fn push_value(&mut self, expression: impl Into<String>) {
-        self.0.push(Piece::Value(expression.into()));
+        self.0.push(ValuePiece::Value(expression.into()));
     }
 
     /// Adds a piece at the end.
-    pub fn push_piece(&mut self, piece: Piece) {
+    pub fn push_piece(&mut self, piece: ValuePiece) {
         match piece {
-            Piece::Literal(text) => self.push_str(&text),
-            value @ Piece::Value(_) => self.0.push(value),
+            ValuePiece::Literal(text) => self.push_str(&text),
+            value @ ValuePiece::Value(_) => self.0.push(value),
         }
     }
 
     /// Adds another text at the end.
-    pub fn append(&mut self, other: &Text) {
+    pub fn append(&mut self, other: &ValueText) {
         other.0.iter().for_each(|piece| self.push_piece(piece.clone()));
     }
 
@@ -77,7 +77,7 @@ impl Text {
     pub fn plain(&self) -> Option<&str> {
         match self.0.as_slice() {
             [] => Some(""),
-            [Piece::Literal(text)] => Some(text),
+            [ValuePiece::Literal(text)] => Some(text),
             _ => None,
         }
     }
@@ -85,7 +85,7 @@ impl Text {
     /// The text it begins with.
     pub fn head(&self) -> &str {
         match self.0.first() {
-            Some(Piece::Literal(text)) => text,
+            Some(ValuePiece::Literal(text)) => text,
             _ => "",
         }
     }
@@ -103,7 +103,7 @@ impl Text {
     /// What stands before and behind the first `mark` of its literal text.
     pub fn split(&self, mark: char) -> Option<(Self, Self)> {
         for (index, piece) in self.0.iter().enumerate() {
-            let Piece::Literal(text) = piece else { continue };
+            let ValuePiece::Literal(text) = piece else { continue };
             if let Some((before, behind)) = text.split_once(mark) {
                 let (mut first, mut second) = (Self(self.0[..index].to_vec()), Self::from(behind));
                 first.push_str(before);
@@ -120,15 +120,15 @@ impl Text {
         let mut changed = Self::default();
         for piece in &self.0 {
             match piece {
-                Piece::Literal(text) => changed.push_str(&change(text)),
-                Piece::Value(_) => changed.0.push(piece.clone()),
+                ValuePiece::Literal(text) => changed.push_str(&change(text)),
+                ValuePiece::Value(_) => changed.0.push(piece.clone()),
             }
         }
         changed
     }
 }
 
-impl Extend<char> for Text {
+impl Extend<char> for ValueText {
     fn extend<I: IntoIterator<Item = char>>(&mut self, more: I) {
         more.into_iter().for_each(|c| self.push(c));
     }

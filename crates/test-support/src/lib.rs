@@ -7,19 +7,19 @@ use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
-use yieldtray_engine::{Event, Next, Run, Summary};
-use yieldtray_expression::{Engine, MadeUp, Value};
-use yieldtray_http::Prepared;
+use yieldtray_engine::{Event, Next, Run, RunOptions, Summary};
+use yieldtray_expression::{Engine, RandomSource, Value};
+use yieldtray_http::PreparedRequest;
 use yieldtray_http::{Exchange, Failure, Timings};
 use yieldtray_source::Problem;
-use yieldtray_source::files::Files;
+use yieldtray_source::files::FileSystem;
 use yieldtray_workspace::plan::Plan;
-use yieldtray_workspace::scope::Settings;
+use yieldtray_workspace::scope::EvalSettings;
 use yieldtray_workspace::{CellId, Workspace};
 
 struct Memory(HashMap<PathBuf, Vec<u8>>);
 
-impl Files for Memory {
+impl FileSystem for Memory {
     fn read(&self, path: &Path) -> io::Result<Vec<u8>> {
         assert!(path != Path::new("trap.json"), "the trap is sprung");
         self.0.get(path).cloned().ok_or_else(|| io::ErrorKind::NotFound.into())
@@ -36,16 +36,21 @@ pub fn workspace(fixture: &str) -> Workspace {
     Workspace::open(Box::new(Memory(files)))
 }
 
-/// An engine whose made-up values and time repeat.
+/// An engine without functions of a workspace's own.
 pub fn engine() -> Engine {
+    Engine::default()
+}
+
+/// Random values and a time that repeat.
+pub fn random() -> RandomSource {
     let noon = DateTime::parse_from_rfc3339("2026-09-14T12:00:00+00:00").expect("a time");
-    Engine::new(MadeUp::new(1, Box::new(move || noon)))
+    RandomSource::new(1, Box::new(move || noon))
 }
 
 /// An answer with this status, these header fields and this body.
 pub fn answer(status: u16, headers: &[(&str, &str)], body: &str) -> Exchange {
     Exchange {
-        sent: Arc::new(Prepared::new("GET", "http://bench/lots".parse().expect("an address"))),
+        sent: Arc::new(PreparedRequest::new("GET", "http://bench/lots".parse().expect("an address"))),
         hops: Vec::new(),
         status,
         reason: "As Told".to_owned(),
@@ -73,15 +78,15 @@ pub struct Told {
     /// The figures.
     pub summary: Summary,
     /// The requests that were sent, in order.
-    pub sent: Vec<Arc<Prepared>>,
+    pub sent: Vec<Arc<PreparedRequest>>,
 }
 
 /// Replays `files` of `fixture`; `respond` answers.
 pub fn replay(
     fixture: &str,
     files: &[&str],
-    settings: Settings,
-    mut respond: impl FnMut(&Prepared) -> Result<Exchange, Failure>,
+    settings: EvalSettings,
+    mut respond: impl FnMut(&PreparedRequest) -> Result<Exchange, Failure>,
 ) -> Told {
     with_run(fixture, files, settings, 1, |run| {
         // Nobody is there: each question is answered with itself.
@@ -89,33 +94,34 @@ pub fn replay(
     })
 }
 
-/// Gives `work` a run of all cells of `files`, gone through so many times.
+/// Gives `work` a run of all cells of `files`, of this many rounds.
 pub fn with_run<T>(
     fixture: &str,
     files: &[&str],
-    settings: Settings,
-    times: usize,
+    settings: EvalSettings,
+    rounds: usize,
     work: impl FnOnce(&mut Run<'_>) -> T,
 ) -> T {
-    with_changed_run(fixture, files, settings, times, |run| run, work)
+    with_options(fixture, files, settings, rounds, RunOptions::default(), work)
 }
 
-/// The same with a run that `change` configures.
-pub fn with_changed_run<T>(
+/// The same with options.
+pub fn with_options<T>(
     fixture: &str,
     files: &[&str],
-    settings: Settings,
-    times: usize,
-    change: impl FnOnce(Run<'_>) -> Run<'_>,
+    settings: EvalSettings,
+    rounds: usize,
+    options: RunOptions<'static>,
     work: impl FnOnce(&mut Run<'_>) -> T,
 ) -> T {
     let mut workspace = workspace(fixture);
-    let engine = engine().with_functions(&workspace.config.functions);
+    let engine = Engine::with_functions(&workspace.config.functions);
+    let random = random();
     let sources: Vec<_> =
         files.iter().map(|file| workspace.load(Path::new(file)).expect("the file is there")).collect();
     let cells: Vec<CellId> = sources.iter().flat_map(|source| workspace.cells(*source)).collect();
-    let plan = Plan::new(&mut workspace, &cells, true).times(times);
-    work(&mut change(Run::new(&workspace, &engine, settings, plan, false)))
+    let plan = Plan::new(&mut workspace, &cells, true).times(rounds);
+    work(&mut Run::new(&workspace, &engine, &random, settings, plan, options))
 }
 
 /// Drives a run with at most `jobs` requests under way; of those, `choose` says which one is answered next.
@@ -123,7 +129,7 @@ pub fn side_by_side(
     run: &mut Run<'_>,
     jobs: usize,
     choose: &mut dyn FnMut(usize) -> usize,
-    respond: &mut dyn FnMut(&Prepared) -> Result<Exchange, Failure>,
+    respond: &mut dyn FnMut(&PreparedRequest) -> Result<Exchange, Failure>,
 ) -> Told {
     let (mut events, mut sent, mut under_way) = (Vec::new(), Vec::new(), Vec::new());
     loop {
@@ -166,15 +172,15 @@ impl Told {
     /// The reports of the cells.
     pub fn reports(&self) -> impl Iterator<Item = &yieldtray_engine::CellReport> {
         self.events.iter().filter_map(|event| match event {
-            Event::Cell(report) => Some(&**report),
+            Event::CellFinished(report) => Some(&**report),
             _ => None,
         })
     }
 }
 
 /// Settings with this environment and these values set.
-pub fn settings(environment: Option<&str>, set: &[(&str, Value)]) -> Settings {
-    Settings {
+pub fn settings(environment: Option<&str>, set: &[(&str, Value)]) -> EvalSettings {
+    EvalSettings {
         environment: environment.map(str::to_owned),
         set: set.iter().map(|(name, value)| ((*name).to_owned(), value.clone())).collect(),
         variables: vec![("SHIFT".to_owned(), "early".to_owned())].into(),

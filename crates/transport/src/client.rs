@@ -16,7 +16,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 use std::time::Instant;
 use yieldtray_http::{CookieNote, Exchange, Failure, FailureKind, Hop, HopKind, Timings};
-use yieldtray_http::{Prepared, Redirect, next_hop};
+use yieldtray_http::{PreparedRequest, Redirect, next_hop};
 
 /// The most of a redirect's own body that is read, so that its connection can be used again.
 const REDIRECT_BODY: u64 = 64 << 10;
@@ -53,7 +53,7 @@ enum Receiver<'s> {
 /// A request that goes out, and what the way to it was.
 struct Way {
     /// The requests that went out, to notice a circle.
-    seen: Vec<Arc<Prepared>>,
+    seen: Vec<Arc<PreparedRequest>>,
     hops: Vec<Hop>,
     cookies: Vec<CookieNote>,
     start: Instant,
@@ -84,21 +84,21 @@ impl Client {
     }
 
     /// The request as it would go out, with its cookies.
-    pub fn with_cookies(&self, prepared: &Arc<Prepared>) -> Arc<Prepared> {
+    pub fn with_cookies(&self, prepared: &Arc<PreparedRequest>) -> Arc<PreparedRequest> {
         self.add_cookies(prepared, Arc::clone(prepared), &mut Vec::new())
     }
 
     /// Sends `prepared`, follows redirects, and holds the whole answer.
-    pub async fn send(&self, prepared: &Arc<Prepared>) -> Result<Exchange, Failure> {
+    pub async fn send(&self, prepared: &Arc<PreparedRequest>) -> Result<Exchange, Failure> {
         self.send_timed(prepared, Receiver::Memory).await
     }
 
     /// The same, but a body of more than `most` bytes is not held, only its digest.
-    pub async fn send_holding(&self, prepared: &Arc<Prepared>, most: u64) -> Result<Exchange, Failure> {
+    pub async fn send_holding(&self, prepared: &Arc<PreparedRequest>, most: u64) -> Result<Exchange, Failure> {
         self.send_timed(prepared, Receiver::UpTo(most)).await
     }
 
-    async fn send_timed(&self, prepared: &Arc<Prepared>, receiver: Receiver<'_>) -> Result<Exchange, Failure> {
+    async fn send_timed(&self, prepared: &Arc<PreparedRequest>, receiver: Receiver<'_>) -> Result<Exchange, Failure> {
         let start = Instant::now();
         let limit = prepared.sending.timeout;
         // Pinned where it stands: what it holds while it waits is kilobytes, and would be moved twice.
@@ -118,7 +118,7 @@ impl Client {
     /// held too, as far as the limit allows. The time limit holds for each wait, not for all of it.
     pub async fn send_to(
         &self,
-        prepared: &Arc<Prepared>,
+        prepared: &Arc<PreparedRequest>,
         sink: &mut dyn Sink,
         hold: bool,
     ) -> Result<Exchange, Failure> {
@@ -127,7 +127,7 @@ impl Client {
 
     async fn follow(
         &self,
-        prepared: &Arc<Prepared>,
+        prepared: &Arc<PreparedRequest>,
         start: Instant,
         mut receiver: Receiver<'_>,
     ) -> Result<Exchange, Failure> {
@@ -179,18 +179,23 @@ impl Client {
     }
 
     /// The request as it goes out: with cookies and the answer to a challenge.
-    fn outgoing(&self, request: &Arc<Prepared>, way: &mut Way) -> Result<Arc<Prepared>, Failure> {
+    fn outgoing(&self, request: &Arc<PreparedRequest>, way: &mut Way) -> Result<Arc<PreparedRequest>, Failure> {
         let answered = self.challenges.answer(Arc::clone(request));
         let outgoing = answered.map_err(|why| failure(FailureKind::Other, why, None, way.start.elapsed()))?;
         Ok(self.add_cookies(request, outgoing, &mut way.cookies))
     }
 
-    fn add_cookies(&self, request: &Prepared, outgoing: Arc<Prepared>, notes: &mut Vec<CookieNote>) -> Arc<Prepared> {
+    fn add_cookies(
+        &self,
+        request: &PreparedRequest,
+        outgoing: Arc<PreparedRequest>,
+        notes: &mut Vec<CookieNote>,
+    ) -> Arc<PreparedRequest> {
         if !request.sending.cookies || request.header("cookie").is_some() {
             return outgoing;
         }
         let Some(cookies) = self.jar().header_for(&request.url, notes) else { return outgoing };
-        let mut with_cookies = Prepared::clone(&outgoing);
+        let mut with_cookies = PreparedRequest::clone(&outgoing);
         with_cookies.headers.push(("Cookie".into(), cookies.into()));
         Arc::new(with_cookies)
     }
@@ -205,7 +210,7 @@ impl Client {
     }
 
     /// Sends a request and takes the head of its answer. With `paced`, the time limit holds for this.
-    async fn head(&self, prepared: &Arc<Prepared>, start: Instant, paced: bool) -> Result<Head, Failure> {
+    async fn head(&self, prepared: &Arc<PreparedRequest>, start: Instant, paced: bool) -> Result<Head, Failure> {
         let url = &prepared.url;
         let other = |why: String| failure(FailureKind::Other, why, None, start.elapsed());
         let shared = &*self.shared;
@@ -294,7 +299,7 @@ impl Client {
 
 impl Way {
     /// Notes a hop that was not the last, and refuses to go in a circle.
-    fn passed(&mut self, kind: HopKind, exchange: Exchange, target: &Arc<Prepared>) -> Result<(), Failure> {
+    fn passed(&mut self, kind: HopKind, exchange: Exchange, target: &Arc<PreparedRequest>) -> Result<(), Failure> {
         let sent = Arc::clone(&exchange.sent);
         self.hops.push(Hop {
             kind,
@@ -311,7 +316,7 @@ impl Way {
         let limit = sent.sending.redirects;
         let refuse = |message, hint| Err(failure(FailureKind::Redirect, message, Some(hint), self.start.elapsed()));
         // A request that was sent before, with the same cookies, gets the same answer.
-        let same = |known: &&Arc<Prepared>| {
+        let same = |known: &&Arc<PreparedRequest>| {
             (&known.method, &known.url, known.header("cookie")) == (&sent.method, &sent.url, sent.header("cookie"))
         };
         if self.seen.iter().any(|known| same(&known)) {
@@ -342,7 +347,7 @@ struct Head {
 }
 
 impl Head {
-    fn parts(self, sent: Arc<Prepared>, start: Instant) -> (Exchange, Incoming) {
+    fn parts(self, sent: Arc<PreparedRequest>, start: Instant) -> (Exchange, Incoming) {
         let Head { response, connected, began, answered, proxy } = self;
         let status = response.status();
         let reason = response
@@ -397,7 +402,7 @@ impl<'c> Sender<'c> {
     /// The request on its way; an error if it cannot be written at all.
     fn send(
         self,
-        prepared: &Prepared,
+        prepared: &PreparedRequest,
         start: Instant,
     ) -> Result<impl Future<Output = Result<Incoming, Trouble>> + use<'c>, Failure> {
         let other = |message: String| failure(FailureKind::Other, message, None, start.elapsed());
@@ -439,7 +444,7 @@ impl<'c> Sender<'c> {
     }
 }
 
-fn headers(prepared: &Prepared) -> Result<HeaderMap, String> {
+fn headers(prepared: &PreparedRequest) -> Result<HeaderMap, String> {
     let mut headers = HeaderMap::with_capacity(prepared.headers.len() + 2);
     for (name, value) in &prepared.headers {
         let header = HeaderName::from_bytes(name.as_bytes()).map_err(|_| format!("`{name}` cannot name a header"))?;

@@ -5,7 +5,7 @@ use crate::options::{Options, Proxy};
 use crate::tls::{self, Trust};
 use std::sync::OnceLock;
 use yieldtray_http::HttpVersion;
-use yieldtray_http::Prepared;
+use yieldtray_http::PreparedRequest;
 
 /// By version, by whether certificates are verified, and by whether the client's certificate may be shown.
 #[derive(Debug, Default)]
@@ -13,7 +13,7 @@ pub(crate) struct Clients([[[OnceLock<reqwest::Client>; 2]; 2]; 3]);
 
 impl Clients {
     /// The client that speaks as `prepared` wants. The error is in plain words.
-    pub(crate) fn of(&self, prepared: &Prepared, options: &Options) -> Result<&reqwest::Client, String> {
+    pub(crate) fn of(&self, prepared: &PreparedRequest, options: &Options) -> Result<&reqwest::Client, String> {
         let version = match prepared.version {
             None => 0,
             Some(HttpVersion::Http11) => 1,

@@ -7,7 +7,7 @@ use std::collections::HashMap;
 use std::sync::{Arc, Mutex, PoisonError};
 use url::Origin;
 use yieldtray_http::Exchange;
-use yieldtray_http::{Content, Login, Prepared};
+use yieldtray_http::{Body, Login, PreparedRequest};
 
 /// The challenges that were met, by origin and user.
 #[derive(Default)]
@@ -21,15 +21,15 @@ impl std::fmt::Debug for Challenges {
 
 impl Challenges {
     /// The request with its answer, where a challenge for it is known; otherwise as it is.
-    pub(crate) fn answer(&self, request: Arc<Prepared>) -> Result<Arc<Prepared>, String> {
+    pub(crate) fn answer(&self, request: Arc<PreparedRequest>) -> Result<Arc<PreparedRequest>, String> {
         let Some(login) = &request.digest else { return Ok(request) };
         let mut known = self.0.lock().unwrap_or_else(PoisonError::into_inner);
         let Some(challenge) = known.get_mut(&key(&request, login)) else { return Ok(request) };
         let body = match &request.body {
             None => Some(Cow::Borrowed(&[][..])),
-            Some(Content::Bytes(bytes)) => Some(Cow::Borrowed(&bytes[..])),
+            Some(Body::Bytes(bytes)) => Some(Cow::Borrowed(&bytes[..])),
             // Only `auth-int` looks at the body, and a file is not read twice for it.
-            Some(Content::Pieces(_)) => None,
+            Some(Body::Pieces(_)) => None,
         };
         let method = HttpMethod(Cow::Borrowed(&request.method));
         let target = request.wire_target();
@@ -37,7 +37,7 @@ impl Challenges {
         let words = |error| format!("the digest challenge cannot be answered: {error}");
         let value = challenge.respond(&context).map_err(words)?.to_header_string();
         drop(known);
-        let mut answered = Prepared::clone(&request);
+        let mut answered = PreparedRequest::clone(&request);
         answered.headers.retain(|(name, _)| !name.eq_ignore_ascii_case("authorization"));
         answered.headers.push(("Authorization".into(), value.into()));
         Ok(Arc::new(answered))
@@ -45,7 +45,7 @@ impl Challenges {
 
     /// Takes the challenge of a 401; whether the request is worth another try. `answered` says that it
     /// carried an answer, which is only wrong if the server calls its challenge stale.
-    pub(crate) fn take(&self, request: &Prepared, exchange: &Exchange, answered: bool) -> bool {
+    pub(crate) fn take(&self, request: &PreparedRequest, exchange: &Exchange, answered: bool) -> bool {
         let Some(login) = request.digest.as_ref().filter(|_| exchange.status == 401) else { return false };
         let lines = exchange.headers.iter().filter(|(name, _)| name.eq_ignore_ascii_case("www-authenticate"));
         let digest = lines.filter_map(|(_, line)| {
@@ -61,6 +61,6 @@ impl Challenges {
     }
 }
 
-fn key(request: &Prepared, login: &Login) -> (Origin, String) {
+fn key(request: &PreparedRequest, login: &Login) -> (Origin, String) {
     (request.url.origin(), login.user.clone())
 }

@@ -1,6 +1,6 @@
 //! Heads of answers that break the rules of HTTP/1.1 (RFC 9110, RFC 9112): which line, and why.
 
-use yieldtray_source::escape::safe_line;
+use yieldtray_source::escape::escape_line;
 
 /// The longest piece of a line that is shown, in characters.
 const LONGEST: usize = 80;
@@ -113,7 +113,7 @@ fn has_control(bytes: &[u8]) -> bool {
 
 /// A line as it can be shown.
 fn shown(line: &[u8]) -> String {
-    let text = safe_line(&String::from_utf8_lossy(line)).into_owned();
+    let text = escape_line(&String::from_utf8_lossy(line)).into_owned();
     match text.char_indices().nth(LONGEST) {
         Some((at, _)) => format!("{}…", &text[..at]),
         None => text,

@@ -3,7 +3,7 @@
 
 use cookie_store::{Cookie, CookieDomain, CookieError, CookieExpiration, CookieStore, RawCookie, StoreAction};
 use url::{Host, Url};
-use yieldtray_http::{CookieFate, CookieNote};
+use yieldtray_http::{CookieNote, CookieStatus};
 
 /// The longest cookie that is taken, name and value together, in bytes.
 const LONGEST: usize = 4096;
@@ -85,7 +85,7 @@ impl Jar {
             notes.push(CookieNote {
                 host: host.clone(),
                 name: cookie.name().to_owned(),
-                fate: CookieFate::Sent,
+                fate: CookieStatus::Sent,
                 words,
             });
         }
@@ -99,11 +99,11 @@ impl Jar {
         let note = |fate, words: String| CookieNote { host: host(url), name: name.clone(), fate, words };
         match self.try_take(line, url) {
             Ok((fate, words)) => note(fate, words),
-            Err(why) => note(CookieFate::Refused, why),
+            Err(why) => note(CookieStatus::Refused, why),
         }
     }
 
-    fn try_take(&mut self, line: &str, url: &Url) -> Result<(CookieFate, String), String> {
+    fn try_take(&mut self, line: &str, url: &Url) -> Result<(CookieStatus, String), String> {
         let mut cookie = RawCookie::parse(line.to_owned()).map_err(|error| format!("it cannot be read: {error}"))?;
         if cookie.name().len() + cookie.value().len() > LONGEST {
             return Err(format!("it is longer than {LONGEST} bytes"));
@@ -119,7 +119,7 @@ impl Jar {
         self.check_domain(&mut cookie, url)?;
         let action = self.0.insert_raw(&cookie, url).map_err(|error| words(&error, &cookie, url))?;
         if action == StoreAction::ExpiredExisting {
-            return Ok((CookieFate::Ended, "the server ended it".to_owned()));
+            return Ok((CookieStatus::Ended, "the server ended it".to_owned()));
         }
         let held = self.0.iter_any().find(|held| held.name() == cookie.name() && held.matches(url));
         let place = held.map_or_else(
@@ -127,7 +127,7 @@ impl Jar {
             |held| format!("{}{}", String::from(&held.domain), String::from(&held.path)),
         );
         let until = held.map_or("", |held| if held.is_persistent() { "" } else { ", without an end" });
-        Ok((CookieFate::Set, format!("for {place}{until}")))
+        Ok((CookieStatus::Set, format!("for {place}{until}")))
     }
 
     /// A domain that many share can own no cookie (RFC 6265 5.3, step 5).
@@ -211,7 +211,7 @@ mod tests {
     }
 
     /// What becomes of one cookie from one address.
-    fn fate(from: &str, line: &str) -> (CookieFate, String) {
+    fn fate(from: &str, line: &str) -> (CookieStatus, String) {
         let note = Jar::default().take(line, &url(from));
         (note.fate, note.words)
     }
@@ -235,10 +235,10 @@ mod tests {
             ("https://bench.example/", "a=\u{1b}[2J", "control character"),
         ] {
             let (fate, words) = fate(from, line);
-            assert!(fate == CookieFate::Refused && words.contains(why), "{from} {line}: {fate:?} {words}");
+            assert!(fate == CookieStatus::Refused && words.contains(why), "{from} {line}: {fate:?} {words}");
         }
         let long = format!("a={}", "x".repeat(LONGEST));
-        assert_eq!(fate("https://bench.example/", &long).0, CookieFate::Refused);
+        assert_eq!(fate("https://bench.example/", &long).0, CookieStatus::Refused);
     }
 
     #[test]
@@ -290,11 +290,11 @@ mod tests {
         let bench = url("https://bench.example/lots/1");
         let mut jar = Jar::default();
         for line in ["b=2; Path=/", "a=1; Path=/", "c=3; Path=/lots"] {
-            assert_eq!(jar.take(line, &bench).fate, CookieFate::Set, "{line}");
+            assert_eq!(jar.take(line, &bench).fate, CookieStatus::Set, "{line}");
         }
         assert_eq!(jar.header_for(&bench, &mut Vec::new()).as_deref(), Some("c=3; a=1; b=2"));
-        assert_eq!(jar.take("a=; Max-Age=0; Path=/", &bench).fate, CookieFate::Ended);
-        assert_eq!(jar.take("b=9; Path=/", &bench).fate, CookieFate::Set);
+        assert_eq!(jar.take("a=; Max-Age=0; Path=/", &bench).fate, CookieStatus::Ended);
+        assert_eq!(jar.take("b=9; Path=/", &bench).fate, CookieStatus::Set);
         assert_eq!(jar.header_for(&bench, &mut Vec::new()).as_deref(), Some("c=3; b=9"));
     }
 

@@ -17,7 +17,7 @@ use std::sync::OnceLock;
 use std::time::Duration;
 use tower::Layer;
 use yieldtray_http::HttpVersion;
-use yieldtray_http::Prepared;
+use yieldtray_http::PreparedRequest;
 
 /// How long a connection is kept that nobody uses.
 const IDLE: Duration = Duration::from_secs(90);
@@ -53,12 +53,12 @@ pub(crate) enum Way<'c> {
 
 impl Straight {
     /// Whether a request may go this way, as far as it says itself.
-    pub(crate) fn takes(prepared: &Prepared) -> bool {
+    pub(crate) fn takes(prepared: &PreparedRequest) -> bool {
         prepared.version != Some(HttpVersion::Http2)
     }
 
     /// The client for a request. The error is in plain words.
-    pub(crate) fn of(&self, prepared: &Prepared, options: &Options) -> Result<Way<'_>, String> {
+    pub(crate) fn of(&self, prepared: &PreparedRequest, options: &Options) -> Result<Way<'_>, String> {
         if prepared.url.scheme() == "http" {
             return Ok(Way::Plain(self.plain.get_or_init(|| builder().build(layered(connector())))));
         }

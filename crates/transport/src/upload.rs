@@ -11,7 +11,7 @@ use std::time::Duration;
 use tokio::io::AsyncReadExt;
 use tokio::sync::watch;
 use tokio_util::io::ReaderStream;
-use yieldtray_http::{Content, FilePiece, Piece};
+use yieldtray_http::{Body, BodyPart, FileBody};
 
 /// Bytes read of a file at once.
 const BLOCK: usize = 256 << 10;
@@ -19,13 +19,13 @@ const BLOCK: usize = 256 << 10;
 type Chunks = Pin<Box<dyn Stream<Item = io::Result<Bytes>> + Send + Sync>>;
 
 /// The body of `content` for the HTTP library.
-pub(crate) fn body(content: &Content) -> reqwest::Body {
+pub(crate) fn body(content: &Body) -> reqwest::Body {
     match content {
-        Content::Bytes(bytes) => bytes.clone().into(),
-        Content::Pieces(pieces) => {
+        Body::Bytes(bytes) => bytes.clone().into(),
+        Body::Pieces(pieces) => {
             let chunks = stream::iter(pieces.clone()).flat_map(|piece| match piece {
-                Piece::Bytes(bytes) => Box::pin(stream::iter([Ok(bytes)])) as Chunks,
-                Piece::File(file) => Box::pin(stream::once(open(file)).flat_map(|opened| match opened {
+                BodyPart::Bytes(bytes) => Box::pin(stream::iter([Ok(bytes)])) as Chunks,
+                BodyPart::File(file) => Box::pin(stream::once(open(file)).flat_map(|opened| match opened {
                     Ok(chunks) => chunks,
                     Err(error) => Box::pin(stream::iter([Err(error)])) as Chunks,
                 })),
@@ -116,7 +116,7 @@ impl http_body::Body for Gated {
 }
 
 /// The bytes of a file, just as many as were promised.
-async fn open(file: FilePiece) -> io::Result<Chunks> {
+async fn open(file: FileBody) -> io::Result<Chunks> {
     let named = |error: io::Error| io::Error::new(error.kind(), format!("`{}` cannot be read: {error}", file.shown));
     let opened = tokio::fs::File::open(&file.path).await.map_err(named)?;
     Ok(Box::pin(ReaderStream::with_capacity(opened.take(file.size), BLOCK)))

@@ -5,12 +5,12 @@ use std::net::{TcpListener, TcpStream};
 use std::sync::Arc;
 use std::sync::mpsc::{Receiver, channel};
 use std::thread;
-use yieldtray_http::{Content, FilePiece, Piece, Prepared};
+use yieldtray_http::{Body, BodyPart, FileBody, PreparedRequest};
 use yieldtray_http::{Exchange, Failure, FailureKind};
 use yieldtray_transport::{Client, Options, Sink};
 
-fn prepared(method: &str, url: &str) -> Prepared {
-    Prepared::new(method, url.parse().expect("an address"))
+fn prepared(method: &str, url: &str) -> PreparedRequest {
+    PreparedRequest::new(method, url.parse().expect("an address"))
 }
 
 fn run<T>(work: impl Future<Output = T>) -> T {
@@ -62,8 +62,8 @@ fn fine(body: &str) -> Vec<u8> {
     format!("HTTP/1.1 200 OK\r\nContent-Length: {}\r\n\r\n{body}", body.len()).into_bytes()
 }
 
-fn file(path: &std::path::Path, size: u64) -> Piece {
-    Piece::File(FilePiece { path: path.to_owned(), shown: "photos/lot.jpg".to_owned(), size })
+fn file(path: &std::path::Path, size: u64) -> BodyPart {
+    BodyPart::File(FileBody { path: path.to_owned(), shown: "photos/lot.jpg".to_owned(), size })
 }
 
 #[test]
@@ -74,8 +74,8 @@ fn pieces_go_out_in_order_and_with_their_length() {
     std::fs::write(&photo, &bytes).expect("a file");
     let (host, came) = server(|_| fine(""));
     let mut request = prepared("POST", &format!("http://{host}/lots/L-1/photos"));
-    let text = |text: &'static str| Piece::Bytes(bytes::Bytes::from_static(text.as_bytes()));
-    request.body = Some(Content::Pieces(vec![text("before|"), file(&photo, 600_000), text("|after")]));
+    let text = |text: &'static str| BodyPart::Bytes(bytes::Bytes::from_static(text.as_bytes()));
+    request.body = Some(Body::Pieces(vec![text("before|"), file(&photo, 600_000), text("|after")]));
     let exchange = run(Client::new(Options::default()).send(&Arc::new(request))).expect("an answer");
     let (head, body) = came.recv().expect("a request");
     assert_eq!(exchange.status, 200);
@@ -92,7 +92,7 @@ fn a_file_that_changes_while_it_is_sent_breaks_the_request_off() {
     let (host, _came) = server(|_| fine(""));
     let send = |path: &std::path::Path, size| {
         let mut request = prepared("POST", &format!("http://{host}/photos"));
-        request.body = Some(Content::Pieces(vec![file(path, size)]));
+        request.body = Some(Body::Pieces(vec![file(path, size)]));
         run(Client::new(Options::default()).send(&Arc::new(request)))
     };
     // It grew: what was promised goes out, and no more.

@@ -8,15 +8,15 @@ use std::sync::Arc;
 use std::thread;
 use std::time::{Duration, Instant};
 use yieldtray_http::HttpVersion;
-use yieldtray_http::Prepared;
+use yieldtray_http::PreparedRequest;
 use yieldtray_http::{Exchange, Failure, FailureKind};
 use yieldtray_transport::{Client, Options};
 
-fn get(url: &str) -> Prepared {
-    Prepared::new("GET", url.parse().expect("an address"))
+fn get(url: &str) -> PreparedRequest {
+    PreparedRequest::new("GET", url.parse().expect("an address"))
 }
 
-fn send(options: Options, prepared: &Prepared) -> Result<Exchange, Failure> {
+fn send(options: Options, prepared: &PreparedRequest) -> Result<Exchange, Failure> {
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().expect("a runtime");
     runtime.block_on(Client::new(options).send(&Arc::new(prepared.clone())))
 }

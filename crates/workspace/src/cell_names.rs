@@ -2,7 +2,7 @@
 //! own for each name would take longer than all else.
 
 use rustc_hash::FxHashMap;
-use yieldtray_syntax::{File, Kind};
+use yieldtray_syntax::{InstructionKind, RequestFile};
 
 /// The cells of one file, by their places in it.
 pub(super) struct CellNames {
@@ -11,13 +11,13 @@ pub(super) struct CellNames {
 }
 
 impl CellNames {
-    pub(super) fn of(text: &str, file: &File) -> Self {
+    pub(super) fn of(text: &str, file: &RequestFile) -> Self {
         let (mut named, mut yielding) = (FxHashMap::default(), FxHashMap::<Box<str>, Vec<u32>>::default());
         for (index, cell) in (0..).zip(&file.cells) {
             // Of two cells of one name, which is a mistake, the first is meant.
             named.entry(Box::from(&*cell.name)).or_insert(index);
             for line in cell.instructions() {
-                if let Kind::Yield { name, .. } = line.kind {
+                if let InstructionKind::Yield { name, .. } = line.kind {
                     yielding.entry(name.of(text).into()).or_default().push(index);
                 }
             }

@@ -2,7 +2,7 @@
 //! cells.
 //!
 //! Text goes in, facts come out. This crate opens no socket, asks no clock and prints nothing; files are read through
-//! [`yieldtray_source::files::Files`].
+//! [`yieldtray_source::files::FileSystem`].
 
 mod cell_names;
 pub mod config;
@@ -16,4 +16,4 @@ mod workspace;
 
 pub(crate) use queries::{AuthLine, auth_of, lines_over, shared_labels};
 pub use queries::{says_insecure, uses_oauth2};
-pub use workspace::{COMMON_FILE, CellId, Source, Workspace};
+pub use workspace::{COMMON_FILE, CellId, SourceFile, Workspace};

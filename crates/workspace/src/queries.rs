@@ -2,7 +2,7 @@
 
 use super::{CellId, Workspace};
 use yieldtray_source::SourceId;
-use yieldtray_syntax::{Auth, Instruction, Kind};
+use yieldtray_syntax::{Auth, Instruction, InstructionKind};
 
 /// The instructions that hold for a cell, the outermost first, its own last.
 pub(crate) fn lines_over(workspace: &Workspace, cell: CellId) -> impl Iterator<Item = (SourceId, &Instruction)> {
@@ -13,7 +13,7 @@ pub(crate) fn lines_over(workspace: &Workspace, cell: CellId) -> impl Iterator<I
 /// Whether a cell, or a preamble over it, says `% insecure`.
 pub fn says_insecure(workspace: &Workspace, cell: CellId) -> bool {
     let lines = lines_over(workspace, cell).filter_map(|(_, line)| match line.kind {
-        Kind::Insecure(insecure) => Some(insecure),
+        InstructionKind::Insecure(insecure) => Some(insecure),
         _ => None,
     });
     lines.last() == Some(true)
@@ -34,7 +34,7 @@ pub(crate) struct AuthLine<'w> {
 /// The line that says by which credentials a cell goes out: the nearest.
 pub(crate) fn auth_of(workspace: &Workspace, cell: CellId) -> Option<AuthLine<'_>> {
     let lines = lines_over(workspace, cell).filter_map(|(home, line)| match line.kind {
-        Kind::Auth(auth) => Some((home, line, auth)),
+        InstructionKind::Auth(auth) => Some((home, line, auth)),
         _ => None,
     });
     let (home, line, auth) = lines.last()?;
@@ -52,7 +52,7 @@ pub(crate) fn shared_labels(workspace: &Workspace, source: SourceId) -> Vec<&str
     workspace
         .preambles(source)
         .filter_map(|(home, instruction)| match instruction.kind {
-            Kind::Check { label, .. } => Some(label?.of(&workspace.source(home).text)),
+            InstructionKind::Check { label, .. } => Some(label?.of(&workspace.source(home).text)),
             _ => None,
         })
         .collect()

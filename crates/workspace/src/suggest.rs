@@ -1,19 +1,19 @@
 //! Checks that are suggested for a response.
 
 use serde_json::Value;
-use yieldtray_http::body_shape::{FieldPath, Outline, Segment};
+use yieldtray_http::body_shape::{BodyShape, FieldPath, Segment};
 use yieldtray_source::names::is_value_name;
 
 /// Checks that hold for an answer and would notice if it lost its shape: its status, its media type, the fields
 /// that are there with their types.
-pub fn checks_for(status: u16, media: &str, outline: &Outline<'_>) -> Vec<String> {
+pub fn checks_for(status: u16, media: &str, outline: &BodyShape<'_>) -> Vec<String> {
     let mut checks = vec![format!("status == {status}")];
     if !media.is_empty() {
         checks.push(format!("headers[\"content-type\"].startsWith({})", Value::from(media)));
     }
     for field in outline.outer_fields() {
-        let place = Named::of(&field.path);
-        let test = match type_of(field.value.get()) {
+        let place = FieldExpression::of(&field.path);
+        let test = match json_type(field.value.get()) {
             Some(kind) => format!("type({}) == {kind}", place.field),
             None => place.there(),
         };
@@ -23,7 +23,7 @@ pub fn checks_for(status: u16, media: &str, outline: &Outline<'_>) -> Vec<String
 }
 
 /// A field as an expression names it.
-pub struct Named {
+pub struct FieldExpression {
     /// What stands before a test of the field: loops over the lists it is in.
     before: String,
     /// How many loops these are.
@@ -36,7 +36,7 @@ pub struct Named {
     pub field: String,
 }
 
-impl Named {
+impl FieldExpression {
     /// The field at a path.
     pub fn of(path: &FieldPath) -> Self {
         let (mut before, mut loops) = (String::new(), 0);
@@ -80,7 +80,7 @@ fn member(of: &str, name: &str) -> String {
 
 /// The type of a JSON value in expressions, where it is always the same one: a number may come with a fraction
 /// or without.
-pub fn type_of(json: &str) -> Option<&'static str> {
+pub fn json_type(json: &str) -> Option<&'static str> {
     match json.as_bytes().first()? {
         b'"' => Some("string"),
         b'{' => Some("map"),

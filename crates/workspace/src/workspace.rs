@@ -1,20 +1,20 @@
 use super::cell_names::CellNames;
 use crate::config::Config;
-use crate::config::Outside;
+use crate::config::ExternalSources;
 use crate::config::Variables;
 use std::collections::HashMap;
 use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, OnceLock};
 use yieldtray_expression::{FileReader, Schemas};
-use yieldtray_http::FilePiece;
+use yieldtray_http::FileBody;
 use yieldtray_source::access::{CONFIG_FILE, LOCAL_FILE};
-use yieldtray_source::escape::{is_unsafe, safe_line};
-use yieldtray_source::files::{Files, clean};
+use yieldtray_source::escape::{escape_line, is_control_or_bidi};
+use yieldtray_source::files::{FileSystem, normalize};
 use yieldtray_source::{Code, Problem, SourceId};
-use yieldtray_source::{Lines, Place, Span};
+use yieldtray_source::{LineColumn, Lines, Span};
 use yieldtray_syntax as syntax;
-use yieldtray_syntax::{Cell, File, Instruction, Kind, MAX_TEXT};
+use yieldtray_syntax::{Cell, Instruction, InstructionKind, MAX_TEXT, RequestFile};
 
 /// The file whose instructions hold for its folder and all below.
 pub const COMMON_FILE: &str = "_common.http";
@@ -29,13 +29,13 @@ pub struct CellId {
 }
 
 /// One text of a workspace.
-pub struct Source {
+pub struct SourceFile {
     /// Relative to the root.
     pub path: PathBuf,
     /// The whole text.
     pub text: String,
     /// The tree of a request file; of the configuration, an empty one.
-    pub file: File,
+    pub file: RequestFile,
     /// What is wrong with it as a text. What its expressions do is found when they are compiled.
     pub problems: Vec<Problem>,
     /// The `_common.http` files above it, outermost first.
@@ -44,9 +44,9 @@ pub struct Source {
     names: OnceLock<CellNames>,
 }
 
-impl Source {
+impl SourceFile {
     fn new(path: PathBuf, text: String) -> Self {
-        let (file, problems, commons) = (File::default(), Vec::new(), Vec::new());
+        let (file, problems, commons) = (RequestFile::default(), Vec::new(), Vec::new());
         Self { path, text, file, problems, commons, lines: OnceLock::new(), names: OnceLock::new() }
     }
 
@@ -60,18 +60,18 @@ impl Source {
     }
 
     /// Line and column of a byte.
-    pub fn place(&self, offset: usize) -> Place {
+    pub fn place(&self, offset: usize) -> LineColumn {
         self.lines().place(&self.text, offset)
     }
 }
 
 /// The files, their trees and the configuration.
 pub struct Workspace {
-    files: Arc<dyn Files>,
+    files: Arc<dyn FileSystem>,
     schemas: Arc<Schemas>,
     /// Says why no request can be made of a pasted command.
     explain_command: Option<fn(&str) -> Option<String>>,
-    sources: Vec<Source>,
+    sources: Vec<SourceFile>,
     by_path: HashMap<PathBuf, Option<SourceId>>,
     /// What `yieldtray.toml` and `yieldtray.local.toml` say; empty without them.
     pub config: Config,
@@ -81,7 +81,7 @@ pub struct Workspace {
 
 impl Workspace {
     /// Opens the workspace whose files `files` reads, and reads its configuration if it has one.
-    pub fn open(files: Box<dyn Files>) -> Self {
+    pub fn open(files: Box<dyn FileSystem>) -> Self {
         let mut workspace = Self {
             files: files.into(),
             schemas: Arc::default(),
@@ -102,7 +102,7 @@ impl Workspace {
                 }
                 Ok(None) => {}
                 Err(problem) => {
-                    let id = workspace.add(Source::new(file.into(), String::new()));
+                    let id = workspace.add(SourceFile::new(file.into(), String::new()));
                     workspace.sources[id.0 as usize].problems.push(problem.in_source(id));
                     workspace.configs.push(id);
                 }
@@ -162,12 +162,12 @@ impl Workspace {
     }
 
     /// Where values come from beside the texts.
-    pub fn outside<'o>(&'o self, variables: &'o Variables) -> Outside<'o> {
-        Outside { variables, files: &*self.files }
+    pub fn outside<'o>(&'o self, variables: &'o Variables) -> ExternalSources<'o> {
+        ExternalSources { variables, files: &*self.files }
     }
 
     /// A text by its id.
-    pub fn source(&self, id: SourceId) -> &Source {
+    pub fn source(&self, id: SourceId) -> &SourceFile {
         &self.sources[id.0 as usize]
     }
 
@@ -242,16 +242,16 @@ impl Workspace {
     }
 
     /// The file at `path`, which is relative to the folder of a text.
-    pub(crate) fn locate_beside(&self, source: SourceId, path: &str) -> io::Result<FilePiece> {
+    pub(crate) fn locate_beside(&self, source: SourceId, path: &str) -> io::Result<FileBody> {
         let inside = self.beside(source, path)?;
         let (path, size) = self.files.locate_data(&inside)?;
-        Ok(FilePiece { path, shown: shown(&inside), size })
+        Ok(FileBody { path, shown: shown(&inside), size })
     }
 
     fn beside(&self, source: SourceId, path: &str) -> io::Result<PathBuf> {
         let folder = self.source(source).path.parent().unwrap_or(Path::new(""));
         let outside = || io::Error::new(io::ErrorKind::PermissionDenied, "it lies outside the workspace");
-        clean(&folder.join(path)).ok_or_else(outside)
+        normalize(&folder.join(path)).ok_or_else(outside)
     }
 
     /// A request file by its path as it is shown, if it is loaded.
@@ -284,10 +284,10 @@ impl Workspace {
             .preambles(id.source)
             .chain(own)
             .filter_map(|(source, instruction)| match instruction.kind {
-                Kind::Tag(list) => Some((&self.source(source).text, list)),
+                InstructionKind::Tag(list) => Some((&self.source(source).text, list)),
                 _ => None,
             })
-            .flat_map(|(text, list)| Kind::list(list, text).map(move |tag| tag.of(text)))
+            .flat_map(|(text, list)| InstructionKind::list(list, text).map(move |tag| tag.of(text)))
             .collect();
         tags.sort_unstable();
         tags.dedup();
@@ -304,7 +304,7 @@ impl Workspace {
         let commons = self.commons_above(&path)?;
         let id = self.load_one(&path)?.ok_or_else(|| {
             let message = format!("no file `{}`", shown(&path));
-            Problem::mistake(Code::UnreadableFile, Span::default(), message)
+            Problem::error(Code::UnreadableFile, Span::default(), message)
                 .with_hint("name a file or folder that is there; `yieldtray list` shows the requests")
         })?;
         self.sources[id.0 as usize].commons = commons;
@@ -318,7 +318,7 @@ impl Workspace {
         let id = match self.load_one(&path)? {
             Some(id) => id,
             None => {
-                let id = self.add(Source::new(path.clone(), String::new()));
+                let id = self.add(SourceFile::new(path.clone(), String::new()));
                 self.by_path.insert(path, Some(id));
                 id
             }
@@ -349,7 +349,7 @@ impl Workspace {
         let commons = self.load_one(Path::new(COMMON_FILE))?;
         let parsed_as = self.sources.len() as u32;
         let parsed = self.parse(&text, SourceId(parsed_as), "request");
-        let mut source = Source::new(name.into(), text);
+        let mut source = SourceFile::new(name.into(), text);
         (source.file, source.problems) = (parsed.file, parsed.problems);
         source.commons = commons.into_iter().collect();
         Ok(self.add(source))
@@ -376,7 +376,7 @@ impl Workspace {
             && parsed.file.cells[cell.index as usize].body.of(&edited) == body.trim_end();
         if !same {
             let message = "this body would not be read as one";
-            let problem = Problem::mistake(Code::StrayText, Span::default(), message);
+            let problem = Problem::error(Code::StrayText, Span::default(), message);
             return Err(problem.with_hint("a body line that must start with `%` is written `\\%`"));
         }
         self.set_text(cell.source, edited);
@@ -390,7 +390,7 @@ impl Workspace {
         let stem = path.file_stem().unwrap_or_default().to_string_lossy().into_owned();
         let is_common = path.file_name().is_some_and(|name| name == COMMON_FILE);
         let parsed = self.parse(&text, id, &stem);
-        let mut source = Source::new(path, text);
+        let mut source = SourceFile::new(path, text);
         (source.file, source.problems, source.commons) = (parsed.file, parsed.problems, commons);
         self.sources[id.0 as usize] = source;
         if is_common {
@@ -422,7 +422,7 @@ impl Workspace {
         let source = &mut self.sources[id.0 as usize];
         if let Some(cell) = source.file.cells.first() {
             let span = cell.request.as_ref().map_or(cell.title, |request| request.span);
-            let problem = Problem::mistake(Code::StrayText, span, format!("`{COMMON_FILE}` holds no requests"))
+            let problem = Problem::error(Code::StrayText, span, format!("`{COMMON_FILE}` holds no requests"))
                 .with_hint("move the request to a file of its own")
                 .in_source(id);
             // From here on the file is only its preamble.
@@ -441,25 +441,25 @@ impl Workspace {
             }
             Err(error) => {
                 let message = format!("cannot read `{}`: {error}", shown(path));
-                return Err(Problem::mistake(Code::UnreadableFile, Span::default(), message));
+                return Err(Problem::error(Code::UnreadableFile, Span::default(), message));
             }
         };
         if bytes.len() > MAX_TEXT {
             let message = format!("`{}` has {} bytes, more than {MAX_TEXT}", shown(path), bytes.len());
-            return Err(Problem::mistake(Code::UnreadableFile, Span::default(), message).with_hint("split the file"));
+            return Err(Problem::error(Code::UnreadableFile, Span::default(), message).with_hint("split the file"));
         }
         let text = String::from_utf8(bytes).map_err(|error| {
             let at = error.utf8_error().valid_up_to();
             let line = error.as_bytes()[..at].iter().filter(|&&b| b == b'\n').count() + 1;
             let message = format!("`{}` is not UTF-8: line {line} has a byte that is no text", shown(path));
-            Problem::mistake(Code::UnreadableFile, Span::default(), message).with_hint("save the file as UTF-8")
+            Problem::error(Code::UnreadableFile, Span::default(), message).with_hint("save the file as UTF-8")
         })?;
-        let id = self.add(Source::new(path.to_owned(), text));
+        let id = self.add(SourceFile::new(path.to_owned(), text));
         self.by_path.insert(path.to_owned(), Some(id));
         Ok(Some(id))
     }
 
-    fn add(&mut self, source: Source) -> SourceId {
+    fn add(&mut self, source: SourceFile) -> SourceId {
         self.sources.push(source);
         SourceId(self.sources.len() as u32 - 1)
     }
@@ -473,16 +473,16 @@ fn shown(path: &Path) -> String {
 /// The cleaned path of a request file. Its name is shown in headings, reports and messages, where characters that
 /// drive a terminal or hide from the reader have no place.
 fn usable(path: &Path) -> Result<PathBuf, Problem> {
-    let cleaned = clean(path).ok_or_else(|| outside(path))?;
+    let cleaned = normalize(path).ok_or_else(|| outside(path))?;
     let name = shown(&cleaned);
-    if name.contains(|c| is_unsafe(c) || c.is_control()) {
-        let message = format!("the file name `{}` holds characters that cannot be shown", safe_line(&name));
-        return Err(Problem::mistake(Code::UnreadableFile, Span::default(), message).with_hint("rename the file"));
+    if name.contains(|c| is_control_or_bidi(c) || c.is_control()) {
+        let message = format!("the file name `{}` holds characters that cannot be shown", escape_line(&name));
+        return Err(Problem::error(Code::UnreadableFile, Span::default(), message).with_hint("rename the file"));
     }
     Ok(cleaned)
 }
 
 fn outside(path: &Path) -> Problem {
     let message = format!("`{}` lies outside the workspace", path.display());
-    Problem::mistake(Code::UnreadableFile, Span::default(), message).with_hint("name a file below the workspace's root")
+    Problem::error(Code::UnreadableFile, Span::default(), message).with_hint("name a file below the workspace's root")
 }

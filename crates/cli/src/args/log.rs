@@ -1,7 +1,7 @@
 //! The options of `log`, and of looking at an exchange.
 
 use super::{Later, Part};
-use crate::when::{Since, StatusRange};
+use crate::args::time::{Since, StatusRange};
 use clap::{Args as Group, Subcommand, ValueEnum};
 use std::path::PathBuf;
 

@@ -3,15 +3,16 @@
 mod common;
 mod export;
 mod import;
-mod later;
+mod lazy;
 mod log;
+pub(crate) mod time;
 
 use clap::error::Error;
 use clap::{ArgMatches, Args as Group, CommandFactory, FromArgMatches, Parser, Subcommand, ValueEnum};
 pub(crate) use common::{Color, Common};
 pub(crate) use export::{Export, Whether};
 pub(crate) use import::{Import, ImportCurl, ImportFrom, ImportHar, ImportOpenapi, Into};
-pub(crate) use later::Later;
+pub(crate) use lazy::Later;
 pub(crate) use log::{
     Comparing, ExportFormat, Log, LogAction, LogAgain, LogClear, LogCompare, LogDrop, LogExport, LogFilter, LogShow,
     LogTrend, Looking,
@@ -19,7 +20,7 @@ pub(crate) use log::{
 use std::path::PathBuf;
 use std::str::FromStr;
 use yieldtray_report::Kind;
-use yieldtray_source::{closest, enumerate};
+use yieldtray_source::{closest, join_words};
 
 /// Keeps API requests as plain text beside the code, sends them, and replays them with checks.
 #[derive(Debug, Parser)]
@@ -387,7 +388,7 @@ impl FromStr for ReportFile {
     type Err = String;
 
     fn from_str(text: &str) -> Result<Self, String> {
-        let kinds = || enumerate(Kind::ALL.map(Kind::as_str));
+        let kinds = || join_words(Kind::ALL.map(Kind::as_str));
         let (name, file) = text
             .split_once('=')
             .ok_or_else(|| format!("write a format and a file, as in `html={text}`; the formats are {}", kinds()))?;

@@ -1,18 +1,19 @@
 //! `yieldtray allow`: lets a workspace reach outside its directory.
 
 use crate::args::{Allow, Common};
-use crate::disk::root_of;
-use crate::failure::Stop;
-use crate::kept;
-use crate::session::here;
-use crate::show::Out;
-use crate::show::table::Cell;
-use crate::trust::{self, Allowance, Allowed, digest_of, outside_lines, read_configuration};
+use crate::error::Stop;
+use crate::files::root_of;
+use crate::output::Out;
+use crate::output::table::Cell;
+use crate::project::here;
+use crate::project::state;
+use crate::project::trust;
+use crate::project::trust::{Allowance, Allowed, digest_of, outside_lines, read_configuration};
 use anyhow::Context;
 use serde_json::json;
 use std::io::Write;
 use std::path::{Path, PathBuf};
-use yieldtray_source::escape::safe_line;
+use yieldtray_source::escape::escape_line;
 use yieldtray_store::StateFolder;
 
 /// Allows a workspace, forgets that, or lists what is allowed.
@@ -28,10 +29,10 @@ pub(crate) fn allow(common: &Common, args: &Allow, out: &mut Out) -> Result<u8, 
     let root = root_of(&folder);
     let workspace = read_configuration(&root)?;
     let problems: Vec<_> = workspace.config_problems().cloned().collect();
-    if problems.iter().any(yieldtray_source::Problem::is_mistake) {
-        return Err(Stop::with_problems(out, &workspace, &problems));
+    if problems.iter().any(yieldtray_source::Problem::is_error) {
+        return Err(out.stop_with(&workspace, &problems));
     }
-    let adopted = args.state && StateFolder::adopt(&root, kept::key_file().as_deref())?;
+    let adopted = args.state && StateFolder::adopt(&root, state::key_file().as_deref())?;
     trust::remember(&root, &workspace)?;
     let lines = outside_lines(&workspace);
     let look = out.look;
@@ -45,9 +46,9 @@ pub(crate) fn allow(common: &Common, args: &Allow, out: &mut Out) -> Result<u8, 
     if out.quiet {
         return Ok(0);
     }
-    writeln!(out.result(), "allowed {}", safe_line(&root.display().to_string()))?;
+    writeln!(out.result(), "allowed {}", escape_line(&root.display().to_string()))?;
     for (place, what) in &lines {
-        writeln!(out.result(), "  {}  {}", look.faint(place), safe_line(what))?;
+        writeln!(out.result(), "  {}  {}", look.faint(place), escape_line(what))?;
     }
     let more = match lines.is_empty() {
         true => "  nothing in it reaches outside its directory; git may be asked about its files",
@@ -70,7 +71,7 @@ fn revoke(folder: &Path, out: &mut Out) -> Result<u8, Stop> {
     if out.json {
         writeln!(out.result(), "{}", json!({ "root": root, "revoked": there }))?;
     } else if !out.quiet {
-        let shown = safe_line(&root.display().to_string()).into_owned();
+        let shown = escape_line(&root.display().to_string()).into_owned();
         let words = if there { format!("{shown} is not allowed any more") } else { format!("{shown} was not allowed") };
         writeln!(out.result(), "{words}")?;
     }
@@ -92,7 +93,7 @@ fn list(out: &mut Out) -> Result<u8, Stop> {
             let state = state_of(own);
             let shown = if state == "unchanged" { look.faint(state) } else { look.odd(state) };
             vec![
-                Cell::new(safe_line(&own.root.display().to_string()).into_owned()).yielding(),
+                Cell::new(escape_line(&own.root.display().to_string()).into_owned()).yielding(),
                 Cell::new(state).painted(shown),
                 Cell::new(own.digest.clone()).painted(look.faint(&own.digest)).yielding(),
             ]

@@ -1,23 +1,24 @@
 use super::expect_known;
 use crate::args::{Common, Cookies, CookiesAction, Later, Names};
-use crate::failure::Stop;
+use crate::clock;
+use crate::error::Stop;
 use crate::host::Host;
-use crate::kept;
-use crate::session::Session;
-use crate::show::table::Cell;
-use crate::show::{Out, data};
+use crate::output::table::Cell;
+use crate::output::{Out, data};
+use crate::project::Session;
+use crate::project::state;
 use serde_json::json;
 use std::io::Write;
 use yieldtray_http::MASK;
-use yieldtray_source::escape::safe_line;
+use yieldtray_source::escape::escape_line;
 use yieldtray_store::Kind;
 use yieldtray_transport::{Jar, KeptCookie};
 
 /// Shows the cookies that are kept for the chosen environment, or drops some of them.
 pub(crate) fn cookies(common: &Common, args: Cookies, host: &Host, out: &mut Out) -> Result<u8, Stop> {
     let session = Session::open(common, host, out, &[])?;
-    let environment = kept::environment(&session.settings).to_owned();
-    let mut store = kept::open_or_set_aside(&session, out)?;
+    let environment = state::environment(&session.settings).to_owned();
+    let mut store = state::open_or_set_aside(&session, out)?;
     let rows = store.as_ref().map(|store| store.credentials(&environment, Kind::Cookie)).transpose()?;
     let rows = rows.unwrap_or_default();
     let jar = Jar::load(rows.iter().filter_map(|row| row.value.as_deref()));
@@ -31,9 +32,9 @@ pub(crate) fn cookies(common: &Common, args: Cookies, host: &Host, out: &mut Out
             let known: Vec<&str> = cookies.iter().map(|cookie| cookie.name.as_str()).collect();
             expect_known(&names, &known, |name| format!("there is no cookie `{name}`"), "yieldtray cookies")?;
             let gone = cookies.iter().filter(|cookie| names.contains(&cookie.name));
-            let places: Vec<String> = gone.map(kept::cookie_place).collect();
+            let places: Vec<String> = gone.map(state::cookie_place).collect();
             if let Some(store) = &mut store {
-                store.change_credentials(&environment, Kind::Cookie, &[], &places, kept::now())?;
+                store.change_credentials(&environment, Kind::Cookie, &[], &places, clock::now())?;
             }
             places.len()
         }
@@ -61,15 +62,15 @@ fn show(session: &Session, cookies: &[KeptCookie], out: &mut Out) -> Result<u8, 
     }
     out.introduce(&session.heading())?;
     let look = out.look;
-    let now = kept::now();
+    let now = clock::now();
     let lines: Vec<Vec<Cell>> = cookies
         .iter()
         .map(|cookie| {
             let ends = cookie.ends.map_or_else(|| "no end".to_owned(), |ends| data::ahead(ends - now));
             vec![
-                Cell::new(safe_line(&cookie.name)).painted(look.name(&safe_line(&cookie.name))),
-                Cell::new(safe_line(&value(cookie))).yielding(),
-                Cell::new(safe_line(&format!("{}{}", cookie.domain, cookie.path))),
+                Cell::new(escape_line(&cookie.name)).painted(look.name(&escape_line(&cookie.name))),
+                Cell::new(escape_line(&value(cookie))).yielding(),
+                Cell::new(escape_line(&format!("{}{}", cookie.domain, cookie.path))),
                 Cell::new(ends),
                 Cell::new(cookie.attributes.join(", ")),
             ]

@@ -1,10 +1,11 @@
-use super::init::{ignore, lay};
+use super::init::lay;
 use super::replay::replay;
 use crate::args::{Choice, Common, Demo, Replay};
-use crate::failure::Stop;
+use crate::error::Stop;
 use crate::host::Host;
-use crate::sending::Interrupts;
-use crate::show::Out;
+use crate::interrupt::Interrupts;
+use crate::output::Out;
+use crate::project::gitignore::ensure_gitignore;
 use anyhow::Context;
 use std::io::Write;
 use std::path::{Path, PathBuf};
@@ -53,7 +54,7 @@ pub(crate) fn demo(common: &Common, args: &Demo, host: &Host, out: &mut Out) -> 
     let config = CONFIG.replace("http://bench.invalid", &bench.base()).replace("http://live.invalid", &live.base());
     lay(&folder, &[(CONFIG_FILE, config.as_str()), (LOCAL_FILE, PRIVATE)])?;
     lay(&folder, FILES)?;
-    ignore(&folder)?;
+    ensure_gitignore(&folder)?;
     // The one question of the workspace is answered here: the demo runs by itself.
     let set = [format!("truck={TRUCK}")].into_iter().chain(common.set.iter().cloned()).collect();
     let common = Common { directory: Some(folder.clone()), set, ..common.clone() };

@@ -1,11 +1,12 @@
 use crate::args::{Common, Env};
-use crate::disk;
-use crate::failure::Stop;
+use crate::error::Stop;
+use crate::files;
 use crate::host::Host;
-use crate::kept;
-use crate::session::{ChosenBy, Session};
-use crate::show::Out;
-use crate::show::table::{self, Cell};
+use crate::output::Out;
+use crate::output::table;
+use crate::output::table::Cell;
+use crate::project::state;
+use crate::project::{ChosenBy, Session};
 use anyhow::Context;
 use serde_json::json;
 use std::io::Write;
@@ -13,7 +14,7 @@ use yieldtray_source::Span;
 use yieldtray_source::access::{CONFIG_FILE, LOCAL_FILE};
 use yieldtray_store::StateFolder;
 use yieldtray_workspace::config::{
-    Config, EditError, Entry, Environment, Outside, add_environment_like, unknown_environment,
+    Config, EditError, Environment, ExternalSources, ValueEntry, add_environment_like, unknown_environment,
 };
 
 /// Shows the environments; with a name, chooses one for this checkout, or writes a new one first.
@@ -28,7 +29,7 @@ pub(crate) fn env(common: &Common, args: &Env, host: &Host, out: &mut Out) -> Re
             } else if session.workspace.config.environment(name).is_none() {
                 return Err(unknown_environment(name, Span::default(), &session.workspace.config).into());
             }
-            StateFolder::open_or_make(&session.root, kept::key_file().as_deref())?.choose_environment(name)?;
+            StateFolder::open_or_make(&session.root, state::key_file().as_deref())?.choose_environment(name)?;
             lines.push(format!("`{name}` is chosen for this checkout"));
             if let Some(by @ (ChosenBy::Option | ChosenBy::Variable)) = session.chosen_by {
                 lines.push(format!("{} says another one at the moment, and wins", by.words()));
@@ -63,13 +64,13 @@ fn add(session: &Session, name: &str, like: &str) -> Result<Vec<String>, Stop> {
         return Err(unknown_environment(like, Span::default(), config).into());
     }
     let mut lines = Vec::new();
-    let _lock = disk::lock(&session.root).context("cannot change the configuration")?;
+    let _lock = files::lock(&session.root).context("cannot change the configuration")?;
     for file in [CONFIG_FILE, LOCAL_FILE] {
         let path = session.root.join(file);
         let Ok(text) = std::fs::read_to_string(&path) else { continue };
         match add_environment_like(&text, name, like) {
             Ok(changed) => {
-                let replace = if file == LOCAL_FILE { disk::replace_private } else { disk::replace };
+                let replace = if file == LOCAL_FILE { files::replace_private } else { files::replace };
                 replace(&path, changed.as_bytes()).with_context(|| format!("cannot write `{file}`"))?;
                 lines.push(format!("`{name}` stands in `{file}` with the names of `{like}`: fill in its values"));
             }
@@ -91,7 +92,7 @@ struct Filled {
     empty: usize,
 }
 
-fn filled(config: &Config, environment: &Environment, outside: &Outside<'_>) -> Filled {
+fn filled(config: &Config, environment: &Environment, outside: &ExternalSources<'_>) -> Filled {
     let mut names: Vec<&str> = environment.values.iter().map(|entry| entry.name.as_str()).collect();
     names.sort_unstable();
     names.dedup();
@@ -100,8 +101,8 @@ fn filled(config: &Config, environment: &Environment, outside: &Outside<'_>) -> 
     let mut missing: Vec<String> = all.filter(|entry| !has(&entry.name)).map(|entry| entry.name.clone()).collect();
     missing.sort_unstable();
     missing.dedup();
-    let is_empty = |entry: &&Entry| {
-        !entry.given.is_command() && entry.value(outside).is_ok_and(|value| value.as_text() == Some(""))
+    let is_empty = |entry: &&ValueEntry| {
+        !entry.source_kind.is_command() && entry.value(outside).is_ok_and(|value| value.as_text() == Some(""))
     };
     let first = |name: &&str| environment.values.iter().find(|entry| entry.name == **name);
     let empty = names.iter().filter_map(first).filter(is_empty).count();

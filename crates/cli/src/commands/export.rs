@@ -1,16 +1,16 @@
 use crate::args::{Common, Export, Whether};
-use crate::failure::Stop;
-use crate::handover::{Manner, hand_over, named};
+use crate::error::Stop;
+use crate::export::{Manner, hand_over, named};
 use crate::host::Host;
-use crate::locate::Where;
-use crate::session::{Session, places};
-use crate::show::Out;
-use crate::show::table::Cell;
+use crate::output::Out;
+use crate::output::table::Cell;
+use crate::project::locator::Where;
+use crate::project::{Session, places};
 use serde_json::json;
 use std::io::Write;
 use yieldtray_interchange::snippet::TARGETS;
-use yieldtray_source::enumerate;
-use yieldtray_source::escape::safe;
+use yieldtray_source::escape::escape_terminal;
+use yieldtray_source::join_words;
 
 /// Writes a request as code, as a command or in a format.
 pub(crate) fn export(common: &Common, args: &Export, host: &Host, out: &mut Out) -> Result<u8, Stop> {
@@ -28,7 +28,7 @@ pub(crate) fn export(common: &Common, args: &Export, host: &Host, out: &mut Out)
         several if !target.takes_several() => {
             let names = several.iter().take(12).map(|cell| &*session.workspace.cell(*cell).name);
             let chains = TARGETS.iter().filter(|target| target.takes_several()).map(|target| target.name);
-            let hint = format!("name one: {}; whole files are written as {}", enumerate(names), enumerate(chains));
+            let hint = format!("name one: {}; whole files are written as {}", join_words(names), join_words(chains));
             let message = format!("`{place}` holds {} requests, but `{}` takes one", several.len(), target.name);
             return Err(Stop::refused_with(message, hint));
         }
@@ -45,7 +45,7 @@ pub(crate) fn export(common: &Common, args: &Export, host: &Host, out: &mut Out)
         return Ok(0);
     }
     // What stands in no literal, as in a request written out, would drive a terminal.
-    let text = if out.terminal { safe(&snippet.text) } else { snippet.text.as_str().into() };
+    let text = if out.terminal { escape_terminal(&snippet.text) } else { snippet.text.as_str().into() };
     write!(out.result(), "{text}")?;
     if out.quiet {
         return Ok(0);
@@ -55,7 +55,7 @@ pub(crate) fn export(common: &Common, args: &Export, host: &Host, out: &mut Out)
     }
     let look = out.error_look;
     if !reads.is_empty() {
-        out.say(&look.faint(&format!("reads {} of the environment", enumerate(reads.iter().map(String::as_str)))))?;
+        out.say(&look.faint(&format!("reads {} of the environment", join_words(reads.iter().map(String::as_str)))))?;
     }
     if snippet.files {
         out.say(&look.faint("files are named from the workspace's root"))?;

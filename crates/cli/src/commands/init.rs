@@ -1,7 +1,8 @@
 use crate::args::{Common, Init};
-use crate::disk;
-use crate::failure::Stop;
-use crate::show::Out;
+use crate::error::Stop;
+use crate::files;
+use crate::output::Out;
+use crate::project::gitignore::ensure_gitignore;
 use anyhow::Context;
 use std::io::Write;
 use std::path::Path;
@@ -10,9 +11,6 @@ use yieldtray_source::access::CONFIG_FILE;
 const CONFIG: &str = include_str!("../../demo/init.toml");
 const REQUESTS: &str = include_str!("../../demo/init.http");
 const REQUEST_FILE: &str = "requests/first.http";
-
-/// What git shall not keep: values of one's own, and the tool's state.
-const IGNORED: &[&str] = &["yieldtray.local.toml", ".yieldtray/"];
 
 /// Lays a small workspace; nothing that is there is overwritten.
 pub(crate) fn init(common: &Common, args: &Init, out: &mut Out) -> Result<u8, Stop> {
@@ -26,7 +24,7 @@ pub(crate) fn init(common: &Common, args: &Init, out: &mut Out) -> Result<u8, St
         }
     }
     lay(&folder, &[(CONFIG_FILE, CONFIG), (REQUEST_FILE, REQUESTS)])?;
-    ignore(&folder)?;
+    ensure_gitignore(&folder)?;
     if !out.quiet {
         let shown = named.display();
         let there = if named == Path::new(".") { String::new() } else { format!("-C {shown} ") };
@@ -53,7 +51,7 @@ pub(crate) fn lay(folder: &Path, files: &[(&str, &str)]) -> Result<(), Stop> {
         made.extend(below.ancestors().filter(|folder| !folder.exists()).map(Path::to_owned));
         let write = || {
             std::fs::create_dir_all(below)?;
-            disk::replace(&path, text.as_bytes())
+            files::replace(&path, text.as_bytes())
         };
         if let Err(error) = write() {
             // Half of it would only be in the way of the next attempt.
@@ -65,23 +63,4 @@ pub(crate) fn lay(folder: &Path, files: &[(&str, &str)]) -> Result<(), Stop> {
         written.push(path);
     }
     Ok(())
-}
-
-/// Adds what is missing to the folder's `.gitignore`.
-pub(crate) fn ignore(folder: &Path) -> Result<(), Stop> {
-    let path = folder.join(".gitignore");
-    let mut text = std::fs::read_to_string(&path).unwrap_or_default();
-    let missing: Vec<&str> =
-        IGNORED.iter().copied().filter(|rule| !text.lines().any(|line| line.trim() == *rule)).collect();
-    if missing.is_empty() {
-        return Ok(());
-    }
-    if !text.is_empty() && !text.ends_with('\n') {
-        text.push('\n');
-    }
-    for rule in missing {
-        text.push_str(rule);
-        text.push('\n');
-    }
-    Ok(disk::replace(&path, text.as_bytes()).with_context(|| format!("cannot write `{}`", path.display()))?)
 }

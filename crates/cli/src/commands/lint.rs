@@ -1,11 +1,12 @@
 use crate::args::{Common, FindingsFile, Lint};
-use crate::disk::{self, Disk};
-use crate::failure::Stop;
+use crate::error::Stop;
+use crate::files;
 use crate::host::Host;
-use crate::session::{Session, here, places, root_for};
-use crate::show::{Out, data, problems, table};
-use crate::staged::{Staged, known_paths, staged_paths};
-use crate::trust::{Trust, read_configuration};
+use crate::output::{Out, data, problems, table};
+use crate::project::disk::Disk;
+use crate::project::staged::{Staged, known_paths, staged_paths};
+use crate::project::trust::{Trust, read_configuration};
+use crate::project::{Session, here, places, root_for};
 use anyhow::Context;
 use std::io::Write;
 use yieldtray_ide::lint::{Ties, learn_ties, lint_configuration, lint_files};
@@ -54,7 +55,7 @@ pub(crate) fn lint(common: &Common, args: &Lint, host: &Host, out: &mut Out) -> 
         let file = session.path_from_here(file);
         let text = format!("{:#}\n", sarif(&session.workspace, &found));
         let refused = |error| Stop::refused(format!("cannot write `{}`: {error}", file.display()));
-        disk::replace(&file, text.as_bytes()).map_err(refused)?;
+        files::replace(&file, text.as_bytes()).map_err(refused)?;
     }
     show(&session, &files, &cells, &found, out)
 }
@@ -110,7 +111,7 @@ fn staged_files(session: &Session) -> Result<Vec<SourceId>, Stop> {
 
 fn show(session: &Session, files: &[SourceId], cells: &[CellId], found: &[Problem], out: &mut Out) -> Result<u8, Stop> {
     let workspace = &session.workspace;
-    let mistakes = found.iter().filter(|problem| problem.is_mistake()).count();
+    let mistakes = found.iter().filter(|problem| problem.is_error()).count();
     let code = if mistakes > 0 { 2 } else { 0 };
     if out.json {
         let document = serde_json::json!({ "problems": data::problems(workspace, found) });
@@ -120,7 +121,7 @@ fn show(session: &Session, files: &[SourceId], cells: &[CellId], found: &[Proble
     out.introduce(&session.heading())?;
     let look = out.look;
     let quiet = out.quiet;
-    for problem in found.iter().filter(|problem| problem.is_mistake() || !quiet) {
+    for problem in found.iter().filter(|problem| problem.is_error() || !quiet) {
         let text = problems::snippet(workspace, problem, look);
         writeln!(out.result(), "{text}")?;
     }

@@ -1,12 +1,14 @@
 use crate::args::{Common, List};
-use crate::failure::Stop;
+use crate::error::Stop;
 use crate::host::Host;
-use crate::session::{Session, places};
-use crate::show::table::{self, Cell};
-use crate::show::{self, Out, data};
+use crate::output;
+use crate::output::table;
+use crate::output::table::Cell;
+use crate::output::{Out, data};
+use crate::project::{Session, places};
 use std::io::Write;
 use yieldtray_source::Problem;
-use yieldtray_source::escape::safe_line;
+use yieldtray_source::escape::escape_line;
 use yieldtray_workspace::plan::Graph;
 
 /// Shows the requests there are: place, name, method, target, what they need and yield.
@@ -19,8 +21,8 @@ pub(crate) fn list(common: &Common, args: &List, host: &Host, out: &mut Out) -> 
         let Session { workspace, engine, .. } = &mut session;
         let graph = Graph::new(workspace, engine, &cells);
         match out.json {
-            true => writeln!(out.result(), "{}", show::graph::data(workspace, &graph))?,
-            false => write!(out.result(), "{}", show::graph::graph(workspace, &graph, *format))?,
+            true => writeln!(out.result(), "{}", output::graph::data(workspace, &graph))?,
+            false => write!(out.result(), "{}", output::graph::graph(workspace, &graph, *format))?,
         }
         return Ok(0);
     }
@@ -32,17 +34,17 @@ pub(crate) fn list(common: &Common, args: &List, host: &Host, out: &mut Out) -> 
     let problems: Vec<Problem> = sources
         .iter()
         .flat_map(|source| &workspace.source(*source).problems)
-        .filter(|p| p.is_mistake())
+        .filter(|p| p.is_error())
         .cloned()
         .chain(session.unreadable.iter().cloned())
         .collect();
-    let code = if problems.iter().any(Problem::is_mistake) { 2 } else { 0 };
+    let code = if problems.iter().any(Problem::is_error) { 2 } else { 0 };
     if out.json {
         let document = serde_json::json!({ "requests": listed, "problems": data::problems(workspace, &problems) });
         writeln!(out.result(), "{document}")?;
         return Ok(code);
     }
-    let text = |value: &serde_json::Value| safe_line(value.as_str().unwrap_or_default()).into_owned();
+    let text = |value: &serde_json::Value| escape_line(value.as_str().unwrap_or_default()).into_owned();
     let words = |value: &serde_json::Value| {
         value.as_array().into_iter().flatten().filter_map(serde_json::Value::as_str).collect::<Vec<_>>().join(", ")
     };

@@ -1,6 +1,6 @@
 use crate::args::Common;
 use crate::editor::EditorDesk;
-use crate::failure::Stop;
+use crate::error::Stop;
 use std::io::{stdin, stdout};
 use std::sync::Arc;
 

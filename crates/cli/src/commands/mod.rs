@@ -12,8 +12,8 @@ mod list;
 pub(crate) mod log;
 mod lsp;
 mod prove;
-mod recall;
 mod replay;
+mod replay_from_log;
 mod report;
 mod send;
 mod tidy;
@@ -22,10 +22,9 @@ mod values;
 mod watch;
 
 use crate::args::{Args, Command, Later};
-use crate::failure::Stop;
+use crate::error::Stop;
 use crate::host::Host;
-use crate::show::Out;
-pub(crate) use init::ignore;
+use crate::output::Out;
 use yieldtray_source::closest;
 
 /// Carries the command out and gives the exit code.

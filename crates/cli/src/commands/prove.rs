@@ -1,16 +1,17 @@
 use crate::args::{Common, Prove};
-use crate::ask::Terminal;
-use crate::choice::choose;
-use crate::failure::Stop;
-use crate::guard::guard;
+use crate::confirm::guard;
+use crate::error::Stop;
 use crate::host::Host;
-use crate::options::options;
-use crate::sending::{Audience, Saving, Senders, drive};
-use crate::show::Out;
-use crate::show::progress::ProgressLine;
-use crate::show::proof::{Proved, Proven};
+use crate::output::Out;
+use crate::output::mutation::{Proved, Proven};
+use crate::output::progress::ProgressLine;
+use crate::project::select::choose;
+use crate::prompt::Terminal;
+use crate::run::client_options::options;
+use crate::run::{Audience, Saving, Senders, drive};
 use std::io;
 use std::time::Instant;
+use yieldtray_engine::RunOptions;
 use yieldtray_engine::{CellReport, Event, Run};
 use yieldtray_transport::{Client, Options};
 use yieldtray_workspace::plan::Plan;
@@ -23,10 +24,13 @@ pub(crate) fn prove(common: &Common, args: &Prove, host: &Host, out: &mut Out) -
     guard(&session, &plan.changing(&session.workspace), args.yes, &person)?;
     let heading = session.heading_of(plan.steps.iter().map(|step| step.cell));
     let workspace = &session.workspace;
-    let mut run = Run::new(workspace, &session.engine, session.settings.clone(), plan, false).one_row().proving();
-    if session.reveal {
-        run = run.revealing();
-    }
+    let run_options = RunOptions {
+        first_row_only: true,
+        mutate_responses: true,
+        reveal_secrets: session.reveal,
+        ..RunOptions::default()
+    };
+    let mut run = session.run(plan, run_options);
     let client = Client::new(Options { time_connecting: false, ..options(&session)? });
     let saving = Saving::of(&session);
     let progress = (out.terminal && !out.json).then(|| ProgressLine::new(Instant::now()));
@@ -55,13 +59,13 @@ struct Listening<'o> {
 impl Audience for Listening<'_> {
     fn happened(&mut self, run: &Run<'_>, event: Event) -> io::Result<()> {
         match event {
-            Event::Cell(report) => {
-                self.failed += usize::from(report.proof.is_none());
+            Event::CellFinished(report) => {
+                self.failed += usize::from(report.mutation.is_none());
                 self.reports.push(*report);
                 self.waits(run)
             }
-            Event::Ended(_) => self.gives_way(),
-            Event::Began { .. } | Event::Token(_) => Ok(()),
+            Event::RunFinished(_) => self.gives_way(),
+            Event::RunStarted { .. } | Event::TokenObtained(_) => Ok(()),
         }
     }
 

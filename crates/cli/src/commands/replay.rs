@@ -1,25 +1,25 @@
-use super::recall::recall;
 use super::watch::{Touched, watch};
 use crate::args::{Common, Replay};
-use crate::ask::Terminal;
-use crate::choice::choose;
-use crate::failure::Stop;
-use crate::guard::guard;
+use crate::commands::replay_from_log::recall;
+use crate::confirm::guard;
+use crate::error::Stop;
 use crate::host::Host;
-use crate::kept;
-use crate::options::options;
-use crate::recording::{Books, Logbook, Recording, Reports};
-use crate::sending::{Saving, Senders, drive};
-use crate::session::Session;
-use crate::show::Out;
-use crate::show::cell::{CellLines, Columns, shown_name};
-use crate::show::running::Running;
+use crate::output::Out;
+use crate::output::cell::{CellLines, Columns, shown_name};
+use crate::project::Session;
+use crate::project::select::choose;
+use crate::project::state;
+use crate::prompt::Terminal;
+use crate::run::client_options::options;
+use crate::run::printer::Running;
+use crate::run::recording::{Books, Logbook, Recording, Reports};
+use crate::run::{Saving, Senders, drive};
 use chrono::{DateTime, Utc};
 use std::borrow::Cow;
 use std::path::PathBuf;
 use std::sync::PoisonError;
 use std::time::{Instant, SystemTime};
-use yieldtray_engine::Run;
+use yieldtray_engine::RunOptions;
 use yieldtray_report::About;
 use yieldtray_report::record::LARGEST_BODY;
 use yieldtray_transport::{Client, Options};
@@ -94,22 +94,21 @@ pub(crate) fn replay_part(
     about.shard = shard.map(|(own, all)| format!("{own}/{all}"));
     let reports = Reports::begin(report, |file| session.path_from_here(file), about)?;
     out.outlive_reader();
-    let workspace = &session.workspace;
     let lines = lines(&session, &plan, heading.base.clone(), out);
     let logbook = Logbook::begin(&session, plan.steps.iter().map(|step| step.cell), !no_log);
-    let mut run = Run::new(workspace, &session.engine, session.settings.clone(), plan, *fail_fast);
-    if session.reveal {
-        run = run.revealing();
-    }
     // Only reports and the log tell what was sent, and only reports what connecting took.
     let tells = reports.tell_exchanges();
-    if tells || logbook.is_some() {
-        run = run.keeping(LARGEST_BODY);
-    }
+    let run_options = RunOptions {
+        fail_fast: *fail_fast,
+        capture_limit: (tells || logbook.is_some()).then_some(LARGEST_BODY),
+        reveal_secrets: session.reveal,
+        ..RunOptions::default()
+    };
+    let mut run = session.run(plan, run_options);
     let client = Client::new(Options { time_connecting: tells, ..options(&session)? });
     let saving = Saving::of(&session);
     let began = Instant::now();
-    let audience = Running::new(out, lines, heading, &session.engine, common.verbose);
+    let audience = Running::new(out, lines, heading, &session.random, common.verbose);
     let books = Books { reports: reports.are_wanted().then_some(reports), logbook };
     let mut audience = Recording::new(audience, books);
     let driven = drive(&mut run, &mut Senders::each(client), &saving, usize::from(*jobs), &person, &mut audience);
@@ -125,7 +124,7 @@ pub(crate) fn replay_part(
     let mut code = run.summary().exit_code().max(session.unreadable_code());
     if let Some(mut reports) = reports {
         part.saved.extend(reports.below(&session.root));
-        reports.end(&run, elapsed, session.engine.made_up().seed_in_use());
+        reports.end(&run, elapsed, session.random.seed_in_use());
         if !reports.finish(out)? {
             code = code.max(2);
         }
@@ -133,7 +132,7 @@ pub(crate) fn replay_part(
     out.seed(session.seed_to_tell(run.summary()))?;
     logbook.map(|logbook| logbook.end(out)).transpose()?;
     // It was asked for: where it does not work, the command did not.
-    if *onto_tray && !kept::keep(&session, &mut None, &run, None, out)? {
+    if *onto_tray && !state::keep(&session, &mut None, &run, None, out)? {
         code = code.max(2);
     }
     Ok(code)
@@ -158,7 +157,7 @@ fn share(text: &str) -> Result<(u32, u32), Stop> {
 /// What is written in the file of a cell's name, method and target: enough to lay out columns.
 fn written<'w>(workspace: &'w Workspace, step: &Step) -> (Cow<'w, str>, &'w str, &'w str) {
     let cell = step.cell;
-    let mut name = shown_name(workspace, cell, step.played.map(|played| played.by));
+    let mut name = shown_name(workspace, cell, step.played.map(|played| played.sequence));
     if workspace.rows_file(cell).is_some() {
         name += " row 99";
     }

@@ -1,11 +1,11 @@
 //! `report merge`: reports of shards or attempts become one.
 
 use crate::args::{Common, Later, Report, ReportAction, ReportFile, ReportMerge};
-use crate::failure::Stop;
-use crate::recording::Reports;
-use crate::session::here;
-use crate::show::cell::summary;
-use crate::show::{Out, data, table};
+use crate::error::Stop;
+use crate::output::cell::summary;
+use crate::output::{Out, data, table};
+use crate::project::here;
+use crate::run::recording::Reports;
 use std::io::Write;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
@@ -39,7 +39,7 @@ fn merge(common: &Common, files: &[PathBuf], report: &[ReportFile], out: &mut Ou
 
 fn read(folder: &Path, file: &Path) -> Result<Saved, Stop> {
     let name = file.display();
-    let text = std::fs::read(folder.join(file)).map_err(crate::disk::plain);
+    let text = std::fs::read(folder.join(file)).map_err(crate::files::plain);
     let text = text.map_err(|error| Stop::refused(format!("cannot read `{name}`: {error}")))?;
     Saved::read(&text).map_err(|wrong| {
         let place = wrong.place.map(|(line, column)| format!(":{line}:{column}")).unwrap_or_default();

@@ -1,22 +1,24 @@
 use crate::append::Append;
 use crate::args::{Common, Looking, Needs, Part, Send};
-use crate::ask::{self, Terminal};
+use crate::confirm::guard;
 use crate::edit;
-use crate::failure::Stop;
-use crate::guard::guard;
+use crate::error::Stop;
 use crate::host::Host;
-use crate::options::options;
-use crate::sending::single::{Done, How, Prelude, carry_out};
-use crate::session::{Session, places};
-use crate::show::answer::Shown;
-use crate::show::verdict::Told;
-use crate::show::{Out, body, data, exchange};
+use crate::output::answer::Shown;
+use crate::output::result_lines::Told;
+use crate::output::{Out, body, data, exchange};
+use crate::project::{Session, places};
+use crate::prompt;
+use crate::prompt::Terminal;
+use crate::run::client_options::options;
+use crate::run::send_one::{Done, How, Prelude, carry_out};
 use serde_json::{Value, json};
 use std::io::Write;
 use std::path::{Path, PathBuf};
-use yieldtray_engine::{Event, Next, Run};
+use yieldtray_engine::RunOptions;
+use yieldtray_engine::{Event, Next};
 use yieldtray_expression::check_jsonpath;
-use yieldtray_source::{Code, Problem, enumerate};
+use yieldtray_source::{Code, Problem, join_words};
 use yieldtray_syntax::typed_field;
 use yieldtray_transport::Client;
 use yieldtray_workspace::CellId;
@@ -222,15 +224,21 @@ fn look(
     out: &mut Out,
 ) -> Result<u8, Stop> {
     let Prelude { plan, kept } = prelude;
-    let run = Run::new(&session.workspace, &session.engine, session.settings.clone(), plan, true);
-    let mut run = run.with_tray(kept.tray).with_tokens(kept.tokens).with_headers(cell, headers).one_row().dry();
-    if session.reveal {
-        run = run.revealing();
-    }
+    let run_options = RunOptions {
+        fail_fast: true,
+        first_row_only: true,
+        dry_run: true,
+        headers: Some((cell, headers)),
+        reveal_secrets: session.reveal,
+        tray: kept.tray,
+        tokens: kept.tokens,
+        ..RunOptions::default()
+    };
+    let mut run = session.run(plan, run_options);
     let ready = loop {
         match run.next() {
             Some(Next::Ask(question)) => {
-                let value = ask::question(&question)?;
+                let value = prompt::question(&question)?;
                 run.answer(&question, value);
             }
             Some(Next::Send(ready)) => break Some(ready),
@@ -238,8 +246,9 @@ fn look(
         }
     };
     let events: Vec<Event> = run.events().collect();
-    let reports =
-        events.into_iter().filter_map(|event| if let Event::Cell(report) = event { Some(report) } else { None });
+    let reports = events
+        .into_iter()
+        .filter_map(|event| if let Event::CellFinished(report) = event { Some(report) } else { None });
     let mut problems: Vec<Problem> = reports.flat_map(|report| report.problems).collect();
     let Some(ready) = ready else {
         out.problems(&session.workspace, &problems)?;
@@ -288,7 +297,7 @@ pub(super) fn one(cells: &[CellId], session: &Session, place: &str) -> Result<Ce
         )),
         several => {
             let names = several.iter().take(12).map(|cell| &*session.workspace.cell(*cell).name);
-            let hint = format!("name one: `{place}#NAME` with {}; `replay` sends them all", enumerate(names));
+            let hint = format!("name one: `{place}#NAME` with {}; `replay` sends them all", join_words(names));
             Err(Stop::refused_with(format!("`{place}` holds {} requests", several.len()), hint))
         }
     }

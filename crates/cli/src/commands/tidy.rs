@@ -1,10 +1,11 @@
 use crate::append::expect_request_file;
 use crate::args::{Common, Tidy};
-use crate::disk::{self, RequestFiles, request_files};
-use crate::failure::Stop;
-use crate::locate::Where;
-use crate::session::{here, places, root_for};
-use crate::show::{Out, problems, table};
+use crate::error::Stop;
+use crate::files;
+use crate::files::{RequestFiles, request_files};
+use crate::output::{Out, problems, table};
+use crate::project::locator::Where;
+use crate::project::{here, places, root_for};
 use anyhow::Context;
 use serde_json::json;
 use std::io::{Read, Write};
@@ -25,19 +26,19 @@ pub(crate) fn tidy(common: &Common, args: &Tidy, out: &mut Out) -> Result<u8, St
     let Found { files, passed_over } = files(&here, &places)?;
     let _lock = match args.verify {
         true => None,
-        false => disk::lock(&root_for(&here, &places)).context("cannot change files here")?,
+        false => files::lock(&root_for(&here, &places)).context("cannot change files here")?,
     };
     // One that cannot be read is told, and does not stop the others.
     let (mut changes, mut unread) = (Vec::new(), Vec::new());
     for file in &files {
-        match disk::read_text(file) {
+        match files::read_text(file) {
             Ok(text) => changes.extend(tidied(&text).map(|tidied| (file, tidied))),
             Err(error) => unread.push(format!("cannot read `{}`: {error}", file.display())),
         }
     }
     if !args.verify {
         for (file, text) in &changes {
-            disk::replace(file, text.as_bytes()).map_err(|error| refused("write", file, error))?;
+            files::replace(file, text.as_bytes()).map_err(|error| refused("write", file, error))?;
         }
     }
     let shown = |file: &Path| file.strip_prefix(&here).unwrap_or(file).display().to_string();
@@ -149,5 +150,5 @@ fn files(here: &Path, places: &[Where]) -> Result<Found, Stop> {
 }
 
 fn refused(verb: &str, file: &Path, error: std::io::Error) -> Stop {
-    Stop::refused(format!("cannot {verb} `{}`: {}", file.display(), disk::plain(error)))
+    Stop::refused(format!("cannot {verb} `{}`: {}", file.display(), files::plain(error)))
 }

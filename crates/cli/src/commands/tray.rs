@@ -1,23 +1,24 @@
 use super::expect_known;
 use crate::args::{Common, Later, Names, Tray, TrayAction};
-use crate::failure::Stop;
+use crate::clock;
+use crate::error::Stop;
 use crate::host::Host;
-use crate::kept;
-use crate::session::Session;
-use crate::show::table::Cell;
-use crate::show::{Out, data};
+use crate::output::table::Cell;
+use crate::output::{Out, data};
+use crate::project::Session;
+use crate::project::state;
 use serde_json::json;
 use std::io::Write;
 use yieldtray_http::MASK;
-use yieldtray_source::escape::safe_line;
+use yieldtray_source::escape::escape_line;
 use yieldtray_store::Kept;
 use yieldtray_workspace::secret::Masker;
 
 /// Shows what responses yielded and is kept for the chosen environment, or drops some of it.
 pub(crate) fn tray(common: &Common, args: Tray, host: &Host, out: &mut Out) -> Result<u8, Stop> {
     let session = Session::open(common, host, out, &[])?;
-    let environment = kept::environment(&session.settings).to_owned();
-    let mut store = kept::open_or_set_aside(&session, out)?;
+    let environment = state::environment(&session.settings).to_owned();
+    let mut store = state::open_or_set_aside(&session, out)?;
     let rows = store.as_ref().map(|store| store.kept(&environment)).transpose()?.unwrap_or_default();
     match args.action {
         None => show(&session, &rows, out),
@@ -44,7 +45,7 @@ fn told(session: &Session, out: &mut Out, dropped: usize) -> Result<u8, Stop> {
 
 fn show(session: &Session, rows: &[Kept], out: &mut Out) -> Result<u8, Stop> {
     let mut masker = if session.reveal { Masker::revealing() } else { Masker::default() };
-    masker.learn(rows.iter().filter(|kept| kept.secret).filter_map(kept::value));
+    masker.learn(rows.iter().filter(|kept| kept.secret).filter_map(state::value));
     let value = |kept: &Kept| match &kept.value {
         None => "sealed by another user or machine".to_owned(),
         Some(_) if kept.secret && !masker.reveals() => MASK.to_owned(),
@@ -65,14 +66,14 @@ fn show(session: &Session, rows: &[Kept], out: &mut Out) -> Result<u8, Stop> {
         return Ok(0);
     }
     out.introduce(&session.heading())?;
-    let now = kept::now();
+    let now = clock::now();
     let look = out.look;
     let lines: Vec<Vec<Cell>> = rows
         .iter()
         .map(|kept| {
             vec![
-                Cell::new(safe_line(&kept.name)).painted(look.name(&safe_line(&kept.name))),
-                Cell::new(safe_line(&value(kept))).yielding(),
+                Cell::new(escape_line(&kept.name)).painted(look.name(&escape_line(&kept.name))),
+                Cell::new(escape_line(&value(kept))).yielding(),
                 Cell::new(format!("{}#{}", kept.file, kept.cell)),
                 Cell::new(data::age(now - kept.at)),
             ]

@@ -1,18 +1,19 @@
 use crate::args::{Common, Values};
-use crate::failure::Stop;
+use crate::clock;
+use crate::error::Stop;
 use crate::host::Host;
-use crate::kept;
-use crate::session::{Session, engine_for_showing, places};
-use crate::show::table::Cell;
-use crate::show::{Out, data};
+use crate::output::table::Cell;
+use crate::output::{Out, data};
+use crate::project::state;
+use crate::project::{Session, places, random_for_showing};
 use serde_json::json;
 use std::io::Write;
 use yieldtray_expression::FUNCTIONS;
 use yieldtray_http::MASK;
-use yieldtray_source::escape::safe_line;
+use yieldtray_source::escape::escape_line;
 use yieldtray_workspace::plan::Plan;
-use yieldtray_workspace::scope::Shown;
-use yieldtray_workspace::scope::{Answers, Origin, OriginKind, Reach, Row, across, survey};
+use yieldtray_workspace::scope::ValueState;
+use yieldtray_workspace::scope::{EvalContext, Origin, OriginKind, ValueRow, across, list_values};
 use yieldtray_workspace::secret::Masker;
 use yieldtray_workspace::{CellId, Workspace};
 
@@ -26,22 +27,22 @@ pub(crate) fn values(common: &Common, args: &Values, host: &Host, out: &mut Out)
     let cells = if places.is_empty() { session.find_all()? } else { session.find(&places)? };
     session.tell_unreadable(out)?;
     let plan = Plan::new(&mut session.workspace, &cells, true);
-    let tray = kept::read(&session, out)?.tray;
+    let tray = state::read(&session, out)?.tray;
     let chosen: std::collections::HashSet<CellId> = cells.iter().copied().collect();
     let scopes: Vec<(CellId, Vec<CellId>)> =
         plan.steps.into_iter().filter(|step| chosen.contains(&step.cell)).map(|step| (step.cell, step.needs)).collect();
     let Session { workspace, settings, .. } = &session;
-    let engine = &engine_for_showing(common.seed, workspace);
-    let answers = Answers::default();
-    let reach = Reach { workspace, engine, settings, tray: &tray, answers: &answers };
+    let random = random_for_showing(common.seed);
+    let context = EvalContext::static_of(workspace, &session.engine, settings);
+    let context = EvalContext { random: &random, tray: &tray, ..context };
     let mut masker = if session.reveal { Masker::revealing() } else { Masker::default() };
-    let outside = reach.outside();
+    let outside = context.outside();
     masker.learn(workspace.config.secrets(settings.environment.as_deref(), &outside));
     if args.across {
-        return side_by_side(&session, reach, &mut masker, out);
+        return side_by_side(&session, context, &mut masker, out);
     }
     // Of one request, what it uses; of more, also what is given and not used.
-    let rows = survey(reach, &scopes, scopes.len() != 1, &mut masker);
+    let rows = list_values(context, &scopes, scopes.len() != 1, &mut masker);
     if out.json {
         let rows: Vec<serde_json::Value> = rows.iter().map(|row| data_row(workspace, row, &masker)).collect();
         writeln!(out.result(), "{}", json!({ "environment": settings.environment, "values": rows }))?;
@@ -52,12 +53,12 @@ pub(crate) fn values(common: &Common, args: &Values, host: &Host, out: &mut Out)
     let lines: Vec<Vec<Cell>> = rows
         .iter()
         .map(|row| {
-            let name = safe_line(&row.name).into_owned();
+            let name = escape_line(&row.name).into_owned();
             let (value, odd) = shown(&row.value, &masker);
-            let value = safe_line(&value).into_owned();
+            let value = escape_line(&value).into_owned();
             let painted = match odd {
                 true => look.odd(&value),
-                false if matches!(row.value, Shown::Known(_)) => value.clone(),
+                false if matches!(row.value, ValueState::Known(_)) => value.clone(),
                 false => look.faint(&value),
             };
             let origin = row.origin.as_ref().map(|origin| words(workspace, origin, &masker)).unwrap_or_default();
@@ -79,16 +80,16 @@ pub(crate) fn values(common: &Common, args: &Values, host: &Host, out: &mut Out)
 }
 
 /// A value as it is shown, and whether it is worth a second look.
-fn shown(value: &Shown, masker: &Masker) -> (String, bool) {
+fn shown(value: &ValueState, masker: &Masker) -> (String, bool) {
     match value {
-        Shown::Known(value) => (masker.mask(&value.show()).into_owned(), false),
+        ValueState::Known(value) => (masker.mask(&value.show()).into_owned(), false),
         // That a secret is still empty is no secret.
-        Shown::Secret(value) if masker.reveals() || value.as_text() == Some("") => (value.show(), false),
-        Shown::Secret(_) => (MASK.to_owned(), false),
-        Shown::MadeUp(expression) => (format!("made up by {}", masker.mask(expression)), false),
-        Shown::Asked(question) => (format!("asked: {}", masker.mask(question)), false),
-        Shown::NotRun(_) => ("not asked for".to_owned(), false),
-        Shown::None(problem) => {
+        ValueState::Secret(value) if masker.reveals() || value.as_text() == Some("") => (value.show(), false),
+        ValueState::Secret(_) => (MASK.to_owned(), false),
+        ValueState::MadeUp(expression) => (format!("made up by {}", masker.mask(expression)), false),
+        ValueState::Asked(question) => (format!("asked: {}", masker.mask(question)), false),
+        ValueState::NotRun(_) => ("not asked for".to_owned(), false),
+        ValueState::None(problem) => {
             let message = match problem.message.split_once(": ") {
                 // What lacks a value stands in the first column already.
                 Some((what, why)) if what.ends_with("has no value") || what.ends_with("has no value yet") => why,
@@ -111,7 +112,7 @@ fn words(workspace: &Workspace, origin: &Origin, masker: &Masker) -> String {
         OriginKind::Let | OriginKind::Ask => place,
         OriginKind::Tray(cell, at) => {
             let cell = cell.map(|cell| format!(" {}", workspace.cell(cell).name)).unwrap_or_default();
-            let age = at.map(|at| format!(", {}", data::age(kept::now() - at))).unwrap_or_default();
+            let age = at.map(|at| format!(", {}", data::age(clock::now() - at))).unwrap_or_default();
             format!("tray{cell}{age}")
         }
         OriginKind::Environment(name, from) => format!("{place} {name}{}", through(from)),
@@ -119,20 +120,20 @@ fn words(workspace: &Workspace, origin: &Origin, masker: &Masker) -> String {
     }
 }
 
-fn data_row(workspace: &Workspace, row: &Row, masker: &Masker) -> serde_json::Value {
+fn data_row(workspace: &Workspace, row: &ValueRow, masker: &Masker) -> serde_json::Value {
     let mut data = json!({ "name": row.name });
     let (key, value) = match &row.value {
-        Shown::Known(value) => {
+        ValueState::Known(value) => {
             let text = value.to_json().to_string();
             let masked = masker.mask(&text);
             ("value", serde_json::from_str(&masked).unwrap_or_else(|_| masked.into_owned().into()))
         }
-        Shown::Secret(value) if masker.reveals() || value.as_text() == Some("") => ("value", value.to_json()),
-        Shown::Secret(_) => ("secret", true.into()),
-        Shown::MadeUp(expression) => ("made_up", masker.mask(expression).into_owned().into()),
-        Shown::Asked(question) => ("asked", masker.mask(question).into_owned().into()),
-        Shown::NotRun(command) => ("not_run", masker.mask(command).into_owned().into()),
-        Shown::None(problem) => ("missing", masker.mask(&problem.message).into_owned().into()),
+        ValueState::Secret(value) if masker.reveals() || value.as_text() == Some("") => ("value", value.to_json()),
+        ValueState::Secret(_) => ("secret", true.into()),
+        ValueState::MadeUp(expression) => ("made_up", masker.mask(expression).into_owned().into()),
+        ValueState::Asked(question) => ("asked", masker.mask(question).into_owned().into()),
+        ValueState::NotRun(command) => ("not_run", masker.mask(command).into_owned().into()),
+        ValueState::None(problem) => ("missing", masker.mask(&problem.message).into_owned().into()),
     };
     data[key] = value;
     if let Some(origin) = &row.origin {
@@ -172,11 +173,11 @@ fn origin_data(workspace: &Workspace, origin: &Origin, masker: &Masker) -> serde
 }
 
 /// The names of the configuration, one column an environment.
-fn side_by_side(session: &Session, reach: Reach<'_>, masker: &mut Masker, out: &mut Out) -> Result<u8, Stop> {
-    let rows = across(reach, masker);
+fn side_by_side(session: &Session, context: EvalContext<'_>, masker: &mut Masker, out: &mut Out) -> Result<u8, Stop> {
+    let rows = across(context, masker);
     let environments: Vec<&str> =
         session.workspace.config.environments.iter().map(|environment| environment.name.as_str()).collect();
-    let text = |value: &Option<Shown>| value.as_ref().map(|value| shown(value, masker).0);
+    let text = |value: &Option<ValueState>| value.as_ref().map(|value| shown(value, masker).0);
     if out.json {
         let rows: Vec<serde_json::Value> = rows
             .iter()
@@ -198,16 +199,16 @@ fn side_by_side(session: &Session, reach: Reach<'_>, masker: &mut Masker, out: &
         .map(|own| Cell::new(own.name.as_str()).painted(look.environment(&own.name, own.tint)).yielding());
     let mut lines = vec![[Cell::new("")].into_iter().chain(head).collect::<Vec<_>>()];
     for row in &rows {
-        let name = safe_line(&row.name).into_owned();
+        let name = escape_line(&row.name).into_owned();
         let mut line = vec![Cell::new(name.clone()).painted(look.name(&name))];
         for value in &row.values {
             let cell = match text(value) {
                 None => Cell::new("missing").painted(look.odd("missing")),
                 Some(text) if row.equal => {
-                    let text = format!("= {}", safe_line(&text));
+                    let text = format!("= {}", escape_line(&text));
                     Cell::new(text.clone()).painted(look.faint(&text))
                 }
-                Some(text) => Cell::new(safe_line(&text)),
+                Some(text) => Cell::new(escape_line(&text)),
             };
             line.push(cell.yielding());
         }
@@ -250,7 +251,7 @@ fn functions(session: &Session, out: &mut Out) -> Result<u8, Stop> {
         .map(|(call, help, place)| {
             vec![
                 Cell::new(call.clone()).painted(look.name(&call)),
-                Cell::new(safe_line(&help)).yielding(),
+                Cell::new(escape_line(&help)).yielding(),
                 Cell::new(place.clone()).painted(look.faint(&place)).yielding(),
             ]
         })

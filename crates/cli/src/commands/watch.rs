@@ -2,12 +2,12 @@
 
 use super::replay::{Part, replay_part};
 use crate::args::{Common, Replay};
-use crate::failure::Stop;
+use crate::error::Stop;
 use crate::host::Host;
-use crate::locate::Where;
-use crate::sending::Interrupts;
-use crate::session::{here, places, root_for};
-use crate::show::Out;
+use crate::interrupt::Interrupts;
+use crate::output::Out;
+use crate::project::locator::Where;
+use crate::project::{here, places, root_for};
 use anyhow::Context;
 use notify::{EventKind, RecursiveMode, Watcher};
 use std::collections::BTreeSet;
@@ -15,7 +15,7 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 use tokio::sync::mpsc::{UnboundedReceiver, unbounded_channel};
 use yieldtray_source::access::{CONFIG_FILE, LOCAL_FILE};
-use yieldtray_source::enumerate;
+use yieldtray_source::join_words;
 use yieldtray_workspace::plan::Plan;
 use yieldtray_workspace::{CellId, Workspace};
 
@@ -52,7 +52,7 @@ pub(crate) fn watch(common: &Common, args: &Replay, host: &Host, out: &mut Out) 
             Ok(_) | Err(Stop::Mistakes) => {}
             Err(stop @ (Stop::Interrupted | Stop::System(_))) => return Err(stop),
             // A mistake that is mended is a change too.
-            Err(stop) => drop(stop.report(out)),
+            Err(stop) => drop(out.report_error(stop)),
         }
         out.flush()?;
         if !out.json && !out.quiet && !part.idle {
@@ -117,7 +117,7 @@ impl Touched {
 
     /// In words.
     pub(crate) fn words(&self) -> String {
-        format!("{} changed", enumerate(self.0.iter().take(8).map(|path| path.display().to_string())))
+        format!("{} changed", join_words(self.0.iter().take(8).map(|path| path.display().to_string())))
     }
 
     /// Of `chosen`, the cells that are touched: those of a changed file or below a changed `_common.http`, those

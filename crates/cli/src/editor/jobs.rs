@@ -1,28 +1,33 @@
 //! What takes its time: sending, judging, replaying.
 
-use super::person::Editor;
-use super::{host, sheet};
+use super::host;
 use crate::args::{Common, Needs};
-use crate::disk::Disk;
-use crate::failure::Stop;
-use crate::guard::guard;
-use crate::handover::{self, Manner};
-use crate::kept;
-use crate::options::options;
-use crate::recording::{Books, Logbook, Recording};
-use crate::sending::single::{How, Prelude, carry_out as send_one};
-use crate::sending::{Audience, Saving, Senders, drive};
-use crate::session::Session;
-use crate::show::Out;
-use crate::show::cell::{CellLines, Columns, shown_name, summary};
-use crate::show::data::age;
-use crate::show::look::Look;
-use crate::trust::Trust;
+use crate::clock;
+use crate::confirm::guard;
+use crate::editor::prompter::Editor;
+use crate::editor::result_document;
+use crate::error::Stop;
+use crate::export;
+use crate::export::Manner;
+use crate::output::Out;
+use crate::output::cell::{CellLines, Columns, shown_name, summary};
+use crate::output::data::age;
+use crate::output::styles::Look;
+use crate::project::Session;
+use crate::project::disk::Disk;
+use crate::project::state;
+use crate::project::trust::Trust;
+use crate::run::client_options::options;
+use crate::run::recording::{Books, Logbook, Recording};
+use crate::run::send_one::{How, Prelude, carry_out as send_one};
+use crate::run::{Audience, Saving, Senders, drive};
 use anyhow::Context;
 use std::io;
 use std::path::PathBuf;
 use std::sync::{Arc, Mutex};
 use std::time::Instant;
+use yieldtray_engine::LoggedSeeds;
+use yieldtray_engine::RunOptions;
 use yieldtray_engine::{CellReport, Event, Next, Outcome, Run};
 use yieldtray_expression::Value;
 use yieldtray_lsp::{Done, Finding, Job, Overlay, Talk, Task};
@@ -42,7 +47,7 @@ fn open(common: &Common, job: &Job, out: &mut Out) -> Result<(Session, SourceId)
     let files = Overlay { disk: Box::new(disk), root: job.root.clone(), open, runs: true };
     let mut session = Session::over(Box::new(files), trust, job.root.clone(), job.root.clone(), common, &host(), out)?;
     session.check_choice()?;
-    session.settings.set.extend(job.given.iter().map(|(name, answer)| (name.clone(), Value::typed(answer))));
+    session.settings.set.extend(job.given.iter().map(|(name, answer)| (name.clone(), Value::infer(answer))));
     let source = session.workspace.load(&job.file)?;
     Ok((session, source))
 }
@@ -55,10 +60,10 @@ fn named(session: &Session, source: SourceId, name: &str) -> Result<CellId, Stop
 /// A cell as code or in a format.
 pub(super) fn hand_over(common: &Common, job: &Job, name: &str, target: &str) -> Result<String, Stop> {
     let mut out = Out::new(common, &host());
-    let manner = Manner { target: handover::named(target)?, with_values: true, whole: false };
+    let manner = Manner { target: export::named(target)?, with_values: true, whole: false };
     let (mut session, source) = open(common, job, &mut out)?;
     let cell = named(&session, source, name)?;
-    Ok(handover::hand_over(&mut session, &[cell], manner, &mut out)?.text)
+    Ok(export::hand_over(&mut session, &[cell], manner, &mut out)?.text)
 }
 
 pub(super) fn carry_out(common: &Common, job: &Job, talk: &dyn Talk) -> Result<Done, Stop> {
@@ -95,11 +100,11 @@ fn send(
     if done.run.summary().interrupted && done.report.is_none() && done.before.is_empty() {
         return Err(Stop::Interrupted);
     }
-    let text = sheet::of_sent(session, cell, &done)?;
+    let text = result_document::of_sent(session, cell, &done)?;
     let name = session.workspace.cell(cell).name.to_string();
-    let sheet = sheet::write(&job.root, &job.file, &name, &text)?;
+    let sheet = result_document::write(&job.root, &job.file, &name, &text)?;
     let report = done.report.as_ref();
-    let summary = sheet::summary(report);
+    let summary = result_document::summary(report);
     let findings = done.before.iter().chain(report).flat_map(|report| findings(&session.workspace, report)).collect();
     let well = report.is_some_and(|report| report.outcome == Outcome::Passed);
     let judged =
@@ -111,12 +116,12 @@ fn send(
 
 /// Judges the checks as they are now on the last answer that was logged.
 fn judge(job: &Job, session: &mut Session, cell: CellId, out: &mut Out) -> Result<Done, Stop> {
-    let store = kept::open_or_set_aside(session, out)?;
+    let store = state::open_or_set_aside(session, out)?;
     let name = session.workspace.cell(cell).name.to_string();
     let nothing = || Stop::refused(format!("the log has no answer to `{name}`: send it first"));
     let store = store.ok_or_else(nothing)?;
     let file = session.workspace.shown_path(cell.source);
-    let last = store.last_answers(kept::environment(&session.settings))?;
+    let last = store.last_answers(state::environment(&session.settings))?;
     let newest =
         last.iter().filter(|((own, cell, _), _)| *own == file && *cell == name).map(|(_, number)| *number).max();
     let number = newest.ok_or_else(nothing)?;
@@ -124,12 +129,11 @@ fn judge(job: &Job, session: &mut Session, cell: CellId, out: &mut Out) -> Resul
     let past = Past::read(&message.head, message.fields, message.sent, message.came).map_err(|_| nothing())?;
     let answer = past.exchange().ok_or_else(nothing)?;
     let plan = Plan::new(&mut session.workspace, &[cell], false);
-    let tray = kept::tray(&store, &session.workspace, kept::environment(&session.settings))?;
+    let tray = state::tray(&store, &session.workspace, state::environment(&session.settings))?;
     let session = &*session;
-    let mut run = Run::new(&session.workspace, &session.engine, session.settings.clone(), plan, false)
-        .with_tray(tray)
-        .one_row()
-        .recalling(|_, _| Some(past.seed));
+    let seed = past.seed;
+    let logged_seeds = Some(Box::new(move |_, _| Some(seed)) as Box<LoggedSeeds<'_>>);
+    let mut run = session.run(plan, RunOptions { tray, first_row_only: true, logged_seeds, ..RunOptions::default() });
     let mut report = None;
     while let Some(next) = run.next() {
         match next {
@@ -143,10 +147,10 @@ fn judge(job: &Job, session: &mut Session, cell: CellId, out: &mut Out) -> Resul
         report = report.or_else(|| report_of(&mut run));
     }
     let report = report.or_else(|| report_of(&mut run)).ok_or_else(nothing)?;
-    let old = age((kept::now_millis() - listed.summary.at) / 1_000);
-    let text = sheet::of_judged(session, &run, &report, &answer, &old)?;
-    let sheet = sheet::write(&job.root, &job.file, &name, &text)?;
-    let summary = format!("{} · nothing was sent: the answer is from {old}", sheet::summary(Some(&report)));
+    let old = age((clock::now_millis() - listed.summary.at) / 1_000);
+    let text = result_document::of_judged(session, &run, &report, &answer, &old)?;
+    let sheet = result_document::write(&job.root, &job.file, &name, &text)?;
+    let summary = format!("{} · nothing was sent: the answer is from {old}", result_document::summary(Some(&report)));
     let findings = findings(&session.workspace, &report);
     let well = report.outcome == Outcome::Passed;
     Ok(Done { sheet: Some(sheet), summary, well, findings, judged: vec![job.file.clone()] })
@@ -154,7 +158,7 @@ fn judge(job: &Job, session: &mut Session, cell: CellId, out: &mut Out) -> Resul
 
 fn report_of(run: &mut Run<'_>) -> Option<CellReport> {
     run.events().find_map(|event| match event {
-        Event::Cell(report) => Some(*report),
+        Event::CellFinished(report) => Some(*report),
         _ => None,
     })
 }
@@ -174,10 +178,8 @@ fn replay(
     let heading = session.heading();
     let logbook = Logbook::begin(session, plan.steps.iter().map(|step| step.cell), true);
     let all = plan.steps.len();
-    let mut run = Run::new(&session.workspace, &session.engine, session.settings.clone(), plan, false);
-    if logbook.is_some() {
-        run = run.keeping(LARGEST_BODY);
-    }
+    let capture_limit = logbook.is_some().then_some(LARGEST_BODY);
+    let mut run = session.run(plan, RunOptions { capture_limit, ..RunOptions::default() });
     let client = Client::new(Options { time_connecting: false, ..options(session)? });
     let saving = Saving::of(session);
     let began = Instant::now();
@@ -204,12 +206,12 @@ fn replay(
         }
         lines.cell(report).iter().for_each(|line| text.push_str(&format!("{line}\n")));
         for problem in &report.problems {
-            text.push_str(&crate::show::problems::snippet(workspace, problem, Look::new(false)));
+            text.push_str(&crate::output::problems::snippet(workspace, problem, Look::new(false)));
         }
     }
     let last = summary(run.summary(), began.elapsed(), Look::new(false));
     text.push_str(&format!("{last}\n"));
-    let sheet = sheet::write(&job.root, &job.file, "", &text)?;
+    let sheet = result_document::write(&job.root, &job.file, "", &text)?;
     let findings = reports.iter().flat_map(|report| findings(workspace, report)).collect();
     let mut judged: Vec<PathBuf> = reports.iter().map(|report| path(workspace, report.cell.source)).collect();
     judged.dedup();
@@ -225,9 +227,9 @@ struct Gathered<'t> {
 
 impl Audience for Gathered<'_> {
     fn happened(&mut self, run: &Run<'_>, event: Event) -> io::Result<()> {
-        if let Event::Cell(mut report) = event {
+        if let Event::CellFinished(mut report) = event {
             // What was sent is in the log by now.
-            report.kept = None;
+            report.captured = None;
             let name = shown_name(run.workspace(), report.cell, report.played_by).into_owned();
             self.reports.push(*report);
             self.talk.progress(&format!("{} of {}: {name}", self.reports.len(), self.all));

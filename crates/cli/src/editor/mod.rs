@@ -1,28 +1,32 @@
 //! What the language server needs of the world: files on disk, what is kept, and sending as the commands do it.
 
 mod jobs;
-mod person;
-mod sheet;
+mod prompter;
+mod result_document;
 
 use crate::args::{Color, Common};
-use crate::disk::{Disk, request_files, root_of};
-use crate::failure::Stop;
+use crate::error::Stop;
+use crate::files::{request_files, root_of};
 use crate::host::Host;
-use crate::trust::{self, Trust};
-use crate::{kept, session};
+use crate::project;
+use crate::project::disk::Disk;
+use crate::project::state;
+use crate::project::trust;
+use crate::project::trust::Trust;
 use std::collections::HashMap;
 use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::{Mutex, PoisonError};
-use yieldtray_expression::{Engine, Value};
+use yieldtray_expression::RandomSource;
+use yieldtray_expression::Value;
 use yieldtray_http::Exchange;
 use yieldtray_lsp::{Answered, Desk, Done, Job, Talk};
 use yieldtray_report::log::Past;
-use yieldtray_source::files::Files;
+use yieldtray_source::files::FileSystem;
 use yieldtray_store::{StateFolder, Store};
 use yieldtray_workspace::Workspace;
 use yieldtray_workspace::config::Variables;
-use yieldtray_workspace::scope::{Settings, Tray};
+use yieldtray_workspace::scope::{EvalSettings, Tray};
 
 /// The desk at which somebody edits.
 pub(crate) struct EditorDesk {
@@ -37,7 +41,7 @@ pub(crate) struct EditorDesk {
 impl EditorDesk {
     /// One where the options of the command hold.
     pub(crate) fn of(common: &Common) -> Result<Self, Stop> {
-        let set = common.set.iter().map(|text| session::set_value(text)).collect::<Result<_, _>>()?;
+        let set = common.set.iter().map(|text| project::set_value(text)).collect::<Result<_, _>>()?;
         // Nothing is said but by the protocol, and nothing is revealed.
         let common = Common { json: false, quiet: true, reveal: false, color: Some(Color::Never), ..common.clone() };
         Ok(Self { common: Common { directory: None, ..common }, set, trusts: Mutex::default() })
@@ -67,7 +71,7 @@ impl Desk for EditorDesk {
         Some(root_of(file.parent()?))
     }
 
-    fn files(&self, root: &Path) -> io::Result<Box<dyn Files>> {
+    fn files(&self, root: &Path) -> io::Result<Box<dyn FileSystem>> {
         // Decided anew each time a workspace is opened: its configuration may have changed.
         let trust = Trust::default();
         let disk = Disk::new(root, &trust)?;
@@ -80,7 +84,7 @@ impl Desk for EditorDesk {
     }
 
     fn state_folder(&self, root: &Path) -> Result<PathBuf, String> {
-        let folder = StateFolder::open_or_make(root, kept::key_file().as_deref());
+        let folder = StateFolder::open_or_make(root, state::key_file().as_deref());
         folder.map(|folder| folder.path().to_owned()).map_err(|error| error.to_string())
     }
 
@@ -97,44 +101,44 @@ impl Desk for EditorDesk {
         names
     }
 
-    fn settings(&self, root: &Path, workspace: &Workspace) -> Settings {
+    fn settings(&self, root: &Path, workspace: &Workspace) -> EvalSettings {
         let trust = self.trusts.lock().unwrap_or_else(PoisonError::into_inner).get(root).cloned().unwrap_or_default();
         trust.decide(root, workspace, &self.common, &host());
-        let checkout = StateFolder::open(root, kept::key_file().as_deref()).ok().flatten();
+        let checkout = StateFolder::open(root, state::key_file().as_deref()).ok().flatten();
         let checkout = checkout.and_then(|folder| folder.chosen_environment());
-        let (environment, _) = session::choice(&self.common, &host(), workspace, checkout);
+        let (environment, _) = project::choice(&self.common, &host(), workspace, checkout);
         // A workspace of somebody else reads nothing of this user's.
         let foreign = trust::refuse_foreign(root, || trust.allows()).is_err();
         let variables = match foreign {
             true => Variables::default(),
-            false => session::variables(root, workspace, &trust, &self.common).unwrap_or_default(),
+            false => project::variables(root, workspace, &trust, &self.common).unwrap_or_default(),
         };
         // An environment that nobody describes is told when something is sent.
         let environment = environment.filter(|name| workspace.config.environment(name).is_some());
-        Settings { environment, set: self.set.clone(), variables, can_ask: true, secrets_to: Vec::new() }
+        EvalSettings { environment, set: self.set.clone(), variables, can_ask: true, secrets_to: Vec::new() }
     }
 
     fn choose(&self, root: &Path, environment: &str) -> Result<(), String> {
         if let Some(fixed) = self.common.env.last() {
             return Err(format!("`yieldtray lsp` was started with `--env {fixed}`, which holds as long as it runs"));
         }
-        let chosen = StateFolder::open_or_make(root, kept::key_file().as_deref())
+        let chosen = StateFolder::open_or_make(root, state::key_file().as_deref())
             .and_then(|folder| folder.choose_environment(environment));
         chosen.map_err(|error| error.to_string())
     }
 
-    fn engine(&self, workspace: &Workspace) -> Engine {
-        // What is sent is worked out by a session of its own; here values are only shown.
-        session::engine_for_showing(self.common.seed, workspace)
+    fn random(&self) -> RandomSource {
+        // What is sent is evaluated by a session of its own; here values are only shown.
+        project::random_for_showing(self.common.seed)
     }
 
-    fn tray(&self, root: &Path, workspace: &Workspace, settings: &Settings) -> Tray {
-        let store = Store::open(root, kept::key_file()).ok().flatten();
-        let tray = store.and_then(|store| kept::tray(&store, workspace, kept::environment(settings)).ok());
+    fn tray(&self, root: &Path, workspace: &Workspace, settings: &EvalSettings) -> Tray {
+        let store = Store::open(root, state::key_file()).ok().flatten();
+        let tray = store.and_then(|store| state::tray(&store, workspace, state::environment(settings)).ok());
         tray.unwrap_or_default()
     }
 
-    fn answers(&self, root: &Path, settings: &Settings) -> Box<dyn Answered> {
+    fn answers(&self, root: &Path, settings: &EvalSettings) -> Box<dyn Answered> {
         Box::new(Answers::of(root, settings))
     }
 
@@ -143,7 +147,7 @@ impl Desk for EditorDesk {
     }
 
     fn lay_out(&self, job: &Job, name: &str, text: &str) -> Result<PathBuf, String> {
-        sheet::write(&job.root, &job.file, name, text).map_err(words)
+        result_document::write(&job.root, &job.file, name, text).map_err(words)
     }
 
     fn carry_out(&self, job: &Job, talk: &dyn Talk) -> Result<Done, String> {
@@ -159,10 +163,10 @@ struct Answers {
 }
 
 impl Answers {
-    fn of(root: &Path, settings: &Settings) -> Self {
-        let Some(store) = Store::open(root, kept::key_file()).ok().flatten() else { return Self::default() };
+    fn of(root: &Path, settings: &EvalSettings) -> Self {
+        let Some(store) = Store::open(root, state::key_file()).ok().flatten() else { return Self::default() };
         let mut numbers: HashMap<(String, String), i64> = HashMap::new();
-        for ((file, name, _), number) in store.last_answers(kept::environment(settings)).unwrap_or_default() {
+        for ((file, name, _), number) in store.last_answers(state::environment(settings)).unwrap_or_default() {
             // Of a cell with rows, the row that was answered last.
             let last = numbers.entry((file, name)).or_default();
             *last = number.max(*last);

@@ -1,7 +1,7 @@
 //! The names in git's index (gitformat-index(5), versions 2 to 4), read without starting git.
 
 use super::{checkout_of, repository_of};
-use crate::disk::read_regular;
+use crate::files::read_regular;
 use std::path::Path;
 
 /// The largest index that is read, in bytes: one of some million files.

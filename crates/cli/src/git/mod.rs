@@ -33,7 +33,7 @@ fn repository_of(checkout: &Path) -> Option<PathBuf> {
         return Some(git);
     }
     // A worktree or a submodule has a file that names it.
-    let text = crate::disk::read_regular(&git, 4096).ok()?;
+    let text = crate::files::read_regular(&git, 4096).ok()?;
     let text = String::from_utf8(text).ok()?;
     Some(checkout.join(text.strip_prefix("gitdir:")?.trim()))
 }

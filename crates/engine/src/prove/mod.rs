@@ -8,35 +8,35 @@ mod suggest;
 use yieldtray_http::body_shape::Segment;
 use yieldtray_workspace::secret::Masker;
 
-pub use mutate::alter;
-pub use mutation::changes;
-pub use mutation::{Change, Field, words};
-pub(crate) use suggest::candidates;
+pub use mutate::mutate;
+pub use mutation::mutations;
+pub use mutation::{Field, Mutation, words};
+pub(crate) use suggest::suggestions;
 
 /// What became of the altered copies of one answer.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Proof {
+pub struct MutationReport {
     /// How many copies there were.
-    pub altered: usize,
+    pub mutants: usize,
     /// The changes that nothing noticed, the most important first.
-    pub gaps: Vec<Change>,
+    pub survivors: Vec<Mutation>,
     /// A line that holds for the answer and notices the first gap that a line can close.
     pub suggestion: Option<String>,
 }
 
-impl Proof {
+impl MutationReport {
     /// Hides secrets in what it tells.
     pub(crate) fn mask(&mut self, masker: &Masker) {
-        for gap in &mut self.gaps {
+        for gap in &mut self.survivors {
             match gap {
-                Change::Field { path, .. } => {
+                Mutation::Field { path, .. } => {
                     for segment in &mut path.0 {
                         if let Segment::Key(name) = segment {
                             masker.hide(name);
                         }
                     }
                 }
-                Change::Header(name) => masker.hide(name),
+                Mutation::Header(name) => masker.hide(name),
                 _ => {}
             }
         }
@@ -46,7 +46,7 @@ impl Proof {
     }
 
     /// How many of the changes were noticed.
-    pub fn noticed(&self) -> usize {
-        self.altered - self.gaps.len()
+    pub fn detected(&self) -> usize {
+        self.mutants - self.survivors.len()
     }
 }

@@ -1,32 +1,32 @@
-use crate::prove::mutation::{Change, Field};
+use crate::prove::mutation::{Field, Mutation};
 use bytes::Bytes;
 use serde_json::Value;
 use serde_json::value::RawValue;
 use std::fmt::Write;
 use std::time::Duration;
 use yieldtray_http::Exchange;
-use yieldtray_http::body_shape::{Member, Members, Outline, Segment};
+use yieldtray_http::body_shape::{BodyShape, Member, Members, Segment};
 
 /// A copy of an answer with one change.
-pub fn alter(exchange: &Exchange, outline: &Outline<'_>, change: &Change) -> Exchange {
+pub fn mutate(exchange: &Exchange, outline: &BodyShape<'_>, change: &Mutation) -> Exchange {
     let mut copy = exchange.clone();
     let mut body = |text: String| {
         copy.size = text.len() as u64;
         copy.body = Bytes::from(text);
     };
     match change {
-        Change::Status(status) => {
+        Mutation::Status(status) => {
             copy.status = *status;
             let known = [(200, "OK"), (404, "Not Found"), (500, "Internal Server Error")];
             let reason = known.iter().find(|(known, _)| known == status);
             copy.reason = reason.map_or("", |(_, reason)| reason).to_owned();
         }
-        Change::EmptyBody => body(String::new()),
-        Change::NotJson => body("<html><body>The packing line is closed for repairs.</body></html>".to_owned()),
-        Change::OtherBody => body("The packing line is closed for repairs.".to_owned()),
-        Change::EmptyList => body("[]".to_owned()),
-        Change::Field { path, how } => body(with_field(outline, &path.0, *how)),
-        Change::ContentType => {
+        Mutation::EmptyBody => body(String::new()),
+        Mutation::NotJson => body("<html><body>The packing line is closed for repairs.</body></html>".to_owned()),
+        Mutation::OtherBody => body("The packing line is closed for repairs.".to_owned()),
+        Mutation::EmptyList => body("[]".to_owned()),
+        Mutation::Field { path, how } => body(with_field(outline, &path.0, *how)),
+        Mutation::ContentType => {
             let other = if exchange.media_type() == "text/html" { "text/plain" } else { "text/html" };
             for (name, value) in &mut copy.headers {
                 if name.eq_ignore_ascii_case("content-type") {
@@ -34,8 +34,8 @@ pub fn alter(exchange: &Exchange, outline: &Outline<'_>, change: &Change) -> Exc
                 }
             }
         }
-        Change::Header(name) => copy.headers.retain(|(own, _)| !own.eq_ignore_ascii_case(name)),
-        Change::Slow(time) => {
+        Mutation::Header(name) => copy.headers.retain(|(own, _)| !own.eq_ignore_ascii_case(name)),
+        Mutation::Slow(time) => {
             let more = time.saturating_sub(exchange.timings.total);
             copy.timings.total += more.max(Duration::ZERO);
             copy.timings.wait += more;
@@ -45,11 +45,11 @@ pub fn alter(exchange: &Exchange, outline: &Outline<'_>, change: &Change) -> Exc
 }
 
 /// The body's text with one field altered.
-fn with_field(outline: &Outline<'_>, path: &[Segment], how: Field) -> String {
+fn with_field(outline: &BodyShape<'_>, path: &[Segment], how: Field) -> String {
     let mut text = String::new();
     match (outline, path) {
-        (Outline::Object(members), [Segment::Key(name), rest @ ..]) => object(&mut text, members, name, rest, how),
-        (Outline::List(members), [Segment::Each, rest @ ..]) => {
+        (BodyShape::Object(members), [Segment::Key(name), rest @ ..]) => object(&mut text, members, name, rest, how),
+        (BodyShape::List(members), [Segment::Each, rest @ ..]) => {
             text.push('[');
             for (at, member) in members.iter().enumerate() {
                 if at > 0 {

@@ -1,11 +1,11 @@
 use crate::prove::mutate::has_other_value;
 use std::time::Duration;
 use yieldtray_http::Exchange;
-use yieldtray_http::body_shape::{FieldAt, FieldPath, Outline};
+use yieldtray_http::body_shape::{BodyShape, FieldAt, FieldPath};
 
 /// One respect in which an answer is altered.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Change {
+pub enum Mutation {
     /// It has this status, and all else as it was.
     Status(u16),
     /// It has no body.
@@ -64,24 +64,24 @@ const OF_THE_LINE: &[&str] = &[
 ];
 
 /// The changes that are tried on an answer, the most important first.
-pub fn changes(exchange: &Exchange, outline: &Outline<'_>, fields: &[FieldAt<'_>]) -> Vec<Change> {
+pub fn mutations(exchange: &Exchange, outline: &BodyShape<'_>, fields: &[FieldAt<'_>]) -> Vec<Mutation> {
     let mut all = Vec::new();
     let statuses = match exchange.status {
         400..500 => [200, 500],
         500.. => [200, 404],
         _ => [404, 500],
     };
-    all.extend(statuses.map(Change::Status));
+    all.extend(statuses.map(Mutation::Status));
     match outline {
-        Outline::Nothing => {}
-        Outline::Object(_) | Outline::Json => all.extend([Change::EmptyBody, Change::NotJson]),
-        Outline::List(members) => {
-            all.extend([Change::EmptyBody, Change::NotJson]);
+        BodyShape::Nothing => {}
+        BodyShape::Object(_) | BodyShape::Json => all.extend([Mutation::EmptyBody, Mutation::NotJson]),
+        BodyShape::List(members) => {
+            all.extend([Mutation::EmptyBody, Mutation::NotJson]);
             if !members.is_empty() {
-                all.push(Change::EmptyList);
+                all.push(Mutation::EmptyList);
             }
         }
-        Outline::Other => all.extend([Change::EmptyBody, Change::OtherBody]),
+        BodyShape::Other => all.extend([Mutation::EmptyBody, Mutation::OtherBody]),
     }
     for how in [Field::Missing, Field::Null, Field::OtherType, Field::Empty, Field::OtherValue] {
         for FieldAt { path, value, .. } in fields {
@@ -93,72 +93,76 @@ pub fn changes(exchange: &Exchange, outline: &Outline<'_>, fields: &[FieldAt<'_>
                 Field::Missing | Field::OtherType => true,
             };
             if applies {
-                all.push(Change::Field { path: path.clone(), how });
+                all.push(Mutation::Field { path: path.clone(), how });
             }
         }
     }
     let mut names: Vec<String> = exchange.headers.iter().map(|(name, _)| name.to_ascii_lowercase()).collect();
     if names.iter().any(|name| name == "content-type") {
-        all.push(Change::ContentType);
+        all.push(Mutation::ContentType);
     }
     names.retain(|name| !OF_THE_LINE.contains(&name.as_str()));
     names.sort_unstable();
     names.dedup();
-    all.extend(names.into_iter().map(Change::Header));
+    all.extend(names.into_iter().map(Mutation::Header));
     // A slower answer would be none.
-    all.push(Change::Slow(exchange.sent.sending.timeout));
+    all.push(Mutation::Slow(exchange.sent.sending.timeout));
     all
 }
 
-impl Change {
+impl Mutation {
     /// A stable word for data output.
     pub fn as_str(&self) -> &'static str {
         match self {
-            Change::Status(_) => "status",
-            Change::EmptyBody => "empty-body",
-            Change::NotJson => "not-json",
-            Change::OtherBody => "other-body",
-            Change::EmptyList => "empty-list",
-            Change::Field { how, .. } => match how {
+            Mutation::Status(_) => "status",
+            Mutation::EmptyBody => "empty-body",
+            Mutation::NotJson => "not-json",
+            Mutation::OtherBody => "other-body",
+            Mutation::EmptyList => "empty-list",
+            Mutation::Field { how, .. } => match how {
                 Field::Missing => "field-missing",
                 Field::Null => "field-null",
                 Field::OtherType => "field-of-another-type",
                 Field::Empty => "field-empty",
                 Field::OtherValue => "field-changed",
             },
-            Change::ContentType => "content-type",
-            Change::Header(_) => "header-missing",
-            Change::Slow(_) => "slow",
+            Mutation::ContentType => "content-type",
+            Mutation::Header(_) => "header-missing",
+            Mutation::Slow(_) => "slow",
         }
     }
 
     /// What it is about, where the word does not tell: a status, a field, a header field, seconds.
     pub fn subject(&self) -> Option<String> {
         match self {
-            Change::Status(status) => Some(status.to_string()),
-            Change::Field { path, .. } => Some(path.shown()),
-            Change::Header(name) => Some(name.clone()),
-            Change::Slow(time) => Some(time.as_secs_f64().to_string()),
-            Change::EmptyBody | Change::NotJson | Change::OtherBody | Change::EmptyList | Change::ContentType => None,
+            Mutation::Status(status) => Some(status.to_string()),
+            Mutation::Field { path, .. } => Some(path.shown()),
+            Mutation::Header(name) => Some(name.clone()),
+            Mutation::Slow(time) => Some(time.as_secs_f64().to_string()),
+            Mutation::EmptyBody
+            | Mutation::NotJson
+            | Mutation::OtherBody
+            | Mutation::EmptyList
+            | Mutation::ContentType => None,
         }
     }
 }
 
 /// Changes in plain words, those that are alike in one: each goes on after "no check notices when".
-pub fn words(changes: &[Change]) -> Vec<String> {
+pub fn words(mutations: &[Mutation]) -> Vec<String> {
     let mut lines = Vec::new();
-    let statuses: Vec<String> = changes
+    let statuses: Vec<String> = mutations
         .iter()
         .filter_map(|change| match change {
-            Change::Status(status) => Some(status.to_string()),
+            Mutation::Status(status) => Some(status.to_string()),
             _ => None,
         })
         .collect();
     if !statuses.is_empty() {
         lines.push(format!("the status is {}", statuses.join(" or ")));
     }
-    let has = |change: &Change| changes.contains(change);
-    match (has(&Change::EmptyBody), has(&Change::NotJson), has(&Change::OtherBody)) {
+    let has = |change: &Mutation| mutations.contains(change);
+    match (has(&Mutation::EmptyBody), has(&Mutation::NotJson), has(&Mutation::OtherBody)) {
         (true, true, _) => lines.push("the body is empty or no JSON".to_owned()),
         (true, _, true) => lines.push("the body is empty or another text".to_owned()),
         (true, ..) => lines.push("the body is empty".to_owned()),
@@ -166,17 +170,17 @@ pub fn words(changes: &[Change]) -> Vec<String> {
         (.., true) => lines.push("the body is another text".to_owned()),
         _ => {}
     }
-    if has(&Change::EmptyList) {
+    if has(&Mutation::EmptyList) {
         lines.push("the list is empty".to_owned());
     }
-    lines.extend(field_words(changes));
-    if has(&Change::ContentType) {
+    lines.extend(field_words(mutations));
+    if has(&Mutation::ContentType) {
         lines.push("the content type changes".to_owned());
     }
-    let headers: Vec<&String> = changes
+    let headers: Vec<&String> = mutations
         .iter()
         .filter_map(|change| match change {
-            Change::Header(name) => Some(name),
+            Mutation::Header(name) => Some(name),
             _ => None,
         })
         .collect();
@@ -184,8 +188,8 @@ pub fn words(changes: &[Change]) -> Vec<String> {
         let names: Vec<String> = headers.iter().map(|name| format!("`{name}`")).collect();
         lines.push(format!("the header {} is missing", or(&names)));
     }
-    for change in changes {
-        if let Change::Slow(time) = change {
+    for change in mutations {
+        if let Mutation::Slow(time) = change {
             lines.push(format!("it takes {} s", time.as_secs_f64()));
         }
     }
@@ -193,10 +197,10 @@ pub fn words(changes: &[Change]) -> Vec<String> {
 }
 
 /// Fields that are altered alike stand in one line.
-fn field_words(changes: &[Change]) -> Vec<String> {
+fn field_words(mutations: &[Mutation]) -> Vec<String> {
     let mut fields: Vec<(&FieldPath, Vec<Field>)> = Vec::new();
-    for change in changes {
-        let Change::Field { path, how } = change else { continue };
+    for change in mutations {
+        let Mutation::Field { path, how } = change else { continue };
         match fields.iter_mut().find(|(known, ..)| *known == path) {
             Some((.., hows)) => hows.push(*how),
             None => fields.push((path, vec![*how])),

@@ -1,38 +1,38 @@
-use crate::prove::mutation::{Change, Field};
+use crate::prove::mutation::{Field, Mutation};
 use serde_json::Value;
 use std::time::Duration;
 use yieldtray_http::Exchange;
-use yieldtray_http::body_shape::{FieldAt, Outline};
-use yieldtray_workspace::suggest::{Named, type_of};
+use yieldtray_http::body_shape::{BodyShape, FieldAt};
+use yieldtray_workspace::suggest::{FieldExpression, json_type};
 
 /// Expressions that may notice a change, the best first. Whether they hold for the answer, and notice it, is for
 /// whoever can judge to say.
-pub(crate) fn candidates(
+pub(crate) fn suggestions(
     exchange: &Exchange,
-    outline: &Outline<'_>,
+    outline: &BodyShape<'_>,
     fields: &[FieldAt<'_>],
-    change: &Change,
+    change: &Mutation,
 ) -> Vec<String> {
     match change {
-        Change::Status(_) => vec![format!("status == {}", exchange.status)],
-        Change::EmptyBody | Change::NotJson | Change::OtherBody => match outline {
-            Outline::Object(_) => vec!["type(body) == map".to_owned()],
-            Outline::List(_) => vec!["type(body) == list".to_owned()],
-            Outline::Json => vec!["type(body) != string".to_owned()],
-            Outline::Other | Outline::Nothing => vec!["size(text) > 0".to_owned()],
+        Mutation::Status(_) => vec![format!("status == {}", exchange.status)],
+        Mutation::EmptyBody | Mutation::NotJson | Mutation::OtherBody => match outline {
+            BodyShape::Object(_) => vec!["type(body) == map".to_owned()],
+            BodyShape::List(_) => vec!["type(body) == list".to_owned()],
+            BodyShape::Json => vec!["type(body) != string".to_owned()],
+            BodyShape::Other | BodyShape::Nothing => vec!["size(text) > 0".to_owned()],
         },
-        Change::EmptyList => vec!["size(body) > 0".to_owned()],
-        Change::Field { path, how } => {
+        Mutation::EmptyList => vec!["size(body) > 0".to_owned()],
+        Mutation::Field { path, how } => {
             let value = fields.iter().find(|field| field.path == *path).map(|field| field.value.get());
             let value = value.unwrap_or_default();
-            let place = Named::of(path);
+            let place = FieldExpression::of(path);
             let (field, there) = (place.field.clone(), place.there());
             let of_each = place.loops > 0;
             let for_each = |test: String| place.test(&test);
             let mut tests = Vec::new();
             match how {
                 Field::Missing | Field::Null | Field::OtherType => {
-                    tests.extend(type_of(value).map(|kind| format!("type({field}) == {kind}")));
+                    tests.extend(json_type(value).map(|kind| format!("type({field}) == {kind}")));
                     tests.push(there);
                 }
                 Field::Empty => tests.push(format!("size({field}) > 0")),
@@ -44,11 +44,11 @@ pub(crate) fn candidates(
             }
             tests.into_iter().map(for_each).collect()
         }
-        Change::ContentType => {
+        Mutation::ContentType => {
             vec![format!("headers[\"content-type\"].startsWith({})", Value::from(exchange.media_type()))]
         }
-        Change::Header(name) => vec![format!("{} in headers", Value::from(name.as_str()))],
-        Change::Slow(_) => {
+        Mutation::Header(name) => vec![format!("{} in headers", Value::from(name.as_str()))],
+        Mutation::Slow(_) => {
             // Ten times what it took this time, in whole seconds.
             let bound = (exchange.timings.total * 10).max(Duration::from_secs(1)).as_secs() + 1;
             vec![format!("elapsed < duration(\"{bound}s\")")]

@@ -2,7 +2,7 @@
 
 use std::fmt::Write;
 use yieldtray_engine::CheckFailure;
-use yieldtray_source::diff::DifferentLine;
+use yieldtray_source::diff::DiffLine;
 use yieldtray_test_support::{answer, replay, settings};
 
 /// Every check fails, or passes with a remark, against the lot below.
@@ -85,11 +85,11 @@ fn told(failure: &CheckFailure) -> String {
         let _ = writeln!(told, "    < {}\n    > {}", difference.left, difference.right);
         for line in &difference.lines {
             let _ = match line {
-                DifferentLine::Both(text) => writeln!(told, "        {text}"),
-                DifferentLine::Left(text) => writeln!(told, "      < {text}"),
-                DifferentLine::Right(text) => writeln!(told, "      > {text}"),
-                DifferentLine::Alike(lines) => writeln!(told, "      … {lines} alike"),
-                DifferentLine::More(lines) => writeln!(told, "      … {lines} more"),
+                DiffLine::Context(text) => writeln!(told, "        {text}"),
+                DiffLine::Left(text) => writeln!(told, "      < {text}"),
+                DiffLine::Right(text) => writeln!(told, "      > {text}"),
+                DiffLine::Skipped(lines) => writeln!(told, "      … {lines} alike"),
+                DiffLine::Truncated(lines) => writeln!(told, "      … {lines} more"),
             };
         }
     }

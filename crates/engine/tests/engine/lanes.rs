@@ -4,7 +4,7 @@ use proptest::prelude::*;
 use std::cell::RefCell;
 use std::collections::HashMap;
 use yieldtray_engine::{Event, Next, Outcome, Run};
-use yieldtray_http::Prepared;
+use yieldtray_http::PreparedRequest;
 use yieldtray_http::{Exchange, Failure};
 use yieldtray_test_support::{Told, json_answer, settings, side_by_side, with_run};
 
@@ -87,7 +87,7 @@ L-3
 const FILES: [&str; 6] = ["gate.http", "morning.http", "orchard.http", "intake.http", "office.http", "papers.http"];
 
 /// Answers by the request alone, but for the grading, which is done at the third look.
-fn packhouse() -> impl FnMut(&Prepared) -> Result<Exchange, Failure> {
+fn packhouse() -> impl FnMut(&PreparedRequest) -> Result<Exchange, Failure> {
     let tries = RefCell::new(HashMap::<String, usize>::new());
     move |request| {
         let path = request.url.path();
@@ -144,7 +144,7 @@ fn the_house_shows_what_it_is_meant_to_show() {
     let count = |word: &str| outcomes.iter().filter(|outcome| **outcome == word).count();
     assert_eq!((count("failed"), count("skipped"), count("mistaken")), (1, 1, 1), "{outcomes:?}");
     // Each asks for the same token, and each tells the same default: both are told once.
-    assert_eq!(told.events.iter().filter(|event| matches!(event, Event::Token(_))).count(), 1);
+    assert_eq!(told.events.iter().filter(|event| matches!(event, Event::TokenObtained(_))).count(), 1);
     assert_eq!(told.sent.iter().filter(|request| request.url.path() == "/token").count(), 1);
     let remarks = told.problems().into_iter().filter(|problem| problem.message.contains("its default is taken"));
     assert_eq!(remarks.count(), 1);
@@ -160,7 +160,7 @@ fn what_is_done_afterwards_waits_for_those_who_need_the_file() {
     let orders: [&mut dyn FnMut(usize) -> usize; 2] = [&mut |_| 0, &mut |open| open - 1];
     for choose in orders {
         let told = house(8, 1, choose);
-        let name = |request: &Prepared| format!("{} {}", request.method, request.url.path());
+        let name = |request: &PreparedRequest| format!("{} {}", request.method, request.url.path());
         let names: Vec<String> = told.sent.iter().map(|request| name(request)).collect();
         let last =
             |sent: &str| names.iter().rposition(|name| name == sent).unwrap_or_else(|| panic!("{sent} in {names:?}"));
@@ -201,11 +201,11 @@ fn an_interrupted_run_undoes_what_it_did_and_says_so() {
             events.extend(run.events());
             Told { events, summary: *run.summary(), sent: Vec::new() }
         });
-        let told_of: Vec<_> = told.reports().map(|report| (report.outcome.as_str(), report.tries)).collect();
+        let told_of: Vec<_> = told.reports().map(|report| (report.outcome.as_str(), report.attempts)).collect();
         assert_eq!(told_of, [("passed", 1), ("no-answer", 2), ("passed", 1)]);
         let failure = told.reports().nth(1).and_then(|report| report.failure.clone()).expect("a reason");
         assert_eq!(failure.kind.as_str(), "interrupted");
-        assert_eq!((told.summary.left_out, told.summary.interrupted, told.summary.exit_code()), (1, true, 130));
+        assert_eq!((told.summary.not_reached, told.summary.interrupted, told.summary.exit_code()), (1, true, 130));
     }
 }
 
@@ -218,13 +218,12 @@ fn a_failure_of_the_program_ends_one_file_only() {
         let told = with_run(fixture, &["a.http", "b.http"], settings(None, &[]), 1, |run| {
             side_by_side(run, jobs, &mut |_| 0, &mut |_| Ok(json_answer(200, "{}")))
         });
-        let outcomes: Vec<Outcome> = told.reports().map(|report| report.outcome.clone()).collect();
-        let three = Outcome::NotSent("three".to_owned());
-        assert_eq!(outcomes, [Outcome::Passed, Outcome::Mistaken, three, Outcome::Passed], "{jobs}");
+        let outcomes: Vec<Outcome> = told.reports().map(|report| report.outcome).collect();
+        assert_eq!(outcomes, [Outcome::Passed, Outcome::Mistaken, Outcome::NotSent, Outcome::Passed], "{jobs}");
         let problem = told.problems()[0];
         assert_eq!(problem.code.as_str(), "internal-failure");
         assert!(problem.message.contains("the trap is sprung"), "{}", problem.message);
-        assert_eq!((told.summary.left_out, told.summary.mistaken, told.summary.exit_code()), (1, 1, 2));
+        assert_eq!((told.summary.not_reached, told.summary.mistaken, told.summary.exit_code()), (1, 1, 2));
     }
 }
 
@@ -250,7 +249,7 @@ fn ready_from(fixture: &str, files: &[&str]) -> Vec<(String, usize, Vec<String>)
         let mut seen = Vec::new();
         while let Some(next) = run.next() {
             let Next::Send(ready) = next else { panic!("{next:?}") };
-            let from = ready.from.iter().map(|step| name(run, run.plan().steps[*step].cell)).collect();
+            let from = ready.cookie_sources.iter().map(|step| name(run, run.plan().steps[*step].cell)).collect();
             seen.push((name(run, ready.cell), ready.lane, from));
             run.complete(ready, Ok(json_answer(200, "{}")));
         }
@@ -376,15 +375,15 @@ GET http://bench/last/{{lot_id}}
             log.push(format!("sent {path}"));
             // Who asks for events while a request is under way gets what came before it.
             let told = |event: Event| match event {
-                Event::Cell(report) => Some(format!("{:?}", report.outcome)),
+                Event::CellFinished(report) => Some(format!("{:?}", report.outcome)),
                 _ => None,
             };
             log.extend(run.events().filter_map(told));
             run.complete(ready, Ok(answer(&path)));
         }
         log.extend(run.events().filter_map(|event| match event {
-            Event::Cell(report) => Some(format!("{:?}", report.outcome)),
-            Event::Ended(figures) => Some(format!("{} of {} failed", figures.failed_checks, figures.checks)),
+            Event::CellFinished(report) => Some(format!("{:?}", report.outcome)),
+            Event::RunFinished(figures) => Some(format!("{} of {} failed", figures.failed_checks, figures.checks)),
             _ => None,
         }));
         log

@@ -1,7 +1,7 @@
 //! What happens before a request is sent, and in which order: given values, skipping, questions, tokens.
 
 use std::cell::RefCell;
-use yieldtray_engine::{Event, Next, Outcome, Run};
+use yieldtray_engine::{Event, Next, Outcome, Run, RunOptions};
 use yieldtray_expression::Value;
 use yieldtray_http::Exchange;
 use yieldtray_test_support::{json_answer, settings, with_run};
@@ -53,7 +53,7 @@ fn fine(path: &str) -> Exchange {
 
 fn outcomes(events: &[Event]) -> Vec<&str> {
     let of = |event: &'_ Event| match event {
-        Event::Cell(report) => Some(report.outcome.as_str()),
+        Event::CellFinished(report) => Some(report.outcome.as_str()),
         _ => None,
     };
     events.iter().filter_map(of).collect()
@@ -116,7 +116,7 @@ fn a_remark_is_not_lost_while_a_token_is_got() {
     let (sent, events) = with_run(&fixture, &["a.http"], nobody, 1, |run| drive(run, fine));
     assert_eq!(sent, ["token of shift", "GET /pay/4"]);
     let remarks = events.iter().filter_map(|event| match event {
-        Event::Cell(report) => Some(report.problems.len()),
+        Event::CellFinished(report) => Some(report.problems.len()),
         _ => None,
     });
     assert_eq!(remarks.collect::<Vec<_>>(), [1]);
@@ -148,7 +148,8 @@ fn with_kept(tokens: Tokens, answer: impl Fn(&str) -> Exchange) -> (Vec<String>,
     let source = workspace.load(std::path::Path::new("a.http")).expect("a file");
     let cells: Vec<_> = workspace.cells(source).collect();
     let plan = yieldtray_workspace::plan::Plan::new(&mut workspace, &cells, true);
-    let mut run = Run::new(&workspace, &engine, settings(None, &[]), plan, false).with_tokens(tokens);
+    let (random, options) = (yieldtray_test_support::random(), RunOptions { tokens, ..RunOptions::default() });
+    let mut run = Run::new(&workspace, &engine, &random, settings(None, &[]), plan, options);
     let seen = RefCell::new(Vec::new());
     let (sent, events) = drive(&mut run, |path| {
         seen.borrow_mut().push(path.to_owned());
@@ -172,7 +173,8 @@ fn a_kept_token_serves_until_it_ends_or_is_refused() {
     // It ends before the request would be there.
     let (sent, events, left, _) = with_kept(token(Some(NOON + 5), None), fine);
     assert_eq!((sent, left), (vec!["token of shift".to_owned(), "GET /pay".to_owned()], vec!["a-4616-1".to_owned()]));
-    let renewed = |events: &[Event]| events.iter().any(|event| matches!(event, Event::Token(report) if report.renewed));
+    let renewed =
+        |events: &[Event]| events.iter().any(|event| matches!(event, Event::TokenObtained(report) if report.renewed));
     assert!(!renewed(&events));
     let (_, events, ..) = with_kept(token(Some(NOON - 5), Some("r-1")), fine);
     assert!(renewed(&events));
@@ -186,7 +188,7 @@ fn a_kept_token_serves_until_it_ends_or_is_refused() {
     let (_, events, left, dropped) = with_kept(token(None, None), refuse);
     assert_eq!((left.len(), dropped), (0, vec!["shift".to_owned()]));
     let advice = events.iter().find_map(|event| match event {
-        Event::Cell(report) => report.advice.clone(),
+        Event::CellFinished(report) => report.advice.clone(),
         _ => None,
     });
     assert!(advice.is_some_and(|advice| advice.contains("kept token of `shift` was not taken")));
@@ -207,7 +209,7 @@ fn where_renewing_is_refused_a_new_token_is_got() {
     let (sent, events, left, dropped) = with_kept(tokens, once_refused);
     assert_eq!(sent, ["token of shift", "token of shift", "GET /pay"]);
     assert_eq!((left, dropped.len()), (vec!["a-4616-1".to_owned()], 0));
-    let told = events.iter().filter(|event| matches!(event, Event::Token(_))).count();
+    let told = events.iter().filter(|event| matches!(event, Event::TokenObtained(_))).count();
     assert_eq!((told, outcomes(&events)), (1, vec!["passed"]));
 }
 
@@ -220,8 +222,8 @@ fn what_cannot_be_sent_asks_nothing() {
     let (sent, events) = steps(&format!("#- a.http\n{unmet}"), &[], fine);
     assert_eq!((sent, outcomes(&events)), (vec!["GET /1".to_owned()], vec!["failed", "not-sent"]));
     let report = events.iter().rev().find_map(|event| match event {
-        Event::Cell(report) => Some(report.outcome.clone()),
+        Event::CellFinished(report) => Some((report.outcome, report.reason.clone())),
         _ => None,
     });
-    assert_eq!(report, Some(Outcome::NotSent("first".to_owned())));
+    assert_eq!(report, Some((Outcome::NotSent, Some("first".to_owned()))));
 }

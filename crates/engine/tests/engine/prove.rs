@@ -1,34 +1,34 @@
 use proptest::prelude::*;
-use yieldtray_engine::prove::{Proof, alter, changes, words};
-use yieldtray_engine::{Event, Outcome};
+use yieldtray_engine::prove::{MutationReport, mutate, mutations, words};
+use yieldtray_engine::{Event, Outcome, RunOptions};
 use yieldtray_http::Exchange;
-use yieldtray_http::body_shape::Outline;
-use yieldtray_test_support::{answer, json_answer, settings, side_by_side, with_changed_run};
+use yieldtray_http::body_shape::BodyShape;
+use yieldtray_test_support::{answer, json_answer, settings, side_by_side, with_options};
 
 /// How a cell with these checks comes out for an answer, and what is proved of them.
-fn judged(checks: &str, exchange: &Exchange) -> (Outcome, Option<Proof>) {
+fn judged(checks: &str, exchange: &Exchange) -> (Outcome, Option<MutationReport>) {
     let fixture = format!("#- lots.http\n%% Read\nGET http://bench/lots\n\n{checks}\n");
-    with_changed_run(
+    with_options(
         &fixture,
         &["lots.http"],
         settings(None, &[]),
         1,
-        |run| run.proving(),
+        RunOptions { mutate_responses: true, ..RunOptions::default() },
         |run| {
             let told = side_by_side(run, 1, &mut |_| 0, &mut |_| Ok(exchange.clone()));
             let report = told.events.into_iter().find_map(|event| match event {
-                Event::Cell(report) => Some(*report),
+                Event::CellFinished(report) => Some(*report),
                 _ => None,
             });
             let report = report.expect("one cell");
-            (report.outcome, report.proof.map(|proof| *proof))
+            (report.outcome, report.mutation.map(|proof| *proof))
         },
     )
 }
 
 fn gaps(checks: &str, exchange: &Exchange) -> (Vec<String>, Option<String>) {
     let proof = judged(checks, exchange).1.expect("the checks hold");
-    (words(&proof.gaps), proof.suggestion)
+    (words(&proof.survivors), proof.suggestion)
 }
 
 const LOT: &str = "{\"id\": \"L-2043\", \"bins\": 24, \"open\": true, \"note\": null, \"trays\": [\"T-1\", \"T-2\"]}";
@@ -175,17 +175,17 @@ proptest! {
         let (outcome, proof) = judged(&checks, &exchange);
         prop_assert_eq!(outcome == Outcome::Passed, proof.is_some());
         let Some(proof) = proof else { return Ok(()) };
-        let outline = Outline::of(&exchange);
-        let all = changes(&exchange, &outline, &outline.fields());
-        prop_assert_eq!(proof.altered, all.len());
+        let outline = BodyShape::of(&exchange);
+        let all = mutations(&exchange, &outline, &outline.fields());
+        prop_assert_eq!(proof.mutants, all.len());
         for change in &all {
-            let passes = judged(&checks, &alter(&exchange, &outline, change)).0 == Outcome::Passed;
-            prop_assert_eq!(passes, proof.gaps.contains(change), "{:?} of\n{}", change, &checks);
+            let passes = judged(&checks, &mutate(&exchange, &outline, change)).0 == Outcome::Passed;
+            prop_assert_eq!(passes, proof.survivors.contains(change), "{:?} of\n{}", change, &checks);
         }
         if let Some(line) = &proof.suggestion {
             let more = format!("{checks}\n{line}");
             let better = judged(&more, &exchange).1.expect("the line holds");
-            prop_assert!(better.noticed() > proof.noticed(), "{} closes nothing", line);
+            prop_assert!(better.detected() > proof.detected(), "{} closes nothing", line);
         }
     }
 }

@@ -1,9 +1,9 @@
 use std::time::Duration;
-use yieldtray_engine::{Event, Next, Outcome, Run};
+use yieldtray_engine::{Event, Next, Outcome, Run, RunOptions};
 use yieldtray_expression::Value;
-use yieldtray_http::Prepared;
+use yieldtray_http::PreparedRequest;
 use yieldtray_http::{Exchange, Failure, FailureKind};
-use yieldtray_source::glob::matches;
+use yieldtray_source::glob::glob_match;
 use yieldtray_test_support::{Told, answer, json_answer, replay, settings};
 use yieldtray_workspace::plan::{Plan, Selection};
 
@@ -46,7 +46,7 @@ fn desk(told_bins: i64) -> Told {
 }
 
 fn outcomes(told: &Told) -> Vec<Outcome> {
-    told.reports().map(|report| report.outcome.clone()).collect()
+    told.reports().map(|report| report.outcome).collect()
 }
 
 #[test]
@@ -56,14 +56,14 @@ fn a_run_chains_what_responses_yield() {
     assert_eq!(told.sent[1].header("authorization"), Some("Bearer t-0ecret"));
     assert_eq!(told.sent[2].url.path(), "/lots/L-1");
     assert_eq!((told.summary.requests, told.summary.checks, told.summary.exit_code()), (3, 4, 0));
-    assert!(matches!(told.events.first(), Some(Event::Began { cells: 3, .. })));
-    assert!(matches!(told.events.last(), Some(Event::Ended(_))));
+    assert!(matches!(told.events.first(), Some(Event::RunStarted { cells: 3, .. })));
+    assert!(matches!(told.events.last(), Some(Event::RunFinished(_))));
 }
 
 #[test]
 fn a_failed_check_shows_its_parts_and_stops_who_needs_it() {
     let told = desk(23);
-    assert_eq!(outcomes(&told), [Outcome::Passed, Outcome::Failed, Outcome::NotSent("book-in".to_owned())]);
+    assert_eq!(outcomes(&told), [Outcome::Passed, Outcome::Failed, Outcome::NotSent]);
     let report = told.reports().nth(1).expect("the second cell");
     let failure = &report.failures[0];
     assert_eq!(failure.expression, "body.bins == 24");
@@ -117,7 +117,7 @@ fn a_mistake_in_one_cell_does_not_stop_another() {
     let fixture =
         "#- a.http\n%% broken\nhttp://bench/{{\n%% fine\nhttp://bench/\n%% needing\n% needs broken\nhttp://bench/\n";
     let told = replay(fixture, &["a.http"], settings(None, &[]), |_| Ok(json_answer(200, "{}")));
-    assert_eq!(outcomes(&told), [Outcome::Mistaken, Outcome::Passed, Outcome::NotSent("broken".to_owned())]);
+    assert_eq!(outcomes(&told), [Outcome::Mistaken, Outcome::Passed, Outcome::NotSent]);
     assert_eq!(told.summary.exit_code(), 2);
 }
 
@@ -177,14 +177,14 @@ fn patterns_choose_names() {
         ("b*x*n", "book-in", false),
         ("*a*a", "a", false),
     ] {
-        assert_eq!(matches(pattern, name), fits, "{pattern} {name}");
+        assert_eq!(glob_match(pattern, name), fits, "{pattern} {name}");
     }
 }
 
 #[test]
 fn what_is_lacking_is_found_and_put_in_order() {
-    use yieldtray_workspace::plan::{Plan, chain};
-    use yieldtray_workspace::scope::{Tray, Yielded};
+    use yieldtray_workspace::plan::{Plan, prerequisites};
+    use yieldtray_workspace::scope::{CapturedValue, Tray};
     let fixture = "#- other.http\n%% sign-in\nhttp://b/\n\n% yield token = body.t\n#- a.http\n% let auth = 'Bearer ' + token\n\n\
         %% book\n% needs other.http#sign-in\nhttp://b/\nAuthorization: {{auth}}\n\n% yield lot = body.id\n% check lot != ''\n\n\
         %% weigh\nhttp://b/{{lot}}\n\n% yield kg = body.kg\n\n%% ring\nhttp://b/{{ring}}\n\n% yield round = 1\n\n\
@@ -194,7 +194,7 @@ fn what_is_lacking_is_found_and_put_in_order() {
     let engine = yieldtray_test_support::engine();
     let mut links = |name: &str, tray: &Tray| {
         let cell = workspace.cell_named(source, name).expect("a cell");
-        let links = chain(&mut workspace, &engine, &settings(None, &[]), tray, cell);
+        let links = prerequisites(&mut workspace, &engine, &settings(None, &[]), tray, cell);
         let plan = Plan::chained(&mut workspace, &links, cell, false);
         let order: Vec<String> = plan.steps.iter().map(|step| workspace.cell(step.cell).name.to_string()).collect();
         let names: Vec<String> = links.iter().map(|link| link.names.join("+")).collect();
@@ -208,7 +208,7 @@ fn what_is_lacking_is_found_and_put_in_order() {
     assert_eq!(links("ring", &empty), "round ring by ring");
     let mut tray = Tray::default();
     let yielded =
-        Yielded { value: Value::from("L-1"), source, cell: None, secret: false, origin: None, kept_at: Some(0) };
+        CapturedValue { value: Value::from("L-1"), source, cell: None, secret: false, origin: None, kept_at: Some(0) };
     tray.put("lot", yielded);
     assert_eq!(links("weigh", &tray), "weigh by ");
 }
@@ -239,7 +239,7 @@ const PROFILED: &str = "#- yieldtray.toml\n[oauth2.shift]\ntoken_url = 'http://o
     client_secret = '{{secret}}'\nscope = 'pay roll'\nfor = ['http://bench']\n\
     #- a.http\n% auth oauth2 shift\n\n%% one\nhttp://bench/1\n\n%% two\nhttp://bench/2\n";
 
-fn tokens_replay(respond: impl FnMut(&Prepared) -> Result<Exchange, Failure>) -> Told {
+fn tokens_replay(respond: impl FnMut(&PreparedRequest) -> Result<Exchange, Failure>) -> Told {
     replay(PROFILED, &["a.http"], settings(None, &[("secret", Value::text("wind&fall"))]), respond)
 }
 
@@ -261,7 +261,8 @@ fn one_token_serves_all_cells_of_a_profile() {
     assert_eq!(told.sent[0].header("authorization"), Some("Basic ZGVzazp3aW5kJTI2ZmFsbA=="));
     assert_eq!(told.sent[2].header("authorization"), Some("Bearer t-4616-abcd"));
     assert!(!format!("{:?}", told.events).contains("4616"), "nothing of the token is told");
-    let got = told.events.iter().any(|event| matches!(event, Event::Token(report) if report.seconds == Some(3600)));
+    let got =
+        told.events.iter().any(|event| matches!(event, Event::TokenObtained(report) if report.seconds == Some(3600)));
     assert!(got, "{:?}", told.events);
 }
 
@@ -307,7 +308,8 @@ fn a_cell_is_sent_once_for_each_row() {
         % check status == 200 || row.lot == 'L-2'\n% check bins != 9\n% yield last = lot\n\
         %% after\n% needs each\nhttp://bench/{{last}}\n%% none\n% each row in \"none.csv\"\nhttp://bench/{{lot}}\n\
         %% next\n% needs none\nhttp://bench/next\n%% gone\n% each row in \"gone.csv\"\nhttp://bench/{{lot}}\n";
-    let respond = |request: &Prepared| Ok(json_answer(if request.url.path() == "/L-2" { 404 } else { 200 }, "{}"));
+    let respond =
+        |request: &PreparedRequest| Ok(json_answer(if request.url.path() == "/L-2" { 404 } else { 200 }, "{}"));
     let told = replay(fixture, &["a.http"], settings(None, &[]), respond);
     assert_eq!(paths(&told), ["/L-1", "/L-2", "/L-3"]);
     let body = told.sent[0].body.as_ref().map(|body| body.text().into_owned());
@@ -342,9 +344,10 @@ fn a_cell_is_skipped_and_so_is_what_needs_it() {
     let told =
         replay(fixture, &["a.http"], settings(None, &[("what", Value::text("fruit"))]), |_| Ok(json_answer(200, "{}")));
     assert_eq!(paths(&told), ["/3"]);
-    let outcomes: Vec<_> = told.reports().map(|report| report.outcome.clone()).collect();
-    let skipped = |reason: &str| Outcome::Skipped(reason.to_owned());
-    assert_eq!(outcomes, [skipped("no fruit here"), skipped("one was skipped"), Outcome::Passed, Outcome::Mistaken]);
+    let outcomes: Vec<_> = told.reports().map(|report| (report.outcome, report.reason.as_deref())).collect();
+    let skipped = |reason| (Outcome::Skipped, Some(reason));
+    let (passed, mistaken) = ((Outcome::Passed, None), (Outcome::Mistaken, None));
+    assert_eq!(outcomes, [skipped("no fruit here"), skipped("one was skipped"), passed, mistaken]);
     assert!(told.problems()[0].message.contains("must be true or false, but is text"), "{:?}", told.problems());
 }
 
@@ -358,7 +361,7 @@ fn a_cell_waits_and_the_last_answer_is_judged() {
         Ok(json_answer(200, &format!("{{\"state\": \"{state}\", \"tries\": {tries}}}")))
     });
     let report = told.reports().next().expect("a report");
-    assert_eq!((report.outcome.as_str(), report.tries, report.checks, told.sent.len()), ("passed", 3, 2, 3));
+    assert_eq!((report.outcome.as_str(), report.attempts, report.checks, told.sent.len()), ("passed", 3, 2, 3));
     assert_eq!(told.reports().count(), 1);
 
     // It never comes: the last answer fails the wait, as a check would.
@@ -366,7 +369,7 @@ fn a_cell_waits_and_the_last_answer_is_judged() {
         Ok(json_answer(200, "{\"state\": \"running\", \"tries\": 3}"))
     });
     let report = told.reports().next().expect("a report");
-    assert_eq!((report.outcome.as_str(), report.tries, report.failures.len()), ("failed", 3, 1));
+    assert_eq!((report.outcome.as_str(), report.attempts, report.failures.len()), ("failed", 3, 1));
     assert_eq!(report.failures[0].expression, "body.state == 'done'");
 
     // A server that is not there yet may come.
@@ -393,7 +396,7 @@ fn what_is_done_afterwards_is_done_after_a_failure_too() {
     let all = replay(fixture, &["a.http", "b.http"], settings(None, &[]), |_| Ok(json_answer(500, "{}")));
     assert_eq!(paths(&all), ["/1", "/2", "/tidy", "/3", "/never"]);
     let mut workspace = yieldtray_test_support::workspace(fixture);
-    let engine = yieldtray_test_support::engine();
+    let (engine, random) = (yieldtray_test_support::engine(), yieldtray_test_support::random());
     let cells: Vec<_> = ["a.http", "b.http"]
         .iter()
         .flat_map(|file| {
@@ -402,14 +405,21 @@ fn what_is_done_afterwards_is_done_after_a_failure_too() {
         })
         .collect();
     let plan = Plan::new(&mut workspace, &cells, true);
-    let mut run = Run::new(&workspace, &engine, settings(None, &[]), plan, true);
+    let mut run = Run::new(
+        &workspace,
+        &engine,
+        &random,
+        settings(None, &[]),
+        plan,
+        RunOptions { fail_fast: true, ..RunOptions::default() },
+    );
     let mut sent = Vec::new();
     while let Some(Next::Send(ready)) = run.next() {
         sent.push(ready.prepared.url.path().to_owned());
         run.complete(ready, Ok(json_answer(500, "{}")));
     }
     assert_eq!(sent, ["/1", "/tidy"], "a file that was not begun leaves nothing to tidy");
-    assert_eq!(run.summary().left_out, 3);
+    assert_eq!(run.summary().not_reached, 3);
 }
 
 #[test]
@@ -417,7 +427,7 @@ fn a_sequence_plays_its_cells_in_its_own_order() {
     let fixture = "#- a.http\n%% Morning\n% play weigh with kg = 9 times 2\n% play book with bins = base + 1, note = 'a, b'\n% let base = 3\n\
         %% Book\n% needs sign-in\nPOST http://bench/book?bins={{bins}}\n\n{{note}}\n\n% yield lot = body.id\n\
         %% Weigh\nhttp://bench/weigh?kg={{kg}}\n%% Sign in\nhttp://bench/sign-in\n%% Noon\n% needs morning\nhttp://bench/noon?lot={{lot}}\n";
-    let respond = |_: &Prepared| Ok(json_answer(200, "{\"id\": \"L-1\"}"));
+    let respond = |_: &PreparedRequest| Ok(json_answer(200, "{\"id\": \"L-1\"}"));
     let told = replay(fixture, &["a.http"], settings(None, &[]), respond);
     assert_eq!(
         paths(&told),
@@ -437,10 +447,7 @@ fn a_sequence_plays_its_cells_in_its_own_order() {
             }
         }
     });
-    assert_eq!(
-        told.reports().last().map(|report| report.outcome.clone()),
-        Some(Outcome::NotSent("morning".to_owned()))
-    );
+    assert_eq!(told.reports().last().map(|report| report.outcome), Some(Outcome::NotSent));
 
     for (fixture, words) in [
         ("#- a.http\n%% a\n% play b\n%% b\n% play a\n", "cells that need each other"),
@@ -465,11 +472,11 @@ fn a_sequence_plays_its_cells_in_its_own_order() {
 fn a_plan_is_gone_through_several_times_and_shared_out() {
     let fixture = "#- a.http\n%% a\nhttp://bench/a\n\n% yield id = body.id\n%% b\nhttp://bench/{{id}}\n";
     let mut workspace = yieldtray_test_support::workspace(fixture);
-    let engine = yieldtray_test_support::engine();
+    let (engine, random) = (yieldtray_test_support::engine(), yieldtray_test_support::random());
     let source = workspace.load(std::path::Path::new("a.http")).expect("a file");
     let cells: Vec<_> = workspace.cells(source).collect();
     let plan = Plan::new(&mut workspace, &cells, true).times(3);
-    let mut run = Run::new(&workspace, &engine, settings(None, &[]), plan, false);
+    let mut run = Run::new(&workspace, &engine, &random, settings(None, &[]), plan, RunOptions::default());
     let (mut sent, mut number) = (Vec::new(), 0);
     while let Some(Next::Send(ready)) = run.next() {
         number += 1;
@@ -479,7 +486,7 @@ fn a_plan_is_gone_through_several_times_and_shared_out() {
     assert_eq!(sent, ["/a", "/1", "/a", "/3", "/a", "/5"]);
     let rounds: Vec<usize> = run
         .events()
-        .filter_map(|event| if let Event::Cell(report) = event { Some(report.round) } else { None })
+        .filter_map(|event| if let Event::CellFinished(report) = event { Some(report.round) } else { None })
         .collect();
     assert_eq!(rounds, [1, 1, 2, 2, 3, 3]);
     let except = Selection { except: vec!["a*".to_owned()], ..Selection::default() };

@@ -7,7 +7,7 @@ use hmac::{Hmac, KeyInit, Mac};
 use percent_encoding::percent_encode;
 use sha2::{Digest, Sha256};
 use yieldtray_source::hex;
-use yieldtray_source::percent::NOT_UNRESERVED;
+use yieldtray_source::percent::PERCENT_ENCODE_SET;
 
 pub(super) fn base64<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v> {
     let encoded = base64::engine::general_purpose::STANDARD.encode(bytes("base64", &arguments, 0)?);
@@ -43,7 +43,7 @@ pub(super) fn hmac_sha256<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'
 }
 
 pub(super) fn urlencode<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v> {
-    given(percent_encode(&bytes("urlencode", &arguments, 0)?, NOT_UNRESERVED).to_string())
+    given(percent_encode(&bytes("urlencode", &arguments, 0)?, PERCENT_ENCODE_SET).to_string())
 }
 
 fn given<'b, 'v>(text: String) -> Evaluated<'b, 'v> {

@@ -8,7 +8,7 @@ use cel::common::value::CowVal;
 use fake::Fake as _;
 use fake::faker::{address, company, internet, job, lorem, name};
 use std::convert::Infallible;
-use yieldtray_source::{closest, enumerate};
+use yieldtray_source::{closest, join_words};
 
 /// A kind of made-up text.
 struct Kind {
@@ -130,12 +130,12 @@ pub(super) fn fake<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v> 
     let Some(kind) = KINDS.iter().find(|kind| kind.name == wanted) else {
         let hint = match closest(wanted, FAKE_KINDS.iter().copied()) {
             Some(meant) => format!("did you mean `{meant}`?"),
-            None => format!("there is {}", enumerate(FAKE_KINDS)),
+            None => format!("there is {}", join_words(FAKE_KINDS)),
         };
         return Err(error("fake", format!("knows no kind `{wanted}`: {hint}")));
     };
     let made = source(&arguments);
-    let draw = || made.random(|rng| (kind.make)(&mut Draw(rng)));
+    let draw = || made.draw(|rng| (kind.make)(&mut Draw(rng)));
     let value = if kind.unique { made.unique(draw) } else { draw() };
     Ok(CowVal::owned(CelString::from(value)))
 }
@@ -143,23 +143,24 @@ pub(super) fn fake<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v> 
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::{Bindings, Engine, MadeUp};
+    use crate::{Bindings, Engine, RandomSource};
     use std::collections::HashSet;
 
-    fn engine(seed: u64) -> Engine {
-        Engine::new(MadeUp::new(seed, Box::new(|| chrono::DateTime::UNIX_EPOCH.fixed_offset())))
+    fn random(seed: u64) -> RandomSource {
+        RandomSource::new(seed, Box::new(|| chrono::DateTime::UNIX_EPOCH.fixed_offset()))
     }
 
-    fn made(engine: &Engine, kind: &str) -> String {
+    fn fake(random: &RandomSource, kind: &str) -> String {
+        let engine = Engine::default();
         let compiled = engine.compile(&format!("fake('{kind}')")).expect("it compiles");
-        let value = engine.evaluate(&compiled, &Bindings::default()).expect("a value");
+        let value = engine.evaluate(&compiled, &Bindings::default(), random).expect("a value");
         value.as_text().expect("text").to_owned()
     }
 
     #[test]
     fn each_kind_makes_something_and_a_seed_repeats_it() {
-        let (first, again, other) = (engine(7), engine(7), engine(8));
-        let all = |engine: &Engine| FAKE_KINDS.iter().map(|kind| made(engine, kind)).collect::<Vec<_>>();
+        let (first, again, other) = (random(7), random(7), random(8));
+        let all = |random: &RandomSource| FAKE_KINDS.iter().map(|kind| fake(random, kind)).collect::<Vec<_>>();
         let values = all(&first);
         assert!(values.iter().all(|value| !value.is_empty()), "{values:?}");
         assert_eq!(values, all(&again));
@@ -168,20 +169,20 @@ mod tests {
 
     #[test]
     fn what_stands_for_one_thing_never_comes_twice() {
-        let engine = engine(3);
+        let random = random(3);
         for kind in ["email", "phone", "username", "iban"] {
-            let seen: HashSet<String> = (0..3000).map(|_| made(&engine, kind)).collect();
+            let seen: HashSet<String> = (0..3000).map(|_| fake(&random, kind)).collect();
             assert_eq!(seen.len(), 3000, "{kind}");
         }
-        let email = made(&engine, "email");
+        let email = fake(&random, "email");
         assert!(email.ends_with(".example") && email.is_ascii(), "{email}");
     }
 
     #[test]
     fn check_digits_are_right() {
-        let engine = engine(5);
+        let random = random(5);
         for _ in 0..50 {
-            let iban = made(&engine, "iban");
+            let iban = fake(&random, "iban");
             let moved = format!("{}{}", &iban[4..], &iban[..4]);
             let digits: String = moved.chars().filter_map(|c| c.to_digit(36)).map(|digit| digit.to_string()).collect();
             let remainder =

@@ -2,14 +2,14 @@ use super::{Evaluated, error, text};
 use crate::Value;
 use crate::files::FileReader;
 use cel::common::value::CowVal;
-use yieldtray_source::files::clean;
+use yieldtray_source::files::normalize;
 
 /// The text of a file, or its bytes where they are no text. The path counts from the folder of the file
 /// that the expression stands in, and may not leave the workspace.
 pub(super) fn file<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v> {
     let reader = arguments[0].downcast_ref::<FileReader>().expect("compiling puts the reader first");
     let path = text("file", &arguments[1..], 0)?;
-    let inside = clean(&reader.folder.join(path))
+    let inside = normalize(&reader.folder.join(path))
         .ok_or_else(|| error("file", format!("cannot read `{path}`: it lies outside the workspace")))?;
     let bytes =
         reader.files.read_data(&inside).map_err(|found| error("file", format!("cannot read `{path}`: {found}")))?;

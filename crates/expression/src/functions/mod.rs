@@ -14,10 +14,10 @@ pub use fake::FAKE_KINDS;
 pub use query::check_constant;
 pub use query::check_jsonpath;
 
-use super::digits::Digits;
+use super::digits::BigNumber;
 use super::files::FILES;
-use super::value::{Kind, kind, scalar_text};
-use crate::random::MADE;
+use super::value::{ValueKind, kind, scalar_text};
+use crate::random::RANDOM;
 use cel::common::functions::Function as Operation;
 use cel::common::types::{CelBytes, CelString, DYN_TYPE, Type};
 use cel::common::value::{CowVal, Val};
@@ -57,11 +57,11 @@ macro_rules! functions {
 }
 
 functions! {
-    "uuid" ("", 0, Some(MADE)) "a random UUID (RFC 9562, version 4)", "uuid()" => random::uuid;
-    "now" ("", 0, Some(MADE)) "the time now, a timestamp", "now() + duration('24h')" => random::now;
-    "random" ("low, high", 2, Some(MADE)) "a random integer, both ends included", "random(1, 40)" => random::random;
-    "pick" ("list", 1, Some(MADE)) "a random member of a list", "pick(['gala', 'fuji'])" => random::pick;
-    "fake" ("kind", 1, Some(MADE)) "a made-up person, place, word …; its kinds are in docs/language.md", "fake('email')" => fake::fake;
+    "uuid" ("", 0, Some(RANDOM)) "a random UUID (RFC 9562, version 4)", "uuid()" => random::uuid;
+    "now" ("", 0, Some(RANDOM)) "the time now, a timestamp", "now() + duration('24h')" => random::now;
+    "random" ("low, high", 2, Some(RANDOM)) "a random integer, both ends included", "random(1, 40)" => random::random;
+    "pick" ("list", 1, Some(RANDOM)) "a random member of a list", "pick(['gala', 'fuji'])" => random::pick;
+    "fake" ("kind", 1, Some(RANDOM)) "a made-up person, place, word …; its kinds are in docs/language.md", "fake('email')" => fake::fake;
     "file" ("path", 1, Some(FILES)) "the text of a file of the workspace, relative to this one; else its bytes", "sha256(file('manifest.xml'))" => file::file;
     "base64" ("x", 1, None) "text or bytes in base64 (RFC 4648 4)", "base64(clerk + ':' + pin)" => encoding::base64;
     "unbase64" ("text", 1, None) "what base64 encodes (RFC 4648 4 and 5): text where it is UTF-8, else bytes", "unbase64(split(token, '.')[1])" => encoding::unbase64;
@@ -104,7 +104,7 @@ pub(super) fn declare(env: &mut Env) {
     }
     env.add_overload(super::walk::STEP, super::walk::STEP, anything(2), random::step)
         .expect("a name nobody can write is free");
-    env.add_overload("string", "string_of_long_number", vec![Digits::cel_type().to_owned()], long_number_text)
+    env.add_overload("string", "string_of_long_number", vec![BigNumber::cel_type().to_owned()], long_number_text)
         .expect("CEL has no such overload");
 }
 
@@ -144,9 +144,9 @@ fn bytes<'a>(function: &str, arguments: &'a [CowVal<'_, '_>], index: usize) -> R
         return Ok(Cow::Borrowed(bytes.inner()));
     }
     match kind(argument) {
-        Kind::Text => text(function, arguments, index).map(|text| Cow::Borrowed(text.as_bytes())),
+        ValueKind::Text => text(function, arguments, index).map(|text| Cow::Borrowed(text.as_bytes())),
         other => match scalar_text(argument) {
-            Some(text) if !matches!(other, Kind::Other) => Ok(Cow::Owned(text.into_bytes())),
+            Some(text) if !matches!(other, ValueKind::Other) => Ok(Cow::Owned(text.into_bytes())),
             _ => Err(error(function, format!("wants text or bytes, but got {}", other.words()))),
         },
     }

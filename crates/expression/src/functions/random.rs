@@ -1,18 +1,18 @@
 use super::{Evaluated, error};
-use crate::random::MadeUp;
+use crate::random::RandomSource;
 use crate::value::kind;
 use cel::common::types::{CelInt, CelList, CelString, CelTimestamp};
 use cel::common::value::CowVal;
 
 /// The hidden first argument.
-pub(super) fn source<'a>(arguments: &'a [CowVal<'_, '_>]) -> &'a MadeUp {
-    arguments[0].downcast_ref::<MadeUp>().expect("compiling puts the source first")
+pub(super) fn source<'a>(arguments: &'a [CowVal<'_, '_>]) -> &'a RandomSource {
+    arguments[0].downcast_ref::<RandomSource>().expect("compiling puts the source first")
 }
 
 pub(super) fn uuid<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v> {
     let made = source(&arguments);
     let uuid = made.unique(|| {
-        let bytes = made.random(|rng| rng.u128(..)).to_be_bytes();
+        let bytes = made.draw(|rng| rng.u128(..)).to_be_bytes();
         uuid::Builder::from_random_bytes(bytes).into_uuid().to_string()
     });
     Ok(CowVal::owned(CelString::from(uuid)))
@@ -33,7 +33,7 @@ pub(super) fn random<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v
     if low > high {
         return Err(error("random", format!("wants the lower end first, but got {low} and {high}")));
     }
-    Ok(CowVal::owned(CelInt::from(source(&arguments).random(|rng| rng.i64(low..=high)))))
+    Ok(CowVal::owned(CelInt::from(source(&arguments).draw(|rng| rng.i64(low..=high)))))
 }
 
 pub(super) fn pick<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v> {
@@ -44,14 +44,14 @@ pub(super) fn pick<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v> 
     if list.is_empty() {
         return Err(error("pick", "has nothing to pick from: the list is empty"));
     }
-    let index = source(&arguments).random(|rng| rng.usize(..list.len()));
+    let index = source(&arguments).draw(|rng| rng.usize(..list.len()));
     Ok(CowVal::Owned(list[index].clone_as_boxed()))
 }
 
 /// Counts a step of a loop, and the bytes of what it came to; gives the second argument.
 pub(super) fn step<'b, 'v>(mut arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v> {
     let made = source(&arguments);
-    if !made.step() {
+    if !made.take_step() {
         let words = "the expression takes too many steps: its loops stand inside each other, or run over too much";
         return Err(error("", words));
     }

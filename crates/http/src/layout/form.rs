@@ -1,8 +1,8 @@
 //! Form fields (application/x-www-form-urlencoded): decoded, one a line.
 
-use super::{Piece, new_line};
+use super::{LayoutPiece, new_line};
 
-pub(super) fn lay_out(form: &str, mut piece: impl FnMut(Piece, &str)) -> bool {
+pub(super) fn lay_out(form: &str, mut piece: impl FnMut(LayoutPiece, &str)) -> bool {
     let fields: Vec<_> = url::form_urlencoded::parse(form.trim().as_bytes()).collect();
     if fields.is_empty() {
         return false;
@@ -12,10 +12,10 @@ pub(super) fn lay_out(form: &str, mut piece: impl FnMut(Piece, &str)) -> bool {
         if at > 0 {
             new_line(0, &mut piece);
         }
-        piece(Piece::Key, name);
-        piece(Piece::Space, &" ".repeat(widest - name.chars().count()));
-        piece(Piece::Mark, " = ");
-        piece(Piece::Text, value);
+        piece(LayoutPiece::Key, name);
+        piece(LayoutPiece::Space, &" ".repeat(widest - name.chars().count()));
+        piece(LayoutPiece::Mark, " = ");
+        piece(LayoutPiece::Text, value);
     }
     true
 }

@@ -1,10 +1,10 @@
 //! JSON: the same text with other white space.
 
-use super::{Piece, new_line};
+use super::{LayoutPiece, new_line};
 
 /// Lays out `json`, two blanks a level, and hands each piece on in order. Numbers and texts keep the
 /// form they came in. Gives `false`, and hands on nothing, where `json` is not JSON (RFC 8259).
-pub(super) fn lay_out(json: &str, mut piece: impl FnMut(Piece, &str)) -> bool {
+pub(super) fn lay_out(json: &str, mut piece: impl FnMut(LayoutPiece, &str)) -> bool {
     if serde_json::from_str::<serde::de::IgnoredAny>(json).is_err() {
         return false;
     }
@@ -17,7 +17,7 @@ pub(super) fn lay_out(json: &str, mut piece: impl FnMut(Piece, &str)) -> bool {
             b'"' => {
                 at = text_end(bytes, at);
                 let after = bytes[at..].iter().find(|b| !b.is_ascii_whitespace());
-                let kind = if after == Some(&b':') { Piece::Key } else { Piece::Text };
+                let kind = if after == Some(&b':') { LayoutPiece::Key } else { LayoutPiece::Text };
                 piece(kind, &json[start..at]);
             }
             open @ (b'{' | b'[') => {
@@ -27,11 +27,11 @@ pub(super) fn lay_out(json: &str, mut piece: impl FnMut(Piece, &str)) -> bool {
                 match inside {
                     // Nothing in it: it stays on one line.
                     Some(end) if bytes[end] == close => {
-                        piece(Piece::Mark, if open == b'{' { "{}" } else { "[]" });
+                        piece(LayoutPiece::Mark, if open == b'{' { "{}" } else { "[]" });
                         at = end + 1;
                     }
                     _ => {
-                        piece(Piece::Mark, &json[at..=at]);
+                        piece(LayoutPiece::Mark, &json[at..=at]);
                         depth += 1;
                         new_line(depth, &mut piece);
                         at += 1;
@@ -41,22 +41,22 @@ pub(super) fn lay_out(json: &str, mut piece: impl FnMut(Piece, &str)) -> bool {
             b'}' | b']' => {
                 depth = depth.saturating_sub(1);
                 new_line(depth, &mut piece);
-                piece(Piece::Mark, &json[at..=at]);
+                piece(LayoutPiece::Mark, &json[at..=at]);
                 at += 1;
             }
             b',' => {
-                piece(Piece::Mark, ",");
+                piece(LayoutPiece::Mark, ",");
                 new_line(depth, &mut piece);
                 at += 1;
             }
             b':' => {
-                piece(Piece::Mark, ":");
-                piece(Piece::Space, " ");
+                piece(LayoutPiece::Mark, ":");
+                piece(LayoutPiece::Space, " ");
                 at += 1;
             }
             first => {
                 at += bytes[at..].iter().take_while(|b| !b",:]} \t\r\n".contains(b)).count().max(1);
-                let kind = if first.is_ascii_alphabetic() { Piece::Word } else { Piece::Number };
+                let kind = if first.is_ascii_alphabetic() { LayoutPiece::Word } else { LayoutPiece::Number };
                 piece(kind, &json[start..at]);
             }
         }
@@ -87,7 +87,7 @@ mod tests {
         let mut out = String::new();
         let mut keys = Vec::new();
         assert!(lay_out(json, |piece, text| {
-            if piece == Piece::Key {
+            if piece == LayoutPiece::Key {
                 keys.push(text.to_owned());
             }
             out.push_str(text);

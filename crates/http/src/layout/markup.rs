@@ -1,7 +1,7 @@
 //! XML and HTML: an element a line, what lies in it further in. It is read no more closely than that
 //! needs, so that a document with mistakes is laid out as well as can be.
 
-use super::{Piece, new_line};
+use super::{LayoutPiece, new_line};
 
 /// Elements of HTML that have no end (HTML 13.1.2).
 const VOID: &[&str] =
@@ -23,7 +23,7 @@ enum Token<'t> {
     Text(&'t str),
 }
 
-pub(super) fn lay_out(text: &str, html: bool, mut piece: impl FnMut(Piece, &str)) -> bool {
+pub(super) fn lay_out(text: &str, html: bool, mut piece: impl FnMut(LayoutPiece, &str)) -> bool {
     if !text.trim_start().starts_with('<') {
         return false;
     }
@@ -43,8 +43,8 @@ pub(super) fn lay_out(text: &str, html: bool, mut piece: impl FnMut(Piece, &str)
             new_line(depth, &mut piece);
         }
         match *token {
-            Token::Aside(aside) => piece(Piece::Aside, aside.trim()),
-            Token::Text(text) => piece(Piece::Text, text.trim()),
+            Token::Aside(aside) => piece(LayoutPiece::Aside, aside.trim()),
+            Token::Text(text) => piece(LayoutPiece::Text, text.trim()),
             Token::Close { tag, .. } => write_tag(tag, &mut piece),
             Token::Open { tag, name, closed } => {
                 write_tag(tag, &mut piece);
@@ -59,7 +59,7 @@ pub(super) fn lay_out(text: &str, html: bool, mut piece: impl FnMut(Piece, &str)
                 match whole {
                     _ if closed => {}
                     Some((text, end)) => {
-                        piece(Piece::Text, text.trim());
+                        piece(LayoutPiece::Text, text.trim());
                         if let Some(Token::Close { tag, .. }) = tokens.get(end) {
                             write_tag(tag, &mut piece);
                         }
@@ -152,28 +152,28 @@ fn raw_end(rest: &str, name: &str) -> usize {
 }
 
 /// `<name attribute="value">` in its pieces.
-fn write_tag(tag: &str, piece: &mut impl FnMut(Piece, &str)) {
+fn write_tag(tag: &str, piece: &mut impl FnMut(LayoutPiece, &str)) {
     let open = if tag.starts_with("</") { 2 } else { 1 };
     let name = tag[open..].find([' ', '\t', '\n', '\r', '/', '>']).map_or(tag.len(), |at| open + at);
-    piece(Piece::Mark, &tag[..open]);
-    piece(Piece::Element, &tag[open..name]);
+    piece(LayoutPiece::Mark, &tag[..open]);
+    piece(LayoutPiece::Element, &tag[open..name]);
     let mut rest = &tag[name..];
     while !rest.is_empty() {
         let (kind, length) = match rest.as_bytes()[0] {
             b'"' | b'\'' => {
                 let close = rest[1..].find(&rest[..1]).map_or(rest.len(), |at| at + 2);
-                (Piece::Text, close)
+                (LayoutPiece::Text, close)
             }
             b' ' | b'\t' | b'\n' | b'\r' => {
                 let blanks = rest.find(|c: char| !c.is_ascii_whitespace()).unwrap_or(rest.len());
                 // Attributes over several lines come together on one.
                 let more = !rest[blanks..].starts_with(['>', '/']) && blanks < rest.len();
-                piece(Piece::Space, if more { " " } else { "" });
+                piece(LayoutPiece::Space, if more { " " } else { "" });
                 rest = &rest[blanks..];
                 continue;
             }
-            b'=' | b'/' | b'>' => (Piece::Mark, 1),
-            _ => (Piece::Key, rest.find(['=', ' ', '\t', '\n', '\r', '/', '>', '"', '\'']).unwrap_or(rest.len())),
+            b'=' | b'/' | b'>' => (LayoutPiece::Mark, 1),
+            _ => (LayoutPiece::Key, rest.find(['=', ' ', '\t', '\n', '\r', '/', '>', '"', '\'']).unwrap_or(rest.len())),
         };
         piece(kind, &rest[..length]);
         rest = &rest[length..];

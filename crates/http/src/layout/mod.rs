@@ -8,7 +8,7 @@ mod table;
 
 /// What a piece of a laid out body is, for whoever colours it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Piece {
+pub enum LayoutPiece {
     /// The name of a member, an attribute, a column or a form field.
     Key,
     /// A text; in JSON with its quotes.
@@ -29,7 +29,7 @@ pub enum Piece {
 
 /// Lays out `text`, which has this media type, and hands each piece on in order. Gives `false`, and hands
 /// on nothing, where it is not what the media type says or none that is known here.
-pub fn lay_out(text: &str, media_type: &str, piece: impl FnMut(Piece, &str)) -> bool {
+pub fn pretty_print(text: &str, media_type: &str, piece: impl FnMut(LayoutPiece, &str)) -> bool {
     let start = text.trim_start();
     match media_type {
         "text/html" | "application/xhtml+xml" => markup::lay_out(text, true, piece),
@@ -45,14 +45,14 @@ pub fn lay_out(text: &str, media_type: &str, piece: impl FnMut(Piece, &str)) -> 
 /// The deepest level that is still set further in.
 const DEEPEST: usize = 64;
 
-fn new_line(depth: usize, piece: &mut impl FnMut(Piece, &str)) {
+fn new_line(depth: usize, piece: &mut impl FnMut(LayoutPiece, &str)) {
     const BLANKS: &str = "                                                                ";
-    piece(Piece::Space, "\n");
+    piece(LayoutPiece::Space, "\n");
     // Nobody reads further in than this, and a hostile document must not become a thousand times as long.
     let mut left = depth.min(DEEPEST) * 2;
     while left > 0 {
         let now = left.min(BLANKS.len());
-        piece(Piece::Space, &BLANKS[..now]);
+        piece(LayoutPiece::Space, &BLANKS[..now]);
         left -= now;
     }
 }

@@ -1,6 +1,6 @@
 //! Tables of text (CSV, RFC 4180): columns under each other, the first row as their names.
 
-use super::{Piece, new_line};
+use super::{LayoutPiece, new_line};
 
 /// A cell is cut to this many characters: a table is looked over, and read elsewhere.
 const WIDEST: usize = 40;
@@ -8,7 +8,7 @@ const WIDEST: usize = 40;
 /// Rows that decide how wide the columns are.
 const LOOKED_AT: usize = 1_000;
 
-pub(super) fn lay_out(text: &str, separator: u8, mut piece: impl FnMut(Piece, &str)) -> bool {
+pub(super) fn lay_out(text: &str, separator: u8, mut piece: impl FnMut(LayoutPiece, &str)) -> bool {
     let mut reader =
         csv::ReaderBuilder::new().has_headers(false).flexible(true).delimiter(separator).from_reader(text.as_bytes());
     let Ok(rows) = reader.records().collect::<Result<Vec<_>, _>>() else { return false };
@@ -30,23 +30,23 @@ pub(super) fn lay_out(text: &str, separator: u8, mut piece: impl FnMut(Piece, &s
             let shown = cut(cell);
             let blanks = " ".repeat(widths[column].saturating_sub(shown.chars().count()));
             let kind = match at {
-                0 => Piece::Key,
-                _ if is_number(cell) => Piece::Number,
-                _ => Piece::Text,
+                0 => LayoutPiece::Key,
+                _ if is_number(cell) => LayoutPiece::Number,
+                _ => LayoutPiece::Text,
             };
             let last = column + 1 == row.len();
             // Numbers stand right, so that their places line up; their column's name with them.
             let right =
                 is_number(if at == 0 { rows.get(1).and_then(|row| row.get(column)).unwrap_or_default() } else { cell });
             if right {
-                piece(Piece::Space, &blanks);
+                piece(LayoutPiece::Space, &blanks);
             }
             piece(kind, &shown);
             if !last {
                 if !right {
-                    piece(Piece::Space, &blanks);
+                    piece(LayoutPiece::Space, &blanks);
                 }
-                piece(Piece::Space, "  ");
+                piece(LayoutPiece::Space, "  ");
             }
         }
     }

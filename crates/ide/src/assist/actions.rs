@@ -3,11 +3,11 @@
 use super::fixes::{after_mark, below, free_name, toml_text};
 use super::{View, cell_at};
 use std::path::PathBuf;
-use yieldtray_http::body_shape::Outline;
+use yieldtray_http::body_shape::BodyShape;
 use yieldtray_source::SourceId;
 use yieldtray_source::access::CONFIG_FILE;
 use yieldtray_source::{Edit, Span};
-use yieldtray_syntax::{Kind, Template};
+use yieldtray_syntax::{InstructionKind, Template};
 use yieldtray_workspace::CellId;
 use yieldtray_workspace::suggest::checks_for;
 
@@ -53,7 +53,7 @@ fn lift_base(view: View<'_>, source: SourceId, range: Span) -> Option<Action> {
     let targets = own.file.cells.iter().filter_map(|cell| cell.request.as_ref()).map(|line| line.target);
     let same: Vec<Span> = targets.filter(|target| has_origin(target.of(text), origin)).collect();
     let given = workspace.config.all_entries().any(|entry| entry.name == "base")
-        || workspace.preambles(source).any(|(home, line)| matches!(line.kind, Kind::Let { name, .. } if name.of(&workspace.source(home).text) == "base"));
+        || workspace.preambles(source).any(|(home, line)| matches!(line.kind, InstructionKind::Let { name, .. } if name.of(&workspace.source(home).text) == "base"));
     if given {
         return None;
     }
@@ -66,7 +66,7 @@ fn lift_base(view: View<'_>, source: SourceId, range: Span) -> Option<Action> {
             Edit::replace(target.part(0, origin.len()), slash)
         })
         .collect();
-    let environment = view.reach.settings.environment.as_deref();
+    let environment = view.context.settings.environment.as_deref();
     let changes = match environment {
         Some(name) => {
             let line = format!("base = {}", toml_text(origin));
@@ -167,9 +167,9 @@ fn add_checks(view: View<'_>, cell: CellId) -> Option<Action> {
     let own = view.workspace().cell(cell);
     let has = |check: &str| {
         own.instructions()
-            .any(|line| matches!(line.kind, Kind::Check { expression, .. } if expression.of(text) == check))
+            .any(|line| matches!(line.kind, InstructionKind::Check { expression, .. } if expression.of(text) == check))
     };
-    let checks = checks_for(exchange.status, &exchange.media_type(), &Outline::of(&exchange));
+    let checks = checks_for(exchange.status, &exchange.media_type(), &BodyShape::of(&exchange));
     let checks: Vec<String> = checks.into_iter().filter(|check| !has(check)).collect();
     if checks.is_empty() || own.plays() {
         return None;

@@ -20,7 +20,7 @@ pub fn fixes(view: View<'_>, problem: &Problem) -> Vec<Action> {
     let mut add = |title: String, edits: Vec<Edit>| {
         found.push(Action { title, mends: true, changes: vec![Change::Edit(source, edits)] });
     };
-    if let Some(meant) = &problem.meant {
+    if let Some(meant) = &problem.replacement {
         let title = match meant.as_str() {
             "" => format!("Remove `{word}`"),
             meant if word.is_empty() => format!("Insert `{}`", meant.trim()),
@@ -49,7 +49,7 @@ pub fn fixes(view: View<'_>, problem: &Problem) -> Vec<Action> {
         }
         _ => {}
     }
-    if !problem.is_mistake() {
+    if !problem.is_error() {
         found.extend(accepted(view, problem));
     }
     found
@@ -178,7 +178,7 @@ fn declared(view: View<'_>, problem: &Problem) -> Vec<Action> {
         return Vec::new();
     }
     let mut found = Vec::new();
-    if let Some(environment) = view.reach.settings.environment.as_deref() {
+    if let Some(environment) = view.context.settings.environment.as_deref() {
         let header = format!("[environments.{environment}.values]");
         let title = format!("Give `{name}` a value in environment `{environment}`");
         found.push(Action {
@@ -248,7 +248,7 @@ fn hidden_away(view: View<'_>, problem: &Problem) -> Option<Action> {
     );
     let name = free_name(view, &base);
     let quoted = toml_text(literal);
-    let environment = view.reach.settings.environment.as_deref();
+    let environment = view.context.settings.environment.as_deref();
     let table = environment.map_or_else(|| "[values]".to_owned(), |name| format!("[environments.{name}.values]"));
     let line = format!("{name} = {{ value = {quoted}, secret = true }}");
     let changes = vec![

@@ -5,7 +5,7 @@ use yieldtray_expression::FUNCTIONS;
 use yieldtray_http::{METHODS, field};
 use yieldtray_source::SourceId;
 use yieldtray_source::Span;
-use yieldtray_workspace::scope::Shown;
+use yieldtray_workspace::scope::ValueState;
 use yieldtray_workspace::scope::across;
 use yieldtray_workspace::{CellId, Workspace};
 
@@ -60,7 +60,7 @@ fn value(view: View<'_>, source: SourceId, offset: usize, name: &str) -> Option<
     let row = row(view, source, offset, name, &mut masker);
     let mut text = match row.as_ref().map(|row| &row.value) {
         None => format!("`{name}` has no value yet"),
-        Some(Shown::None(problem)) => format!("`{name}`: {}", masker.mask(&problem.message)),
+        Some(ValueState::None(problem)) => format!("`{name}`: {}", masker.mask(&problem.message)),
         Some(value) => format!("`{name}` is {}", code(&words(value, &masker))),
     };
     if let Some(row) = &row {
@@ -71,7 +71,7 @@ fn value(view: View<'_>, source: SourceId, offset: usize, name: &str) -> Option<
             text.push_str(&format!("  \nhides one {}", hidden.words(workspace)));
         }
     }
-    let everywhere = across(view.reach, &mut masker);
+    let everywhere = across(view.context, &mut masker);
     if let Some(across) = everywhere.iter().find(|across| across.name == name) {
         text.push_str("\n\n| environment | value |\n| --- | --- |\n");
         for (environment, value) in workspace.config.environments.iter().zip(&across.values) {

@@ -33,8 +33,8 @@ pub use tokens::{Token, TokenKind, tokens};
 use yieldtray_http::Exchange;
 use yieldtray_source::SourceId;
 use yieldtray_source::Span;
-use yieldtray_syntax::Kind;
-use yieldtray_workspace::scope::Reach;
+use yieldtray_syntax::InstructionKind;
+use yieldtray_workspace::scope::EvalContext;
 use yieldtray_workspace::{CellId, Workspace};
 
 /// Answers from before.
@@ -54,18 +54,18 @@ impl Past for () {
 #[derive(Clone, Copy)]
 pub struct View<'a> {
     /// Where values are looked for.
-    pub reach: Reach<'a>,
+    pub context: EvalContext<'a>,
     /// Answers from before.
     pub past: &'a dyn Past,
 }
 
 impl<'a> View<'a> {
     fn workspace(&self) -> &'a Workspace {
-        self.reach.workspace
+        self.context.workspace
     }
 
     fn text(&self, source: SourceId) -> &'a str {
-        &self.reach.workspace.source(source).text
+        &self.context.workspace.source(source).text
     }
 }
 
@@ -88,11 +88,11 @@ fn nearest_cell(workspace: &Workspace, source: SourceId, at: usize) -> Option<Ce
 pub(crate) fn needs(workspace: &Workspace, cell: CellId) -> Vec<CellId> {
     let text = &workspace.source(cell.source).text;
     let lists = workspace.cell(cell).instructions().filter_map(|line| match line.kind {
-        Kind::Needs(list) => Some(list),
+        InstructionKind::Needs(list) => Some(list),
         _ => None,
     });
     let named = lists
-        .flat_map(|list| Kind::list(list, text))
+        .flat_map(|list| InstructionKind::list(list, text))
         .filter_map(|name| named_cell(workspace, cell.source, name.of(text)));
     named.collect()
 }

@@ -4,7 +4,9 @@ use yieldtray_source::SourceId;
 use yieldtray_source::Span;
 use yieldtray_source::names::is_value_name;
 use yieldtray_source::scan::{Identifier, calls_and_names, find_outside_strings};
-use yieldtray_syntax::{Auth, Cell, Instruction, Kind, PartContent, Template, instructions, is_language_name};
+use yieldtray_syntax::{
+    Auth, Cell, Instruction, InstructionKind, PartContent, Template, instructions, is_language_name,
+};
 use yieldtray_workspace::scope::compile;
 use yieldtray_workspace::{CellId, Workspace};
 
@@ -116,13 +118,13 @@ impl Finder<'_> {
     }
 
     fn cell(&mut self, cell: &Cell, id: CellId) {
-        let named = cell.instructions().any(|line| matches!(line.kind, Kind::Name(_)));
+        let named = cell.instructions().any(|line| matches!(line.kind, InstructionKind::Name(_)));
         // A title names the cell where no line does.
         if !named && !cell.title.is_empty() {
             self.add(cell.title, What::Cell { given: true, cell: Some(id) });
         }
         for line in cell.instructions() {
-            if let Kind::Name(name) = line.kind {
+            if let InstructionKind::Name(name) = line.kind {
                 self.add(name, What::Cell { given: true, cell: Some(id) });
             }
             self.instruction(line);
@@ -147,52 +149,53 @@ impl Finder<'_> {
         self.add(rest.part(0, word), What::Instruction);
         let given = |after| What::Value { given: true, after };
         match line.kind {
-            Kind::Let { name, expression } => {
+            InstructionKind::Let { name, expression } => {
                 self.add(name, given(false));
                 self.expression(expression, false);
             }
-            Kind::Yield { name, expression, .. } => {
+            InstructionKind::Yield { name, expression, .. } => {
                 self.add(name, given(true));
                 self.expression(expression, true);
             }
-            Kind::Ask { name, default, choices, .. } => {
+            InstructionKind::Ask { name, default, choices, .. } => {
                 self.add(name, given(false));
                 default.into_iter().chain(choices).for_each(|span| self.expression(span, false));
             }
-            Kind::Check { label, expression, hint } => {
+            InstructionKind::Check { label, expression, hint } => {
                 if let Some(label) = label {
                     self.add(label, What::Label { given: true });
                 }
                 self.expression(expression, true);
                 hint.into_iter().for_each(|hint| self.template(hint, false, true));
             }
-            Kind::Waive(list) => {
-                Kind::list(list, text).for_each(|label| self.add(label, What::Label { given: false }));
+            InstructionKind::Waive(list) => {
+                InstructionKind::list(list, text).for_each(|label| self.add(label, What::Label { given: false }));
             }
-            Kind::Needs(list) => Kind::list(list, text).for_each(|name| self.named_cell(name)),
-            Kind::Play { name, with, .. } => {
+            InstructionKind::Needs(list) => InstructionKind::list(list, text).for_each(|name| self.named_cell(name)),
+            InstructionKind::Play { name, with, .. } => {
                 self.named_cell(name);
-                for (name, expression) in with.map(|with| Kind::assignments(with, text)).unwrap_or_default() {
+                for (name, expression) in with.map(|with| InstructionKind::assignments(with, text)).unwrap_or_default()
+                {
                     self.add(name, given(false));
                     self.expression(expression, false);
                 }
             }
-            Kind::Skip { condition, .. } => self.expression(condition, false),
-            Kind::Wait { until, .. } => self.expression(until, true),
-            Kind::Header { name, .. } => self.add(name, What::Header),
-            Kind::Auth(Auth::OAuth2(profile)) if !profile.of(text).contains("{{") => {
+            InstructionKind::Skip { condition, .. } => self.expression(condition, false),
+            InstructionKind::Wait { until, .. } => self.expression(until, true),
+            InstructionKind::Header { name, .. } => self.add(name, What::Header),
+            InstructionKind::Auth(Auth::OAuth2(profile)) if !profile.of(text).contains("{{") => {
                 self.add(profile, What::Profile { given: false });
             }
-            Kind::BodyFrom { path, .. }
-            | Kind::Each(path)
-            | Kind::Part { content: PartContent::File { path, .. }, .. }
+            InstructionKind::BodyFrom { path, .. }
+            | InstructionKind::Each(path)
+            | InstructionKind::Part { content: PartContent::File { path, .. }, .. }
                 if !path.of(text).contains("{{") =>
             {
                 self.add(path, What::File);
             }
             _ => {}
         }
-        if !matches!(line.kind, Kind::Check { .. }) {
+        if !matches!(line.kind, InstructionKind::Check { .. }) {
             line.kind.texts().collect::<Vec<_>>().into_iter().for_each(|span| self.template(span, false, false));
         }
     }

@@ -5,7 +5,7 @@ use std::collections::BTreeSet;
 use yieldtray_source::SourceId;
 use yieldtray_source::names::is_value_name;
 use yieldtray_source::{Edit, Span};
-use yieldtray_syntax::{Kind, is_language_name};
+use yieldtray_syntax::{InstructionKind, is_language_name};
 use yieldtray_workspace::{CellId, Workspace};
 
 /// The name at byte `at` of a text.
@@ -13,7 +13,7 @@ pub fn at(view: View<'_>, source: SourceId, at: usize) -> Option<Occurrence> {
     let is_configuration = view.workspace().configurations().any(|config| config == source);
     let found = match is_configuration {
         true => occurrences(view, source),
-        false => occurrence::near(view.workspace(), view.reach.engine, source, at),
+        false => occurrence::near(view.workspace(), view.context.engine, source, at),
     };
     // At the border of two names, the one that begins there.
     let touching = found.into_iter().filter(|found| found.span.start() <= at && at <= found.span.end());
@@ -22,7 +22,7 @@ pub fn at(view: View<'_>, source: SourceId, at: usize) -> Option<Occurrence> {
 
 /// Every name of a text, a configuration or a request file.
 pub(super) fn occurrences(view: View<'_>, source: SourceId) -> Vec<Occurrence> {
-    let (workspace, engine) = (view.workspace(), view.reach.engine);
+    let (workspace, engine) = (view.workspace(), view.context.engine);
     match workspace.configurations().any(|config| config == source) {
         true => in_configuration(workspace, engine, source),
         false => in_requests(workspace, engine, source),
@@ -160,11 +160,13 @@ fn everywhere(view: View<'_>, source: SourceId, found: Occurrence) -> Vec<Place>
         }
         What::Cell { cell: Some(cell), .. } => {
             let named = workspace.loaded().flat_map(|file| {
-                in_requests(workspace, view.reach.engine, file).into_iter().filter_map(move |other| match other.what {
-                    What::Cell { given, cell: Some(other_cell) } if other_cell == cell => {
-                        Some((file, other.span, given))
+                in_requests(workspace, view.context.engine, file).into_iter().filter_map(move |other| {
+                    match other.what {
+                        What::Cell { given, cell: Some(other_cell) } if other_cell == cell => {
+                            Some((file, other.span, given))
+                        }
+                        _ => None,
                     }
-                    _ => None,
                 })
             });
             named.collect()
@@ -234,9 +236,9 @@ fn gives(workspace: &Workspace, source: SourceId, name: &str) -> bool {
     let own = workspace.source(source);
     let cells = own.file.cells.iter().flat_map(|cell| cell.instructions());
     yieldtray_syntax::instructions(&own.file.preamble).chain(cells).any(|line| match line.kind {
-        Kind::Let { name: own_name, .. } | Kind::Ask { name: own_name, .. } | Kind::Yield { name: own_name, .. } => {
-            own_name.of(&own.text) == name
-        }
+        InstructionKind::Let { name: own_name, .. }
+        | InstructionKind::Ask { name: own_name, .. }
+        | InstructionKind::Yield { name: own_name, .. } => own_name.of(&own.text) == name,
         _ => false,
     })
 }
@@ -249,9 +251,9 @@ fn takes(workspace: &Workspace, file: SourceId, other: SourceId, name: &str) -> 
             need.source == other && yieldtray_workspace::scope::yields(workspace, need).any(|own| own == name)
         });
         let played = workspace.cell(cell).instructions().any(|line| match line.kind {
-            Kind::Play { name: played, with: Some(with), .. } => {
+            InstructionKind::Play { name: played, with: Some(with), .. } => {
                 super::named_cell(workspace, file, played.of(text)).is_some_and(|cell| cell.source == other)
-                    && Kind::assignments(with, text).iter().any(|(own, _)| own.of(text) == name)
+                    && InstructionKind::assignments(with, text).iter().any(|(own, _)| own.of(text) == name)
             }
             _ => false,
         });
@@ -276,7 +278,7 @@ fn labels(view: View<'_>, source: SourceId, name: &str) -> Vec<Place> {
     let in_preamble = |home: SourceId| {
         let own = workspace.source(home);
         yieldtray_syntax::instructions(&own.file.preamble)
-            .any(|line| matches!(line.kind, Kind::Check { label: Some(label), .. } if label.of(&own.text) == name))
+            .any(|line| matches!(line.kind, InstructionKind::Check { label: Some(label), .. } if label.of(&own.text) == name))
     };
     let homes: Vec<SourceId> =
         workspace.source(source).commons.iter().copied().chain([source]).filter(|home| in_preamble(*home)).collect();
@@ -290,7 +292,7 @@ fn labels(view: View<'_>, source: SourceId, name: &str) -> Vec<Place> {
     files.dedup();
     let named = files.into_iter().flat_map(|file| {
         let text = view.text(file);
-        let own = in_requests(workspace, view.reach.engine, file).into_iter();
+        let own = in_requests(workspace, view.context.engine, file).into_iter();
         own.filter(move |found| found.span.of(text) == name).filter_map(move |found| match found.what {
             What::Label { given } => Some((file, found.span, given)),
             _ => None,
@@ -303,7 +305,7 @@ fn labels(view: View<'_>, source: SourceId, name: &str) -> Vec<Place> {
 pub(super) fn name_place(workspace: &Workspace, cell: CellId) -> Span {
     let own = workspace.cell(cell);
     let named = own.instructions().find_map(|line| match line.kind {
-        Kind::Name(name) => Some(name),
+        InstructionKind::Name(name) => Some(name),
         _ => None,
     });
     let first = super::line_at(&workspace.source(cell.source).text, own.span.start());

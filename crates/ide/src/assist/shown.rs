@@ -6,9 +6,9 @@ use yieldtray_http::MASK;
 use yieldtray_source::SourceId;
 use yieldtray_source::Span;
 use yieldtray_source::names::is_value_name;
-use yieldtray_syntax::{Instruction, Kind, Template, is_language_name};
-use yieldtray_workspace::scope::Shown;
-use yieldtray_workspace::scope::{Found, Lookup, Memo, Row, Stage, survey_one};
+use yieldtray_syntax::{InstructionKind, Template, is_language_name};
+use yieldtray_workspace::scope::ValueState;
+use yieldtray_workspace::scope::{Binding, EvalCache, Phase, Resolver, ValueRow, value_row};
 use yieldtray_workspace::secret::Masker;
 use yieldtray_workspace::{CellId, Workspace};
 
@@ -36,8 +36,8 @@ pub fn hints(view: View<'_>, source: SourceId, range: Span) -> Vec<Hint> {
             continue;
         }
         let needs = needs(workspace, cell);
-        let mut memo = Memo::default();
-        let mut lookup = Lookup::new(view.reach, cell, &needs, &mut memo);
+        let mut cache = EvalCache::default();
+        let mut resolver = Resolver::new(view.context, cell, &needs, &mut cache);
         let fields = own.fields.iter().map(|field| field.value);
         let lines = own.instructions().flat_map(|line| line.kind.texts());
         let texts = own.request.iter().map(|line| line.target).chain(fields).chain(lines).map(|span| (span, false));
@@ -47,7 +47,7 @@ pub fn hints(view: View<'_>, source: SourceId, range: Span) -> Vec<Hint> {
                 template.expressions().filter(|span| range.start() <= span.start() && span.end() <= range.end())
             {
                 let end = text[expression.end()..].find("}}").map_or(expression.end(), |at| expression.end() + at + 2);
-                if let Some(value) = worked_out(&mut lookup, source, expression) {
+                if let Some(value) = worked_out(&mut resolver, source, expression) {
                     hints.push(Hint { at: end, text: short(&masker.mask(&value)) });
                 }
             }
@@ -57,36 +57,35 @@ pub fn hints(view: View<'_>, source: SourceId, range: Span) -> Vec<Hint> {
 }
 
 /// What an expression comes to now, if that is no secret, nothing is made up for it and no command runs.
-fn worked_out(lookup: &mut Lookup<'_>, source: SourceId, expression: Span) -> Option<String> {
-    let text = expression.of(&lookup.workspace.source(source).text);
+fn worked_out(resolver: &mut Resolver<'_>, source: SourceId, expression: Span) -> Option<String> {
+    let text = expression.of(&resolver.workspace.source(source).text);
     let names: Vec<String> = match is_value_name(text) {
         true => vec![text.to_owned()],
         false => {
-            let compiled = lookup.compile(source, expression).ok()?;
+            let compiled = resolver.compile(source, expression).ok()?;
             if compiled.is_made_up() || compiled.reads_files() {
                 return None;
             }
             compiled.names().to_vec()
         }
     };
-    let tells = |name: &String| match lookup.places(name).next() {
-        Some(Found::Entry(entry, _)) => !entry.secret && !entry.given.is_command(),
-        Some(Found::Yielded(yielded)) => !yielded.secret,
-        Some(Found::Line(home, line)) => match line.kind {
-            Kind::Let { expression, .. } => {
-                lookup.compile(home, expression).is_ok_and(|compiled| !compiled.is_made_up() && !compiled.reads_files())
-            }
-            _ => false,
-        },
-        Some(Found::Set(_)) => true,
+    let tells = |name: &String| match resolver.places(name).next() {
+        Some(Binding::Entry(entry, _)) => !entry.secret && !entry.source_kind.is_command(),
+        Some(Binding::Captured(captured)) => !captured.secret,
+        Some(Binding::Let { source, expression, .. }) => {
+            let compiled = resolver.compile(source, expression);
+            compiled.is_ok_and(|compiled| !compiled.is_made_up() && !compiled.reads_files())
+        }
+        Some(Binding::Ask { .. }) => false,
+        Some(Binding::Set(_)) => true,
         None => is_language_name(name) && name != "env",
     };
     if !names.iter().all(tells) {
         return None;
     }
-    let value = lookup.evaluate(source, expression, Stage::Before).ok()?;
+    let value = resolver.evaluate(source, expression, Phase::Request).ok()?;
     // A secret further down is still one.
-    lookup.memo.secrets.is_empty().then(|| plain(&value))
+    resolver.cache.secrets.is_empty().then(|| plain(&value))
 }
 
 fn plain(value: &Worked) -> String {
@@ -102,22 +101,23 @@ pub(super) fn short(value: &str) -> String {
 /// Knows the secrets that can be known without running anything.
 pub(super) fn masker(view: View<'_>) -> Masker {
     let mut masker = Masker::default();
-    let outside = view.reach.outside();
+    let outside = view.context.outside();
     let config = &view.workspace().config;
     let everywhere = config.environments.iter().map(|environment| Some(environment.name.as_str())).chain([None]);
     for environment in everywhere {
         masker.learn(config.secrets(environment, &outside));
     }
-    masker
-        .learn(view.reach.tray.iter().filter(|(_, yielded)| yielded.secret).map(|(_, yielded)| yielded.value.clone()));
+    masker.learn(
+        view.context.tray.iter().filter(|(_, yielded)| yielded.secret).map(|(_, yielded)| yielded.value.clone()),
+    );
     masker
 }
 
 /// What a name is for the cell at byte `at`.
-pub(super) fn row(view: View<'_>, source: SourceId, at: usize, name: &str, masker: &mut Masker) -> Option<Row> {
+pub(super) fn row(view: View<'_>, source: SourceId, at: usize, name: &str, masker: &mut Masker) -> Option<ValueRow> {
     let cell = cell_for(view.workspace(), source, at)?;
     let needs = needs(view.workspace(), cell);
-    survey_one(view.reach, cell, &needs, name, masker)
+    value_row(view.context, cell, &needs, name, masker)
 }
 
 /// A cell that sees what stands at byte `at`: of a configuration or a `_common.http`, any.
@@ -133,38 +133,33 @@ pub(super) fn places(view: View<'_>, source: SourceId, at: usize, name: &str) ->
     let workspace = view.workspace();
     let Some(cell) = cell_for(workspace, source, at) else { return Vec::new() };
     let needs = needs(workspace, cell);
-    let mut memo = Memo::default();
-    let lookup = Lookup::new(view.reach, cell, &needs, &mut memo);
-    let place = |found: Found<'_>| match found {
-        Found::Set(_) => None,
-        Found::Line(home, line) => Some((home, name_of(line))),
-        Found::Entry(entry, _) => Some((entry.source, entry.span)),
-        Found::Yielded(yielded) => {
-            let text = &workspace.source(yielded.source).text;
-            let mut lines = workspace.cell(yielded.cell?).instructions();
-            let line = lines.find(|line| matches!(line.kind, Kind::Yield { name: own, .. } if own.of(text) == name))?;
-            Some((yielded.source, name_of(line)))
+    let mut cache = EvalCache::default();
+    let resolver = Resolver::new(view.context, cell, &needs, &mut cache);
+    let place = |found: Binding<'_>| match found {
+        Binding::Set(_) => None,
+        Binding::Let { source, name, .. } | Binding::Ask { source, name, .. } => Some((source, name)),
+        Binding::Entry(entry, _) => Some((entry.source, entry.span)),
+        Binding::Captured(captured) => {
+            let text = &workspace.source(captured.source).text;
+            let mut lines = workspace.cell(captured.cell?).instructions();
+            let name = lines.find_map(|line| match line.kind {
+                InstructionKind::Yield { name: own, .. } if own.of(text) == name => Some(own),
+                _ => None,
+            })?;
+            Some((captured.source, name))
         }
     };
-    lookup.places(name).filter_map(place).collect()
-}
-
-/// Where the name stands that a line gives.
-fn name_of(line: &Instruction) -> Span {
-    match line.kind {
-        Kind::Let { name, .. } | Kind::Ask { name, .. } | Kind::Yield { name, .. } => name,
-        _ => line.span,
-    }
+    resolver.places(name).filter_map(place).collect()
 }
 
 /// A value of a survey in a few words, masked.
-pub(super) fn words(value: &Shown, masker: &Masker) -> String {
+pub(super) fn words(value: &ValueState, masker: &Masker) -> String {
     match value {
-        Shown::Known(value) => short(&masker.mask(&value.show())),
-        Shown::Secret(_) => MASK.to_owned(),
-        Shown::MadeUp(_) => "made up each time".to_owned(),
-        Shown::Asked(question) => format!("asked for: {}", short(question)),
-        Shown::NotRun(command) => format!("from {}", short(command)),
-        Shown::None(_) => "no value".to_owned(),
+        ValueState::Known(value) => short(&masker.mask(&value.show())),
+        ValueState::Secret(_) => MASK.to_owned(),
+        ValueState::MadeUp(_) => "made up each time".to_owned(),
+        ValueState::Asked(question) => format!("asked for: {}", short(question)),
+        ValueState::NotRun(command) => format!("from {}", short(command)),
+        ValueState::None(_) => "no value".to_owned(),
     }
 }

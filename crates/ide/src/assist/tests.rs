@@ -4,8 +4,8 @@ use std::path::Path;
 use yieldtray_expression::Engine;
 use yieldtray_source::{Code, Problem};
 use yieldtray_source::{Edit, edited};
-use yieldtray_test_support::{engine, json_answer, settings, workspace};
-use yieldtray_workspace::scope::{Answers, Settings, Tray};
+use yieldtray_test_support::{json_answer, settings, workspace};
+use yieldtray_workspace::scope::{EvalSettings, PromptAnswers, Tray};
 
 /// The cursor in a fixture.
 const CURSOR: char = '¦';
@@ -14,9 +14,9 @@ const CURSOR: char = '¦';
 struct Desk {
     workspace: Workspace,
     engine: Engine,
-    settings: Settings,
+    settings: EvalSettings,
     tray: Tray,
-    answers: Answers,
+    answers: PromptAnswers,
     source: SourceId,
     at: usize,
     answer: Option<Exchange>,
@@ -44,14 +44,14 @@ impl Desk {
         let commons = loaded.iter().flat_map(|file| workspace.source(*file).commons.clone());
         let all: Vec<SourceId> = loaded.iter().copied().chain(configs).chain(commons).collect();
         let source = all.into_iter().find(|id| find(&workspace, id)).expect("the file with the cursor");
-        let engine = engine().with_functions(&workspace.config.functions);
+        let engine = Engine::with_functions(&workspace.config.functions);
         let settings = settings(Some("bench"), &[]);
         Self {
             workspace,
             engine,
             settings,
             tray: Tray::default(),
-            answers: Answers::default(),
+            answers: PromptAnswers::default(),
             source,
             at,
             answer: None,
@@ -65,8 +65,8 @@ impl Desk {
 
     fn view<T>(&self, look: impl FnOnce(View<'_>) -> T) -> T {
         let Self { workspace, engine, settings, tray, answers, .. } = self;
-        let reach = Reach { workspace, engine, settings, tray, answers };
-        look(View { reach, past: &Last(self) })
+        let context = EvalContext { tray, answers, ..EvalContext::static_of(workspace, engine, settings) };
+        look(View { context, past: &Last(self) })
     }
 
     fn place(&self, (source, span): (SourceId, Span)) -> String {
@@ -506,12 +506,12 @@ fn tokens_tell_values_that_are_there_from_those_that_are_not() {
 #[test]
 fn every_instruction_and_name_of_the_language_has_help() {
     use super::words::{instruction_help, language_help};
-    use yieldtray_syntax::{CARRIED_OUT, is_language_name};
-    for word in CARRIED_OUT {
+    use yieldtray_syntax::{SUPPORTED, is_language_name};
+    for word in SUPPORTED {
         assert!(instruction_help(word).is_some(), "{word}");
     }
     for known in super::words::INSTRUCTIONS {
-        assert!(CARRIED_OUT.contains(&known.word), "{}", known.word);
+        assert!(SUPPORTED.contains(&known.word), "{}", known.word);
     }
     for known in super::words::LANGUAGE {
         assert!(is_language_name(known.name), "{}", known.name);

@@ -4,7 +4,7 @@ use yieldtray_source::SourceId;
 use yieldtray_source::Span;
 use yieldtray_syntax::Item;
 use yieldtray_workspace::CellId;
-use yieldtray_workspace::scope::{Lookup, Memo};
+use yieldtray_workspace::scope::{EvalCache, Resolver};
 
 /// A piece of text with its meaning, for colours.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -57,7 +57,7 @@ pub fn tokens(view: View<'_>, source: SourceId) -> Vec<Token> {
         }
     }
     let mut lacking = Lacking { view, source, cell: None, names: FxHashSet::default() };
-    for found in occurrence::in_requests(workspace, view.reach.engine, source) {
+    for found in occurrence::in_requests(workspace, view.context.engine, source) {
         let (kind, given) = match found.what {
             What::Value { given: true, .. } => (TokenKind::Value, true),
             What::Value { after, .. } => {
@@ -102,9 +102,9 @@ impl Lacking<'_> {
         let Some(cell) = super::nearest_cell(workspace, self.source, name.start()) else { return false };
         if self.cell != Some(cell) {
             let needs = needs(workspace, cell);
-            let mut memo = Memo::default();
-            let lookup = Lookup::new(self.view.reach, cell, &needs, &mut memo);
-            self.names = lookup.names_lacking().into_iter().map(|used| used.name).collect();
+            let mut cache = EvalCache::default();
+            let resolver = Resolver::new(self.view.context, cell, &needs, &mut cache);
+            self.names = resolver.names_lacking().into_iter().map(|used| used.name).collect();
             self.cell = Some(cell);
         }
         let text = self.view.text(self.source);

@@ -4,7 +4,7 @@
 
 use yieldtray_source::Span;
 use yieldtray_source::{Code, Problem, SourceId, closest};
-use yieldtray_syntax::{File, Item, Kind};
+use yieldtray_syntax::{InstructionKind, Item, RequestFile};
 use yieldtray_workspace::Workspace;
 
 const WORD: &str = "# accepted";
@@ -16,7 +16,7 @@ struct Accepted {
     /// Where the code stands.
     at: Span,
     /// Where it holds.
-    reach: Span,
+    context: Span,
     /// Whether a finding was left out for it.
     met: bool,
 }
@@ -37,7 +37,7 @@ pub(super) fn settle(workspace: &Workspace, sources: impl Iterator<Item = Source
         let mut told = true;
         for one in &mut accepted {
             let holds = Some(one.source) == problem.source && one.code == problem.code;
-            if holds && one.reach.start() <= problem.span.start() && problem.span.start() <= one.reach.end() {
+            if holds && one.context.start() <= problem.span.start() && problem.span.start() <= one.context.end() {
                 one.met = true;
                 told = false;
             }
@@ -47,7 +47,7 @@ pub(super) fn settle(workspace: &Workspace, sources: impl Iterator<Item = Source
     problems.append(&mut own);
     problems.extend(accepted.into_iter().filter(|one| !one.met).map(|one| {
         let message = format!("there is no `{}` here to accept", one.code.as_str());
-        let problem = Problem::remark(Code::NeedlessAcceptance, one.at, message);
+        let problem = Problem::warning(Code::NeedlessAcceptance, one.at, message);
         problem.with_hint("remove it from the comment").in_source(one.source)
     }));
 }
@@ -55,13 +55,13 @@ pub(super) fn settle(workspace: &Workspace, sources: impl Iterator<Item = Source
 fn read(workspace: &Workspace, source: SourceId, accepted: &mut Vec<Accepted>, problems: &mut Vec<Problem>) {
     let own = workspace.source(source);
     let text = &own.text;
-    let mut take = |comment: Span, reach: Span| {
+    let mut take = |comment: Span, context: Span| {
         let line = comment.of(text).trim_end();
         let Some(rest) = line.strip_prefix(WORD).filter(|rest| rest.is_empty() || rest.starts_with([' ', ':'])) else {
             return;
         };
         let bad = |at: Span, message: &str, hint: &str| {
-            Problem::remark(Code::BadAcceptance, at, message).with_hint(hint).in_source(source)
+            Problem::warning(Code::BadAcceptance, at, message).with_hint(hint).in_source(source)
         };
         const EXAMPLE: &str = "write it as in `# accepted unused-yield: read by the night shift`";
         let (codes, reason) = rest.split_once(':').unwrap_or((rest, ""));
@@ -69,15 +69,15 @@ fn read(workspace: &Workspace, source: SourceId, accepted: &mut Vec<Accepted>, p
         if reason.trim().is_empty() {
             return problems.push(bad(comment.part(0, line.len()), "it is accepted without a reason", EXAMPLE));
         }
-        for at in Kind::list(list, text) {
+        for at in InstructionKind::list(list, text) {
             let name = at.of(text);
             match Code::named(name) {
-                Some(code) => accepted.push(Accepted { source, code, at, reach, met: false }),
+                Some(code) => accepted.push(Accepted { source, code, at, context, met: false }),
                 None => {
                     let problem = bad(at, &format!("no finding is named `{name}`"), EXAMPLE);
                     let meant = closest(name, Code::ALL.iter().map(|code| code.as_str()));
                     problems.push(match meant {
-                        Some(meant) => problem.meaning(meant),
+                        Some(meant) => problem.did_you_mean(meant),
                         None => problem,
                     });
                 }
@@ -85,12 +85,12 @@ fn read(workspace: &Workspace, source: SourceId, accepted: &mut Vec<Accepted>, p
         }
     };
     for comment in comments(text, &own.file) {
-        take(comment, reach(text, &own.file, comment));
+        take(comment, context(text, &own.file, comment));
     }
 }
 
 /// The comment lines of a text: of a request file those of its tree, of a configuration those that begin so.
-fn comments(text: &str, file: &File) -> Vec<Span> {
+fn comments(text: &str, file: &RequestFile) -> Vec<Span> {
     let all = file.preamble.iter().chain(file.cells.iter().flat_map(|cell| &cell.items));
     let of_tree: Vec<Span> = all
         .filter_map(|item| match item {
@@ -110,7 +110,7 @@ fn comments(text: &str, file: &File) -> Vec<Span> {
 }
 
 /// Where a comment holds.
-fn reach(text: &str, file: &File, comment: Span) -> Span {
+fn context(text: &str, file: &RequestFile, comment: Span) -> Span {
     let mut at = comment.end();
     loop {
         let start = text[at..].find('\n').map_or(text.len(), |end| at + end + 1);

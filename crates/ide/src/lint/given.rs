@@ -5,8 +5,8 @@ use super::names::Uses;
 use rustc_hash::{FxHashMap, FxHashSet};
 use yieldtray_source::Span;
 use yieldtray_source::{Code, Problem, SourceId};
-use yieldtray_syntax::{Instruction, Kind};
-use yieldtray_workspace::scope::{Answers, Lookup, Memo, PlayedWith, Reach, Settings, Tray, yields};
+use yieldtray_syntax::{Instruction, InstructionKind};
+use yieldtray_workspace::scope::{EvalCache, EvalContext, EvalSettings, PlayArgNames, Resolver, yields};
 use yieldtray_workspace::{CellId, Workspace};
 
 /// Yields that nobody uses, and names that a file yields twice.
@@ -17,17 +17,17 @@ pub(super) fn yielded(workspace: &Workspace, uses: &[Uses<'_>], ties: &Ties) -> 
         let cell = step.cell;
         let text = &workspace.source(cell.source).text;
         for line in workspace.cell(cell).instructions() {
-            let Kind::Yield { name, .. } = line.kind else { continue };
+            let InstructionKind::Yield { name, .. } = line.kind else { continue };
             let word = name.of(text);
             if let Some(before) = seen.insert((cell.source, word), name) {
-                let remark = Problem::remark(Code::RepeatedYield, name, format!("this file yields `{word}` twice"));
-                let remark = remark.with_also(cell.source, before, "yielded here first");
+                let remark = Problem::warning(Code::RepeatedYield, name, format!("this file yields `{word}` twice"));
+                let remark = remark.with_related(cell.source, before, "yielded here first");
                 problems.push(remark.with_hint("the later one wins: rename one of them").in_source(cell.source));
             }
             // A cell may use what it yields itself, in the checks below the yield.
             let wanted = ties.uses(cell.source, word) || ties.wants((cell.source, &workspace.cell(cell).name), word);
             if !wanted {
-                let remark = Problem::remark(Code::UnusedYield, name, format!("nobody uses `{word}`"));
+                let remark = Problem::warning(Code::UnusedYield, name, format!("nobody uses `{word}`"));
                 let hint = "remove the line; or write `% needs` where another file should see the value";
                 problems.push(remark.with_hint(hint).in_source(cell.source));
             }
@@ -40,11 +40,11 @@ pub(super) fn yielded(workspace: &Workspace, uses: &[Uses<'_>], ties: &Ties) -> 
 pub(super) fn values(workspace: &Workspace, uses: &[Uses<'_>], ties: &Ties) -> Vec<Problem> {
     let mut problems = Vec::new();
     let mut told = |source: SourceId, line: &Instruction, used: &dyn Fn(&str) -> bool| {
-        let (Kind::Let { name, .. } | Kind::Ask { name, .. }) = line.kind else { return };
+        let (InstructionKind::Let { name, .. } | InstructionKind::Ask { name, .. }) = line.kind else { return };
         let word = name.of(&workspace.source(source).text);
         // `base` is used by every path.
         if word != "base" && !used(word) {
-            let remark = Problem::remark(Code::UnusedValue, name, format!("nobody uses `{word}`"));
+            let remark = Problem::warning(Code::UnusedValue, name, format!("nobody uses `{word}`"));
             problems.push(remark.with_hint("remove the line").in_source(source));
         }
     };
@@ -72,7 +72,7 @@ pub(super) fn values(workspace: &Workspace, uses: &[Uses<'_>], ties: &Ties) -> V
 pub(super) fn too_late(
     workspace: &Workspace,
     engine: &yieldtray_expression::Engine,
-    settings: &Settings,
+    settings: &EvalSettings,
     uses: &[Uses<'_>],
 ) -> Vec<Problem> {
     let mut problems = Vec::new();
@@ -83,9 +83,8 @@ pub(super) fn too_late(
             first.entry((step.cell.source, name)).or_insert((index, step.cell));
         }
     }
-    let (tray, answers) = (Tray::default(), Answers::default());
-    let reach = Reach { workspace, engine, settings, tray: &tray, answers: &answers };
-    let given = PlayedWith::of(workspace);
+    let context = EvalContext::static_of(workspace, engine, settings);
+    let given = PlayArgNames::of(workspace);
     for (index, Uses { step, names }) in uses.iter().enumerate() {
         let cell = step.cell;
         let late = names.iter().filter_map(|used| {
@@ -96,13 +95,13 @@ pub(super) fn too_late(
         if late.is_empty() {
             continue;
         }
-        let mut memo = Memo::default();
-        let lookup = Lookup::new(reach, cell, &step.needs, &mut memo);
-        let lacking = lookup.lacking_of(late.iter().map(|(used, _)| (*used).clone()).collect(), &given);
+        let mut cache = EvalCache::default();
+        let resolver = Resolver::new(context, cell, &step.needs, &mut cache);
+        let lacking = resolver.lacking_of(late.iter().map(|(used, _)| (*used).clone()).collect(), &given);
         for (used, yielder) in late.into_iter().filter(|(used, _)| lacking.contains(used)) {
             let other = &workspace.cell(yielder).name;
             let message = format!("`{}` is used before `{other}` yields it", used.name);
-            let remark = Problem::remark(Code::YieldedLater, used.span(workspace), message);
+            let remark = Problem::warning(Code::YieldedLater, used.span(workspace), message);
             problems
                 .push(remark.with_hint(format!("write `% needs {other}` into this cell")).in_source(used.at.source));
         }
@@ -113,14 +112,14 @@ pub(super) fn too_late(
 /// Cells that no check judges.
 pub(super) fn unjudged(workspace: &Workspace, cells: impl Iterator<Item = CellId>) -> Vec<Problem> {
     let judged = |cell: CellId| {
-        let own = workspace.cell(cell).instructions().any(|line| matches!(line.kind, Kind::Check { .. }));
-        own || workspace.preambles(cell.source).any(|(_, line)| matches!(line.kind, Kind::Check { .. }))
+        let own = workspace.cell(cell).instructions().any(|line| matches!(line.kind, InstructionKind::Check { .. }));
+        own || workspace.preambles(cell.source).any(|(_, line)| matches!(line.kind, InstructionKind::Check { .. }))
     };
     let bare = cells.filter(|cell| !workspace.cell(*cell).plays() && !judged(*cell));
     bare.map(|id| {
         let cell = workspace.cell(id);
         let at = cell.request.as_ref().map_or(cell.title, |line| line.span);
-        let problem = Problem::remark(Code::NoChecks, at, format!("no check judges `{}`", cell.name));
+        let problem = Problem::warning(Code::NoChecks, at, format!("no check judges `{}`", cell.name));
         problem.with_hint("write one, as in `% check status == 200`").in_source(id.source)
     })
     .collect()

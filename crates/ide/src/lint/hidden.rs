@@ -4,7 +4,7 @@
 use rustc_hash::FxHashSet;
 use yieldtray_source::Span;
 use yieldtray_source::{Code, Problem, SourceId};
-use yieldtray_syntax::Kind;
+use yieldtray_syntax::InstructionKind;
 use yieldtray_workspace::plan::Step;
 use yieldtray_workspace::{CellId, Workspace};
 
@@ -43,7 +43,7 @@ fn shared(workspace: &Workspace, source: SourceId, problems: &mut Vec<Problem>) 
 fn own(workspace: &Workspace, cell: CellId, problems: &mut Vec<Problem>) {
     let text = &workspace.source(cell.source).text;
     for line in workspace.cell(cell).instructions() {
-        let (Kind::Let { name, .. } | Kind::Ask { name, .. }) = line.kind else { continue };
+        let (InstructionKind::Let { name, .. } | InstructionKind::Ask { name, .. }) = line.kind else { continue };
         let word = name.of(text);
         let shared = lets_over(workspace, cell.source).into_iter().rev().find(|(_, other, _)| *other == word);
         let entry = workspace.config.all_entries().find(|entry| entry.name == word);
@@ -51,7 +51,7 @@ fn own(workspace: &Workspace, cell: CellId, problems: &mut Vec<Problem>) {
         if let Some((source, span)) = other {
             let message = format!("`{word}` hides the one of `{}` for this cell", workspace.shown_path(source));
             let remark =
-                Problem::remark(Code::HiddenValue, name, message).with_also(source, span, "this one is hidden");
+                Problem::warning(Code::HiddenValue, name, message).with_related(source, span, "this one is hidden");
             problems.push(remark.with_hint("rename one of them, if that is not meant").in_source(cell.source));
         }
     }
@@ -60,15 +60,15 @@ fn own(workspace: &Workspace, cell: CellId, problems: &mut Vec<Problem>) {
 /// The `let`s of the preambles over a file, the weakest first: text, name and where the name stands.
 fn lets_over(workspace: &Workspace, source: SourceId) -> Vec<(SourceId, &str, Span)> {
     let lets = workspace.preambles(source).filter_map(|(home, line)| match line.kind {
-        Kind::Let { name, .. } => Some((home, name.of(&workspace.source(home).text), name)),
+        InstructionKind::Let { name, .. } => Some((home, name.of(&workspace.source(home).text), name)),
         _ => None,
     });
     lets.collect()
 }
 
 fn hidden(home: SourceId, span: Span, message: String, by: (SourceId, Span)) -> Problem {
-    Problem::remark(Code::HiddenValue, span, message)
+    Problem::warning(Code::HiddenValue, span, message)
         .with_hint("rename one of them, or remove the one that is not meant")
-        .with_also(by.0, by.1, "this one wins")
+        .with_related(by.0, by.1, "this one wins")
         .in_source(home)
 }

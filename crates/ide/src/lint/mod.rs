@@ -21,11 +21,11 @@ pub use ties::{Tie, Ties};
 use yieldtray_expression::Engine;
 use yieldtray_source::{Code, Problem, SourceId};
 use yieldtray_workspace::plan::{Depth, Plan, Step, examine_own, examine_preamble};
-use yieldtray_workspace::scope::Settings;
+use yieldtray_workspace::scope::EvalSettings;
 use yieldtray_workspace::{CellId, Workspace};
 
 /// Everything to say about the files of `cells` and about the configuration, in the order of files and places.
-pub fn lint(workspace: &mut Workspace, engine: &Engine, settings: &Settings, cells: &[CellId]) -> Vec<Problem> {
+pub fn lint(workspace: &mut Workspace, engine: &Engine, settings: &EvalSettings, cells: &[CellId]) -> Vec<Problem> {
     let mut ties = Ties::default();
     let mut problems = lint_files(workspace, engine, settings, &[], cells, &mut ties);
     problems.extend(lint_configuration(workspace, cells));
@@ -34,7 +34,13 @@ pub fn lint(workspace: &mut Workspace, engine: &Engine, settings: &Settings, cel
 }
 
 /// Learns what the files of `cells` want of others, and says nothing about them.
-pub fn learn_ties(workspace: &mut Workspace, engine: &Engine, settings: &Settings, cells: &[CellId], ties: &mut Ties) {
+pub fn learn_ties(
+    workspace: &mut Workspace,
+    engine: &Engine,
+    settings: &EvalSettings,
+    cells: &[CellId],
+    ties: &mut Ties,
+) {
     let steps = steps(workspace, cells);
     ties.take(workspace, &names::uses(workspace, engine, settings, &steps));
 }
@@ -45,7 +51,7 @@ pub fn learn_ties(workspace: &mut Workspace, engine: &Engine, settings: &Setting
 pub fn lint_files(
     workspace: &mut Workspace,
     engine: &Engine,
-    settings: &Settings,
+    settings: &EvalSettings,
     files: &[SourceId],
     cells: &[CellId],
     ties: &mut Ties,
@@ -118,9 +124,9 @@ fn steps(workspace: &mut Workspace, cells: &[CellId]) -> Vec<Step> {
 /// Gives each finding the level that `[lint]` says, and leaves out what is switched off.
 fn weigh(workspace: &Workspace, problems: &mut Vec<Problem>) {
     let levels = &workspace.config.lint;
-    problems.retain_mut(|problem| match levels.level(problem.code, problem.level) {
+    problems.retain_mut(|problem| match levels.level(problem.code, problem.severity) {
         Some(level) => {
-            problem.level = level;
+            problem.severity = level;
             true
         }
         None => false,

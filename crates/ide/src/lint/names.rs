@@ -3,11 +3,11 @@
 use rustc_hash::FxHashSet;
 use yieldtray_expression::Engine;
 use yieldtray_expression::Value;
-use yieldtray_source::{Code, Problem, enumerate};
-use yieldtray_workspace::config::Entry;
+use yieldtray_source::{Code, Problem, join_words};
+use yieldtray_workspace::config::ValueEntry;
 use yieldtray_workspace::plan::Step;
 use yieldtray_workspace::scope::{
-    Answers, Lookup, Memo, NameUse, PlayedWith, Reach, Settings, Stage, Tray, Yielded, yields,
+    CapturedValue, EvalCache, EvalContext, EvalSettings, NameUse, Phase, PlayArgNames, Resolver, Tray, yields,
 };
 use yieldtray_workspace::{CellId, Workspace};
 
@@ -21,45 +21,43 @@ pub(super) struct Uses<'p> {
 pub(super) fn uses<'p>(
     workspace: &Workspace,
     engine: &Engine,
-    settings: &Settings,
+    settings: &EvalSettings,
     steps: &'p [Step],
 ) -> Vec<Uses<'p>> {
-    let (tray, answers) = (Tray::default(), Answers::default());
-    let reach = Reach { workspace, engine, settings, tray: &tray, answers: &answers };
-    let names = |step: &Step| Lookup::new(reach, step.cell, &step.needs, &mut Memo::default()).names_used();
+    let context = EvalContext::static_of(workspace, engine, settings);
+    let names = |step: &Step| Resolver::new(context, step.cell, &step.needs, &mut EvalCache::default()).names_used();
     steps.iter().map(|step| Uses { step, names: names(step) }).collect()
 }
 
 pub(super) fn without_value(
     workspace: &Workspace,
     engine: &Engine,
-    settings: &Settings,
+    settings: &EvalSettings,
     uses: &[Uses<'_>],
 ) -> Vec<Problem> {
     let (mut problems, mut told) = (Vec::new(), FxHashSet::default());
-    let answers = Answers::default();
     // Every environment is looked at, not only the chosen one; what the command line gives counts in all.
-    let everywhere = Settings { environment: None, ..settings.clone() };
-    let (tray, given) = (full_tray(workspace, uses), PlayedWith::of(workspace));
+    let everywhere = EvalSettings { environment: None, ..settings.clone() };
+    let (tray, given) = (full_tray(workspace, uses), PlayArgNames::of(workspace));
     for Uses { step, names } in uses {
-        let mut memo = Memo::default();
-        let reach = Reach { workspace, engine, settings: &everywhere, tray: &tray, answers: &answers };
-        let mut lookup = Lookup::new(reach, step.cell, &step.needs, &mut memo);
-        for used in lookup.lacking_of(names.clone(), &given) {
+        let mut cache = EvalCache::default();
+        let context = EvalContext { tray: &tray, ..EvalContext::static_of(workspace, engine, &everywhere) };
+        let mut resolver = Resolver::new(context, step.cell, &step.needs, &mut cache);
+        for used in resolver.lacking_of(names.clone(), &given) {
             let environments = &workspace.config.environments;
-            let has = |entries: &[Entry]| entries.iter().any(|entry| entry.name == used.name);
+            let has = |entries: &[ValueEntry]| entries.iter().any(|entry| entry.name == used.name);
             let (having, lacking): (Vec<_>, Vec<_>) = environments.iter().partition(|own| has(&own.values));
             if having.is_empty() {
                 let span = used.span(workspace);
-                let found = lookup.named(&used.name, used.at.source, span, Stage::Before);
+                let found = resolver.named(&used.name, used.at.source, span, Phase::Request);
                 problems.extend(found.err().into_iter().flatten());
             } else if !lacking.is_empty() && told.insert((used.at.source, used.name.clone())) {
                 let names = |list: &[&yieldtray_workspace::config::Environment]| {
-                    enumerate(list.iter().map(|environment| environment.name.as_str()))
+                    join_words(list.iter().map(|environment| environment.name.as_str()))
                 };
                 let message = format!("`{}` has no value in {}", used.name, names(&lacking));
                 let hint = format!("{} {} it", names(&having), if having.len() == 1 { "has" } else { "have" });
-                let remark = Problem::remark(Code::MissingValue, used.span(workspace), message);
+                let remark = Problem::warning(Code::MissingValue, used.span(workspace), message);
                 problems.push(remark.with_hint(hint).in_source(used.at.source));
             }
         }
@@ -75,7 +73,7 @@ fn full_tray(workspace: &Workspace, uses: &[Uses<'_>]) -> Tray {
     for cell in all {
         for name in yields(workspace, cell) {
             let (value, source, cell) = (Value::null(), cell.source, Some(cell));
-            tray.put_beside(name, Yielded { value, source, cell, secret: false, origin: None, kept_at: None });
+            tray.put_beside(name, CapturedValue { value, source, cell, secret: false, origin: None, kept_at: None });
         }
     }
     tray

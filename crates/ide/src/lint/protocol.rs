@@ -5,9 +5,9 @@ use yieldtray_http::is_secret_header;
 use yieldtray_http::{METHODS, field};
 use yieldtray_source::Span;
 use yieldtray_source::{Code, Problem, SourceId, closest};
-use yieldtray_syntax::{Auth, Kind};
+use yieldtray_syntax::{Auth, InstructionKind};
 use yieldtray_workspace::Workspace;
-use yieldtray_workspace::config::Given;
+use yieldtray_workspace::config::ValueSource;
 
 /// Methods and header fields that are a letter away from known ones.
 pub(super) fn slips(workspace: &Workspace, source: SourceId) -> Vec<Problem> {
@@ -23,7 +23,7 @@ pub(super) fn slips(workspace: &Workspace, source: SourceId) -> Vec<Problem> {
         }
         if let Some(meant) = closest(word, FIELDS.iter().map(|field| field.name)) {
             let message = format!("no header field that is known is named `{word}`");
-            problems.push(Problem::remark(Code::MisspeltHeader, name, message).meaning(meant).in_source(source));
+            problems.push(Problem::warning(Code::MisspeltHeader, name, message).did_you_mean(meant).in_source(source));
         }
     }
     let methods = own.file.cells.iter().filter_map(|cell| cell.request.as_ref()?.method);
@@ -36,7 +36,8 @@ pub(super) fn slips(workspace: &Workspace, source: SourceId) -> Vec<Problem> {
         }
         if let Some(meant) = closest(word, known()) {
             let message = format!("no method that is known is named `{word}`");
-            problems.push(Problem::remark(Code::MisspeltMethod, method, message).meaning(meant).in_source(source));
+            problems
+                .push(Problem::warning(Code::MisspeltMethod, method, message).did_you_mean(meant).in_source(source));
         }
     }
     problems
@@ -46,7 +47,7 @@ fn headers_of_lines(workspace: &Workspace, source: SourceId) -> Vec<Span> {
     let file = &workspace.source(source).file;
     let lines = file.cells.iter().flat_map(|cell| cell.instructions());
     let names = yieldtray_syntax::instructions(&file.preamble).chain(lines).filter_map(|line| match line.kind {
-        Kind::Header { name, .. } => Some(name),
+        InstructionKind::Header { name, .. } => Some(name),
         _ => None,
     });
     names.collect()
@@ -65,7 +66,7 @@ pub(super) fn plain_credentials(workspace: &Workspace, source: SourceId) -> Vec<
         let Some(request) = cell.request.as_ref().filter(|_| shared || own_lines || fields) else { continue };
         if is_open(request.target.of(text)) {
             let message = "credentials go to this address without encryption";
-            let problem = Problem::remark(Code::PlainCredentials, request.target, message);
+            let problem = Problem::warning(Code::PlainCredentials, request.target, message);
             problems.push(problem.with_hint("use https, or change the credentials after each use").in_source(source));
         }
     }
@@ -75,13 +76,13 @@ pub(super) fn plain_credentials(workspace: &Workspace, source: SourceId) -> Vec<
 /// The same of the addresses in the configuration, told where one is given.
 pub(super) fn plain_bases(workspace: &Workspace, credentials: bool) -> Vec<Problem> {
     let bases = workspace.config.all_entries().filter(|entry| entry.name == "base" && credentials);
-    let open = bases.filter(|entry| match &entry.given {
-        Given::Value(value) => value.as_text().is_some_and(is_open),
+    let open = bases.filter(|entry| match &entry.source_kind {
+        ValueSource::Value(value) => value.as_text().is_some_and(is_open),
         _ => false,
     });
     open.map(|entry| {
         let message = "credentials go to this address without encryption";
-        let problem = Problem::remark(Code::PlainCredentials, entry.span, message);
+        let problem = Problem::warning(Code::PlainCredentials, entry.span, message);
         problem.with_hint("use https, or change the credentials after each use").in_source(entry.source)
     })
     .collect()
@@ -98,10 +99,10 @@ pub(super) fn uses_credentials(workspace: &Workspace, source: SourceId) -> bool 
         || workspace.preambles(source).any(|(home, line)| has_credentials(&workspace.source(home).text, line.kind))
 }
 
-fn has_credentials(text: &str, kind: Kind) -> bool {
+fn has_credentials(text: &str, kind: InstructionKind) -> bool {
     match kind {
-        Kind::Auth(auth) => !matches!(auth, Auth::None),
-        Kind::Header { name, value } => !value.is_empty() && is_secret_header(name.of(text)),
+        InstructionKind::Auth(auth) => !matches!(auth, Auth::None),
+        InstructionKind::Header { name, value } => !value.is_empty() && is_secret_header(name.of(text)),
         _ => false,
     }
 }

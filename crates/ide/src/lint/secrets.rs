@@ -5,11 +5,11 @@ use yieldtray_expression::Value;
 use yieldtray_http::{credential, is_secret_header};
 use yieldtray_source::Span;
 use yieldtray_source::access::LOCAL_FILE;
-use yieldtray_source::entropy::random_texts;
+use yieldtray_source::entropy::high_entropy_runs;
 use yieldtray_source::{Code, Problem, SourceId};
-use yieldtray_syntax::{Auth, Kind, Template};
+use yieldtray_syntax::{Auth, InstructionKind, Template};
 use yieldtray_workspace::Workspace;
-use yieldtray_workspace::config::Given;
+use yieldtray_workspace::config::ValueSource;
 use yieldtray_workspace::secret::is_secret_name;
 
 const HINT: &str = "write a value in its place, as in `{{api_key}}`, and give that in `yieldtray.local.toml`";
@@ -32,13 +32,15 @@ pub(super) fn in_requests(workspace: &Workspace, source: SourceId) -> Vec<Proble
     let cells = own.file.cells.iter().flat_map(|cell| cell.instructions());
     for line in yieldtray_syntax::instructions(&own.file.preamble).chain(cells) {
         match line.kind {
-            Kind::Header { name, value } => header(name, value),
-            Kind::Auth(Auth::Basic { password: at, .. } | Auth::Digest { password: at, .. } | Auth::Bearer(at))
-                if plain(at) =>
-            {
+            InstructionKind::Header { name, value } => header(name, value),
+            InstructionKind::Auth(
+                Auth::Basic { password: at, .. } | Auth::Digest { password: at, .. } | Auth::Bearer(at),
+            ) if plain(at) => {
                 credentials.push(at);
             }
-            Kind::Yield { name, secret: false, .. } if is_yielded_secret(name.of(text)) => unmarked.push(name),
+            InstructionKind::Yield { name, secret: false, .. } if is_yielded_secret(name.of(text)) => {
+                unmarked.push(name)
+            }
             _ => {}
         }
     }
@@ -47,10 +49,10 @@ pub(super) fn in_requests(workspace: &Workspace, source: SourceId) -> Vec<Proble
     problems.extend(unmarked.into_iter().map(|name| {
         let message = format!("`{}` is yielded without `secret`: it is shown and logged as it is", name.of(text));
         let hint = "write `secret` at the end of the line, or rename the value if it is none";
-        Problem::remark(Code::UnmarkedSecret, name, message).with_hint(hint).in_source(source)
+        Problem::warning(Code::UnmarkedSecret, name, message).with_hint(hint).in_source(source)
     }));
     let names: Vec<Span> = own.file.cells.iter().map(|cell| cell.title).chain(names_in(workspace, source)).collect();
-    for span in random_texts(text) {
+    for span in high_entropy_runs(text) {
         let is_name = names.iter().any(|name| name.contains(span)) || is_schema_path(text, span);
         if !is_name && !problems.iter().any(|known| known.span.contains(span)) {
             let message = "this looks like a secret, in a file that others see".to_owned();
@@ -64,7 +66,7 @@ pub(super) fn in_requests(workspace: &Workspace, source: SourceId) -> Vec<Proble
 fn names_in(workspace: &Workspace, source: SourceId) -> impl Iterator<Item = Span> {
     let cells = workspace.source(source).file.cells.iter().flat_map(|cell| cell.instructions());
     cells.filter_map(|line| match line.kind {
-        Kind::Name(name) | Kind::Needs(name) | Kind::Play { name, .. } => Some(name),
+        InstructionKind::Name(name) | InstructionKind::Needs(name) | InstructionKind::Play { name, .. } => Some(name),
         _ => None,
     })
 }
@@ -84,14 +86,14 @@ fn is_yielded_secret(name: &str) -> bool {
 /// In the shared configuration: a value of a telling name that stands there itself.
 pub(super) fn in_configuration(workspace: &Workspace) -> Vec<Problem> {
     let shared = workspace.config.all_entries().filter(|entry| !entry.private);
-    let literal = shared.filter_map(|entry| match &entry.given {
-        Given::Value(value) => Some((entry, value)),
+    let literal = shared.filter_map(|entry| match &entry.source_kind {
+        ValueSource::Value(value) => Some((entry, value)),
         _ => None,
     });
     let telling = literal.filter(|(entry, value)| {
         let filled = |value: &Value| value.to_text().is_ok_and(|text| !text.is_empty());
         (entry.secret || is_secret_name(&entry.name)) && filled(value)
-            || value.as_text().is_some_and(|text| !random_texts(text).is_empty())
+            || value.as_text().is_some_and(|text| !high_entropy_runs(text).is_empty())
     });
     let lines = workspace.config.profiles.iter().flat_map(|profile| &profile.entries);
     let profiles = lines.filter(|line| line.is_secret() && !line.private && !line.span.is_empty()).filter_map(|line| {
@@ -103,7 +105,7 @@ pub(super) fn in_configuration(workspace: &Workspace) -> Vec<Problem> {
     telling
         .map(|(entry, _)| {
             let message = format!("`{}` holds a secret, it seems, in a file that others see", entry.name);
-            let problem = Problem::mistake(Code::SecretInFile, entry.span, message);
+            let problem = Problem::error(Code::SecretInFile, entry.span, message);
             let hint =
                 format!("move the line to `{LOCAL_FILE}`, or write where it comes from: `{{ from = \"env:…\" }}`");
             problem.with_hint(hint).in_source(entry.source)
@@ -113,5 +115,5 @@ pub(super) fn in_configuration(workspace: &Workspace) -> Vec<Problem> {
 }
 
 fn finding(source: SourceId, span: Span, message: String) -> Problem {
-    Problem::mistake(Code::SecretInFile, span, message).with_hint(HINT).in_source(source)
+    Problem::error(Code::SecretInFile, span, message).with_hint(HINT).in_source(source)
 }

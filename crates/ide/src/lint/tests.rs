@@ -10,7 +10,7 @@ fn findings(fixture: &str, files: &[&str]) -> Vec<(String, String, String)> {
     let problems = lint(&mut workspace, &engine(), &settings(Some("bench"), &[]), &cells);
     let shown = |problem: &yieldtray_source::Problem| {
         let source = workspace.source(problem.source.expect("a place"));
-        let code = format!("{}{}", problem.code.as_str(), if problem.is_mistake() { "!" } else { "" });
+        let code = format!("{}{}", problem.code.as_str(), if problem.is_error() { "!" } else { "" });
         (code, source.path.display().to_string(), problem.span.of(&source.text).to_owned())
     };
     problems.iter().map(shown).collect()

@@ -2,10 +2,10 @@ use super::options::{Does, Known, long, short};
 use crate::draft::{Body, Draft, Part};
 use percent_encoding::utf8_percent_encode;
 use std::ops::Range;
-use yieldtray_source::percent::NOT_UNRESERVED;
+use yieldtray_source::percent::PERCENT_ENCODE_SET;
 use yieldtray_syntax::is_token;
 use yieldtray_syntax::shell::{Input, behind_prompt, is_command, split};
-use yieldtray_syntax::{Piece, Text};
+use yieldtray_syntax::{ValuePiece, ValueText};
 
 /// One command of a text.
 #[derive(Debug)]
@@ -73,13 +73,13 @@ pub fn read(text: &str) -> Result<Vec<Draft>, String> {
 }
 
 fn read_words(
-    words: Vec<Text>,
+    words: Vec<ValueText>,
     left_out: Option<String>,
     input: Option<Input>,
     files: Option<ReadFile<'_>>,
 ) -> Result<Vec<Draft>, String> {
     let mut words = words.into_iter();
-    match words.next().as_ref().and_then(Text::plain) {
+    match words.next().as_ref().and_then(ValueText::plain) {
         Some("curl" | "curl.exe") => {}
         Some(other) => return Err(format!("`{}` is no command of curl", other.chars().take(40).collect::<String>())),
         None => return Err("this is no command of curl".to_owned()),
@@ -143,10 +143,10 @@ const LONGEST_WAIT: f64 = 86_400.0;
 struct Reading<'f> {
     files: Option<ReadFile<'f>>,
     draft: Draft,
-    urls: Vec<Text>,
-    data: Vec<Text>,
-    file: Option<Text>,
-    parts: Vec<(Text, Part)>,
+    urls: Vec<ValueText>,
+    data: Vec<ValueText>,
+    file: Option<ValueText>,
+    parts: Vec<(ValueText, Part)>,
     json: bool,
     get: bool,
     head: bool,
@@ -156,14 +156,20 @@ struct Reading<'f> {
     /// Whether credentials go out in a way that a cell has no line for.
     other_auth: bool,
     globoff: bool,
-    user: Option<Text>,
+    user: Option<ValueText>,
     redirects: Option<String>,
     /// What standard input is.
     input: Option<Input>,
 }
 
 impl Reading<'_> {
-    fn take(&mut self, option: &str, does: Does, given: Option<Text>, done: &mut Vec<Draft>) -> Result<(), String> {
+    fn take(
+        &mut self,
+        option: &str,
+        does: Does,
+        given: Option<ValueText>,
+        done: &mut Vec<Draft>,
+    ) -> Result<(), String> {
         let value = given.unwrap_or_default();
         match does {
             Does::Method => self.draft.method = Some(value),
@@ -225,7 +231,7 @@ impl Reading<'_> {
             Does::Cookie => self.draft.note(format!("`{option}` names a file of cookies, which is not read")),
             Does::Agent => self.field("User-Agent", value),
             Does::Range => {
-                let mut ranges = Text::from("bytes=");
+                let mut ranges = ValueText::from("bytes=");
                 ranges.append(&value);
                 self.field("Range", ranges);
             }
@@ -280,13 +286,13 @@ impl Reading<'_> {
         }
     }
 
-    fn field(&mut self, name: &str, value: Text) {
+    fn field(&mut self, name: &str, value: ValueText) {
         self.draft.headers.push((name.into(), value));
     }
 
     /// Cookies of several options go out in one field.
-    fn cookie(&mut self, value: Text) {
-        let is_cookie = |name: &Text| name.plain() == Some("Cookie");
+    fn cookie(&mut self, value: ValueText) {
+        let is_cookie = |name: &ValueText| name.plain() == Some("Cookie");
         match self.draft.headers.iter_mut().find(|(name, _)| is_cookie(name)) {
             Some((_, cookies)) => {
                 cookies.push(';');
@@ -296,13 +302,13 @@ impl Reading<'_> {
         }
     }
 
-    fn header(&mut self, value: Text) -> Result<(), String> {
+    fn header(&mut self, value: ValueText) -> Result<(), String> {
         if value.head().starts_with('@') {
             let path = value.behind(1);
             let path = path.plain().ok_or("a variable in the path of a file of header fields")?;
             let read = self.files.ok_or("header fields in a file are not read here: write them one by one")?;
             for line in read(path)?.lines().filter(|line| !line.trim().is_empty()) {
-                self.header(Text::from(line.trim_end()))?;
+                self.header(ValueText::from(line.trim_end()))?;
             }
             return Ok(());
         }
@@ -322,7 +328,7 @@ impl Reading<'_> {
             }
             // `Name;` is sent without a value.
             (None, Some((name, _))) if name.plain().is_some_and(is_token) => {
-                self.draft.headers.push((name, Text::default()))
+                self.draft.headers.push((name, ValueText::default()))
             }
             (None, _) => {
                 self.draft.note(format!("`{}` is no header field, and was left out", value.head()));
@@ -331,7 +337,7 @@ impl Reading<'_> {
         Ok(())
     }
 
-    fn take_file(&mut self, path: Text) -> Result<(), String> {
+    fn take_file(&mut self, path: ValueText) -> Result<(), String> {
         if path.plain() == Some("-") {
             return Err("a body from standard input cannot be kept in a file: put it in one".to_owned());
         }
@@ -342,12 +348,12 @@ impl Reading<'_> {
     }
 
     /// `name=text`, `name=@file;type=…;filename=…`, `name=<file`
-    fn part(&mut self, value: &Text) -> Result<(Text, Part), String> {
+    fn part(&mut self, value: &ValueText) -> Result<(ValueText, Part), String> {
         let (name, content) = value.split('=').ok_or("`-F` lacks a `=`")?;
         if content.head().starts_with('<') {
             let (path, media) = self.part_words(content.behind(1));
             let path = path.plain().ok_or("a variable in the path of a part")?;
-            return Ok((name, Part::Text(Text::value(file_text(path)), media)));
+            return Ok((name, Part::Text(ValueText::value(file_text(path)), media)));
         }
         if !content.head().starts_with('@') {
             let (text, media) = self.part_words(content);
@@ -370,9 +376,9 @@ impl Reading<'_> {
 
     /// A text without the words behind its first `;`, which are about the part: its media type is taken. A text in
     /// double quotes may hold a `;`.
-    fn part_words(&mut self, content: Text) -> (Text, Option<String>) {
-        let trimmed = |text: Text| match text.plain() {
-            Some(plain) => Text::from(plain.trim()),
+    fn part_words(&mut self, content: ValueText) -> (ValueText, Option<String>) {
+        let trimmed = |text: ValueText| match text.plain() {
+            Some(plain) => ValueText::from(plain.trim()),
             None => text,
         };
         let quoted = content.plain().and_then(|plain| {
@@ -380,7 +386,7 @@ impl Reading<'_> {
             let mut text = String::new();
             loop {
                 match rest.next()? {
-                    '"' => return Some((Text::from(text), rest.as_str().to_owned())),
+                    '"' => return Some((ValueText::from(text), rest.as_str().to_owned())),
                     '\\' => text.extend(rest.next()),
                     c => text.push(c),
                 }
@@ -417,7 +423,7 @@ impl Reading<'_> {
         if !self.parts.is_empty() && (has_data || self.file.is_some()) {
             return Err("a form of parts and another body do not go together".to_owned());
         }
-        let mut data = Text::default();
+        let mut data = ValueText::default();
         for (index, piece) in self.data.iter().enumerate() {
             data.push_str(if index > 0 { "&" } else { "" });
             data.append(piece);
@@ -455,7 +461,7 @@ impl Reading<'_> {
                 _ if self.upload => Some("PUT"),
                 _ => Some("POST"),
             };
-            draft.method = method.map(Text::from);
+            draft.method = method.map(ValueText::from);
         }
         // A field of one's own goes out in place of what `-u` would make.
         let own_field = draft.has_header("authorization") && !self.digest;
@@ -470,7 +476,7 @@ impl Reading<'_> {
                 None => {
                     let who = user.plain().unwrap_or_default().replace('"', "");
                     draft.lines.push(format!("% ask password \"The password of {who}?\" secret"));
-                    vec![user, Text::value("password")]
+                    vec![user, ValueText::value("password")]
                 }
             };
             draft.auth = Some((kind, words));
@@ -488,16 +494,16 @@ impl Reading<'_> {
     }
 
     /// The request to one of the addresses.
-    fn addressed(&self, mut url: Text) -> Result<Draft, String> {
+    fn addressed(&self, mut url: ValueText) -> Result<Draft, String> {
         let mut draft = self.draft.clone();
         if !self.globoff {
             url = globbed(url)?;
         }
         // A file goes under its own name into a folder.
         let into =
-            url.pieces().last().is_some_and(|piece| matches!(piece, Piece::Literal(text) if text.ends_with('/')));
-        if let (true, true, Some(path)) = (self.upload, into, self.file.as_ref().and_then(Text::plain)) {
-            url.push_str(&utf8_percent_encode(path.rsplit('/').next().unwrap_or(path), NOT_UNRESERVED).to_string());
+            url.pieces().last().is_some_and(|piece| matches!(piece, ValuePiece::Literal(text) if text.ends_with('/')));
+        if let (true, true, Some(path)) = (self.upload, into, self.file.as_ref().and_then(ValueText::plain)) {
+            url.push_str(&utf8_percent_encode(path.rsplit('/').next().unwrap_or(path), PERCENT_ENCODE_SET).to_string());
         }
         draft.send_to(url)?;
         Ok(draft)
@@ -512,8 +518,8 @@ fn file_text(path: &str) -> String {
 const JOINED: &str = "a body that is joined of a file and more cannot be written as a cell";
 
 /// An address without the braces around a single word, as curl sends it.
-fn globbed(url: Text) -> Result<Text, String> {
-    let Some(Piece::Literal(text)) = url.pieces().first() else { return Ok(url) };
+fn globbed(url: ValueText) -> Result<ValueText, String> {
+    let Some(ValuePiece::Literal(text)) = url.pieces().first() else { return Ok(url) };
     let Some(at) = text.find(['{', '[']) else { return Ok(url) };
     let close = if text.as_bytes()[at] == b'{' { '}' } else { ']' };
     let Some(end) = text[at..].find(close).map(|end| end + at) else { return Ok(url) };
@@ -523,7 +529,7 @@ fn globbed(url: Text) -> Result<Text, String> {
     match several {
         true => Err(format!("`{}` stands for several addresses: write them one by one", &text[at..=end])),
         false if close == '}' && !inside.contains('{') => {
-            let mut bare = Text::from(format!("{}{inside}", &text[..at]));
+            let mut bare = ValueText::from(format!("{}{inside}", &text[..at]));
             bare.append(&url.behind(end + 1));
             Ok(bare)
         }
@@ -532,18 +538,18 @@ fn globbed(url: Text) -> Result<Text, String> {
 }
 
 /// `content`, `=content`, `name=content`: the content percent-encoded.
-fn encoded(option: &str, value: &Text) -> Result<Text, String> {
+fn encoded(option: &str, value: &ValueText) -> Result<ValueText, String> {
     let from_file = value.plain().and_then(|text| text.split_once('@')).filter(|(name, _)| !name.contains('='));
     if let Some((name, path)) = from_file {
         if path == "-" {
             return Err(format!("`{option}` of standard input cannot be written as a cell: put it into a file"));
         }
-        let mut word = Text::from(if name.is_empty() { String::new() } else { format!("{name}=") });
+        let mut word = ValueText::from(if name.is_empty() { String::new() } else { format!("{name}=") });
         word.push_value(format!("urlencode({})", file_text(path)));
         return Ok(word);
     }
     let (name, content) = value.split('=').map_or((None, value.clone()), |(name, content)| (Some(name), content));
-    let mut word = Text::default();
+    let mut word = ValueText::default();
     if let Some(name) = name.filter(|name| !name.is_empty()) {
         word.append(&name);
         word.push('=');
@@ -551,10 +557,10 @@ fn encoded(option: &str, value: &Text) -> Result<Text, String> {
     for piece in content.pieces() {
         match piece {
             // A blank is a `+` here, as in forms.
-            Piece::Literal(text) => {
-                word.push_str(&utf8_percent_encode(text, NOT_UNRESERVED).to_string().replace("%20", "+"))
+            ValuePiece::Literal(text) => {
+                word.push_str(&utf8_percent_encode(text, PERCENT_ENCODE_SET).to_string().replace("%20", "+"))
             }
-            Piece::Value(expression) => word.push_value(format!("urlencode({expression})")),
+            ValuePiece::Value(expression) => word.push_value(format!("urlencode({expression})")),
         }
     }
     Ok(word)

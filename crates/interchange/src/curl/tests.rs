@@ -1,5 +1,5 @@
 use super::read;
-use yieldtray_http::Prepared;
+use yieldtray_http::PreparedRequest;
 use yieldtray_syntax::shell::is_command;
 use yieldtray_test_support::{json_answer, replay, settings};
 
@@ -9,23 +9,23 @@ fn cells(text: &str) -> Result<Vec<String>, String> {
 
 /// What a command's cell sends.
 #[track_caller]
-fn sent(text: &str) -> Prepared {
+fn sent(text: &str) -> PreparedRequest {
     let cells = cells(text).unwrap_or_else(|why| panic!("{text}: {why}"));
     let mut settings = settings(None, &[]);
     settings.variables = vec![("TOKEN".to_owned(), "t-4616".to_owned())].into();
     settings.secrets_to = vec!["http://b".to_owned()];
     let told = replay(&format!("#- a.http\n{}", cells[0]), &["a.http"], settings, |_| Ok(json_answer(200, "{}")));
     assert_eq!(
-        told.problems().iter().filter(|problem| problem.is_mistake()).count(),
+        told.problems().iter().filter(|problem| problem.is_error()).count(),
         0,
         "{}: {:?}",
         cells[0],
         told.problems()
     );
-    Prepared::clone(&told.sent[0])
+    PreparedRequest::clone(&told.sent[0])
 }
 
-fn shown(request: &Prepared) -> String {
+fn shown(request: &PreparedRequest) -> String {
     let fields: Vec<String> = request.wire_headers().iter().map(|(name, value)| format!("{name}: {value}")).collect();
     let own = fields.iter().filter(|field| {
         let usual = ["accept-encoding", "user-agent: yield", "host", "accept: */*", "content-length"];

@@ -1,12 +1,13 @@
-use super::{Draft, Text};
+use super::Draft;
 use percent_encoding::percent_decode_str;
+use yieldtray_syntax::ValueText;
 
 impl Draft {
     /// Sends it to an address: without the part that is never sent, credentials in a line of their own.
     ///
     /// # Errors
     /// Where nothing can be sent there, in words.
-    pub fn send_to(&mut self, address: Text) -> Result<(), String> {
+    pub fn send_to(&mut self, address: ValueText) -> Result<(), String> {
         let mut address = address;
         if let Some((before, _)) = address.split('#') {
             self.note("the part behind `#` of the address is never sent");
@@ -27,16 +28,16 @@ impl Draft {
 }
 
 /// `user:password@` of an address, and the address without it.
-fn credentials(url: &Text) -> Option<(Text, Text, Text)> {
+fn credentials(url: &ValueText) -> Option<(ValueText, ValueText, ValueText)> {
     let scheme = url.head().find("://").map_or(0, |at| at + 3);
     let (before, host) = url.split('@')?;
     let user = before.behind(scheme);
     if user.split('/').is_some() || user.split('?').is_some() {
         return None;
     }
-    let (user, password) = user.split(':').unwrap_or((user, Text::default()));
-    let decode = |text: Text| text.map(|text| percent_decode_str(text).decode_utf8_lossy().into_owned());
-    let mut rest = Text::from(&url.head()[..scheme]);
+    let (user, password) = user.split(':').unwrap_or((user, ValueText::default()));
+    let decode = |text: ValueText| text.map(|text| percent_decode_str(text).decode_utf8_lossy().into_owned());
+    let mut rest = ValueText::from(&url.head()[..scheme]);
     rest.append(&host);
     Some((decode(user), decode(password), rest))
 }

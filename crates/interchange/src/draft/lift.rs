@@ -8,13 +8,13 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::LazyLock;
 use url::Url;
 use yieldtray_http::{credential, is_secret_header, origin_of};
-use yieldtray_source::entropy::random_texts;
+use yieldtray_source::entropy::high_entropy_runs;
 use yieldtray_source::names::is_value_name;
 use yieldtray_syntax::is_language_name;
-use yieldtray_syntax::{Piece, Text};
+use yieldtray_syntax::{ValuePiece, ValueText};
 use yieldtray_workspace::Workspace;
-use yieldtray_workspace::config::Given;
-use yieldtray_workspace::request::Place;
+use yieldtray_workspace::config::ValueSource;
+use yieldtray_workspace::request::SubstitutionContext;
 use yieldtray_workspace::secret::is_secret_name;
 
 /// The shortest credential that is taken for one.
@@ -55,10 +55,11 @@ impl Lift {
     /// One that knows the secrets of a workspace's private configuration.
     pub fn of(workspace: &Workspace) -> Self {
         let entries = || workspace.config.all_entries();
-        let known = entries().filter(|entry| entry.private && entry.secret).filter_map(|entry| match &entry.given {
-            Given::Value(value) => Some((value.as_text()?.to_owned(), entry.name.clone())),
-            _ => None,
-        });
+        let known =
+            entries().filter(|entry| entry.private && entry.secret).filter_map(|entry| match &entry.source_kind {
+                ValueSource::Value(value) => Some((value.as_text()?.to_owned(), entry.name.clone())),
+                _ => None,
+            });
         let (names, taken) = (known.collect(), entries().map(|entry| entry.name.clone()).collect());
         Self { names, taken, ..Self::default() }
     }
@@ -97,10 +98,10 @@ impl Lift {
     }
 
     /// The origin that a request goes to, where it says so itself or by a value at the head of its file.
-    fn origin(&self, target: &Text) -> Option<String> {
+    fn origin(&self, target: &ValueText) -> Option<String> {
         let named = match target.pieces().first() {
-            Some(Piece::Value(name)) => self.heads.get(name),
-            Some(Piece::Literal(text)) if text.starts_with('/') => self.heads.get("base"),
+            Some(ValuePiece::Value(name)) => self.heads.get(name),
+            Some(ValuePiece::Literal(text)) if text.starts_with('/') => self.heads.get("base"),
             _ => None,
         };
         let text = named.map_or_else(|| target.head(), String::as_str);
@@ -128,23 +129,24 @@ impl Lift {
                 };
                 if secret.len() >= SHORT {
                     let scheme = text[..text.rfind(secret).unwrap_or_default()].to_owned();
-                    let mut lifted = Text::from(scheme.as_str());
+                    let mut lifted = ValueText::from(scheme.as_str());
                     lifted.push_value(self.named(&header_name(name, scheme.trim()), secret));
                     *value = lifted;
                     continue;
                 }
             }
-            self.text(value, Place::Text);
+            self.text(value, SubstitutionContext::Text);
         }
         if let Some((kind, words)) = &mut draft.auth {
-            let user = words.first().filter(|_| words.len() > 1).and_then(Text::plain).unwrap_or_default().to_owned();
+            let user =
+                words.first().filter(|_| words.len() > 1).and_then(ValueText::plain).unwrap_or_default().to_owned();
             let name = match *kind {
                 "bearer" => "bearer_token".to_owned(),
                 _ if is_value_name(&user) => format!("{user}_password"),
                 _ => "password".to_owned(),
             };
             // A key stands in place of a user often enough, without a password.
-            let is_key = words.len() > 1 && words.last().is_some_and(Text::is_empty);
+            let is_key = words.len() > 1 && words.last().is_some_and(ValueText::is_empty);
             let (name, secret) = match is_key {
                 true => ("api_key".to_owned(), words.first_mut()),
                 false => (name, words.last_mut()),
@@ -152,22 +154,23 @@ impl Lift {
             if let Some(secret) = secret
                 && let Some(plain) = secret.plain().filter(|plain| !plain.is_empty())
             {
-                *secret = Text::value(self.named(&name, plain));
+                *secret = ValueText::value(self.named(&name, plain));
             }
         }
-        self.text(&mut draft.target, Place::Target);
-        draft.query.iter_mut().for_each(|parameter| self.text(parameter, Place::Target));
+        self.text(&mut draft.target, SubstitutionContext::Target);
+        draft.query.iter_mut().for_each(|parameter| self.text(parameter, SubstitutionContext::Target));
         for (name, value) in &mut draft.parameters {
             self.pair(name, value);
         }
         match &mut draft.body {
             Body::Text(text) => {
-                let form = |text: &Text| text.plain().is_some_and(|text| text.starts_with("application/x-www-form"));
+                let form =
+                    |text: &ValueText| text.plain().is_some_and(|text| text.starts_with("application/x-www-form"));
                 let is_form = draft.headers.iter().any(|(_, value)| form(value));
                 let place = match text.head().trim_start().chars().next() {
-                    Some('{' | '[') => Place::JsonString,
-                    _ if is_form => Place::Form,
-                    _ => Place::Text,
+                    Some('{' | '[') => SubstitutionContext::JsonString,
+                    _ if is_form => SubstitutionContext::Form,
+                    _ => SubstitutionContext::Text,
                 };
                 self.text(text, place);
             }
@@ -194,15 +197,15 @@ impl Lift {
         if known.is_empty() {
             return;
         }
-        let replace = |text: &mut Text| {
+        let replace = |text: &mut ValueText| {
             if !text.pieces().iter().any(
-                |piece| matches!(piece, Piece::Literal(own) if known.iter().any(|(secret, _)| own.contains(secret))),
+                |piece| matches!(piece, ValuePiece::Literal(own) if known.iter().any(|(secret, _)| own.contains(secret))),
             ) {
                 return;
             }
-            let mut replaced = Text::default();
+            let mut replaced = ValueText::default();
             for piece in text.pieces() {
-                let Piece::Literal(literal) = piece else {
+                let ValuePiece::Literal(literal) = piece else {
                     replaced.push_piece(piece.clone());
                     continue;
                 };
@@ -238,31 +241,31 @@ impl Lift {
     }
 
     /// The value of something that has a name.
-    fn pair(&mut self, name: &Text, value: &mut Text) {
+    fn pair(&mut self, name: &ValueText, value: &mut ValueText) {
         match (name.plain(), value.plain()) {
             (Some(name), Some(plain)) if is_secret_name(name) && plain.len() >= SHORT => {
-                *value = Text::value(self.named(name, plain));
+                *value = ValueText::value(self.named(name, plain));
             }
-            _ => self.text(value, Place::Text),
+            _ => self.text(value, SubstitutionContext::Text),
         }
     }
 
     /// Lifts what stands behind a telling name in a text, and what looks like a secret.
-    fn text(&mut self, text: &mut Text, place: Place) {
-        let mut lifted = Text::default();
+    fn text(&mut self, text: &mut ValueText, place: SubstitutionContext) {
+        let mut lifted = ValueText::default();
         for piece in text.pieces() {
             match piece {
-                Piece::Literal(literal) => self.literal(literal, place, &mut lifted),
-                value @ Piece::Value(_) => lifted.push_piece(value.clone()),
+                ValuePiece::Literal(literal) => self.literal(literal, place, &mut lifted),
+                value @ ValuePiece::Value(_) => lifted.push_piece(value.clone()),
             }
         }
         *text = lifted;
     }
 
-    fn literal(&mut self, literal: &str, place: Place, lifted: &mut Text) {
+    fn literal(&mut self, literal: &str, place: SubstitutionContext, lifted: &mut ValueText) {
         let members: Option<&Regex> = match place {
-            Place::JsonString => Some(&MEMBER),
-            Place::Target | Place::Form => Some(&PAIR),
+            SubstitutionContext::JsonString => Some(&MEMBER),
+            SubstitutionContext::Target | SubstitutionContext::Form => Some(&PAIR),
             _ => None,
         };
         let mut spans: Vec<(usize, usize, String)> = Vec::new();
@@ -272,7 +275,7 @@ impl Lift {
                 spans.push((value.start(), value.end(), name.as_str().to_owned()));
             }
         }
-        for span in random_texts(literal) {
+        for span in high_entropy_runs(literal) {
             if !spans.iter().any(|(from, to, _)| *from < span.end() && span.start() < *to) {
                 spans.push((span.start(), span.end(), name_before(literal, span.start())));
             }
@@ -288,10 +291,10 @@ impl Lift {
     }
 
     /// The expression that writes a text at its place, whatever the value's own form is.
-    fn written(&mut self, name: &str, text: &str, place: Place) -> String {
+    fn written(&mut self, name: &str, text: &str, place: SubstitutionContext) -> String {
         let decoded = match place {
-            Place::Target | Place::Form => {
-                let spaced = if place == Place::Form { text.replace('+', " ") } else { text.to_owned() };
+            SubstitutionContext::Target | SubstitutionContext::Form => {
+                let spaced = if place == SubstitutionContext::Form { text.replace('+', " ") } else { text.to_owned() };
                 percent_encoding::percent_decode_str(&spaced).decode_utf8().map(|text| text.into_owned()).ok()
             }
             _ => None,
@@ -326,7 +329,7 @@ impl Lift {
 
 /// Takes what looks like a secret out of a text that people read.
 pub(crate) fn without_secrets(text: &mut String) {
-    for span in random_texts(text).into_iter().rev() {
+    for span in high_entropy_runs(text).into_iter().rev() {
         text.replace_range(span.range(), "…");
     }
 }

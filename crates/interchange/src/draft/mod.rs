@@ -14,7 +14,7 @@ pub(crate) use lift::without_secrets;
 pub use sheet::Sheet;
 pub(crate) use write::comment;
 use yieldtray_source::names::slug;
-use yieldtray_syntax::Text;
+use yieldtray_syntax::ValueText;
 
 /// The cells that send what these requests say, as they are: for a text of one person.
 ///
@@ -36,19 +36,19 @@ pub struct Draft {
     /// Instructions at its head, as they are written.
     pub lines: Vec<String>,
     /// `% auth`: the kind, and its words.
-    pub auth: Option<(&'static str, Vec<Text>)>,
+    pub auth: Option<(&'static str, Vec<ValueText>)>,
     /// The method; GET where nothing is said.
-    pub method: Option<Text>,
+    pub method: Option<ValueText>,
     /// The address, or a path that `base` goes before.
-    pub target: Text,
+    pub target: ValueText,
     /// Parameters that are added to the address, as they are.
-    pub query: Vec<Text>,
+    pub query: Vec<ValueText>,
     /// `% query` lines: the name and the value.
-    pub parameters: Vec<(Text, Text)>,
+    pub parameters: Vec<(ValueText, ValueText)>,
     /// The version asked for, as `HTTP/2`.
     pub version: Option<&'static str>,
     /// The header fields in order.
-    pub headers: Vec<(Text, Text)>,
+    pub headers: Vec<(ValueText, ValueText)>,
     /// The body.
     pub body: Body,
     /// Instructions behind the body.
@@ -62,24 +62,24 @@ pub enum Body {
     #[default]
     None,
     /// This text.
-    Text(Text),
+    Text(ValueText),
     /// Bytes that are no text; they go to a file.
     Bytes(Vec<u8>),
     /// A file, as it is.
-    File(Text),
+    File(ValueText),
     /// Parts of a form, each with its name.
-    Parts(Vec<(Text, Part)>),
+    Parts(Vec<(ValueText, Part)>),
 }
 
 /// A part of a form.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Part {
     /// A text, and its media type if it has one.
-    Text(Text, Option<String>),
+    Text(ValueText, Option<String>),
     /// A file with its media type and name, where those are not what its path suggests.
     File {
         /// Where it lies, from the request file.
-        path: Text,
+        path: ValueText,
         /// Its media type.
         media: Option<String>,
         /// The name it is sent with.
@@ -94,8 +94,8 @@ impl Draft {
     }
 
     /// The first value of a header field.
-    pub fn header(&self, name: &str) -> Option<&Text> {
-        let is = |own: &Text| own.plain().is_some_and(|own| own.eq_ignore_ascii_case(name));
+    pub fn header(&self, name: &str) -> Option<&ValueText> {
+        let is = |own: &ValueText| own.plain().is_some_and(|own| own.eq_ignore_ascii_case(name));
         self.headers.iter().find(|(own, _)| is(own)).map(|(_, value)| value)
     }
 

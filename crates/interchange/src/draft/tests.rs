@@ -1,15 +1,16 @@
-use super::{Body, Draft, Lift, Sheet, Text};
+use super::{Body, Draft, Lift, Sheet};
 use proptest::prelude::*;
-use yieldtray_http::Prepared;
+use yieldtray_http::PreparedRequest;
+use yieldtray_syntax::ValueText;
 use yieldtray_test_support::{json_answer, replay, settings};
 
 /// What a file sends first.
 #[track_caller]
-fn sent(file: &str) -> Prepared {
+fn sent(file: &str) -> PreparedRequest {
     let told = replay(&format!("#- a.http\n{file}"), &["a.http"], settings(None, &[]), |_| Ok(json_answer(200, "{}")));
-    let mistakes = told.problems().into_iter().filter(|problem| problem.is_mistake()).collect::<Vec<_>>();
+    let mistakes = told.problems().into_iter().filter(|problem| problem.is_error()).collect::<Vec<_>>();
     assert!(mistakes.is_empty(), "{file}\n{mistakes:?}");
-    Prepared::clone(&told.sent[0])
+    PreparedRequest::clone(&told.sent[0])
 }
 
 fn sheet(drafts: impl IntoIterator<Item = Draft>) -> (Sheet, Lift) {
@@ -132,7 +133,7 @@ proptest! {
         let mut draft = draft("http://b/");
         draft.method = Some("POST".into());
         draft.parameters = vec![(format!("a{name}").into(), text.as_str().into())];
-        draft.auth = Some(("basic", vec!["clerk".into(), Text::from(text.as_str())]));
+        draft.auth = Some(("basic", vec!["clerk".into(), ValueText::from(text.as_str())]));
         let mut field = text.replace(|c: char| c.is_control() && c != '\t', "");
         field = field.trim().to_owned();
         draft.headers = vec![("X-Odd".into(), field.as_str().into())];

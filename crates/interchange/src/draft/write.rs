@@ -1,5 +1,5 @@
 use super::{Body, Draft, Part};
-use yieldtray_syntax::{Piece, Text};
+use yieldtray_syntax::{ValuePiece, ValueText};
 use yieldtray_syntax::{is_token, media_at_end};
 
 /// Header fields that the connection writes itself.
@@ -58,7 +58,7 @@ impl Draft {
         if !title.is_empty() {
             return plain(title);
         }
-        let method = self.method.as_ref().and_then(Text::plain).unwrap_or("GET");
+        let method = self.method.as_ref().and_then(ValueText::plain).unwrap_or("GET");
         let target = shown(&self.target);
         let rest = target.split_once("://").map_or(target.as_str(), |(_, rest)| rest);
         let path = rest.find('/').map_or("/", |at| &rest[at..]);
@@ -108,7 +108,7 @@ impl Draft {
 }
 
 /// `% part NAME = TEXT [type MEDIA]`
-fn part_text(name: &str, text: &Text, media: Option<&str>) -> String {
+fn part_text(name: &str, text: &ValueText, media: Option<&str>) -> String {
     let text = on_line(text);
     match media.filter(|media| media_at_end(&format!("x type {media}")).is_some()) {
         Some(media) => format!("% part {name} = {text} type {media}\n"),
@@ -131,10 +131,10 @@ fn plain(text: &str) -> String {
 }
 
 /// A text as a person reads it.
-fn shown(text: &Text) -> String {
-    let piece = |piece: &Piece| match piece {
-        Piece::Literal(text) => text.clone(),
-        Piece::Value(expression) => format!("{{{{{expression}}}}}"),
+fn shown(text: &ValueText) -> String {
+    let piece = |piece: &ValuePiece| match piece {
+        ValuePiece::Literal(text) => text.clone(),
+        ValuePiece::Value(expression) => format!("{{{{{expression}}}}}"),
     };
     text.pieces().iter().map(piece).collect()
 }
@@ -151,13 +151,13 @@ fn raw(text: &str) -> String {
 }
 
 /// What cannot stand in a file as it is becomes a value. `odd` is asked about each character of each literal.
-fn without<F>(text: &Text, odd: F, value: fn(&str) -> String) -> Text
+fn without<F>(text: &ValueText, odd: F, value: fn(&str) -> String) -> ValueText
 where
     F: Fn(&str, Ends) -> Box<dyn Fn(usize, char) -> bool>,
 {
-    let mut kept = Text::default();
+    let mut kept = ValueText::default();
     for (index, piece) in text.pieces().iter().enumerate() {
-        let Piece::Literal(own) = piece else {
+        let ValuePiece::Literal(own) = piece else {
             kept.push_piece(piece.clone());
             continue;
         };
@@ -190,15 +190,15 @@ struct Ends {
 }
 
 /// A text with its marks; with `lines`, one of many lines, none of which may look like an instruction.
-fn written(text: &Text, lines: bool, mark: impl Fn(&str, bool) -> String) -> String {
+fn written(text: &ValueText, lines: bool, mark: impl Fn(&str, bool) -> String) -> String {
     let mut out = String::new();
     for (index, piece) in text.pieces().iter().enumerate() {
         let own = match piece {
-            Piece::Value(expression) => {
+            ValuePiece::Value(expression) => {
                 out.push_str(&mark(expression, index == 0));
                 continue;
             }
-            Piece::Literal(own) => own,
+            ValuePiece::Literal(own) => own,
         };
         // What stands before a mark must not become a part of it.
         let before_mark = index + 1 < text.pieces().len();
@@ -230,7 +230,7 @@ fn own_mark(expression: &str, first: bool) -> String {
 }
 
 /// Text that ends with its line. What would be lost there stands in marks.
-fn on_line(text: &Text) -> String {
+fn on_line(text: &ValueText) -> String {
     let odd = |own: &str, ends: Ends| -> Box<dyn Fn(usize, char) -> bool> {
         let blank = [' ', '\t'];
         let start = if ends.first { own.len() - own.trim_start_matches(blank).len() } else { 0 };
@@ -241,7 +241,7 @@ fn on_line(text: &Text) -> String {
 }
 
 /// One word of a line, in quotes where blanks are in it.
-fn word(text: &Text) -> String {
+fn word(text: &ValueText) -> String {
     let odd = |_: &str, _: Ends| -> Box<dyn Fn(usize, char) -> bool> { Box::new(|_, c| c == '"' || c.is_control()) };
     let written = written(&without(text, odd, literal), false, plain_mark);
     match written.is_empty() || written.contains(' ') {
@@ -251,7 +251,7 @@ fn word(text: &Text) -> String {
 }
 
 /// A name that stands before a `=` or another word.
-fn name_on_line(text: &Text) -> String {
+fn name_on_line(text: &ValueText) -> String {
     let odd = |c: char| !c.is_alphanumeric() && !matches!(c, '-' | '_' | '.' | '[' | ']');
     match text.plain() {
         Some(plain) if plain.is_empty() || plain.contains(odd) => format!("{{{{{}}}}}", literal(plain)),
@@ -260,7 +260,7 @@ fn name_on_line(text: &Text) -> String {
 }
 
 /// The value of a header field.
-fn field_value(name: &str, text: &Text) -> Result<String, String> {
+fn field_value(name: &str, text: &ValueText) -> Result<String, String> {
     let written = written(text, false, plain_mark);
     match written.contains(|c: char| c.is_control() && c != '\t') {
         true => Err(format!("the header field `{name}` has a line end or another control character in it")),
@@ -271,7 +271,7 @@ fn field_value(name: &str, text: &Text) -> Result<String, String> {
 }
 
 /// An address or a piece of one.
-fn address(text: &Text) -> String {
+fn address(text: &ValueText) -> String {
     let encoded = text.map(|own| {
         let odd = |c: char| c == ' ' || c.is_ascii_control();
         let encode = |c: char| if odd(c) { format!("%{:02X}", c as u32) } else { c.to_string() };
@@ -281,7 +281,7 @@ fn address(text: &Text) -> String {
 }
 
 /// A body, which must come out as it went in.
-fn body(text: &Text) -> String {
+fn body(text: &ValueText) -> String {
     if let Some(plain) = text.plain().filter(|plain| is_plain(plain)) {
         return plain.to_owned();
     }

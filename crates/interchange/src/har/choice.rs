@@ -1,5 +1,5 @@
 use super::entry::Entry;
-use yieldtray_source::glob::matches;
+use yieldtray_source::glob::glob_match;
 
 /// Which entries are taken; one that is empty takes all.
 #[derive(Clone, Debug, Default)]
@@ -40,9 +40,9 @@ impl Choice {
             patterns.is_empty() || patterns.iter().any(|pattern| fits(pattern))
         };
         let media = entry.media().to_ascii_lowercase();
-        let chosen = any(&self.only, &|pattern| matches(pattern, url) || matches(pattern, path))
+        let chosen = any(&self.only, &|pattern| glob_match(pattern, url) || glob_match(pattern, path))
             && any(&self.methods, &|method| method.eq_ignore_ascii_case(&entry.request.method))
-            && any(&self.media, &|pattern| matches(&pattern.to_ascii_lowercase(), &media))
+            && any(&self.media, &|pattern| glob_match(&pattern.to_ascii_lowercase(), &media))
             && self.page.as_ref().is_none_or(|page| {
                 let titled = pages.iter().find(|(_, title)| title == page).map(|(id, _)| id);
                 entry.pageref.as_ref().is_some_and(|own| own == page || Some(own) == titled)

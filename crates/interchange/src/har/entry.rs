@@ -4,9 +4,9 @@ use crate::draft::{Body, Draft, Part};
 use base64::Engine as _;
 use serde::Deserialize;
 use std::path::Path;
-use yieldtray_http::body_shape::Outline;
+use yieldtray_http::body_shape::BodyShape;
 use yieldtray_source::access::check_readable;
-use yieldtray_syntax::Text;
+use yieldtray_syntax::ValueText;
 use yieldtray_workspace::suggest::checks_for;
 
 /// One request and its answer. `T` is the text of a body: a `String`, or nothing where it is passed over.
@@ -139,7 +139,8 @@ impl PostData {
             }
             Some(text) => Body::Text(text.into()),
             None if self.params.is_empty() => {
-                let length = draft.header("content-length").and_then(Text::plain).and_then(|it| it.trim().parse().ok());
+                let length =
+                    draft.header("content-length").and_then(ValueText::plain).and_then(|it| it.trim().parse().ok());
                 if let Some(length) = length.filter(|length: &u64| *length > 0) {
                     draft.note(format!(
                         "Its body of {length} bytes was not recorded: write it below the header fields."
@@ -166,7 +167,7 @@ impl PostData {
 }
 
 impl Param {
-    fn part(self) -> Result<(Text, Part), String> {
+    fn part(self) -> Result<(ValueText, Part), String> {
         let part = match self.file {
             Some(file) => {
                 // A recording names a file and never a place: what it says may not choose what is sent.
@@ -180,7 +181,7 @@ impl Param {
     }
 }
 
-fn is(name: &Text, other: &str) -> bool {
+fn is(name: &ValueText, other: &str) -> bool {
     name.plain().is_some_and(|name| name.eq_ignore_ascii_case(other))
 }
 
@@ -212,6 +213,6 @@ impl Response<String> {
         };
         // A type without an answer's body is a guess of the tool.
         let media = if decoded.is_empty() { "" } else { media.as_str() };
-        checks_for(status, media, &Outline::of_body(media, &decoded))
+        checks_for(status, media, &BodyShape::of_body(media, &decoded))
     }
 }

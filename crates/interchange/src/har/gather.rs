@@ -1,7 +1,7 @@
 use crate::draft::{Draft, Lift};
 use std::collections::BTreeMap;
 use yieldtray_http::is_secret_header;
-use yieldtray_syntax::Text;
+use yieldtray_syntax::ValueText;
 
 /// What many requests have in common, taken out of each: addresses become `base` and values like it, header
 /// fields that all of them have a line for all. Gives the lines for the head of a file, a new one if `new`;
@@ -67,7 +67,7 @@ fn lift_origin(draft: &mut Draft, origin: &str, name: Option<&str>) {
     draft.target = match name {
         None => path,
         Some(name) => {
-            let mut target = Text::value(name);
+            let mut target = ValueText::value(name);
             target.append(&path);
             target
         }
@@ -75,10 +75,10 @@ fn lift_origin(draft: &mut Draft, origin: &str, name: Option<&str>) {
 }
 
 /// Header fields that stand in every request exactly once, with the same value.
-fn shared(drafts: &[Draft]) -> Vec<(Text, Text)> {
+fn shared(drafts: &[Draft]) -> Vec<(ValueText, ValueText)> {
     let Some(first) = drafts.first() else { return Vec::new() };
-    let alike = |name: &Text, draft: &Draft| draft.headers.iter().filter(|(own, _)| own == name).count() == 1;
-    let everywhere = |field: &&(Text, Text)| {
+    let alike = |name: &ValueText, draft: &Draft| draft.headers.iter().filter(|(own, _)| own == name).count() == 1;
+    let everywhere = |field: &&(ValueText, ValueText)| {
         let (name, value) = field;
         let told =
             name.plain().is_some_and(|name| !is_secret_header(name) && !name.eq_ignore_ascii_case("content-type"));

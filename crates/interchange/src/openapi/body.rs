@@ -2,7 +2,7 @@ use super::documents::{Documents, Node};
 use super::sample::Samples;
 use crate::draft::{Body, Draft, Part};
 use serde_json::Value;
-use yieldtray_syntax::Text;
+use yieldtray_syntax::ValueText;
 
 /// Adds the body that an operation takes.
 pub(super) fn add<'d>(
@@ -50,7 +50,7 @@ pub(super) fn add<'d>(
             let shape = holder.get("schema").and_then(|schema| documents.resolve(schema));
             let parts = parts.into_iter().map(|(name, value)| {
                 let property = shape.and_then(|shape| documents.member(shape.get("properties")?, &name));
-                (Text::from(name.as_str()), part(&name, &value, property, notes))
+                (ValueText::from(name.as_str()), part(&name, &value, property, notes))
             });
             draft.body = Body::Parts(parts.collect());
         }

@@ -8,7 +8,7 @@ use crate::draft::Draft;
 use rustc_hash::FxHashMap;
 use std::collections::BTreeMap;
 use yieldtray_source::names::{first_free, slug};
-use yieldtray_syntax::Text;
+use yieldtray_syntax::ValueText;
 use yieldtray_syntax::is_token;
 
 /// What of a description is wanted.
@@ -165,8 +165,8 @@ fn about(root: Node<'_>, tag: Option<&str>) -> String {
 fn shared_credentials(drafts: &mut [Draft]) -> String {
     let Some(first) = drafts.first().filter(|_| drafts.len() > 1).cloned() else { return String::new() };
     let mut head = String::new();
-    let written = |text: &Text| match text.pieces() {
-        [yieldtray_syntax::Piece::Value(expression)] => Some(format!("{{{{{expression}}}}}")),
+    let written = |text: &ValueText| match text.pieces() {
+        [yieldtray_syntax::ValuePiece::Value(expression)] => Some(format!("{{{{{expression}}}}}")),
         _ => text.plain().map(str::to_owned),
     };
     if let Some((kind, words)) = &first.auth

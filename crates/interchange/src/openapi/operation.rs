@@ -6,7 +6,7 @@ use super::{body, parameters, servers};
 use crate::draft::Draft;
 use serde_json::Value;
 use yieldtray_source::names::slug;
-use yieldtray_syntax::{Piece, Text};
+use yieldtray_syntax::{ValuePiece, ValueText};
 
 /// The methods that a path of a description may have.
 pub(super) const METHODS: &[&str] = &["get", "put", "post", "delete", "options", "head", "patch", "trace"];
@@ -118,10 +118,10 @@ fn name(id: &str) -> String {
 
 /// Braces in a path that no parameter fills.
 fn braces_without_parameter(draft: &mut Draft, notes: &mut Vec<String>) {
-    let mut target = Text::default();
+    let mut target = ValueText::default();
     let pieces = draft.target.pieces().to_vec();
     for piece in pieces {
-        let Piece::Literal(text) = &piece else {
+        let ValuePiece::Literal(text) = &piece else {
             target.push_piece(piece);
             continue;
         };

@@ -3,7 +3,7 @@ use super::sample::Samples;
 use crate::draft::Draft;
 use serde_json::Value;
 use yieldtray_source::names::is_value_name;
-use yieldtray_syntax::Text;
+use yieldtray_syntax::ValueText;
 use yieldtray_syntax::{is_language_name, is_token};
 
 /// The parameters of an operation, those of its path first; its own of the same name and place win.
@@ -86,10 +86,10 @@ fn in_path(parameter: Node<'_>, name: &str, sample: Value, draft: &mut Draft) {
         _ => String::new(),
     };
     let value = given(name, &joined(&sample, ","), draft);
-    let mut target = Text::default();
+    let mut target = ValueText::default();
     for piece in draft.target.pieces() {
         match piece {
-            yieldtray_syntax::Piece::Literal(text) => {
+            yieldtray_syntax::ValuePiece::Literal(text) => {
                 let mut rest = text.as_str();
                 while let Some(at) = rest.find(&braces) {
                     target.push_str(&rest[..at]);
@@ -155,20 +155,20 @@ fn one_line(text: &str) -> String {
 }
 
 /// The value of a cell that a parameter is filled in with.
-fn given(name: &str, value: &str, draft: &mut Draft) -> Text {
+fn given(name: &str, value: &str, draft: &mut Draft) -> ValueText {
     let own = value_name(name);
     let line = format!("% let {own} = {}", Value::from(value));
     let same = format!("% let {own} = ");
     if !draft.lines.iter().any(|known| known.starts_with(&same)) {
         draft.lines.push(line);
     }
-    Text::value(own)
+    ValueText::value(own)
 }
 
 /// Adds a cookie to those that go out.
-pub(super) fn cookie(draft: &mut Draft, name: &str, value: &Text) {
-    let is_cookie = |name: &Text| name.plain() == Some("Cookie");
-    let mut own = Text::from(format!("{name}="));
+pub(super) fn cookie(draft: &mut Draft, name: &str, value: &ValueText) {
+    let is_cookie = |name: &ValueText| name.plain() == Some("Cookie");
+    let mut own = ValueText::from(format!("{name}="));
     own.append(value);
     match draft.headers.iter_mut().find(|(name, _)| is_cookie(name)) {
         Some((_, cookies)) => {

@@ -5,7 +5,7 @@ use super::pattern;
 use rustc_hash::FxHashMap;
 use serde_json::{Map, Number, Value, json};
 use std::cell::RefCell;
-use yieldtray_source::entropy::random_texts;
+use yieldtray_source::entropy::high_entropy_runs;
 
 /// How deep a made value goes.
 const DEEPEST: usize = 10;
@@ -240,7 +240,7 @@ impl<'d> Samples<'d> {
 /// An example without texts that look like secrets: those are for a file of one's own.
 fn plain(example: Value) -> Value {
     match example {
-        Value::String(text) if !random_texts(&text).is_empty() => Value::String("text".to_owned()),
+        Value::String(text) if !high_entropy_runs(&text).is_empty() => Value::String("text".to_owned()),
         Value::Array(members) => Value::Array(members.into_iter().map(plain).collect()),
         Value::Object(members) => {
             Value::Object(members.into_iter().map(|(name, value)| (name, plain(value))).collect())

@@ -2,7 +2,7 @@ use super::documents::{Documents, Node};
 use crate::draft::Draft;
 use std::collections::BTreeMap;
 use yieldtray_source::names::slug;
-use yieldtray_syntax::Text;
+use yieldtray_syntax::ValueText;
 use yieldtray_syntax::is_token;
 
 /// A value that somebody must fill in.
@@ -144,10 +144,10 @@ impl<'d> Security<'d> {
     }
 
     /// A value to be filled in, named after its scheme and what it is.
-    fn value(&mut self, scheme: &str, what: &str, secret: bool) -> Text {
+    fn value(&mut self, scheme: &str, what: &str, secret: bool) -> ValueText {
         let name = super::parameters::value_name(scheme);
         let name = if name.ends_with(what) { name } else { format!("{name}_{what}") };
         self.values.insert(name.clone(), Given { secret, about: format!("the {what} of `{scheme}`") });
-        Text::value(name)
+        ValueText::value(name)
     }
 }

@@ -3,8 +3,8 @@
 
 use super::shape::{Chunk, Shape};
 use yieldtray_expression::Value;
-use yieldtray_http::Prepared;
-use yieldtray_workspace::request::Place;
+use yieldtray_http::PreparedRequest;
+use yieldtray_workspace::request::SubstitutionContext;
 use yieldtray_workspace::secret::Masker;
 
 /// A name that a request uses.
@@ -60,11 +60,11 @@ impl Encoding {
     pub(super) fn encode(self, text: &str) -> String {
         let place = match self {
             Self::JsonValue => return serde_json::Value::from(text).to_string(),
-            Self::Plain => Place::Text,
-            Self::Percent => Place::Target,
-            Self::Json => Place::JsonString,
-            Self::Form => Place::Form,
-            Self::Xml => Place::Xml,
+            Self::Plain => SubstitutionContext::Text,
+            Self::Percent => SubstitutionContext::Target,
+            Self::Json => SubstitutionContext::JsonString,
+            Self::Form => SubstitutionContext::Form,
+            Self::Xml => SubstitutionContext::Xml,
         };
         place.encode(text.into()).into_owned()
     }
@@ -152,7 +152,7 @@ fn stand_in(index: usize, name: &Name, other: bool) -> Option<(Value, String)> {
             (Some(_), _) => text(telling(index, other)),
             (None, Ok(own)) if own.parse::<i64>().is_ok() => {
                 let number = number(index, other);
-                Some((Value::typed(&number.to_string()), number.to_string()))
+                Some((Value::infer(&number.to_string()), number.to_string()))
             }
             _ => None,
         },
@@ -169,7 +169,7 @@ fn stand_in(index: usize, name: &Name, other: bool) -> Option<(Value, String)> {
 pub fn outline<E>(
     names: &[Name],
     masker: &Masker,
-    mut prepare: impl FnMut(&[(String, Value)]) -> Result<Prepared, E>,
+    mut prepare: impl FnMut(&[(String, Value)]) -> Result<PreparedRequest, E>,
 ) -> Result<Outline, E> {
     let mut notes = Vec::new();
     // Those that have no value are needed for a request at all.
@@ -225,7 +225,7 @@ fn stays<E>(
     name: &Name,
     names: &[Name],
     needed: &[usize],
-    prepare: &mut impl FnMut(&[(String, Value)]) -> Result<Prepared, E>,
+    prepare: &mut impl FnMut(&[(String, Value)]) -> Result<PreparedRequest, E>,
 ) -> bool {
     let NameKind::Value(value) = &name.kind else { return false };
     let Ok(real) = value.to_text() else { return false };
@@ -254,7 +254,7 @@ fn worked_with<E>(
     texts: &[Vec<Bit>],
     names: &[Name],
     marked: &[usize],
-    prepare: &mut impl FnMut(&[(String, Value)]) -> Result<Prepared, E>,
+    prepare: &mut impl FnMut(&[(String, Value)]) -> Result<PreparedRequest, E>,
 ) -> Vec<usize> {
     let set = |own: &usize| Some((names[*own].name.clone(), stand_in(*own, &names[*own], *own == index)?.0));
     let all: Vec<(String, Value)> = marked.iter().filter_map(set).collect();
@@ -326,14 +326,14 @@ fn typed<E>(
     texts: &mut [Vec<Bit>],
     names: &[Name],
     marked: &[usize],
-    prepare: &mut impl FnMut(&[(String, Value)]) -> Result<Prepared, E>,
+    prepare: &mut impl FnMut(&[(String, Value)]) -> Result<PreparedRequest, E>,
 ) {
     let open =
         |index: &usize| matches!(names[*index].kind, NameKind::Open | NameKind::Answer) && names[*index].name != "base";
     let set: Vec<(String, Value)> = marked
         .iter()
         .filter_map(|index| match open(index) {
-            true => Some((names[*index].name.clone(), Value::typed(&number(*index, false).to_string()))),
+            true => Some((names[*index].name.clone(), Value::infer(&number(*index, false).to_string()))),
             false => Some((names[*index].name.clone(), stand_in(*index, &names[*index], false)?.0)),
         })
         .collect();

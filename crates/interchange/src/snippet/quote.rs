@@ -5,7 +5,7 @@ use base64::engine::general_purpose::STANDARD;
 use minijinja::value::Kwargs;
 use minijinja::{Environment, Error, ErrorKind, Value};
 use std::collections::BTreeMap;
-use yieldtray_source::escape::is_unsafe;
+use yieldtray_source::escape::is_control_or_bidi;
 
 /// Adds the filters of templates.
 pub(super) fn add_filters(environment: &mut Environment<'_>) {
@@ -63,7 +63,8 @@ pub(super) fn add_filters(environment: &mut Environment<'_>) {
         })
     });
     // Some languages end a line, and so a comment, at more than a line feed.
-    environment.add_filter("comment", |text: &str| text.replace(|c: char| c.is_control() || is_unsafe(c), " "));
+    environment
+        .add_filter("comment", |text: &str| text.replace(|c: char| c.is_control() || is_control_or_bidi(c), " "));
 }
 
 /// The bytes of a character, each as an escape.
@@ -82,7 +83,7 @@ fn quoted(text: &str, mark: char, control: impl Fn(char) -> String, also: &str) 
             '\r' => out.push_str("\\r"),
             '\t' => out.push_str("\\t"),
             c if also.contains(c) => out.extend(['\\', c]),
-            c if is_unsafe(c) => out.push_str(&control(c)),
+            c if is_control_or_bidi(c) => out.push_str(&control(c)),
             c => out.push(c),
         }
     }
@@ -168,7 +169,7 @@ fn shell(pieces: &[Value]) -> String {
         let text: String = pieces.iter().filter_map(text_of).collect();
         return match !text.is_empty() && text.chars().all(safe) {
             true => text,
-            false if text.contains(is_unsafe) => format!("\"{}\"", printed(&text)),
+            false if text.contains(is_control_or_bidi) => format!("\"{}\"", printed(&text)),
             false => format!("'{}'", text.replace('\'', "'\\''")),
         };
     }
@@ -178,7 +179,7 @@ fn shell(pieces: &[Value]) -> String {
             for c in text.chars() {
                 match c {
                     '"' | '\\' | '$' | '`' => out.extend(['\\', c]),
-                    c if is_unsafe(c) => out.push_str(&printed(c.encode_utf8(&mut [0; 4]))),
+                    c if is_control_or_bidi(c) => out.push_str(&printed(c.encode_utf8(&mut [0; 4]))),
                     c => out.push(c),
                 }
             }
@@ -209,7 +210,7 @@ fn printed(text: &str) -> String {
             '%' => out.push_str("%%"),
             '\\' => out.push_str("\\\\"),
             '\'' => out.push_str("'\\''"),
-            c if is_unsafe(c) => out.push_str(&each_byte(c, |byte| format!("\\{byte:03o}"))),
+            c if is_control_or_bidi(c) => out.push_str(&each_byte(c, |byte| format!("\\{byte:03o}"))),
             c => out.push(c),
         }
     }
@@ -225,7 +226,7 @@ fn powershell_escaped(text: &str) -> String {
     for c in text.chars() {
         match c {
             '"' | '$' | '`' | '\u{201c}' | '\u{201d}' | '\u{201e}' => out.extend(['`', c]),
-            c if is_unsafe(c) => out.push_str(&format!("$([char]0x{:x})", c as u32)),
+            c if is_control_or_bidi(c) => out.push_str(&format!("$([char]0x{:x})", c as u32)),
             c => out.push(c),
         }
     }
@@ -235,7 +236,7 @@ fn powershell_escaped(text: &str) -> String {
 
 /// Every kind of single quote ends a text there; doubled, it is one.
 fn powershell(text: &str) -> String {
-    if text.contains(is_unsafe) {
+    if text.contains(is_control_or_bidi) {
         return powershell_escaped(text);
     }
     let mut out = String::from("'");

@@ -5,13 +5,13 @@ use super::{Handed, Outline, outline, target, write};
 use crate::draft::{Draft, cells};
 use percent_encoding::utf8_percent_encode;
 use proptest::prelude::*;
-use yieldtray_http::Prepared;
-use yieldtray_source::percent::NOT_UNRESERVED;
+use yieldtray_http::PreparedRequest;
+use yieldtray_source::percent::PERCENT_ENCODE_SET;
 use yieldtray_test_support::{json_answer, replay, settings};
 use yieldtray_workspace::secret::Masker;
 
 /// A request as a target writes it.
-fn written(prepared: &Prepared, as_target: &str) -> String {
+fn written(prepared: &PreparedRequest, as_target: &str) -> String {
     let found: Result<Outline, ()> = outline(&[], &Masker::default(), |_| Ok(prepared.clone()));
     let found = found.expect("it can be made");
     let handed = Handed { name: "a", title: "A", outline: &found, yields: Vec::new() };
@@ -19,13 +19,13 @@ fn written(prepared: &Prepared, as_target: &str) -> String {
 }
 
 /// What the cell of a draft sends.
-fn sent(draft: Draft) -> Result<Prepared, String> {
+fn sent(draft: Draft) -> Result<PreparedRequest, String> {
     let cell = cells(&[draft])?.remove(0);
     let told = replay(&format!("#- a.http\n{cell}"), &["a.http"], settings(None, &[]), |_| Ok(json_answer(200, "{}")));
     let mistakes: Vec<String> =
-        told.problems().iter().filter(|problem| problem.is_mistake()).map(|problem| problem.message.clone()).collect();
+        told.problems().iter().filter(|problem| problem.is_error()).map(|problem| problem.message.clone()).collect();
     match told.sent.first() {
-        Some(sent) if mistakes.is_empty() => Ok(Prepared::clone(sent)),
+        Some(sent) if mistakes.is_empty() => Ok(PreparedRequest::clone(sent)),
         _ => Err(format!("{cell}\n{mistakes:?}")),
     }
 }
@@ -63,15 +63,15 @@ fn odd_text() -> impl Strategy<Value = String> {
     prop::collection::vec(piece, 0..8).prop_map(|pieces| pieces.concat())
 }
 
-fn requests() -> impl Strategy<Value = Prepared> {
+fn requests() -> impl Strategy<Value = PreparedRequest> {
     let method = prop_oneof![Just("GET"), Just("POST"), Just("PUT"), Just("DELETE"), Just("HEAD"), Just("BOOK")];
     let field = (prop_oneof![Just("X-Gate"), Just("Content-Type"), Just("X-Lot")], odd_text());
     let fields = prop::collection::vec(field, 0..4);
     (method, odd_text(), odd_text(), fields, prop::option::of(odd_text())).prop_map(
         |(method, path, query, fields, body)| {
-            let encode = |text: &str| utf8_percent_encode(text, NOT_UNRESERVED).to_string();
+            let encode = |text: &str| utf8_percent_encode(text, PERCENT_ENCODE_SET).to_string();
             let url = format!("http://bench:4616/lots/a{}?q={}", encode(&path), encode(&query));
-            let mut prepared = Prepared::new(method, url.parse().expect("an address"));
+            let mut prepared = PreparedRequest::new(method, url.parse().expect("an address"));
             for (name, value) in fields {
                 let value = value.replace(|c: char| c.is_control() && c != '\t', "").trim().to_owned();
                 let again = name == "Content-Type" && prepared.header(name).is_some();

@@ -3,7 +3,7 @@
 use base64::Engine as _;
 use std::time::Duration;
 use yieldtray_http::HttpVersion;
-use yieldtray_http::{Content, Piece, Prepared};
+use yieldtray_http::{Body, BodyPart, PreparedRequest};
 
 /// How the texts of a request are put together. Each number is the place of a text in the row.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -36,7 +36,7 @@ const USUAL: &[(&str, &str)] = &[("accept", "*/*"), ("accept-encoding", "gzip, b
 
 impl Shape {
     /// A request taken apart, and its texts.
-    pub(super) fn of(prepared: &Prepared) -> (Self, Vec<String>) {
+    pub(super) fn of(prepared: &PreparedRequest) -> (Self, Vec<String>) {
         let mut texts = Vec::new();
         let mut text = |own: &str| {
             texts.push(own.to_owned());
@@ -58,11 +58,11 @@ impl Shape {
         }
         let digest = prepared.digest.as_ref().map(|login| (text(&login.user), text(&login.password)));
         let mut body = Vec::new();
-        for piece in prepared.body.iter().flat_map(Content::pieces) {
+        for piece in prepared.body.iter().flat_map(Body::pieces) {
             match &*piece {
-                Piece::File(file) => body.push(Chunk::File(file.shown.clone())),
-                Piece::Bytes(bytes) if bytes.is_empty() => {}
-                Piece::Bytes(bytes) => body.push(match std::str::from_utf8(bytes) {
+                BodyPart::File(file) => body.push(Chunk::File(file.shown.clone())),
+                BodyPart::Bytes(bytes) if bytes.is_empty() => {}
+                BodyPart::Bytes(bytes) => body.push(match std::str::from_utf8(bytes) {
                     Ok(own) if !own.contains('\0') => Chunk::Text(text(own)),
                     _ => Chunk::Bytes(bytes.to_vec()),
                 }),

@@ -2,16 +2,16 @@ use super::chain::Step;
 use super::{Handed, Name, NameKind, Outline, Source, TARGETS, Yield, outline, target, write};
 use percent_encoding::utf8_percent_encode;
 use yieldtray_expression::Value;
-use yieldtray_http::{Content, FilePiece, Piece, Prepared};
-use yieldtray_source::percent::NOT_UNRESERVED;
+use yieldtray_http::{Body, BodyPart, FileBody, PreparedRequest};
+use yieldtray_source::percent::PERCENT_ENCODE_SET;
 use yieldtray_workspace::secret::Masker;
 
 /// Makes a request of values: one that is set, else the one it has.
 fn made(
     values: &[(&str, Value)],
     set: &[(String, Value)],
-    make: impl Fn(&dyn Fn(&str) -> Value) -> Prepared,
-) -> Prepared {
+    make: impl Fn(&dyn Fn(&str) -> Value) -> PreparedRequest,
+) -> PreparedRequest {
     make(&|name| {
         let set = set.iter().rev().find(|(own, _)| own == name).map(|(_, value)| value.clone());
         set.or_else(|| values.iter().find(|(own, _)| *own == name).map(|(_, value)| value.clone()))
@@ -24,11 +24,11 @@ fn text(value: &Value) -> String {
 }
 
 /// Values in every place, one of them through an expression.
-fn busy(value: &dyn Fn(&str) -> Value) -> Prepared {
+fn busy(value: &dyn Fn(&str) -> Value) -> PreparedRequest {
     let lot = text(&value("lot"));
-    let path = utf8_percent_encode(&lot, NOT_UNRESERVED).to_string();
+    let path = utf8_percent_encode(&lot, PERCENT_ENCODE_SET).to_string();
     let url = format!("{}/lots/{path}?bins={}", text(&value("base")), text(&value("bins")));
-    let mut prepared = Prepared::new("POST", url.parse().expect("an address"));
+    let mut prepared = PreparedRequest::new("POST", url.parse().expect("an address"));
     prepared.headers.push(("X-Lot".into(), lot.clone().into()));
     prepared.headers.push(("X-Size".into(), lot.len().to_string().into()));
     prepared.headers.push(("Authorization".into(), format!("Bearer {}", text(&value("token"))).into()));
@@ -42,7 +42,7 @@ fn values() -> Vec<(&'static str, Value)> {
     vec![
         ("base", Value::text("http://bench:4616")),
         ("lot", Value::text("L/7 \"a\"")),
-        ("bins", Value::typed("24")),
+        ("bins", Value::infer("24")),
         ("note", Value::text("ripe")),
         ("token", Value::text("t-4616/abcd")),
     ]
@@ -130,7 +130,7 @@ fn a_secret_is_text_in_no_form() {
     let make = |value: &dyn Fn(&str) -> Value| {
         use base64::Engine as _;
         let token = text(&value("token"));
-        let mut prepared = Prepared::new("GET", "http://b/".parse().expect("an address"));
+        let mut prepared = PreparedRequest::new("GET", "http://b/".parse().expect("an address"));
         let coded = base64::engine::general_purpose::STANDARD.encode(format!("x{token}"));
         prepared.headers.push(("X-Coded".into(), coded.into()));
         prepared.headers.push((
@@ -176,15 +176,15 @@ fn an_answer_gives_what_every_language_can_name() {
 /// Those that no test runs, as they were looked at.
 #[test]
 fn languages_that_are_not_run() {
-    let file = FilePiece { path: "crate.png".into(), shown: "crate.png".to_owned(), size: 3 };
+    let file = FileBody { path: "crate.png".into(), shown: "crate.png".to_owned(), size: 3 };
     let make = |value: &dyn Fn(&str) -> Value| {
         let mut prepared = busy(value);
         let pieces = vec![
-            Piece::Bytes("it's \"ripe\" $x #{y} \\(z)\n".into()),
-            Piece::File(file.clone()),
-            Piece::Bytes(vec![0, 255].into()),
+            BodyPart::Bytes("it's \"ripe\" $x #{y} \\(z)\n".into()),
+            BodyPart::File(file.clone()),
+            BodyPart::Bytes(vec![0, 255].into()),
         ];
-        prepared.body = Some(Content::Pieces(pieces));
+        prepared.body = Some(Body::Pieces(pieces));
         prepared.sending.redirects = 0;
         prepared.sending.insecure = true;
         prepared

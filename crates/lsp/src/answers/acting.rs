@@ -10,7 +10,7 @@ use lsp_types::Range;
 use serde_json::{Value, json};
 use yieldtray_ide::assist;
 use yieldtray_ide::assist::cell_at;
-use yieldtray_workspace::scope::Lookup;
+use yieldtray_workspace::scope::Resolver;
 
 /// What a request is handed over as most; a command of the editor names any other.
 const HANDED_OVER: &[&str] = &["shell", "javascript", "python"];
@@ -36,7 +36,7 @@ pub(super) fn actions(server: &mut Server, params: Value) -> Answer {
     let mut all = Vec::new();
     for problem in touched.filter(|_| context.wants("quickfix")) {
         // Of several fixes one is preferred: what was probably meant.
-        let mut may_be_preferred = problem.meant.is_some();
+        let mut may_be_preferred = problem.replacement.is_some();
         for action in house.view(|view| assist::fixes(view, problem)) {
             let Ok(edit) = workspace_edit(house, &action.changes, client, columns, &versions) else { continue };
             let of = drawn(house, source, problem, columns, client);
@@ -91,11 +91,11 @@ fn ways(house: &crate::house::House, cell: yieldtray_workspace::CellId) -> Vec<S
     if own.plays() || own.request.is_none() {
         return Vec::new();
     }
-    let needs = own.instructions().any(|line| matches!(line.kind, yieldtray_syntax::Kind::Needs(_)));
+    let needs = own.instructions().any(|line| matches!(line.kind, yieldtray_syntax::InstructionKind::Needs(_)));
     let lacks = || {
         house.view(|view| {
-            let mut memo = yieldtray_workspace::scope::Memo::default();
-            let lookup = Lookup::new(view.reach, cell, &[], &mut memo);
+            let mut memo = yieldtray_workspace::scope::EvalCache::default();
+            let lookup = Resolver::new(view.context, cell, &[], &mut memo);
             !lookup.names_lacking().is_empty()
         })
     };

@@ -1,13 +1,14 @@
 //! One entry on the page: a line, and behind it why it failed, what was sent and what came back.
 
 use super::text::{Content, Time, fitting};
-use crate::entry::{Entry, Failed, Sides, Verdict};
+use crate::entry::{Entry, Failed, Sides};
 use crate::explain::difference_line;
 use crate::record::{Request, Response};
 use maud::{Markup, html};
 use std::borrow::Cow;
 use std::fmt::Write;
-use yieldtray_http::layout::lay_out;
+use yieldtray_engine::Outcome;
+use yieldtray_http::layout::pretty_print;
 
 /// An entry behind its line; `limit` is how many bytes of a body are shown.
 pub(super) fn entry(entry: &Entry<'_>, anchor: &str, limit: usize, open: bool) -> Markup {
@@ -26,21 +27,21 @@ pub(super) fn pointer(entry: &Entry<'_>, anchor: &str) -> Markup {
     }
 }
 
-fn class(outcome: Verdict) -> &'static str {
+fn class(outcome: Outcome) -> &'static str {
     match outcome {
-        Verdict::Passed => "well",
-        Verdict::Skipped | Verdict::NotSent => "idle",
-        Verdict::Failed | Verdict::Mistaken | Verdict::NoAnswer => "bad",
+        Outcome::Passed => "well",
+        Outcome::Skipped | Outcome::NotSent => "idle",
+        Outcome::Failed | Outcome::Mistaken | Outcome::NoAnswer => "bad",
     }
 }
 
 fn line(entry: &Entry<'_>) -> Markup {
     let failed = entry.failures.len();
     let words = match (entry.outcome, entry.checks) {
-        (Verdict::Passed, 0) => "no checks".to_owned(),
-        (Verdict::Passed, 1) => "1 check".to_owned(),
-        (Verdict::Passed, all) => format!("{all} checks"),
-        (Verdict::Failed, all) if failed > 0 => format!("{failed} of {all} failed"),
+        (Outcome::Passed, 0) => "no checks".to_owned(),
+        (Outcome::Passed, 1) => "1 check".to_owned(),
+        (Outcome::Passed, all) => format!("{all} checks"),
+        (Outcome::Failed, all) if failed > 0 => format!("{failed} of {all} failed"),
         (outcome, _) => outcome.words().to_owned(),
     };
     html! {
@@ -205,7 +206,7 @@ fn push_body(text: &mut String, body: &str, content_type: &str, limit: usize) {
     // What is cut anyway is not laid out: half a document is none. Nor is a form, which would be decoded.
     let start = text.len();
     let stays = body.len() > limit || media.eq_ignore_ascii_case("application/x-www-form-urlencoded");
-    let whole = !stays && lay_out(body, &media.to_ascii_lowercase(), |_, piece| text.push_str(piece));
+    let whole = !stays && pretty_print(body, &media.to_ascii_lowercase(), |_, piece| text.push_str(piece));
     if !whole {
         text.push_str(body);
     }

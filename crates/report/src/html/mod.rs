@@ -7,13 +7,14 @@ mod text;
 mod times;
 mod waterfall;
 
-use super::entry::{Entry, Verdict};
+use super::entry::Entry;
 use super::{About, Format, Frame, Streams};
 use maud::{Render, html};
 use page::Page;
 use text::{Content, fitting};
 use times::Times;
 use waterfall::Waterfall;
+use yieldtray_engine::Outcome;
 
 /// So much of a body is shown of an exchange that failed.
 const SHOWN_OF_BAD: usize = 64 << 10;
@@ -52,10 +53,10 @@ impl Format for Html {
         if self.group.as_ref().is_none_or(|(file, round)| *file != entry.file || *round != entry.round) {
             self.begin_group(entry, &mut to.all);
         }
-        let is_bad = matches!(entry.outcome, Verdict::Failed | Verdict::Mistaken | Verdict::NoAnswer);
+        let is_bad = matches!(entry.outcome, Outcome::Failed | Outcome::Mistaken | Outcome::NoAnswer);
         match entry.outcome {
-            Verdict::Passed => self.well += 1,
-            Verdict::Skipped | Verdict::NotSent => self.idle += 1,
+            Outcome::Passed => self.well += 1,
+            Outcome::Skipped | Outcome::NotSent => self.idle += 1,
             _ => self.bad += 1,
         }
         if is_bad && self.bad <= MOST_FIRST {

@@ -126,7 +126,7 @@ impl Page<'_> {
         add(totals.mistaken, "with mistakes");
         add(totals.not_sent, "not sent");
         add(totals.skipped, "skipped");
-        add(totals.left_out, "left out");
+        add(totals.not_reached, "left out");
         parts.join(" · ")
     }
 

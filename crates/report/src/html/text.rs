@@ -2,7 +2,7 @@
 
 use maud::Render;
 use std::fmt::{self, Write};
-use yieldtray_source::escape::safe;
+use yieldtray_source::escape::escape_terminal;
 
 /// Text as the content of an element: nothing in it is markup. Quotes stay as they are, which may not stand in
 /// an attribute: a report is full of JSON.
@@ -10,7 +10,7 @@ pub(super) struct Content<T>(pub(super) T);
 
 impl<T: AsRef<str>> Render for Content<T> {
     fn render_to(&self, page: &mut String) {
-        let text = safe(self.0.as_ref());
+        let text = escape_terminal(self.0.as_ref());
         let mut rest = &*text;
         while let Some(at) = memchr::memchr3(b'&', b'<', b'>', rest.as_bytes()) {
             page.push_str(&rest[..at]);

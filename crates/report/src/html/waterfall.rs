@@ -38,7 +38,7 @@ impl Waterfall {
         let (Some(began), Some(whole)) = (entry.began_ms, entry.elapsed_ms) else { return };
         self.requests += 1;
         self.end = self.end.max(began + whole);
-        let bad = usize::from(!entry.outcome.is_well());
+        let bad = usize::from(!entry.outcome.is_fine());
         match self.file_at.get(&entry.file) {
             Some(at) => {
                 let file = &mut self.files[*at];

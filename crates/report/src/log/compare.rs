@@ -9,8 +9,8 @@ use std::borrow::Cow;
 use std::fmt::Write;
 use yieldtray_expression::read_json_path;
 use yieldtray_http::digest;
-use yieldtray_http::{Exchange, Nature};
-use yieldtray_source::diff::{DifferentLine, different_lines};
+use yieldtray_http::{BodyKind, Exchange};
+use yieldtray_source::diff::{DiffLine, diff_lines};
 
 /// Header fields that differ from one answer to the next though nothing has changed, or that only concern the
 /// way they came.
@@ -129,7 +129,7 @@ pub enum Change {
     /// A member of a list that stands in another place, counted from 0.
     Moved(usize, usize),
     /// The lines of a text that differ.
-    Lines(Vec<DifferentLine>),
+    Lines(Vec<DiffLine>),
 }
 
 /// Compares two answers.
@@ -372,8 +372,8 @@ fn push_member(place: &mut String, name: &str) {
 
 fn texts(left: &Exchange, right: &Exchange, how: &Comparing, found: &mut Comparison) {
     let described = |exchange: &Exchange| match exchange.nature() {
-        Nature::Text => None,
-        Nature::Binary(kind, _) => Some(format!("{kind}, {} bytes", exchange.size)),
+        BodyKind::Text => None,
+        BodyKind::Binary(kind, _) => Some(format!("{kind}, {} bytes", exchange.size)),
     };
     let (ours, theirs): (Cow<'_, str>, Cow<'_, str>) = match (described(left), described(right)) {
         (None, None) => (left.text(), right.text()),
@@ -398,6 +398,6 @@ fn texts(left: &Exchange, right: &Exchange, how: &Comparing, found: &mut Compari
         return;
     }
     if ours != theirs {
-        found.add("body", Change::Lines(different_lines(&ours, &theirs)));
+        found.add("body", Change::Lines(diff_lines(&ours, &theirs)));
     }
 }

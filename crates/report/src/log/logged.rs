@@ -9,10 +9,10 @@ use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Duration;
 use url::Url;
-use yieldtray_http::Kept;
+use yieldtray_http::CapturedExchange;
 use yieldtray_http::digest;
-use yieldtray_http::{Content, Fields, FilePiece, Piece, Prepared};
-use yieldtray_http::{CookieFate, CookieNote, Exchange, Hop, HopKind, Nature, Timings};
+use yieldtray_http::{Body, BodyPart, FileBody, HeaderFields, PreparedRequest};
+use yieldtray_http::{BodyKind, CookieNote, CookieStatus, Exchange, Hop, HopKind, Timings};
 use yieldtray_http::{MASK, is_secret_header};
 use yieldtray_workspace::secret::Masker;
 
@@ -92,7 +92,7 @@ pub struct Unreadable(#[from] serde_json::Error);
 
 impl<'k> Past<'k> {
     /// What the log keeps of a cell and its exchange. `masker` must hide secrets.
-    pub fn of(mut entry: Cow<'k, Entry<'static>>, kept: &'k Kept, masker: &Masker, seed: u64) -> Self {
+    pub fn of(mut entry: Cow<'k, Entry<'static>>, kept: &'k CapturedExchange, masker: &Masker, seed: u64) -> Self {
         let answer = kept.answer.as_ref();
         let mut fields = String::with_capacity(512);
         for (name, value) in kept.sent.wire_headers() {
@@ -194,19 +194,19 @@ impl<'k> Past<'k> {
     }
 
     /// The request as it was sent, of the last hop, but for what is masked in it.
-    pub fn prepared(&self) -> Option<Prepared> {
+    pub fn prepared(&self) -> Option<PreparedRequest> {
         let last = self.last_hop.as_ref().map(|(method, url)| (method.as_str(), url.as_str()));
         let (method, url) = last.or_else(|| self.entry.method.as_deref().zip(self.entry.url.as_deref()))?;
         // A host that was a secret is none that can be named.
         let url = Url::parse(url).or_else(|_| Url::parse("http://masked.invalid/")).ok()?;
-        let mut prepared = Prepared::new(method, url);
+        let mut prepared = PreparedRequest::new(method, url);
         let has_body = self.sent.size > 0 || self.sent.bytes.is_some();
         prepared.body = has_body.then(|| match &self.sent.bytes {
-            Some(bytes) => Content::Bytes(Bytes::copy_from_slice(bytes)),
+            Some(bytes) => Body::Bytes(Bytes::copy_from_slice(bytes)),
             None => not_kept(self.sent.size),
         });
         // What the connection adds is not the request's own.
-        let added = Prepared { headers: Fields::new(), ..prepared.clone() };
+        let added = PreparedRequest { headers: HeaderFields::new(), ..prepared.clone() };
         let added = added.wire_headers();
         let is_added = |name: &str, value: &str| {
             name == "content-length" || added.iter().any(|(own, other)| own == name && other == value)
@@ -231,7 +231,7 @@ impl<'k> Past<'k> {
         let cookie = |cookie: &record::Cookie| CookieNote {
             host: cookie.host.clone(),
             name: cookie.name.clone(),
-            fate: CookieFate::of(&cookie.fate),
+            fate: CookieStatus::of(&cookie.fate),
             words: cookie.words.clone(),
         };
         let body = self.came.bytes.as_deref().map(Bytes::copy_from_slice);
@@ -296,18 +296,18 @@ fn timings(phases: &Phases, total: Duration) -> Timings {
 }
 
 /// Stands where a body was.
-fn not_kept(size: u64) -> Content {
+fn not_kept(size: u64) -> Body {
     let shown = "not kept".to_owned();
-    Content::Pieces(vec![Piece::File(FilePiece { path: PathBuf::new(), shown, size })])
+    Body::Pieces(vec![BodyPart::File(FileBody { path: PathBuf::new(), shown, size })])
 }
 
-fn sent<'k>(body: &'k Content, masker: &Masker) -> Held<'k> {
+fn sent<'k>(body: &'k Body, masker: &Masker) -> Held<'k> {
     let size = body.size();
     let (bytes, digest) = match body {
-        Content::Bytes(bytes) if size <= LARGEST_LOGGED => (Some(masker.mask_bytes(bytes)), None),
-        Content::Bytes(bytes) => (None, Some(digest(bytes))),
+        Body::Bytes(bytes) if size <= LARGEST_LOGGED => (Some(masker.mask_bytes(bytes)), None),
+        Body::Bytes(bytes) => (None, Some(digest(bytes))),
         // Files stand in it by their names.
-        Content::Pieces(_) => match body.text() {
+        Body::Pieces(_) => match body.text() {
             text if text.len() as u64 <= LARGEST_LOGGED => {
                 (Some(Cow::Owned(masker.mask(&text).into_owned().into_bytes())), None)
             }
@@ -330,7 +330,7 @@ fn came<'k>(answer: &'k Exchange, masker: &Masker) -> Held<'k> {
     let bytes = match (answer.nature(), answer.text()) {
         // In another charset a secret does not look as the masker knows it. The text is kept instead, with a
         // mark that tells its charset before the answer's own word does.
-        (Nature::Text, Cow::Owned(text)) if masker.finds_in(&text) => {
+        (BodyKind::Text, Cow::Owned(text)) if masker.finds_in(&text) => {
             Cow::Owned(format!("\u{feff}{}", masker.mask(&text)).into_bytes())
         }
         _ => masker.mask_bytes(&answer.body),
@@ -340,10 +340,14 @@ fn came<'k>(answer: &'k Exchange, masker: &Masker) -> Held<'k> {
 
 /// The request that was sent then, with the secrets of `now` where it is masked: `now` is the request of the
 /// same cell as its file makes it today. The error names the part whose secret cannot be found.
-pub fn fill_in(then: Prepared, now: Option<&Prepared>, masker: &Masker) -> Result<Prepared, String> {
+pub fn fill_in(
+    then: PreparedRequest,
+    now: Option<&PreparedRequest>,
+    masker: &Masker,
+) -> Result<PreparedRequest, String> {
     let mut filled = then;
     let lacks = |part: &str| format!("the secret in {part} is masked in the log, and the request has none there now");
-    let origin = |own: &Prepared| own.url.origin();
+    let origin = |own: &PreparedRequest| own.url.origin();
     let url = fill(filled.url.as_str(), now.map(|now| now.url.as_str()), masker).ok_or_else(|| lacks("the address"))?;
     if let Some(url) = url {
         filled.url = Url::parse(&url).map_err(|error| format!("the address is none: {error}"))?;
@@ -371,14 +375,14 @@ pub fn fill_in(then: Prepared, now: Option<&Prepared>, masker: &Masker) -> Resul
         let own = now.and_then(|now| now.body.as_ref());
         let text = body.text();
         let same = own.filter(|own| *masker.mask(&own.text()) == *text && own.size() > 0);
-        let changed = match (same, fill(&text, own.map(Content::text).as_deref(), masker)) {
+        let changed = match (same, fill(&text, own.map(Body::text).as_deref(), masker)) {
             // The files in it are read again.
             (Some(own), _) => Some(own.clone()),
             (None, None) => return Err(lacks("the body")),
-            (None, Some(None)) if matches!(body, Content::Pieces(_)) => {
+            (None, Some(None)) if matches!(body, Body::Pieces(_)) => {
                 return Err("the body was too large to be kept, and the request has another one now".to_owned());
             }
-            (None, Some(filled)) => filled.map(Content::from),
+            (None, Some(filled)) => filled.map(Body::from),
         };
         secret |= changed.is_some() && text.contains(MASK);
         filled.body = changed.or(filled.body);
@@ -389,13 +393,13 @@ pub fn fill_in(then: Prepared, now: Option<&Prepared>, masker: &Masker) -> Resul
         }
         Some(now) => {
             let secret_body = now.secret_body || secret;
-            Ok(Prepared { sending: now.sending, digest: now.digest.clone(), secret_body, ..filled })
+            Ok(PreparedRequest { sending: now.sending, digest: now.digest.clone(), secret_body, ..filled })
         }
         None => Ok(filled),
     }
 }
 
-fn host(prepared: &Prepared) -> String {
+fn host(prepared: &PreparedRequest) -> String {
     prepared.url.origin().ascii_serialization()
 }
 

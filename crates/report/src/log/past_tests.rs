@@ -5,9 +5,9 @@ use std::borrow::Cow;
 use std::sync::Arc;
 use std::time::Duration;
 use yieldtray_engine::Event;
-use yieldtray_http::Kept;
-use yieldtray_http::{Content, Prepared};
-use yieldtray_http::{CookieFate, CookieNote, Exchange, Hop, HopKind, Timings};
+use yieldtray_http::CapturedExchange;
+use yieldtray_http::{Body, PreparedRequest};
+use yieldtray_http::{CookieNote, CookieStatus, Exchange, Hop, HopKind, Timings};
 use yieldtray_test_support::{answer, settings, side_by_side, with_run};
 use yieldtray_workspace::secret::Masker;
 
@@ -18,11 +18,15 @@ fn logged(answer: &Exchange, masker: &Masker) -> Past<'static> {
     with_run(DESK, &["desk.http"], settings(None, &[]), 1, |run| {
         let told = side_by_side(run, 1, &mut |_| 0, &mut |_| Ok(answer.clone()));
         let report = told.events.into_iter().find_map(|event| match event {
-            Event::Cell(report) => Some(report),
+            Event::CellFinished(report) => Some(report),
             _ => None,
         });
         let report = report.expect("one cell");
-        let kept = Kept { began: Duration::from_millis(3), sent: answer.sent.clone(), answer: Some(answer.clone()) };
+        let kept = CapturedExchange {
+            began: Duration::from_millis(3),
+            sent: answer.sent.clone(),
+            answer: Some(answer.clone()),
+        };
         let past = Past::of(Cow::Owned(Entry::of(run.workspace(), &report)), &kept, masker, 77);
         let bytes = |held: &super::Held<'_>| held.bytes.as_ref().map(|bytes| bytes.to_vec());
         let again = Past::read(&past.head(), past.fields().to_owned(), bytes(&past.sent), bytes(&past.came))
@@ -33,9 +37,9 @@ fn logged(answer: &Exchange, masker: &Masker) -> Past<'static> {
 }
 
 fn full() -> Exchange {
-    let mut sent = Prepared::new("POST", "http://bench:4616/session?shift=early".parse().expect("an address"));
+    let mut sent = PreparedRequest::new("POST", "http://bench:4616/session?shift=early".parse().expect("an address"));
     sent.headers = vec![("accept".into(), "*/*".into()), ("x-api-key".into(), "bench-key-4616".into())];
-    sent.body = Some(Content::from("{\"password\":\"windfall-99\"}"));
+    sent.body = Some(Body::from("{\"password\":\"windfall-99\"}"));
     let timings = Timings {
         began: Duration::from_micros(250),
         connect: Some(Duration::from_micros(125)),
@@ -55,7 +59,7 @@ fn full() -> Exchange {
     let cookie = CookieNote {
         host: "bench".to_owned(),
         name: "shift".to_owned(),
-        fate: CookieFate::Ended,
+        fate: CookieStatus::Ended,
         words: "at once".to_owned(),
     };
     let head = [("Content-Type", "application/json"), ("X-A", "1"), ("X-A", "2")];
@@ -80,7 +84,7 @@ fn an_exchange_comes_back_as_it_was() {
         let body = sent.body.as_ref().map(|body| body.text().into_owned());
         // A key in a header field is masked whatever the masker knows.
         let fields: Vec<String> = sent.wire_headers().iter().map(|(name, _)| name.to_string()).collect();
-        let own = Exchange { sent: Arc::new(Prepared::new("GET", sent.url.clone())), ..exchange.clone() };
+        let own = Exchange { sent: Arc::new(PreparedRequest::new("GET", sent.url.clone())), ..exchange.clone() };
         format!("{} {} {fields:?} {body:?} {own:?}", sent.method, sent.url)
     };
     assert_eq!(told(&after), told(&before));
@@ -127,9 +131,9 @@ fn a_request_is_sent_again_with_the_secrets_of_now() {
     let mut masker = Masker::default();
     masker.add("new+secret");
     let request = |url: &str, key: Option<&str>, body: &str| {
-        let mut request = Prepared::new("POST", url.parse().expect("an address"));
+        let mut request = PreparedRequest::new("POST", url.parse().expect("an address"));
         request.headers.extend(key.map(|key| ("x-api-key".into(), key.to_owned().into())));
-        request.body = Some(Content::from(body.to_owned()));
+        request.body = Some(Body::from(body.to_owned()));
         request
     };
     let then = || request("http://bench/lots?pin=[secret]&x=1", Some("[secret]"), "{\"bins\":1,\"pin\":\"[secret]\"}");
@@ -140,8 +144,9 @@ fn a_request_is_sent_again_with_the_secrets_of_now() {
     assert_eq!(filled.header("x-api-key"), Some("new+secret"));
     assert_eq!(filled.body.expect("a body").text(), "{\"bins\":1,\"pin\":\"new+secret\"}");
 
-    let lacks =
-        |then: Prepared, now: Option<&Prepared>| fill_in(then, now, &masker).expect_err("it cannot be filled in");
+    let lacks = |then: PreparedRequest, now: Option<&PreparedRequest>| {
+        fill_in(then, now, &masker).expect_err("it cannot be filled in")
+    };
     assert!(lacks(then(), None).contains("the address"));
     let without = request("http://bench/lots?pin=new%2Bsecret", None, "{}");
     assert!(lacks(then(), Some(&without)).contains("`x-api-key`"));

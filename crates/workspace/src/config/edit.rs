@@ -54,7 +54,7 @@ pub fn add_environment_like(text: &str, name: &str, like: &str) -> Result<String
 
 /// What a description of an API adds to a configuration.
 #[derive(Clone, Debug, Default)]
-pub struct Additions {
+pub struct ConfigAdditions {
     /// Environments, and the `base` of each.
     pub environments: Vec<(String, String)>,
     /// Values of every environment that come from variables, and whether each is secret.
@@ -70,7 +70,7 @@ pub struct Additions {
 ///
 /// # Errors
 /// Where it is no TOML, or holds something else than tables in these places.
-pub fn add_described(text: &str, additions: &Additions) -> Result<String, EditError> {
+pub fn add_described(text: &str, additions: &ConfigAdditions) -> Result<String, EditError> {
     let mut document: DocumentMut =
         text.parse().map_err(|error: toml_edit::TomlError| EditError::NotToml(error.message().to_owned()))?;
     if document.is_empty()
@@ -181,7 +181,7 @@ mod tests {
 
     #[test]
     fn a_description_adds_what_is_missing() {
-        let additions = Additions {
+        let additions = ConfigAdditions {
             environments: vec![("bench".to_owned(), "http://b".to_owned()), ("live".to_owned(), "http://l".to_owned())],
             values: vec![("gate_key".to_owned(), true), ("clerk".to_owned(), false)],
             prefix: "PACKHOUSE".to_owned(),

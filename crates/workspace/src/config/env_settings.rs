@@ -1,7 +1,7 @@
 //! `[env]` of the private configuration: which environment variables the workspace may read.
 
-use crate::config::reader::{Keys, Reader, Table, key_span};
-use crate::config::value_source::Given;
+use crate::config::reader::{Reader, Table, TableKeys, key_span};
+use crate::config::value_source::ValueSource;
 use crate::config::{Config, is_listed};
 use toml::de::DeValue;
 use yieldtray_source::SourceId;
@@ -17,16 +17,16 @@ pub struct EnvSettings {
     pub place: Option<(SourceId, Span)>,
 }
 
-const ENV: Keys = Keys { table: "`[env]`", known: &["allow"] };
+const ENV: TableKeys = TableKeys { table: "`[env]`", known: &["allow"] };
 
 impl Config {
     /// Whether the private configuration lets the workspace read a variable of the process: it lists its name, or
     /// takes a value from it.
     pub fn lets_read(&self, variable: &str) -> bool {
         is_listed(variable, &self.env.allow)
-            || self
-                .all_entries()
-                .any(|entry| entry.private && matches!(&entry.given, Given::Variable(name) if name == variable))
+            || self.all_entries().any(|entry| {
+                entry.private && matches!(&entry.source_kind, ValueSource::Variable(name) if name == variable)
+            })
     }
 }
 

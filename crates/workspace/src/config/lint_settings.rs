@@ -2,11 +2,11 @@
 
 use crate::config::reader::{Reader, Table, key_span};
 use std::collections::BTreeMap;
-use yieldtray_source::{Code, Level, Problem, closest};
+use yieldtray_source::{Code, Problem, Severity, closest};
 
 /// How much findings matter; a class that is not named matters as much as it always does.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct LintSettings(BTreeMap<Code, Option<Level>>);
+pub struct LintSettings(BTreeMap<Code, Option<Severity>>);
 
 /// Classes that are told only where somebody wants them.
 const OFF: &[Code] = &[Code::NoChecks];
@@ -22,7 +22,7 @@ impl LintSettings {
     }
 
     /// How much a finding of this class matters, which by itself matters as `level` says; `None` if not at all.
-    pub fn level(&self, code: Code, level: Level) -> Option<Level> {
+    pub fn level(&self, code: Code, level: Severity) -> Option<Severity> {
         match self.0.get(&code) {
             Some(said) => *said,
             None => (!OFF.contains(&code)).then_some(level),
@@ -31,7 +31,7 @@ impl LintSettings {
 
     /// Whether a class is told at all, by this and by itself.
     pub fn tells(&self, code: Code) -> bool {
-        self.level(code, Level::Remark).is_some()
+        self.level(code, Severity::Warning).is_some()
     }
 }
 
@@ -44,11 +44,10 @@ impl Reader<'_> {
         for (key, held) in table {
             let name = key.get_ref().as_ref();
             let Some(code) = Code::named(name) else {
-                let problem =
-                    Problem::mistake(Code::UnknownKey, key_span(key), format!("no finding is named `{name}`"));
+                let problem = Problem::error(Code::UnknownKey, key_span(key), format!("no finding is named `{name}`"));
                 let meant = closest(name, Code::ALL.iter().map(|code| code.as_str()));
                 self.problem(match meant {
-                    Some(meant) => problem.meaning(meant),
+                    Some(meant) => problem.did_you_mean(meant),
                     None => problem.with_hint("the findings and their names are in docs/commands.md"),
                 });
                 continue;
@@ -56,14 +55,14 @@ impl Reader<'_> {
             let Some(word) = self.expect_text(key, held) else { continue };
             let level = match word.as_str() {
                 "off" => None,
-                "remark" => Some(Level::Remark),
-                "mistake" => Some(Level::Mistake),
+                "remark" => Some(Severity::Warning),
+                "mistake" => Some(Severity::Error),
                 _ => {
                     let message = format!("no level `{word}`");
                     self.mistake(
                         held.span().into(),
                         message,
-                        &format!("write one of {}", yieldtray_source::enumerate(LEVELS)),
+                        &format!("write one of {}", yieldtray_source::join_words(LEVELS)),
                     );
                     continue;
                 }

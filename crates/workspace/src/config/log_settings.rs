@@ -1,6 +1,6 @@
 //! `[log]` of a configuration: whether exchanges are kept, how many and how long.
 
-use crate::config::reader::{Keys, Reader, Table};
+use crate::config::reader::{Reader, Table, TableKeys};
 use toml::de::DeValue;
 
 /// What `[log]` says; `None` where it says nothing.
@@ -20,7 +20,7 @@ const EXCHANGES: u32 = 10_000;
 /// So many days each is kept where nothing else is said.
 const DAYS: u32 = 30;
 
-const LOG: Keys = Keys { table: "`[log]`", known: &["on", "exchanges", "days"] };
+const LOG: TableKeys = TableKeys { table: "`[log]`", known: &["on", "exchanges", "days"] };
 
 impl LogSettings {
     /// These, and where they say nothing, what `under` says.

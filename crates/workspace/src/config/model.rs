@@ -6,12 +6,12 @@ use super::lint_settings::LintSettings;
 use super::log_settings::LogSettings;
 use super::profile::Profile;
 use super::send_settings::SendSettings;
-use crate::config::value_source::{Entry, Outside};
+use crate::config::value_source::{ExternalSources, ValueEntry};
 use crate::config::{reader, user_functions};
-use yieldtray_expression::{OwnFunction, Value};
+use yieldtray_expression::{UserFunction, Value};
 use yieldtray_source::Span;
 use yieldtray_source::access::CONFIG_FILE;
-use yieldtray_source::{Code, Problem, SourceId, closest, enumerate};
+use yieldtray_source::{Code, Problem, SourceId, closest, join_words};
 
 /// The directory of saved bodies where none is configured.
 const SAVED: &str = "saved";
@@ -24,11 +24,11 @@ pub struct Config {
     /// The environment chosen when nobody says otherwise, and where that is said.
     pub environment: Option<(String, SourceId, Span)>,
     /// Values of every environment, private ones first: the first of a name wins.
-    pub values: Vec<Entry>,
+    pub values: Vec<ValueEntry>,
     /// The environments in the order they stand.
     pub environments: Vec<Environment>,
     /// Functions of the workspace's own.
-    pub functions: Vec<OwnFunction>,
+    pub functions: Vec<UserFunction>,
     /// The directory of saved bodies, relative to the root.
     pub saved: Option<String>,
     /// Whether `format` is a rule of a JSON Schema; it is where nothing is said.
@@ -55,9 +55,9 @@ pub struct Environment {
     /// Whether requests that change things are asked about first; `None` where nothing is said.
     pub guard: Option<bool>,
     /// How its name is shown.
-    pub tint: Option<Tint>,
+    pub tint: Option<EnvironmentColor>,
     /// Its values, private ones first: the first of a name wins.
-    pub values: Vec<Entry>,
+    pub values: Vec<ValueEntry>,
     /// How requests go out in it.
     pub send: SendSettings,
 }
@@ -86,9 +86,9 @@ macro_rules! tints {
         /// A colour an environment's name is shown in.
         #[derive(Clone, Copy, Debug, PartialEq, Eq)]
         #[allow(missing_docs)] // the names say it
-        pub enum Tint { $($name,)+ }
+        pub enum EnvironmentColor { $($name,)+ }
 
-        impl Tint {
+        impl EnvironmentColor {
             /// Every tint, as the configuration writes it.
             pub const WORDS: &'static [&'static str] = &[$($text,)+];
 
@@ -121,18 +121,18 @@ impl Config {
     }
 
     /// The entry of that name in the chosen environment, else in every environment.
-    pub fn entry(&self, environment: Option<&str>, name: &str) -> Option<&Entry> {
+    pub fn entry(&self, environment: Option<&str>, name: &str) -> Option<&ValueEntry> {
         self.entries_for(environment).find(|entry| entry.name == name)
     }
 
     /// What a chosen environment sees: its own entries, then those of every environment.
-    pub fn entries_for<'c>(&'c self, environment: Option<&str>) -> impl Iterator<Item = &'c Entry> + use<'c> {
+    pub fn entries_for<'c>(&'c self, environment: Option<&str>) -> impl Iterator<Item = &'c ValueEntry> + use<'c> {
         let environment = environment.and_then(|environment| self.environment(environment));
         environment.into_iter().flat_map(|environment| &environment.values).chain(&self.values)
     }
 
     /// The entries of all environments, then those of every one.
-    pub fn all_entries(&self) -> impl Iterator<Item = &Entry> {
+    pub fn all_entries(&self) -> impl Iterator<Item = &ValueEntry> {
         self.environments.iter().flat_map(|environment| &environment.values).chain(&self.values)
     }
 
@@ -169,9 +169,9 @@ impl Config {
     pub fn secrets<'c>(
         &'c self,
         environment: Option<&str>,
-        outside: &'c Outside<'_>,
+        outside: &'c ExternalSources<'_>,
     ) -> impl Iterator<Item = Value> + 'c {
-        let known = self.entries_for(environment).filter(|entry| entry.secret && !entry.given.is_command());
+        let known = self.entries_for(environment).filter(|entry| entry.secret && !entry.source_kind.is_command());
         known.filter_map(|entry| entry.value(outside).ok().cloned())
     }
 
@@ -233,12 +233,12 @@ impl Config {
 /// An environment nobody has described, with what was probably meant.
 pub fn unknown_environment(name: &str, span: Span, config: &Config) -> Problem {
     let names: Vec<&str> = config.environments.iter().map(|environment| environment.name.as_str()).collect();
-    let problem = Problem::mistake(Code::UnknownEnvironment, span, format!("no environment `{name}`"));
+    let problem = Problem::error(Code::UnknownEnvironment, span, format!("no environment `{name}`"));
     if names.is_empty() {
         return problem.with_hint(format!("describe it in `{CONFIG_FILE}`: `[environments.{name}.values]`"));
     }
     match closest(name, names.iter().copied()) {
-        Some(meant) => problem.meaning(meant),
-        None => problem.with_hint(format!("there is {}", enumerate(names))),
+        Some(meant) => problem.did_you_mean(meant),
+        None => problem.with_hint(format!("there is {}", join_words(names))),
     }
 }

@@ -2,11 +2,11 @@
 
 use super::send_settings::{SendSettings, Setting};
 use crate::config::Config;
-use crate::config::value_source::Given;
+use crate::config::value_source::ValueSource;
 use std::path::Path;
 use yieldtray_source::SourceId;
 use yieldtray_source::Span;
-use yieldtray_source::files::clean;
+use yieldtray_source::files::normalize;
 
 /// A line of a configuration that reaches outside the workspace.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -53,7 +53,7 @@ impl OutsideKind {
 
 /// Whether a path of a configuration leads outside the workspace as it is written; `~` is the user's home.
 pub(crate) fn leads_outside(path: &str) -> bool {
-    path.starts_with('~') || clean(Path::new(path)).is_none()
+    path.starts_with('~') || normalize(Path::new(path)).is_none()
 }
 
 impl Config {
@@ -61,11 +61,11 @@ impl Config {
     pub fn outside_settings(&self) -> Vec<OutsideSetting> {
         let mut found = Vec::new();
         for entry in self.environments.iter().flat_map(|environment| &environment.values).chain(&self.values) {
-            let (kind, names) = match &entry.given {
-                Given::Command(words) => (OutsideKind::Command, words.join(" ")),
-                Given::File(path) if leads_outside(path) => (OutsideKind::File, path.clone()),
+            let (kind, names) = match &entry.source_kind {
+                ValueSource::Command(words) => (OutsideKind::Command, words.join(" ")),
+                ValueSource::File(path) if leads_outside(path) => (OutsideKind::File, path.clone()),
                 // Only the private configuration may name variables of the process.
-                Given::Variable(name) if entry.private => (OutsideKind::Variables, name.clone()),
+                ValueSource::Variable(name) if entry.private => (OutsideKind::Variables, name.clone()),
                 _ => continue,
             };
             let (source, span, private) = (entry.source, entry.span, entry.private);

@@ -5,12 +5,12 @@ use toml_edit::{Document, Item, Table, Value};
 use yieldtray_http::{MASK, parse_origin};
 
 /// The text with values and comments masked. Values that are written in one way look alike.
-pub fn without_values(text: &str) -> String {
+pub fn redact_values(text: &str) -> String {
     hide(text, |_| MASK.to_owned())
 }
 
 /// The same, with a `*` for each byte: places in the text stay where they are.
-pub fn values_covered(text: &str) -> String {
+pub fn redact_keeping_offsets(text: &str) -> String {
     let cover = |byte: u8| if matches!(byte, b'\n' | b'\r') { char::from(byte) } else { '*' };
     hide(text, |piece| piece.bytes().map(cover).collect())
 }
@@ -102,8 +102,8 @@ mod tests {
                     secret = true, for = ['http://b'], or = ['https://u:p@b'] }\nlist = [1, 'a = b']\n\n[environments.\"live\"]\nguard = true\nat = 2026-09-14\n";
         let shown = "#[secret]\n[values]\nbase = [secret] #[secret]\npin = { value = [secret], secret = true, for = ['http://b'], or = [[secret]] }\n\
                      list = [[secret], [secret]]\n\n[environments.\"live\"]\nguard = true\nat = [secret]\n";
-        assert_eq!(without_values(text), shown);
-        let covered = values_covered(text);
+        assert_eq!(redact_values(text), shown);
+        let covered = redact_keeping_offsets(text);
         assert_eq!(covered.len(), text.len());
         assert_eq!(covered.lines().nth(2), Some("base = ********** #*****"));
         assert_eq!(covered.lines().skip(4).take(4).collect::<Vec<_>>(), ["****", "*****", "***", "****"]);
@@ -114,7 +114,10 @@ mod tests {
     fn of_what_is_no_toml_only_heads_and_names_are_shown() {
         let text = "[values]\nkey = windfall\nabcd==\n[fall] x\nä = \"b\"\r\npin=\"4616\"\n";
         let shown = "[values]\nkey = [secret]\n[secret]\n[secret]\n[secret]\r\n[secret]\n";
-        assert_eq!(without_values(text), shown);
-        assert_eq!(values_covered(text), "[values]\nkey = ********\n******\n********\n********\r\n**********\n");
+        assert_eq!(redact_values(text), shown);
+        assert_eq!(
+            redact_keeping_offsets(text),
+            "[values]\nkey = ********\n******\n********\n********\r\n**********\n"
+        );
     }
 }

@@ -1,6 +1,6 @@
 //! `[oauth2.NAME]` of a configuration: how a token is got (RFC 6749).
 
-use crate::config::reader::{Key, Keys, Reader, Table, key_span};
+use crate::config::reader::{Key, Reader, Table, TableKeys, key_span};
 use toml::de::DeValue;
 use yieldtray_source::SourceId;
 use yieldtray_source::Span;
@@ -40,7 +40,7 @@ impl ProfileEntry {
     }
 }
 
-const PROFILE: Keys = Keys {
+const PROFILE: TableKeys = TableKeys {
     table: "an `oauth2` profile",
     known: &[
         "token_url",
@@ -99,7 +99,7 @@ impl Reader<'_> {
             if let Some((_, words)) = WORDS.iter().find(|(key, _)| key == known)
                 && !words.contains(&text.as_ref())
             {
-                let hint = format!("write one of {}", yieldtray_source::enumerate(*words));
+                let hint = format!("write one of {}", yieldtray_source::join_words(*words));
                 self.mistake(whole, format!("`{known}` cannot be `{text}`"), &hint);
                 continue;
             }

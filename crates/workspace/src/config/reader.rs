@@ -1,22 +1,22 @@
 //! Reads a configuration's text, and says at which key it goes wrong.
 
-use crate::config::model::{Config, Environment, Tint};
-use crate::config::value_source::{Described, Entry, Given};
+use crate::config::model::{Config, Environment, EnvironmentColor};
+use crate::config::value_source::{Described, ValueEntry, ValueSource};
 use crate::secret::short_secret;
 use std::borrow::Cow;
 use std::path::Path;
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
-use yieldtray_expression::{OwnFunction, Value};
+use yieldtray_expression::{UserFunction, Value};
 use yieldtray_http::parse_origin;
 use yieldtray_source::Span;
 use yieldtray_source::names::is_value_name;
-use yieldtray_source::{Code, Problem, SourceId, closest, enumerate};
+use yieldtray_source::{Code, Problem, SourceId, closest, join_words};
 use yieldtray_syntax::is_language_name;
 
 pub(super) type Table<'t> = DeTable<'t>;
 pub(super) type Key<'t> = Spanned<Cow<'t, str>>;
-pub(super) type Held<'t> = Spanned<DeValue<'t>>;
+pub(super) type TomlValue<'t> = Spanned<DeValue<'t>>;
 
 /// Reads `text`. What cannot be read is reported and left out.
 pub(super) fn read(text: &str, source: SourceId, private: bool) -> (Config, Vec<Problem>) {
@@ -30,7 +30,7 @@ pub(super) fn read(text: &str, source: SourceId, private: bool) -> (Config, Vec<
             let span = Span::new(range.start.min(text.len()), end);
             let message = error.message().lines().next().unwrap_or("it cannot be read").to_owned();
             reader.problems.push(
-                Problem::mistake(Code::BadConfiguration, span, format!("this is not TOML: {message}"))
+                Problem::error(Code::BadConfiguration, span, format!("this is not TOML: {message}"))
                     .with_hint("see toml.io for how TOML is written"),
             );
         }
@@ -39,19 +39,21 @@ pub(super) fn read(text: &str, source: SourceId, private: bool) -> (Config, Vec<
 }
 
 /// The keys of a table of ours.
-pub(super) struct Keys {
+pub(super) struct TableKeys {
     pub(super) table: &'static str,
     pub(super) known: &'static [&'static str],
 }
 
-const ROOT: Keys = Keys {
+const ROOT: TableKeys = TableKeys {
     table: "the configuration",
     known: &["workspace", "values", "environments", "functions", "send", "log", "lint", "oauth2", "env"],
 };
-const WORKSPACE: Keys = Keys { table: "`[workspace]`", known: &["requests", "environment", "saved", "schema_formats"] };
-const ENVIRONMENT: Keys = Keys { table: "an environment", known: &["values", "guard", "tint", "send"] };
-const SOURCE: Keys = Keys { table: "a value's description", known: &["value", "from", "command", "secret", "for"] };
-const FUNCTION: Keys = Keys { table: "a function", known: &["params", "is", "help"] };
+const WORKSPACE: TableKeys =
+    TableKeys { table: "`[workspace]`", known: &["requests", "environment", "saved", "schema_formats"] };
+const ENVIRONMENT: TableKeys = TableKeys { table: "an environment", known: &["values", "guard", "tint", "send"] };
+const SOURCE: TableKeys =
+    TableKeys { table: "a value's description", known: &["value", "from", "command", "secret", "for"] };
+const FUNCTION: TableKeys = TableKeys { table: "a function", known: &["params", "is", "help"] };
 
 pub(super) struct Reader<'t> {
     pub(super) text: &'t str,
@@ -147,11 +149,11 @@ impl Reader<'_> {
                 }
                 "tint" => {
                     let Some(word) = self.expect_text(key, held) else { continue };
-                    environment.tint = Tint::parse(&word);
+                    environment.tint = EnvironmentColor::parse(&word);
                     if environment.tint.is_none() {
-                        let hint = match closest(&word, Tint::WORDS.iter().copied()) {
+                        let hint = match closest(&word, EnvironmentColor::WORDS.iter().copied()) {
                             Some(meant) => format!("did you mean `{meant}`?"),
-                            None => format!("there is {}", enumerate(Tint::WORDS)),
+                            None => format!("there is {}", join_words(EnvironmentColor::WORDS)),
                         };
                         self.mistake(held.span().into(), format!("no tint `{word}`"), &hint);
                     }
@@ -161,31 +163,31 @@ impl Reader<'_> {
         }
     }
 
-    fn values(&mut self, table: &Table<'_>) -> Vec<Entry> {
+    fn values(&mut self, table: &Table<'_>) -> Vec<ValueEntry> {
         let mut entries = Vec::new();
         for (key, held) in table {
             let (name, span) = (key.get_ref().as_ref(), key_span(key));
             if !is_value_name(name) {
                 let message = format!("`{name}` cannot name a value");
                 let hint = "use letters, digits and `_`, the first no digit, as in `lot_id`";
-                self.problems.push(Problem::mistake(Code::BadName, span, message).with_hint(hint));
+                self.problems.push(Problem::error(Code::BadName, span, message).with_hint(hint));
             } else if is_language_name(name) {
                 let message = format!("`{name}` is a name of the language, so no value can take it");
                 let hint = format!("choose another name, such as `my_{name}`");
-                self.problems.push(Problem::mistake(Code::ReservedName, span, message).with_hint(hint));
+                self.problems.push(Problem::error(Code::ReservedName, span, message).with_hint(hint));
             } else if let Some(described) = self.given(held) {
-                if let Described { given: Given::Value(value), secret: true, .. } = &described {
+                if let Described { given: ValueSource::Value(value), secret: true, .. } = &described {
                     self.problems.extend(value.as_text().and_then(|text| short_secret(name, text, span)));
                 }
-                entries.push(Entry::new(name, described, self.private, self.source, span));
+                entries.push(ValueEntry::new(name, described, self.private, self.source, span));
             }
         }
         entries
     }
 
     /// How a value is given, whether it is secret, and where it may be sent.
-    fn given(&mut self, held: &Held<'_>) -> Option<Described> {
-        let plain = |value| Described { given: Given::Value(value), secret: false, origins: Vec::new() };
+    fn given(&mut self, held: &TomlValue<'_>) -> Option<Described> {
+        let plain = |value| Described { given: ValueSource::Value(value), secret: false, origins: Vec::new() };
         let DeValue::Table(table) = held.get_ref() else { return Some(plain(self.value(held))) };
         // A table with none of these keys is a map: the value itself.
         if !table.iter().any(|(key, _)| SOURCE.known.contains(&key.get_ref().as_ref())) {
@@ -194,7 +196,7 @@ impl Reader<'_> {
         let (mut ways, mut secret, mut origins, mut listed) = (Vec::new(), None, Vec::new(), None);
         for (key, held) in table {
             match key.get_ref().as_ref() {
-                "value" => ways.push(Given::Value(self.value(held))),
+                "value" => ways.push(ValueSource::Value(self.value(held))),
                 "secret" => secret = Some(self.expect_truth(key, held)?),
                 "for" => {
                     origins = self.origins(held)?;
@@ -219,7 +221,7 @@ impl Reader<'_> {
         }
         one.map(|given| {
             // A variable of the process is nobody's business unless the configuration says otherwise.
-            let secret = secret.unwrap_or(matches!(given, Given::Variable(_)));
+            let secret = secret.unwrap_or(matches!(given, ValueSource::Variable(_)));
             if let Some(span) = listed.filter(|_| !secret) {
                 self.mistake(
                     span,
@@ -232,7 +234,7 @@ impl Reader<'_> {
     }
 
     /// The origins of `for`.
-    pub(super) fn origins(&mut self, held: &Held<'_>) -> Option<Vec<String>> {
+    pub(super) fn origins(&mut self, held: &TomlValue<'_>) -> Option<Vec<String>> {
         let hint = "write a list of origins, as in `for = [\"https://scale.example\"]`";
         let DeValue::Array(members) = held.get_ref() else {
             self.mistake(held.span().into(), "`for` must be a list of origins", hint);
@@ -263,11 +265,11 @@ impl Reader<'_> {
         Some(origins)
     }
 
-    fn from(&mut self, key: &Key<'_>, held: &Held<'_>) -> Option<Given> {
+    fn from(&mut self, key: &Key<'_>, held: &TomlValue<'_>) -> Option<ValueSource> {
         let text = self.expect_text(key, held)?;
         match text.split_once(':') {
-            Some(("env", name)) if !name.is_empty() => Some(Given::Variable(name.to_owned())),
-            Some(("file", path)) if !path.is_empty() => Some(Given::File(path.to_owned())),
+            Some(("env", name)) if !name.is_empty() => Some(ValueSource::Variable(name.to_owned())),
+            Some(("file", path)) if !path.is_empty() => Some(ValueSource::File(path.to_owned())),
             _ => {
                 // What it says is not repeated: it may be the secret itself.
                 let message = "this is no place a value can come from";
@@ -278,7 +280,7 @@ impl Reader<'_> {
     }
 
     /// Only the private configuration may name programs: a repository one cloned must not run any.
-    fn command(&mut self, key: &Key<'_>, held: &Held<'_>) -> Option<Given> {
+    fn command(&mut self, key: &Key<'_>, held: &TomlValue<'_>) -> Option<ValueSource> {
         if !self.private {
             let hint = format!("move this line to `{}`, which git does not keep", yieldtray_source::access::LOCAL_FILE);
             self.mistake(key_span(key), "only the private configuration may take a value from a command", &hint);
@@ -299,10 +301,10 @@ impl Reader<'_> {
             let hint = "write program and arguments as texts, as in `[\"pass\", \"show\", \"packhouse\"]`";
             self.mistake(held.span().into(), "a command is a list of texts", hint);
         }
-        words.map(Given::Command)
+        words.map(ValueSource::Command)
     }
 
-    fn function(&mut self, name: &Key<'_>, held: &Held<'_>) -> Option<OwnFunction> {
+    fn function(&mut self, name: &Key<'_>, held: &TomlValue<'_>) -> Option<UserFunction> {
         let span = key_span(name);
         let DeValue::Table(table) = held.get_ref() else {
             let hint = format!("write it as in `{} = {{ params = [\"lot\"], is = \"'PH-' + lot\" }}`", name.get_ref());
@@ -321,17 +323,17 @@ impl Reader<'_> {
         if !is_value_name(name.get_ref()) || is_language_name(name.get_ref()) {
             let message = format!("`{}` cannot name a function", name.get_ref());
             let hint = "use letters, digits and `_`, and no name of the language";
-            self.problems.push(Problem::mistake(Code::BadName, span, message).with_hint(hint));
+            self.problems.push(Problem::error(Code::BadName, span, message).with_hint(hint));
             return None;
         }
         let Some((is, body)) = is else {
             self.mistake(span, format!("`{}` lacks `is`, its expression", name.get_ref()), "add `is = \"…\"`");
             return None;
         };
-        Some(OwnFunction { name: name.get_ref().to_string(), params, is, help, source: self.source, span, body })
+        Some(UserFunction { name: name.get_ref().to_string(), params, is, help, source: self.source, span, body })
     }
 
-    fn params(&mut self, held: &Held<'_>) -> Option<Vec<String>> {
+    fn params(&mut self, held: &TomlValue<'_>) -> Option<Vec<String>> {
         let DeValue::Array(members) = held.get_ref() else {
             self.mistake(held.span().into(), "`params` must be a list of names", "write `params = [\"lot\", \"row\"]`");
             return None;
@@ -356,7 +358,7 @@ impl Reader<'_> {
         Some(names)
     }
 
-    fn value(&mut self, held: &Held<'_>) -> Value {
+    fn value(&mut self, held: &TomlValue<'_>) -> Value {
         match held.get_ref() {
             DeValue::String(text) => Value::text(text.as_ref()),
             DeValue::Boolean(truth) => Value::from(*truth),
@@ -385,7 +387,7 @@ impl Reader<'_> {
         }
     }
 
-    fn expect_table<'h, 't>(&mut self, key: &Key<'t>, held: &'h Held<'t>) -> Option<&'h Table<'t>> {
+    fn expect_table<'h, 't>(&mut self, key: &Key<'t>, held: &'h TomlValue<'t>) -> Option<&'h Table<'t>> {
         if let DeValue::Table(table) = held.get_ref() {
             return Some(table);
         }
@@ -394,7 +396,7 @@ impl Reader<'_> {
         None
     }
 
-    pub(super) fn expect_text(&mut self, key: &Key<'_>, held: &Held<'_>) -> Option<String> {
+    pub(super) fn expect_text(&mut self, key: &Key<'_>, held: &TomlValue<'_>) -> Option<String> {
         if let DeValue::String(text) = held.get_ref() {
             return Some(text.to_string());
         }
@@ -402,7 +404,7 @@ impl Reader<'_> {
         None
     }
 
-    pub(super) fn expect_truth(&mut self, key: &Key<'_>, held: &Held<'_>) -> Option<bool> {
+    pub(super) fn expect_truth(&mut self, key: &Key<'_>, held: &TomlValue<'_>) -> Option<bool> {
         if let DeValue::Boolean(truth) = held.get_ref() {
             return Some(*truth);
         }
@@ -410,13 +412,13 @@ impl Reader<'_> {
         None
     }
 
-    pub(super) fn unknown_key(&mut self, key: &Key<'_>, keys: &Keys) {
+    pub(super) fn unknown_key(&mut self, key: &Key<'_>, keys: &TableKeys) {
         let name = key.get_ref().as_ref();
         let span = key_span(key);
-        let problem = Problem::mistake(Code::UnknownKey, span, format!("{} has no key `{name}`", keys.table));
+        let problem = Problem::error(Code::UnknownKey, span, format!("{} has no key `{name}`", keys.table));
         let problem = match closest(name, keys.known.iter().copied()) {
-            Some(meant) => problem.meaning(meant),
-            None => problem.with_hint(format!("it knows {}", enumerate(keys.known))),
+            Some(meant) => problem.did_you_mean(meant),
+            None => problem.with_hint(format!("it knows {}", join_words(keys.known))),
         };
         self.problems.push(problem);
     }
@@ -426,13 +428,13 @@ impl Reader<'_> {
     }
 
     pub(super) fn mistake(&mut self, span: Span, message: impl Into<String>, hint: &str) {
-        self.problems.push(Problem::mistake(Code::BadConfiguration, span, message).with_hint(hint));
+        self.problems.push(Problem::error(Code::BadConfiguration, span, message).with_hint(hint));
     }
 }
 
 /// A directory below the root, cleaned; `None` for the root itself, one outside it, or a hidden one.
 fn saved_folder(text: &str) -> Option<String> {
-    let folder = yieldtray_source::files::clean(Path::new(text))?;
+    let folder = yieldtray_source::files::normalize(Path::new(text))?;
     let hidden = yieldtray_source::access::check_writable(&folder.join("file")).is_err();
     (!hidden && folder.components().next().is_some()).then(|| folder.to_string_lossy().replace('\\', "/"))
 }

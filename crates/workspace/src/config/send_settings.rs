@@ -1,6 +1,6 @@
 //! `[send]` of a configuration: how requests go out when neither they nor their file say otherwise.
 
-use crate::config::reader::{Held, Key, Keys, Reader, Table};
+use crate::config::reader::{Key, Reader, Table, TableKeys, TomlValue};
 use std::time::Duration;
 use toml::de::DeValue;
 use yieldtray_source::SourceId;
@@ -49,7 +49,7 @@ pub struct SendSettings {
     pub save_limit: Option<u64>,
 }
 
-pub(super) const SEND: Keys = Keys {
+pub(super) const SEND: TableKeys = TableKeys {
     table: "`send`",
     known: &[
         "timeout",
@@ -142,18 +142,18 @@ impl Reader<'_> {
         settings
     }
 
-    fn setting<T>(&self, held: &Held<'_>, value: T) -> Setting<T> {
+    fn setting<T>(&self, held: &TomlValue<'_>, value: T) -> Setting<T> {
         Setting { value, private: self.private, source: self.source, span: held.span().into() }
     }
 
-    fn path_setting(&mut self, key: &Key<'_>, held: &Held<'_>) -> Option<Setting<String>> {
+    fn path_setting(&mut self, key: &Key<'_>, held: &TomlValue<'_>) -> Option<Setting<String>> {
         self.expect_text(key, held).map(|path| self.setting(held, path))
     }
 
     /// What `read` makes of a text or a number.
     fn expect_fitting<T>(
         &mut self,
-        held: &Held<'_>,
+        held: &TomlValue<'_>,
         read: impl Fn(&str) -> Option<T>,
         message: &str,
         hint: &str,

@@ -2,8 +2,7 @@
 //! them.
 
 use crate::config::model::Config;
-use chrono::DateTime;
-use yieldtray_expression::{Engine, FUNCTIONS, MadeUp, OwnFunction};
+use yieldtray_expression::{Engine, FUNCTIONS, UserFunction};
 use yieldtray_source::{Code, Problem, closest};
 use yieldtray_syntax::is_language_name;
 
@@ -13,16 +12,14 @@ pub(super) fn examine(config: &Config) -> Vec<Problem> {
     if config.functions.is_empty() {
         return Vec::new();
     }
-    // Nothing is run here, so neither chance nor time matters.
-    let still = MadeUp::new(0, Box::new(|| DateTime::UNIX_EPOCH.fixed_offset()));
-    let engine = Engine::new(still).with_functions(&config.functions);
+    let engine = Engine::with_functions(&config.functions);
     config.functions.iter().flat_map(|function| examine_one(config, &engine, function)).collect()
 }
 
-fn examine_one(config: &Config, engine: &Engine, function: &OwnFunction) -> Vec<Problem> {
+fn examine_one(config: &Config, engine: &Engine, function: &UserFunction) -> Vec<Problem> {
     if FUNCTIONS.iter().any(|known| known.name == function.name) || yieldtray_expression::is_builtin(&function.name) {
         let message = format!("`{}` is a function of the language, so no other can take its name", function.name);
-        let problem = Problem::mistake(Code::ReservedName, function.span, message);
+        let problem = Problem::error(Code::ReservedName, function.span, message);
         return vec![
             problem
                 .with_hint(format!("choose another name, such as `my_{}`", function.name))
@@ -34,9 +31,9 @@ fn examine_one(config: &Config, engine: &Engine, function: &OwnFunction) -> Vec<
     let own = engine.compile(&function.is);
     let faults = own.as_ref().err().or(call.as_ref().err());
     if let Some(faults) = faults {
-        let problem = |fault: &yieldtray_expression::Fault| {
+        let problem = |fault: &yieldtray_expression::CompileError| {
             let message = format!("`{}`: {}", function.name, fault.message);
-            Problem::mistake(fault.code, function.body, message)
+            Problem::error(fault.code, function.body, message)
                 .with_hint_if(fault.hint.clone())
                 .in_source(function.source)
         };
@@ -61,7 +58,7 @@ fn examine_one(config: &Config, engine: &Engine, function: &OwnFunction) -> Vec<
                 Some(meant) => format!("did you mean `{meant}`?"),
                 None => format!("add `{name}` to `params`, and give it at each call"),
             };
-            Problem::mistake(Code::UnknownValue, function.body, message).with_hint(hint).in_source(function.source)
+            Problem::error(Code::UnknownValue, function.body, message).with_hint(hint).in_source(function.source)
         })
         .collect()
 }

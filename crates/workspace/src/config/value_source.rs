@@ -7,15 +7,15 @@ use std::sync::OnceLock;
 use yieldtray_expression::Value;
 use yieldtray_source::SourceId;
 use yieldtray_source::Span;
-use yieldtray_source::files::{CommandError, Files};
+use yieldtray_source::files::{CommandError, FileSystem};
 
 /// `NAME = …` of a configuration.
 #[derive(Clone)]
-pub struct Entry {
+pub struct ValueEntry {
     /// The name.
     pub name: String,
     /// How its value is given.
-    pub given: Given,
+    pub source_kind: ValueSource,
     /// Whether it may never be shown.
     pub secret: bool,
     /// The origins that a secret may be sent to; without any, that of `base`.
@@ -27,12 +27,12 @@ pub struct Entry {
     /// Where the name stands.
     pub span: Span,
     /// What its source gave when it was first asked.
-    asked: OnceLock<Result<Value, Absent>>,
+    asked: OnceLock<Result<Value, SourceError>>,
 }
 
 /// The ways to give a value.
 #[derive(Clone, Debug, PartialEq)]
-pub enum Given {
+pub enum ValueSource {
     /// The value itself.
     Value(Value),
     /// `env:NAME`: a variable of the process environment or of `.env`.
@@ -43,31 +43,31 @@ pub enum Given {
     Command(Vec<String>),
 }
 
-impl Given {
+impl ValueSource {
     /// Whether a command gives it.
     pub fn is_command(&self) -> bool {
-        matches!(self, Given::Command(_))
+        matches!(self, ValueSource::Command(_))
     }
 
     /// Where the value comes from, in words; nothing for a value that stands there itself.
     pub fn words(&self) -> Option<String> {
         match self {
-            Given::Value(_) => None,
-            Given::Variable(name) => Some(format!("variable {name}")),
-            Given::File(path) => Some(format!("file {path}")),
-            Given::Command(words) => Some(format!("command {}", words.join(" "))),
+            ValueSource::Value(_) => None,
+            ValueSource::Variable(name) => Some(format!("variable {name}")),
+            ValueSource::File(path) => Some(format!("file {path}")),
+            ValueSource::Command(words) => Some(format!("command {}", words.join(" "))),
         }
     }
 }
 
 /// What a configuration says of a value.
 pub(super) struct Described {
-    pub(super) given: Given,
+    pub(super) given: ValueSource,
     pub(super) secret: bool,
     pub(super) origins: Vec<String>,
 }
 
-impl std::fmt::Debug for Entry {
+impl std::fmt::Debug for ValueEntry {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         // The value may be a secret.
         write!(f, "Entry({}{})", self.name, if self.secret { ", secret" } else { "" })
@@ -76,7 +76,7 @@ impl std::fmt::Debug for Entry {
 
 /// Why a source has no value.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Absent {
+pub struct SourceError {
     /// What is wrong, in plain words.
     pub message: String,
     /// What to do instead.
@@ -88,45 +88,54 @@ const NOT_ALLOWED: &str = "read `yieldtray.local.toml`, then run `yieldtray allo
 
 /// Where values can come from beside the texts of the workspace.
 #[derive(Clone, Copy)]
-pub struct Outside<'o> {
+pub struct ExternalSources<'o> {
     /// Environment variables.
     pub variables: &'o Variables,
     /// Files and commands.
-    pub files: &'o dyn Files,
+    pub files: &'o dyn FileSystem,
 }
 
-impl Entry {
+impl ValueEntry {
     pub(super) fn new(name: &str, described: Described, private: bool, source: SourceId, span: Span) -> Self {
         let Described { given, secret, origins } = described;
-        Self { name: name.to_owned(), given, secret, origins, private, source, span, asked: OnceLock::new() }
+        Self {
+            name: name.to_owned(),
+            source_kind: given,
+            secret,
+            origins,
+            private,
+            source,
+            span,
+            asked: OnceLock::new(),
+        }
     }
 
     /// The value; a file is read and a command is run when it is first asked for, and never again.
-    pub fn value(&self, outside: &Outside<'_>) -> Result<&Value, &Absent> {
-        if let Given::Value(value) = &self.given {
+    pub fn value(&self, outside: &ExternalSources<'_>) -> Result<&Value, &SourceError> {
+        if let ValueSource::Value(value) = &self.source_kind {
             return Ok(value);
         }
         self.asked.get_or_init(|| self.ask(outside)).as_ref()
     }
 
-    fn ask(&self, outside: &Outside<'_>) -> Result<Value, Absent> {
-        match &self.given {
-            Given::Value(value) => Ok(value.clone()),
-            Given::Variable(name) => {
+    fn ask(&self, outside: &ExternalSources<'_>) -> Result<Value, SourceError> {
+        match &self.source_kind {
+            ValueSource::Value(value) => Ok(value.clone()),
+            ValueSource::Variable(name) => {
                 if let Some(value) = outside.variables.get(name) {
                     return Ok(Value::text(value));
                 }
                 if outside.variables.withholds(name) {
                     let message =
                         format!("`{}` comes from the variable `{name}`, which this workspace may not read", self.name);
-                    return Err(Absent { message, hint: how_to_read(name) });
+                    return Err(SourceError { message, hint: how_to_read(name) });
                 }
-                Err(Absent {
+                Err(SourceError {
                     message: format!("`{}` comes from the variable `{name}`, which is not set", self.name),
                     hint: format!("write `{name}=…` into `.env`, or set it and allow the workspace to read it"),
                 })
             }
-            Given::File(path) => {
+            ValueSource::File(path) => {
                 let read = match self.private {
                     true => outside.files.read_private(Path::new(path)),
                     false => outside.files.read_data(Path::new(path)),
@@ -140,12 +149,12 @@ impl Entry {
                             "the path is relative to the workspace's root; only the private configuration may leave it"
                         }
                     };
-                    Absent { message, hint: hint.to_owned() }
+                    SourceError { message, hint: hint.to_owned() }
                 })?;
                 self.text(bytes, || format!("the file `{path}`"))
             }
-            Given::Command(words) => {
-                let output = outside.files.run(words).map_err(|why| Absent {
+            ValueSource::Command(words) => {
+                let output = outside.files.run(words).map_err(|why| SourceError {
                     message: format!("`{}` comes from the command `{}`, {}", self.name, words.join(" "), why.words()),
                     hint: match why {
                         CommandError::NotAllowed(_) => NOT_ALLOWED.to_owned(),
@@ -159,8 +168,8 @@ impl Entry {
         }
     }
 
-    fn text(&self, bytes: Vec<u8>, whose: impl Fn() -> String) -> Result<Value, Absent> {
-        let text = String::from_utf8(bytes).map_err(|_| Absent {
+    fn text(&self, bytes: Vec<u8>, whose: impl Fn() -> String) -> Result<Value, SourceError> {
+        let text = String::from_utf8(bytes).map_err(|_| SourceError {
             message: format!("`{}` comes from {}, which gave bytes that are no UTF-8 text", self.name, whose()),
             hint: "let it give text, base64 for instance".to_owned(),
         })?;

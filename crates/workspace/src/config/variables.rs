@@ -66,5 +66,5 @@ pub(crate) fn how_to_read(name: &str) -> String {
 
 /// Whether a name is one of `patterns`; `*` stands for any characters.
 pub fn is_listed(name: &str, patterns: &[String]) -> bool {
-    patterns.iter().any(|pattern| yieldtray_source::glob::matches(pattern, name))
+    patterns.iter().any(|pattern| yieldtray_source::glob::glob_match(pattern, name))
 }

@@ -3,10 +3,10 @@
 
 use crate::Workspace;
 use std::path::Path;
-use yieldtray_expression::{Bindings, Engine, check_constant};
+use yieldtray_expression::{Bindings, Engine, RandomSource, check_constant};
 use yieldtray_source::Span;
 use yieldtray_source::{Code, Problem, SourceId};
-use yieldtray_syntax::{Kind, PartContent};
+use yieldtray_syntax::{InstructionKind, PartContent};
 
 /// What is wrong with a literal text that a function of the expression at `span` is given.
 pub(super) fn constant(
@@ -25,7 +25,7 @@ pub(super) fn constant(
         _ => {
             let why = check_constant(function, literal).and_then(|()| check_time(engine, function, literal)).err()?;
             let message = format!("this can never be worked out: {why}");
-            Some(Problem::mistake(Code::BadExpression, at, message).in_source(home))
+            Some(Problem::error(Code::BadExpression, at, message).in_source(home))
         }
     }
 }
@@ -38,16 +38,16 @@ fn check_time(engine: &Engine, function: &str, literal: &str) -> Result<(), Stri
         _ => return Ok(()),
     };
     let call = engine.compile(&format!("{function}({})", serde_json::Value::from(literal)));
-    let works = call.is_ok_and(|call| engine.evaluate(&call, &Bindings::default()).is_ok());
+    let works = call.is_ok_and(|call| engine.evaluate(&call, &Bindings::default(), &RandomSource::fixed()).is_ok());
     if works { Ok(()) } else { Err(format!("`{literal}` is no {words}")) }
 }
 
 /// The files that a line names outright.
-pub(super) fn files(workspace: &Workspace, home: SourceId, kind: &Kind) -> Option<Problem> {
+pub(super) fn files(workspace: &Workspace, home: SourceId, kind: &InstructionKind) -> Option<Problem> {
     let path = match *kind {
-        Kind::BodyFrom { path, .. } | Kind::Part { content: PartContent::File { path, .. }, .. } | Kind::Each(path) => {
-            path
-        }
+        InstructionKind::BodyFrom { path, .. }
+        | InstructionKind::Part { content: PartContent::File { path, .. }, .. }
+        | InstructionKind::Each(path) => path,
         _ => return None,
     };
     let text = path.of(&workspace.source(home).text);
@@ -57,9 +57,10 @@ pub(super) fn files(workspace: &Workspace, home: SourceId, kind: &Kind) -> Optio
 fn missing(workspace: &Workspace, home: SourceId, at: Span, path: &str) -> Option<Problem> {
     // What responses are saved to may be there only later.
     let folder = workspace.source(home).path.parent().unwrap_or(Path::new("")).join(path);
-    let saved = yieldtray_source::files::clean(&folder).is_some_and(|path| path.starts_with(workspace.config.saved()));
+    let saved =
+        yieldtray_source::files::normalize(&folder).is_some_and(|path| path.starts_with(workspace.config.saved()));
     let error = workspace.locate_beside(home, path).err().filter(|_| !saved)?;
     let message = format!("the file `{path}` cannot be read: {error}");
     let hint = "paths count from the request file's own folder";
-    Some(Problem::mistake(Code::UnreadableFile, at, message).with_hint(hint).in_source(home))
+    Some(Problem::error(Code::UnreadableFile, at, message).with_hint(hint).in_source(home))
 }

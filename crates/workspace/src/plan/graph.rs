@@ -1,5 +1,5 @@
 use super::plan::needs_of;
-use crate::scope::{Answers, Lookup, Memo, Reach, Settings, Tray, yields};
+use crate::scope::{EvalCache, EvalContext, EvalSettings, Resolver, yields};
 use crate::{CellId, Workspace};
 use yieldtray_expression::Engine;
 
@@ -9,12 +9,12 @@ pub struct Graph {
     /// The cells, in order.
     pub cells: Vec<CellId>,
     /// The ways between them.
-    pub ways: Vec<Way>,
+    pub ways: Vec<Edge>,
 }
 
 /// One cell needs another, or uses what it yields.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Way {
+pub struct Edge {
     /// The cell that comes first.
     pub from: CellId,
     /// The cell that comes after it.
@@ -43,7 +43,7 @@ impl Graph {
                     .collect();
                 let declared = needs.contains(&from);
                 if declared || !names.is_empty() {
-                    graph.ways.push(Way { from, to: cell, names, declared });
+                    graph.ways.push(Edge { from, to: cell, names, declared });
                     if !graph.cells.contains(&from) {
                         graph.cells.push(from);
                     }
@@ -56,9 +56,8 @@ impl Graph {
 
 /// The names a cell uses that it does not give itself.
 fn names_used(workspace: &Workspace, engine: &Engine, cell: CellId, needs: &[CellId]) -> Vec<String> {
-    let (settings, tray, answers, mut memo) =
-        (Settings::default(), Tray::default(), Answers::default(), Memo::default());
-    let reach = Reach { workspace, engine, settings: &settings, tray: &tray, answers: &answers };
-    let lookup = Lookup::new(reach, cell, needs, &mut memo);
-    lookup.names_lacking().into_iter().map(|used| used.name).collect()
+    let (settings, mut cache) = (EvalSettings::default(), EvalCache::default());
+    let context = EvalContext::static_of(workspace, engine, &settings);
+    let resolver = Resolver::new(context, cell, needs, &mut cache);
+    resolver.names_lacking().into_iter().map(|used| used.name).collect()
 }

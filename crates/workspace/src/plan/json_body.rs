@@ -47,7 +47,7 @@ fn shadow(text: &str, body: Span, template: &Template) -> Vec<u8> {
                 }
             }
             Segment::Escape(span) => out.extend(std::iter::repeat_n(if in_string { b'x' } else { b' ' }, span.len())),
-            Segment::Mark { span, .. } => {
+            Segment::Placeholder { span, .. } => {
                 out.extend(std::iter::repeat_n(if in_string { b'x' } else { MARK }, span.len()));
             }
         }
@@ -274,15 +274,15 @@ impl Reader<'_> {
     fn wrong(&self, from: usize, to: usize, message: &str, instead: Option<String>) -> Read {
         let problem = self.problem(from, to, message.to_owned());
         Err(Box::new(match instead {
-            Some(text) if text.is_empty() => problem.with_hint("leave it out").replaced_by(text),
-            Some(text) => problem.with_hint(format!("write `{}`", text.trim())).replaced_by(text),
+            Some(text) if text.is_empty() => problem.with_hint("leave it out").with_replacement(text),
+            Some(text) => problem.with_hint(format!("write `{}`", text.trim())).with_replacement(text),
             None => problem,
         }))
     }
 
     fn problem(&self, from: usize, to: usize, message: String) -> Problem {
         let span = Span::new(self.start + from, self.start + to.max(from));
-        Problem::remark(Code::BadJson, span, format!("this body is no JSON: {message}"))
+        Problem::warning(Code::BadJson, span, format!("this body is no JSON: {message}"))
     }
 
     fn shown(&self, from: usize, to: usize) -> std::borrow::Cow<'_, str> {
@@ -327,7 +327,8 @@ mod tests {
 
     fn told(body: &str) -> Option<(String, String, Option<String>)> {
         let problem = slip(body, Span::new(0, body.len()))?;
-        let mended = problem.meant.as_ref().map(|text| edited(body, &[Edit::replace(problem.span, text.as_str())]));
+        let mended =
+            problem.replacement.as_ref().map(|text| edited(body, &[Edit::replace(problem.span, text.as_str())]));
         let message = problem.message.strip_prefix("this body is no JSON: ").expect("it says so").to_owned();
         Some((message, problem.span.of(body).to_owned(), mended))
     }

@@ -10,10 +10,10 @@ mod select;
 mod shard;
 mod validate;
 
-pub use graph::{Graph, Way};
+pub use graph::{Edge, Graph};
 pub use json_body::slip_in;
-pub use plan::{Plan, Played, Step};
-pub use prerequisites::{Link, chain};
+pub use plan::{Plan, PlayedBy, Step};
+pub use prerequisites::{Prerequisite, prerequisites};
 pub use select::Selection;
 pub use shard::FileGroups;
 pub use validate::{Depth, examine, examine_own, examine_preamble};

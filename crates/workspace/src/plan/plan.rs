@@ -3,7 +3,7 @@ use rustc_hash::{FxHashMap, FxHashSet};
 use std::path::Path;
 use yieldtray_source::Span;
 use yieldtray_source::{Code, Problem, SourceId, closest};
-use yieldtray_syntax::Kind;
+use yieldtray_syntax::InstructionKind;
 
 /// The cells of a run in the order they are sent: files and cells as they stand, what a cell needs
 /// before it.
@@ -25,7 +25,7 @@ pub struct Step {
     /// Whether it runs at the end of its file, whatever happened before.
     pub afterwards: bool,
     /// The sequence that plays it, and what that gives it.
-    pub played: Option<Played>,
+    pub played: Option<PlayedBy>,
     /// Which time the plan is gone through, from 1.
     pub round: usize,
     /// Its place in the plan of which this one is a shard.
@@ -34,9 +34,9 @@ pub struct Step {
 
 /// How a sequence plays a cell.
 #[derive(Clone, Copy, Debug)]
-pub struct Played {
+pub struct PlayedBy {
     /// The cell of the sequence.
-    pub by: CellId,
+    pub sequence: CellId,
     /// `NAME = EXPR, …` of its line.
     pub with: Option<Span>,
     /// Which time the cell is played, from 1.
@@ -220,14 +220,14 @@ impl<'p> Planner<'p> {
     }
 
     fn is_afterwards(&self, cell: CellId) -> bool {
-        self.workspace.cell(cell).instructions().any(|line| line.kind == Kind::Afterwards)
+        self.workspace.cell(cell).instructions().any(|line| line.kind == InstructionKind::Afterwards)
     }
 
     /// The cells that a sequence plays, with what each line gives and how often.
     fn plays(&mut self, cell: CellId, problems: &mut Vec<Problem>) -> Vec<(CellId, Option<Span>, u16)> {
         let text = &self.workspace.source(cell.source).text;
         let lines = self.workspace.cell(cell).instructions().filter_map(|line| match line.kind {
-            Kind::Play { name, with, times } => Some((name, name.of(text).to_owned(), with, times)),
+            InstructionKind::Play { name, with, times } => Some((name, name.of(text).to_owned(), with, times)),
             _ => None,
         });
         let lines: Vec<_> = lines.collect();
@@ -253,7 +253,7 @@ impl<'p> Planner<'p> {
             if self.steps.len() >= MOST_STEPS {
                 let span = with.unwrap_or(self.workspace.cell(by).title);
                 let message = format!("sequences that come to more than {MOST_STEPS} requests");
-                let problem = Problem::mistake(Code::NeedsCycle, span, message).with_hint("play less often");
+                let problem = Problem::error(Code::NeedsCycle, span, message).with_hint("play less often");
                 return problems.push(problem.in_source(by.source));
             }
             for (played, inner_with, times) in &inner {
@@ -261,7 +261,7 @@ impl<'p> Planner<'p> {
             }
             let (needs, problems) = (needs.clone(), own.clone());
             let time = self.played.entry(cell).and_modify(|time| *time += 1).or_insert(1);
-            let played = Some(Played { by, with, time: *time });
+            let played = Some(PlayedBy { sequence: by, with, time: *time });
             self.steps.push(Step { cell, needs, problems, afterwards: false, played, round: 1, place: None });
         }
         self.path.pop();
@@ -271,7 +271,7 @@ impl<'p> Planner<'p> {
         let from = self.path.iter().position(|waiting| *waiting == need).unwrap_or_default();
         let names: Vec<&str> =
             self.path[from..].iter().chain([&need]).map(|cell| &*self.workspace.cell(*cell).name).collect();
-        Problem::mistake(Code::NeedsCycle, span, format!("cells that need each other: {}", names.join(" → ")))
+        Problem::error(Code::NeedsCycle, span, format!("cells that need each other: {}", names.join(" → ")))
             .with_hint("remove one of these `% needs`")
             .in_source(cell.source)
     }
@@ -284,10 +284,10 @@ impl<'p> Planner<'p> {
             .cell(cell)
             .instructions()
             .filter_map(|instruction| match instruction.kind {
-                Kind::Needs(list) => Some(list),
+                InstructionKind::Needs(list) => Some(list),
                 _ => None,
             })
-            .flat_map(|list| Kind::list(list, text).map(|span| (span, span.of(text).to_owned())))
+            .flat_map(|list| InstructionKind::list(list, text).map(|span| (span, span.of(text).to_owned())))
             .collect();
         named
             .into_iter()
@@ -318,13 +318,13 @@ impl<'p> Planner<'p> {
         self.workspace.cell_named(source, own).ok_or_else(|| {
             let file = self.workspace.shown_path(source);
             let names = self.workspace.source(source).file.cells.iter().map(|cell| &*cell.name);
-            let problem = Problem::mistake(Code::UnknownCell, Span::default(), format!("no cell `{own}` in `{file}`"));
+            let problem = Problem::error(Code::UnknownCell, Span::default(), format!("no cell `{own}` in `{file}`"));
             Box::new(match closest(own, names.clone()) {
                 // The path before the name stays as it is written.
-                Some(meant) => {
-                    problem.meaning(meant).replaced_by(format!("{}{meant}", name.strip_suffix(own).unwrap_or_default()))
-                }
-                None => problem.with_hint(format!("it has {}", yieldtray_source::enumerate(names.take(8)))),
+                Some(meant) => problem
+                    .did_you_mean(meant)
+                    .with_replacement(format!("{}{meant}", name.strip_suffix(own).unwrap_or_default())),
+                None => problem.with_hint(format!("it has {}", yieldtray_source::join_words(names.take(8)))),
             })
         })
     }

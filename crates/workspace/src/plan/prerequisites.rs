@@ -1,11 +1,11 @@
 use super::plan::{Plan, Step, needs_of};
-use crate::scope::{Answers, Lookup, Memo, Reach, Settings, Tray, yields};
+use crate::scope::{EvalCache, EvalContext, EvalSettings, Resolver, Tray, yields};
 use crate::{CellId, Workspace};
 use yieldtray_expression::Engine;
 
 /// A cell that gives another what it lacks.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Link {
+pub struct Prerequisite {
     /// The cell that would be sent first.
     pub cell: CellId,
     /// The cell that lacks something.
@@ -17,7 +17,13 @@ pub struct Link {
 /// The cells to send before `cell` so that it has all its values, in the order to send them: those that
 /// yield what no place gives now, and what they lack themselves. A value is yielded by a cell that is
 /// needed, or by the only cell of the file that yields it.
-pub fn chain(workspace: &mut Workspace, engine: &Engine, settings: &Settings, tray: &Tray, cell: CellId) -> Vec<Link> {
+pub fn prerequisites(
+    workspace: &mut Workspace,
+    engine: &Engine,
+    settings: &EvalSettings,
+    tray: &Tray,
+    cell: CellId,
+) -> Vec<Prerequisite> {
     let mut chainer = Chainer { workspace, engine, settings, tray, links: Vec::new(), path: Vec::new() };
     chainer.visit(cell);
     chainer.links
@@ -26,9 +32,9 @@ pub fn chain(workspace: &mut Workspace, engine: &Engine, settings: &Settings, tr
 struct Chainer<'c> {
     workspace: &'c mut Workspace,
     engine: &'c Engine,
-    settings: &'c Settings,
+    settings: &'c EvalSettings,
     tray: &'c Tray,
-    links: Vec<Link>,
+    links: Vec<Prerequisite>,
     /// The cells that wait for what they lack. A circle ends here: its cells say themselves what is
     /// missing.
     path: Vec<CellId>,
@@ -38,12 +44,12 @@ impl Chainer<'_> {
     fn visit(&mut self, cell: CellId) {
         self.path.push(cell);
         let needs = needs_of(self.workspace, cell);
-        let mut links: Vec<Link> = Vec::new();
+        let mut links: Vec<Prerequisite> = Vec::new();
         for name in self.lacking(cell, &needs) {
             let Some(from) = self.yielder(cell, &needs, &name) else { continue };
             match links.iter_mut().find(|link| link.cell == from) {
                 Some(link) => link.names.push(name),
-                None => links.push(Link { cell: from, to: cell, names: vec![name] }),
+                None => links.push(Prerequisite { cell: from, to: cell, names: vec![name] }),
             }
         }
         // They go in the order in which they stand.
@@ -59,11 +65,11 @@ impl Chainer<'_> {
     }
 
     fn lacking(&self, cell: CellId, needs: &[CellId]) -> Vec<String> {
-        let (answers, mut memo) = (Answers::default(), Memo::default());
-        let Self { engine, settings, tray, .. } = *self;
-        let reach = Reach { workspace: self.workspace, engine, settings, tray, answers: &answers };
-        let lookup = Lookup::new(reach, cell, needs, &mut memo);
-        lookup.names_lacking().into_iter().map(|used| used.name).collect()
+        let mut cache = EvalCache::default();
+        let context =
+            EvalContext { tray: self.tray, ..EvalContext::static_of(self.workspace, self.engine, self.settings) };
+        let resolver = Resolver::new(context, cell, needs, &mut cache);
+        resolver.names_lacking().into_iter().map(|used| used.name).collect()
     }
 
     fn yielder(&self, cell: CellId, needs: &[CellId], name: &str) -> Option<CellId> {
@@ -79,7 +85,7 @@ impl Chainer<'_> {
 impl Plan {
     /// The plan of one cell and of those that a chain sends before it; with `pull_in`, also of all that
     /// `% needs` names.
-    pub fn chained(workspace: &mut Workspace, links: &[Link], cell: CellId, pull_in: bool) -> Self {
+    pub fn chained(workspace: &mut Workspace, links: &[Prerequisite], cell: CellId, pull_in: bool) -> Self {
         let order: Vec<CellId> = links.iter().map(|link| link.cell).chain([cell]).collect();
         let mut plan = Plan::new(workspace, &order, pull_in);
         for Step { cell, needs, .. } in &mut plan.steps {

@@ -1,5 +1,5 @@
 use crate::{CellId, Workspace};
-use yieldtray_source::glob::matches;
+use yieldtray_source::glob::glob_match;
 
 /// Which cells of some files are chosen. An empty list chooses all.
 #[derive(Clone, Debug, Default)]
@@ -16,8 +16,8 @@ impl Selection {
     /// Whether `cell` is chosen.
     pub fn takes(&self, workspace: &Workspace, cell: CellId) -> bool {
         let name = &workspace.cell(cell).name;
-        let named = self.only.is_empty() || self.only.iter().any(|pattern| matches(pattern, name));
-        let left_out = self.except.iter().any(|pattern| matches(pattern, name));
+        let named = self.only.is_empty() || self.only.iter().any(|pattern| glob_match(pattern, name));
+        let left_out = self.except.iter().any(|pattern| glob_match(pattern, name));
         named
             && !left_out
             && (self.tags.is_empty() || {

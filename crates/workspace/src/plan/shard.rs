@@ -62,7 +62,7 @@ impl FileGroups {
         let mut groups = Self::default();
         for step in &plan.steps {
             let Some(played) = step.played else { continue };
-            let (own, by) = (groups.of_file(step.cell.source), groups.of_file(played.by.source));
+            let (own, by) = (groups.of_file(step.cell.source), groups.of_file(played.sequence.source));
             if own != by {
                 groups.joined.insert(own.max(by), own.min(by));
             }

@@ -7,8 +7,8 @@ use crate::scope::compile;
 use crate::{CellId, Workspace, shared_labels};
 use yieldtray_expression::Engine;
 use yieldtray_source::Span;
-use yieldtray_source::{Code, Level, Problem, SourceId, closest, enumerate};
-use yieldtray_syntax::{Auth, Instruction, Kind, Template, instructions};
+use yieldtray_source::{Code, Problem, Severity, SourceId, closest, join_words};
+use yieldtray_syntax::{Auth, Instruction, InstructionKind, Template, instructions};
 
 /// The problems of `cell`: those of its own lines, and those of the preambles that hold for it.
 pub fn examine(workspace: &Workspace, engine: &Engine, cell: CellId) -> Vec<Problem> {
@@ -28,7 +28,7 @@ pub fn examine(workspace: &Workspace, engine: &Engine, cell: CellId) -> Vec<Prob
     problems.extend(examine_own(workspace, engine, cell, Depth::Sending));
     // It may be meant, to see what the server says: it is sent, with a warning.
     let slip = slip_in(&source.text, own).map(|problem| problem.in_source(cell.source));
-    problems.extend(slip.map(|problem| Problem { level: Level::Remark, ..problem }));
+    problems.extend(slip.map(|problem| Problem { severity: Severity::Warning, ..problem }));
     problems.sort_by_key(|problem| (problem.source, problem.span.start()));
     problems
 }
@@ -80,23 +80,23 @@ struct Examiner<'w> {
 impl Examiner<'_> {
     fn instruction(&mut self, home: SourceId, instruction: &Instruction) {
         match instruction.kind {
-            Kind::Let { expression, .. }
-            | Kind::Yield { expression, .. }
-            | Kind::Check { expression, .. }
-            | Kind::Skip { condition: expression, .. }
-            | Kind::Wait { until: expression, .. } => {
+            InstructionKind::Let { expression, .. }
+            | InstructionKind::Yield { expression, .. }
+            | InstructionKind::Check { expression, .. }
+            | InstructionKind::Skip { condition: expression, .. }
+            | InstructionKind::Wait { until: expression, .. } => {
                 self.expression(home, expression);
             }
-            Kind::Ask { default, choices, .. } => {
+            InstructionKind::Ask { default, choices, .. } => {
                 default.into_iter().chain(choices).for_each(|expression| self.expression(home, expression));
             }
-            Kind::Play { with: Some(with), .. } => {
+            InstructionKind::Play { with: Some(with), .. } => {
                 let text = &self.workspace.source(home).text;
-                for (_, expression) in Kind::assignments(with, text) {
+                for (_, expression) in InstructionKind::assignments(with, text) {
                     self.expression(home, expression);
                 }
             }
-            Kind::Auth(Auth::OAuth2(span)) => self.profile(home, span),
+            InstructionKind::Auth(Auth::OAuth2(span)) => self.profile(home, span),
             _ => {}
         }
         instruction.kind.texts().for_each(|text| self.template(home, text, false));
@@ -149,16 +149,16 @@ impl Examiner<'_> {
     fn waived(&mut self, cell: CellId) {
         let text = &self.workspace.source(cell.source).text;
         for instruction in self.workspace.cell(cell).instructions() {
-            let Kind::Waive(list) = instruction.kind else { continue };
+            let InstructionKind::Waive(list) = instruction.kind else { continue };
             let labels = shared_labels(self.workspace, cell.source);
-            for span in Kind::list(list, text).filter(|span| !labels.contains(&span.of(text))) {
+            for span in InstructionKind::list(list, text).filter(|span| !labels.contains(&span.of(text))) {
                 let label = span.of(text);
                 let problem =
-                    Problem::mistake(Code::UnknownLabel, span, format!("no shared check is labelled `{label}`"));
+                    Problem::error(Code::UnknownLabel, span, format!("no shared check is labelled `{label}`"));
                 let problem = match closest(label, labels.iter().copied()) {
-                    Some(meant) => problem.meaning(meant),
+                    Some(meant) => problem.did_you_mean(meant),
                     None if labels.is_empty() => problem.with_hint("no check in a preamble has a label"),
-                    None => problem.with_hint(format!("there is {}", enumerate(&labels))),
+                    None => problem.with_hint(format!("there is {}", join_words(&labels))),
                 };
                 self.problems.push(problem.in_source(cell.source));
             }

@@ -1,6 +1,6 @@
 //! The credentials of a request.
 
-use super::write::Writer;
+use super::write::TemplateRenderer;
 use crate::AuthLine;
 use crate::secret::{Destinations, UsedSecret};
 use base64::Engine as _;
@@ -8,37 +8,39 @@ use base64::engine::general_purpose::STANDARD;
 use std::sync::Arc;
 use yieldtray_expression::Value;
 use yieldtray_http::MASK;
-use yieldtray_http::{Fields, Login};
+use yieldtray_http::{HeaderFields, Login};
 use yieldtray_source::Span;
 use yieldtray_source::{Code, Problem, SourceId};
 use yieldtray_syntax::Auth;
 
 /// How a request proves who sends it.
-pub(super) enum Proof {
+pub(super) enum Credentials {
     /// By this header value.
     Header(String),
     /// By an answer to the server's challenge.
     Digest(Arc<Login>),
 }
 
-impl Writer<'_, '_> {
+impl TemplateRenderer<'_, '_> {
     /// What an `% auth` line asks for. `token` is that of an OAuth 2.0 profile; without one, its place is held.
-    pub(super) fn auth(&mut self, line: Option<&AuthLine<'_>>, token: Option<&str>) -> Option<Proof> {
+    pub(super) fn auth(&mut self, line: Option<&AuthLine<'_>>, token: Option<&str>) -> Option<Credentials> {
         let AuthLine { home, auth, .. } = *line?;
         Some(match auth {
             Auth::None => return None,
-            Auth::Basic { user, password } => Proof::Header(basic(&self.login(home, user, password, "basic"))),
-            Auth::Digest { user, password } => Proof::Digest(Arc::new(self.login(home, user, password, "digest"))),
+            Auth::Basic { user, password } => Credentials::Header(basic(&self.login(home, user, password, "basic"))),
+            Auth::Digest { user, password } => {
+                Credentials::Digest(Arc::new(self.login(home, user, password, "digest")))
+            }
             Auth::Bearer(token) => {
                 let written = self.credential(home, token);
                 if let Some(odd) = written.chars().find(|c| c.is_whitespace() || c.is_control()) {
                     let message = format!("a bearer token cannot hold U+{:04X}", odd as u32);
-                    let problem = Problem::mistake(Code::UnfitValue, token, message);
+                    let problem = Problem::error(Code::UnfitValue, token, message);
                     self.problems.push(problem.with_hint("`trim(…)` the value").in_source(home));
                 }
-                Proof::Header(format!("Bearer {written}"))
+                Credentials::Header(format!("Bearer {written}"))
             }
-            Auth::OAuth2(_) => Proof::Header(format!("Bearer {}", token.unwrap_or(MASK))),
+            Auth::OAuth2(_) => Credentials::Header(format!("Bearer {}", token.unwrap_or(MASK))),
         })
     }
 
@@ -47,7 +49,7 @@ impl Writer<'_, '_> {
         // RFC 7617 2 and RFC 7616 4: the colon ends the name.
         if login.user.contains(':') || login.user.contains(|c: char| c.is_control()) {
             let message = format!("the user of `{scheme}` cannot hold a colon or control characters");
-            self.problems.push(Problem::mistake(Code::UnfitValue, user, message).in_source(home));
+            self.problems.push(Problem::error(Code::UnfitValue, user, message).in_source(home));
         }
         login
     }
@@ -57,7 +59,7 @@ impl Writer<'_, '_> {
         let written = self.text(home, span);
         // A secret in it was looked up, and is held to its own origins; what is written here is for this request.
         let value = Value::text(written.as_str());
-        self.lookup.memo.secrets.push(UsedSecret::new(value, "this password", Destinations::Any, (home, span)));
+        self.resolver.cache.secrets.push(UsedSecret::new(value, "this password", Destinations::Any, (home, span)));
         written
     }
 }
@@ -68,11 +70,11 @@ pub(super) fn basic(login: &Login) -> String {
 }
 
 /// Adds a proof, unless a field gives one already.
-pub(super) fn add(headers: &mut Fields, proof: Option<Proof>) -> Option<Arc<Login>> {
+pub(super) fn add(headers: &mut HeaderFields, proof: Option<Credentials>) -> Option<Arc<Login>> {
     let given = headers.iter().any(|(name, _)| name.eq_ignore_ascii_case("authorization"));
     match proof.filter(|_| !given)? {
-        Proof::Digest(login) => Some(login),
-        Proof::Header(value) => {
+        Credentials::Digest(login) => Some(login),
+        Credentials::Header(value) => {
             headers.push(("Authorization".into(), value.into()));
             None
         }

@@ -1,34 +1,34 @@
 //! The body of a request: the cell's own text, form fields, parts, or a file.
 
 use super::multipart::Part;
-use super::write::Writer;
-use crate::request::encoding::{Place, Surroundings};
+use super::write::TemplateRenderer;
+use crate::request::encoding::{ContextTracker, SubstitutionContext};
 use crate::request::multipart;
 use std::path::{Path, PathBuf};
-use yieldtray_http::{Content, Fields, FilePiece, Piece};
+use yieldtray_http::{Body, BodyPart, FileBody, HeaderFields};
 use yieldtray_source::Span;
 use yieldtray_source::access::check_writable;
-use yieldtray_source::files::clean;
+use yieldtray_source::files::normalize;
 use yieldtray_source::{Code, Problem, SourceId};
-use yieldtray_syntax::{Kind, PartContent};
+use yieldtray_syntax::{InstructionKind, PartContent};
 
 const FORM: &str = "application/x-www-form-urlencoded";
 
-impl Writer<'_, '_> {
+impl TemplateRenderer<'_, '_> {
     /// The body, and the Content-Type that belongs to it where no field gives one.
-    pub(super) fn body(&mut self, source: SourceId, headers: &Fields) -> (Option<Content>, Option<String>) {
-        let workspace = self.lookup.workspace;
-        let cell = workspace.cell(self.lookup.cell);
+    pub(super) fn body(&mut self, source: SourceId, headers: &HeaderFields) -> (Option<Body>, Option<String>) {
+        let workspace = self.resolver.workspace;
+        let cell = workspace.cell(self.resolver.cell);
         let (mut form, mut parts) = (Vec::new(), Vec::new());
         for line in cell.instructions() {
             match line.kind {
-                Kind::Field { name, value } => {
-                    let name = self.write(source, name, Surroundings::Encoded(Place::Form), false);
-                    let value = self.write(source, value, Surroundings::Encoded(Place::Form), false);
+                InstructionKind::Field { name, value } => {
+                    let name = self.write(source, name, ContextTracker::Encoded(SubstitutionContext::Form), false);
+                    let value = self.write(source, value, ContextTracker::Encoded(SubstitutionContext::Form), false);
                     form.push(format!("{name}={value}"));
                 }
-                Kind::Part { name, content } => parts.extend(self.part(source, name, content)),
-                Kind::BodyFrom { path, verbatim } => return self.body_from(source, path, verbatim, headers),
+                InstructionKind::Part { name, content } => parts.extend(self.part(source, name, content)),
+                InstructionKind::BodyFrom { path, verbatim } => return self.body_from(source, path, verbatim, headers),
                 _ => {}
             }
         }
@@ -36,14 +36,14 @@ impl Writer<'_, '_> {
             return (Some(form.join("&").into()), Some(FORM.to_owned()));
         }
         if !parts.is_empty() {
-            let boundary = self.lookup.reach.engine.made_up().boundary();
+            let boundary = self.resolver.context.random.boundary();
             let media = format!("multipart/form-data; boundary={boundary}");
             return (Some(multipart::body(parts, &boundary)), Some(media));
         }
         if cell.body.is_empty() {
             return (None, None);
         }
-        let around = Surroundings::body(content_type(headers), cell.body.of(&workspace.source(source).text));
+        let around = ContextTracker::body(content_type(headers), cell.body.of(&workspace.source(source).text));
         let body = self.write(source, cell.body, around, true);
         let media = is_json_document(&body).then(|| "application/json".to_owned());
         (Some(body.into()), media)
@@ -55,7 +55,7 @@ impl Writer<'_, '_> {
             PartContent::Text { value, media } => {
                 let media = media.map(|span| (span, self.text(source, span)));
                 self.check_media(source, media.as_ref());
-                let piece = Piece::Bytes(self.text(source, value).into());
+                let piece = BodyPart::Bytes(self.text(source, value).into());
                 Some(Part { name, filename: None, media: media.map(|(_, media)| media), piece })
             }
             PartContent::File { path, media, filename } => {
@@ -71,7 +71,7 @@ impl Writer<'_, '_> {
     fn check_media(&mut self, source: SourceId, written: Option<&(Span, String)>) {
         let Some((span, media)) = written else { return };
         if media.contains(|c: char| c.is_control()) || !media.contains('/') {
-            let problem = Problem::mistake(Code::UnfitValue, *span, format!("`{media}` is no media type"));
+            let problem = Problem::error(Code::UnfitValue, *span, format!("`{media}` is no media type"));
             self.problems.push(problem.with_hint("write it as in `image/jpeg`").in_source(source));
         }
     }
@@ -82,22 +82,22 @@ impl Writer<'_, '_> {
         source: SourceId,
         path: Span,
         verbatim: bool,
-        headers: &Fields,
-    ) -> (Option<Content>, Option<String>) {
+        headers: &HeaderFields,
+    ) -> (Option<Body>, Option<String>) {
         let Some(file) = self.file(source, path) else { return (None, None) };
         let guessed = multipart::media_type(&file.shown);
         let media = (guessed != "application/octet-stream").then_some(guessed);
         if verbatim {
-            return (Some(Content::Pieces(vec![Piece::File(file)])), media);
+            return (Some(Body::Pieces(vec![BodyPart::File(file)])), media);
         }
-        let workspace = self.lookup.workspace;
+        let workspace = self.resolver.workspace;
         let text = match workspace.read_beside(source, &self.text(source, path)) {
             Ok(bytes) => String::from_utf8(bytes).map_err(|_| "it is not UTF-8 text".to_owned()),
             Err(error) => Err(error.to_string()),
         };
         match text {
             Ok(text) => {
-                let around = Surroundings::body(content_type(headers).or(media.as_deref()), &text);
+                let around = ContextTracker::body(content_type(headers).or(media.as_deref()), &text);
                 let body = self.write_file(source, path, &file.shown, &text, around);
                 let json = || is_json_document(&body).then(|| "application/json".to_owned());
                 let media = media.or_else(json);
@@ -107,23 +107,23 @@ impl Writer<'_, '_> {
                 let message = format!("the body cannot be taken from `{}`: {why}", file.shown);
                 let hint = "write `verbatim` after the path to send the bytes as they are";
                 self.problems
-                    .push(Problem::mistake(Code::UnreadableFile, path, message).with_hint(hint).in_source(source));
+                    .push(Problem::error(Code::UnreadableFile, path, message).with_hint(hint).in_source(source));
                 (None, None)
             }
         }
     }
 
     /// The file whose path stands at `path`, relative to the request file.
-    fn file(&mut self, source: SourceId, path: Span) -> Option<FilePiece> {
+    fn file(&mut self, source: SourceId, path: Span) -> Option<FileBody> {
         let written = self.text(source, path);
-        let workspace = self.lookup.workspace;
+        let workspace = self.resolver.workspace;
         match workspace.locate_beside(source, &written) {
             Ok(file) => Some(file),
             Err(why) => {
                 let message = format!("`{written}` cannot be sent: {why}");
                 let hint = "paths are counted from the request file's folder and stay inside the workspace";
                 self.problems
-                    .push(Problem::mistake(Code::UnreadableFile, path, message).with_hint(hint).in_source(source));
+                    .push(Problem::error(Code::UnreadableFile, path, message).with_hint(hint).in_source(source));
                 None
             }
         }
@@ -131,15 +131,15 @@ impl Writer<'_, '_> {
 
     /// Where `% save` puts the answer's body, relative to the root.
     pub(super) fn save(&mut self, source: SourceId) -> Option<PathBuf> {
-        let workspace = self.lookup.workspace;
-        let saves = workspace.cell(self.lookup.cell).instructions().filter_map(|line| match line.kind {
-            Kind::Save(path) => Some(path),
+        let workspace = self.resolver.workspace;
+        let saves = workspace.cell(self.resolver.cell).instructions().filter_map(|line| match line.kind {
+            InstructionKind::Save(path) => Some(path),
             _ => None,
         });
         let span = saves.last()?;
         let written = self.text(source, span);
         let folder = workspace.config.saved();
-        let path = clean(Path::new(&written)).filter(|path| path.file_name().is_some() && !written.ends_with('/'));
+        let path = normalize(Path::new(&written)).filter(|path| path.file_name().is_some() && !written.ends_with('/'));
         let why = match path.map(|path| Path::new(folder).join(path)) {
             Some(path) => match check_writable(&path) {
                 Ok(()) => return Some(path),
@@ -149,12 +149,12 @@ impl Writer<'_, '_> {
         };
         let message = format!("nothing can be saved to `{written}`: {why}");
         let hint = format!("paths are relative to `{folder}`, which `saved` in `[workspace]` can change");
-        self.problems.push(Problem::mistake(Code::UnreadableFile, span, message).with_hint(hint).in_source(source));
+        self.problems.push(Problem::error(Code::UnreadableFile, span, message).with_hint(hint).in_source(source));
         None
     }
 }
 
-fn content_type(headers: &Fields) -> Option<&str> {
+fn content_type(headers: &HeaderFields) -> Option<&str> {
     headers.iter().find(|(name, _)| name.eq_ignore_ascii_case("content-type")).map(|(_, value)| &**value)
 }
 

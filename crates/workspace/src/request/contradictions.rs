@@ -3,7 +3,7 @@
 use crate::{CellId, Workspace};
 use yieldtray_source::Span;
 use yieldtray_source::{Code, Problem};
-use yieldtray_syntax::{Instruction, Kind};
+use yieldtray_syntax::{Instruction, InstructionKind};
 
 /// Where a cell gives one thing in two ways.
 pub(crate) fn contradictions(workspace: &Workspace, cell: CellId) -> Vec<Problem> {
@@ -11,8 +11,8 @@ pub(crate) fn contradictions(workspace: &Workspace, cell: CellId) -> Vec<Problem
     let text = &workspace.source(cell.source).text;
     let mut found = Vec::new();
     let mut clash = |first: Span, second: Span, message: &str, hint: &str| {
-        let problem = Problem::mistake(Code::Contradiction, second, message).with_hint(hint);
-        found.push(problem.with_also(cell.source, first, "the other stands here").in_source(cell.source));
+        let problem = Problem::error(Code::Contradiction, second, message).with_hint(hint);
+        found.push(problem.with_related(cell.source, first, "the other stands here").in_source(cell.source));
     };
     // A body has one source.
     let mut bodies: Vec<(&str, Span)> = Vec::new();
@@ -36,7 +36,7 @@ pub(crate) fn contradictions(workspace: &Workspace, cell: CellId) -> Vec<Problem
             }
         }
     }
-    let plays = own.instructions().find(|line| matches!(line.kind, Kind::Play { .. }));
+    let plays = own.instructions().find(|line| matches!(line.kind, InstructionKind::Play { .. }));
     if let (Some(play), Some(request)) = (plays, &own.request) {
         let hint = "give the request a cell of its own: a sequence only plays others";
         clash(play.span, request.span, "this cell plays others and has a request too", hint);
@@ -64,22 +64,22 @@ pub(crate) fn contradictions(workspace: &Workspace, cell: CellId) -> Vec<Problem
 
 fn body_word(line: &Instruction) -> Option<&'static str> {
     match line.kind {
-        Kind::Field { .. } => Some("field"),
-        Kind::Part { .. } => Some("part"),
-        Kind::BodyFrom { .. } => Some("body"),
+        InstructionKind::Field { .. } => Some("field"),
+        InstructionKind::Part { .. } => Some("part"),
+        InstructionKind::BodyFrom { .. } => Some("body"),
         _ => None,
     }
 }
 
 fn single_word(line: &Instruction) -> Option<&'static str> {
     match line.kind {
-        Kind::Auth(_) => Some("auth"),
-        Kind::Timeout(_) => Some("timeout"),
-        Kind::Redirects(_) => Some("redirects"),
-        Kind::Cookies(_) => Some("cookies"),
-        Kind::Insecure(_) => Some("insecure"),
-        Kind::VerbatimPath => Some("path"),
-        Kind::Save(_) => Some("save"),
+        InstructionKind::Auth(_) => Some("auth"),
+        InstructionKind::Timeout(_) => Some("timeout"),
+        InstructionKind::Redirects(_) => Some("redirects"),
+        InstructionKind::Cookies(_) => Some("cookies"),
+        InstructionKind::Insecure(_) => Some("insecure"),
+        InstructionKind::VerbatimPath => Some("path"),
+        InstructionKind::Save(_) => Some("save"),
         _ => None,
     }
 }

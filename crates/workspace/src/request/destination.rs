@@ -1,24 +1,24 @@
 //! Whether the secrets of a request belong to the origin it goes to.
 
 use crate::AuthLine;
-use crate::scope::Lookup;
+use crate::scope::Resolver;
 use crate::secret::{Destinations, UsedSecret};
 use url::Url;
-use yieldtray_http::Prepared;
+use yieldtray_http::PreparedRequest;
 use yieldtray_http::origin_of;
-use yieldtray_source::{Code, Problem, enumerate};
+use yieldtray_source::{Code, Problem, join_words};
 use yieldtray_syntax::Auth;
 
 /// The secrets that were looked up for a request to `url`, and do not belong there.
-pub(super) fn check(lookup: &mut Lookup<'_>, url: &Url, auth: Option<&AuthLine<'_>>) -> Vec<Problem> {
+pub(super) fn check(resolver: &mut Resolver<'_>, url: &Url, auth: Option<&AuthLine<'_>>) -> Vec<Problem> {
     let origin = origin_of(url);
     let oauth2 = auth.filter(|line| matches!(line.auth, Auth::OAuth2(_)));
-    if (lookup.memo.secrets.is_empty() && oauth2.is_none()) || is_listed(lookup, &origin) {
+    if (resolver.cache.secrets.is_empty() && oauth2.is_none()) || is_listed(resolver, &origin) {
         return Vec::new();
     }
-    let base = lookup.base_origin();
+    let base = resolver.base_origin();
     let mut problems: Vec<Problem> = Vec::new();
-    for secret in &lookup.memo.secrets {
+    for secret in &resolver.cache.secrets {
         if !secret.may_go_to(&origin, base.as_deref()) {
             let problem = elsewhere(secret, &origin, base.as_deref());
             let told = |old: &Problem| old.message == problem.message;
@@ -27,14 +27,14 @@ pub(super) fn check(lookup: &mut Lookup<'_>, url: &Url, auth: Option<&AuthLine<'
             }
         }
     }
-    problems.extend(oauth2.and_then(|line| token_elsewhere(lookup, line, &origin, base.as_deref())));
+    problems.extend(oauth2.and_then(|line| token_elsewhere(resolver, line, &origin, base.as_deref())));
     problems
 }
 
 /// A token goes where `base` is, to its token endpoint, and to the origins that its profile lists.
-fn token_elsewhere(lookup: &Lookup<'_>, line: &AuthLine<'_>, origin: &str, base: Option<&str>) -> Option<Problem> {
+fn token_elsewhere(resolver: &Resolver<'_>, line: &AuthLine<'_>, origin: &str, base: Option<&str>) -> Option<Problem> {
     let Auth::OAuth2(span) = line.auth else { return None };
-    let workspace = lookup.workspace;
+    let workspace = resolver.workspace;
     let name = span.of(&workspace.source(line.home).text);
     let profile = workspace.config.profile(name)?;
     let endpoint = profile.entries.iter().find(|entry| entry.key == "token_url");
@@ -50,25 +50,25 @@ fn token_elsewhere(lookup: &Lookup<'_>, line: &AuthLine<'_>, origin: &str, base:
         "{}: add `for = [\"{origin}\"]` to `[oauth2.{name}]`, or pass `--secrets-to {origin}` to send it once",
         belongs_to(base, &profile.origins)
     );
-    let problem = Problem::mistake(Code::SecretElsewhere, span, message).with_hint(hint);
-    Some(problem.with_also(profile.source, profile.span, "the profile is here").in_source(line.home))
+    let problem = Problem::error(Code::SecretElsewhere, span, message).with_hint(hint);
+    Some(problem.with_related(profile.source, profile.span, "the profile is here").in_source(line.home))
 }
 
 /// The same for a request for a token: its endpoint is where the secrets of a profile belong, unless they say
 /// otherwise themselves.
-pub(super) fn check_token_request(lookup: &Lookup<'_>, prepared: &Prepared) -> Vec<Problem> {
+pub(super) fn check_token_request(resolver: &Resolver<'_>, prepared: &PreparedRequest) -> Vec<Problem> {
     let origin = origin_of(&prepared.url);
-    if is_listed(lookup, &origin) {
+    if is_listed(resolver, &origin) {
         return Vec::new();
     }
-    let listed = lookup.memo.secrets.iter().filter(|secret| matches!(secret.destinations, Destinations::Listed(_)));
+    let listed = resolver.cache.secrets.iter().filter(|secret| matches!(secret.destinations, Destinations::Listed(_)));
     let elsewhere = listed.filter(|secret| !secret.may_go_to(&origin, None));
     elsewhere.map(|secret| self::elsewhere(secret, &origin, None)).collect()
 }
 
 /// Whether the user allows an origin for this time.
-pub(super) fn is_listed(lookup: &Lookup<'_>, origin: &str) -> bool {
-    lookup.reach.settings.secrets_to.iter().any(|listed| listed == origin)
+pub(super) fn is_listed(resolver: &Resolver<'_>, origin: &str) -> bool {
+    resolver.context.settings.secrets_to.iter().any(|listed| listed == origin)
 }
 
 fn elsewhere(secret: &UsedSecret, origin: &str, base: Option<&str>) -> Problem {
@@ -85,16 +85,16 @@ fn elsewhere(secret: &UsedSecret, origin: &str, base: Option<&str>) -> Problem {
         None => format!("define it in the configuration with `for = [\"{origin}\"]`"),
     };
     let hint = format!("{belongs}: {define}, or pass `--secrets-to {origin}` to send it once");
-    let problem = Problem::mistake(Code::SecretElsewhere, span, message).with_hint(hint).in_source(source);
+    let problem = Problem::error(Code::SecretElsewhere, span, message).with_hint(hint).in_source(source);
     match secret.defined_at {
-        Some((source, span)) => problem.with_also(source, span, "it is defined here"),
+        Some((source, span)) => problem.with_related(source, span, "it is defined here"),
         None => problem,
     }
 }
 
 fn belongs_to(base: Option<&str>, listed: &[String]) -> String {
     match (base, listed) {
-        (_, [_, ..]) => format!("it belongs to {}", enumerate(listed)),
+        (_, [_, ..]) => format!("it belongs to {}", join_words(listed)),
         (Some(base), []) => format!("it belongs to `{base}`, the origin of `base`"),
         (None, []) => "the configuration has no `base`, whose origin it would belong to".to_owned(),
     }

@@ -3,12 +3,12 @@
 
 use crate::secret::Encoding;
 use std::borrow::Cow;
-use yieldtray_expression::{Kind, Unfit, Value};
+use yieldtray_expression::{NotRepresentable, Value, ValueKind};
 use yieldtray_http::is_json;
 
 /// What surrounds a mark.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Place {
+pub enum SubstitutionContext {
     /// The very start of a target: the value is an address.
     TargetStart,
     /// A path or query.
@@ -27,24 +27,24 @@ pub enum Place {
     Text,
 }
 
-impl Place {
+impl SubstitutionContext {
     /// How the place is called in a message.
     pub(super) fn words(self) -> &'static str {
         match self {
-            Place::TargetStart | Place::Target => "the target",
-            Place::Header => "a header",
-            Place::JsonString => "a JSON string",
-            Place::Json => "JSON",
-            Place::Xml => "XML",
-            Place::Form => "a form",
-            Place::Text => "text",
+            SubstitutionContext::TargetStart | SubstitutionContext::Target => "the target",
+            SubstitutionContext::Header => "a header",
+            SubstitutionContext::JsonString => "a JSON string",
+            SubstitutionContext::Json => "JSON",
+            SubstitutionContext::Xml => "XML",
+            SubstitutionContext::Form => "a form",
+            SubstitutionContext::Text => "text",
         }
     }
 
     /// `value` as it is written here; `raw` leaves the encoding off.
-    pub fn write(self, value: &Value, raw: bool) -> Result<Cow<'_, str>, Unfit> {
-        if self == Place::Json {
-            let structure = matches!(value.kind(), Kind::List | Kind::Map | Kind::Null);
+    pub fn write(self, value: &Value, raw: bool) -> Result<Cow<'_, str>, NotRepresentable> {
+        if self == SubstitutionContext::Json {
+            let structure = matches!(value.kind(), ValueKind::List | ValueKind::Map | ValueKind::Null);
             return match raw && !structure {
                 true => value.to_text(),
                 false => Ok(Cow::Owned(value.show())),
@@ -57,11 +57,14 @@ impl Place {
     /// A text as it is written here.
     pub fn encode(self, text: Cow<'_, str>) -> Cow<'_, str> {
         match self {
-            Place::TargetStart | Place::Header | Place::Text | Place::Json => text,
-            Place::Target => encoded(Encoding::Percent, text),
-            Place::JsonString => encoded(Encoding::Json, text),
-            Place::Xml => encoded(Encoding::Xml, text),
-            Place::Form => encoded(Encoding::Form, text),
+            SubstitutionContext::TargetStart
+            | SubstitutionContext::Header
+            | SubstitutionContext::Text
+            | SubstitutionContext::Json => text,
+            SubstitutionContext::Target => encoded(Encoding::Percent, text),
+            SubstitutionContext::JsonString => encoded(Encoding::Json, text),
+            SubstitutionContext::Xml => encoded(Encoding::Xml, text),
+            SubstitutionContext::Form => encoded(Encoding::Form, text),
         }
     }
 }
@@ -75,7 +78,7 @@ fn encoded(encoding: Encoding, text: Cow<'_, str>) -> Cow<'_, str> {
 
 /// Follows a text as it is written and knows at each mark what surrounds it.
 #[derive(Clone, Debug)]
-pub enum Surroundings {
+pub enum ContextTracker {
     /// A request target.
     Target {
         /// Whether something of it is written.
@@ -89,12 +92,12 @@ pub enum Surroundings {
         escaped: bool,
     },
     /// The same place all along.
-    Same(Place),
+    Same(SubstitutionContext),
     /// The same place all along, where plain text is encoded as values are.
-    Encoded(Place),
+    Encoded(SubstitutionContext),
 }
 
-impl Surroundings {
+impl ContextTracker {
     /// Literal text as it is written here.
     pub(super) fn literal<'t>(&self, text: &'t str) -> Cow<'t, str> {
         match self {
@@ -112,10 +115,10 @@ impl Surroundings {
         let media = media_type.map(|full| full.split(';').next().unwrap_or_default().trim().to_ascii_lowercase());
         match media.as_deref() {
             Some(media) if is_json(media) => Self::json(),
-            Some(media) if media.ends_with("/xml") || media.ends_with("+xml") => Self::Same(Place::Xml),
-            Some("application/x-www-form-urlencoded") => Self::Same(Place::Form),
+            Some(media) if media.ends_with("/xml") || media.ends_with("+xml") => Self::Same(SubstitutionContext::Xml),
+            Some("application/x-www-form-urlencoded") => Self::Same(SubstitutionContext::Form),
             None if looks_like_json(body) => Self::json(),
-            _ => Self::Same(Place::Text),
+            _ => Self::Same(SubstitutionContext::Text),
         }
     }
 
@@ -142,14 +145,14 @@ impl Surroundings {
     }
 
     /// The place of a mark that stands here. A mark counts as something written.
-    pub fn mark(&mut self) -> Place {
+    pub fn mark(&mut self) -> SubstitutionContext {
         match self {
             Self::Target { started } => match std::mem::replace(started, true) {
-                false => Place::TargetStart,
-                true => Place::Target,
+                false => SubstitutionContext::TargetStart,
+                true => SubstitutionContext::Target,
             },
-            Self::Json { in_string: true, .. } => Place::JsonString,
-            Self::Json { .. } => Place::Json,
+            Self::Json { in_string: true, .. } => SubstitutionContext::JsonString,
+            Self::Json { .. } => SubstitutionContext::Json,
             Self::Same(place) | Self::Encoded(place) => *place,
         }
     }

@@ -1,4 +1,4 @@
-//! A cell and the values it sees become a [`yieldtray_http::Prepared`] request, in which nothing is unresolved.
+//! A cell and the values it sees become a [`yieldtray_http::PreparedRequest`] request, in which nothing is unresolved.
 
 mod auth;
 mod body;
@@ -13,8 +13,8 @@ mod target;
 mod write;
 
 pub(crate) use contradictions::contradictions;
-pub use encoding::{Place, Surroundings};
+pub use encoding::{ContextTracker, SubstitutionContext};
 pub(crate) use oauth2::unknown_profile;
-pub use oauth2::{Granted, Token, TokenRequest, Tokens, token_request};
-pub use prepare::{Extras, Made, prepare};
+pub use oauth2::{Token, TokenLookup, TokenRequest, Tokens, token_request};
+pub use prepare::{Overrides, PreparedWithSave, prepare};
 pub use sending::configured;

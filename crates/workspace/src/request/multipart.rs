@@ -2,7 +2,7 @@
 
 use crate::secret::Encoding;
 use std::borrow::Cow;
-use yieldtray_http::{Content, FilePiece, Piece};
+use yieldtray_http::{Body, BodyPart, FileBody};
 
 /// One part.
 pub(super) struct Part {
@@ -13,11 +13,11 @@ pub(super) struct Part {
     /// The media type.
     pub(super) media: Option<String>,
     /// What it holds.
-    pub(super) piece: Piece,
+    pub(super) piece: BodyPart,
 }
 
 /// The body of `parts`, which `boundary` keeps apart.
-pub(super) fn body(parts: Vec<Part>, boundary: &str) -> Content {
+pub(super) fn body(parts: Vec<Part>, boundary: &str) -> Body {
     let mut pieces = Vec::with_capacity(parts.len() * 2 + 1);
     let mut text = String::new();
     for Part { name, filename, media, piece } in parts {
@@ -30,17 +30,17 @@ pub(super) fn body(parts: Vec<Part>, boundary: &str) -> Content {
         }
         text.push_str("\r\n\r\n");
         match piece {
-            Piece::Bytes(bytes) => text.push_str(&String::from_utf8_lossy(&bytes)),
-            Piece::File(file) => {
-                pieces.push(Piece::Bytes(std::mem::take(&mut text).into()));
-                pieces.push(Piece::File(file));
+            BodyPart::Bytes(bytes) => text.push_str(&String::from_utf8_lossy(&bytes)),
+            BodyPart::File(file) => {
+                pieces.push(BodyPart::Bytes(std::mem::take(&mut text).into()));
+                pieces.push(BodyPart::File(file));
             }
         }
         text.push_str("\r\n");
     }
     text.push_str(&format!("--{boundary}--\r\n"));
-    pieces.push(Piece::Bytes(text.into()));
-    Content::Pieces(pieces)
+    pieces.push(BodyPart::Bytes(text.into()));
+    Body::Pieces(pieces)
 }
 
 /// A name between quotes, so that it cannot end them (RFC 7578 2, as the HTML standard writes it).
@@ -54,9 +54,9 @@ pub(super) fn media_type(filename: &str) -> String {
 }
 
 /// A file as a part of its own name.
-pub(super) fn file_part(name: String, file: FilePiece, filename: Option<String>, media: Option<String>) -> Part {
+pub(super) fn file_part(name: String, file: FileBody, filename: Option<String>, media: Option<String>) -> Part {
     let own = || file.shown.rsplit('/').next().unwrap_or_default().to_owned();
     let filename = filename.unwrap_or_else(own);
     let media = media.unwrap_or_else(|| media_type(&filename));
-    Part { name, filename: Some(filename), media: Some(media), piece: Piece::File(file) }
+    Part { name, filename: Some(filename), media: Some(media), piece: BodyPart::File(file) }
 }

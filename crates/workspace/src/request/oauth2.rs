@@ -1,12 +1,12 @@
 //! Tokens of OAuth 2.0 (RFC 6749): the request that gets one, and what comes back.
 
 use super::auth::basic;
-use super::write::Writer;
+use super::write::TemplateRenderer;
 use super::{destination, prepare, sending};
 use crate::AuthLine;
 use crate::auth_of;
 use crate::config::{Config, Profile};
-use crate::scope::Lookup;
+use crate::scope::Resolver;
 use crate::secret::{Destinations, UsedSecret};
 use sha2::{Digest, Sha256};
 use std::fmt;
@@ -15,11 +15,11 @@ use url::form_urlencoded;
 use yieldtray_expression::Value;
 use yieldtray_http::Exchange;
 use yieldtray_http::origin_of;
-use yieldtray_http::{Fields, Login, Prepared, Sending};
+use yieldtray_http::{HeaderFields, Login, PreparedRequest, SendOptions};
 use yieldtray_source::Span;
 use yieldtray_source::access::CONFIG_FILE;
 use yieldtray_source::hex;
-use yieldtray_source::{Code, Problem, closest, enumerate};
+use yieldtray_source::{Code, Problem, closest, join_words};
 use yieldtray_syntax::Auth;
 
 /// A token that ends this soon, in seconds, is renewed first: the request takes time too.
@@ -80,7 +80,7 @@ pub struct TokenRequest {
     /// The profile it is for.
     pub profile: String,
     /// The request.
-    pub prepared: Arc<Prepared>,
+    pub prepared: Arc<PreparedRequest>,
     print: String,
     /// The token that is renewed, if one is.
     renews: Option<Token>,
@@ -88,7 +88,7 @@ pub struct TokenRequest {
 
 /// What a cell that asks for a profile's token gets.
 #[derive(Debug)]
-pub enum Granted {
+pub enum TokenLookup {
     /// It asks for none.
     NotNeeded,
     /// This token, of this profile.
@@ -100,42 +100,45 @@ pub enum Granted {
 /// What the cell of `lookup` needs before it can be made. The token of the profile `just_got` will do even
 /// if it ends at once: asking again would give no better one.
 pub fn token_request(
-    lookup: &mut Lookup<'_>,
+    resolver: &mut Resolver<'_>,
     tokens: &Tokens,
     just_got: Option<&str>,
-) -> Result<Granted, Vec<Problem>> {
-    let Some(AuthLine { home, auth: Auth::OAuth2(span), .. }) = auth_of(lookup.workspace, lookup.cell) else {
-        return Ok(Granted::NotNeeded);
+) -> Result<TokenLookup, Vec<Problem>> {
+    let Some(AuthLine { home, auth: Auth::OAuth2(span), .. }) = auth_of(resolver.workspace, resolver.cell) else {
+        return Ok(TokenLookup::NotNeeded);
     };
-    let now = lookup.reach.engine.made_up().now().timestamp();
-    let config = &lookup.workspace.config;
-    let environment = lookup.reach.settings.environment.as_deref();
+    let now = resolver.context.random.now().timestamp();
+    let config = &resolver.workspace.config;
+    let environment = resolver.context.settings.environment.as_deref();
     // The limits of the request hold for its token too.
     let configured = sending::configured(config.send_settings(environment));
-    let sending = sending::of_cell(configured, lookup.workspace, lookup.cell);
-    let mut writer = Writer { lookup, problems: Vec::new() };
+    let sending = sending::of_cell(configured, resolver.workspace, resolver.cell);
+    let mut writer = TemplateRenderer { resolver, problems: Vec::new() };
     let name = writer.text(home, span);
     let Some(profile) = config.profile(&name) else {
         return Err(vec![unknown_profile(config, &name, span).in_source(home)]);
     };
-    let words = Words::read(&mut writer, profile);
+    let words = ProfileParams::read(&mut writer, profile);
     let print = words.print();
     let known = tokens.find(&name, &print);
     let lasts = |token: &&Token| token.ends.is_none_or(|ends| ends > now + LEEWAY) || just_got == Some(&name);
     if let Some(token) = known.filter(lasts) {
-        return Ok(Granted::Token(token.clone()));
+        return Ok(TokenLookup::Token(token.clone()));
     }
     let renews = known.filter(|token| token.refresh.is_some()).cloned();
     let prepared =
         words.request(&mut writer, profile, renews.as_ref().and_then(|token| token.refresh.as_deref()), sending);
     let mut problems = writer.problems;
     if let Some(prepared) = &prepared {
-        problems.extend(destination::check_token_request(lookup, prepared));
+        problems.extend(destination::check_token_request(resolver, prepared));
     }
     match prepared {
-        Some(prepared) if !problems.iter().any(Problem::is_mistake) => {
-            Ok(Granted::Request(Box::new(TokenRequest { profile: name, prepared: Arc::new(prepared), print, renews })))
-        }
+        Some(prepared) if !problems.iter().any(Problem::is_error) => Ok(TokenLookup::Request(Box::new(TokenRequest {
+            profile: name,
+            prepared: Arc::new(prepared),
+            print,
+            renews,
+        }))),
         _ => Err(problems),
     }
 }
@@ -143,25 +146,25 @@ pub fn token_request(
 /// A profile nobody has described, with what was probably meant.
 pub(crate) fn unknown_profile(config: &Config, name: &str, span: Span) -> Problem {
     let names: Vec<&str> = config.profiles.iter().map(|profile| profile.name.as_str()).collect();
-    let problem = Problem::mistake(Code::UnknownProfile, span, format!("no profile `{name}` of OAuth 2.0"));
+    let problem = Problem::error(Code::UnknownProfile, span, format!("no profile `{name}` of OAuth 2.0"));
     match closest(name, names.iter().copied()) {
-        Some(meant) => problem.meaning(meant),
+        Some(meant) => problem.did_you_mean(meant),
         None if names.is_empty() => problem.with_hint(format!("describe it in `{CONFIG_FILE}`: `[oauth2.{name}]`")),
-        None => problem.with_hint(format!("there is {}", enumerate(names))),
+        None => problem.with_hint(format!("there is {}", join_words(names))),
     }
 }
 
 /// What a profile says, its marks resolved.
-struct Words(Vec<(&'static str, String)>);
+struct ProfileParams(Vec<(&'static str, String)>);
 
-impl Words {
-    fn read(writer: &mut Writer<'_, '_>, profile: &Profile) -> Self {
+impl ProfileParams {
+    fn read(writer: &mut TemplateRenderer<'_, '_>, profile: &Profile) -> Self {
         let written = profile.entries.iter().map(|entry| {
             let text = writer.text(entry.source, entry.span);
             if entry.is_secret() {
                 let value = Value::text(text.as_str());
                 let used = UsedSecret::new(value, entry.key, Destinations::Any, (entry.source, entry.span));
-                writer.lookup.memo.secrets.push(used);
+                writer.resolver.cache.secrets.push(used);
             }
             (entry.key, text)
         });
@@ -183,11 +186,11 @@ impl Words {
     /// The token request (RFC 6749 4.3.2, 4.4.2, 6).
     fn request(
         &self,
-        writer: &mut Writer<'_, '_>,
+        writer: &mut TemplateRenderer<'_, '_>,
         profile: &Profile,
         refresh: Option<&str>,
-        sending: Sending,
-    ) -> Option<Prepared> {
+        sending: SendOptions,
+    ) -> Option<PreparedRequest> {
         let grant = self.get("grant").unwrap_or("client_credentials");
         let mut form: Vec<(&str, &str)> = Vec::new();
         let mut lacking = Vec::new();
@@ -214,13 +217,13 @@ impl Words {
         form.extend(self.get("scope").filter(|scope| !scope.is_empty()).map(|scope| ("scope", scope)));
         let client = need("client_id").to_owned();
         if !lacking.is_empty() {
-            let message = format!("`[oauth2.{}]` lacks {}", profile.name, enumerate(&lacking));
+            let message = format!("`[oauth2.{}]` lacks {}", profile.name, join_words(&lacking));
             let hint = "see docs/configuration.md for what each grant wants";
-            let problem = Problem::mistake(Code::UnknownProfile, profile.span, message).with_hint(hint);
+            let problem = Problem::error(Code::UnknownProfile, profile.span, message).with_hint(hint);
             writer.problems.push(problem.in_source(profile.source));
             return None;
         }
-        let mut headers: Fields = vec![
+        let mut headers: HeaderFields = vec![
             ("Content-Type".into(), "application/x-www-form-urlencoded".into()),
             ("Accept".into(), "application/json".into()),
         ];
@@ -236,17 +239,17 @@ impl Words {
         let body = form_urlencoded::Serializer::new(String::new()).extend_pairs(form).finish();
         let mut problems = Vec::new();
         let address = super::target::address(&url, false, profile.span, &mut problems);
-        let base = writer.lookup.base_origin();
+        let base = writer.resolver.base_origin();
         let of_base = address.as_ref().is_some_and(|address| base == Some(origin_of(&address.url)));
         writer.problems.extend(problems.into_iter().map(|problem| problem.in_source(profile.source)));
         prepare::add_defaults(&mut headers, |_| false);
-        Some(Prepared {
+        Some(PreparedRequest {
             method: "POST".to_owned(),
             url: address?.url,
             version: None,
             headers,
             body: Some(body.into()),
-            sending: Sending { cookies: false, redirects: 0, certificate: of_base, ..sending },
+            sending: SendOptions { cookies: false, redirects: 0, certificate: of_base, ..sending },
             verbatim_target: None,
             digest: None,
             secret_body: true,

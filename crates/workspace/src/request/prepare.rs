@@ -1,16 +1,16 @@
 use super::sending::configured;
-use super::write::Writer;
+use super::write::TemplateRenderer;
 use super::{auth, destination, target};
-use crate::request::encoding::{Place, Surroundings};
+use crate::request::encoding::{ContextTracker, SubstitutionContext};
 use crate::request::sending;
-use crate::scope::{Lookup, Stage};
+use crate::scope::{Phase, Resolver};
 use crate::{auth_of, says_insecure};
 use std::path::PathBuf;
 use yieldtray_http::origin_of;
-use yieldtray_http::{Fields, HttpVersion, Login, Prepared};
+use yieldtray_http::{HeaderFields, HttpVersion, Login, PreparedRequest};
 use yieldtray_source::Span;
 use yieldtray_source::{Code, Problem, SourceId};
-use yieldtray_syntax::{Kind, RequestLine, Version};
+use yieldtray_syntax::{InstructionKind, RequestLine, Version};
 
 /// Header fields that go out with every request that does not set them.
 const DEFAULT_HEADERS: &[(&str, &str)] = &[
@@ -21,7 +21,7 @@ const DEFAULT_HEADERS: &[(&str, &str)] = &[
 
 /// What a request gets beside what its cell says.
 #[derive(Clone, Copy, Debug, Default)]
-pub struct Extras<'e> {
+pub struct Overrides<'e> {
     /// The token of the cell's OAuth 2.0 profile.
     pub token: Option<&'e str>,
     /// More header fields; one with an empty value drops those of its name.
@@ -29,20 +29,20 @@ pub struct Extras<'e> {
 }
 
 /// A request and where its answer's body goes, relative to the root.
-pub type Made = (Prepared, Option<PathBuf>);
+pub type PreparedWithSave = (PreparedRequest, Option<PathBuf>);
 
 /// Makes the request of the cell that `lookup` looks for. All problems are given, not only the
 /// first; with a mistake among them there is no request.
-pub fn prepare(lookup: &mut Lookup<'_>, extras: Extras<'_>) -> (Option<Made>, Vec<Problem>) {
-    let workspace = lookup.workspace;
-    let cell_id = lookup.cell;
+pub fn prepare(resolver: &mut Resolver<'_>, extras: Overrides<'_>) -> (Option<PreparedWithSave>, Vec<Problem>) {
+    let workspace = resolver.workspace;
+    let cell_id = resolver.cell;
     let source = cell_id.source;
     let Some(line) = &workspace.cell(cell_id).request else { return (None, Vec::new()) };
     let text = &workspace.source(source).text;
-    let environment = lookup.reach.settings.environment.as_deref();
+    let environment = resolver.context.settings.environment.as_deref();
     let mut sending = sending::of_cell(configured(workspace.config.send_settings(environment)), workspace, cell_id);
 
-    let mut writer = Writer { lookup, problems: Vec::new() };
+    let mut writer = TemplateRenderer { resolver, problems: Vec::new() };
     let address = writer.address(source, line);
     let (mut headers, mut dropped) = writer.headers(source);
     // Also dropped are those that go out by themselves.
@@ -57,13 +57,13 @@ pub fn prepare(lookup: &mut Lookup<'_>, extras: Extras<'_>) -> (Option<Made>, Ve
     let proof = writer.auth(auth_line.as_ref(), extras.token);
     let mut problems = writer.problems;
     if let Some(address) = &address {
-        problems.extend(destination::check(lookup, &address.url, auth_line.as_ref()));
+        problems.extend(destination::check(resolver, &address.url, auth_line.as_ref()));
     }
 
     if let Some(address) = &address {
-        let (origin, base) = (origin_of(&address.url), lookup.base_origin());
+        let (origin, base) = (origin_of(&address.url), resolver.base_origin());
         let is_base = base.as_ref() == Some(&origin);
-        sending.certificate = is_base || destination::is_listed(lookup, &origin);
+        sending.certificate = is_base || destination::is_listed(resolver, &origin);
         // `[send] insecure` is meant for the servers of the environment, `% insecure` for the request it is in.
         // Without a `base` nobody says which servers these are; the first line of the output tells it anyway.
         sending.insecure &= is_base || base.is_none() || says_insecure(workspace, cell_id);
@@ -73,16 +73,17 @@ pub fn prepare(lookup: &mut Lookup<'_>, extras: Extras<'_>) -> (Option<Made>, Ve
         .as_ref()
         .and_then(|address| address.credentials.clone())
         .filter(|_| !auth_line.is_some_and(|line| line.own));
-    let of_address = of_address.map(|(user, password)| auth::Proof::Header(auth::basic(&Login { user, password })));
+    let of_address =
+        of_address.map(|(user, password)| auth::Credentials::Header(auth::basic(&Login { user, password })));
     let digest = auth::add(&mut headers, of_address.or(proof));
     if let Some(media) = media.filter(|_| !has(&headers, "content-type") && !is_dropped("content-type")) {
         headers.push(("Content-Type".into(), media.into()));
     }
     add_defaults(&mut headers, is_dropped);
-    if problems.iter().any(Problem::is_mistake) {
+    if problems.iter().any(Problem::is_error) {
         return (None, problems);
     }
-    let prepared = address.map(|address| Prepared {
+    let prepared = address.map(|address| PreparedRequest {
         method: line.method.map_or("GET", |method| method.of(text)).to_owned(),
         verbatim_target: address.verbatim.filter(|_| sending.verbatim_path),
         url: address.url,
@@ -100,7 +101,7 @@ pub fn prepare(lookup: &mut Lookup<'_>, extras: Extras<'_>) -> (Option<Made>, Ve
 }
 
 /// Adds the header fields that go out with every request, where nothing else is said.
-pub(super) fn add_defaults(headers: &mut Fields, is_dropped: impl Fn(&str) -> bool) {
+pub(super) fn add_defaults(headers: &mut HeaderFields, is_dropped: impl Fn(&str) -> bool) {
     for (name, value) in DEFAULT_HEADERS {
         if !has(headers, name) && !is_dropped(name) {
             headers.push(((*name).into(), (*value).into()));
@@ -108,39 +109,39 @@ pub(super) fn add_defaults(headers: &mut Fields, is_dropped: impl Fn(&str) -> bo
     }
 }
 
-fn has(headers: &Fields, name: &str) -> bool {
+fn has(headers: &HeaderFields, name: &str) -> bool {
     headers.iter().any(|(own, _)| own.eq_ignore_ascii_case(name))
 }
 
-impl Writer<'_, '_> {
+impl TemplateRenderer<'_, '_> {
     fn address(&mut self, source: SourceId, line: &RequestLine) -> Option<target::Address> {
-        let workspace = self.lookup.workspace;
+        let workspace = self.resolver.workspace;
         let written = line.target.of(&workspace.source(source).text);
         let before = self.problems.len();
-        let mut target = self.write(source, line.target, Surroundings::target(), false);
+        let mut target = self.write(source, line.target, ContextTracker::target(), false);
         if written.starts_with('/') {
-            let base = match self.lookup.named("base", source, line.target, Stage::Before) {
+            let base = match self.resolver.named("base", source, line.target, Phase::Request) {
                 Ok(base) => base,
                 Err(problems) => {
                     self.problems.extend(problems.into_iter().map(about_base));
                     return None;
                 }
             };
-            match Place::TargetStart.write(&base, false) {
+            match SubstitutionContext::TargetStart.write(&base, false) {
                 Ok(base) if base.is_empty() => {
-                    self.problems.push(empty_base(self.lookup, line.target).in_source(source));
+                    self.problems.push(empty_base(self.resolver, line.target).in_source(source));
                     return None;
                 }
                 Ok(base) => target.insert_str(0, base.trim_end_matches('/')),
                 Err(_) => {
                     let message = format!("`base` is {}, but must be an address", base.kind().words());
-                    self.problems.push(Problem::mistake(Code::UnfitValue, line.target, message).in_source(source));
+                    self.problems.push(Problem::error(Code::UnfitValue, line.target, message).in_source(source));
                     return None;
                 }
             }
         }
         self.query(source, &mut target);
-        if self.problems[before..].iter().any(Problem::is_mistake) {
+        if self.problems[before..].iter().any(Problem::is_error) {
             return None;
         }
         let mut problems = Vec::new();
@@ -151,15 +152,15 @@ impl Writer<'_, '_> {
 
     /// The shared headers, the nearest of a name, then the cell's own; and the names of those that `% header NAME:`
     /// without a value drops.
-    fn headers(&mut self, source: SourceId) -> (Fields, Vec<String>) {
-        let workspace = self.lookup.workspace;
-        let cell = workspace.cell(self.lookup.cell);
+    fn headers(&mut self, source: SourceId) -> (HeaderFields, Vec<String>) {
+        let workspace = self.resolver.workspace;
+        let cell = workspace.cell(self.resolver.cell);
         let text = &workspace.source(source).text;
         let own = cell.instructions().map(|instruction| (source, instruction));
         let mut shared: Vec<(SourceId, Span, Span)> = Vec::new();
         let word = |home: SourceId, name: Span| name.of(&workspace.source(home).text);
         for (home, instruction) in workspace.preambles(source).chain(own) {
-            let Kind::Header { name, value } = instruction.kind else { continue };
+            let InstructionKind::Header { name, value } = instruction.kind else { continue };
             shared.retain(|(old, known, _)| !word(*old, *known).eq_ignore_ascii_case(word(home, name)));
             shared.push((home, name, value));
         }
@@ -173,7 +174,7 @@ impl Writer<'_, '_> {
         let given = shared.into_iter().filter(|(.., value)| !value.is_empty());
         let own = cell.fields.iter().map(|field| (source, field.name, field.value));
         let fields = given.chain(own).map(|(home, name, value)| {
-            let value = self.write(home, value, Surroundings::Same(Place::Header), false);
+            let value = self.write(home, value, ContextTracker::Same(SubstitutionContext::Header), false);
             (word(home, name).to_owned().into(), value.into())
         });
         (fields.collect(), dropped)
@@ -181,15 +182,15 @@ impl Writer<'_, '_> {
 
     /// `target` with the parameters of `% query` behind its own.
     fn query(&mut self, source: SourceId, target: &mut String) {
-        let workspace = self.lookup.workspace;
+        let workspace = self.resolver.workspace;
         let mut added = String::new();
-        for line in workspace.cell(self.lookup.cell).instructions() {
-            let Kind::Query { name, value } = line.kind else { continue };
+        for line in workspace.cell(self.resolver.cell).instructions() {
+            let InstructionKind::Query { name, value } = line.kind else { continue };
             added.push('&');
-            added.push_str(&self.write(source, name, Surroundings::Encoded(Place::Target), false));
+            added.push_str(&self.write(source, name, ContextTracker::Encoded(SubstitutionContext::Target), false));
             if let Some(value) = value {
                 added.push('=');
-                added.push_str(&self.write(source, value, Surroundings::Encoded(Place::Target), false));
+                added.push_str(&self.write(source, value, ContextTracker::Encoded(SubstitutionContext::Target), false));
             }
         }
         if added.is_empty() {
@@ -209,8 +210,8 @@ impl Writer<'_, '_> {
 }
 
 /// `base` is there but empty, as in an environment that was made like another one.
-fn empty_base(lookup: &Lookup<'_>, at: Span) -> Problem {
-    let settings = lookup.reach.settings;
+fn empty_base(resolver: &Resolver<'_>, at: Span) -> Problem {
+    let settings = resolver.context.settings;
     let environment = settings.environment.as_deref();
     let message = match environment {
         Some(environment) => {
@@ -218,12 +219,12 @@ fn empty_base(lookup: &Lookup<'_>, at: Span) -> Problem {
         }
         None => "a path needs an address before it, but `base` is empty".to_owned(),
     };
-    let problem = Problem::mistake(Code::MissingValue, at, message);
-    let entry = lookup.workspace.config.entry(environment, "base").filter(|_| settings.set_value("base").is_none());
+    let problem = Problem::error(Code::MissingValue, at, message);
+    let entry = resolver.workspace.config.entry(environment, "base").filter(|_| settings.set_value("base").is_none());
     match entry {
         Some(entry) => {
             let problem = problem.with_hint("fill it in, as in `base = \"http://127.0.0.1:4616\"`");
-            problem.with_also(entry.source, entry.span, "it is empty here")
+            problem.with_related(entry.source, entry.span, "it is empty here")
         }
         None => problem.with_hint("give it an address"),
     }

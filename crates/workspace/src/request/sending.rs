@@ -2,13 +2,13 @@
 
 use crate::config::SendSettings;
 use crate::{CellId, Workspace, lines_over};
-use yieldtray_http::Sending;
-use yieldtray_syntax::Kind;
+use yieldtray_http::SendOptions;
+use yieldtray_syntax::InstructionKind;
 
 /// What the configuration says, and the defaults where it says nothing.
-pub fn configured(settings: &SendSettings) -> Sending {
-    let usual = Sending::default();
-    Sending {
+pub fn configured(settings: &SendSettings) -> SendOptions {
+    let usual = SendOptions::default();
+    SendOptions {
         timeout: settings.timeout.unwrap_or(usual.timeout),
         redirects: settings.redirects.unwrap_or(usual.redirects),
         cookies: settings.cookies.unwrap_or(usual.cookies),
@@ -19,14 +19,14 @@ pub fn configured(settings: &SendSettings) -> Sending {
 }
 
 /// `sending` with what the lines over a cell and its own say, the nearest winning.
-pub(super) fn of_cell(mut sending: Sending, workspace: &Workspace, cell: CellId) -> Sending {
+pub(super) fn of_cell(mut sending: SendOptions, workspace: &Workspace, cell: CellId) -> SendOptions {
     for (_, line) in lines_over(workspace, cell) {
         match line.kind {
-            Kind::Timeout(timeout) => sending.timeout = timeout,
-            Kind::Redirects(redirects) => sending.redirects = redirects,
-            Kind::Cookies(cookies) => sending.cookies = cookies,
-            Kind::Insecure(insecure) => sending.insecure = insecure,
-            Kind::VerbatimPath => sending.verbatim_path = true,
+            InstructionKind::Timeout(timeout) => sending.timeout = timeout,
+            InstructionKind::Redirects(redirects) => sending.redirects = redirects,
+            InstructionKind::Cookies(cookies) => sending.cookies = cookies,
+            InstructionKind::Insecure(insecure) => sending.insecure = insecure,
+            InstructionKind::VerbatimPath => sending.verbatim_path = true,
             _ => {}
         }
     }

@@ -15,7 +15,7 @@ pub(super) struct Address {
 /// Makes an address of a target with its marks resolved, joined to `base` already where it was a
 /// path. `plain` says that no mark stood in it.
 pub(super) fn address(target: &str, plain: bool, at: Span, problems: &mut Vec<Problem>) -> Option<Address> {
-    let bad = |message: String, hint: &str| Problem::mistake(Code::BadTarget, at, message).with_hint(hint);
+    let bad = |message: String, hint: &str| Problem::error(Code::BadTarget, at, message).with_hint(hint);
     if let Some(odd) = target.chars().find(|c| c.is_control() || *c == ' ') {
         let name =
             if odd == ' ' { "a blank".to_owned() } else { format!("the control character U+{:04X}", odd as u32) };
@@ -46,7 +46,7 @@ pub(super) fn address(target: &str, plain: bool, at: Span, problems: &mut Vec<Pr
         }
     };
     if url.fragment().is_some() {
-        problems.push(Problem::remark(Code::Assumption, at, "the part after `#` is not sent: it is for browsers"));
+        problems.push(Problem::warning(Code::Assumption, at, "the part after `#` is not sent: it is for browsers"));
         url.set_fragment(None);
     }
     let decode = |text: &str| percent_encoding::percent_decode_str(text).decode_utf8_lossy().into_owned();
@@ -54,7 +54,7 @@ pub(super) fn address(target: &str, plain: bool, at: Span, problems: &mut Vec<Pr
         .then(|| (decode(url.username()), decode(url.password().unwrap_or_default())));
     if credentials.is_some() {
         let remark =
-            Problem::remark(Code::Assumption, at, "the name and password of the address go out as basic credentials");
+            Problem::warning(Code::Assumption, at, "the name and password of the address go out as basic credentials");
         problems.push(remark.with_hint("keep them out of the file: use values in an `Authorization` header"));
         // An address with a host, as every http address is, takes both.
         let _ = (url.set_username(""), url.set_password(None));
@@ -125,12 +125,12 @@ fn assume_scheme(target: &str, at: Span, problems: &mut Vec<Problem>) -> Option<
         return Some(format!("http://{target}"));
     }
     if !host.contains(['.', ':']) {
-        let problem = Problem::mistake(Code::BadTarget, at, format!("`{target}` is neither an address nor a path"));
+        let problem = Problem::error(Code::BadTarget, at, format!("`{target}` is neither an address nor a path"));
         problems
             .push(problem.with_hint(format!("a path begins with `/`, as in `/{target}`; an address with `http://`")));
         return None;
     }
-    let remark = Problem::remark(Code::Assumption, at, format!("`{host}` has no scheme: https is taken"));
+    let remark = Problem::warning(Code::Assumption, at, format!("`{host}` has no scheme: https is taken"));
     problems.push(remark.with_hint(format!("write `https://{host}` or `http://{host}`")));
     Some(format!("https://{target}"))
 }

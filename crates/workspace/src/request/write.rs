@@ -1,21 +1,21 @@
-use crate::request::encoding::{Place, Surroundings};
-use crate::scope::{Lookup, Stage};
-use yieldtray_expression::{Unfit, Value};
+use crate::request::encoding::{ContextTracker, SubstitutionContext};
+use crate::scope::{Phase, Resolver};
+use yieldtray_expression::{NotRepresentable, Value};
 use yieldtray_source::Span;
 use yieldtray_source::{Code, Problem, SourceId};
 use yieldtray_syntax::{Segment, Template, control_in_field};
 
 /// Writes templates with the values one cell sees, and collects what is wrong on the way.
-pub(super) struct Writer<'l, 'a> {
-    pub(super) lookup: &'l mut Lookup<'a>,
+pub(super) struct TemplateRenderer<'l, 'a> {
+    pub(super) resolver: &'l mut Resolver<'a>,
     pub(super) problems: Vec<Problem>,
 }
 
-impl Writer<'_, '_> {
+impl TemplateRenderer<'_, '_> {
     /// The text at `span` of `source` with its marks resolved. Where one fails, nothing stands in its
     /// place and a problem tells.
-    pub(super) fn write(&mut self, source: SourceId, span: Span, mut around: Surroundings, body: bool) -> String {
-        let workspace = self.lookup.workspace;
+    pub(super) fn write(&mut self, source: SourceId, span: Span, mut around: ContextTracker, body: bool) -> String {
+        let workspace = self.resolver.workspace;
         let text = &workspace.source(source).text;
         // Most texts have neither a mark nor anything that is escaped.
         if memchr::memchr2(b'{', b'\\', span.of(text).as_bytes()).is_none() {
@@ -32,7 +32,7 @@ impl Writer<'_, '_> {
                     out.push_str(&around.literal(span.of(text)));
                 }
                 Segment::Escape(_) => {}
-                Segment::Mark { expression, .. } => {
+                Segment::Placeholder { expression, .. } => {
                     let place = around.mark();
                     self.write_mark(&mut out, source, expression, place);
                 }
@@ -43,7 +43,7 @@ impl Writer<'_, '_> {
 
     /// A text argument: no encoding, since where it goes is known only later.
     pub(super) fn text(&mut self, source: SourceId, span: Span) -> String {
-        self.write(source, span, Surroundings::Same(Place::Text), false)
+        self.write(source, span, ContextTracker::Same(SubstitutionContext::Text), false)
     }
 
     /// The text of a file, named at `at` of `source`, with its marks resolved.
@@ -53,7 +53,7 @@ impl Writer<'_, '_> {
         at: Span,
         file: &str,
         text: &str,
-        mut around: Surroundings,
+        mut around: ContextTracker,
     ) -> String {
         let mut problems = Vec::new();
         let template = Template::parse(text, Span::new(0, text.len()), false, &mut problems);
@@ -73,11 +73,11 @@ impl Writer<'_, '_> {
                     out.push_str(span.of(text));
                 }
                 Segment::Escape(_) => {}
-                Segment::Mark { expression, .. } => {
+                Segment::Placeholder { expression, .. } => {
                     let place = around.mark();
                     let before = self.problems.len();
                     let words = expression.of(text);
-                    match self.lookup.evaluate_text(words, source, at) {
+                    match self.resolver.evaluate_text(words, source, at) {
                         Ok(value) => self.write_value(&mut out, source, (at, words), place, &value),
                         Err(problems) => self.problems.extend(problems),
                     }
@@ -89,9 +89,9 @@ impl Writer<'_, '_> {
         out
     }
 
-    fn write_mark(&mut self, out: &mut String, source: SourceId, expression: Span, place: Place) {
-        let text = expression.of(&self.lookup.workspace.source(source).text);
-        match self.lookup.evaluate(source, expression, Stage::Before) {
+    fn write_mark(&mut self, out: &mut String, source: SourceId, expression: Span, place: SubstitutionContext) {
+        let text = expression.of(&self.resolver.workspace.source(source).text);
+        match self.resolver.evaluate(source, expression, Phase::Request) {
             Ok(value) => self.write_value(out, source, (expression, text), place, &value),
             Err(problems) => self.problems.extend(problems),
         }
@@ -103,19 +103,20 @@ impl Writer<'_, '_> {
         out: &mut String,
         source: SourceId,
         (at, text): (Span, &str),
-        place: Place,
+        place: SubstitutionContext,
         value: &Value,
     ) {
-        let raw = text.starts_with("raw") && self.lookup.reach.engine.compile(text).is_ok_and(|it| it.is_raw());
+        let raw = text.starts_with("raw") && self.resolver.context.engine.compile(text).is_ok_and(|it| it.is_raw());
         match place.write(value, raw) {
             Ok(written) => {
-                if let Some(odd) = (place == Place::Header).then(|| control_in_field(&written)).flatten() {
+                if let Some(odd) = (place == SubstitutionContext::Header).then(|| control_in_field(&written)).flatten()
+                {
                     let odd = match odd {
                         '\r' | '\n' => "a line end".to_owned(),
                         odd => format!("the control character U+{:04X}", odd as u32),
                     };
                     let message = format!("the value of `{text}` has {odd}, which no header can hold");
-                    let problem = Problem::mistake(Code::UnfitValue, at, message);
+                    let problem = Problem::error(Code::UnfitValue, at, message);
                     self.problems
                         .push(problem.with_hint("encode it, as in `base64(…)`, or `trim(…)` it").in_source(source));
                 }
@@ -129,20 +130,29 @@ impl Writer<'_, '_> {
     }
 }
 
-fn unfit_problem(text: &str, at: Span, place: Place, unfit: Unfit, value: &Value) -> Problem {
+fn unfit_problem(text: &str, at: Span, place: SubstitutionContext, unfit: NotRepresentable, value: &Value) -> Problem {
     let whither = place.words();
     match unfit {
-        Unfit::Null if matches!(place, Place::TargetStart | Place::Target | Place::Header) => {
-            Problem::mistake(Code::UnfitValue, at, format!("`{text}` is null, which {whither} cannot hold"))
+        NotRepresentable::Null
+            if matches!(
+                place,
+                SubstitutionContext::TargetStart | SubstitutionContext::Target | SubstitutionContext::Header
+            ) =>
+        {
+            Problem::error(Code::UnfitValue, at, format!("`{text}` is null, which {whither} cannot hold"))
                 .with_hint("give it a value, or leave the part out")
         }
-        Unfit::Null => Problem::remark(Code::UnfitValue, at, format!("`{text}` is null: nothing is written")),
-        Unfit::Structure(_) => {
+        NotRepresentable::Null => {
+            Problem::warning(Code::UnfitValue, at, format!("`{text}` is null: nothing is written"))
+        }
+        NotRepresentable::Structure(_) => {
             let kind = value.kind().words();
-            Problem::mistake(Code::UnfitValue, at, format!("`{text}` is {kind}, which {whither} cannot hold"))
+            Problem::error(Code::UnfitValue, at, format!("`{text}` is {kind}, which {whither} cannot hold"))
                 .with_hint(format!("write `json({text})` for JSON text, or `join({text}, ',')` for a list"))
         }
-        Unfit::NotText => Problem::mistake(Code::UnfitValue, at, format!("`{text}` is bytes that are no text"))
-            .with_hint(format!("encode it, as in `base64({text})`")),
+        NotRepresentable::NotText => {
+            Problem::error(Code::UnfitValue, at, format!("`{text}` is bytes that are no text"))
+                .with_hint(format!("encode it, as in `base64({text})`"))
+        }
     }
 }

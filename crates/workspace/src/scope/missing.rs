@@ -2,9 +2,9 @@
 //! name?" but "where would it come from?".
 
 use crate::CellId;
-use crate::scope::Lookup;
+use crate::scope::Resolver;
 use yieldtray_source::Span;
-use yieldtray_source::{Code, Problem, closest, enumerate};
+use yieldtray_source::{Code, Problem, closest, join_words};
 use yieldtray_syntax::is_language_name;
 
 /// Of how many cells of a file the names are compared with a name that nobody gives.
@@ -13,10 +13,10 @@ const MANY: usize = 1_000;
 /// A name that only a response gives, used before there is one; `waiting` is the `let` that uses it.
 pub(super) fn response_name(name: &str, at: Span, waiting: Option<&str>) -> Problem {
     if name == "row" {
-        return Problem::mistake(Code::MissingValue, at, "there is no `row` here")
+        return Problem::error(Code::MissingValue, at, "there is no `row` here")
             .with_hint("`% each row in \"lots.csv\"` at the head of the cell gives rows");
     }
-    let problem = Problem::mistake(Code::NeedsResponse, at, format!("`{name}` is there only after the response"));
+    let problem = Problem::error(Code::NeedsResponse, at, format!("`{name}` is there only after the response"));
     match waiting {
         Some(waiting) => problem.with_hint(format!("write it below the request: `% yield {waiting} = …`")),
         None => problem.with_hint("take it from an earlier response with `% yield`"),
@@ -24,42 +24,40 @@ pub(super) fn response_name(name: &str, at: Span, waiting: Option<&str>) -> Prob
 }
 
 /// A name nobody gives a value.
-pub(super) fn value(lookup: &Lookup<'_>, name: &str, at: Span) -> Problem {
-    let config = &lookup.workspace.config;
+pub(super) fn value(resolver: &Resolver<'_>, name: &str, at: Span) -> Problem {
+    let config = &resolver.workspace.config;
     let having: Vec<&str> = config
         .environments
         .iter()
         .filter(|environment| environment.values.iter().any(|entry| entry.name == name))
         .map(|environment| environment.name.as_str())
         .collect();
-    let yielding = yielding(lookup, name);
+    let yielding = yielding(resolver, name);
     if let Some(cell) = yielding {
-        return not_yielded_yet(lookup, name, at, cell);
+        return not_yielded_yet(resolver, name, at, cell);
     }
     if let Some(first) = having.first() {
         let have = if having.len() == 1 { "has" } else { "have" };
-        let pass = format!("{} {have} it: pass `-e {first}`", enumerate(&having));
-        return match &lookup.reach.settings.environment {
-            None => {
-                Problem::mistake(Code::MissingValue, at, format!("`{name}` has no value: no environment is chosen"))
-                    .with_hint(pass)
-            }
+        let pass = format!("{} {have} it: pass `-e {first}`", join_words(&having));
+        return match &resolver.context.settings.environment {
+            None => Problem::error(Code::MissingValue, at, format!("`{name}` has no value: no environment is chosen"))
+                .with_hint(pass),
             Some(chosen) => {
-                Problem::mistake(Code::MissingValue, at, format!("`{name}` has no value in environment `{chosen}`"))
+                Problem::error(Code::MissingValue, at, format!("`{name}` has no value in environment `{chosen}`"))
                     .with_hint(format!("{pass}, or add it to `[environments.{chosen}.values]`"))
             }
         };
     }
-    let problem = Problem::mistake(Code::UnknownValue, at, format!("no value is named `{name}`"));
+    let problem = Problem::error(Code::UnknownValue, at, format!("no value is named `{name}`"));
     // One of another environment may be meant too, or one that another cell of the file yields.
     let everywhere = config.all_entries().map(|entry| entry.name.as_str());
-    let own = lookup.workspace.cells(lookup.cell.source).take(MANY);
-    let own = own.flat_map(|cell| crate::scope::yields(lookup.workspace, cell));
-    let names = lookup.names().into_iter().chain(everywhere).chain(own);
+    let own = resolver.workspace.cells(resolver.cell.source).take(MANY);
+    let own = own.flat_map(|cell| crate::scope::yields(resolver.workspace, cell));
+    let names = resolver.names().into_iter().chain(everywhere).chain(own);
     let language =
         ["status", "reason", "headers", "cookies", "body", "text", "elapsed", "url", "environment", "request"];
     match closest(name, names.chain(language)) {
-        Some(meant) if is_language_name(meant) || meant != name => problem.meaning(meant),
+        Some(meant) if is_language_name(meant) || meant != name => problem.did_you_mean(meant),
         _ => problem.with_hint(format!(
             "give it one: `% let {name} = …` in the file, a line in `yieldtray.toml`, or `--set {name}=…`"
         )),
@@ -67,20 +65,20 @@ pub(super) fn value(lookup: &Lookup<'_>, name: &str, at: Span) -> Problem {
 }
 
 /// A cell that yields `name`: in the file itself first, then one the cell needs, then any.
-fn yielding(lookup: &Lookup<'_>, name: &str) -> Option<CellId> {
-    let workspace = lookup.workspace;
-    let own = lookup.cell.source;
+fn yielding(resolver: &Resolver<'_>, name: &str) -> Option<CellId> {
+    let workspace = resolver.workspace;
+    let own = resolver.cell.source;
     let sources = [own].into_iter().chain(workspace.loaded().filter(|source| *source != own));
-    sources.flat_map(|source| workspace.cells_yielding(source, name)).find(|cell| *cell != lookup.cell)
+    sources.flat_map(|source| workspace.cells_yielding(source, name)).find(|cell| *cell != resolver.cell)
 }
 
-fn not_yielded_yet(lookup: &Lookup<'_>, name: &str, at: Span, cell: CellId) -> Problem {
-    let workspace = lookup.workspace;
+fn not_yielded_yet(resolver: &Resolver<'_>, name: &str, at: Span, cell: CellId) -> Problem {
+    let workspace = resolver.workspace;
     let yielder = &workspace.cell(cell).name;
-    if cell.source == lookup.cell.source || lookup.needs.contains(&cell) {
-        let needed = lookup.needs.contains(&cell);
+    if cell.source == resolver.cell.source || resolver.needs.contains(&cell) {
+        let needed = resolver.needs.contains(&cell);
         let message = format!("`{name}` has no value yet: `{yielder}` yields it and was not sent");
-        let problem = Problem::mistake(Code::MissingValue, at, message);
+        let problem = Problem::error(Code::MissingValue, at, message);
         return if needed {
             problem.with_hint(format!("send `{yielder}` first: add `--needs send`"))
         } else {
@@ -90,6 +88,6 @@ fn not_yielded_yet(lookup: &Lookup<'_>, name: &str, at: Span, cell: CellId) -> P
         };
     }
     let file = workspace.shown_path(cell.source);
-    Problem::mistake(Code::MissingValue, at, format!("`{name}` has no value here: `{yielder}` of `{file}` yields it"))
+    Problem::error(Code::MissingValue, at, format!("`{name}` has no value here: `{yielder}` of `{file}` yields it"))
         .with_hint(format!("write `% needs {file}#{yielder}` into this cell, the path relative to this file"))
 }

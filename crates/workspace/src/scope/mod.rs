@@ -1,16 +1,27 @@
 //! The values that a cell sees, in the order in which they hide each other.
 
-mod lookup;
+mod binding;
+mod cache;
+mod compile;
+mod context;
+mod evaluate;
 mod missing;
+mod phase;
+mod resolver;
 mod response;
 mod rows;
 mod tray;
 mod uses;
-pub mod value_list;
+mod value_list;
 
-pub use lookup::{Answers, Found, Lookup, Memo, Reach, Settings, Stage, compile};
-pub use response::{Made, ResponseNames};
+pub use binding::Binding;
+pub use cache::EvalCache;
+pub use compile::compile;
+pub use context::{EvalContext, EvalSettings, PromptAnswers};
+pub use phase::Phase;
+pub use resolver::Resolver;
+pub use response::{CachedNames, ResponseScope, body_not_buffered, reads_body};
 pub use rows::Rows;
-pub use tray::{Tray, Yielded};
-pub use uses::{NameUse, Placed, PlayedWith, yields};
-pub use value_list::{Across, Origin, OriginKind, Row, Value as Shown, across, survey, survey_one};
+pub use tray::{CapturedValue, Tray};
+pub use uses::{ExprLocation, NameUse, PlayArgNames, yields};
+pub use value_list::{EnvironmentComparison, Origin, OriginKind, ValueRow, ValueState, across, list_values, value_row};

@@ -1,40 +1,42 @@
-use yieldtray_expression::{Reads, Value};
-use yieldtray_http::Content;
+//! The names that a response gives to expressions.
+
+use yieldtray_expression::{BodyAccess, Compiled, Value};
+use yieldtray_http::Body;
 use yieldtray_http::is_json;
 use yieldtray_http::{Exchange, Hop};
 
 /// The names a response gives to expressions, each made when first asked for: a body that no
 /// expression names is never parsed.
-pub struct ResponseNames<'x> {
+pub struct ResponseScope<'x> {
     exchange: &'x Exchange,
-    made: Made,
+    made: CachedNames,
 }
 
 /// The names of an exchange that were made so far, for when it is read again.
-pub struct Made {
+pub struct CachedNames {
     /// What is read of `body`.
-    body: Reads,
+    body: BodyAccess,
     names: Vec<(&'static str, Value)>,
 }
 
-impl<'x> ResponseNames<'x> {
+impl<'x> ResponseScope<'x> {
     /// The names of `exchange`.
     pub fn new(exchange: &'x Exchange) -> Self {
-        Self::reading(exchange, Reads::Whole)
+        Self::reading(exchange, BodyAccess::Whole)
     }
 
     /// The names of `exchange`; of a body that is a JSON object, only what `body` says.
-    pub fn reading(exchange: &'x Exchange, body: Reads) -> Self {
-        Self { exchange, made: Made { body, names: Vec::new() } }
+    pub fn reading(exchange: &'x Exchange, body: BodyAccess) -> Self {
+        Self { exchange, made: CachedNames { body, names: Vec::new() } }
     }
 
     /// The names of `exchange`, of which some are made.
-    pub fn resuming(exchange: &'x Exchange, made: Made) -> Self {
+    pub fn resuming(exchange: &'x Exchange, made: CachedNames) -> Self {
         Self { exchange, made }
     }
 
     /// What was made of them.
-    pub fn into_made(self) -> Made {
+    pub fn into_made(self) -> CachedNames {
         self.made
     }
 
@@ -50,8 +52,8 @@ impl<'x> ResponseNames<'x> {
 
     /// Gives the whole body from now on: who explains a failure looks at all of it.
     pub fn read_all(&mut self) {
-        if self.made.body != Reads::Whole {
-            self.made.body = Reads::Whole;
+        if self.made.body != BodyAccess::Whole {
+            self.made.body = BodyAccess::Whole;
             self.made.names.retain(|(name, _)| *name != "body");
         }
     }
@@ -109,14 +111,14 @@ fn cookies(exchange: &Exchange) -> Value {
 }
 
 /// Parsed JSON where the media type says so, or where the text looks and reads like it; else text.
-fn body(exchange: &Exchange, reads: &Reads) -> Value {
+fn body(exchange: &Exchange, reads: &BodyAccess) -> Value {
     let media = exchange.media_type();
     let says_json = is_json(&media);
     let first = exchange.body.trim_ascii_start().first();
     if says_json || first.is_some_and(|b| b"{[".contains(b)) {
         let value = match reads {
-            Reads::Members(members) if first == Some(&b'{') => Value::parse_json_members(&exchange.body, members),
-            Reads::Document => Value::parse_document(&exchange.body),
+            BodyAccess::Members(members) if first == Some(&b'{') => Value::parse_json_members(&exchange.body, members),
+            BodyAccess::Document => Value::parse_document(&exchange.body),
             _ => Value::parse_json(&exchange.body),
         };
         if let Ok(value) = value {
@@ -146,6 +148,19 @@ fn sent(exchange: &Exchange) -> Value {
         ("method", Value::from(exchange.sent.method.as_str())),
         ("url", Value::from(&*exchange.sent.address())),
         ("headers", headers(&fields)),
-        ("body", Value::text(exchange.sent.body.as_ref().map(Content::text).unwrap_or_default())),
+        ("body", Value::text(exchange.sent.body.as_ref().map(Body::text).unwrap_or_default())),
     ])
+}
+
+/// Whether an expression reads the body, parsed or as text.
+pub fn reads_body(expression: &Compiled) -> bool {
+    expression.names().iter().any(|name| name == "body" || name == "text")
+}
+
+/// The error of an expression that reads the body of a response of which it is not held.
+pub fn body_not_buffered(exchange: &Exchange) -> String {
+    let size = exchange.size;
+    format!(
+        "the body of {size} bytes is larger than what checks can read: raise `body_limit` in `[send]`, or do without"
+    )
 }

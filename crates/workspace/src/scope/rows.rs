@@ -5,14 +5,14 @@ use crate::{CellId, Workspace};
 use std::io::{self, BufReader, Read};
 use yieldtray_expression::Value;
 use yieldtray_source::Span;
-use yieldtray_syntax::Kind;
+use yieldtray_syntax::InstructionKind;
 
 type Bytes = Box<dyn Read + Send>;
 
 /// The rows of one file, or why one of them cannot be read.
-pub struct Rows(Form);
+pub struct Rows(RowFormat);
 
-enum Form {
+enum RowFormat {
     /// A table whose first row names the columns.
     Table { reader: csv::Reader<Bytes>, columns: Vec<String> },
     /// JSON: the members of an array, or one document a line.
@@ -26,8 +26,8 @@ impl Rows {
         Ok(Self(match extension.as_deref() {
             Some("json" | "jsonl" | "ndjson") => {
                 let members =
-                    Members { bytes: BufReader::new(bytes), array: None, depth: 0, text: false, escaped: false };
-                Form::Json(Box::new(serde_json::Deserializer::from_reader(members).into_iter()))
+                    ArraySplitter { bytes: BufReader::new(bytes), array: None, depth: 0, text: false, escaped: false };
+                RowFormat::Json(Box::new(serde_json::Deserializer::from_reader(members).into_iter()))
             }
             Some(table @ ("csv" | "tsv")) => {
                 let separator = if table == "csv" { b',' } else { b'\t' };
@@ -35,7 +35,7 @@ impl Rows {
                 let columns = reader.headers().map_err(|error| table_words(&error))?;
                 let columns: Vec<String> =
                     columns.iter().map(|name| name.trim_start_matches('\u{feff}').trim().to_owned()).collect();
-                Form::Table { reader, columns }
+                RowFormat::Table { reader, columns }
             }
             _ => return Err("rows come from a file that ends in .csv, .tsv, .json or .jsonl".to_owned()),
         }))
@@ -48,14 +48,14 @@ impl Iterator for Rows {
     /// The next row: of a table a map of its columns, each as [`Value::typed`] reads it.
     fn next(&mut self) -> Option<Self::Item> {
         match &mut self.0 {
-            Form::Table { reader, columns } => {
+            RowFormat::Table { reader, columns } => {
                 let record = reader.records().next()?;
                 Some(record.map_err(|error| table_words(&error)).map(|record| {
                     let cells = columns.iter().zip(&record);
-                    Value::map(cells.map(|(name, cell)| (name.clone(), Value::typed(cell))))
+                    Value::map(cells.map(|(name, cell)| (name.clone(), Value::infer(cell))))
                 }))
             }
-            Form::Json(documents) => Some(match documents.next()? {
+            RowFormat::Json(documents) => Some(match documents.next()? {
                 Ok(document) => Value::parse_json(document.to_string().as_bytes()).map_err(|error| error.to_string()),
                 Err(error) => Err(format!("this is not JSON: {error}")),
             }),
@@ -75,7 +75,7 @@ fn table_words(error: &csv::Error) -> String {
 }
 
 /// Makes the members of an array one document after another; what is no array passes as it is.
-struct Members {
+struct ArraySplitter {
     bytes: BufReader<Bytes>,
     /// Whether it is an array, once its first letter was seen.
     array: Option<bool>,
@@ -84,7 +84,7 @@ struct Members {
     escaped: bool,
 }
 
-impl Read for Members {
+impl Read for ArraySplitter {
     fn read(&mut self, out: &mut [u8]) -> io::Result<usize> {
         let read = self.bytes.read(out)?;
         for byte in &mut out[..read] {
@@ -123,7 +123,7 @@ impl Workspace {
     /// The file that gives a cell its rows.
     pub fn rows_file(&self, cell: CellId) -> Option<Span> {
         let lines = self.cell(cell).instructions().filter_map(|line| match line.kind {
-            Kind::Each(path) => Some(path),
+            InstructionKind::Each(path) => Some(path),
             _ => None,
         });
         lines.last()
@@ -147,7 +147,7 @@ impl Workspace {
         let text = &self.source(cell.source).text;
         let Some(path) = self.rows_file(cell) else { return Vec::new() };
         let Ok(mut rows) = self.rows(cell, path.of(text)) else { return Vec::new() };
-        if let Form::Table { columns, .. } = &rows.0 {
+        if let RowFormat::Table { columns, .. } = &rows.0 {
             return columns.clone();
         }
         let first = rows.next().and_then(Result::ok).map(|row| row.to_json());

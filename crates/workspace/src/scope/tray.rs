@@ -17,12 +17,12 @@ pub struct Tray {
 struct Item {
     /// The place in the plan of the step that captured it; `None` for what was there before.
     place: Option<usize>,
-    yielded: Yielded,
+    yielded: CapturedValue,
 }
 
 /// A value and where it came from.
 #[derive(Clone)]
-pub struct Yielded {
+pub struct CapturedValue {
     /// The value.
     pub value: Value,
     /// The file whose cell yielded it.
@@ -37,7 +37,7 @@ pub struct Yielded {
     pub kept_at: Option<i64>,
 }
 
-impl std::fmt::Debug for Yielded {
+impl std::fmt::Debug for CapturedValue {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         match self.secret {
             true => f.write_str("Yielded([secret])"),
@@ -54,12 +54,12 @@ impl Tray {
     }
 
     /// Puts a value on the tray that was there before any run; in one file the later one stays.
-    pub fn put(&mut self, name: &str, yielded: Yielded) {
+    pub fn put(&mut self, name: &str, yielded: CapturedValue) {
         self.put_item(name, Item { place: None, yielded });
     }
 
     /// Puts a value on the tray that was captured by the step at `place` of a plan.
-    pub fn put_at(&mut self, name: &str, yielded: Yielded, place: usize) {
+    pub fn put_at(&mut self, name: &str, yielded: CapturedValue, place: usize) {
         self.put_item(name, Item { place: Some(place), yielded });
     }
 
@@ -71,12 +71,12 @@ impl Tray {
     }
 
     /// Puts a value on the tray beside others of its name and file.
-    pub fn put_beside(&mut self, name: &str, yielded: Yielded) {
+    pub fn put_beside(&mut self, name: &str, yielded: CapturedValue) {
         self.values.entry(name.into()).or_default().push(Item { place: None, yielded });
     }
 
     /// The value a cell of `file` sees under `name`, if that cell directly needs `needs`.
-    pub fn get(&self, name: &str, file: SourceId, needs: &[CellId]) -> Option<&Yielded> {
+    pub fn get(&self, name: &str, file: SourceId, needs: &[CellId]) -> Option<&CapturedValue> {
         self.get_at(name, file, needs, None)
     }
 
@@ -87,7 +87,7 @@ impl Tray {
         file: SourceId,
         needs: &[CellId],
         place: Option<usize>,
-    ) -> Option<&Yielded> {
+    ) -> Option<&CapturedValue> {
         let same_name = self.values.get(name)?;
         let own = same_name.iter().rev().find(|item| item.yielded.source == file);
         let is_before = |item: &&Item| place.is_none() || item.place < place;
@@ -99,7 +99,7 @@ impl Tray {
     }
 
     /// Everything on it, in no order.
-    pub fn iter(&self) -> impl Iterator<Item = (&str, &Yielded)> {
+    pub fn iter(&self) -> impl Iterator<Item = (&str, &CapturedValue)> {
         self.values.iter().flat_map(|(name, items)| items.iter().map(move |item| (&**name, &item.yielded)))
     }
 }

@@ -1,19 +1,20 @@
 //! Which names a cell uses, told without sending anything.
 
-use super::lookup::{Found, place_of_name};
+use super::Binding;
+use super::compile::place_of_name;
 use crate::queries::{AuthLine, auth_of};
-use crate::scope::{Lookup, compile};
+use crate::scope::{Resolver, compile};
 use crate::{CellId, Workspace};
 use rustc_hash::FxHashMap;
 use yieldtray_expression::{Engine, is_type_name};
 use yieldtray_source::SourceId;
 use yieldtray_source::Span;
 use yieldtray_source::names::is_value_name;
-use yieldtray_syntax::{Auth, Instruction, Kind, Template, instructions, is_language_name};
+use yieldtray_syntax::{Auth, Instruction, InstructionKind, Template, instructions, is_language_name};
 
 /// An expression of a cell, or of a preamble that holds for it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Placed {
+pub struct ExprLocation {
     /// The text it stands in.
     pub source: SourceId,
     /// Where it stands.
@@ -28,7 +29,7 @@ pub struct NameUse {
     /// The name.
     pub name: String,
     /// The expression that uses it.
-    pub at: Placed,
+    pub at: ExprLocation,
 }
 
 impl NameUse {
@@ -40,38 +41,40 @@ impl NameUse {
 }
 
 /// Every expression on the lines of `instruction`.
-fn expressions_of(text: &str, source: SourceId, instruction: &Instruction, found: &mut Vec<Placed>) {
-    let mut take = |span: Span, after| found.push(Placed { source, span, after });
+fn expressions_of(text: &str, source: SourceId, instruction: &Instruction, found: &mut Vec<ExprLocation>) {
+    let mut take = |span: Span, after| found.push(ExprLocation { source, span, after });
     match instruction.kind {
-        Kind::Let { expression, .. } => take(expression, false),
-        Kind::Skip { condition, .. } => take(condition, false),
-        Kind::Yield { expression, .. } | Kind::Check { expression, .. } => take(expression, true),
-        Kind::Wait { until, .. } => take(until, true),
-        Kind::Play { with: Some(with), .. } => {
-            Kind::assignments(with, text).into_iter().for_each(|(_, expression)| take(expression, false));
+        InstructionKind::Let { expression, .. } => take(expression, false),
+        InstructionKind::Skip { condition, .. } => take(condition, false),
+        InstructionKind::Yield { expression, .. } | InstructionKind::Check { expression, .. } => take(expression, true),
+        InstructionKind::Wait { until, .. } => take(until, true),
+        InstructionKind::Play { with: Some(with), .. } => {
+            InstructionKind::assignments(with, text).into_iter().for_each(|(_, expression)| take(expression, false));
         }
-        Kind::Ask { default, choices, .. } => default.into_iter().chain(choices).for_each(|span| take(span, false)),
+        InstructionKind::Ask { default, choices, .. } => {
+            default.into_iter().chain(choices).for_each(|span| take(span, false))
+        }
         _ => {}
     }
     let before = found.len();
     instruction.kind.texts().for_each(|span| marks(text, source, span, false, found));
     // The words of a check are written when the answer is there. The place to save to is known before: what
     // could not be saved is not sent.
-    let after = matches!(instruction.kind, Kind::Check { .. });
+    let after = matches!(instruction.kind, InstructionKind::Check { .. });
     found[before..].iter_mut().for_each(|placed| placed.after |= after);
 }
 
 /// The expressions of the marks in a piece of text.
-fn marks(text: &str, source: SourceId, span: Span, body: bool, found: &mut Vec<Placed>) {
+fn marks(text: &str, source: SourceId, span: Span, body: bool, found: &mut Vec<ExprLocation>) {
     // Most lines have no mark, and need no more than this to know it.
     if memchr::memmem::find(span.of(text).as_bytes(), b"{{").is_some() {
         let template = Template::parse(text, span, body, &mut Vec::new());
-        found.extend(template.expressions().map(|span| Placed { source, span, after: false }));
+        found.extend(template.expressions().map(|span| ExprLocation { source, span, after: false }));
     }
 }
 
 /// The expressions of a cell itself, its `let`s left out: those count only where they are used.
-fn own_expressions(workspace: &Workspace, cell: CellId) -> Vec<Placed> {
+fn own_expressions(workspace: &Workspace, cell: CellId) -> Vec<ExprLocation> {
     let (source, own) = (cell.source, workspace.cell(cell));
     let text = &workspace.source(source).text;
     let mut found = Vec::new();
@@ -82,16 +85,16 @@ fn own_expressions(workspace: &Workspace, cell: CellId) -> Vec<Placed> {
         marks(text, source, field.value, false, &mut found);
     }
     marks(text, source, own.body, true, &mut found);
-    for instruction in own.instructions().filter(|line| !matches!(line.kind, Kind::Let { .. })) {
+    for instruction in own.instructions().filter(|line| !matches!(line.kind, InstructionKind::Let { .. })) {
         expressions_of(text, source, instruction, &mut found);
     }
     found
 }
 
 /// The expressions of the preambles that hold for a cell: headers, credentials and checks.
-fn shared_expressions(workspace: &Workspace, cell: CellId, found: &mut Vec<Placed>) {
+fn shared_expressions(workspace: &Workspace, cell: CellId, found: &mut Vec<ExprLocation>) {
     for (home, instruction) in workspace.preambles(cell.source) {
-        if matches!(instruction.kind, Kind::Header { .. } | Kind::Check { .. }) {
+        if matches!(instruction.kind, InstructionKind::Header { .. } | InstructionKind::Check { .. }) {
             expressions_of(&workspace.source(home).text, home, instruction, found);
         }
     }
@@ -111,7 +114,7 @@ fn shared_expressions(workspace: &Workspace, cell: CellId, found: &mut Vec<Place
 }
 
 /// Hands on the free names of an expression that can be compiled, but for the language's own.
-fn each_name(workspace: &Workspace, engine: &Engine, at: Placed, mut visit: impl FnMut(&str)) {
+fn each_name(workspace: &Workspace, engine: &Engine, at: ExprLocation, mut visit: impl FnMut(&str)) {
     let mut visit = |name: &str| {
         if !is_language_name(name) {
             visit(name);
@@ -137,9 +140,9 @@ fn gives_value(workspace: &Workspace, name: &str) -> bool {
                 .flat_map(|home| instructions(&workspace.source(home).file.preamble).map(move |line| (home, line)));
             let own = workspace.cells(source).flat_map(|cell| workspace.cell(cell).instructions());
             let gives = |text: &str, line: &Instruction| match line.kind {
-                Kind::Let { name: own, .. } | Kind::Ask { name: own, .. } | Kind::Yield { name: own, .. } => {
-                    own.of(text) == name
-                }
+                InstructionKind::Let { name: own, .. }
+                | InstructionKind::Ask { name: own, .. }
+                | InstructionKind::Yield { name: own, .. } => own.of(text) == name,
                 _ => false,
             };
             preambles.into_iter().any(|(home, line)| gives(&workspace.source(home).text, line))
@@ -147,15 +150,15 @@ fn gives_value(workspace: &Workspace, name: &str) -> bool {
         })
 }
 
-impl Lookup<'_> {
+impl Resolver<'_> {
     /// The names among those the cell uses that no place gives a value now, but for those it yields
     /// itself before they are used.
     pub fn names_lacking(&self) -> Vec<NameUse> {
-        self.lacking_of(self.names_used(), &PlayedWith::of(self.workspace))
+        self.lacking_of(self.names_used(), &PlayArgNames::of(self.workspace))
     }
 
     /// The same, of names that are known to be used, with what sequences give, gathered once for all cells.
-    pub fn lacking_of(&self, mut used: Vec<NameUse>, given: &PlayedWith<'_>) -> Vec<NameUse> {
+    pub fn lacking_of(&self, mut used: Vec<NameUse>, given: &PlayArgNames<'_>) -> Vec<NameUse> {
         let own: Vec<&str> = yields(self.workspace, self.cell).collect();
         used.retain(|used| !(used.at.after && own.contains(&used.name.as_str())));
         used.retain(|used| self.places(&used.name).next().is_none());
@@ -177,7 +180,7 @@ impl Lookup<'_> {
             if target.of(&workspace.source(cell.source).text).starts_with('/') {
                 used.push(NameUse {
                     name: "base".to_owned(),
-                    at: Placed { source: cell.source, span: target, after: false },
+                    at: ExprLocation { source: cell.source, span: target, after: false },
                 });
             }
         }
@@ -185,14 +188,12 @@ impl Lookup<'_> {
         shared_expressions(workspace, cell, &mut waiting);
         waiting.reverse();
         while let Some(at) = waiting.pop() {
-            each_name(workspace, self.reach.engine, at, |name| {
+            each_name(workspace, self.context.engine, at, |name| {
                 if used.iter().any(|known| known.name == name) {
                     return;
                 }
-                if let Some(Found::Line(source, line)) = self.places(name).next()
-                    && let Kind::Let { expression, .. } = line.kind
-                {
-                    waiting.push(Placed { source, span: expression, after: false });
+                if let Some(Binding::Let { source, expression, .. }) = self.places(name).next() {
+                    waiting.push(ExprLocation { source, span: expression, after: false });
                 }
                 used.push(NameUse { name: name.to_owned(), at });
             });
@@ -205,29 +206,29 @@ impl Lookup<'_> {
 pub fn yields(workspace: &Workspace, cell: CellId) -> impl Iterator<Item = &str> {
     let text = &workspace.source(cell.source).text;
     workspace.cell(cell).instructions().filter_map(move |line| match line.kind {
-        Kind::Yield { name, .. } => Some(name.of(text)),
+        InstructionKind::Yield { name, .. } => Some(name.of(text)),
         _ => None,
     })
 }
 
 /// The names that sequences of the loaded files give the cells which they play. Gathering them walks over
 /// every loaded cell, so whoever asks for many cells gathers them once.
-pub struct PlayedWith<'w>(FxHashMap<CellId, Vec<&'w str>>);
+pub struct PlayArgNames<'w>(FxHashMap<CellId, Vec<&'w str>>);
 
-impl<'w> PlayedWith<'w> {
+impl<'w> PlayArgNames<'w> {
     /// Gathers what the sequences of all loaded files give.
     pub fn of(workspace: &'w Workspace) -> Self {
         let mut given: FxHashMap<CellId, Vec<&str>> = FxHashMap::default();
         for source in workspace.loaded() {
             let text = &workspace.source(source).text;
             for line in workspace.cells(source).flat_map(|cell| workspace.cell(cell).instructions()) {
-                let Kind::Play { name, with: Some(with), .. } = line.kind else { continue };
+                let InstructionKind::Play { name, with: Some(with), .. } = line.kind else { continue };
                 let (home, name) = match name.of(text).rsplit_once('#') {
                     None => (Some(source), name.of(text)),
                     Some((path, name)) => (workspace.loaded_beside(source, path), name),
                 };
                 if let Some(cell) = home.and_then(|home| workspace.cell_named(home, name)) {
-                    let names = Kind::assignments(with, text).into_iter().map(|(name, _)| name.of(text));
+                    let names = InstructionKind::assignments(with, text).into_iter().map(|(name, _)| name.of(text));
                     given.entry(cell).or_default().extend(names);
                 }
             }

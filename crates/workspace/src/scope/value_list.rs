@@ -1,23 +1,23 @@
 //! What each name is now, where it comes from, and whether it is set at all.
 
-use super::lookup::Found;
+use super::Binding;
 use crate::CellId;
-use crate::config::Entry;
-use crate::scope::{Lookup, Memo, PlayedWith, Reach, Yielded};
+use crate::config::ValueEntry;
+use crate::scope::{CapturedValue, EvalCache, EvalContext, PlayArgNames, Resolver};
 use crate::secret::Masker;
 use rustc_hash::FxHashSet;
 use yieldtray_expression as expression;
 use yieldtray_source::Span;
 use yieldtray_source::{Problem, SourceId};
-use yieldtray_syntax::Kind;
+use yieldtray_syntax::InstructionKind;
 
 /// A name with what is known of it.
 #[derive(Clone, Debug)]
-pub struct Row {
+pub struct ValueRow {
     /// The name.
     pub name: String,
     /// Its value.
-    pub value: Value,
+    pub value: ValueState,
     /// Where that comes from; `None` where nothing gives it.
     pub origin: Option<Origin>,
     /// What else would give it a value, the next in order first.
@@ -26,7 +26,7 @@ pub struct Row {
 
 /// A value as far as it can be told without sending anything.
 #[derive(Clone, Debug)]
-pub enum Value {
+pub enum ValueState {
     /// This value.
     Known(expression::Value),
     /// A secret.
@@ -91,22 +91,20 @@ impl Origin {
     }
 
     /// Where a value that was found comes from.
-    pub fn of(found: &Found<'_>, workspace: &crate::Workspace) -> Self {
-        let entry_place = |entry: &Entry| Some((entry.source, entry.span));
+    pub fn of(found: &Binding<'_>, workspace: &crate::Workspace) -> Self {
+        let entry_place = |entry: &ValueEntry| Some((entry.source, entry.span));
         let (kind, place) = match found {
-            Found::Set(_) => (OriginKind::Set, None),
-            Found::Line(source, line) => {
-                let kind = if matches!(line.kind, Kind::Ask { .. }) { OriginKind::Ask } else { OriginKind::Let };
-                (kind, Some((*source, line.span)))
-            }
-            Found::Yielded(Yielded { cell, kept_at, source, .. }) => {
+            Binding::Set(_) => (OriginKind::Set, None),
+            Binding::Let { source, line, .. } => (OriginKind::Let, Some((*source, *line))),
+            Binding::Ask { source, line, .. } => (OriginKind::Ask, Some((*source, *line))),
+            Binding::Captured(CapturedValue { cell, kept_at, source, .. }) => {
                 let span = cell.map(|cell| workspace.cell(cell).span).unwrap_or_default();
                 (OriginKind::Tray(*cell, *kept_at), Some((*source, span)))
             }
-            Found::Entry(entry, Some(environment)) => {
-                (OriginKind::Environment(environment.name.clone(), entry.given.words()), entry_place(entry))
+            Binding::Entry(entry, Some(environment)) => {
+                (OriginKind::Environment(environment.name.clone(), entry.source_kind.words()), entry_place(entry))
             }
-            Found::Entry(entry, None) => (OriginKind::Everywhere(entry.given.words()), entry_place(entry)),
+            Binding::Entry(entry, None) => (OriginKind::Everywhere(entry.source_kind.words()), entry_place(entry)),
         };
         Self { kind, place }
     }
@@ -114,24 +112,29 @@ impl Origin {
 
 /// The rows of the names that `cells` use, each cell with those it needs; with `declared`, also of the
 /// names that are given but not used. Secrets that are met are added to `masker`.
-pub fn survey(reach: Reach<'_>, cells: &[(CellId, Vec<CellId>)], declared: bool, masker: &mut Masker) -> Vec<Row> {
+pub fn list_values(
+    context: EvalContext<'_>,
+    cells: &[(CellId, Vec<CellId>)],
+    declared: bool,
+    masker: &mut Masker,
+) -> Vec<ValueRow> {
     let mut surveyor =
-        Surveyor { reach, masker, rows: Vec::new(), known: FxHashSet::default(), named: FxHashSet::default() };
-    let given = PlayedWith::of(reach.workspace);
+        ValueLister { context, masker, rows: Vec::new(), known: FxHashSet::default(), named: FxHashSet::default() };
+    let given = PlayArgNames::of(context.workspace);
     let mut last = None;
     for (cell, needs) in cells {
-        let mut memo = Memo::default();
-        let mut lookup = Lookup::new(reach, *cell, needs, &mut memo);
-        let used = lookup.names_used();
+        let mut cache = EvalCache::default();
+        let mut resolver = Resolver::new(context, *cell, needs, &mut cache);
+        let used = resolver.names_used();
         for name in &used {
-            surveyor.row(&mut lookup, &name.name);
+            surveyor.row(&mut resolver, &name.name);
         }
-        for lacking in lookup.lacking_of(used, &given) {
-            surveyor.missing(&mut lookup, lacking);
+        for lacking in resolver.lacking_of(used, &given) {
+            surveyor.missing(&mut resolver, lacking);
         }
         if declared && last.replace(cell.source) != Some(cell.source) {
-            for name in declared_names(&lookup) {
-                surveyor.row(&mut lookup, &name);
+            for name in declared_names(&resolver) {
+                surveyor.row(&mut resolver, &name);
             }
         }
     }
@@ -141,31 +144,37 @@ pub fn survey(reach: Reach<'_>, cells: &[(CellId, Vec<CellId>)], declared: bool,
 }
 
 /// The row of one name for a cell that directly needs `needs`; `None` where nothing gives or uses it.
-pub fn survey_one(reach: Reach<'_>, cell: CellId, needs: &[CellId], name: &str, masker: &mut Masker) -> Option<Row> {
+pub fn value_row(
+    context: EvalContext<'_>,
+    cell: CellId,
+    needs: &[CellId],
+    name: &str,
+    masker: &mut Masker,
+) -> Option<ValueRow> {
     let mut surveyor =
-        Surveyor { reach, masker, rows: Vec::new(), known: FxHashSet::default(), named: FxHashSet::default() };
-    let mut memo = Memo::default();
-    let mut lookup = Lookup::new(reach, cell, needs, &mut memo);
-    surveyor.row(&mut lookup, name);
+        ValueLister { context, masker, rows: Vec::new(), known: FxHashSet::default(), named: FxHashSet::default() };
+    let mut cache = EvalCache::default();
+    let mut resolver = Resolver::new(context, cell, needs, &mut cache);
+    surveyor.row(&mut resolver, name);
     if surveyor.rows.is_empty() {
-        let used = lookup.names_used().into_iter().filter(|used| used.name == name).collect();
-        for lacking in lookup.lacking_of(used, &PlayedWith::of(reach.workspace)) {
-            surveyor.missing(&mut lookup, lacking);
+        let used = resolver.names_used().into_iter().filter(|used| used.name == name).collect();
+        for lacking in resolver.lacking_of(used, &PlayArgNames::of(context.workspace)) {
+            surveyor.missing(&mut resolver, lacking);
         }
     }
     surveyor.rows.pop()
 }
 
 /// The names given for a file, whether or not anything uses them.
-fn declared_names(lookup: &Lookup<'_>) -> Vec<String> {
-    let Reach { workspace, settings, tray, .. } = lookup.reach;
+fn declared_names(resolver: &Resolver<'_>) -> Vec<String> {
+    let EvalContext { workspace, settings, tray, .. } = resolver.context;
     let config = &workspace.config;
     let entries = config.entries_for(settings.environment.as_deref());
-    let lets = workspace.preambles(lookup.cell.source).filter_map(|(source, line)| match line.kind {
-        Kind::Let { name, .. } => Some(name.of(&workspace.source(source).text).to_owned()),
+    let lets = workspace.preambles(resolver.cell.source).filter_map(|(source, line)| match line.kind {
+        InstructionKind::Let { name, .. } => Some(name.of(&workspace.source(source).text).to_owned()),
         _ => None,
     });
-    let yielded = tray.iter().filter(|(_, yielded)| yielded.source == lookup.cell.source);
+    let yielded = tray.iter().filter(|(_, yielded)| yielded.source == resolver.cell.source);
     let set = settings.set.iter().map(|(name, _)| name.clone());
     let all = entries.map(|entry| entry.name.clone()).chain(lets).chain(set);
     let mut names: Vec<String> = all.chain(yielded.map(|(name, _)| name.to_owned())).collect();
@@ -174,10 +183,10 @@ fn declared_names(lookup: &Lookup<'_>) -> Vec<String> {
     names
 }
 
-struct Surveyor<'s> {
-    reach: Reach<'s>,
+struct ValueLister<'s> {
+    context: EvalContext<'s>,
     masker: &'s mut Masker,
-    rows: Vec<Row>,
+    rows: Vec<ValueRow>,
     /// Names with the place that gives them, of which there is a row.
     known: FxHashSet<(String, Place)>,
     /// What was already told to be missing, by its words.
@@ -187,127 +196,122 @@ struct Surveyor<'s> {
 /// What tells one giving place from another: its text and where, or that it has none.
 type Place = (Option<(SourceId, Span)>, bool);
 
-impl Surveyor<'_> {
-    fn row(&mut self, lookup: &mut Lookup<'_>, name: &str) {
-        let Some(first) = lookup.places(name).next() else { return };
+impl ValueLister<'_> {
+    fn row(&mut self, resolver: &mut Resolver<'_>, name: &str) {
+        let Some(first) = resolver.places(name).next() else { return };
         let place = place_of(&first);
         let key = (name.to_owned(), place);
         if self.known.contains(&key) {
             return;
         }
-        let workspace = self.reach.workspace;
+        let workspace = self.context.workspace;
         let origin = Origin::of(&first, workspace);
         // A response can be yielded again and a default overridden: what is hidden is told all the same.
-        let hides = lookup.places(name).skip(1).map(|found| Origin::of(&found, workspace)).collect();
-        let value = self.value(lookup, name, &first);
+        let hides = resolver.places(name).skip(1).map(|found| Origin::of(&found, workspace)).collect();
+        let value = self.value(resolver, name, &first);
         self.known.insert(key);
-        self.rows.push(Row { name: name.to_owned(), value, origin: Some(origin), hides });
+        self.rows.push(ValueRow { name: name.to_owned(), value, origin: Some(origin), hides });
     }
 
-    fn missing(&mut self, lookup: &mut Lookup<'_>, used: crate::scope::NameUse) {
-        let span = used.span(self.reach.workspace);
-        let stage = crate::scope::Stage::Before;
-        let Err(problems) = lookup.named(&used.name, used.at.source, span, stage) else { return };
+    fn missing(&mut self, resolver: &mut Resolver<'_>, used: crate::scope::NameUse) {
+        let span = used.span(self.context.workspace);
+        let phase = crate::scope::Phase::Request;
+        let Err(problems) = resolver.named(&used.name, used.at.source, span, phase) else { return };
         for problem in problems {
             if self.named.insert(format!("{} {}", used.name, problem.message)) {
-                let value = Value::None(problem);
-                self.rows.push(Row { name: used.name.clone(), value, origin: None, hides: Vec::new() });
+                let value = ValueState::None(problem);
+                self.rows.push(ValueRow { name: used.name.clone(), value, origin: None, hides: Vec::new() });
             }
         }
     }
 
-    fn value(&mut self, lookup: &mut Lookup<'_>, name: &str, found: &Found<'_>) -> Value {
-        let workspace = self.reach.workspace;
+    fn value(&mut self, resolver: &mut Resolver<'_>, name: &str, found: &Binding<'_>) -> ValueState {
+        let workspace = self.context.workspace;
         match found {
-            Found::Entry(entry, _) if entry.given.is_command() => {
-                return Value::NotRun(entry.given.words().unwrap_or_default());
+            Binding::Entry(entry, _) if entry.source_kind.is_command() => {
+                return ValueState::NotRun(entry.source_kind.words().unwrap_or_default());
             }
-            Found::Line(source, line) => match line.kind {
-                Kind::Ask { question, .. } => {
-                    return Value::Asked(question.of(&workspace.source(*source).text).to_owned());
+            Binding::Ask { source, question, .. } => {
+                return ValueState::Asked(question.of(&workspace.source(*source).text).to_owned());
+            }
+            Binding::Let { source, expression, .. } => {
+                let compiled = resolver.compile(*source, *expression);
+                if compiled.is_ok_and(|compiled| compiled.is_made_up()) {
+                    return ValueState::MadeUp(expression.of(&workspace.source(*source).text).to_owned());
                 }
-                Kind::Let { expression, .. } => {
-                    let compiled = lookup.compile(*source, expression);
-                    if compiled.is_ok_and(|compiled| compiled.is_made_up()) {
-                        return Value::MadeUp(expression.of(&workspace.source(*source).text).to_owned());
-                    }
-                }
-                _ => {}
-            },
+            }
             _ => {}
         }
-        let place = match found {
-            Found::Line(source, line) => (*source, line.span),
-            _ => (lookup.cell.source, workspace.cell(lookup.cell).span),
-        };
-        let value = lookup.named(name, place.0, place.1, crate::scope::Stage::Before);
-        let secret = !lookup.memo.secrets.is_empty();
-        self.masker.learn(lookup.memo.new_secrets());
+        let of_cell = (resolver.cell.source, workspace.cell(resolver.cell).span);
+        let place = found.line().unwrap_or(of_cell);
+        let value = resolver.named(name, place.0, place.1, crate::scope::Phase::Request);
+        let secret = !resolver.cache.secrets.is_empty();
+        self.masker.learn(resolver.cache.new_secrets());
         match value {
             // A `let` may use a secret without being one: the masker hides that part of it.
-            Ok(value) if secret && !matches!(found, Found::Line(..)) => Value::Secret(value),
-            Ok(value) => Value::Known(value),
+            Ok(value) if secret && found.line().is_none() => ValueState::Secret(value),
+            Ok(value) => ValueState::Known(value),
             Err(problems) => match problems.into_iter().next() {
-                Some(problem) => Value::None(problem),
-                None => Value::Known(expression::Value::null()),
+                Some(problem) => ValueState::None(problem),
+                None => ValueState::Known(expression::Value::null()),
             },
         }
     }
 }
 
-fn place_of(found: &Found<'_>) -> Place {
+fn place_of(found: &Binding<'_>) -> Place {
     match found {
-        Found::Set(_) => (None, false),
-        Found::Line(source, line) => (Some((*source, line.span)), false),
-        Found::Yielded(yielded) => (Some((yielded.source, Span::default())), true),
-        Found::Entry(entry, _) => (Some((entry.source, entry.span)), false),
+        Binding::Set(_) => (None, false),
+        Binding::Let { source, line, .. } | Binding::Ask { source, line, .. } => (Some((*source, *line)), false),
+        Binding::Captured(yielded) => (Some((yielded.source, Span::default())), true),
+        Binding::Entry(entry, _) => (Some((entry.source, entry.span)), false),
     }
 }
 
 /// A name in each environment.
 #[derive(Clone, Debug)]
-pub struct Across {
+pub struct EnvironmentComparison {
     /// The name.
     pub name: String,
     /// Its value in each environment, in the order of the configuration; `None` where it is missing.
-    pub values: Vec<Option<Value>>,
+    pub values: Vec<Option<ValueState>>,
     /// Whether every environment gives it, and all the same.
     pub equal: bool,
 }
 
 /// The names that the configuration gives, side by side in all environments.
-pub fn across(reach: Reach<'_>, masker: &mut Masker) -> Vec<Across> {
-    let config = &reach.workspace.config;
+pub fn across(context: EvalContext<'_>, masker: &mut Masker) -> Vec<EnvironmentComparison> {
+    let config = &context.workspace.config;
     let mut names: Vec<&str> = config.all_entries().map(|entry| entry.name.as_str()).collect();
     names.sort_unstable();
     names.dedup();
-    let outside = reach.outside();
+    let outside = context.outside();
     names
         .into_iter()
         .map(|name| {
-            let values: Vec<Option<Value>> = config
+            let values: Vec<Option<ValueState>> = config
                 .environments
                 .iter()
                 .map(|environment| {
                     let entry = config.entry(Some(&environment.name), name)?;
-                    if entry.given.is_command() {
-                        return Some(Value::NotRun(entry.given.words().unwrap_or_default()));
+                    if entry.source_kind.is_command() {
+                        return Some(ValueState::NotRun(entry.source_kind.words().unwrap_or_default()));
                     }
                     let value = entry.value(&outside).ok()?.clone();
                     if entry.secret {
                         masker.learn([value.clone()]);
-                        return Some(Value::Secret(value));
+                        return Some(ValueState::Secret(value));
                     }
-                    Some(Value::Known(value))
+                    Some(ValueState::Known(value))
                 })
                 .collect();
-            let plain = |value: &Option<Value>| match value {
-                Some(Value::Known(value) | Value::Secret(value)) => Some(value.clone()),
+            let plain = |value: &Option<ValueState>| match value {
+                Some(ValueState::Known(value) | ValueState::Secret(value)) => Some(value.clone()),
                 _ => None,
             };
             let first = values.first().and_then(plain);
             let equal = values.len() > 1 && first.is_some() && values.iter().all(|value| plain(value) == first);
-            Across { name: name.to_owned(), values, equal }
+            EnvironmentComparison { name: name.to_owned(), values, equal }
         })
         .collect()
 }

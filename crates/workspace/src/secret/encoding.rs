@@ -7,10 +7,10 @@ use percent_encoding::{AsciiSet, utf8_percent_encode};
 use std::borrow::Cow;
 use std::fmt::Write;
 use yieldtray_source::hex;
-use yieldtray_source::percent::NOT_UNRESERVED;
+use yieldtray_source::percent::PERCENT_ENCODE_SET;
 
 /// Characters that JavaScript's `encodeURIComponent` leaves as they are.
-const NOT_COMPONENT: &AsciiSet = &NOT_UNRESERVED.remove(b'!').remove(b'\'').remove(b'(').remove(b')').remove(b'*');
+const NOT_COMPONENT: &AsciiSet = &PERCENT_ENCODE_SET.remove(b'!').remove(b'\'').remove(b'(').remove(b')').remove(b'*');
 
 /// How a text is written.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -100,7 +100,7 @@ impl Encoding {
     /// `text` as it is written.
     pub(crate) fn of(self, text: &str) -> Cow<'_, str> {
         match self {
-            Self::Percent => utf8_percent_encode(text, NOT_UNRESERVED).into(),
+            Self::Percent => utf8_percent_encode(text, PERCENT_ENCODE_SET).into(),
             Self::Form => url::form_urlencoded::byte_serialize(text.as_bytes()).collect(),
             Self::Json => json(text),
             Self::Xml => markup(text, "&quot;", "&apos;"),

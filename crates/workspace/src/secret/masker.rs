@@ -234,7 +234,7 @@ impl Masker {
 
     /// Masks secrets in all texts of a problem.
     pub fn hide_in_problem(&self, problem: &mut Problem) {
-        let Problem { message, hint, meant, also, .. } = problem;
+        let Problem { message, hint, replacement: meant, related: also, .. } = problem;
         let also = also.iter_mut().map(|(.., words)| words);
         let meant = meant.iter_mut().map(|meant| &mut **meant);
         [message].into_iter().chain(hint).chain(meant).chain(also).for_each(|words| self.hide(words));

@@ -29,7 +29,7 @@ pub fn short_secret(name: &str, text: &str, span: Span) -> Option<Problem> {
         "the secret `{name}` has fewer than {SHORT_SECRET} characters: it is masked as a whole word, not inside words"
     );
     let hint = format!("use a longer secret, at least {SHORT_SECRET} characters");
-    Some(Problem::remark(Code::ShortSecret, span, message).with_hint(hint))
+    Some(Problem::warning(Code::ShortSecret, span, message).with_hint(hint))
 }
 
 #[cfg(test)]

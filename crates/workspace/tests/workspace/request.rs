@@ -1,19 +1,19 @@
 use proptest::prelude::*;
 use yieldtray_expression::Value;
-use yieldtray_http::{Content, Prepared, Redirect, next_hop};
+use yieldtray_http::{Body, PreparedRequest, Redirect, next_hop};
 use yieldtray_source::SourceId;
 use yieldtray_syntax as syntax;
 use yieldtray_test_support::{json_answer, replay, settings};
-use yieldtray_workspace::request::{Place, Surroundings};
+use yieldtray_workspace::request::{ContextTracker, SubstitutionContext};
 
 const HOSTILE: &str = "a\"b'c/d?e#f&g=h%i<j>k\\l {{m}} %% \u{202e}✓ü";
 
 /// The request of the last cell of `file`, with these values set; or its problems.
-fn prepared(file: &str, set: &[(&str, Value)]) -> Result<Prepared, Vec<String>> {
+fn prepared(file: &str, set: &[(&str, Value)]) -> Result<PreparedRequest, Vec<String>> {
     let fixture = format!("#- a.http\n{file}");
     let told = replay(&fixture, &["a.http"], settings(None, set), |_| Ok(json_answer(200, "{}")));
     match told.sent.last() {
-        Some(request) => Ok(Prepared::clone(request)),
+        Some(request) => Ok(PreparedRequest::clone(request)),
         None => Err(told
             .problems()
             .iter()
@@ -22,11 +22,11 @@ fn prepared(file: &str, set: &[(&str, Value)]) -> Result<Prepared, Vec<String>> 
     }
 }
 
-fn body(request: &Prepared) -> &str {
+fn body(request: &PreparedRequest) -> &str {
     match &request.body {
         None => "",
-        Some(Content::Bytes(bytes)) => std::str::from_utf8(bytes).expect("text"),
-        Some(Content::Pieces(_)) => panic!("one text was expected"),
+        Some(Body::Bytes(bytes)) => std::str::from_utf8(bytes).expect("text"),
+        Some(Body::Pieces(_)) => panic!("one text was expected"),
     }
 }
 
@@ -146,7 +146,7 @@ fn shared_headers_are_replaced_and_dropped() {
         settings(None, &[("gate", Value::from("south")), ("base", Value::from("http://bench"))]),
         |_| Ok(json_answer(200, "{}")),
     );
-    let shown = |request: &Prepared| {
+    let shown = |request: &PreparedRequest| {
         let own = request.headers.iter().filter(|(name, _)| !matches!(&**name, "User-Agent" | "Accept-Encoding"));
         own.map(|(name, value)| format!("{name}: {value}")).collect::<Vec<_>>().join(", ")
     };
@@ -313,7 +313,7 @@ proptest! {
     /// Whatever the values, a JSON body stays JSON of the same shape, and each value arrives whole.
     #[test]
     fn no_value_changes_the_shape_of_a_json_body(text in ".{0,24}", value in anything()) {
-        let mut around = Surroundings::body(None, "{ ");
+        let mut around = ContextTracker::body(None, "{ ");
         let mut out = String::new();
         let mut write = |out: &mut String, literal: &str, value: &Value| {
             around.pass(literal);
@@ -322,8 +322,8 @@ proptest! {
             out.push_str(&place.write(value, false).expect("JSON takes every value"));
             place
         };
-        prop_assert_eq!(write(&mut out, "{ \"a\": \"\\\" <", &Value::text(text.clone())), Place::JsonString);
-        prop_assert_eq!(write(&mut out, ">\", \"b\": [", &value), Place::Json);
+        prop_assert_eq!(write(&mut out, "{ \"a\": \"\\\" <", &Value::text(text.clone())), SubstitutionContext::JsonString);
+        prop_assert_eq!(write(&mut out, ">\", \"b\": [", &value), SubstitutionContext::Json);
         out.push_str("], \"c\": {} }");
         let document: serde_json::Value = serde_json::from_str(&out).expect("still JSON");
         prop_assert_eq!(document["a"].as_str().unwrap_or_default(), format!("\" <{text}>"));
@@ -371,10 +371,10 @@ proptest! {
         let untidy = lines.join(end);
         let file = syntax::parse(&untidy, SourceId(0), "a").file;
         let tidy = yieldtray_source::edited(&untidy, &syntax::tidy(&untidy, &file));
-        let sent = |text: &str| -> Vec<Prepared> {
+        let sent = |text: &str| -> Vec<PreparedRequest> {
             let fixture = format!("#- a.http\n{text}");
             let told = replay(&fixture, &["a.http"], settings(None, &[]), |_| Ok(json_answer(200, "{\"id\":1}")));
-            told.sent.iter().map(|request| Prepared::clone(request)).collect()
+            told.sent.iter().map(|request| PreparedRequest::clone(request)).collect()
         };
         prop_assert_eq!(format!("{:?}", sent(&untidy)), format!("{:?}", sent(&tidy)), "{:?} {:?}", untidy, tidy);
         let words = |text: &str| text.split_whitespace().collect::<String>().replace(['=', ':', ','], "");

@@ -129,7 +129,8 @@ fn the_configuration_and_its_mistakes() {
     assert_eq!(problems, []);
     assert_eq!(config.requests, "requests");
     assert_eq!(config.environment.map(|(name, ..)| name).as_deref(), Some("bench"));
-    let shown: Vec<String> = config.values.iter().map(|entry| format!("{} {:?}", entry.name, entry.given)).collect();
+    let shown: Vec<String> =
+        config.values.iter().map(|entry| format!("{} {:?}", entry.name, entry.source_kind)).collect();
     assert_eq!(
         shown,
         [
@@ -264,8 +265,9 @@ fn a_private_configuration_wins_key_by_key() {
     let config = &workspace.config;
     assert_eq!(workspace.config_problems().count(), 0);
     assert_eq!(config.environment.as_ref().map(|(name, ..)| name.as_str()), Some("own"));
-    let given =
-        |environment: &str, name: &str| config.entry(Some(environment), name).map(|entry| format!("{:?}", entry.given));
+    let given = |environment: &str, name: &str| {
+        config.entry(Some(environment), name).map(|entry| format!("{:?}", entry.source_kind))
+    };
     for (name, expected) in [("a", Some("1")), ("b", Some("2")), ("c", Some("1")), ("d", Some("2")), ("e", None)] {
         assert_eq!(given("bench", name), expected.map(|value| format!("Value({value})")), "{name}");
     }

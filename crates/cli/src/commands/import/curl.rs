@@ -1,9 +1,9 @@
 use crate::args::{Common, ImportCurl};
-use crate::disk;
-use crate::failure::Stop;
+use crate::error::Stop;
+use crate::files;
 use crate::host::Host;
-use crate::intake::Intake;
-use crate::show::Out;
+use crate::import::Intake;
+use crate::output::Out;
 use anyhow::Context;
 use std::io::Read;
 use std::path::Path;
@@ -28,7 +28,7 @@ pub(super) fn curl(common: &Common, args: &ImportCurl, host: &Host, out: &mut Ou
         let workspace = &mut intake.session.workspace;
         let source = workspace.load_text(&name, text)?;
         let problems: Vec<Problem> = problems.into_iter().map(|problem| problem.in_source(source)).collect();
-        return Err(Stop::with_problems(out, workspace, &problems));
+        return Err(out.stop_with(workspace, &problems));
     }
     if drafts.is_empty() {
         let hint = "write one, as in `curl http://127.0.0.1:4616/lots`";
@@ -44,7 +44,7 @@ const LONGEST_FIELDS: u64 = 1 << 20;
 /// A file of header fields that a command names.
 fn header_fields(path: &Path, name: &str) -> Result<String, String> {
     let bytes =
-        disk::read_regular(path, LONGEST_FIELDS).map_err(|error| format!("`{name}` cannot be read: {error}"))?;
+        files::read_regular(path, LONGEST_FIELDS).map_err(|error| format!("`{name}` cannot be read: {error}"))?;
     String::from_utf8(bytes).map_err(|_| format!("`{name}` is not UTF-8 text"))
 }
 
@@ -63,7 +63,7 @@ fn given(intake: &Intake, given: &[String], host: &Host) -> Result<(String, Stri
         }
         [one] if is_command(one) => Ok(("the command line".to_owned(), one.clone())),
         [file] => {
-            let text = disk::read_text(&intake.session.path_from_here(file.as_ref()));
+            let text = files::read_text(&intake.session.path_from_here(file.as_ref()));
             let text = text.map_err(|error| {
                 let message = format!("cannot read `{file}`: {error}");
                 Stop::refused_with(message, "a command begins with `curl`, and stands in quotes")
@@ -91,5 +91,5 @@ fn problem(span: Span, text: &str, why: &str) -> Problem {
         Some(at) => span.part(at, at + word.len()),
         None => span.part(0, own.find('\n').unwrap_or(own.len())),
     };
-    Problem::mistake(Code::ShellCommand, at, why.to_owned())
+    Problem::error(Code::ShellCommand, at, why.to_owned())
 }

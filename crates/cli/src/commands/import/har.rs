@@ -1,13 +1,13 @@
 use crate::args::{Common, ImportHar};
-use crate::disk;
-use crate::failure::Stop;
+use crate::error::Stop;
+use crate::files;
 use crate::host::Host;
-use crate::intake::Intake;
-use crate::show::{Out, table};
+use crate::import::Intake;
+use crate::output::{Out, table};
 use std::io::Read;
 use std::path::Path;
 use yieldtray_interchange::har::{Choice, Recording, gather, read};
-use yieldtray_source::escape::safe_line;
+use yieldtray_source::escape::escape_line;
 
 /// Makes requests of a recording.
 pub(super) fn har(common: &Common, args: &ImportHar, host: &Host, out: &mut Out) -> Result<u8, Stop> {
@@ -54,7 +54,7 @@ pub(super) fn har(common: &Common, args: &ImportHar, host: &Host, out: &mut Out)
     for (url, why) in refused {
         // Keys stand in queries, and passwords before a host.
         let url = url.split(['?', '#']).next().unwrap_or_default();
-        let url = safe_line(url.rsplit_once('@').map_or(url, |(_, rest)| rest));
+        let url = escape_line(url.rsplit_once('@').map_or(url, |(_, rest)| rest));
         out.say(&format!("{} {url}: {why}", out.error_look.bad("left out")))?;
     }
     intake.finish(out)
@@ -64,7 +64,7 @@ fn open(intake: &Intake, file: &Path) -> Result<Box<dyn Read>, Stop> {
     if file == Path::new("-") {
         return Ok(Box::new(std::io::stdin()));
     }
-    let opened = disk::open_regular(&intake.session.path_from_here(file));
+    let opened = files::open_regular(&intake.session.path_from_here(file));
     let opened = opened.map_err(|error| Stop::refused(format!("cannot read `{}`: {error}", file.display())))?;
     Ok(Box::new(opened))
 }

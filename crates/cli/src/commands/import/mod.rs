@@ -5,9 +5,9 @@ mod har;
 mod openapi;
 
 use crate::args::{Common, Import, ImportFrom, Later};
-use crate::failure::Stop;
+use crate::error::Stop;
 use crate::host::Host;
-use crate::show::Out;
+use crate::output::Out;
 
 /// Takes requests in.
 pub(crate) fn import(common: &Common, args: &Import, host: &Host, out: &mut Out) -> Result<u8, Stop> {

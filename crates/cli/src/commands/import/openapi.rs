@@ -1,17 +1,17 @@
 use crate::args::{Common, ImportOpenapi};
-use crate::disk;
-use crate::failure::Stop;
+use crate::error::Stop;
+use crate::files;
 use crate::host::Host;
-use crate::intake::Intake;
-use crate::show::{Out, table};
+use crate::import::Intake;
+use crate::output::{Out, table};
 use std::io;
 use std::path::Path;
 use yieldtray_interchange::openapi::{Documents, OauthProfile, Taken, Wish, take};
 use yieldtray_source::access::CONFIG_FILE;
 use yieldtray_source::access::check_readable;
-use yieldtray_source::enumerate;
+use yieldtray_source::join_words;
 use yieldtray_source::names::slug;
-use yieldtray_workspace::config::{Additions, add_described};
+use yieldtray_workspace::config::{ConfigAdditions, add_described};
 
 /// The largest description, or file that it refers to, in bytes.
 const LARGEST: u64 = 256 << 20;
@@ -25,7 +25,7 @@ pub(super) fn openapi(common: &Common, args: &ImportOpenapi, host: &Host, out: &
     let mut intake = Intake::begin(common, near.as_deref(), args.dry, host, out)?;
     let file = intake.session.path_from_here(&args.file);
     let shown = args.file.display();
-    let bytes = disk::read_regular(&file, LARGEST);
+    let bytes = files::read_regular(&file, LARGEST);
     let bytes = bytes.map_err(|error| Stop::refused(format!("cannot read `{shown}`: {error}")))?;
     let folder = file.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new(".")).to_owned();
     let taken = Documents::read(&bytes, |path| beside(&folder, path).map_err(|error| error.to_string()))
@@ -41,7 +41,7 @@ pub(super) fn openapi(common: &Common, args: &ImportOpenapi, host: &Host, out: &
             let target = intake.print();
             if !out.json && !out.quiet {
                 let needed = taken.values.keys().map(String::as_str).chain(["base"]);
-                out.say(&out.error_look.faint(&format!("it needs {}", enumerate(needed))))?;
+                out.say(&out.error_look.faint(&format!("it needs {}", join_words(needed))))?;
             }
             for file in taken.files {
                 intake.begin_with(target, &file.head);
@@ -59,10 +59,10 @@ pub(super) fn openapi(common: &Common, args: &ImportOpenapi, host: &Host, out: &
 fn beside(folder: &Path, path: &str) -> io::Result<Vec<u8>> {
     let refused = |why: &str| io::Error::new(io::ErrorKind::PermissionDenied, why);
     let folder = folder.canonicalize()?;
-    let file = folder.join(path).canonicalize().map_err(disk::plain)?;
+    let file = folder.join(path).canonicalize().map_err(files::plain)?;
     let inside = file.strip_prefix(&folder).map_err(|_| refused("it is outside the folder of the description"))?;
     check_readable(inside)?;
-    disk::read_regular(&file, LARGEST)
+    files::read_regular(&file, LARGEST)
 }
 
 /// What the names of a description's variables begin with: its file's name.
@@ -79,7 +79,7 @@ fn prefix_of(file: &Path) -> String {
 /// The request files, the schemas and what the configuration gets.
 fn fill(intake: &mut Intake, folder: &Path, taken: Taken, prefix: String) -> Result<(), Stop> {
     let profiles = taken.profiles.iter().map(|(name, profile)| (name.clone(), keys(profile)));
-    let additions = Additions {
+    let additions = ConfigAdditions {
         environments: taken.environments,
         values: taken.values.iter().map(|(name, given)| (name.clone(), given.secret)).collect(),
         profiles: profiles.collect(),

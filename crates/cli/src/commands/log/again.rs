@@ -1,20 +1,22 @@
 //! A past request, sent once more.
 
-use super::compare::{Side, comparing};
+use super::compare::comparing;
 use super::show::cell_of;
 use super::{one, opened};
 use crate::args::{Common, LogAgain, Needs};
-use crate::ask::Terminal;
 use crate::commands::send::{self, Showing};
-use crate::failure::Stop;
-use crate::guard::guard;
+use crate::confirm::guard;
+use crate::error::Stop;
 use crate::host::Host;
-use crate::kept;
-use crate::sending::single::{How, Prelude, carry_out};
-use crate::session::Session;
-use crate::show::Out;
-use crate::show::comparison;
-use yieldtray_engine::{Next, Run};
+use crate::output::Out;
+use crate::output::comparison;
+use crate::output::comparison::Side;
+use crate::project::Session;
+use crate::project::state;
+use crate::prompt::Terminal;
+use crate::run::send_one::{How, Prelude, carry_out};
+use yieldtray_engine::Next;
+use yieldtray_engine::RunOptions;
 use yieldtray_report::log::{compare, fill_in};
 use yieldtray_workspace::CellId;
 use yieldtray_workspace::plan::Plan;
@@ -99,9 +101,9 @@ pub(super) fn again(common: &Common, args: LogAgain, host: &Host, out: &mut Out)
 /// Whether the request of a cell can be made as its file and its values are now.
 fn can_be_made(session: &mut Session, cell: CellId, out: &mut Out) -> Result<bool, Stop> {
     let plan = Plan::new(&mut session.workspace, &[cell], false);
-    let tray = kept::read(session, out)?.tray;
-    let run = Run::new(&session.workspace, &session.engine, session.settings.clone(), plan, true);
-    let next = run.with_tray(tray).one_row().dry().next();
+    let tray = state::read(session, out)?.tray;
+    let options = RunOptions { fail_fast: true, first_row_only: true, dry_run: true, tray, ..RunOptions::default() };
+    let next = session.run(plan, options).next();
     Ok(next.is_some_and(|next| matches!(next, Next::Send(_) | Next::Ask(_))))
 }
 

@@ -2,58 +2,20 @@
 
 use super::{one, opened};
 use crate::args::{Common, Comparing as Options, LogCompare, Looking, Needs};
-use crate::ask::Terminal;
+use crate::clock;
 use crate::commands::send::{self, Showing};
-use crate::failure::Stop;
-use crate::guard::guard;
+use crate::confirm::guard;
+use crate::error::Stop;
 use crate::host::Host;
-use crate::kept;
-use crate::sending::single::{How, Prelude, carry_out};
-use crate::session::{Session, places};
-use crate::show::{Out, comparison};
+use crate::output::comparison::Side;
+use crate::output::{Out, comparison};
+use crate::project::{Session, places};
+use crate::prompt::Terminal;
+use crate::run::send_one::{How, Prelude, carry_out};
 use std::io::Write;
-use std::time::Duration;
 use yieldtray_http::Exchange;
 use yieldtray_report::log::{Comparing, Ignore, Past};
 use yieldtray_store::log::Listed;
-
-/// What one side of a comparison is.
-#[derive(Clone, Debug)]
-pub(crate) struct Side {
-    /// Its number in the log, if it is there.
-    pub(crate) number: Option<i64>,
-    /// The environment; empty for none.
-    pub(crate) environment: String,
-    /// When it was sent, in milliseconds since 1970.
-    pub(crate) at: i64,
-    /// The cell's name.
-    pub(crate) name: String,
-    /// The method.
-    pub(crate) method: String,
-    /// The address.
-    pub(crate) url: String,
-    /// The status; none where there was no answer.
-    pub(crate) status: Option<u16>,
-    /// How long it took.
-    pub(crate) elapsed: Duration,
-}
-
-impl Side {
-    /// One of the log.
-    pub(super) fn of(listed: &Listed) -> Self {
-        let own = &listed.summary;
-        Self {
-            number: Some(listed.number),
-            environment: own.environment.clone(),
-            at: own.at,
-            name: own.name.clone(),
-            method: own.method.clone(),
-            url: own.url.clone(),
-            status: own.status,
-            elapsed: Duration::from_micros(u64::try_from(own.micros).unwrap_or_default()),
-        }
-    }
-}
 
 /// How to compare, as the options say.
 pub(super) fn comparing(options: &Options) -> Result<Comparing, Stop> {
@@ -137,7 +99,7 @@ fn both(
         send::refuse_sequence(&session, cell)?;
         let prelude = Prelude::of(&mut session, cell, Needs::Send, &person, out)?;
         guard(&session, &prelude.plan.changing(&session.workspace), args.yes, &person)?;
-        let at = kept::now_millis();
+        let at = clock::now_millis();
         let done = carry_out(&session, prelude, cell, How::default(), &person, false)?;
         let past = done.past();
         let Some(answer) = past.as_ref().and_then(Past::exchange) else {

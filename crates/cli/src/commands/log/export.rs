@@ -2,11 +2,11 @@
 
 use super::{find, one, opened};
 use crate::args::{Common, ExportFormat, LogExport};
-use crate::disk::Unfinished;
-use crate::failure::Stop;
+use crate::error::Stop;
+use crate::files::Unfinished;
 use crate::host::Host;
-use crate::session::Session;
-use crate::show::{Out, table};
+use crate::output::{Out, table};
+use crate::project::Session;
 use chrono::{DateTime, Utc};
 use std::io::{self, Write};
 use yieldtray_report::{About, Kind, Streams};

@@ -8,13 +8,13 @@ mod show;
 mod trend;
 
 use crate::args::{Common, Later, Log, LogAction, LogClear, LogDrop, LogFilter};
-use crate::failure::Stop;
+use crate::clock;
+use crate::error::Stop;
 use crate::host::Host;
-use crate::kept;
-use crate::session::Session;
-use crate::show::Out;
-use crate::show::log::{data, lines};
-pub(crate) use compare::Side;
+use crate::output::Out;
+use crate::output::log::{data, lines};
+use crate::project::Session;
+use crate::project::state;
 use serde_json::json;
 use std::io::Write;
 use yieldtray_report::log::Past;
@@ -42,7 +42,7 @@ pub(crate) fn log(common: &Common, args: Log, host: &Host, out: &mut Out) -> Res
         }
         Some(LogAction::Clear(Later(LogClear { older_than }))) => {
             let session = Session::open_any(common, host, out, &[])?;
-            let store = kept::open_or_set_aside(&session, out)?;
+            let store = state::open_or_set_aside(&session, out)?;
             let before = older_than.map(|since| since.0);
             let environment = common.env.last().map(String::as_str);
             let dropped = store.map(|mut store| store.clear_log(before, environment)).transpose()?;
@@ -54,7 +54,7 @@ pub(crate) fn log(common: &Common, args: Log, host: &Host, out: &mut Out) -> Res
 
 fn list(common: &Common, args: &Log, host: &Host, out: &mut Out) -> Result<u8, Stop> {
     let session = Session::open_any(common, host, out, &[])?;
-    let store = kept::open_or_set_aside(&session, out)?;
+    let store = state::open_or_set_aside(&session, out)?;
     // One more than is shown, to know whether there are more.
     let mut found = match store {
         Some(mut store) => {
@@ -76,7 +76,7 @@ fn list(common: &Common, args: &Log, host: &Host, out: &mut Out) -> Result<u8, S
         return Ok(0);
     }
     out.introduce(&session.heading())?;
-    let rows = lines(&found, &session.workspace.config, kept::now_millis(), out);
+    let rows = lines(&found, &session.workspace.config, clock::now_millis(), out);
     out.table(&rows)?;
     if more && !out.quiet {
         let words = format!("there are more: `--most {}` shows them", args.most.saturating_mul(10));
@@ -146,7 +146,7 @@ fn place(text: &str) -> (Option<&str>, &str) {
 
 /// The state, if there is any; a damaged one is set aside.
 fn opened(session: &Session, out: &mut Out) -> Result<Store, Stop> {
-    kept::open_or_set_aside(session, out)?.ok_or_else(nothing_logged)
+    state::open_or_set_aside(session, out)?.ok_or_else(nothing_logged)
 }
 
 pub(super) fn nothing_logged() -> Stop {

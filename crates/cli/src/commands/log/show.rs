@@ -2,15 +2,15 @@
 
 use super::{one, opened};
 use crate::args::{Common, LogShow};
-use crate::failure::Stop;
+use crate::error::Stop;
 use crate::host::Host;
-use crate::session::Session;
-use crate::show::answer::Shown;
-use crate::show::log::{data, explained, introduction};
-use crate::show::{Out, exchange};
+use crate::output::answer::Shown;
+use crate::output::log::{data, explained, introduction};
+use crate::output::{Out, exchange};
+use crate::project::Session;
 use std::io::Write;
 use std::path::Path;
-use yieldtray_engine::Run;
+use yieldtray_engine::RunOptions;
 use yieldtray_http::Exchange;
 use yieldtray_report::Entry;
 use yieldtray_report::log::Past;
@@ -64,7 +64,7 @@ fn pick(
     let cell =
         cell_of(session, entry).map_or_else(|| session.take_text("the log", "GET http://log/".to_owned()), Ok)?;
     let plan = Plan::new(&mut session.workspace, &[cell], false);
-    let run = Run::new(&session.workspace, &session.engine, session.settings.clone(), plan, false);
+    let run = session.run(plan, RunOptions::default());
     shown.pick(&run, cell, expression, out)
 }
 
@@ -79,7 +79,7 @@ pub(super) fn cell_of(session: &mut Session, entry: &Entry<'_>) -> Option<CellId
 
 /// What the list tells, the cell as `replay` tells it, and the exchange as `send` does.
 fn document(listed: &Listed, past: &Past<'_>, answer: Option<&Exchange>) -> serde_json::Value {
-    use crate::show::data::{request, response};
+    use crate::output::data::{request, response};
     let mut document = data(listed);
     document["cell"] = serde_json::json!(past.entry);
     if let Some(prepared) = past.prepared() {

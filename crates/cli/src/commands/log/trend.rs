@@ -2,12 +2,12 @@
 
 use super::{opened, place};
 use crate::args::{Common, LogTrend};
-use crate::disk;
-use crate::failure::Stop;
+use crate::error::Stop;
+use crate::files;
 use crate::host::Host;
-use crate::kept;
-use crate::session::Session;
-use crate::show::{Out, plot};
+use crate::output::{Out, plot};
+use crate::project::Session;
+use crate::project::state;
 use serde_json::json;
 use std::collections::BTreeSet;
 use std::io::Write;
@@ -19,7 +19,7 @@ pub(super) fn trend(common: &Common, args: &LogTrend, host: &Host, out: &mut Out
     let session = Session::open(common, host, out, &[])?;
     let store = opened(&session, out)?;
     let (file, name) = place(&args.name);
-    let environment = kept::environment(&session.settings).to_owned();
+    let environment = state::environment(&session.settings).to_owned();
     let filter = Filter {
         name: Some(name.to_owned()),
         file: file.map(str::to_owned),
@@ -43,7 +43,7 @@ pub(super) fn trend(common: &Common, args: &LogTrend, host: &Host, out: &mut Out
     if files.len() > 1 {
         let named: Vec<String> = files.iter().map(|file| format!("{file}#{name}")).collect();
         let message = format!("the log has a `{name}` of {} files", files.len());
-        let hint = format!("name one of {}", yieldtray_source::enumerate(named));
+        let hint = format!("name one of {}", yieldtray_source::join_words(named));
         return Err(Stop::refused_with(message, hint));
     }
     points.reverse();
@@ -64,7 +64,7 @@ pub(super) fn trend(common: &Common, args: &LogTrend, host: &Host, out: &mut Out
                 ));
             }
         };
-        let written = disk::replace(&session.path_from_here(path), text.as_bytes());
+        let written = files::replace(&session.path_from_here(path), text.as_bytes());
         written.map_err(|error| Stop::refused(format!("cannot write `{}`: {error}", path.display())))?;
         if !out.quiet && !out.json {
             out.say(&out.error_look.faint(&format!("the plot is in {}", path.display())))?;
@@ -91,7 +91,7 @@ fn data(name: &str, environment: &str, trend: &Trend) -> serde_json::Value {
     let point = |point: &Point| {
         json!({
             "number": point.number,
-            "at": crate::show::log::rfc3339(point.at),
+            "at": crate::output::log::rfc3339(point.at),
             "elapsed_ms": millis(point.micros),
             "size": point.size,
             "status": point.status,

@@ -15,11 +15,11 @@ use yieldtray_http::{METHODS, field};
 use yieldtray_source::SourceId;
 use yieldtray_source::Span;
 use yieldtray_source::names::is_value_name;
-use yieldtray_syntax::Kind;
+use yieldtray_syntax::InstructionKind;
 use yieldtray_workspace::CellId;
-use yieldtray_workspace::config::Given;
-use yieldtray_workspace::scope::ResponseNames;
-use yieldtray_workspace::scope::{Found, Lookup, Memo, Origin};
+use yieldtray_workspace::config::ValueSource;
+use yieldtray_workspace::scope::ResponseScope;
+use yieldtray_workspace::scope::{Binding, EvalCache, Origin, Resolver};
 use yieldtray_workspace::secret::Masker;
 
 /// Something that may be written.
@@ -99,36 +99,33 @@ enum Near {
 }
 
 impl Near {
-    fn of(lookup: &Lookup<'_>, name: &str) -> Self {
-        match lookup.places(name).next() {
-            Some(Found::Set(_)) => Near::Set,
-            Some(Found::Line(home, line)) if home == lookup.cell.source => {
-                match lookup.workspace.cell(lookup.cell).span.contains(line.span) {
+    fn of(resolver: &Resolver<'_>, name: &str) -> Self {
+        match resolver.places(name).next() {
+            Some(Binding::Set(_)) => Near::Set,
+            Some(Binding::Let { source, line, .. } | Binding::Ask { source, line, .. }) => {
+                match resolver.workspace.cell(resolver.cell).span.contains(line) {
+                    _ if source != resolver.cell.source => Near::Common,
                     true => Near::Cell,
                     false => Near::File,
                 }
             }
-            Some(Found::Line(..)) => Near::Common,
-            Some(Found::Yielded(_)) | None => Near::Yielded,
-            Some(Found::Entry(_, Some(_))) => Near::Environment,
-            Some(Found::Entry(_, None)) => Near::Everywhere,
+            Some(Binding::Captured(_)) | None => Near::Yielded,
+            Some(Binding::Entry(_, Some(_))) => Near::Environment,
+            Some(Binding::Entry(_, None)) => Near::Everywhere,
         }
     }
 }
 
 /// What a value is now, and where it comes from.
-fn words_about(lookup: &Lookup<'_>, name: &str, masker: &Masker) -> String {
-    let workspace = lookup.workspace;
-    let Some(found) = lookup.places(name).next() else { return "a value that a response will give".to_owned() };
+fn words_about(resolver: &Resolver<'_>, name: &str, masker: &Masker) -> String {
+    let workspace = resolver.workspace;
+    let Some(found) = resolver.places(name).next() else { return "a value that a response will give".to_owned() };
     let value = match &found {
-        Found::Set(value) => Some(value.show()),
-        Found::Line(home, line) => match line.kind {
-            Kind::Let { expression, .. } => Some(expression.of(&workspace.source(*home).text).to_owned()),
-            _ => None,
-        },
-        Found::Yielded(yielded) if !yielded.secret => Some(yielded.value.show()),
-        Found::Entry(entry, _) if !entry.secret => match &entry.given {
-            Given::Value(value) => Some(value.show()),
+        Binding::Set(value) => Some(value.show()),
+        Binding::Let { source, expression, .. } => Some(expression.of(&workspace.source(*source).text).to_owned()),
+        Binding::Captured(captured) if !captured.secret => Some(captured.value.show()),
+        Binding::Entry(entry, _) if !entry.secret => match &entry.source_kind {
+            ValueSource::Value(value) => Some(value.show()),
             _ => None,
         },
         _ => None,
@@ -223,20 +220,20 @@ impl<'a> Writer<'a> {
             return entries.map(|entry| Cow::from(entry.name.as_str())).collect();
         };
         let needs = needs(workspace, cell);
-        let mut memo = Memo::default();
-        let lookup = Lookup::new(self.view.reach, cell, &needs, &mut memo);
+        let mut cache = EvalCache::default();
+        let resolver = Resolver::new(self.view.context, cell, &needs, &mut cache);
         // What cells of other files yield that are needed, and what those of this file do, the nearest first.
         let own = workspace.cells(cell.source).filter(|other| *other != cell);
         let mut own: Vec<CellId> = own.collect();
         own.sort_by_key(|other| (other.index > cell.index, other.index.abs_diff(cell.index)));
         let given_here = self.giving_line();
         let columns = workspace.columns(cell).into_iter().map(|name| (Near::Row, Cow::from(name)));
-        let mut given: Vec<(Near, Cow<'a, str>)> = lookup
+        let mut given: Vec<(Near, Cow<'a, str>)> = resolver
             .names()
             .into_iter()
             // A line does not offer the name it gives.
             .filter(|name| given_here.as_deref() != Some(*name))
-            .map(|name| (Near::of(&lookup, name), Cow::from(name.to_owned())))
+            .map(|name| (Near::of(&resolver, name), Cow::from(name.to_owned())))
             .chain(columns)
             .collect();
         let yielding = needs.iter().copied().chain(own);
@@ -267,10 +264,10 @@ impl<'a> Writer<'a> {
             return vec!["a value".to_owned(); names.len()];
         };
         let needs = needs(workspace, cell);
-        let mut memo = Memo::default();
-        let lookup = Lookup::new(self.view.reach, cell, &needs, &mut memo);
+        let mut cache = EvalCache::default();
+        let resolver = Resolver::new(self.view.context, cell, &needs, &mut cache);
         let masker = crate::assist::shown::masker(self.view);
-        names.iter().map(|name| words_about(&lookup, name, &masker)).collect()
+        names.iter().map(|name| words_about(&resolver, name, &masker)).collect()
     }
 
     /// The members of what `path` names in the last answer, or of something the language gives.
@@ -284,7 +281,7 @@ impl<'a> Writer<'a> {
             "request" => return all(&of_request, "this request"),
             "sent" => return all(&of_sent, "what was sent"),
             "env" => {
-                let variables = self.view.reach.settings.variables.iter();
+                let variables = self.view.context.settings.variables.iter();
                 let names: Vec<String> =
                     variables.map(|(name, _)| name.to_owned()).filter(|name| is_value_name(name)).collect();
                 names.iter().for_each(|name| self.add(span, Sort::Member, name, "an environment variable", None));
@@ -324,7 +321,7 @@ impl<'a> Writer<'a> {
         let exchange = self.view.past.last(self.cell?)?;
         let (root, rest) = split_root(path);
         let mut value = match root {
-            "body" | "headers" | "cookies" => ResponseNames::new(&exchange).get(root)?.to_json(),
+            "body" | "headers" | "cookies" => ResponseScope::new(&exchange).get(root)?.to_json(),
             // The variable of a loop: one of what it goes over.
             local => {
                 let over = looped(written, local)?;
@@ -400,7 +397,7 @@ impl<'a> Writer<'a> {
             }
             "waive" => {
                 let shared = workspace.preambles(self.source).filter_map(|(home, line)| match line.kind {
-                    Kind::Check { label: Some(label), expression, .. } => {
+                    InstructionKind::Check { label: Some(label), expression, .. } => {
                         let text = &workspace.source(home).text;
                         Some((label.of(text), expression.of(text)))
                     }

@@ -1,0 +1,61 @@
+//! Why a command ends early.
+
+use std::io;
+use yieldtray_source::{Code, Problem};
+
+/// Why a command ends early.
+#[derive(Debug)]
+pub(crate) enum Stop {
+    /// Mistakes in files, values or options, already shown: exit 2.
+    Mistakes,
+    /// A mistake in the options or around the files: shown here, exit 2.
+    Refused {
+        /// Its stable name, where it has one.
+        code: Option<Code>,
+        /// What is wrong.
+        message: String,
+        /// What to do instead.
+        hint: Option<String>,
+    },
+    /// Somebody pressed Ctrl-C at a question: exit 130.
+    Interrupted,
+    /// Something of the system failed: exit 2. A closed pipe is no failure.
+    System(anyhow::Error),
+}
+
+impl Stop {
+    /// A refusal without a hint.
+    pub(crate) fn refused(message: impl Into<String>) -> Self {
+        Stop::Refused { code: None, message: message.into(), hint: None }
+    }
+
+    /// A refusal with what to do instead.
+    pub(crate) fn refused_with(message: impl Into<String>, hint: impl Into<String>) -> Self {
+        Stop::Refused { code: None, message: message.into(), hint: Some(hint.into()) }
+    }
+}
+
+/// A problem that has no place in a text.
+impl From<Problem> for Stop {
+    fn from(problem: Problem) -> Self {
+        Stop::Refused { code: Some(problem.code), message: problem.message, hint: problem.hint }
+    }
+}
+
+impl From<yieldtray_store::Error> for Stop {
+    fn from(error: yieldtray_store::Error) -> Self {
+        Stop::refused(error.to_string())
+    }
+}
+
+impl From<io::Error> for Stop {
+    fn from(error: io::Error) -> Self {
+        Stop::System(error.into())
+    }
+}
+
+impl From<anyhow::Error> for Stop {
+    fn from(error: anyhow::Error) -> Self {
+        Stop::System(error)
+    }
+}

@@ -1,0 +1,258 @@
+//! Requests on their way to others, as code or in a format: for the command and for the editor.
+
+use crate::error::Stop;
+use crate::output::Out;
+use crate::project::Session;
+use crate::project::state;
+use chrono::{DateTime, FixedOffset, Utc};
+use std::cell::RefCell;
+use std::time::SystemTime;
+use yieldtray_engine::RunOptions;
+use yieldtray_engine::{Event, Next, Run};
+use yieldtray_expression::{RandomSource, Value};
+use yieldtray_http::PreparedRequest;
+use yieldtray_interchange::snippet::{
+    Handed, Name, NameKind, Outline, Source, TARGETS, Target, Yield, outline, target, write,
+};
+use yieldtray_source::{Problem, closest, join_words};
+use yieldtray_syntax::InstructionKind;
+use yieldtray_workspace::CellId;
+use yieldtray_workspace::plan::{Plan, Step};
+use yieldtray_workspace::scope::ValueState;
+use yieldtray_workspace::scope::{EvalContext, EvalSettings, Origin, OriginKind, Tray, list_values, yields};
+use yieldtray_workspace::secret::Masker;
+use yieldtray_workspace::uses_oauth2;
+
+/// The value that stands for the token of an OAuth 2.0 profile.
+const TOKEN: &str = "access_token";
+
+/// The target of that name.
+pub(crate) fn named(name: &str) -> Result<&'static Target, Stop> {
+    target(name).ok_or_else(|| {
+        let names = || TARGETS.iter().map(|target| target.name);
+        let hint = match closest(name, names()) {
+            Some(meant) => format!("did you mean `{meant}`?"),
+            None => format!("write one of {}", join_words(names())),
+        };
+        Stop::refused_with(format!("nothing can be written as `{name}`"), hint)
+    })
+}
+
+/// What is handed over.
+pub(crate) struct Snippet {
+    pub(crate) text: String,
+    /// What could not be said as it was meant, in words.
+    pub(crate) notes: Vec<String>,
+    /// The names it reads from the environment.
+    pub(crate) reads: Vec<String>,
+    /// Whether it reads files, which are named from the workspace's root.
+    pub(crate) files: bool,
+}
+
+/// How cells are handed over.
+#[derive(Clone, Copy)]
+pub(crate) struct Manner {
+    pub(crate) target: &'static Target,
+    /// Whether values stand in it; else their names do.
+    pub(crate) with_values: bool,
+    /// Whether what they need goes before them.
+    pub(crate) whole: bool,
+}
+
+/// Writes cells.
+pub(crate) fn hand_over(
+    session: &mut Session,
+    cells: &[CellId],
+    manner: Manner,
+    out: &mut Out,
+) -> Result<Snippet, Stop> {
+    let Manner { target, with_values, whole: several } = manner;
+    let plan = Plan::new(&mut session.workspace, cells, several);
+    // All needs are read, so that what they yielded is found.
+    Plan::new(&mut session.workspace, cells, true);
+    let tray = state::read(session, out)?.tray;
+    let time = DateTime::<Utc>::from(SystemTime::now()).fixed_offset();
+    let seed = session.random.seed();
+    let mut work = Work { session, time, seed, tray, with_values, masker: Masker::default() };
+    if session.reveal {
+        work.masker = Masker::revealing();
+    }
+    let mut notes: Vec<String> = Vec::new();
+    let (mut outlines, mut given): (Vec<(Step, Outline)>, Vec<String>) = (Vec::new(), Vec::new());
+    for step in plan.steps {
+        if session.workspace.cell(step.cell).plays() {
+            continue;
+        }
+        let name = &session.workspace.cell(step.cell).name;
+        let mut outline = match work.outline(&step, &given) {
+            Ok(outline) => outline,
+            // Nothing is wrong, and nothing would be sent: it is skipped.
+            Err(problems) if !problems.iter().any(Problem::is_error) && several => {
+                notes.push(format!("`{name}` is left out: it would not be sent now"));
+                continue;
+            }
+            Err(problems) if !problems.iter().any(Problem::is_error) => {
+                return Err(Stop::refused(format!("`{name}` would not be sent now: it is skipped")));
+            }
+            Err(problems) => return Err(out.stop_with(&session.workspace, &problems)),
+        };
+        notes.extend(unsaid(session, step.cell));
+        if target.holds_files() {
+            let failed = RefCell::new(None);
+            outline.inline_files(|path| {
+                let bytes = std::fs::read(session.root.join(path));
+                bytes.unwrap_or_else(|error| {
+                    failed.replace(Some(format!("cannot read `{path}`: {error}")));
+                    Vec::new()
+                })
+            });
+            if let Some(why) = failed.into_inner() {
+                return Err(Stop::refused(why));
+            }
+        }
+        if several {
+            given.extend(yields(&session.workspace, step.cell).map(str::to_owned));
+        }
+        outlines.push((step, outline));
+    }
+    notes.extend(outlines.iter().flat_map(|(_, outline)| outline.notes.clone()));
+    notes.dedup();
+    let handed: Vec<Handed<'_>> = outlines
+        .iter()
+        .map(|(step, outline)| Handed {
+            name: &session.workspace.cell(step.cell).name,
+            title: session.workspace.title(step.cell),
+            outline,
+            yields: if several { yields_of(session, step.cell, &outlines) } else { Vec::new() },
+        })
+        .collect();
+    let text = write(target, &handed).map_err(Stop::refused)?;
+    let mut reads: Vec<String> = outlines.iter().flat_map(|(_, outline)| outline.reads()).collect();
+    reads.sort_unstable();
+    reads.dedup();
+    let files = outlines.iter().any(|(_, outline)| outline.has_files());
+    Ok(Snippet { text, notes, reads, files })
+}
+
+/// Lines of a cell that nothing here can say.
+fn unsaid(session: &Session, cell: CellId) -> Vec<String> {
+    let own = session.workspace.cell(cell);
+    let words = own.instructions().filter_map(|line| match line.kind {
+        InstructionKind::Each(_) => Some("its first row stands for all of `% each`"),
+        InstructionKind::Wait { .. } => Some("it is sent once: `% wait until` is left out"),
+        InstructionKind::Skip { .. } => Some("it is sent as it would be now: `% skip when` is left out"),
+        InstructionKind::Save(_) => Some("`% save` is left out"),
+        _ => None,
+    });
+    words.map(|words| format!("`{}`: {words}", own.name)).collect()
+}
+
+/// What an answer gives to requests after it.
+fn yields_of(session: &Session, cell: CellId, outlines: &[(Step, Outline)]) -> Vec<Yield> {
+    let text = &session.workspace.source(cell.source).text;
+    let used = |name: &str| outlines.iter().any(|(_, outline)| outline.takes(name));
+    session
+        .workspace
+        .cell(cell)
+        .instructions()
+        .filter_map(|line| match line.kind {
+            InstructionKind::Yield { name, expression, .. } => Some((name.of(text), expression.of(text))),
+            _ => None,
+        })
+        .filter(|(name, _)| used(name))
+        .map(|(name, expression)| Yield {
+            name: name.to_owned(),
+            expression: expression.to_owned(),
+            source: Source::of(expression),
+        })
+        .collect()
+}
+
+struct Work<'s> {
+    session: &'s Session,
+    /// What is made up is the same each time a request is made.
+    time: DateTime<FixedOffset>,
+    seed: u64,
+    tray: Tray,
+    with_values: bool,
+    masker: Masker,
+}
+
+impl Work<'_> {
+    /// One request, and where values stand in it. `given` is what answers before it give.
+    fn outline(&mut self, step: &Step, given: &[String]) -> Result<Outline, Vec<Problem>> {
+        let Session { workspace, settings, reveal, .. } = self.session;
+        let random = self.random();
+        let context = EvalContext::static_of(workspace, &self.session.engine, settings);
+        let context = EvalContext { random: &random, tray: &self.tray, ..context };
+        self.masker.learn(workspace.config.secrets(settings.environment.as_deref(), &context.outside()));
+        let rows = list_values(context, &[(step.cell, step.needs.clone())], false, &mut self.masker);
+        // What an answer gives holds over all but what the cell itself says, and `--set`.
+        let own = workspace.cell(step.cell).span;
+        let holds = |origin: &Origin| match (&origin.kind, origin.place) {
+            (OriginKind::Set | OriginKind::Ask, _) => true,
+            (OriginKind::Let, Some((source, span))) => source == step.cell.source && own.contains(span),
+            _ => false,
+        };
+        let mut names: Vec<Name> = rows
+            .into_iter()
+            .filter_map(|row| {
+                let kind = match row.value {
+                    _ if given.contains(&row.name) && !row.origin.as_ref().is_some_and(holds) => NameKind::Answer,
+                    ValueState::Secret(value) if !reveal => NameKind::Secret(value.to_text().ok()?.into_owned()),
+                    ValueState::Known(value) if !self.with_values => NameKind::Value(value),
+                    ValueState::Secret(_) | ValueState::Known(_) | ValueState::MadeUp(_) => return None,
+                    ValueState::Asked(_) | ValueState::NotRun(_) | ValueState::None(_) => NameKind::Open,
+                };
+                Some(Name { name: row.name, kind })
+            })
+            .collect();
+        // What a sequence gives a cell may be made of answers that the cell itself does not name.
+        if step.played.is_some() {
+            let others = given.iter().filter(|given| !names.iter().any(|own| own.name == **given));
+            let others: Vec<Name> = others.map(|name| Name { name: name.clone(), kind: NameKind::Answer }).collect();
+            names.extend(others);
+        }
+        let token = uses_oauth2(workspace, step.cell);
+        if token {
+            names.push(Name { name: TOKEN.to_owned(), kind: NameKind::Open });
+        }
+        outline(&names, &self.masker, |set| self.prepare(step, set, token))
+    }
+
+    /// The same random values and time for each request that is made.
+    fn random(&self) -> RandomSource {
+        let time = self.time;
+        RandomSource::new(self.seed, Box::new(move || time))
+    }
+
+    /// The request with some of its values set to others.
+    fn prepare(&self, step: &Step, set: &[(String, Value)], token: bool) -> Result<PreparedRequest, Vec<Problem>> {
+        let workspace = &self.session.workspace;
+        let mut settings: EvalSettings = self.session.settings.clone();
+        settings.set.extend(set.iter().filter(|(name, _)| name != TOKEN).cloned());
+        let plan = Plan { steps: vec![Step { needs: Vec::new(), ..step.clone() }] };
+        let random = self.random();
+        let token = set.iter().find(|(name, _)| token && name == TOKEN).map(|(_, value)| value);
+        let options = RunOptions {
+            fail_fast: true,
+            first_row_only: true,
+            dry_run: true,
+            headers: token.map(|value| {
+                let line = format!("Bearer {}", value.as_text().unwrap_or_default());
+                (step.cell, vec![("Authorization".to_owned(), line)])
+            }),
+            tray: self.tray.clone(),
+            ..RunOptions::default()
+        };
+        let mut run = Run::new(workspace, &self.session.engine, &random, settings, plan, options);
+        if let Some(Next::Send(ready)) = run.next() {
+            return Ok(PreparedRequest::clone(&ready.prepared));
+        }
+        let problems = run.events().filter_map(|event| match event {
+            Event::CellFinished(report) => Some(report.problems),
+            _ => None,
+        });
+        Err(problems.flatten().collect())
+    }
+}

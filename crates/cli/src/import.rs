@@ -1,0 +1,378 @@
+//! Requests from elsewhere on their way into files: everything is worked out before anything is written.
+
+use crate::append::{expect_request_file, expect_titles};
+use crate::args::{Common, Into};
+use crate::error::Stop;
+use crate::files;
+use crate::host::Host;
+use crate::output::styles::Look;
+use crate::output::{Out, table};
+use crate::project::gitignore::ensure_gitignore;
+use crate::project::locator::Where;
+use crate::project::{Session, here, root_for};
+use anyhow::Context;
+use serde_json::json;
+use similar::{ChangeTag, TextDiff};
+use std::borrow::Cow;
+use std::io::Write;
+use std::path::{Path, PathBuf};
+use yieldtray_interchange::draft::{Draft, Lift, Sheet};
+use yieldtray_source::access::check_writable;
+use yieldtray_source::access::{CONFIG_FILE, LOCAL_FILE};
+use yieldtray_source::escape::escape_line;
+use yieldtray_source::join_words;
+use yieldtray_syntax::{Auth, InstructionKind};
+use yieldtray_workspace::config::{add_secrets, redact_values};
+
+/// Requests on their way.
+pub(crate) struct Intake {
+    _lock: Option<std::fs::File>,
+    pub(crate) session: Session,
+    pub(crate) lift: Lift,
+    targets: Vec<Target>,
+    /// Files that are written beside the requests: relative to the root, what was and what will be in them.
+    others: Vec<Change>,
+    /// What was there already and stays as it is.
+    kept: usize,
+    /// What could not be said, for `--json`.
+    pub(crate) notes: Vec<String>,
+    dry: bool,
+}
+
+/// A file that gets requests, or standard output.
+struct Target {
+    /// Relative to the root.
+    file: Option<PathBuf>,
+    before: String,
+    /// The names of the cells that were there before.
+    there: Vec<String>,
+    /// What a new file begins with.
+    head: String,
+    sheet: Sheet,
+}
+
+impl Intake {
+    /// For standard output, or the file that `--into` names.
+    pub(crate) fn open(common: &Common, into: &Into, host: &Host, out: &mut Out) -> Result<Self, Stop> {
+        let mut intake = Self::begin(common, into.into.as_deref(), into.dry, host, out)?;
+        match &into.into {
+            Some(file) => intake.file(file)?,
+            None => intake.print(),
+        };
+        Ok(intake)
+    }
+
+    /// For files of the workspace that holds `near`, each of which is named later.
+    pub(crate) fn begin(
+        common: &Common,
+        near: Option<&Path>,
+        dry: bool,
+        host: &Host,
+        out: &mut Out,
+    ) -> Result<Self, Stop> {
+        let folder = near.and_then(Path::parent).filter(|folder| !folder.as_os_str().is_empty());
+        let places: Vec<Where> = folder.map(|folder| Where::Path(folder.display().to_string())).into_iter().collect();
+        // From reading to writing, so that no other import is lost.
+        let lock = match dry {
+            true => None,
+            false => files::lock(&root_for(&here(common)?, &places)).context("cannot change files here")?,
+        };
+        let session = Session::open_any(common, host, out, &places)?;
+        let lift = Lift::of(&session.workspace);
+        Ok(Self {
+            _lock: lock,
+            session,
+            lift,
+            targets: Vec::new(),
+            others: Vec::new(),
+            kept: 0,
+            notes: Vec::new(),
+            dry,
+        })
+    }
+
+    /// Requests that are printed; gives the place to add them to.
+    pub(crate) fn print(&mut self) -> usize {
+        let sheet = Sheet::new([], "bodies");
+        self.targets.push(Target { file: None, before: String::new(), there: Vec::new(), head: String::new(), sheet });
+        self.targets.len() - 1
+    }
+
+    /// Requests that are appended to a file; gives the place to add them to.
+    pub(crate) fn file(&mut self, file: &Path) -> Result<usize, Stop> {
+        expect_request_file(file)?;
+        let path = self.below_root(file)?;
+        let workspace = &mut self.session.workspace;
+        let source = workspace.load_or_begin(&path)?;
+        let own = workspace.source(source);
+        let before = own.text.clone();
+        expect_titles(file, &before, &own.file)?;
+        let there: Vec<String> = own.file.cells.iter().map(|cell| cell.name.to_string()).collect();
+        let (mut headers, mut auth) = (Vec::new(), false);
+        for (home, line) in workspace.preambles(source) {
+            match line.kind {
+                InstructionKind::Header { name, value } if !value.is_empty() => {
+                    headers.push(name.of(&workspace.source(home).text).to_owned());
+                }
+                InstructionKind::Auth(kind) => auth = kind != Auth::None,
+                _ => {}
+            }
+        }
+        let stem = path.file_stem().unwrap_or_default().to_string_lossy();
+        let sheet = Sheet::new(there.clone(), format!("{stem}-bodies")).below(headers, auth);
+        self.targets.push(Target { file: Some(path), before, there, head: String::new(), sheet });
+        Ok(self.targets.len() - 1)
+    }
+
+    /// A path of the command line, from the workspace's root.
+    fn below_root(&self, file: &Path) -> Result<PathBuf, Stop> {
+        let full = self.session.here.join(file);
+        let folder = full.parent().unwrap_or(&full);
+        let outside = || {
+            let message = format!("`{}` lies outside the workspace", file.display());
+            Stop::refused_with(message, "name a file below the workspace's root")
+        };
+        // What is not there yet is made below what is.
+        let there = folder.ancestors().find(|folder| folder.is_dir()).unwrap_or(folder);
+        let real = there.canonicalize().map_err(|_| outside())?;
+        let rest = full.strip_prefix(there).map_err(|_| outside())?;
+        let path = real.join(rest);
+        if rest.components().any(|part| part.as_os_str() == "..") {
+            return Err(outside());
+        }
+        let inside = path.strip_prefix(&self.session.root).map(Path::to_owned).map_err(|_| outside())?;
+        // What an import writes is no more welcome in hidden folders than what a response does.
+        check_writable(&inside.with_extension("")).map_err(|why| {
+            let message = format!("nothing is imported to `{}`: {why}", file.display());
+            Stop::refused_with(message, "name a file that is not hidden and not a configuration")
+        })?;
+        Ok(inside)
+    }
+
+    /// What a new file begins with.
+    pub(crate) fn begin_with(&mut self, target: usize, head: &str) {
+        let target = &mut self.targets[target];
+        if target.before.trim().is_empty() {
+            target.head = head.to_owned();
+        }
+    }
+
+    /// Whether a place is a new file or standard output.
+    pub(crate) fn is_new(&self, target: usize) -> bool {
+        self.targets[target].before.trim().is_empty()
+    }
+
+    /// Adds a request.
+    pub(crate) fn add(&mut self, target: usize, draft: Draft) {
+        self.targets[target].sheet.add(draft, &mut self.lift);
+    }
+
+    /// Adds a request of which nothing is a secret: it was made up.
+    pub(crate) fn add_as_is(&mut self, target: usize, draft: Draft) {
+        self.targets[target].sheet.add(draft, &mut Lift::nothing());
+    }
+
+    /// The same, unless a request of that name is there.
+    pub(crate) fn add_once(&mut self, target: usize, draft: Draft) {
+        match self.targets[target].there.contains(&draft.own_name()) {
+            true => self.kept += 1,
+            false => self.add_as_is(target, draft),
+        }
+    }
+
+    /// Adds a file of text; one that is there stays as it is.
+    pub(crate) fn beside(&mut self, file: &Path, text: String) -> Result<(), Stop> {
+        let file = self.below_root(file)?;
+        match self.session.root.join(&file).exists() {
+            true => self.kept += 1,
+            false => self.others.push(Change { file, before: String::new(), after: text.into_bytes() }),
+        }
+        Ok(())
+    }
+
+    /// Changes the shared configuration.
+    pub(crate) fn configure(&mut self, change: impl FnOnce(&str) -> Result<String, Stop>) -> Result<(), Stop> {
+        let before = self.read(Path::new(CONFIG_FILE))?;
+        let after = change(&before)?;
+        if after != before {
+            self.others.push(Change { file: CONFIG_FILE.into(), before, after: after.into_bytes() });
+        }
+        Ok(())
+    }
+
+    /// Writes, prints or shows everything, and says what was done.
+    pub(crate) fn finish(mut self, out: &mut Out) -> Result<u8, Stop> {
+        let mut changes = std::mem::take(&mut self.others);
+        let secrets = self.lift.secrets();
+        let writes = self.targets.iter().any(|target| target.file.is_some());
+        if writes && !secrets.is_empty() {
+            let before = self.read(Path::new(LOCAL_FILE))?;
+            let after = add_secrets(&before, &secrets).map_err(|_| {
+                Stop::refused(format!("`{LOCAL_FILE}` is no configuration that values can be added to"))
+            })?;
+            changes.push(Change { file: LOCAL_FILE.into(), before, after: after.into_bytes() });
+        }
+        for target in &self.targets {
+            let Some(file) = &target.file else { continue };
+            let folder = file.parent().unwrap_or(Path::new(""));
+            for (path, bytes) in &target.sheet.files {
+                let path = folder.join(path);
+                if self.session.root.join(&path).exists() {
+                    return Err(Stop::refused(format!("`{}` is there already", path.display())));
+                }
+                changes.push(Change { file: path, before: String::new(), after: bytes.clone() });
+            }
+            if target.sheet.count > 0 {
+                let (before, after) = (target.before.clone(), target.whole().into_bytes());
+                changes.push(Change { file: file.clone(), before, after });
+            }
+        }
+        if self.dry && !out.json {
+            for (index, change) in changes.iter().enumerate() {
+                if index > 0 {
+                    writeln!(out.result())?;
+                }
+                change.show(out)?;
+            }
+        } else if !self.dry {
+            changes.iter().try_for_each(|change| change.write(&self.session.root))?;
+            if changes.iter().any(|change| change.file == Path::new(LOCAL_FILE)) {
+                ensure_gitignore(&self.session.root)?;
+            }
+        }
+        self.tell(&changes, out)
+    }
+
+    fn read(&self, file: &Path) -> Result<String, Stop> {
+        match files::read_text(&self.session.root.join(file)) {
+            Ok(text) => Ok(text),
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(String::new()),
+            Err(error) => Err(Stop::refused(format!("cannot read `{}`: {}", file.display(), files::plain(error)))),
+        }
+    }
+
+    fn tell(&self, changes: &[Change], out: &mut Out) -> Result<u8, Stop> {
+        let count: usize = self.targets.iter().map(|target| target.sheet.count).sum();
+        let refused: Vec<_> = self.targets.iter().flat_map(|target| &target.sheet.refused).collect();
+        let names: Vec<&str> = self.lift.found.iter().map(|(name, _)| name.as_str()).collect();
+        let files: Vec<String> = changes.iter().map(|change| change.file.display().to_string()).collect();
+        let printed = self.targets.iter().filter(|target| target.file.is_none());
+        let printed: String = printed.map(Target::whole).collect();
+        let unkept: usize =
+            self.targets.iter().filter(|target| target.file.is_none()).map(|t| t.sheet.files.len()).sum();
+        if out.json {
+            let refused: Vec<_> = refused.iter().map(|(title, why)| json!({ "title": title, "why": why })).collect();
+            let document = json!({
+                "requests": count, "text": printed, "files": files, "written": !self.dry && !files.is_empty(),
+                "secrets": names, "refused": refused, "kept": self.kept, "notes": self.notes,
+            });
+            writeln!(out.result(), "{document}")?;
+            return Ok(0);
+        }
+        write!(out.result(), "{printed}")?;
+        for (title, why) in refused {
+            out.say(&format!("{} {title}: {why}", out.error_look.bad("left out")))?;
+        }
+        if out.quiet {
+            return Ok(0);
+        }
+        if unkept > 0 {
+            let words =
+                format!("{} of bytes, which `--into FILE` puts into files", table::count(unkept, "body", "bodies"));
+            out.say(&out.error_look.odd(&words))?;
+        }
+        let look = out.error_look;
+        if self.kept > 0 {
+            let (one, many) = ("thing is there already, and stays", "things are there already, and stay");
+            out.say(&look.faint(&format!("{} as before", table::count(self.kept, one, many))))?;
+        }
+        if !names.is_empty() {
+            let all = table::count(names.len(), "secret", "secrets");
+            let names = join_words(names.iter().copied());
+            let words = match (files.is_empty(), self.dry) {
+                (true, _) => {
+                    format!("{all} left out of the text: give {names} in `{LOCAL_FILE}`, or name a file with `--into`")
+                }
+                (false, true) => format!("{all} would go to `{LOCAL_FILE}`: {names}"),
+                (false, false) => format!("{all} went to `{LOCAL_FILE}`: {names}"),
+            };
+            out.say(&look.odd(&words))?;
+        }
+        let all = table::count(count, "request", "requests");
+        let own: Vec<_> = self.targets.iter().filter(|target| target.sheet.count > 0).collect();
+        let own: Vec<_> =
+            own.iter().filter_map(|target| target.file.as_ref()).map(|file| file.display().to_string()).collect();
+        let words = match (own.as_slice(), self.dry) {
+            ([], _) => all,
+            ([file], false) => format!("{all} · appended to {file}"),
+            ([file], true) => format!("{all} · nothing was written to {file}"),
+            (files, dry) => {
+                let files = table::count(files.len(), "file", "files");
+                format!("{all} in {files}{}", if dry { " · nothing was written" } else { "" })
+            }
+        };
+        out.say(&look.faint(&words))?;
+        Ok(0)
+    }
+}
+
+impl Target {
+    /// The text of the whole file.
+    fn whole(&self) -> String {
+        let before = if self.before.trim().is_empty() { self.head.trim_end() } else { self.before.trim_end() };
+        let gap = if before.is_empty() { "" } else { "\n\n" };
+        format!("{before}{gap}{}", self.sheet.text())
+    }
+}
+
+/// What becomes of a file.
+struct Change {
+    file: PathBuf,
+    before: String,
+    after: Vec<u8>,
+}
+
+impl Change {
+    fn write(&self, root: &Path) -> Result<(), Stop> {
+        let path = root.join(&self.file);
+        let write = || {
+            std::fs::create_dir_all(path.parent().unwrap_or(root))?;
+            match self.file == Path::new(LOCAL_FILE) {
+                true => files::replace_private(&path, &self.after),
+                false => files::replace(&path, &self.after),
+            }
+        };
+        Ok(write().with_context(|| format!("cannot write `{}`", self.file.display()))?)
+    }
+
+    /// The lines that differ. Values of the private configuration stay out of sight.
+    fn show(&self, out: &mut Out) -> Result<(), Stop> {
+        let look: Look = out.look;
+        writeln!(out.result(), "{}", look.strong(&self.file.display().to_string()))?;
+        let Ok(after) = std::str::from_utf8(&self.after) else {
+            writeln!(out.result(), "  {}", look.faint(&format!("{} bytes", self.after.len())))?;
+            return Ok(());
+        };
+        let (before, after) = match self.file == Path::new(LOCAL_FILE) {
+            true => (Cow::Owned(redact_values(&self.before)), Cow::Owned(redact_values(after))),
+            false => (Cow::Borrowed(self.before.as_str()), Cow::Borrowed(after)),
+        };
+        let diff = TextDiff::from_lines(&*before, &*after);
+        for group in diff.grouped_ops(2) {
+            let from = group.first().map_or(0, |op| op.new_range().start);
+            if from > 0 {
+                writeln!(out.result(), "{}", look.faint(&format!("  … line {}", from + 1)))?;
+            }
+            for change in group.iter().flat_map(|op| diff.iter_changes(op)) {
+                let line = escape_line(change.value().trim_end_matches(['\n', '\r']));
+                let line = match change.tag() {
+                    ChangeTag::Equal => format!("  {line}"),
+                    ChangeTag::Delete => look.bad(&format!("- {line}")),
+                    ChangeTag::Insert => look.good(&format!("+ {line}")),
+                };
+                writeln!(out.result(), "{line}")?;
+            }
+        }
+        Ok(())
+    }
+}

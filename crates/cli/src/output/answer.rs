@@ -1,0 +1,83 @@
+//! What goes to standard output of an answer, whether it just came or lies in the log.
+
+use super::pager::Pager;
+use super::{Out, body, exchange};
+use crate::args::{Looking, Part};
+use crate::error::Stop;
+use crate::host::Host;
+use std::io::Write;
+use yieldtray_engine::Run;
+use yieldtray_http::Exchange;
+use yieldtray_source::escape::escape_terminal;
+use yieldtray_workspace::CellId;
+use yieldtray_workspace::secret::Masker;
+
+impl Looking {
+    /// Whether a part is to be printed.
+    pub(crate) fn wants(&self, part: Part) -> bool {
+        self.show.contains(&part) || self.show.contains(&Part::All)
+    }
+}
+
+/// An answer to be shown.
+pub(crate) struct Shown<'a> {
+    /// The answer.
+    pub(crate) answer: &'a Exchange,
+    /// What must not be shown.
+    pub(crate) masker: &'a Masker,
+    /// Whether the body went to a file.
+    pub(crate) in_file: bool,
+}
+
+impl Shown<'_> {
+    /// The parts that are asked for, else the body.
+    pub(crate) fn print(&self, looking: &Looking, host: &Host, out: &mut Out) -> Result<(), Stop> {
+        let Self { answer, masker, in_file } = *self;
+        let (look, terminal, width) = (out.look, out.terminal, out.width);
+        let body = looking.wants(Part::Body) || (looking.show.is_empty() && !in_file);
+        if looking.show.is_empty() && !terminal {
+            if body {
+                body::for_a_program(out.result(), answer, masker)?;
+            }
+            return Ok(out.flush()?);
+        }
+        let mut page = Vec::new();
+        if looking.wants(Part::Sent) {
+            exchange::sent(&mut page, answer, masker, look)?;
+        }
+        if looking.wants(Part::Timeline) {
+            exchange::timeline(&mut page, answer, masker, look, width)?;
+        }
+        if looking.wants(Part::Cookies) {
+            exchange::cookies(&mut page, answer, look)?;
+        }
+        if looking.wants(Part::Head) {
+            exchange::head(&mut page, answer, masker, look)?;
+        }
+        if body {
+            body::for_a_person(&mut page, answer, masker, look)?;
+        }
+        out.flush()?;
+        let pager = Pager::of(host).filter(|_| !looking.no_pager);
+        if !pager.map_or(Ok(false), |pager| pager.show(&page))? {
+            out.result().write_all(&page)?;
+        }
+        Ok(out.flush()?)
+    }
+
+    /// One expression of the answer, alone, as a cell's check would see it.
+    pub(crate) fn pick(&self, run: &Run<'_>, cell: CellId, expression: &str, out: &mut Out) -> Result<(), Stop> {
+        // No expression starts with `$`, and every JSONPath does.
+        let path = expression.starts_with('$').then(|| format!("path(body, {})", quoted(expression)));
+        let text = run.evaluate_on(cell, path.as_deref().unwrap_or(expression), self.answer);
+        let text = text.map_err(|message| Stop::refused(format!("`--pick {expression}` has no value: {message}")))?;
+        let text = if out.terminal { escape_terminal(&text).into_owned() } else { text };
+        writeln!(out.result(), "{text}")?;
+        Ok(())
+    }
+}
+
+/// A text as a literal of an expression.
+fn quoted(text: &str) -> String {
+    serde_json::Value::from(text).to_string()
+}

@@ -1,0 +1,306 @@
+//! What differs between two answers.
+
+use super::log::{rfc3339, when};
+use super::table::{Cell, columns, count, cut};
+use super::{cell, data as shapes};
+use crate::clock;
+use crate::output::styles::Look;
+use serde_json::{Value, json};
+use std::time::Duration;
+use yieldtray_report::log::{Change, Comparison, Found};
+use yieldtray_source::diff::DiffLine;
+use yieldtray_source::escape::escape_line;
+use yieldtray_store::log::Listed;
+
+/// What one side of a comparison is.
+#[derive(Clone, Debug)]
+pub(crate) struct Side {
+    /// Its number in the log, if it is there.
+    pub(crate) number: Option<i64>,
+    /// The environment; empty for none.
+    pub(crate) environment: String,
+    /// When it was sent, in milliseconds since 1970.
+    pub(crate) at: i64,
+    /// The cell's name.
+    pub(crate) name: String,
+    /// The method.
+    pub(crate) method: String,
+    /// The address.
+    pub(crate) url: String,
+    /// The status; none where there was no answer.
+    pub(crate) status: Option<u16>,
+    /// How long it took.
+    pub(crate) elapsed: Duration,
+}
+
+impl Side {
+    /// One of the log.
+    pub(crate) fn of(listed: &Listed) -> Self {
+        let own = &listed.summary;
+        Self {
+            number: Some(listed.number),
+            environment: own.environment.clone(),
+            at: own.at,
+            name: own.name.clone(),
+            method: own.method.clone(),
+            url: own.url.clone(),
+            status: own.status,
+            elapsed: Duration::from_micros(u64::try_from(own.micros).unwrap_or_default()),
+        }
+    }
+}
+
+/// Where no terminal gives a width, a value is cut to so many characters.
+const WIDE: usize = 160;
+
+/// The two sides, then a line a difference, and how many there are.
+pub(crate) fn lines(
+    sides: [&Side; 2],
+    found: &Comparison,
+    look: Look,
+    width: Option<usize>,
+    terminal: bool,
+) -> Vec<String> {
+    let now = clock::now_millis();
+    let side = |sign: &str, side: &Side| {
+        let status = side.status.map_or_else(|| "—".to_owned(), |status| status.to_string());
+        vec![
+            Cell::new(sign),
+            Cell::new(side.number.map_or_else(|| "—".to_owned(), |number| number.to_string())),
+            Cell::new(escape_line(&side.environment)),
+            Cell::new(when(side.at, now, terminal)),
+            Cell::new(escape_line(&format!("{} {}", side.method, side.url))).yielding(),
+            Cell::new(status),
+            Cell::new(cell::time(side.elapsed)),
+        ]
+    };
+    let mut lines = columns(&[side("<", sides[0]), side(">", sides[1])], width);
+    lines.extend(differences(found, look, width));
+    lines.push(match found.found.len() + found.more {
+        0 => look.good("nothing differs"),
+        all => look.strong(&count(all, "difference", "differences")),
+    });
+    lines
+}
+
+/// What differs from a past answer, after the present one was shown.
+pub(crate) fn from_then(then: &Side, found: &Comparison, look: Look, width: Option<usize>) -> Vec<String> {
+    let number = then.number.map(|number| number.to_string()).unwrap_or_default();
+    let ago = shapes::age((clock::now_millis() - then.at) / 1_000);
+    let head = match found.found.len() + found.more {
+        0 => look.good(&format!("as {number} was, {ago}")),
+        all => look.odd(&format!("{} from {number}, {ago}", count(all, "difference", "differences"))),
+    };
+    let mut lines = vec![head];
+    lines.extend(differences(found, look, width));
+    lines
+}
+
+fn differences(found: &Comparison, look: Look, width: Option<usize>) -> Vec<String> {
+    let width = width.unwrap_or(WIDE).max(40);
+    let widest = found.found.iter().map(|one| one.place.chars().count()).max().unwrap_or_default().min(width / 2);
+    let mut lines = Vec::new();
+    for Found { place, change } in &found.found {
+        let place = escape_line(place);
+        let room = width.saturating_sub(widest.max(place.chars().count().min(width)) + 4).max(16);
+        let place = super::table::left(&place, widest);
+        let value = |text: &str, room: usize| cut(&escape_line(text), room);
+        let both = |old: &str, new: &str, arrow: &str| {
+            let half = room.saturating_sub(arrow.chars().count() + 2);
+            // What is short leaves its room to the other.
+            let new_room = half.saturating_sub(old.chars().count()).max(half / 2);
+            let old_room = half.saturating_sub(new.chars().count()).max(half / 2);
+            format!("{} {arrow} {}", look.bad(&value(old, old_room)), look.good(&value(new, new_room)))
+        };
+        let words = match change {
+            Change::Added(new) => look.good(&format!("+ {}", value(new, room.saturating_sub(2)))),
+            Change::Removed(old) => look.bad(&format!("- {}", value(old, room.saturating_sub(2)))),
+            Change::Changed(old, new) => both(old, new, "→"),
+            Change::OtherType(old, new) => both(old, new, "⇒"),
+            Change::Moved(old, new) => look.odd(&format!("moved from {old} to {new}")),
+            Change::Lines(_) => look.faint("other lines"),
+        };
+        lines.push(format!("  {}  {words}", look.name(&place)));
+        if let Change::Lines(different) = change {
+            lines.extend(different.iter().map(|line| text_line(line, look, width)));
+        }
+    }
+    if found.more > 0 {
+        lines.push(format!("  {}", look.faint(&format!("… and {} more", found.more))));
+    }
+    lines
+}
+
+fn text_line(line: &DiffLine, look: Look, width: usize) -> String {
+    let shown = |sign: &str, text: &str| format!("    {sign} {}", cut(&escape_line(text), width.saturating_sub(6)));
+    match line {
+        DiffLine::Context(text) => look.faint(&shown(" ", text)),
+        DiffLine::Left(text) => look.bad(&shown("<", text)),
+        DiffLine::Right(text) => look.good(&shown(">", text)),
+        DiffLine::Skipped(number) => look.faint(&shown("…", &format!("{} alike", count(*number, "line", "lines")))),
+        DiffLine::Truncated(number) => {
+            look.faint(&shown("…", &format!("and {}", count(*number, "more line", "more lines"))))
+        }
+    }
+}
+
+/// The same as data.
+pub(crate) fn data(sides: [&Side; 2], found: &Comparison) -> Value {
+    let mut data = differences_data(found);
+    (data["left"], data["right"]) = (side_data(sides[0]), side_data(sides[1]));
+    data
+}
+
+/// What differs from a past answer, as data.
+pub(crate) fn from_then_data(then: &Side, found: &Comparison) -> Value {
+    let mut data = side_data(then);
+    if let (Value::Object(data), Value::Object(found)) = (&mut data, differences_data(found)) {
+        data.extend(found);
+    }
+    data
+}
+
+fn side_data(side: &Side) -> Value {
+    json!({
+        "number": side.number,
+        "environment": if side.environment.is_empty() { None } else { Some(&side.environment) },
+        "at": rfc3339(side.at),
+        "name": side.name,
+        "method": side.method,
+        "url": side.url,
+        "status": side.status,
+        "elapsed_ms": side.elapsed.as_secs_f64() * 1e3,
+    })
+}
+
+fn differences_data(found: &Comparison) -> Value {
+    let json = |text: &str| serde_json::from_str(text).unwrap_or_else(|_| Value::from(text));
+    let difference = |Found { place, change }: &Found| match change {
+        Change::Added(new) => json!({ "place": place, "change": "added", "right": json(new) }),
+        Change::Removed(old) => json!({ "place": place, "change": "removed", "left": json(old) }),
+        Change::Changed(old, new) => {
+            json!({ "place": place, "change": "changed", "left": json(old), "right": json(new) })
+        }
+        Change::OtherType(old, new) => {
+            json!({ "place": place, "change": "other-type", "left": json(old), "right": json(new) })
+        }
+        Change::Moved(from, to) => json!({ "place": place, "change": "moved", "from": from, "to": to }),
+        Change::Lines(lines) => {
+            let lines: Vec<Value> = lines.iter().map(line_data).collect();
+            json!({ "place": place, "change": "lines", "lines": lines })
+        }
+    };
+    json!({
+        "same": found.is_same(),
+        "differences": found.found.iter().map(difference).collect::<Vec<_>>(),
+        "more": found.more,
+    })
+}
+
+/// As the differences of a failed check are told.
+fn line_data(line: &DiffLine) -> Value {
+    match line {
+        DiffLine::Context(text) => json!(["both", text]),
+        DiffLine::Left(text) => json!(["left", text]),
+        DiffLine::Right(text) => json!(["right", text]),
+        DiffLine::Skipped(number) => json!(["alike", number]),
+        DiffLine::Truncated(number) => json!(["more", number]),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn found(changes: Vec<(&str, Change)>, more: usize) -> Comparison {
+        let found = changes.into_iter().map(|(place, change)| Found { place: place.to_owned(), change }).collect();
+        Comparison { found, more }
+    }
+
+    fn all_kinds() -> Comparison {
+        let lines = vec![
+            DiffLine::Context("lots:".to_owned()),
+            DiffLine::Left("L-2039".to_owned()),
+            DiffLine::Right("L-2040".to_owned()),
+            DiffLine::Skipped(12),
+            DiffLine::Truncated(1),
+        ];
+        found(
+            vec![
+                ("body.bins", Change::Changed("18".to_owned(), "24".to_owned())),
+                ("body.grower", Change::OtherType("\"G-11\"".to_owned(), "11".to_owned())),
+                ("body.note", Change::Added("\"late\"".to_owned())),
+                ("body.room", Change::Removed("null".to_owned())),
+                ("body.lots[id=L-1]", Change::Moved(0, 3)),
+                ("body", Change::Lines(lines)),
+            ],
+            2,
+        )
+    }
+
+    #[test]
+    fn every_kind_of_difference_has_its_sign() {
+        let told = differences(&all_kinds(), Look::new(false), Some(80));
+        let told: Vec<&str> = told.iter().map(|line| line.trim_end()).collect();
+        assert_eq!(
+            told,
+            [
+                "  body.bins          18 → 24",
+                "  body.grower        \"G-11\" ⇒ 11",
+                "  body.note          + \"late\"",
+                "  body.room          - null",
+                "  body.lots[id=L-1]  moved from 0 to 3",
+                "  body               other lines",
+                "      lots:",
+                "    < L-2039",
+                "    > L-2040",
+                "    … 12 lines alike",
+                "    … and 1 more line",
+                "  … and 2 more",
+            ]
+        );
+    }
+
+    #[test]
+    fn long_and_hostile_values_stay_on_their_line() {
+        let long = "\"\u{1b}[2J\n".to_owned() + &"bramley ".repeat(60);
+        let place = format!("body.lots[{}]", "9".repeat(90));
+        for width in [40, 80, 200] {
+            let changes = vec![
+                (place.as_str(), Change::Changed(long.clone(), "18".to_owned())),
+                ("body.a", Change::OtherType("18".to_owned(), long.clone())),
+                ("body.b", Change::Added(long.clone())),
+            ];
+            let told = differences(&found(changes, 0), Look::new(false), Some(width));
+            assert_eq!(told.len(), 3);
+            for line in &told {
+                assert!(!line.contains(['\u{1b}', '\n']), "{line}");
+            }
+            let room = told[1].chars().count();
+            assert!(room <= width.max(60), "{room} of {width}: {}", told[1]);
+            assert!(told[1].contains("18 ⇒ ") && told[1].contains('…'), "{}", told[1]);
+        }
+    }
+
+    #[test]
+    fn data_tells_values_as_values_and_texts_as_texts() {
+        let data = differences_data(&all_kinds());
+        assert_eq!((&data["same"], &data["more"]), (&json!(false), &json!(2)));
+        let kinds: Vec<&str> = data["differences"]
+            .as_array()
+            .expect("a list")
+            .iter()
+            .filter_map(|difference| difference["change"].as_str())
+            .collect();
+        assert_eq!(kinds, ["changed", "other-type", "added", "removed", "moved", "lines"]);
+        let differences = &data["differences"];
+        assert_eq!((&differences[0]["left"], &differences[0]["right"]), (&json!(18), &json!(24)));
+        assert_eq!((&differences[1]["left"], &differences[1]["right"]), (&json!("G-11"), &json!(11)));
+        assert_eq!(differences[3]["left"], Value::Null);
+        assert_eq!(differences[5]["lines"][3], json!(["alike", 12]));
+        // What is no JSON is told as the text it is.
+        let text = differences_data(&found(vec![("reason", Change::Changed("OK".to_owned(), "Gone".to_owned()))], 0));
+        assert_eq!(text["differences"][0]["left"], "OK");
+        assert_eq!(differences_data(&found(Vec::new(), 0))["same"], true);
+    }
+}

@@ -1,0 +1,131 @@
+//! Problems as a person reads them: the place, the line underlined, what to write instead.
+
+use crate::output::styles::Look;
+use annotate_snippets::{AnnotationKind, Level, Renderer, Snippet};
+use std::borrow::Cow;
+use std::path::Path;
+use yieldtray_source::Span;
+use yieldtray_source::access::{CONFIG_FILE, LOCAL_FILE};
+use yieldtray_source::escape::{escape_line, escape_terminal};
+use yieldtray_source::{Code, Problem, Severity, SourceId};
+use yieldtray_workspace::config::redact_keeping_offsets;
+use yieldtray_workspace::{SourceFile, Workspace};
+
+/// A problem with the line it stands in.
+pub(crate) fn snippet(workspace: &Workspace, problem: &Problem, look: Look) -> String {
+    let message = escape_line(&problem.message);
+    let title = level(problem.severity).primary_title(message).id(problem.code.as_str());
+    let mut lines = Vec::new();
+    if let Some(source) = problem.source {
+        let excerpt = Excerpt::new(workspace, source, problem.span, problem.code);
+        lines.push((excerpt, AnnotationKind::Primary, None));
+    }
+    if let Some((source, span, words)) = &problem.related {
+        let excerpt = Excerpt::new(workspace, *source, *span, problem.code);
+        lines.push((excerpt, AnnotationKind::Context, Some(words.as_str())));
+    }
+    let group = lines.iter().fold(
+        title.elements(None::<Snippet<'_, annotate_snippets::Annotation<'_>>>),
+        |group, (excerpt, kind, words)| {
+            let annotation = kind.span(excerpt.from..excerpt.to).label(*words);
+            let snippet =
+                Snippet::source(&*excerpt.text).line_start(excerpt.line).path(&*excerpt.path).annotation(annotation);
+            group.element(snippet)
+        },
+    );
+    let group = match &problem.hint {
+        Some(hint) => group.element(Level::HELP.with_name("instead").message(escape_line(hint))),
+        None => group,
+    };
+    // A blank line lets several be told apart.
+    format!("{}\n", renderer(look).render(&[group]))
+}
+
+/// A problem that has no place.
+pub(crate) fn plain(code: Option<&str>, message: &str, hint: Option<&str>, look: Look) -> String {
+    let title = level(Severity::Error).primary_title(escape_line(message));
+    let title = match code {
+        Some(code) => title.id(code),
+        None => title,
+    };
+    let group = title.elements(hint.map(|hint| Level::HELP.with_name("instead").message(escape_line(hint))));
+    renderer(look).render(&[group])
+}
+
+/// A remark that has no place.
+pub(crate) fn remark(code: &str, message: &str, hint: Option<&str>, look: Look) -> String {
+    let title = level(Severity::Warning).primary_title(escape_line(message)).id(code);
+    let group = title.elements(hint.map(|hint| Level::HELP.with_name("instead").message(escape_line(hint))));
+    renderer(look).render(&[group])
+}
+
+fn level(weight: Severity) -> Level<'static> {
+    match weight {
+        Severity::Error => Level::ERROR.with_name("mistake"),
+        Severity::Warning => Level::NOTE.with_name("remark"),
+    }
+}
+
+fn renderer(look: Look) -> Renderer {
+    if look.is_coloured() { Renderer::styled() } else { Renderer::plain() }
+}
+
+/// The line a span begins in, cut out of the whole text: a file may be large.
+struct Excerpt {
+    path: String,
+    text: String,
+    line: usize,
+    from: usize,
+    to: usize,
+}
+
+/// A line longer than this is cut around the span.
+const LONGEST_LINE: usize = 400;
+
+impl Excerpt {
+    fn new(workspace: &Workspace, id: SourceId, span: Span, code: Code) -> Self {
+        let source = workspace.source(id);
+        let line = source.lines().line_of(span.start());
+        let whole = source.lines().span(&source.text, line).unwrap_or_default();
+        let text = &*without_secrets(source, whole, span, code);
+        let from = (span.start() - whole.start()).min(text.len());
+        let to = (span.end().saturating_sub(whole.start())).clamp(from, text.len());
+        // Cut a long line to what is around the span, and never inside a character.
+        let start =
+            if text.len() > LONGEST_LINE { text.floor_char_boundary(from.saturating_sub(LONGEST_LINE / 4)) } else { 0 };
+        let end = text.ceil_char_boundary((start + LONGEST_LINE).min(text.len()));
+        let to = text.floor_char_boundary(to.min(end)).max(from);
+        // What is made visible becomes longer: the places move with it.
+        let before = escape_terminal(&text[start..from]).into_owned();
+        let under = escape_terminal(&text[from..to]).into_owned();
+        let after = escape_terminal(&text[to..end]);
+        let (from, to) = (before.len(), before.len() + under.len());
+        Self { path: workspace.shown_path(id), text: format!("{before}{under}{after}"), line, from, to }
+    }
+}
+
+/// A line as it is shown, its places where they were: of the private configuration nobody sees a value, of a line with a
+/// secret in it only what it begins with, of a shell command only the option that is spoken of. Where it is written down,
+/// others may read it.
+fn without_secrets(source: &SourceFile, line: Span, span: Span, code: Code) -> Cow<'_, str> {
+    let own = line.of(&source.text).trim_end_matches(['\n', '\r']);
+    let shared = source.path == Path::new(CONFIG_FILE);
+    if source.path == Path::new(LOCAL_FILE) || code == Code::SecretInFile && shared {
+        return Cow::Owned(redact_keeping_offsets(&source.text)[line.start()..line.start() + own.len()].to_owned());
+    }
+    if !matches!(code, Code::SecretInFile | Code::ShellCommand) {
+        return Cow::Borrowed(own);
+    }
+    let indent = own.len() - own.trim_start().len();
+    let first = own[indent..].find(' ').map_or("", |end| &own[indent..=indent + end]);
+    let told = if code == Code::SecretInFile || first == "curl " { indent + first.len() } else { indent };
+    // Words stay apart, so that it can be seen which is meant.
+    let covered: String = own[told..].bytes().map(|byte| if byte == b' ' { ' ' } else { '*' }).collect();
+    let mut shown = format!("{}{covered}", &own[..told]);
+    let option = span.of(&source.text).split(['=', ' ', '\t', '\r', '\n']).next().filter(|word| word.starts_with('-'));
+    if let (Code::ShellCommand, Some(option)) = (code, option) {
+        let at = span.start() - line.start();
+        shown.replace_range(at..at + option.len(), option);
+    }
+    Cow::Owned(shown)
+}

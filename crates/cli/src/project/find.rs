@@ -1,0 +1,196 @@
+//! The cells that places on a command line name.
+
+use super::Session;
+use crate::error::Stop;
+use crate::files::request_files;
+use crate::output::Out;
+use crate::project::locator::Where;
+use anyhow::Context;
+use std::io::Read;
+use std::path::Path;
+use yieldtray_source::{Problem, SourceId, closest, join_words};
+use yieldtray_workspace::CellId;
+
+impl Session {
+    /// The cells that the places name, in order, each once.
+    pub(crate) fn find(&mut self, places: &[Where]) -> Result<Vec<CellId>, Stop> {
+        let mut cells: Vec<CellId> = Vec::new();
+        for place in places {
+            for cell in self.find_one(place)? {
+                // Places rarely overlap; a folder alone names each cell once.
+                if places.len() == 1 || !cells.contains(&cell) {
+                    cells.push(cell);
+                }
+            }
+        }
+        Ok(cells)
+    }
+
+    /// Every cell of the workspace's request files.
+    pub(crate) fn find_all(&mut self) -> Result<Vec<CellId>, Stop> {
+        let folder = self.root.join(&self.workspace.config.requests);
+        if !folder.is_dir() {
+            return Err(Stop::refused_with(
+                format!("no folder `{}`, which the configuration names for requests", folder.display()),
+                "make it, or change `requests` in `yieldtray.toml`",
+            ));
+        }
+        self.cells_below(&folder)
+    }
+
+    /// Takes a request that stands in no file.
+    pub(crate) fn take_text(&mut self, name: &str, text: String) -> Result<CellId, Stop> {
+        let source = self.workspace.load_text(name, text)?;
+        match self.workspace.cells(source).count() {
+            1 => Ok(CellId { source, index: 0 }),
+            0 => Err(Stop::refused_with("there is no request in this text", "write one, as in `GET /lots`")),
+            more => Err(Stop::refused(format!("there are {more} requests in this text, but one can be sent"))),
+        }
+    }
+
+    fn find_one(&mut self, place: &Where) -> Result<Vec<CellId>, Stop> {
+        match place {
+            Where::StandardInput => {
+                let mut text = String::new();
+                std::io::stdin().read_to_string(&mut text).context("cannot read standard input")?;
+                self.take_text("standard input", text).map(|cell| vec![cell])
+            }
+            Where::Path(path) => {
+                let full = self.here.join(path);
+                if full.is_dir() {
+                    return self.cells_below(&full);
+                }
+                let source = self.load(path)?;
+                Ok(self.workspace.cells(source).collect())
+            }
+            Where::Line(path, line) => {
+                let source = self.load(path)?;
+                self.cell_at(source, *line).map(|cell| vec![cell])
+            }
+            Where::Cell(path, name) => {
+                let source = self.load(path)?;
+                self.cell_named(source, path, name).map(|cell| vec![cell])
+            }
+            Where::Name(name) => {
+                let all = self.find_all()?;
+                self.only_cell_named(&all, name).map(|cell| vec![cell])
+            }
+        }
+    }
+
+    fn note_unreadable(&mut self, problems: impl IntoIterator<Item = Problem>) {
+        for problem in problems {
+            if !self.unreadable.contains(&problem) {
+                self.unreadable.push(problem);
+            }
+        }
+    }
+
+    /// Forgets which files were looked for so far.
+    pub(crate) fn forget_files(&mut self) {
+        self.looked_at.clear();
+        self.unreadable.clear();
+    }
+
+    /// Shows which files and folders could not be read.
+    pub(crate) fn tell_unreadable(&self, out: &mut Out) -> std::io::Result<()> {
+        match self.unreadable.is_empty() {
+            true => Ok(()),
+            false => out.problems(&self.workspace, &self.unreadable),
+        }
+    }
+
+    /// The exit code that a command has at least, for files that could not be read.
+    pub(crate) fn unreadable_code(&self) -> u8 {
+        if self.unreadable.iter().any(Problem::is_error) { 2 } else { 0 }
+    }
+
+    fn load(&mut self, path: &str) -> Result<SourceId, Stop> {
+        let full = self.here.join(path);
+        let Ok(full) = full.canonicalize() else {
+            return Err(Stop::refused_with(
+                format!("no file `{path}`"),
+                "`yieldtray list` shows the requests there are",
+            ));
+        };
+        let Ok(inside) = full.strip_prefix(&self.root) else {
+            let message = format!("`{path}` lies outside the workspace `{}`", self.root.display());
+            return Err(Stop::refused_with(message, "name places of one workspace at a time"));
+        };
+        let source = self.workspace.load(inside)?;
+        self.looked_at.push(source);
+        Ok(source)
+    }
+
+    fn cells_below(&mut self, folder: &Path) -> Result<Vec<CellId>, Stop> {
+        let mut cells = Vec::new();
+        let found = request_files(&self.root, folder, false)?;
+        self.note_unreadable(found.passed_over);
+        for file in found.files {
+            // One file that cannot be read is told, and does not stop the others.
+            match self.workspace.load(&file) {
+                Ok(source) => {
+                    self.looked_at.push(source);
+                    cells.extend(self.workspace.cells(source));
+                }
+                Err(problem) => self.note_unreadable([problem]),
+            }
+        }
+        Ok(cells)
+    }
+
+    fn cell_at(&self, source: SourceId, line: usize) -> Result<CellId, Stop> {
+        let text = &self.workspace.source(source);
+        let path = self.workspace.shown_path(source);
+        let Some(span) = text.lines().span(&text.text, line) else {
+            return Err(Stop::refused(format!("`{path}` has no line {line}")));
+        };
+        let at = |cell: &CellId| {
+            let own = self.workspace.cell(*cell).span;
+            // A mark of byte order stands before the first line's text.
+            own.start() < span.end().max(span.start() + 1) && (span.start() < own.end() || own.end() == text.text.len())
+        };
+        self.workspace.cells(source).filter(at).last().ok_or_else(|| {
+            Stop::refused_with(
+                format!("line {line} of `{path}` stands before the first cell"),
+                "name a line at or below a `%%` line",
+            )
+        })
+    }
+
+    fn cell_named(&self, source: SourceId, path: &str, name: &str) -> Result<CellId, Stop> {
+        self.workspace.cell_named(source, name).ok_or_else(|| {
+            let names: Vec<&str> = self.workspace.source(source).file.cells.iter().map(|cell| &*cell.name).collect();
+            let hint = match closest(name, names.iter().copied()) {
+                Some(meant) => format!("did you mean `{meant}`?"),
+                None if names.is_empty() => "it holds no requests".to_owned(),
+                None => format!("it has {}", join_words(names.iter().take(12))),
+            };
+            Stop::refused_with(format!("no cell `{name}` in `{path}`"), hint)
+        })
+    }
+
+    fn only_cell_named(&self, all: &[CellId], name: &str) -> Result<CellId, Stop> {
+        let found: Vec<CellId> = all.iter().copied().filter(|cell| *self.workspace.cell(*cell).name == *name).collect();
+        match found.as_slice() {
+            [only] => Ok(*only),
+            [] => {
+                let names = all.iter().map(|cell| &*self.workspace.cell(*cell).name);
+                let hint = match closest(name, names) {
+                    Some(meant) => format!("did you mean `{meant}`?"),
+                    None if !self.unreadable.is_empty() => {
+                        "`yieldtray list` shows the requests there are, and which files cannot be read".to_owned()
+                    }
+                    None => "`yieldtray list` shows the requests there are".to_owned(),
+                };
+                Err(Stop::refused_with(format!("no cell is named `{name}`, and no file or folder"), hint))
+            }
+            several => {
+                let places: Vec<String> =
+                    several.iter().map(|cell| format!("{}#{name}", self.workspace.shown_path(cell.source))).collect();
+                let message = format!("{} cells are named `{name}`", places.len());
+                Err(Stop::refused_with(message, format!("name one of {}", join_words(places))))
+            }
+        }
+    }
+}

@@ -1,0 +1,226 @@
+//! The tray between two processes: what the store keeps, as values of the files that are loaded.
+
+use crate::clock::now;
+use crate::error::Stop;
+use crate::output::Out;
+use crate::project::Session;
+use serde_json::json;
+use std::io;
+use std::path::Path;
+use yieldtray_engine::Run;
+use yieldtray_expression::Value;
+use yieldtray_store::{Error, Kind, Store, set_aside, user_key_file};
+use yieldtray_transport::{Jar, KeptCookie};
+use yieldtray_workspace::Workspace;
+use yieldtray_workspace::request::{Token, Tokens};
+use yieldtray_workspace::scope::{CapturedValue, EvalSettings, Tray};
+
+/// Opens the state of the session's workspace, if there is any.
+pub(crate) fn open(session: &Session) -> Result<Option<Store>, Error> {
+    Store::open(&session.root, key_file())
+}
+
+/// `store`, opened and made if it was not there yet.
+pub(crate) fn made<'s>(store: &'s mut Option<Store>, root: &Path) -> Result<&'s mut Store, Error> {
+    Ok(match store {
+        Some(store) => store,
+        None => store.insert(Store::open_or_make(root, key_file())?),
+    })
+}
+
+/// Says what does not work for the sake of the state. A damaged one is set aside: the next command begins anew.
+pub(crate) fn trouble(root: &Path, what: &str, error: &Error, out: &mut Out) -> io::Result<()> {
+    let mut words = format!("{what}: {error}");
+    if error.is_damage() {
+        match set_aside(root) {
+            Ok(Some(aside)) => words.push_str(&format!(
+                "\nthe state is damaged: it lies in `{}` now, and a new one is begun",
+                aside.display()
+            )),
+            Ok(None) => {}
+            Err(error) => words.push_str(&format!("\n{error}")),
+        }
+    }
+    words.lines().try_for_each(|line| out.say(&out.error_look.odd(line)))
+}
+
+/// Opens the state for a command that is about nothing else; a damaged one is set aside, with words.
+pub(crate) fn open_or_set_aside(session: &Session, out: &mut Out) -> Result<Option<Store>, Stop> {
+    match open(session) {
+        Err(error) if error.is_damage() => {
+            trouble(&session.root, "what is kept cannot be read", &error, out)?;
+            Ok(None)
+        }
+        opened => Ok(opened?),
+    }
+}
+
+/// What is kept for the chosen environment, as far as the files are loaded, and the state it came from, so
+/// that this is opened once for reading and writing.
+#[derive(Default)]
+pub(crate) struct Kept {
+    /// What responses yielded.
+    pub(crate) tray: Tray,
+    /// Tokens of OAuth 2.0 profiles.
+    pub(crate) tokens: Tokens,
+    /// Cookies.
+    pub(crate) jar: Jar,
+    /// The state, if there is any yet.
+    pub(crate) store: Option<Store>,
+}
+
+/// Reads it. Where it cannot be read there is nothing, and a word about it: no request is stopped by it.
+pub(crate) fn read(session: &Session, out: &mut Out) -> io::Result<Kept> {
+    try_read(session).or_else(|error| {
+        trouble(&session.root, "what was kept cannot be read", &error, out)?;
+        Ok(Kept::default())
+    })
+}
+
+fn try_read(session: &Session) -> Result<Kept, Error> {
+    let store = match open(session) {
+        Ok(Some(store)) => store,
+        // A folder that is not this user's own was told of when the session began.
+        Ok(None) | Err(Error::Untrusted(_) | Error::NoKey) => return Ok(Kept::default()),
+        Err(error) => return Err(error),
+    };
+    let environment = environment(&session.settings);
+    let tray = tray(&store, &session.workspace, environment)?;
+    let cookies = store.credentials(environment, Kind::Cookie)?;
+    let jar = Jar::load(cookies.iter().filter_map(|row| row.value.as_deref()));
+    let mut tokens = Tokens::default();
+    for row in store.credentials(environment, Kind::Token)? {
+        row.value.and_then(|value| token(&row.place, &value)).into_iter().for_each(|token| tokens.put(token));
+    }
+    Ok(Kept { tray, tokens, jar, store: Some(store) })
+}
+
+/// What lies on the tray in an environment, as far as the files are loaded.
+pub(crate) fn tray(store: &Store, workspace: &Workspace, environment: &str) -> Result<Tray, Error> {
+    let mut tray = Tray::default();
+    for kept in store.kept(environment)? {
+        let Some(source) = workspace.find_loaded(&kept.file) else { continue };
+        let Some(value) = value(&kept) else { continue };
+        let cell = workspace.cell_named(source, &kept.cell);
+        tray.put(
+            &kept.name,
+            CapturedValue { value, source, cell, secret: kept.secret, origin: kept.origin, kept_at: Some(kept.at) },
+        );
+    }
+    Ok(tray)
+}
+
+/// A token as it is kept.
+fn token(profile: &str, kept: &str) -> Option<Token> {
+    let kept: serde_json::Value = serde_json::from_str(kept).ok()?;
+    let text = |key: &str| kept[key].as_str().map(str::to_owned);
+    Some(Token {
+        profile: profile.to_owned(),
+        print: text("print")?,
+        access: text("access")?,
+        refresh: text("refresh"),
+        ends: kept["ends"].as_i64(),
+        fresh: false,
+    })
+}
+
+fn token_row(token: &Token) -> (String, String) {
+    let value = json!({ "print": token.print, "access": token.access, "refresh": token.refresh, "ends": token.ends });
+    (token.profile.clone(), value.to_string())
+}
+
+/// The cookies that changed since `before`: what is kept of them, and the places that are dropped.
+fn changed_cookies(before: &[KeptCookie], after: &[KeptCookie]) -> Change {
+    let keep = after.iter().filter(|cookie| !before.contains(cookie));
+    let gone = before.iter().map(cookie_place).filter(|place| !after.iter().any(|other| cookie_place(other) == *place));
+    (keep.map(|cookie| (cookie_place(cookie), cookie.whole.clone())).collect(), gone.collect())
+}
+
+/// What is kept, place and value, and the places of what is dropped.
+type Change = (Vec<(String, String)>, Vec<String>);
+
+/// What tells a cookie from others (RFC 6265 5.3, step 11).
+pub(crate) fn cookie_place(cookie: &KeptCookie) -> String {
+    format!("{} {} {}", cookie.domain, cookie.path, cookie.name)
+}
+
+/// The value of a row, if it can be opened here.
+pub(crate) fn value(kept: &yieldtray_store::Kept) -> Option<Value> {
+    Value::parse_json(kept.value.as_deref()?.as_bytes()).ok()
+}
+
+/// The cookies before and after a run.
+pub(crate) struct Cookies<'c> {
+    /// Before.
+    pub(crate) before: &'c [KeptCookie],
+    /// After.
+    pub(crate) after: &'c Jar,
+}
+
+/// Keeps what a run yielded and got, in `store` if it is open already; where that fails, a word about it, and
+/// `false`. What stands in no file has no place to be seen from, and is not kept.
+pub(crate) fn keep(
+    session: &Session,
+    store: &mut Option<Store>,
+    run: &Run<'_>,
+    cookies: Option<&Cookies<'_>>,
+    out: &mut Out,
+) -> io::Result<bool> {
+    match try_keep(session, store, run, cookies) {
+        Ok(()) => Ok(true),
+        // A folder that is not this user's own was told of when the session began.
+        Err(Error::Untrusted(_)) => Ok(false),
+        Err(error) => trouble(&session.root, "what was yielded is not kept", &error, out).map(|()| false),
+    }
+}
+
+fn try_keep(
+    session: &Session,
+    store: &mut Option<Store>,
+    run: &Run<'_>,
+    cookies: Option<&Cookies<'_>>,
+) -> Result<(), Error> {
+    let values = values(session, run);
+    let fresh = run.tokens().iter().filter(|token| token.fresh).map(token_row).collect();
+    let tokens: Change = (fresh, run.dropped_tokens().map(str::to_owned).collect());
+    let cookies = cookies.map(|jar| changed_cookies(jar.before, &jar.after.kept())).unwrap_or_default();
+    let credentials = [(Kind::Token, tokens), (Kind::Cookie, cookies)];
+    let changed = credentials.iter().any(|(_, (keep, drop))| !keep.is_empty() || !drop.is_empty());
+    if values.is_empty() && !changed {
+        return Ok(());
+    }
+    let store = made(store, &session.root)?;
+    let environment = environment(&session.settings);
+    store.keep(environment, &values)?;
+    for (kind, (keep, drop)) in credentials.iter().filter(|(_, (keep, drop))| !keep.is_empty() || !drop.is_empty()) {
+        store.change_credentials(environment, *kind, keep, drop, now())?;
+    }
+    Ok(())
+}
+
+/// What a run yielded and was not kept before, as rows.
+fn values(session: &Session, run: &Run<'_>) -> Vec<yieldtray_store::Kept> {
+    let (workspace, at) = (&session.workspace, now());
+    let fresh = run.tray().iter().filter(|(_, yielded)| yielded.kept_at.is_none());
+    fresh
+        .filter_map(|(name, yielded)| {
+            let file = workspace.shown_path(yielded.source);
+            workspace.find_loaded(&file)?;
+            let cell = workspace.cell(yielded.cell?).name.to_string();
+            let value = yielded.value.to_json().to_string();
+            // A value that holds a secret, a whole body for instance, is one too.
+            let secret = yielded.secret || run.masker().finds_in(&value);
+            let origin = yielded.origin.clone();
+            Some(yieldtray_store::Kept { name: name.to_owned(), file, cell, value: Some(value), secret, origin, at })
+        })
+        .collect()
+}
+
+/// The name by which the store knows the chosen environment; values of none have a place too.
+pub(crate) fn environment(settings: &EvalSettings) -> &str {
+    settings.environment.as_deref().unwrap_or_default()
+}
+
+pub(crate) fn key_file() -> Option<std::path::PathBuf> {
+    user_key_file(|name| std::env::var(name).ok())
+}

@@ -1,0 +1,29 @@
+//! Whether git would keep the private configuration, found without starting git.
+
+use crate::git;
+use ignore::WalkBuilder;
+use std::path::Path;
+use yieldtray_source::Span;
+use yieldtray_source::access::LOCAL_FILE;
+use yieldtray_source::{Code, Problem};
+
+/// What is wrong if git keeps the private configuration at `root`, which `tracked` says, or would with the next commit.
+pub(crate) fn tracked_problem(root: &Path, tracked: bool) -> Option<Problem> {
+    git::checkout_of(root)?;
+    if !(tracked || would_be_added(root)) {
+        return None;
+    }
+    let message = format!("git keeps `{LOCAL_FILE}`, or would with the next commit, but it holds private values");
+    let hint = format!("add `{LOCAL_FILE}` to `.gitignore`, and `git rm --cached` it if it is tracked");
+    Some(Problem::error(Code::TrackedFile, Span::default(), message).with_hint(hint))
+}
+
+/// Whether no rule of git ignores the file.
+fn would_be_added(root: &Path) -> bool {
+    let mut walk = WalkBuilder::new(root);
+    walk.max_depth(Some(1)).hidden(false).ignore(false);
+    let wanted = root.join(LOCAL_FILE);
+    let only = wanted.clone();
+    walk.filter_entry(move |entry| entry.depth() == 0 || entry.path() == only);
+    walk.build().flatten().any(|entry| entry.path() == wanted)
+}

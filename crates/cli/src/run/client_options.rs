@@ -1,0 +1,54 @@
+//! How requests go out, from what the configuration says.
+
+use crate::error::Stop;
+use crate::files::{anywhere, is_outside};
+use crate::project::Session;
+use std::path::{Path, PathBuf};
+use yieldtray_source::{Code, Problem};
+use yieldtray_transport::{Options, Proxy};
+use yieldtray_workspace::config::Setting;
+
+/// The options of the transport for the chosen environment; paths count from the workspace's root.
+///
+/// # Errors
+/// For a socket, certificate or key outside a workspace that has not been allowed to use it, and for files of these
+/// that cannot be read.
+pub(crate) fn options(session: &Session) -> Result<Options, Stop> {
+    let settings = session.workspace.config.send_settings(session.settings.environment.as_deref());
+    let usual = Options::default();
+    let path = |what: &str, setting: &Option<Setting<String>>| {
+        setting.as_ref().map(|setting| allowed_path(session, what, setting)).transpose()
+    };
+    let certificate = path("certificate", &settings.certificate)?;
+    let key = path("key", &settings.key)?;
+    let options = Options {
+        body_limit: settings.body_limit.unwrap_or(usual.body_limit),
+        proxy: match settings.proxy.as_ref().map(|proxy| proxy.value.as_str()) {
+            None => Proxy::Surroundings,
+            Some("none") => Proxy::Off,
+            Some(address) => Proxy::Address(address.to_owned()),
+        },
+        no_proxy: settings.no_proxy.clone(),
+        ca: path("ca", &settings.ca)?,
+        certificate: certificate.map(|chain| (chain.clone(), key.unwrap_or(chain))),
+        socket: path("socket", &settings.socket)?,
+        ..usual
+    };
+    options.check_files().map_err(Stop::refused)?;
+    Ok(options)
+}
+
+fn allowed_path(session: &Session, what: &str, setting: &Setting<String>) -> Result<PathBuf, Stop> {
+    let path = Path::new(&setting.value);
+    let outside = what == "socket" || is_outside(&session.root, path);
+    if !outside || session.trust.allows() {
+        return Ok(anywhere(&session.root, path));
+    }
+    let place = session.workspace.shown_line(setting.source, setting.span.start());
+    let message = format!(
+        "`{what} = \"{}\"` of {place} reaches outside the workspace, which has not been allowed to",
+        setting.value
+    );
+    let problem = Problem::error(Code::NotAllowed, setting.span, message);
+    Err(problem.with_hint("read the configuration, then run `yieldtray allow`").into())
+}

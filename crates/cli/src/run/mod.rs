@@ -1,0 +1,241 @@
+//! Drives a run of core over the network.
+
+pub(crate) mod client_options;
+mod client_pool;
+mod download;
+mod in_flight;
+pub(crate) mod printer;
+pub(crate) mod recording;
+pub(crate) mod send_one;
+mod spin_wait;
+mod task;
+
+use crate::error::Stop;
+pub(crate) use crate::interrupt::Interrupts;
+use crate::project::Session;
+use crate::prompt::Person;
+use anyhow::Context;
+pub(crate) use client_pool::Senders;
+use futures_util::FutureExt;
+use in_flight::{Driver, InFlight};
+use spin_wait::Vigil;
+use std::io;
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex};
+use std::time::{Duration, Instant};
+use task::{Work, Worked};
+use tokio::sync::Notify;
+use yieldtray_engine::{Event, Next, Question, ReadyRequest, Run};
+use yieldtray_http::PreparedRequest;
+use yieldtray_report::log::fill_in;
+use yieldtray_workspace::CellId;
+
+/// Where bodies are written, beside what `% save` says.
+pub(crate) struct Saving<'s> {
+    /// The workspace's folder, which the files of `% save` are relative to.
+    pub(crate) root: &'s Path,
+    /// How many bytes `% save` writes at most.
+    pub(crate) save_limit: u64,
+    /// A file for the body of one cell's answer, and whether the body is held all the same.
+    pub(crate) out: Option<(CellId, PathBuf, bool)>,
+    /// Whether a long download shows how far it is.
+    pub(crate) bar: bool,
+    /// The files that were saved, relative to the workspace's folder.
+    pub(crate) saved: Mutex<Vec<PathBuf>>,
+    /// A request that goes out instead of that of a cell, with the secrets of that one where it is masked.
+    pub(crate) instead: Option<(CellId, PreparedRequest)>,
+}
+
+/// How many bytes `% save` writes where nothing else is said.
+const SAVE_LIMIT: u64 = 1 << 30;
+
+impl<'s> Saving<'s> {
+    /// Only what `% save` says.
+    pub(crate) fn of(session: &'s Session) -> Self {
+        let settings = session.workspace.config.send_settings(session.settings.environment.as_deref());
+        let save_limit = settings.save_limit.unwrap_or(SAVE_LIMIT);
+        Self { root: &session.root, save_limit, out: None, bar: false, saved: Mutex::default(), instead: None }
+    }
+}
+
+/// Who listens to a run.
+pub(crate) trait Audience {
+    /// Gets what happens, in the order of the plan.
+    fn happened(&mut self, run: &Run<'_>, event: Event) -> io::Result<()>;
+
+    /// Whether it wants to hear from a run in which nothing happens.
+    fn is_waiting(&self) -> bool {
+        false
+    }
+
+    /// Shows how far a run is; said now and then.
+    fn waits(&mut self, _run: &Run<'_>) -> io::Result<()> {
+        Ok(())
+    }
+
+    /// Somebody else writes next.
+    fn gives_way(&mut self) -> io::Result<()> {
+        Ok(())
+    }
+}
+
+/// How often who waits is told how far a run is.
+const TICK: Duration = Duration::from_millis(100);
+
+/// So many turns of the runtime it takes until the first request is out: its connection has to be made.
+const TURNS_TO_CONNECT: usize = 4;
+
+/// Sends what `run` has ready, at most `jobs` requests at a time, and hands on what happens. Ctrl-C ends
+/// the run in good order; a second one ends it at once.
+pub(crate) fn drive(
+    run: &mut Run<'_>,
+    senders: &mut Senders,
+    saving: &Saving<'_>,
+    jobs: usize,
+    person: &dyn Person,
+    audience: &mut impl Audience,
+) -> Result<(), Stop> {
+    let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().context("cannot start")?;
+    let in_flight = InFlight::new(runtime);
+    let in_flight = &in_flight;
+    let _context = in_flight.runtime().enter();
+    std::thread::scope(|scope| {
+        // Where there is one request alone, nothing is computed while its answer may come.
+        let mut driver = Driver::new(in_flight, scope, run.progress().all > 1);
+        let mut interrupts = person.interrupts().context("cannot watch for Ctrl-C")?;
+        let cut_off = Arc::new(Notify::new());
+        let (mut vigil, mut turns) = (Vigil::default(), TURNS_TO_CONNECT);
+        let began = Instant::now();
+        let mut question = None;
+        let mut tick = audience.is_waiting().then(|| tokio::time::interval(TICK));
+        loop {
+            while driver.len() < jobs && question.is_none() {
+                let work = match run.next() {
+                    Some(Next::Send(mut ready)) => {
+                        if let Some((_, then)) = saving.instead.as_ref().filter(|(cell, _)| *cell == ready.cell) {
+                            ready.prepared = Arc::new(exactly(then, &ready, run)?);
+                        }
+                        let client = senders.of(&ready);
+                        if saving.bar && task::saves(&ready, saving) {
+                            tell(run, audience)?;
+                        }
+                        Work::Send(ready, client)
+                    }
+                    Some(Next::Authorize(request)) => Work::Authorize(request, senders.base()),
+                    Some(Next::Pause(pause)) => Work::Rest(pause),
+                    Some(Next::Ask(asked)) => {
+                        question = Some(asked);
+                        break;
+                    }
+                    Some(Next::Wait) | None => break,
+                };
+                driver.push(work.carry_out(began, saving, Arc::clone(&cut_off)));
+            }
+            // Who is asked sees first what happened so far, and keeps no server waiting.
+            if driver.len() == 0 {
+                tell(run, audience)?;
+                let Some(question) = question.take() else { break };
+                audience.gives_way()?;
+                match person.ask(&question) {
+                    Ok(value) => run.answer(&question, value),
+                    Err(Stop::Interrupted) => {
+                        run.interrupt();
+                        // Who asks also raises the signal: it is the same Ctrl-C, and cuts nothing else off.
+                        in_flight.runtime().block_on(interrupts.take_asked());
+                    }
+                    Err(stop) => return Err(stop),
+                }
+                continue;
+            }
+            // Polled once by the way: a request that can go out shall be out before anything is told.
+            let mut worked = driver.wait(async |under_way| {
+                let mut worked = under_way.next().now_or_never();
+                if worked.is_none() {
+                    tokio::task::yield_now().await;
+                    for _ in 1..std::mem::replace(&mut turns, 1) {
+                        worked = worked.or_else(|| under_way.next().now_or_never());
+                        tokio::task::yield_now().await;
+                    }
+                }
+                worked
+            });
+            if worked.is_none() {
+                // What happened before is told while servers work on the next requests.
+                tell(run, audience)?;
+                run.prefetch();
+                // Where each vigil pays, nothing below is reached.
+                if interrupts.next().now_or_never().is_some() {
+                    end(&interrupts, run, &mut question, &cut_off)?;
+                }
+                worked = driver.wait(async |under_way| -> Result<_, Stop> {
+                    if let Some(worked) = vigil.keep(|| under_way.next().now_or_never()).await {
+                        return Ok(Some(worked));
+                    }
+                    loop {
+                        tokio::select! {
+                            biased;
+                            worked = under_way.next() => break Ok(Some(worked)),
+                            () = interrupts.next() => end(&interrupts, run, &mut question, &cut_off)?,
+                            () = ticked(&mut tick) => audience.waits(run)?,
+                        }
+                    }
+                })?;
+            }
+            match worked.flatten() {
+                Some(Worked::Answered(ready, answer)) => {
+                    if answer.is_ok() {
+                        senders.answered(&ready);
+                    }
+                    run.complete(ready, answer);
+                }
+                Some(Worked::Authorized(request, answer)) => run.authorize(&request, answer.as_ref()),
+                Some(Worked::Rested(pause)) => run.resume(&pause),
+                Some(Worked::Stopped(stop)) => return Err(stop),
+                None => {}
+            }
+        }
+        Ok(())
+    })
+}
+
+/// Ends the run in good order: what is under way is cut off, and nobody is asked any more. The second time it ends at once.
+fn end(
+    interrupts: &Interrupts,
+    run: &mut Run<'_>,
+    question: &mut Option<Question>,
+    cut_off: &Notify,
+) -> Result<(), Stop> {
+    if interrupts.are_many() {
+        return Err(Stop::Interrupted);
+    }
+    run.interrupt();
+    *question = None;
+    cut_off.notify_waiters();
+    Ok(())
+}
+
+/// The request as it was sent then.
+fn exactly(then: &PreparedRequest, now: &ReadyRequest<'_>, run: &Run<'_>) -> Result<PreparedRequest, Stop> {
+    // A request of no file has no other to take secrets from.
+    let stands = run.workspace().find_loaded(&run.workspace().shown_path(now.cell.source)).is_some();
+    let now = stands.then_some(&*now.prepared);
+    fill_in(then.clone(), now, run.masker()).map_err(|why| {
+        let hint = "without `--exactly` the request is made from its file as it is now";
+        Stop::refused_with(format!("this cannot be sent as it was: {why}"), hint)
+    })
+}
+
+fn tell(run: &mut Run<'_>, audience: &mut impl Audience) -> io::Result<()> {
+    let events: Vec<Event> = run.events().collect();
+    events.into_iter().try_for_each(|event| audience.happened(run, event))
+}
+
+/// The next tick, if there are any.
+async fn ticked(tick: &mut Option<tokio::time::Interval>) {
+    match tick {
+        Some(tick) => {
+            tick.tick().await;
+        }
+        None => std::future::pending().await,
+    }
+}

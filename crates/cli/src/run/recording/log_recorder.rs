@@ -1,0 +1,128 @@
+//! Keeping what was sent and came back in the log.
+
+use super::{Page, Told};
+use crate::clock;
+use crate::output::Out;
+use crate::project::Session;
+use crate::project::revision::Revisions;
+use crate::project::state;
+use std::borrow::Cow;
+use std::io;
+use std::path::PathBuf;
+use yieldtray_report::log::Past;
+use yieldtray_store::log::{Keeping, Message, Summary};
+use yieldtray_store::{Error, Store};
+use yieldtray_workspace::CellId;
+use yieldtray_workspace::secret::Masker;
+
+/// Where what is sent in a run is logged.
+pub(crate) struct Logbook {
+    root: PathBuf,
+    environment: String,
+    seed: u64,
+    /// When the run began, in milliseconds since 1970.
+    began: i64,
+    keeping: Keeping,
+    revisions: Revisions,
+    /// The state, once there was something to log.
+    store: Option<Store>,
+    /// The number of the last exchange.
+    last: Option<i64>,
+    /// Why nothing more is logged.
+    failed: Option<Error>,
+}
+
+impl Logbook {
+    /// One for a run that begins now; nothing where nothing is to be logged.
+    pub(crate) fn begin(session: &Session, cells: impl Iterator<Item = CellId>, wanted: bool) -> Option<Self> {
+        let settings = session.workspace.config.log;
+        // Who asked to see secrets did not ask to have them written down.
+        if !wanted || !settings.is_on() || session.reveal {
+            return None;
+        }
+        let mut sources: Vec<_> = cells.map(|cell| cell.source).collect();
+        sources.sort_unstable();
+        sources.dedup();
+        let files = sources.into_iter().map(|source| session.workspace.shown_path(source));
+        let files: Vec<String> = files.filter(|file| session.workspace.find_loaded(file).is_some()).collect();
+        let began = clock::now_millis();
+        let since = began - i64::from(settings.days()) * 86_400_000;
+        let revisions = match files.is_empty() {
+            true => Revisions::Known(None),
+            false => Revisions::ask(&session.root, &files, &session.trust),
+        };
+        Some(Self {
+            root: session.root.clone(),
+            environment: state::environment(&session.settings).to_owned(),
+            seed: session.random.seed(),
+            began,
+            keeping: Keeping { exchanges: settings.exchanges(), since },
+            revisions,
+            store: None,
+            last: None,
+            failed: None,
+        })
+    }
+
+    /// The logbook with the state that is open already.
+    #[must_use]
+    pub(crate) fn with_store(mut self, store: Option<Store>) -> Self {
+        self.store = store;
+        self
+    }
+
+    /// Logs what was sent of what a page tells. Once that failed, no more is logged.
+    pub(crate) fn write(&mut self, page: &Page) {
+        let mut sent = page.told.iter().filter(|told| told.kept.is_some()).peekable();
+        if self.failed.is_some() || sent.peek().is_none() {
+            return;
+        }
+        let mut store = self.store.take();
+        let written = state::made(&mut store, &self.root).and_then(|store| {
+            let keeping = self.keeping;
+            store.log(sent.filter_map(|told| self.row(told, &page.masker)), keeping)
+        });
+        self.store = store;
+        match written {
+            Ok(last) => self.last = Some(last),
+            Err(error) => self.failed = Some(error),
+        }
+    }
+
+    fn row(&mut self, told: &Told, masker: &Masker) -> Option<(Summary, Message)> {
+        let (entry, kept) = (&told.entry, told.kept.as_ref()?);
+        let past = Past::of(Cow::Borrowed(entry), kept, masker, self.seed);
+        let failed = entry.failures.len() + entry.failed_yields().count();
+        let number = |number: usize| i64::try_from(number).unwrap_or(i64::MAX);
+        let summary = Summary {
+            at: self.began + i64::try_from(kept.began.as_millis()).unwrap_or_default(),
+            environment: self.environment.clone(),
+            file: entry.file.clone(),
+            name: entry.name.clone(),
+            row: entry.row.map(number),
+            played_by: entry.played_by.clone(),
+            method: entry.method.clone().unwrap_or_default(),
+            url: entry.url.clone().unwrap_or_default(),
+            status: entry.status,
+            micros: i64::try_from(entry.elapsed().as_micros()).unwrap_or(i64::MAX),
+            size: entry.size.map_or(0, |size| i64::try_from(size).unwrap_or(i64::MAX)),
+            outcome: entry.outcome.as_str().to_owned(),
+            checks: number(entry.checks),
+            failed: number(failed),
+            revision: self.revisions.of(&entry.file),
+        };
+        let (head, fields) = (past.head(), past.fields().to_owned());
+        let (sent, came) = (past.sent.bytes.map(Cow::into_owned), past.came.bytes.map(Cow::into_owned));
+        Some((summary, Message { head, fields, sent, came }))
+    }
+
+    /// Says so if something could not be logged. Gives the number of the last exchange.
+    pub(crate) fn end(self, out: &mut Out) -> io::Result<Option<i64>> {
+        // A folder that is not this user's own was told of when the session began.
+        if let Some(error) = self.failed.as_ref().filter(|error| !matches!(error, Error::Untrusted(_))) {
+            state::trouble(&self.root, "what was sent is not logged", error, out)?;
+            return Ok(None);
+        }
+        Ok(self.last)
+    }
+}

@@ -1,0 +1,177 @@
+//! What is written down of a run while it goes on: the reports and the log. What is told of a cell is gathered on
+//! pages, and a thread of its own writes page after page.
+//!
+//! ```text
+//! Event ─→ Told ─→ Page ─→ (Writer: its thread) ─→ Books ─→ Reports, Logbook
+//! ```
+
+mod batch_writer;
+mod drop_queue;
+mod log_recorder;
+mod report_writer;
+
+use crate::run::Audience;
+use batch_writer::{Writer, Writes};
+use drop_queue::Spent;
+pub(crate) use log_recorder::Logbook;
+pub(crate) use report_writer::Reports;
+use std::io;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+use yieldtray_engine::{CellReport, Event, Run};
+use yieldtray_http::CapturedExchange;
+use yieldtray_report::{Entry, millis};
+use yieldtray_workspace::secret::Masker;
+
+/// So many cells are written in one go: enough that a change of the log is worth its while, few enough that
+/// little is left to write when a run is over.
+const MOST: usize = 64;
+
+/// So many bytes of bodies are gathered at most.
+const LARGE: usize = 8 << 20;
+
+/// So long a cell waits to be written at most, as long as others follow it.
+const LONGEST: Duration = Duration::from_secs(1);
+
+/// A cell that is done, as it is written down: secrets and all, until somebody masks it.
+pub(crate) struct Told {
+    entry: Entry<'static>,
+    /// What was sent and what came back, if it was sent.
+    kept: Option<Arc<CapturedExchange>>,
+}
+
+impl Told {
+    /// What a report tells.
+    pub(crate) fn of(run: &Run<'_>, report: &CellReport) -> Self {
+        let kept = report.captured.clone();
+        let mut entry = Entry::of(run.workspace(), report);
+        entry.began_ms = kept.as_ref().map(|kept| millis(kept.began));
+        Self { entry, kept }
+    }
+
+    fn size(&self) -> usize {
+        self.kept.as_ref().and_then(|kept| kept.answer.as_ref()).map_or(0, |answer| answer.body.len())
+    }
+}
+
+/// What is written together.
+pub(crate) struct Page {
+    told: Vec<Told>,
+    /// All that is known to be secret by then.
+    masker: Masker,
+}
+
+impl Page {
+    /// A page with all of this on it.
+    pub(crate) fn of(run: &Run<'_>, told: Vec<Told>) -> Self {
+        Self { told, masker: run.masker().hiding().into_owned() }
+    }
+}
+
+/// What pages are written into.
+#[derive(Default)]
+pub(crate) struct Books {
+    /// The reports, if there are any.
+    pub(crate) reports: Option<Reports>,
+    /// The log, if anything is logged.
+    pub(crate) logbook: Option<Logbook>,
+}
+
+impl Writes for Books {
+    type Page = Page;
+
+    fn write(&mut self, page: &Page) {
+        if let Some(reports) = &mut self.reports {
+            page.told.iter().for_each(|told| reports.tell(told, &page.masker));
+        }
+        if let Some(logbook) = &mut self.logbook {
+            logbook.write(page);
+        }
+    }
+
+    fn broke(&mut self) {
+        if let Some(reports) = &mut self.reports {
+            reports.broke();
+        }
+    }
+}
+
+/// Lets books hear what another audience hears.
+pub(crate) struct Recording<A> {
+    audience: A,
+    /// What is gathered for them; nothing where there are none.
+    record: Option<Record>,
+}
+
+impl<A> Recording<A> {
+    /// One that writes into `books`.
+    pub(crate) fn new(audience: A, books: Books) -> Self {
+        let wanted = books.reports.is_some() || books.logbook.is_some();
+        Self { audience, record: wanted.then(|| Record::new(books)) }
+    }
+
+    /// The audience, and the books with all of the run in them.
+    pub(crate) fn end(self, run: &Run<'_>) -> (A, Books) {
+        (self.audience, self.record.map_or_else(Books::default, |record| record.end(run)))
+    }
+}
+
+/// What is gathered and not yet on its way to the books.
+struct Record {
+    told: Vec<Told>,
+    size: usize,
+    /// When the first of those was told.
+    since: Option<Instant>,
+    spent: Spent<Told>,
+    writer: Writer<Books>,
+}
+
+impl Record {
+    fn new(books: Books) -> Self {
+        Self { told: Vec::with_capacity(MOST), size: 0, since: None, spent: Spent::new(), writer: Writer::new(books) }
+    }
+
+    fn take(&mut self, run: &Run<'_>, report: &CellReport) {
+        self.spent.give_one_up();
+        let told = Told::of(run, report);
+        self.size += told.size();
+        self.told.push(told);
+        let since = *self.since.get_or_insert_with(Instant::now);
+        if self.told.len() >= MOST || self.size >= LARGE || since.elapsed() >= LONGEST {
+            let page = self.page(run);
+            let written = self.writer.put(page);
+            self.spent.take(written.into_iter().map(|page| page.told));
+        }
+    }
+
+    fn page(&mut self, run: &Run<'_>) -> Page {
+        (self.size, self.since) = (0, None);
+        Page::of(run, std::mem::replace(&mut self.told, Vec::with_capacity(MOST)))
+    }
+
+    fn end(mut self, run: &Run<'_>) -> Books {
+        let page = self.page(run);
+        self.writer.end(page)
+    }
+}
+
+impl<A: Audience> Audience for Recording<A> {
+    fn happened(&mut self, run: &Run<'_>, event: Event) -> io::Result<()> {
+        if let (Event::CellFinished(report), Some(record)) = (&event, &mut self.record) {
+            record.take(run, report);
+        }
+        self.audience.happened(run, event)
+    }
+
+    fn is_waiting(&self) -> bool {
+        self.audience.is_waiting()
+    }
+
+    fn waits(&mut self, run: &Run<'_>) -> io::Result<()> {
+        self.audience.waits(run)
+    }
+
+    fn gives_way(&mut self) -> io::Result<()> {
+        self.audience.gives_way()
+    }
+}

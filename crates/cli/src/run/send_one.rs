@@ -1,0 +1,203 @@
+//! One request, with what goes before it: prepared, sent, and what came of it kept.
+
+use super::{Audience, Saving, Senders, drive};
+use crate::args::Needs;
+use crate::error::Stop;
+use crate::output::Out;
+use crate::project::Session;
+use crate::project::state;
+use crate::project::state::{Cookies, Kept};
+use crate::prompt::Person;
+use crate::run::client_options::options;
+use crate::run::recording::{Logbook, Page, Told};
+use std::borrow::Cow;
+use std::io;
+use std::path::PathBuf;
+use std::sync::Arc;
+use yieldtray_engine::RunOptions;
+use yieldtray_engine::{CellReport, Event, Run, TokenReport};
+use yieldtray_http::Exchange;
+use yieldtray_http::PreparedRequest;
+use yieldtray_report::Entry;
+use yieldtray_report::log::Past;
+use yieldtray_source::join_words;
+use yieldtray_store::Store;
+use yieldtray_transport::{Client, KeptCookie};
+use yieldtray_workspace::plan::{Plan, Prerequisite, prerequisites};
+use yieldtray_workspace::scope::Tray;
+use yieldtray_workspace::{CellId, Workspace};
+
+/// What is sent, and what there is from before.
+pub(crate) struct Prelude {
+    pub(crate) plan: Plan,
+    pub(crate) kept: Kept,
+}
+
+impl Prelude {
+    /// Reads what is kept, and decides what goes before the cell.
+    pub(crate) fn of(
+        session: &mut Session,
+        cell: CellId,
+        needs: Needs,
+        person: &dyn Person,
+        out: &mut Out,
+    ) -> Result<Self, Stop> {
+        // The plan with all needs loads every file that a kept value can come from.
+        let all = Plan::new(&mut session.workspace, &[cell], true);
+        let kept = state::read(session, out)?;
+        let plan = plan(session, all, &kept.tray, cell, needs, person)?;
+        Ok(Self { plan, kept })
+    }
+}
+
+/// How one request is sent.
+#[derive(Default)]
+pub(crate) struct How {
+    /// More header fields, this time only.
+    pub(crate) headers: Vec<(String, String)>,
+    /// Where the body goes, and whether it is held all the same.
+    pub(crate) file: Option<(PathBuf, bool)>,
+    /// The request that goes out instead of the cell's, secrets masked.
+    pub(crate) instead: Option<PreparedRequest>,
+    /// The row it is sent for, where it has rows; else the first.
+    pub(crate) row: Option<usize>,
+    /// Whether the exchange is left out of the log.
+    pub(crate) no_log: bool,
+}
+
+/// A request that was sent, as far as it came.
+pub(crate) struct Done<'s> {
+    session: &'s Session,
+    /// The run, which is over.
+    pub(crate) run: Run<'s>,
+    /// The answer, if there is one.
+    pub(crate) answer: Option<Exchange>,
+    /// How the cell came out; nothing if what it needs did not pass.
+    pub(crate) report: Option<CellReport>,
+    /// The same of those that went before it.
+    pub(crate) before: Vec<CellReport>,
+    /// Tokens that were got.
+    pub(crate) tokens: Vec<TokenReport>,
+    client: Arc<Client>,
+    cookies: Vec<KeptCookie>,
+    store: Option<Store>,
+    logbook: Option<Logbook>,
+}
+
+/// Sends a cell and what goes before it.
+pub(crate) fn carry_out<'s>(
+    session: &'s Session,
+    prelude: Prelude,
+    cell: CellId,
+    how: How,
+    person: &dyn Person,
+    bar: bool,
+) -> Result<Done<'s>, Stop> {
+    let Prelude { plan, kept: Kept { tray, tokens, jar, store } } = prelude;
+    let logbook = Logbook::begin(session, plan.steps.iter().map(|step| step.cell), !how.no_log);
+    let run_options = RunOptions {
+        fail_fast: true,
+        first_row_only: true,
+        row_of_cell: how.row.map(|row| (cell, row)),
+        headers: Some((cell, how.headers)),
+        capture_limit: Some(u64::MAX),
+        reveal_secrets: session.reveal,
+        tray,
+        tokens,
+        ..RunOptions::default()
+    };
+    let mut run = session.run(plan, run_options);
+    let cookies = jar.kept();
+    let client = Arc::new(Client::new(options(session)?).with_jar(jar));
+    let saving = Saving {
+        out: how.file.map(|(file, held)| (cell, file, held)),
+        bar,
+        instead: how.instead.map(|prepared| (cell, prepared)),
+        ..Saving::of(session)
+    };
+    let mut came = Came { cell, report: None, before: Vec::new(), tokens: Vec::new() };
+    drive(&mut run, &mut Senders::one(Arc::clone(&client)), &saving, 1, person, &mut came)?;
+    let Came { report, before, tokens, .. } = came;
+    let kept = report.as_ref().and_then(|report| report.captured.as_ref());
+    let answer = kept.and_then(|kept| kept.answer.clone());
+    Ok(Done { session, run, answer, report, before, tokens, client, cookies, store, logbook })
+}
+
+impl Done<'_> {
+    /// The exchange as the log keeps it.
+    pub(crate) fn past(&self) -> Option<Past<'_>> {
+        let report = self.report.as_ref()?;
+        let (run, seed) = (&self.run, self.session.random.seed());
+        let entry = Cow::Owned(Entry::of(run.workspace(), report));
+        Some(Past::of(entry, report.captured.as_ref()?, &run.masker().hiding(), seed))
+    }
+
+    /// Keeps what was yielded and got, and logs what was sent. Gives the exit code and the number in the log.
+    pub(crate) fn keep(mut self, out: &mut Out) -> io::Result<(u8, Option<i64>)> {
+        let cookies = Cookies { before: &self.cookies, after: &self.client.jar() };
+        state::keep(self.session, &mut self.store, &self.run, Some(&cookies), out)?;
+        let mut number = None;
+        if let Some(logbook) = self.logbook {
+            let mut logbook = logbook.with_store(self.store);
+            let told = self.before.iter().chain(&self.report).map(|report| Told::of(&self.run, report));
+            logbook.write(&Page::of(&self.run, told.collect()));
+            let last = logbook.end(out)?;
+            number = last.filter(|_| self.report.is_some_and(|own| own.captured.is_some()));
+        }
+        Ok((self.run.summary().exit_code(), number))
+    }
+}
+
+/// What came of a request and of those before it.
+struct Came {
+    cell: CellId,
+    report: Option<CellReport>,
+    before: Vec<CellReport>,
+    tokens: Vec<TokenReport>,
+}
+
+impl Audience for Came {
+    fn happened(&mut self, _run: &Run<'_>, event: Event) -> io::Result<()> {
+        match event {
+            Event::CellFinished(own) if own.cell == self.cell => self.report = Some(*own),
+            Event::CellFinished(need) => self.before.push(*need),
+            Event::TokenObtained(got) => self.tokens.push(got),
+            Event::RunStarted { .. } | Event::RunFinished(_) => {}
+        }
+        Ok(())
+    }
+}
+
+/// Which cells are sent: this one alone, or others first that give it what it lacks.
+fn plan(
+    session: &mut Session,
+    all: Plan,
+    tray: &Tray,
+    cell: CellId,
+    needs: Needs,
+    person: &dyn Person,
+) -> Result<Plan, Stop> {
+    if needs == Needs::Never || (needs == Needs::Ask && !person.is_there()) {
+        return Ok(Plan::new(&mut session.workspace, &[cell], false));
+    }
+    let Session { workspace, engine, settings, .. } = session;
+    let links = prerequisites(workspace, engine, settings, tray, cell);
+    if needs == Needs::Send {
+        return Ok(if links.is_empty() { all } else { Plan::chained(workspace, &links, cell, true) });
+    }
+    if links.is_empty() || !person.confirm(&offer(workspace, &links), "Send them first", true)? {
+        return Ok(Plan::new(workspace, &[cell], false));
+    }
+    Ok(Plan::chained(workspace, &links, cell, false))
+}
+
+/// What is missing, who yields it, and the question.
+fn offer(workspace: &Workspace, links: &[Prerequisite]) -> String {
+    let name = |cell: &CellId| format!("`{}`", workspace.cell(*cell).name);
+    // What the cell itself lacks comes last in the order of sending, and first to mind.
+    let reasons = links.iter().rev().map(|link| {
+        format!("{} lacks {}, which {} yields.", name(&link.to), join_words(&link.names), name(&link.cell))
+    });
+    let order = join_words(links.iter().map(|link| &*workspace.cell(link.cell).name));
+    format!("{} Send {order} first?", reasons.collect::<Vec<_>>().join(" "))
+}

@@ -1,0 +1,123 @@
+//! What is under way: a request, a request for a token, or a pause.
+
+use super::Saving;
+use crate::error::Stop;
+use crate::run::download::Download;
+use std::io;
+use std::sync::{Arc, PoisonError};
+use std::time::{Duration, Instant};
+use tokio::sync::Notify;
+use yieldtray_engine::{Pause, ReadyRequest};
+use yieldtray_http::{Exchange, Failure, FailureKind};
+use yieldtray_transport::Client;
+use yieldtray_workspace::request::TokenRequest;
+
+/// What a run wants done.
+pub(super) enum Work<'w> {
+    Send(Box<ReadyRequest<'w>>, Arc<Client>),
+    Authorize(Box<TokenRequest>, Arc<Client>),
+    Rest(Pause),
+}
+
+/// What came of it.
+pub(super) enum Worked<'w> {
+    Answered(Box<ReadyRequest<'w>>, Result<Exchange, Failure>),
+    Authorized(Box<TokenRequest>, Result<Exchange, Failure>),
+    Rested(Pause),
+    Stopped(Stop),
+}
+
+impl<'w> Work<'w> {
+    /// Does it, until it is done or cut off; `run_began` is when the run did.
+    pub(super) async fn carry_out(self, run_began: Instant, saving: &Saving<'_>, cut_off: Arc<Notify>) -> Worked<'w> {
+        match self {
+            Work::Send(mut ready, client) => {
+                ready.sent_at = run_began.elapsed();
+                let answer = match saves(&ready, saving) {
+                    true => match unless(cut_off, Box::pin(save(&client, &ready, saving))).await {
+                        Ok(Err(stop)) => return Worked::Stopped(stop),
+                        Ok(Ok(answer)) => answer,
+                        Err(failure) => Err(failure),
+                    },
+                    false => {
+                        // What it holds while it waits is kilobytes, which would be moved with all of this.
+                        let most = ready.largest_body();
+                        let sending = Box::pin(async {
+                            match most {
+                                u64::MAX => client.send(&ready.prepared).await,
+                                most => client.send_holding(&ready.prepared, most).await,
+                            }
+                        });
+                        unless(cut_off, sending).await.and_then(|answer| answer)
+                    }
+                };
+                Worked::Answered(ready, answer)
+            }
+            Work::Authorize(request, client) => {
+                let sending = Box::pin(client.send(&request.prepared));
+                let answer = unless(cut_off, sending).await.and_then(|answer| answer);
+                Worked::Authorized(request, answer)
+            }
+            Work::Rest(pause) => {
+                let _ = unless(cut_off, tokio::time::sleep(pause.time)).await;
+                Worked::Rested(pause)
+            }
+        }
+    }
+}
+
+/// What `work` comes to, unless it is cut off before.
+async fn unless<T>(cut_off: Arc<Notify>, work: impl Future<Output = T>) -> Result<T, Failure> {
+    let start = Instant::now();
+    tokio::select! {
+        biased;
+        done = work => Ok(done),
+        () = cut_off.notified() => Err(Failure::interrupted(start.elapsed())),
+    }
+}
+
+/// Whether the answer to a request goes to a file.
+pub(super) fn saves(ready: &ReadyRequest<'_>, saving: &Saving<'_>) -> bool {
+    ready.save.is_some() || saving.out.as_ref().is_some_and(|(cell, ..)| *cell == ready.cell)
+}
+
+/// Sends a request whose answer goes to a file. Dropped before its end, it leaves no half of one.
+async fn save(
+    client: &Client,
+    ready: &ReadyRequest<'_>,
+    saving: &Saving<'_>,
+) -> Result<Result<Exchange, Failure>, Stop> {
+    let not_saved = |error: io::Error| Failure {
+        kind: FailureKind::NotSaved,
+        message: format!("the body cannot be written: {error}"),
+        hint: None,
+        elapsed: Duration::ZERO,
+    };
+    let out = saving.out.as_ref().filter(|(cell, ..)| *cell == ready.cell);
+    let mut download = Download::new(saving.bar);
+    if let Some((_, file, _)) = out {
+        let refused = |error| Stop::refused(format!("cannot write `{}`: {error}", file.display()));
+        download = download.into_file(file).map_err(refused)?;
+    }
+    if let Some(file) = &ready.save {
+        // A request whose answer could not be kept is not sent at all.
+        download = match download.into_workspace(saving.root, file, saving.save_limit) {
+            Ok(download) => download,
+            Err(error) => return Ok(Err(not_saved(error))),
+        };
+        saving.saved.lock().unwrap_or_else(PoisonError::into_inner).push(file.clone());
+    }
+    let hold = ready.reads_body() || out.is_none_or(|(.., hold)| *hold);
+    Ok(match client.send_to(&ready.prepared, &mut download, hold).await {
+        Ok(exchange) => {
+            let through = download.finish().map_err(not_saved);
+            through.map(|through| match through.small {
+                _ if exchange.holds_body() => exchange,
+                // Nobody reads it but the log.
+                Some(body) if !hold => Exchange { body: body.into(), ..exchange },
+                _ => Exchange { digest: Some(through.digest), ..exchange },
+            })
+        }
+        Err(failure) => Err(failure),
+    })
+}

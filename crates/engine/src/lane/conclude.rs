@@ -1,0 +1,136 @@
+//! What a response means for its cell: checks, yields, and the report.
+
+use super::LaneCx;
+use crate::advice::advice;
+use crate::deferred::{EarlyCaptures, PendingResponse};
+use crate::event::{CellReport, Outcome};
+use crate::response_exprs::{self, ResponseExpr};
+use bytes::Bytes;
+use std::sync::Arc;
+use std::time::Duration;
+use yieldtray_http::{CapturedExchange, Exchange, PreparedRequest, digest, is_json};
+use yieldtray_source::{Code, Problem};
+use yieldtray_workspace::CellId;
+use yieldtray_workspace::scope::ResponseScope;
+
+impl<'w> LaneCx<'_, 'w> {
+    /// Evaluates what is left to evaluate of a response, and reports its cell.
+    pub(super) fn conclude(&mut self, pending: PendingResponse<'w>, captures: EarlyCaptures) {
+        let PendingResponse {
+            mut report,
+            known_secrets,
+            prepared,
+            sent_at,
+            step,
+            mut cache,
+            exprs,
+            passed_wait,
+            token,
+            exchange,
+        } = pending;
+        let cell = report.cell;
+        self.mask_cookies(&exchange);
+        let mut names = match captures.names {
+            Some(names) => ResponseScope::resuming(&exchange, names),
+            None => ResponseScope::reading(&exchange, response_exprs::body_access(&exprs)),
+        };
+        let mut results = self.checks(cell, step, &mut cache).evaluate(&exprs, &mut names);
+        results.yields.extend(captures.results.yields);
+        results.remarks.extend(captures.results.remarks);
+        if self.inputs.is_from_log() && !results.failures.is_empty() {
+            let checks: Vec<ResponseExpr<'w>> = exprs.iter().filter(|expr| expr.is_check()).cloned().collect();
+            let other = exchange.with_other_masks();
+            let mut names = ResponseScope::reading(&other, response_exprs::body_access(&checks));
+            let others = self.checks(cell, step, &mut cache).evaluate(&checks, &mut names).failures;
+            results.drop_masked(&others);
+        }
+        report.checks = results.checks + usize::from(passed_wait.is_some());
+        report.failures = results.failures;
+        report.yields = results.yields;
+        if report.failed_yields() + report.failures.len() > 0 {
+            report.outcome = Outcome::Failed;
+        }
+        if self.inputs.options().mutate_responses && report.outcome == Outcome::Passed {
+            let exprs: Vec<ResponseExpr<'w>> = passed_wait.into_iter().chain(exprs).collect();
+            report.mutation = Some(Box::new(self.mutate(cell, step, &mut cache, &exprs, &exchange)));
+        }
+        report.problems.extend(results.remarks);
+        report.problems.extend(self.not_json(cell, &exchange, &mut names));
+        report.problems.extend(exchange.notes.iter().map(|note| {
+            let title = self.inputs.workspace().cell(cell).title;
+            Problem::warning(Code::MalformedResponse, title, note.as_str()).in_source(cell.source)
+        }));
+        report.advice = advice(&exchange, report.checks > 0 && report.outcome == Outcome::Passed);
+        // A stored token that the server rejects is not tried again.
+        if let Some(token) = token.filter(|token| exchange.status == 401 && !token.fresh) {
+            let profile = &token.profile;
+            self.run.oauth.revoke(profile);
+            report.advice =
+                Some(format!("the kept token of `{profile}` was not taken and is dropped: send again to get another"));
+        }
+        // One line of the report may hold a secret that a later one revealed.
+        if self.run.masker.forms() != known_secrets {
+            report.mask(&self.run.masker);
+        }
+        self.report_exchange(report, prepared, sent_at, Some(exchange));
+    }
+
+    /// The problem of a body that says it is JSON and is not, where a check read it as text.
+    fn not_json(&self, cell: CellId, exchange: &Exchange, names: &mut ResponseScope<'_>) -> Option<Problem> {
+        if !is_json(&exchange.media_type()) || exchange.body.is_empty() || !names.was_read_as_text() {
+            return None;
+        }
+        let error = serde_json::from_slice::<serde::de::IgnoredAny>(&exchange.body).err()?;
+        let message = format!("the body says that it is JSON, and is none: {error}; `body` is its text");
+        let title = self.inputs.workspace().cell(cell).title;
+        Some(Problem::warning(Code::MalformedResponse, title, message).in_source(cell.source))
+    }
+
+    /// Reports a cell with what was sent and received.
+    pub(super) fn report_exchange(
+        &mut self,
+        mut report: CellReport,
+        prepared: Arc<PreparedRequest>,
+        sent_at: Duration,
+        response: Option<Exchange>,
+    ) {
+        let masker = &self.run.masker;
+        report.url = masker.mask(&prepared.address()).into_owned();
+        report.advice = report.advice.map(|advice| masker.mask(&advice).into_owned());
+        self.attach_exchange(&mut report, prepared, sent_at, response);
+        self.finish(report);
+    }
+
+    /// Puts what was sent and received into the report, if that is wanted.
+    fn attach_exchange(
+        &mut self,
+        report: &mut CellReport,
+        prepared: Arc<PreparedRequest>,
+        began: Duration,
+        mut answer: Option<Exchange>,
+    ) {
+        let Some(limit) = self.inputs.options().capture_limit else {
+            return self.run.deferred.drop_later(answer);
+        };
+        if let Some(exchange) = answer.as_mut().filter(|exchange| exchange.size > limit && exchange.holds_body()) {
+            // Without its bytes, a body can still be told from another by its digest.
+            exchange.digest = Some(digest(&exchange.body));
+            exchange.body = Bytes::new();
+        }
+        let sent = answer.as_ref().map_or(prepared, |exchange| Arc::clone(&exchange.sent));
+        report.captured = Some(Arc::new(CapturedExchange { began, sent, answer }));
+    }
+
+    /// Masks the values of cookies, which are credentials, too.
+    fn mask_cookies(&mut self, exchange: &Exchange) {
+        let mut mask = |pair: &str| {
+            if let Some((_, value)) = pair.split_once('=') {
+                self.run.masker.add_unless_short(value.trim());
+            }
+        };
+        exchange.sent.header("cookie").into_iter().flat_map(|line| line.split(';')).for_each(&mut mask);
+        for (_, line) in exchange.headers.iter().filter(|(name, _)| name.eq_ignore_ascii_case("set-cookie")) {
+            String::from_utf8_lossy(line).split(';').take(1).for_each(&mut mask);
+        }
+    }
+}

@@ -1,0 +1,93 @@
+//! The response to a request, or why there is none, and whether it is sent again.
+
+use super::LaneCx;
+use crate::deferred::{DeferredChecks, EarlyCaptures, PendingResponse};
+use crate::event::Outcome;
+use crate::ready::{ReadyRequest, ResponseWork};
+use crate::response_exprs::{self, ResponseExpr};
+use yieldtray_http::{Exchange, Failure, FailureKind};
+use yieldtray_workspace::scope::ResponseScope;
+
+impl<'w> LaneCx<'_, 'w> {
+    /// Takes the response to a request, or why there is none.
+    pub(crate) fn on_response(&mut self, mut ready: Box<ReadyRequest<'w>>, mut response: Result<Exchange, Failure>) {
+        // A condition that came to hold counts as a check; one that never did is evaluated and reported as one.
+        let (mut attempts, mut passed_wait) = (1, None);
+        if let Some(mut poll) = ready.work.poll.take() {
+            let (holds, took) = match &response {
+                Ok(exchange) => (self.poll_holds(&mut ready, &poll.until, exchange), exchange.timings.total),
+                Err(failure) => (false, failure.elapsed),
+            };
+            poll.attempts += 1;
+            poll.elapsed += took + poll.interval;
+            let may_go_on = !self.run.events.is_interrupted() && !self.inputs.is_from_log();
+            if !holds && poll.elapsed < poll.timeout && may_go_on {
+                return self.send_again(ready, poll);
+            }
+            attempts = poll.attempts;
+            if let Err(failure) = &mut response
+                && failure.kind == FailureKind::TimedOut
+                && ready.prepared.sending.timeout < poll.request_timeout
+            {
+                failure.hint = Some("an attempt may take what is left of `for …` in `% wait`: write more".to_owned());
+            }
+            match holds {
+                true => passed_wait = Some(poll.until),
+                false => ready.work.exprs.insert(0, poll.until),
+            }
+        }
+        let ReadyRequest { prepared, cell, step, sent_at, work, .. } = *ready;
+        let ResponseWork { token, cache, exprs, remarks, .. } = work;
+        let mut report = self.report(cell, Outcome::Passed, remarks);
+        report.attempts = attempts;
+        report.method.clone_from(&prepared.method);
+        let exchange = match response {
+            Ok(exchange) => exchange,
+            Err(failure) => {
+                report.outcome = Outcome::NoAnswer;
+                report.elapsed = failure.elapsed;
+                report.failure = Some(self.mask_failure(&failure));
+                report.advice = self.explain_unreachable(cell, step, &failure);
+                return self.report_exchange(report, prepared, sent_at, None);
+            }
+        };
+        report.status = Some(exchange.status);
+        report.elapsed = exchange.timings.total;
+        report.size = exchange.size;
+        let known_secrets = self.run.masker.forms();
+        let mut pending = PendingResponse {
+            report,
+            known_secrets,
+            prepared,
+            sent_at,
+            step,
+            cache,
+            exprs,
+            passed_wait,
+            token,
+            exchange,
+        };
+        match self.can_defer(&pending) {
+            true => {
+                let captures = self.capture_early(&mut pending);
+                self.run.deferred.put_off(DeferredChecks { pending, captures });
+            }
+            false => self.conclude(pending, EarlyCaptures::default()),
+        }
+    }
+
+    /// Reports a request that is not sent after all.
+    pub(crate) fn on_skipped(&mut self, ready: Box<ReadyRequest<'w>>, reason: &str) {
+        let ReadyRequest { cell, work, .. } = *ready;
+        let report = self.report(cell, Outcome::Skipped, work.remarks).because(reason.to_owned());
+        self.finish(report);
+    }
+
+    /// Whether the condition of `% wait` holds for a response.
+    fn poll_holds(&mut self, ready: &mut ReadyRequest<'w>, until: &ResponseExpr<'w>, exchange: &Exchange) -> bool {
+        let until = std::slice::from_ref(until);
+        let mut names = ResponseScope::reading(exchange, response_exprs::body_access(until));
+        let mut checks = self.checks(ready.cell, ready.step, &mut ready.work.cache);
+        checks.evaluate(until, &mut names).failures.is_empty()
+    }
+}

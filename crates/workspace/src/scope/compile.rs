@@ -1,0 +1,56 @@
+//! Compiling expressions where they are written.
+
+use crate::Workspace;
+use std::sync::Arc;
+use yieldtray_expression::{CompileError, Compiled, Engine};
+use yieldtray_source::scan::calls_and_names;
+use yieldtray_source::{Problem, SourceId, Span};
+
+/// Compiles the expression at `span` of `source`; its faults become problems with their place.
+pub fn compile(
+    workspace: &Workspace,
+    engine: &Engine,
+    source: SourceId,
+    span: Span,
+) -> Result<Arc<Compiled>, Vec<Problem>> {
+    engine.compile(span.of(&workspace.source(source).text)).map_err(|errors| {
+        let problem = |error: &CompileError| {
+            let place = span.part(error.span.start().min(span.len()), error.span.end().min(span.len()));
+            let problem = compile_problem(error, place, source);
+            Problem { replacement: error.replacement.clone().map(Box::new), ..problem }
+        };
+        errors.iter().map(problem).collect()
+    })
+}
+
+/// The problem of an expression that cannot be compiled, at a place of a text.
+pub(crate) fn compile_problem(error: &CompileError, at: Span, source: SourceId) -> Problem {
+    Problem::error(error.code, at, error.message.clone()).with_hint_if(error.hint.clone()).in_source(source)
+}
+
+/// Where a name is used. The very place is looked for only when there is something to say about it.
+#[derive(Clone, Copy)]
+pub(super) enum UseSite {
+    /// Just here.
+    Here(Span),
+    /// Somewhere in this expression.
+    In(Span),
+}
+
+impl UseSite {
+    pub(super) fn place(self, name: &str, text: &str) -> Span {
+        match self {
+            UseSite::Here(span) => span,
+            UseSite::In(span) => place_of_name(name, text, span),
+        }
+    }
+}
+
+/// Where `name` stands in the expression at `span`, or all of it where it is not written there.
+pub(crate) fn place_of_name(name: &str, text: &str, span: Span) -> Span {
+    let expression = span.of(text);
+    calls_and_names(expression)
+        .into_iter()
+        .find(|identifier| !identifier.member && !identifier.call && identifier.span.of(expression) == name)
+        .map_or(span, |identifier| span.part(identifier.span.start(), identifier.span.end()))
+}

@@ -1,0 +1,134 @@
+//! What expressions are evaluated with: the workspace, the settings of a run, captured values and answers.
+
+use super::response::{ResponseScope, body_not_buffered, reads_body};
+use super::{EvalCache, Phase, Resolver, Tray};
+use crate::config::{ExternalSources, Variables};
+use crate::{CellId, Workspace};
+use rustc_hash::FxHashMap;
+use std::sync::LazyLock;
+use yieldtray_expression::{BodyAccess, CompileError, Engine, RandomSource, Value};
+use yieldtray_http::Exchange;
+use yieldtray_source::Problem;
+
+/// What the caller chose: the same for a whole run.
+#[derive(Clone, Default)]
+pub struct EvalSettings {
+    /// The chosen environment.
+    pub environment: Option<String>,
+    /// `--set NAME=VALUE`, in order; the last of a name wins.
+    pub set: Vec<(String, Value)>,
+    /// The environment variables, which `env.NAME` reads.
+    pub variables: Variables,
+    /// Whether somebody can be asked for the values of `% ask`.
+    pub can_ask: bool,
+    /// Origins that every secret may be sent to in this process (`--secrets-to`).
+    pub secrets_to: Vec<String>,
+}
+
+impl std::fmt::Debug for EvalSettings {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        // The values may be secrets.
+        let set: Vec<&str> = self.set.iter().map(|(name, _)| name.as_str()).collect();
+        let environment = &self.environment;
+        f.debug_struct("Settings").field("environment", environment).field("set", &set).finish_non_exhaustive()
+    }
+}
+
+impl EvalSettings {
+    /// The value that `--set` gives to a name.
+    pub fn set_value(&self, name: &str) -> Option<&Value> {
+        self.set.iter().rev().find(|(set, _)| set == name).map(|(_, value)| value)
+    }
+}
+
+/// What somebody answered to the questions of `% ask`: one answer a name and question, for the whole run.
+#[derive(Clone, Default)]
+pub struct PromptAnswers(FxHashMap<(Box<str>, Box<str>), (Value, bool)>);
+
+impl PromptAnswers {
+    /// Keeps an answer, and whether it is secret.
+    pub fn give(&mut self, name: &str, question: &str, value: Value, secret: bool) {
+        self.0.insert((name.into(), question.into()), (value, secret));
+    }
+
+    /// The answer to a question.
+    pub fn get(&self, name: &str, question: &str) -> Option<&Value> {
+        self.find(name, question).map(|(value, _)| value)
+    }
+
+    pub(super) fn find(&self, name: &str, question: &str) -> Option<&(Value, bool)> {
+        if self.0.is_empty() { None } else { self.0.get(&(name.into(), question.into())) }
+    }
+}
+
+/// Where values are looked for: the same for all cells of a run at one moment.
+#[derive(Clone, Copy)]
+pub struct EvalContext<'a> {
+    /// The files and the configuration.
+    pub workspace: &'a Workspace,
+    /// Compiles and evaluates expressions.
+    pub engine: &'a Engine,
+    /// Where random values and the time come from.
+    pub random: &'a RandomSource,
+    /// What the caller chose.
+    pub settings: &'a EvalSettings,
+    /// What responses yielded.
+    pub tray: &'a Tray,
+    /// What somebody answered.
+    pub answers: &'a PromptAnswers,
+}
+
+impl<'a> EvalContext<'a> {
+    /// The context of a workspace in which nothing was sent, asked or drawn yet.
+    pub fn static_of(workspace: &'a Workspace, engine: &'a Engine, settings: &'a EvalSettings) -> Self {
+        static NOTHING: LazyLock<(Tray, PromptAnswers, RandomSource)> =
+            LazyLock::new(|| (Tray::default(), PromptAnswers::default(), RandomSource::fixed()));
+        let (tray, answers, random) = &*NOTHING;
+        Self { workspace, engine, random, settings, tray, answers }
+    }
+
+    /// Evaluates an expression on a response, as the last check of `cell` would. The secrets that it uses are added to
+    /// `secrets`.
+    ///
+    /// # Errors
+    /// Why there is no value. The text may hold secrets.
+    pub fn evaluate_on(
+        self,
+        cell: CellId,
+        expression: &str,
+        exchange: &Exchange,
+        secrets: &mut Vec<Value>,
+    ) -> Result<Value, String> {
+        let compiled = self.engine.compile(expression).map_err(|errors| {
+            let words = |error: &CompileError| match &error.hint {
+                Some(hint) => format!("{} ({hint})", error.message),
+                None => error.message.clone(),
+            };
+            errors.iter().map(words).collect::<Vec<_>>().join("; ")
+        })?;
+        if !exchange.holds_body() && reads_body(&compiled) {
+            return Err(body_not_buffered(exchange));
+        }
+        let title = self.workspace.cell(cell).title;
+        let words = |problems: Vec<Problem>| problems.into_iter().map(|p| p.message).collect::<Vec<_>>().join("; ");
+        let mut evaluate = |access: BodyAccess| {
+            let (mut names, mut cache) = (ResponseScope::reading(exchange, access), EvalCache::default());
+            let mut resolver = Resolver::new(self, cell, &[], &mut cache);
+            let bindings = resolver.bind(&compiled, cell.source, title, Phase::Response(&mut names)).map_err(words);
+            secrets.extend(cache.new_secrets());
+            self.engine.evaluate(&compiled, &bindings?, self.random)
+        };
+        match compiled.reads_of_body() {
+            // An error is explained by the whole body.
+            part @ (BodyAccess::Members(_) | BodyAccess::Document) => {
+                evaluate(part.clone()).or_else(|_| evaluate(BodyAccess::Whole))
+            }
+            BodyAccess::Nothing | BodyAccess::Whole => evaluate(BodyAccess::Whole),
+        }
+    }
+
+    /// Where values come from beside the texts.
+    pub fn outside(&self) -> ExternalSources<'a> {
+        self.workspace.outside(&self.settings.variables)
+    }
+}
