@@ -1,4 +1,5 @@
-use super::compiled::{CompileError, Compiled};
+use super::compiled::Compiled;
+use super::parse::CompileError;
 use super::explain::Explanation;
 use super::files::{FILES, FileReader};
 use super::{Value, fault, functions};

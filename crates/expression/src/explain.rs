@@ -1,9 +1,9 @@
 //! Why a check failed: the parts of its expression with their values, worked out from the same tree.
 
 use super::functions::schema::violations;
+use super::tree::uncounted;
 use super::unparse::unparse;
 use super::user_functions;
-use super::walk::uncounted;
 use super::{Value, fault, value};
 use crate::unparse;
 use cel::common::ast::{CallExpr, ComprehensionExpr, Expr, IdedExpr, operators};

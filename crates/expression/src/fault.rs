@@ -1,6 +1,6 @@
 //! The interpreter's errors in plain words. They name kinds, never values: a value can be a secret.
 
-use super::walk;
+use super::tree;
 use cel::ExecutionError;
 
 /// What went wrong, in a line.
@@ -54,10 +54,10 @@ pub(super) fn words(error: &ExecutionError) -> String {
 fn cannot_take(function: &str, kinds: &[&str]) -> String {
     let name = sign(function);
     match kinds {
-        [left, right] if walk::is_operator(function) && left != right && number(left) && number(right) => {
+        [left, right] if tree::is_operator(function) && left != right && number(left) && number(right) => {
             format!("`{name}` cannot take {left} and {right}: convert one, as in `double(x)` or `int(x)`")
         }
-        [left, right] if walk::is_operator(function) => format!("`{name}` cannot take {left} and {right}"),
+        [left, right] if tree::is_operator(function) => format!("`{name}` cannot take {left} and {right}"),
         [only] => format!("`{name}` cannot take {only}"),
         [] => format!("`{name}` cannot be called without arguments"),
         many => format!("`{name}` cannot take {}", many.join(", ")),
@@ -75,7 +75,7 @@ pub(super) fn sign(function: &str) -> &str {
         "_[_]" => "[ ]",
         "_._" => ".",
         "_?_:_" => "? :",
-        other if walk::is_operator(other) => other.trim_matches('_').trim_matches('@'),
+        other if tree::is_operator(other) => other.trim_matches('_').trim_matches('@'),
         other => other,
     }
 }

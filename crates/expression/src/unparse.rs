@@ -3,9 +3,9 @@
 
 use super::files::FILES;
 use super::json::key_text;
+use super::tree::{STEP, uncounted};
 use super::user_functions;
 use super::value::scalar_text;
-use super::walk::{STEP, uncounted};
 use crate::random::RANDOM;
 use cel::common::ast::{CallExpr, ComprehensionExpr, EntryExpr, Expr, IdedExpr, LiteralValue, operators};
 use std::fmt::Write;

@@ -2,8 +2,8 @@
 //! body around which its arguments are bound, so that each argument is worked out once and the crate
 //! that runs expressions needs to know nothing of it.
 
-use super::compiled::CompileError;
-use super::walk;
+use super::parse::CompileError;
+use super::tree::{self, function_of};
 use cel::common::ast::{ComprehensionExpr, EntryExpr, Expr, IdedExpr, ListExpr, LiteralValue};
 use yieldtray_source::Span;
 use yieldtray_source::{Code, SourceId};
@@ -40,11 +40,6 @@ fn bound_name(function: &str, param: &str) -> String {
     format!("@{function}.{param}")
 }
 
-/// The name of the function whose binding has this variable.
-pub(super) fn function_of(variable: &str) -> Option<&str> {
-    variable.strip_prefix('@')?.split_once('.').map(|(function, _)| function)
-}
-
 /// Calls of own functions that one expression may come to, those inside other functions counted too.
 const MOST_CALLS: usize = 200;
 
@@ -65,7 +60,7 @@ struct CompiledFunction {
 impl UserFunctions {
     pub(super) fn new(functions: &[UserFunction]) -> Self {
         let ready = functions.iter().map(|function| {
-            let body = super::compiled::parse(&function.is).ok().map(|mut body| {
+            let body = super::parse::parse(&function.is).ok().map(|mut body| {
                 rename(&mut body, function, &mut Vec::new());
                 body
             });
@@ -99,7 +94,7 @@ struct Expander<'o> {
 
 impl Expander<'_> {
     fn expand(&mut self, node: &mut IdedExpr) -> Result<(), CompileError> {
-        walk::each_child(node, &mut |child| self.expand(child))?;
+        tree::each_child(node, &mut |child| self.expand(child))?;
         let Expr::Call(call) = &mut node.expr else { return Ok(()) };
         let Some(index) = self.own.functions.iter().position(|own| own.name == call.func_name) else { return Ok(()) };
         let own = &self.own.functions[index];
@@ -220,7 +215,7 @@ fn rename(node: &mut IdedExpr, function: &UserFunction, hidden: &mut Vec<String>
             }
         }
         _ => {
-            let _ = walk::each_child(node, &mut |child| {
+            let _ = tree::each_child(node, &mut |child| {
                 rename(child, function, hidden);
                 Ok::<(), ()>(())
             });

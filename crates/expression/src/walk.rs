@@ -3,56 +3,9 @@
 
 use super::files::FILES;
 use super::functions;
+use super::tree::{STEP, is_operator, is_type_name};
 use crate::random::RANDOM;
 use cel::common::ast::{CallExpr, ComprehensionExpr, EntryExpr, Expr, IdedExpr, LiteralValue, operators};
-
-/// Counts a step and the bytes of its value: `@step(@made, x)` is `x`.
-pub(super) const STEP: &str = "@step";
-
-/// CEL's own functions, by name.
-pub(super) const CEL_FUNCTIONS: &[&str] = &[
-    "size",
-    "contains",
-    "startsWith",
-    "endsWith",
-    "matches",
-    "string",
-    "int",
-    "uint",
-    "double",
-    "bool",
-    "bytes",
-    "type",
-    "dyn",
-    "duration",
-    "timestamp",
-    "getDate",
-    "getDayOfMonth",
-    "getDayOfWeek",
-    "getDayOfYear",
-    "getFullYear",
-    "getHours",
-    "getMilliseconds",
-    "getMinutes",
-    "getMonth",
-    "getSeconds",
-];
-
-/// CEL's own macros, for suggestions.
-pub(super) const CEL_MACROS: &[&str] = &["has", "all", "exists", "exists_one", "map", "filter"];
-
-/// Whether CEL itself has a function or macro of that name.
-pub fn is_builtin(name: &str) -> bool {
-    CEL_FUNCTIONS.contains(&name) || CEL_MACROS.contains(&name)
-}
-
-/// Whether CEL gives the name to a kind of values: `type(x) == int`.
-pub fn is_type_name(name: &str) -> bool {
-    matches!(
-        name,
-        "bool" | "int" | "uint" | "double" | "string" | "bytes" | "list" | "map" | "null_type" | "type" | "dyn"
-    )
-}
 
 /// What expressions read of `body`: a member that nobody reads need not be made into a value.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -130,31 +83,6 @@ impl Requirements {
         if required && !self.required_variables.iter().any(|known| known == name) {
             self.required_variables.push(name.to_owned());
         }
-    }
-}
-
-/// Does `work` to each node directly below `node`.
-pub(super) fn each_child<E>(
-    node: &mut IdedExpr,
-    work: &mut dyn FnMut(&mut IdedExpr) -> Result<(), E>,
-) -> Result<(), E> {
-    match &mut node.expr {
-        Expr::Select(select) => work(&mut select.operand),
-        Expr::Call(call) => call.target.iter_mut().map(|target| &mut **target).chain(&mut call.args).try_for_each(work),
-        Expr::List(list) => list.elements.iter_mut().try_for_each(work),
-        Expr::Map(map) => map.entries.iter_mut().try_for_each(|entry| match &mut entry.expr {
-            EntryExpr::MapEntry(entry) => work(&mut entry.key).and_then(|()| work(&mut entry.value)),
-            EntryExpr::StructField(field) => work(&mut field.value),
-        }),
-        Expr::Struct(structure) => structure.entries.iter_mut().try_for_each(|entry| match &mut entry.expr {
-            EntryExpr::MapEntry(entry) => work(&mut entry.key).and_then(|()| work(&mut entry.value)),
-            EntryExpr::StructField(field) => work(&mut field.value),
-        }),
-        Expr::Comprehension(comprehension) => {
-            let ComprehensionExpr { iter_range, accu_init, loop_cond, loop_step, result, .. } = &mut **comprehension;
-            [iter_range, accu_init, loop_cond, loop_step, result].into_iter().try_for_each(work)
-        }
-        Expr::Ident(_) | Expr::Literal(_) | Expr::Unspecified => Ok(()),
     }
 }
 
@@ -278,7 +206,7 @@ impl Walker {
     }
 
     fn comprehension(&mut self, comprehension: &mut ComprehensionExpr) {
-        if super::user_functions::function_of(&comprehension.accu_var).is_some() {
+        if super::tree::function_of(&comprehension.accu_var).is_some() {
             // A call of an own function: nothing runs in turns, and its bindings hide no name.
             self.walk(&mut comprehension.accu_init);
             return self.walk(&mut comprehension.result);
@@ -303,11 +231,6 @@ fn is_type(node: &IdedExpr) -> bool {
         Expr::List(list) => list.elements.iter().all(is_type),
         _ => false,
     }
-}
-
-/// Whether a call is an operator: those have names nobody can write as a function.
-pub(super) fn is_operator(function: &str) -> bool {
-    function.starts_with(['_', '@', '!', '-']) && function != "_"
 }
 
 /// Makes each turn of a loop count a step. `map` and `filter` append to a list, which the
@@ -336,14 +259,6 @@ fn may_grow(node: &IdedExpr) -> bool {
     let literal = |side: &IdedExpr| matches!(side.expr, Expr::Literal(_));
     let of_loop = |side: &IdedExpr| matches!(&side.expr, Expr::Ident(name) if name.starts_with(['@', '_']));
     call.func_name == operators::ADD && !call.args.iter().any(|side| literal(side) || of_loop(side))
-}
-
-/// A node without the counting around it.
-pub(super) fn uncounted(node: &IdedExpr) -> &IdedExpr {
-    match &node.expr {
-        Expr::Call(call) if call.func_name == STEP => call.args.get(1).unwrap_or(node),
-        _ => node,
-    }
 }
 
 fn wrap(node: &mut IdedExpr) {

@@ -1,4 +1,5 @@
 use super::record::{Request, Response};
+use super::time::{duration, millis};
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 use std::time::Duration;
@@ -216,11 +217,6 @@ pub struct NoAnswer {
     pub hint: Option<String>,
 }
 
-/// A length of time as data has it: milliseconds with three decimals.
-pub fn millis(duration: Duration) -> f64 {
-    (duration.as_secs_f64() * 1e6).round() / 1e3
-}
-
 impl<'k> Entry<'k> {
     /// The entry of a report, but for what was sent and came back.
     pub fn of(workspace: &Workspace, report: &CellReport) -> Self {
@@ -299,11 +295,6 @@ impl<'k> Entry<'k> {
     pub fn failed_yields(&self) -> impl Iterator<Item = (&str, &str)> {
         self.yields.iter().filter_map(|taken| Some((taken.name.as_str(), taken.error.as_deref()?)))
     }
-}
-
-/// Milliseconds as a length of time; nonsense from a file as none.
-pub(crate) fn duration(millis: f64) -> Duration {
-    Duration::try_from_secs_f64(millis / 1e3).unwrap_or_default()
 }
 
 impl Failed {

@@ -1,9 +1,10 @@
 //! HTTP Archive 1.2: what was sent and what came back, for tools that show network traffic. What was not
 //! sent is not in it.
 
-use super::entry::{Entry, duration};
+use super::entry::Entry;
 use super::explain::headline;
 use super::record::{Request, Response};
+use super::time::duration;
 use super::{About, Format, Frame, Streams};
 use chrono::{DateTime, SecondsFormat, TimeDelta, Utc};
 use serde_json::{Value, json};

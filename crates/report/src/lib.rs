@@ -17,16 +17,18 @@ pub mod record;
 mod sarif;
 mod saved;
 mod tap;
+mod time;
 
 #[cfg(test)]
 mod tests;
 
-pub(crate) use entry::duration;
-pub use entry::{Entry, Failed, Noted, Taken, millis};
+pub use entry::{Entry, Failed, Noted, Taken};
 pub use join::join;
 pub use record::{LARGEST_BODY, Phases, Request, Response, header_value};
 pub use sarif::sarif;
 pub use saved::{About, Saved, Unreadable};
+pub(crate) use time::duration;
+pub use time::millis;
 
 use std::fmt;
 

@@ -1,6 +1,6 @@
 //! Requests and responses as reports hold them: masked, and of bounded size.
 
-use super::entry::millis;
+use super::time::millis;
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use serde::{Deserialize, Serialize};

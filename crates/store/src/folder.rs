@@ -1,6 +1,7 @@
 //! The folder `.yieldtray/` at a workspace's root. It counts only if this user made it here: one that came with a
 //! repository, an archive or a copy of another workspace is never read.
 
+use crate::sync::sync_folder;
 use crate::{Error, Key};
 use ring::rand::{SecureRandom, SystemRandom};
 use std::io::{self, Read, Write};
@@ -250,14 +251,6 @@ fn write_new(folder: &Path, name: &str, bytes: &[u8]) -> io::Result<()> {
         Err(error) if error.error.kind() == io::ErrorKind::AlreadyExists => Ok(()),
         Err(error) => Err(error.error),
         Ok(_) => sync_folder(folder),
-    }
-}
-
-/// Makes a new name in a folder last.
-pub(crate) fn sync_folder(folder: &Path) -> io::Result<()> {
-    match cfg!(unix) {
-        true => std::fs::File::open(folder)?.sync_all(),
-        false => Ok(()),
     }
 }
 

@@ -10,6 +10,8 @@ mod folder;
 pub mod log;
 mod seal;
 mod store;
+mod sync;
+mod tables;
 
 pub use credentials::{Credential, Kind};
 pub use damage::set_aside;

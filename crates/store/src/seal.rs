@@ -1,7 +1,7 @@
 //! Sealing secrets: AES-256-GCM (NIST SP 800-38D) with a key in the user's own state folder.
 
 use crate::Error;
-use crate::folder::sync_folder;
+use crate::sync::sync_folder;
 use ring::aead::{AES_256_GCM, Aad, LessSafeKey, NONCE_LEN, Nonce, UnboundKey};
 use ring::rand::{SecureRandom, SystemRandom};
 use std::io::Write;

@@ -1,5 +1,6 @@
 use crate::folder::{STATE_FOLDER, StateFolder};
-use crate::{Error, Key, log};
+use crate::tables::{MIGRATIONS, SCHEMA_VERSION, TABLES};
+use crate::{Error, Key};
 use rusqlite::config::DbConfig;
 use rusqlite::{Connection, OpenFlags, TransactionBehavior, params};
 use std::path::{Path, PathBuf};
@@ -7,36 +8,6 @@ use std::time::Duration;
 
 /// The SQLite file in the state folder.
 pub(crate) const FILE: &str = "state.db";
-
-/// What makes each form of the file out of the one before.
-const FORMS: &[&str] = &[
-    "CREATE TABLE tray (
-        environment TEXT NOT NULL,
-        file TEXT NOT NULL,
-        name TEXT NOT NULL,
-        cell TEXT NOT NULL,
-        value BLOB NOT NULL,
-        sealed INTEGER NOT NULL,
-        at INTEGER NOT NULL,
-        PRIMARY KEY (environment, file, name)
-    ) STRICT, WITHOUT ROWID;",
-    "CREATE TABLE credential (
-        environment TEXT NOT NULL,
-        kind TEXT NOT NULL,
-        place TEXT NOT NULL,
-        value BLOB NOT NULL,
-        at INTEGER NOT NULL,
-        PRIMARY KEY (environment, kind, place)
-    ) STRICT, WITHOUT ROWID;",
-    log::TABLES,
-    "ALTER TABLE tray ADD COLUMN origin TEXT;",
-];
-
-/// What the file holds, and nothing else. A view or a trigger could make a query mean something else.
-const TABLES: &[&str] = &["tray", "credential", "exchange", "numbered", "word"];
-
-/// The form of the file that this version writes.
-const FORM: i64 = FORMS.len() as i64;
 
 /// How long to wait for another process that writes.
 const PATIENCE: Duration = Duration::from_secs(20);
@@ -113,15 +84,15 @@ impl Store {
         let (id, folder) = (folder.id().to_owned(), folder.path().to_owned());
         let mut store = Self { database, folder, id, key_file };
         match store.form()? {
-            FORM => {}
+            SCHEMA_VERSION => {}
             0 => store.lay_out()?,
-            form @ 1..FORM => {
+            form @ 1..SCHEMA_VERSION => {
                 store.back_up(form)?;
                 store.lay_out()?;
             }
             found => {
                 // A newer version may have other tables, which is no reason to call them strange.
-                return Err(Error::Newer { file: format!("{STATE_FOLDER}/{FILE}"), found, known: FORM });
+                return Err(Error::Newer { file: format!("{STATE_FOLDER}/{FILE}"), found, known: SCHEMA_VERSION });
             }
         }
         store.check_tables()?;
@@ -177,10 +148,10 @@ impl Store {
         }
         let change = self.database.transaction_with_behavior(TransactionBehavior::Immediate)?;
         let form: i64 = change.pragma_query_value(None, "user_version", |row| row.get(0))?;
-        for step in FORMS.iter().skip(usize::try_from(form).unwrap_or_default()) {
+        for step in MIGRATIONS.iter().skip(usize::try_from(form).unwrap_or_default()) {
             change.execute_batch(step)?;
         }
-        change.pragma_update(None, "user_version", FORM)?;
+        change.pragma_update(None, "user_version", SCHEMA_VERSION)?;
         Ok(change.commit()?)
     }
 

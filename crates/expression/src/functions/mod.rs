@@ -102,7 +102,7 @@ pub(super) fn declare(env: &mut Env) {
                 .expect("the table names each function once, and none of CEL's own");
         }
     }
-    env.add_overload(super::walk::STEP, super::walk::STEP, anything(2), random::step)
+    env.add_overload(super::tree::STEP, super::tree::STEP, anything(2), random::step)
         .expect("a name nobody can write is free");
     env.add_overload("string", "string_of_long_number", vec![BigNumber::cel_type().to_owned()], long_number_text)
         .expect("CEL has no such overload");

@@ -9,36 +9,6 @@ mod write;
 
 pub use read::{Filter, Place};
 
-/// The tables of the log.
-pub(crate) const TABLES: &str = "
-    CREATE TABLE exchange (
-        number INTEGER PRIMARY KEY,
-        at INTEGER NOT NULL,
-        environment TEXT NOT NULL,
-        file TEXT NOT NULL,
-        name TEXT NOT NULL,
-        row INTEGER,
-        played_by TEXT,
-        method TEXT NOT NULL,
-        url TEXT NOT NULL,
-        status INTEGER,
-        micros INTEGER NOT NULL,
-        size INTEGER NOT NULL,
-        outcome TEXT NOT NULL,
-        checks INTEGER NOT NULL,
-        failed INTEGER NOT NULL,
-        revision TEXT,
-        head TEXT NOT NULL,
-        fields TEXT NOT NULL,
-        sent BLOB,
-        came BLOB
-    ) STRICT;
-    CREATE VIRTUAL TABLE word USING fts5 (
-        text, content = '', contentless_delete = 1, detail = none, tokenize = 'unicode61'
-    );
-    CREATE TABLE numbered (last INTEGER NOT NULL, searchable INTEGER NOT NULL) STRICT;
-    INSERT INTO numbered VALUES (0, 0);";
-
 /// What a list tells of an exchange. Nothing in it is secret: whoever logs has masked it.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Summary {
