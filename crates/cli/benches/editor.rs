@@ -18,7 +18,7 @@ use std::io::{self, BufRead, BufReader, Read, Write};
 use std::path::{Path, PathBuf};
 use std::process::{Child, ChildStdin, ChildStdout, Command, Stdio};
 use yieldtray_expression::Engine;
-use yieldtray_ide::lint::{Ties, lint_files};
+use yieldtray_ide::lint::{UsageIndex, lint_files};
 use yieldtray_source::SourceId;
 use yieldtray_source::files::FileSystem;
 use yieldtray_syntax::parse;
@@ -162,8 +162,14 @@ impl Core {
         let text = if self.letter { self.text.clone() } else { format!("#\n{}", self.text) };
         self.workspace.set_text(self.source, text);
         let cells: Vec<CellId> = self.workspace.cells(self.source).collect();
-        let found =
-            lint_files(&mut self.workspace, &self.engine, &EvalSettings::default(), &[], &cells, &mut Ties::default());
+        let found = lint_files(
+            &mut self.workspace,
+            &self.engine,
+            &EvalSettings::default(),
+            &[],
+            &cells,
+            &mut UsageIndex::default(),
+        );
         black_box(found);
     }
 }

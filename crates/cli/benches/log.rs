@@ -13,7 +13,7 @@ use std::process::Command;
 use std::time::Instant;
 use yieldtray_packhouse::{Packhouse, Server};
 use yieldtray_store::Store;
-use yieldtray_store::log::Keeping;
+use yieldtray_store::log::Retention;
 
 const RUNS: usize = 21;
 const MANY: i64 = 200_000;
@@ -71,7 +71,7 @@ fn lay(tool: &Path, base: &str, count: i64) -> tempfile::TempDir {
         message.came = Some(body.replace("L-2039", &format!("L-{number}")).into_bytes());
         (summary, message)
     };
-    let keeping = Keeping { exchanges: 1_000_000, since: 0 };
+    let keeping = Retention { exchanges: 1_000_000, since: 0 };
     for from in (2..=count).step_by(1_000) {
         let group: Vec<_> = (from..(from + 1_000).min(count + 1)).map(like).collect();
         store.log(&group, keeping).expect("they are logged");

@@ -1,6 +1,6 @@
 //! A request that was tried becomes a cell of a file.
 
-use crate::error::Stop;
+use crate::error::CommandError;
 use crate::files;
 use anyhow::Context;
 use std::path::Path;
@@ -24,19 +24,19 @@ struct Behind {
 
 impl<'f> Append<'f> {
     /// The cell that `text`, a request, makes at the end of `file`, if it can be added there as it is now.
-    pub(crate) fn prepare(file: &'f Path, text: &str) -> Result<Self, Stop> {
+    pub(crate) fn prepare(file: &'f Path, text: &str) -> Result<Self, CommandError> {
         expect_request_file(file)?;
         let append = Self { file, text: text.to_owned() };
         append.behind().map(|_| append)
     }
 
     /// The cell under a name of its own, behind what the file holds now.
-    fn behind(&self) -> Result<Behind, Stop> {
+    fn behind(&self) -> Result<Behind, CommandError> {
         let (file, text) = (self.file, self.text.as_str());
         let before = match files::read_text(file) {
             Ok(text) => text,
             Err(error) if error.kind() == std::io::ErrorKind::NotFound => String::new(),
-            Err(error) => return Err(Stop::refused(format!("cannot read `{}`: {error}", file.display()))),
+            Err(error) => return Err(CommandError::refused(format!("cannot read `{}`: {error}", file.display()))),
         };
         let stem = file.file_stem().unwrap_or_default().to_string_lossy();
         let there = parse(&before, SourceId(0), &stem).file;
@@ -44,14 +44,14 @@ impl<'f> Append<'f> {
         let taken = |name: &str| there.cells.iter().any(|cell| *cell.name == *name);
         let own = parse(text, SourceId(0), "request").file;
         let Some(first) = own.cells.first() else {
-            return Err(Stop::refused("there is no request in this text"));
+            return Err(CommandError::refused("there is no request in this text"));
         };
         let text = text.trim_end();
         let titled = text.trim_start_matches('\u{feff}').starts_with("%%");
         let (cell, name) = if titled {
             if taken(&first.name) {
                 let message = format!("`{}` has a cell named `{}` already", file.display(), first.name);
-                return Err(Stop::refused_with(message, "give the request another title"));
+                return Err(CommandError::refused_with(message, "give the request another title"));
             }
             (text.to_owned(), first.name.to_string())
         } else {
@@ -69,7 +69,7 @@ impl<'f> Append<'f> {
 
     /// Adds it, and gives the name it has there: the file is read again, since others may have changed it while the
     /// answer was awaited.
-    pub(crate) fn write(self) -> Result<String, Stop> {
+    pub(crate) fn write(self) -> Result<String, CommandError> {
         let folder = self.file.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
         let cannot_write = || format!("cannot write `{}`", self.file.display());
         let _lock = files::lock(&files::root_of(folder)).with_context(cannot_write)?;
@@ -82,21 +82,21 @@ impl<'f> Append<'f> {
 }
 
 /// Refuses a file that is not one of requests by its name.
-pub(crate) fn expect_request_file(file: &Path) -> Result<(), Stop> {
+pub(crate) fn expect_request_file(file: &Path) -> Result<(), CommandError> {
     if file.extension().is_some_and(|extension| extension == "http") {
         return Ok(());
     }
     let message = format!("`{}` is no request file", file.display());
-    Err(Stop::refused_with(message, "name one that ends in `.http`"))
+    Err(CommandError::refused_with(message, "name one that ends in `.http`"))
 }
 
 /// Refuses a file whose only request has no title: behind it, another one would be its body.
-pub(crate) fn expect_titles(file: &Path, text: &str, there: &RequestFile) -> Result<(), Stop> {
+pub(crate) fn expect_titles(file: &Path, text: &str, there: &RequestFile) -> Result<(), CommandError> {
     if text.trim().is_empty() || there.cells.first().is_none_or(|cell| text[cell.span.range()].starts_with("%%")) {
         return Ok(());
     }
     let message = format!("`{}` is one request without a `%%` line", file.display());
-    Err(Stop::refused_with(message, "write a line `%% Title` above it, so that others can follow"))
+    Err(CommandError::refused_with(message, "write a line `%% Title` above it, so that others can follow"))
 }
 
 #[cfg(test)]
@@ -111,7 +111,7 @@ mod tests {
             std::fs::write(&file, before).expect("a file");
         }
         let append = Append::prepare(&file, text).map_err(|stop| match stop {
-            Stop::Refused { message, .. } => message.replace(&file.display().to_string(), "FILE"),
+            CommandError::Refused { message, .. } => message.replace(&file.display().to_string(), "FILE"),
             other => format!("{other:?}"),
         })?;
         let name = append.write().expect("it is written");
@@ -151,6 +151,8 @@ mod tests {
             assert_eq!(appended(before, text), Err(why.to_owned()), "{text}");
         }
         let other = Append::prepare(Path::new("lots.txt"), "GET /lots").err();
-        assert!(matches!(other, Some(Stop::Refused { message, .. }) if message == "`lots.txt` is no request file"));
+        assert!(
+            matches!(other, Some(CommandError::Refused { message, .. }) if message == "`lots.txt` is no request file")
+        );
     }
 }

@@ -1,19 +1,19 @@
 //! Guarded environments: what changes something there is asked about first.
 
-use crate::error::Stop;
+use crate::error::CommandError;
 use crate::output::table::count;
-use crate::project::Session;
-use crate::prompt::Person;
+use crate::project::Project;
+use crate::prompt::Prompter;
 use yieldtray_workspace::CellId;
 
 /// Asks before requests change something in a guarded environment: the cells and methods of those that would.
 /// `yes` is the answer already given. Tells whether somebody was asked, and said yes.
 pub(crate) fn guard(
-    session: &Session,
+    session: &Project,
     changing: &[(CellId, String)],
     yes: bool,
-    person: &dyn Person,
-) -> Result<bool, Stop> {
+    person: &dyn Prompter,
+) -> Result<bool, CommandError> {
     let chosen = session.settings.environment.as_deref().and_then(|name| session.workspace.config.environment(name));
     let Some(environment) = chosen.filter(|environment| environment.is_guarded()) else { return Ok(false) };
     if yes || changing.is_empty() {
@@ -30,11 +30,11 @@ pub(crate) fn guard(
     let name = &environment.name;
     if !person.is_there() {
         let message = format!("environment `{name}` is guarded, and {what} would change something at {whither}");
-        return Err(Stop::refused_with(message, "pass `--yes` to send all the same; nothing was sent"));
+        return Err(CommandError::refused_with(message, "pass `--yes` to send all the same; nothing was sent"));
     }
     let question = format!("Environment {name} is guarded. Send {what} to {whither}?");
     match person.confirm(&question, &format!("Send to {name}"), false)? {
         true => Ok(true),
-        false => Err(Stop::refused("nothing was sent: the answer was no")),
+        false => Err(CommandError::refused("nothing was sent: the answer was no")),
     }
 }

@@ -1,15 +1,15 @@
 //! Changing a body in the user's editor, for one sending.
 
-use crate::error::Stop;
+use crate::error::CommandError;
 use anyhow::Context;
 use std::process::Command;
 
 /// The text as the user leaves it. `extension` tells the editor what it is.
-pub(crate) fn edit(text: &str, extension: &str) -> Result<String, Stop> {
+pub(crate) fn edit(text: &str, extension: &str) -> Result<String, CommandError> {
     let chosen =
         ["VISUAL", "EDITOR"].iter().find_map(|name| std::env::var(name).ok().filter(|it| !it.trim().is_empty()));
     let Some(editor) = chosen else {
-        return Err(Stop::refused_with("no editor is chosen", "set VISUAL or EDITOR, as in `EDITOR=vi`"));
+        return Err(CommandError::refused_with("no editor is chosen", "set VISUAL or EDITOR, as in `EDITOR=vi`"));
     };
     let mut file = tempfile::Builder::new();
     let file = file.prefix("yieldtray-").suffix(extension).tempfile().context("cannot write a file to edit")?;
@@ -21,8 +21,8 @@ pub(crate) fn edit(text: &str, extension: &str) -> Result<String, Stop> {
     };
     let status = status.with_context(|| format!("cannot start `{editor}`"))?;
     if !status.success() {
-        return Err(Stop::refused(format!("nothing was sent: `{editor}` ended with {status}")));
+        return Err(CommandError::refused(format!("nothing was sent: `{editor}` ended with {status}")));
     }
     let edited = std::fs::read_to_string(file.path());
-    edited.map_err(|error| Stop::refused(format!("nothing was sent: the edited body cannot be read: {error}")))
+    edited.map_err(|error| CommandError::refused(format!("nothing was sent: the edited body cannot be read: {error}")))
 }

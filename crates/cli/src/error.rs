@@ -5,7 +5,7 @@ use yieldtray_source::{Code, Problem};
 
 /// Why a command ends early.
 #[derive(Debug)]
-pub(crate) enum Stop {
+pub(crate) enum CommandError {
     /// Mistakes in files, values or options, already shown: exit 2.
     Mistakes,
     /// A mistake in the options or around the files: shown here, exit 2.
@@ -23,39 +23,39 @@ pub(crate) enum Stop {
     System(anyhow::Error),
 }
 
-impl Stop {
+impl CommandError {
     /// A refusal without a hint.
     pub(crate) fn refused(message: impl Into<String>) -> Self {
-        Stop::Refused { code: None, message: message.into(), hint: None }
+        CommandError::Refused { code: None, message: message.into(), hint: None }
     }
 
     /// A refusal with what to do instead.
     pub(crate) fn refused_with(message: impl Into<String>, hint: impl Into<String>) -> Self {
-        Stop::Refused { code: None, message: message.into(), hint: Some(hint.into()) }
+        CommandError::Refused { code: None, message: message.into(), hint: Some(hint.into()) }
     }
 }
 
 /// A problem that has no place in a text.
-impl From<Problem> for Stop {
+impl From<Problem> for CommandError {
     fn from(problem: Problem) -> Self {
-        Stop::Refused { code: Some(problem.code), message: problem.message, hint: problem.hint }
+        CommandError::Refused { code: Some(problem.code), message: problem.message, hint: problem.hint }
     }
 }
 
-impl From<yieldtray_store::Error> for Stop {
+impl From<yieldtray_store::Error> for CommandError {
     fn from(error: yieldtray_store::Error) -> Self {
-        Stop::refused(error.to_string())
+        CommandError::refused(error.to_string())
     }
 }
 
-impl From<io::Error> for Stop {
+impl From<io::Error> for CommandError {
     fn from(error: io::Error) -> Self {
-        Stop::System(error.into())
+        CommandError::System(error.into())
     }
 }
 
-impl From<anyhow::Error> for Stop {
+impl From<anyhow::Error> for CommandError {
     fn from(error: anyhow::Error) -> Self {
-        Stop::System(error)
+        CommandError::System(error)
     }
 }

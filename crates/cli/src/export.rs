@@ -1,8 +1,8 @@
 //! Requests on their way to others, as code or in a format: for the command and for the editor.
 
-use crate::error::Stop;
+use crate::error::CommandError;
 use crate::output::Out;
-use crate::project::Session;
+use crate::project::Project;
 use crate::project::state;
 use chrono::{DateTime, FixedOffset, Utc};
 use std::cell::RefCell;
@@ -12,7 +12,8 @@ use yieldtray_engine::{Event, Next, Run};
 use yieldtray_expression::{RandomSource, Value};
 use yieldtray_http::PreparedRequest;
 use yieldtray_interchange::snippet::{
-    Handed, Name, NameKind, Outline, Source, TARGETS, Target, Yield, outline, target, write,
+    ExportedRequest, NamedValue, NamedValueKind, ParameterizedRequest, ResponseValue, Source, TARGETS, Target, outline,
+    target, write,
 };
 use yieldtray_source::{Problem, closest, join_words};
 use yieldtray_syntax::InstructionKind;
@@ -27,14 +28,14 @@ use yieldtray_workspace::uses_oauth2;
 const TOKEN: &str = "access_token";
 
 /// The target of that name.
-pub(crate) fn named(name: &str) -> Result<&'static Target, Stop> {
+pub(crate) fn named(name: &str) -> Result<&'static Target, CommandError> {
     target(name).ok_or_else(|| {
         let names = || TARGETS.iter().map(|target| target.name);
         let hint = match closest(name, names()) {
             Some(meant) => format!("did you mean `{meant}`?"),
             None => format!("write one of {}", join_words(names())),
         };
-        Stop::refused_with(format!("nothing can be written as `{name}`"), hint)
+        CommandError::refused_with(format!("nothing can be written as `{name}`"), hint)
     })
 }
 
@@ -51,7 +52,7 @@ pub(crate) struct Snippet {
 
 /// How cells are handed over.
 #[derive(Clone, Copy)]
-pub(crate) struct Manner {
+pub(crate) struct ExportOptions {
     pub(crate) target: &'static Target,
     /// Whether values stand in it; else their names do.
     pub(crate) with_values: bool,
@@ -61,24 +62,24 @@ pub(crate) struct Manner {
 
 /// Writes cells.
 pub(crate) fn hand_over(
-    session: &mut Session,
+    session: &mut Project,
     cells: &[CellId],
-    manner: Manner,
+    manner: ExportOptions,
     out: &mut Out,
-) -> Result<Snippet, Stop> {
-    let Manner { target, with_values, whole: several } = manner;
+) -> Result<Snippet, CommandError> {
+    let ExportOptions { target, with_values, whole: several } = manner;
     let plan = Plan::new(&mut session.workspace, cells, several);
     // All needs are read, so that what they yielded is found.
     Plan::new(&mut session.workspace, cells, true);
     let tray = state::read(session, out)?.tray;
     let time = DateTime::<Utc>::from(SystemTime::now()).fixed_offset();
     let seed = session.random.seed();
-    let mut work = Work { session, time, seed, tray, with_values, masker: Masker::default() };
+    let mut work = Exporter { session, time, seed, tray, with_values, masker: Masker::default() };
     if session.reveal {
         work.masker = Masker::revealing();
     }
     let mut notes: Vec<String> = Vec::new();
-    let (mut outlines, mut given): (Vec<(Step, Outline)>, Vec<String>) = (Vec::new(), Vec::new());
+    let (mut outlines, mut given): (Vec<(Step, ParameterizedRequest)>, Vec<String>) = (Vec::new(), Vec::new());
     for step in plan.steps {
         if session.workspace.cell(step.cell).plays() {
             continue;
@@ -92,7 +93,7 @@ pub(crate) fn hand_over(
                 continue;
             }
             Err(problems) if !problems.iter().any(Problem::is_error) => {
-                return Err(Stop::refused(format!("`{name}` would not be sent now: it is skipped")));
+                return Err(CommandError::refused(format!("`{name}` would not be sent now: it is skipped")));
             }
             Err(problems) => return Err(out.stop_with(&session.workspace, &problems)),
         };
@@ -107,7 +108,7 @@ pub(crate) fn hand_over(
                 })
             });
             if let Some(why) = failed.into_inner() {
-                return Err(Stop::refused(why));
+                return Err(CommandError::refused(why));
             }
         }
         if several {
@@ -117,16 +118,16 @@ pub(crate) fn hand_over(
     }
     notes.extend(outlines.iter().flat_map(|(_, outline)| outline.notes.clone()));
     notes.dedup();
-    let handed: Vec<Handed<'_>> = outlines
+    let handed: Vec<ExportedRequest<'_>> = outlines
         .iter()
-        .map(|(step, outline)| Handed {
+        .map(|(step, outline)| ExportedRequest {
             name: &session.workspace.cell(step.cell).name,
             title: session.workspace.title(step.cell),
             outline,
             yields: if several { yields_of(session, step.cell, &outlines) } else { Vec::new() },
         })
         .collect();
-    let text = write(target, &handed).map_err(Stop::refused)?;
+    let text = write(target, &handed).map_err(CommandError::refused)?;
     let mut reads: Vec<String> = outlines.iter().flat_map(|(_, outline)| outline.reads()).collect();
     reads.sort_unstable();
     reads.dedup();
@@ -135,7 +136,7 @@ pub(crate) fn hand_over(
 }
 
 /// Lines of a cell that nothing here can say.
-fn unsaid(session: &Session, cell: CellId) -> Vec<String> {
+fn unsaid(session: &Project, cell: CellId) -> Vec<String> {
     let own = session.workspace.cell(cell);
     let words = own.instructions().filter_map(|line| match line.kind {
         InstructionKind::Each(_) => Some("its first row stands for all of `% each`"),
@@ -148,7 +149,7 @@ fn unsaid(session: &Session, cell: CellId) -> Vec<String> {
 }
 
 /// What an answer gives to requests after it.
-fn yields_of(session: &Session, cell: CellId, outlines: &[(Step, Outline)]) -> Vec<Yield> {
+fn yields_of(session: &Project, cell: CellId, outlines: &[(Step, ParameterizedRequest)]) -> Vec<ResponseValue> {
     let text = &session.workspace.source(cell.source).text;
     let used = |name: &str| outlines.iter().any(|(_, outline)| outline.takes(name));
     session
@@ -160,7 +161,7 @@ fn yields_of(session: &Session, cell: CellId, outlines: &[(Step, Outline)]) -> V
             _ => None,
         })
         .filter(|(name, _)| used(name))
-        .map(|(name, expression)| Yield {
+        .map(|(name, expression)| ResponseValue {
             name: name.to_owned(),
             expression: expression.to_owned(),
             source: Source::of(expression),
@@ -168,8 +169,8 @@ fn yields_of(session: &Session, cell: CellId, outlines: &[(Step, Outline)]) -> V
         .collect()
 }
 
-struct Work<'s> {
-    session: &'s Session,
+struct Exporter<'s> {
+    session: &'s Project,
     /// What is made up is the same each time a request is made.
     time: DateTime<FixedOffset>,
     seed: u64,
@@ -178,10 +179,10 @@ struct Work<'s> {
     masker: Masker,
 }
 
-impl Work<'_> {
+impl Exporter<'_> {
     /// One request, and where values stand in it. `given` is what answers before it give.
-    fn outline(&mut self, step: &Step, given: &[String]) -> Result<Outline, Vec<Problem>> {
-        let Session { workspace, settings, reveal, .. } = self.session;
+    fn outline(&mut self, step: &Step, given: &[String]) -> Result<ParameterizedRequest, Vec<Problem>> {
+        let Project { workspace, settings, reveal, .. } = self.session;
         let random = self.random();
         let context = EvalContext::static_of(workspace, &self.session.engine, settings);
         let context = EvalContext { random: &random, tray: &self.tray, ..context };
@@ -194,28 +195,29 @@ impl Work<'_> {
             (OriginKind::Let, Some((source, span))) => source == step.cell.source && own.contains(span),
             _ => false,
         };
-        let mut names: Vec<Name> = rows
+        let mut names: Vec<NamedValue> = rows
             .into_iter()
             .filter_map(|row| {
                 let kind = match row.value {
-                    _ if given.contains(&row.name) && !row.origin.as_ref().is_some_and(holds) => NameKind::Answer,
-                    ValueState::Secret(value) if !reveal => NameKind::Secret(value.to_text().ok()?.into_owned()),
-                    ValueState::Known(value) if !self.with_values => NameKind::Value(value),
+                    _ if given.contains(&row.name) && !row.origin.as_ref().is_some_and(holds) => NamedValueKind::Answer,
+                    ValueState::Secret(value) if !reveal => NamedValueKind::Secret(value.to_text().ok()?.into_owned()),
+                    ValueState::Known(value) if !self.with_values => NamedValueKind::Value(value),
                     ValueState::Secret(_) | ValueState::Known(_) | ValueState::MadeUp(_) => return None,
-                    ValueState::Asked(_) | ValueState::NotRun(_) | ValueState::None(_) => NameKind::Open,
+                    ValueState::Asked(_) | ValueState::NotRun(_) | ValueState::None(_) => NamedValueKind::Open,
                 };
-                Some(Name { name: row.name, kind })
+                Some(NamedValue { name: row.name, kind })
             })
             .collect();
         // What a sequence gives a cell may be made of answers that the cell itself does not name.
         if step.played.is_some() {
             let others = given.iter().filter(|given| !names.iter().any(|own| own.name == **given));
-            let others: Vec<Name> = others.map(|name| Name { name: name.clone(), kind: NameKind::Answer }).collect();
+            let others: Vec<NamedValue> =
+                others.map(|name| NamedValue { name: name.clone(), kind: NamedValueKind::Answer }).collect();
             names.extend(others);
         }
         let token = uses_oauth2(workspace, step.cell);
         if token {
-            names.push(Name { name: TOKEN.to_owned(), kind: NameKind::Open });
+            names.push(NamedValue { name: TOKEN.to_owned(), kind: NamedValueKind::Open });
         }
         outline(&names, &self.masker, |set| self.prepare(step, set, token))
     }

@@ -1,6 +1,6 @@
 //! The files of a workspace on disk.
 
-use crate::error::Stop;
+use crate::error::CommandError;
 use crate::process;
 use anyhow::Context;
 use ignore::WalkBuilder;
@@ -179,12 +179,12 @@ pub(crate) fn remove_unfinished() {
 }
 
 /// A file that gets its name once it is whole; until then the one that had the name stays as it was.
-pub(crate) struct Unfinished {
+pub(crate) struct AtomicFile {
     temporary: Option<NamedTempFile>,
     target: PathBuf,
 }
 
-impl Drop for Unfinished {
+impl Drop for AtomicFile {
     fn drop(&mut self) {
         if let Some(temporary) = self.temporary.take() {
             forget(temporary.path());
@@ -196,7 +196,7 @@ fn forget(file: &Path) {
     UNFINISHED.lock().unwrap_or_else(PoisonError::into_inner).retain(|known| known != file);
 }
 
-impl Unfinished {
+impl AtomicFile {
     /// One that will be called `target`, with the rights of the one it replaces, or of any new file.
     pub(crate) fn new(target: &Path) -> io::Result<Self> {
         Self::with(target, false)
@@ -255,7 +255,7 @@ impl Unfinished {
     }
 }
 
-impl Write for Unfinished {
+impl Write for AtomicFile {
     fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
         self.file()?.write(bytes)
     }
@@ -330,14 +330,14 @@ fn sync_folder(folder: Option<&Path>) -> io::Result<()> {
 
 /// Writes a file that only its owner can read, whole or as it was.
 pub(crate) fn replace_private(file: &Path, bytes: &[u8]) -> io::Result<()> {
-    let mut unfinished = Unfinished::private(file)?;
+    let mut unfinished = AtomicFile::private(file)?;
     unfinished.write_all(bytes)?;
     unfinished.finish()
 }
 
 /// Writes a file that is either whole or as it was.
 pub(crate) fn replace(file: &Path, bytes: &[u8]) -> io::Result<()> {
-    let mut unfinished = Unfinished::new(file)?;
+    let mut unfinished = AtomicFile::new(file)?;
     unfinished.write_all(bytes)?;
     unfinished.finish()
 }
@@ -359,7 +359,7 @@ pub(crate) struct RequestFiles {
 
 /// The request files below `folder`, sorted by path, relative to `root`; with `commons`, the `_common.http`
 /// files too. What git ignores is passed over, and so are hidden folders.
-pub(crate) fn request_files(root: &Path, folder: &Path, commons: bool) -> Result<RequestFiles, Stop> {
+pub(crate) fn request_files(root: &Path, folder: &Path, commons: bool) -> Result<RequestFiles, CommandError> {
     // A link is resolved before it is walked: it may lead out of the workspace.
     let shown = escape_line(&folder.display().to_string()).into_owned();
     let folder = folder.canonicalize().with_context(|| format!("cannot open `{shown}`"))?;
@@ -367,7 +367,7 @@ pub(crate) fn request_files(root: &Path, folder: &Path, commons: bool) -> Result
     if !folder.starts_with(&root) {
         let message =
             format!("`{shown}` leads out of the workspace, to `{}`", escape_line(&folder.display().to_string()));
-        return Err(Stop::refused_with(message, "name places of one workspace at a time"));
+        return Err(CommandError::refused_with(message, "name places of one workspace at a time"));
     }
     let (mut files, mut passed_over) = (Vec::new(), Vec::new());
     for entry in WalkBuilder::new(&folder).require_git(false).sort_by_file_name(Ord::cmp).build() {

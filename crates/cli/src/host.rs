@@ -2,7 +2,7 @@ use std::io::IsTerminal;
 
 /// What the process finds around it, asked once, so that decisions can be made from values.
 #[derive(Clone, Debug)]
-pub(crate) struct Host {
+pub(crate) struct HostFacts {
     /// Whether standard output is a terminal.
     pub(crate) out_is_terminal: bool,
     /// Whether standard error is a terminal.
@@ -23,7 +23,7 @@ pub(crate) struct Host {
     pub(crate) allow: Option<String>,
 }
 
-impl Host {
+impl HostFacts {
     /// Looks around.
     pub(crate) fn detect() -> Self {
         let out_is_terminal = std::io::stdout().is_terminal();

@@ -1,22 +1,22 @@
 //! Requests from elsewhere on their way into files: everything is worked out before anything is written.
 
 use crate::append::{expect_request_file, expect_titles};
-use crate::args::{Common, Into};
-use crate::error::Stop;
+use crate::args::{Common, ImportTarget};
+use crate::error::CommandError;
 use crate::files;
-use crate::host::Host;
-use crate::output::styles::Look;
+use crate::host::HostFacts;
+use crate::output::styles::Styles;
 use crate::output::{Out, table};
 use crate::project::gitignore::ensure_gitignore;
-use crate::project::locator::Where;
-use crate::project::{Session, here, root_for};
+use crate::project::locator::Locator;
+use crate::project::{Project, here, root_for};
 use anyhow::Context;
 use serde_json::json;
 use similar::{ChangeTag, TextDiff};
 use std::borrow::Cow;
 use std::io::Write;
 use std::path::{Path, PathBuf};
-use yieldtray_interchange::draft::{Draft, Lift, Sheet};
+use yieldtray_interchange::draft::{CellFileBuilder, ImportedRequest, SecretExtractor};
 use yieldtray_source::access::check_writable;
 use yieldtray_source::access::{CONFIG_FILE, LOCAL_FILE};
 use yieldtray_source::escape::escape_line;
@@ -25,10 +25,10 @@ use yieldtray_syntax::{Auth, InstructionKind};
 use yieldtray_workspace::config::{add_secrets, redact_values};
 
 /// Requests on their way.
-pub(crate) struct Intake {
+pub(crate) struct ImportWriter {
     _lock: Option<std::fs::File>,
-    pub(crate) session: Session,
-    pub(crate) lift: Lift,
+    pub(crate) session: Project,
+    pub(crate) lift: SecretExtractor,
     targets: Vec<Target>,
     /// Files that are written beside the requests: relative to the root, what was and what will be in them.
     others: Vec<Change>,
@@ -48,12 +48,17 @@ struct Target {
     there: Vec<String>,
     /// What a new file begins with.
     head: String,
-    sheet: Sheet,
+    sheet: CellFileBuilder,
 }
 
-impl Intake {
+impl ImportWriter {
     /// For standard output, or the file that `--into` names.
-    pub(crate) fn open(common: &Common, into: &Into, host: &Host, out: &mut Out) -> Result<Self, Stop> {
+    pub(crate) fn open(
+        common: &Common,
+        into: &ImportTarget,
+        host: &HostFacts,
+        out: &mut Out,
+    ) -> Result<Self, CommandError> {
         let mut intake = Self::begin(common, into.into.as_deref(), into.dry, host, out)?;
         match &into.into {
             Some(file) => intake.file(file)?,
@@ -67,18 +72,19 @@ impl Intake {
         common: &Common,
         near: Option<&Path>,
         dry: bool,
-        host: &Host,
+        host: &HostFacts,
         out: &mut Out,
-    ) -> Result<Self, Stop> {
+    ) -> Result<Self, CommandError> {
         let folder = near.and_then(Path::parent).filter(|folder| !folder.as_os_str().is_empty());
-        let places: Vec<Where> = folder.map(|folder| Where::Path(folder.display().to_string())).into_iter().collect();
+        let places: Vec<Locator> =
+            folder.map(|folder| Locator::Path(folder.display().to_string())).into_iter().collect();
         // From reading to writing, so that no other import is lost.
         let lock = match dry {
             true => None,
             false => files::lock(&root_for(&here(common)?, &places)).context("cannot change files here")?,
         };
-        let session = Session::open_any(common, host, out, &places)?;
-        let lift = Lift::of(&session.workspace);
+        let session = Project::open_any(common, host, out, &places)?;
+        let lift = SecretExtractor::of(&session.workspace);
         Ok(Self {
             _lock: lock,
             session,
@@ -93,13 +99,13 @@ impl Intake {
 
     /// Requests that are printed; gives the place to add them to.
     pub(crate) fn print(&mut self) -> usize {
-        let sheet = Sheet::new([], "bodies");
+        let sheet = CellFileBuilder::new([], "bodies");
         self.targets.push(Target { file: None, before: String::new(), there: Vec::new(), head: String::new(), sheet });
         self.targets.len() - 1
     }
 
     /// Requests that are appended to a file; gives the place to add them to.
-    pub(crate) fn file(&mut self, file: &Path) -> Result<usize, Stop> {
+    pub(crate) fn file(&mut self, file: &Path) -> Result<usize, CommandError> {
         expect_request_file(file)?;
         let path = self.below_root(file)?;
         let workspace = &mut self.session.workspace;
@@ -119,18 +125,18 @@ impl Intake {
             }
         }
         let stem = path.file_stem().unwrap_or_default().to_string_lossy();
-        let sheet = Sheet::new(there.clone(), format!("{stem}-bodies")).below(headers, auth);
+        let sheet = CellFileBuilder::new(there.clone(), format!("{stem}-bodies")).below(headers, auth);
         self.targets.push(Target { file: Some(path), before, there, head: String::new(), sheet });
         Ok(self.targets.len() - 1)
     }
 
     /// A path of the command line, from the workspace's root.
-    fn below_root(&self, file: &Path) -> Result<PathBuf, Stop> {
+    fn below_root(&self, file: &Path) -> Result<PathBuf, CommandError> {
         let full = self.session.here.join(file);
         let folder = full.parent().unwrap_or(&full);
         let outside = || {
             let message = format!("`{}` lies outside the workspace", file.display());
-            Stop::refused_with(message, "name a file below the workspace's root")
+            CommandError::refused_with(message, "name a file below the workspace's root")
         };
         // What is not there yet is made below what is.
         let there = folder.ancestors().find(|folder| folder.is_dir()).unwrap_or(folder);
@@ -144,7 +150,7 @@ impl Intake {
         // What an import writes is no more welcome in hidden folders than what a response does.
         check_writable(&inside.with_extension("")).map_err(|why| {
             let message = format!("nothing is imported to `{}`: {why}", file.display());
-            Stop::refused_with(message, "name a file that is not hidden and not a configuration")
+            CommandError::refused_with(message, "name a file that is not hidden and not a configuration")
         })?;
         Ok(inside)
     }
@@ -163,17 +169,17 @@ impl Intake {
     }
 
     /// Adds a request.
-    pub(crate) fn add(&mut self, target: usize, draft: Draft) {
+    pub(crate) fn add(&mut self, target: usize, draft: ImportedRequest) {
         self.targets[target].sheet.add(draft, &mut self.lift);
     }
 
     /// Adds a request of which nothing is a secret: it was made up.
-    pub(crate) fn add_as_is(&mut self, target: usize, draft: Draft) {
-        self.targets[target].sheet.add(draft, &mut Lift::nothing());
+    pub(crate) fn add_as_is(&mut self, target: usize, draft: ImportedRequest) {
+        self.targets[target].sheet.add(draft, &mut SecretExtractor::nothing());
     }
 
     /// The same, unless a request of that name is there.
-    pub(crate) fn add_once(&mut self, target: usize, draft: Draft) {
+    pub(crate) fn add_once(&mut self, target: usize, draft: ImportedRequest) {
         match self.targets[target].there.contains(&draft.own_name()) {
             true => self.kept += 1,
             false => self.add_as_is(target, draft),
@@ -181,7 +187,7 @@ impl Intake {
     }
 
     /// Adds a file of text; one that is there stays as it is.
-    pub(crate) fn beside(&mut self, file: &Path, text: String) -> Result<(), Stop> {
+    pub(crate) fn beside(&mut self, file: &Path, text: String) -> Result<(), CommandError> {
         let file = self.below_root(file)?;
         match self.session.root.join(&file).exists() {
             true => self.kept += 1,
@@ -191,7 +197,10 @@ impl Intake {
     }
 
     /// Changes the shared configuration.
-    pub(crate) fn configure(&mut self, change: impl FnOnce(&str) -> Result<String, Stop>) -> Result<(), Stop> {
+    pub(crate) fn configure(
+        &mut self,
+        change: impl FnOnce(&str) -> Result<String, CommandError>,
+    ) -> Result<(), CommandError> {
         let before = self.read(Path::new(CONFIG_FILE))?;
         let after = change(&before)?;
         if after != before {
@@ -201,14 +210,14 @@ impl Intake {
     }
 
     /// Writes, prints or shows everything, and says what was done.
-    pub(crate) fn finish(mut self, out: &mut Out) -> Result<u8, Stop> {
+    pub(crate) fn finish(mut self, out: &mut Out) -> Result<u8, CommandError> {
         let mut changes = std::mem::take(&mut self.others);
         let secrets = self.lift.secrets();
         let writes = self.targets.iter().any(|target| target.file.is_some());
         if writes && !secrets.is_empty() {
             let before = self.read(Path::new(LOCAL_FILE))?;
             let after = add_secrets(&before, &secrets).map_err(|_| {
-                Stop::refused(format!("`{LOCAL_FILE}` is no configuration that values can be added to"))
+                CommandError::refused(format!("`{LOCAL_FILE}` is no configuration that values can be added to"))
             })?;
             changes.push(Change { file: LOCAL_FILE.into(), before, after: after.into_bytes() });
         }
@@ -218,7 +227,7 @@ impl Intake {
             for (path, bytes) in &target.sheet.files {
                 let path = folder.join(path);
                 if self.session.root.join(&path).exists() {
-                    return Err(Stop::refused(format!("`{}` is there already", path.display())));
+                    return Err(CommandError::refused(format!("`{}` is there already", path.display())));
                 }
                 changes.push(Change { file: path, before: String::new(), after: bytes.clone() });
             }
@@ -243,15 +252,17 @@ impl Intake {
         self.tell(&changes, out)
     }
 
-    fn read(&self, file: &Path) -> Result<String, Stop> {
+    fn read(&self, file: &Path) -> Result<String, CommandError> {
         match files::read_text(&self.session.root.join(file)) {
             Ok(text) => Ok(text),
             Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(String::new()),
-            Err(error) => Err(Stop::refused(format!("cannot read `{}`: {}", file.display(), files::plain(error)))),
+            Err(error) => {
+                Err(CommandError::refused(format!("cannot read `{}`: {}", file.display(), files::plain(error))))
+            }
         }
     }
 
-    fn tell(&self, changes: &[Change], out: &mut Out) -> Result<u8, Stop> {
+    fn tell(&self, changes: &[Change], out: &mut Out) -> Result<u8, CommandError> {
         let count: usize = self.targets.iter().map(|target| target.sheet.count).sum();
         let refused: Vec<_> = self.targets.iter().flat_map(|target| &target.sheet.refused).collect();
         let names: Vec<&str> = self.lift.found.iter().map(|(name, _)| name.as_str()).collect();
@@ -333,7 +344,7 @@ struct Change {
 }
 
 impl Change {
-    fn write(&self, root: &Path) -> Result<(), Stop> {
+    fn write(&self, root: &Path) -> Result<(), CommandError> {
         let path = root.join(&self.file);
         let write = || {
             std::fs::create_dir_all(path.parent().unwrap_or(root))?;
@@ -346,8 +357,8 @@ impl Change {
     }
 
     /// The lines that differ. Values of the private configuration stay out of sight.
-    fn show(&self, out: &mut Out) -> Result<(), Stop> {
-        let look: Look = out.look;
+    fn show(&self, out: &mut Out) -> Result<(), CommandError> {
+        let look: Styles = out.look;
         writeln!(out.result(), "{}", look.strong(&self.file.display().to_string()))?;
         let Ok(after) = std::str::from_utf8(&self.after) else {
             writeln!(out.result(), "  {}", look.faint(&format!("{} bytes", self.after.len())))?;

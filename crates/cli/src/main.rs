@@ -25,8 +25,8 @@ mod run;
 #[cfg(test)]
 mod testing;
 
-use error::Stop;
-use host::Host;
+use error::CommandError;
+use host::HostFacts;
 use std::process::ExitCode;
 
 fn main() -> ExitCode {
@@ -46,14 +46,14 @@ fn main() -> ExitCode {
             return ExitCode::from(2);
         }
     };
-    let host = Host::detect();
+    let host = HostFacts::detect();
     let mut out = output::Out::new(&args.common, &host);
     if args.common.verbose {
         start_logging(out.errors_in_colour());
     }
     let outcome = commands::run(args, &host, &mut out);
     out.tracked_remark();
-    let outcome = outcome.and_then(|code| out.flush().map(|()| code).map_err(Stop::from));
+    let outcome = outcome.and_then(|code| out.flush().map(|()| code).map_err(CommandError::from));
     match outcome {
         Ok(code) => ExitCode::from(code),
         Err(stop) => out.report_error(stop),

@@ -1,7 +1,7 @@
 //! Asking a person. Questions go to standard error, so that a result can be piped away all the same.
 
-use crate::error::Stop;
-use crate::host::Host;
+use crate::error::CommandError;
+use crate::host::HostFacts;
 use crate::interrupt::Interrupts;
 use dialoguer::console::Term;
 use dialoguer::theme::Theme;
@@ -15,18 +15,18 @@ use yieldtray_http::MASK;
 use yieldtray_source::escape::escape_line;
 
 /// Who can be asked, and can end what is under way.
-pub(crate) trait Person {
+pub(crate) trait Prompter {
     /// Whether somebody is there.
     fn is_there(&self) -> bool;
 
     /// A question of `% ask`.
-    fn ask(&self, question: &Question) -> Result<Value, Stop>;
+    fn ask(&self, question: &Question) -> Result<Value, CommandError>;
 
     /// A question for yes or no; `yes` says what the yes does.
-    fn confirm(&self, text: &str, yes: &str, default: bool) -> Result<bool, Stop>;
+    fn confirm(&self, text: &str, yes: &str, default: bool) -> Result<bool, CommandError>;
 
     /// The same, after lines that the question is about.
-    fn confirm_after(&self, lines: &[String], text: &str, yes: &str) -> Result<bool, Stop>;
+    fn confirm_after(&self, lines: &[String], text: &str, yes: &str) -> Result<bool, CommandError>;
 
     /// How they end what is under way.
     fn interrupts(&self) -> io::Result<Interrupts>;
@@ -38,25 +38,25 @@ pub(crate) struct Terminal {
 }
 
 impl Terminal {
-    pub(crate) fn of(host: &Host) -> Self {
+    pub(crate) fn of(host: &HostFacts) -> Self {
         Self { can_ask: host.can_ask }
     }
 }
 
-impl Person for Terminal {
+impl Prompter for Terminal {
     fn is_there(&self) -> bool {
         self.can_ask
     }
 
-    fn ask(&self, asked: &Question) -> Result<Value, Stop> {
+    fn ask(&self, asked: &Question) -> Result<Value, CommandError> {
         question(asked)
     }
 
-    fn confirm(&self, text: &str, _yes: &str, default: bool) -> Result<bool, Stop> {
+    fn confirm(&self, text: &str, _yes: &str, default: bool) -> Result<bool, CommandError> {
         confirm(text, default)
     }
 
-    fn confirm_after(&self, lines: &[String], text: &str, _yes: &str) -> Result<bool, Stop> {
+    fn confirm_after(&self, lines: &[String], text: &str, _yes: &str) -> Result<bool, CommandError> {
         let terminal = Term::stderr();
         lines.iter().try_for_each(|line| terminal.write_line(&escape_line(line)))?;
         confirm(text, false)
@@ -81,12 +81,12 @@ impl Theme for Plain {
 }
 
 /// A question for yes or no.
-pub(crate) fn confirm(text: &str, default: bool) -> Result<bool, Stop> {
+pub(crate) fn confirm(text: &str, default: bool) -> Result<bool, CommandError> {
     Confirm::with_theme(&Plain).with_prompt(escape_line(text)).default(default).interact().map_err(stop)
 }
 
 /// A question of `% ask`: a choice, a secret, or a line.
-pub(crate) fn question(question: &Question) -> Result<Value, Stop> {
+pub(crate) fn question(question: &Question) -> Result<Value, CommandError> {
     if let Some(choices) = &question.choices {
         return choice(question, choices);
     }
@@ -147,9 +147,9 @@ fn restore_when_interrupted() {
 }
 
 /// One of several values: numbered lines, so that nothing has to be drawn anew and the cursor stays.
-fn choice(question: &Question, choices: &[Value]) -> Result<Value, Stop> {
+fn choice(question: &Question, choices: &[Value]) -> Result<Value, CommandError> {
     let terminal = Term::stderr();
-    let say = |line: &str| terminal.write_line(&escape_line(line)).map_err(Stop::from);
+    let say = |line: &str| terminal.write_line(&escape_line(line)).map_err(CommandError::from);
     say(&question.text)?;
     for (index, choice) in choices.iter().enumerate() {
         let shown = if question.secret { MASK.to_owned() } else { bare(choice) };
@@ -180,10 +180,10 @@ fn bare(value: &Value) -> String {
 }
 
 /// Ctrl-C and a closed terminal end the command; the terminal is left as it was.
-fn stop(error: dialoguer::Error) -> Stop {
+fn stop(error: dialoguer::Error) -> CommandError {
     let dialoguer::Error::IO(error) = error;
     match error.kind() {
-        io::ErrorKind::Interrupted | io::ErrorKind::UnexpectedEof => Stop::Interrupted,
-        _ => Stop::System(error.into()),
+        io::ErrorKind::Interrupted | io::ErrorKind::UnexpectedEof => CommandError::Interrupted,
+        _ => CommandError::System(error.into()),
     }
 }

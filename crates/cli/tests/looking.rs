@@ -4,7 +4,7 @@ mod support;
 
 use support::Bench;
 use support::terminal::{in_terminal, plain};
-use yieldtray_packhouse::Rough;
+use yieldtray_packhouse::FaultyServer;
 
 fn bench() -> Bench {
     Bench::new()
@@ -67,7 +67,7 @@ fn the_timeline_shows_each_hop_and_its_phases() {
 
 #[test]
 fn advice_follows_a_known_slip() {
-    let rough = Rough::start().expect("a server");
+    let rough = FaultyServer::start().expect("a server");
     let bench = bench();
     let config = std::fs::read_to_string(bench.path().join("yieldtray.toml")).expect("the file");
     let bench = bench.file(

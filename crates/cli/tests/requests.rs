@@ -5,10 +5,10 @@ mod support;
 use std::thread;
 use std::time::Duration;
 use support::Bench;
-use yieldtray_packhouse::Rough;
+use yieldtray_packhouse::FaultyServer;
 
 /// A workspace whose address tells back what arrives.
-fn bench(rough: &Rough) -> Bench {
+fn bench(rough: &FaultyServer) -> Bench {
     Bench::empty()
         .file(
             "yieldtray.toml",
@@ -22,7 +22,7 @@ fn bench(rough: &Rough) -> Bench {
 /// What arrives of `text`, with the port and the boundary replaced.
 #[track_caller]
 fn arrives(text: &str, more: &[&str]) -> String {
-    let rough = Rough::start().expect("a server");
+    let rough = FaultyServer::start().expect("a server");
     let bench = bench(&rough).file("a.http", text);
     let mut args = vec!["send", "a.http"];
     args.extend(more);
@@ -131,7 +131,7 @@ fn a_body_comes_from_a_file() {
 
 #[test]
 fn paths_may_not_leave_the_workspace() {
-    let rough = Rough::start().expect("a server");
+    let rough = FaultyServer::start().expect("a server");
     let outside = tempfile::tempdir().expect("a folder");
     std::fs::write(outside.path().join("keys.txt"), "keys").expect("a file");
     let bench = bench(&rough);
@@ -168,7 +168,7 @@ fn paths_may_not_leave_the_workspace() {
 
 #[test]
 fn a_body_is_edited_for_one_sending() {
-    let rough = Rough::start().expect("a server");
+    let rough = FaultyServer::start().expect("a server");
     let text = "%% a\nPOST /bytes\nContent-Type: text/plain\n\n{{bins}} bins\n\n% check status == 200\n%% b\n/bytes\n";
     let bench = bench(&rough).file("a.http", text);
     let editor = |script: &str| [("VISUAL", format!("sh -c '{script}' editor")), ("EDITOR", "false".to_owned())];
@@ -197,7 +197,7 @@ fn a_body_is_edited_for_one_sending() {
 
 #[test]
 fn a_tried_request_becomes_a_cell() {
-    let rough = Rough::start().expect("a server");
+    let rough = FaultyServer::start().expect("a server");
     let bench = bench(&rough);
     let file = || std::fs::read_to_string(bench.path().join("tried.http")).unwrap_or_default();
     bench.run(&["send", "--text", "/bytes?a=1", "--append", "tried.http"]).exits(0);

@@ -6,15 +6,15 @@ use std::process::Stdio;
 use std::time::{Duration, Instant};
 use support::Bench;
 use support::terminal::{in_terminal, plain};
-use yieldtray_packhouse::Rough;
+use yieldtray_packhouse::FaultyServer;
 
-fn bench(rough: &Rough) -> Bench {
+fn bench(rough: &FaultyServer) -> Bench {
     Bench::empty().file("yieldtray.toml", &format!("[values]\nbase = '{}'\n", rough.base()))
 }
 
 #[test]
 fn each_condition_has_its_words_and_no_hang() {
-    let rough = Rough::start().expect("a server");
+    let rough = FaultyServer::start().expect("a server");
     let bench = bench(&rough);
     for (path, kind, words) in [
         ("no-answer", "timed-out", "no whole answer from 127.0.0.1"),
@@ -52,7 +52,7 @@ fn each_condition_has_its_words_and_no_hang() {
 
 #[test]
 fn what_is_odd_but_right_is_taken() {
-    let rough = Rough::start().expect("a server");
+    let rough = FaultyServer::start().expect("a server");
     let bench = bench(&rough);
     for (path, expected) in [
         ("interim", "200 after the hints"),
@@ -73,7 +73,7 @@ fn what_is_odd_but_right_is_taken() {
 
 #[test]
 fn limits_are_settings_and_a_file_takes_any_size() {
-    let rough = Rough::start().expect("a server");
+    let rough = FaultyServer::start().expect("a server");
     let config = format!("[values]\nbase = '{}'\n[send]\nbody_limit = 4\n", rough.base());
     let bench = Bench::empty().file("yieldtray.toml", &config);
     assert!(bench.run(&["send", "--text", "/until-close"]).exits(3).stderr.contains("larger than 4 bytes"));
@@ -93,7 +93,7 @@ fn limits_are_settings_and_a_file_takes_any_size() {
 /// connection.
 #[test]
 fn a_kept_connection_that_was_closed_is_no_reason_to_send_twice() {
-    let rough = Rough::start().expect("a server");
+    let rough = FaultyServer::start().expect("a server");
     let bench = bench(&rough)
         .file("post.http", "%% a\n/drops-second\n%% b\nPOST /drops-second\n\n[1]\n")
         .file("get.http", "%% a\n/drops-second\n%% b\n/drops-second\n");
@@ -106,7 +106,7 @@ fn a_kept_connection_that_was_closed_is_no_reason_to_send_twice() {
 
 #[test]
 fn nothing_an_answer_says_drives_the_terminal() {
-    let rough = Rough::start().expect("a server");
+    let rough = FaultyServer::start().expect("a server");
     let bench = bench(&rough);
     for path in ["drives", "drives-reason"] {
         let shown = in_terminal(&bench, &["send", "--text", &format!("/{path}"), "--show", "all"], 100, &[]);
@@ -121,7 +121,7 @@ fn nothing_an_answer_says_drives_the_terminal() {
 
 #[test]
 fn an_interrupt_leaves_no_half_file() {
-    let rough = Rough::start().expect("a server");
+    let rough = FaultyServer::start().expect("a server");
     let bench = bench(&rough);
     let mut command = bench.command();
     command.args(["send", "--text", "/endless", "--out", "endless.bin"]).stdout(Stdio::null()).stderr(Stdio::null());

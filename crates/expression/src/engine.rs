@@ -1,7 +1,7 @@
 use super::compiled::Compiled;
-use super::parse::CompileError;
 use super::explain::Explanation;
 use super::files::{FILES, FileReader};
+use super::parse::CompileError;
 use super::{Value, fault, functions};
 use crate::explain;
 use crate::random::{RANDOM, RandomSource};

@@ -6,8 +6,8 @@
 use serde_json::{Map, Value, json};
 use std::time::{Duration, Instant};
 use yieldtray_interchange::curl::commands;
-use yieldtray_interchange::draft::{Lift, Sheet};
-use yieldtray_interchange::openapi::{Documents, Wish, take};
+use yieldtray_interchange::draft::{CellFileBuilder, SecretExtractor};
+use yieldtray_interchange::openapi::{Documents, ImportOptions, import};
 
 const RUNS: usize = 7;
 const COMMANDS: usize = 10_000;
@@ -15,7 +15,7 @@ const COMMANDS: usize = 10_000;
 fn main() {
     let text = shell_commands();
     let taken = median(|| {
-        let (mut sheet, mut lift) = (Sheet::new([], "bodies"), Lift::default());
+        let (mut sheet, mut lift) = (CellFileBuilder::new([], "bodies"), SecretExtractor::default());
         let drafts = commands(&text).flat_map(|command| command.drafts.expect("it can be taken"));
         drafts.for_each(|draft| sheet.add(draft, &mut lift));
         assert_eq!(sheet.count, COMMANDS);
@@ -32,11 +32,11 @@ fn main() {
     let parsed = median(|| serde_json::from_str::<Value>(&text).expect("JSON").as_object().map_or(0, Map::len));
     let taken = median(|| {
         let documents = Documents::read(text.as_bytes(), |_| Err("nothing is beside it".to_owned())).expect("JSON");
-        let taken = take(&documents, &Wish { operation: None, schemas: true }).expect("a description");
+        let taken = import(&documents, &ImportOptions { operation: None, schemas: true }).expect("a description");
         let mut bytes: usize = taken.schemas.iter().map(|(_, schema)| schema.len()).sum();
         for file in taken.files {
-            let mut sheet = Sheet::new([], "bodies");
-            file.drafts.into_iter().for_each(|draft| sheet.add(draft, &mut Lift::nothing()));
+            let mut sheet = CellFileBuilder::new([], "bodies");
+            file.drafts.into_iter().for_each(|draft| sheet.add(draft, &mut SecretExtractor::nothing()));
             bytes += sheet.text().len();
         }
         bytes

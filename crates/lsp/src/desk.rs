@@ -12,10 +12,10 @@ use yieldtray_workspace::Workspace;
 use yieldtray_workspace::scope::{EvalSettings, Tray};
 
 /// Texts that are open in the editor, by where they lie: they hold in place of what is on disk.
-pub type Unsaved = HashMap<PathBuf, Arc<str>>;
+pub type TextMap = HashMap<PathBuf, Arc<str>>;
 
 /// Everything around the files that an editor has open. A method that cannot do what is asked says why in words.
-pub trait Desk: Send + Sync + 'static {
+pub trait ServerHost: Send + Sync + 'static {
     /// The root of the workspace that holds a file; `None` for one that lies in none.
     fn root_of(&self, file: &Path) -> Option<PathBuf>;
 
@@ -44,7 +44,7 @@ pub trait Desk: Send + Sync + 'static {
     fn tray(&self, root: &Path, workspace: &Workspace, settings: &EvalSettings) -> Tray;
 
     /// The last answers of cells in the chosen environment.
-    fn answers(&self, root: &Path, settings: &EvalSettings) -> Box<dyn Answered>;
+    fn answers(&self, root: &Path, settings: &EvalSettings) -> Box<dyn ResponseHistory>;
 
     /// The cell of that name as code or in a format, secrets left out.
     fn hand_over(&self, job: &Job, cell: &str, target: &str) -> Result<String, String>;
@@ -53,11 +53,11 @@ pub trait Desk: Send + Sync + 'static {
     fn lay_out(&self, job: &Job, name: &str, text: &str) -> Result<PathBuf, String>;
 
     /// Does a job. What it has to say meanwhile goes to `talk`.
-    fn carry_out(&self, job: &Job, talk: &dyn Talk) -> Result<Done, String>;
+    fn carry_out(&self, job: &Job, talk: &dyn JobUi) -> Result<JobResult, String>;
 }
 
 /// Answers from before.
-pub trait Answered {
+pub trait ResponseHistory {
     /// The last answer to a cell, by its file and name.
     fn last(&self, file: &str, name: &str) -> Option<Exchange>;
 
@@ -71,7 +71,7 @@ pub struct Job {
     /// The workspace's root.
     pub root: PathBuf,
     /// What is open in the editor.
-    pub unsaved: Unsaved,
+    pub unsaved: TextMap,
     /// The file, relative to the root.
     pub file: PathBuf,
     /// What is done.
@@ -100,7 +100,7 @@ pub enum Task {
 }
 
 /// Speaks with whoever waits.
-pub trait Talk: Send + Sync {
+pub trait JobUi: Send + Sync {
     /// Puts a question of `% ask`; `None` if nobody answers.
     fn ask(&self, question: &Question) -> Option<String>;
 
@@ -116,7 +116,7 @@ pub trait Talk: Send + Sync {
 
 /// What came of a job.
 #[derive(Clone, Debug, Default)]
-pub struct Done {
+pub struct JobResult {
     /// A text to look at, and where it lies.
     pub sheet: Option<PathBuf>,
     /// How it came out, in a line.

@@ -2,8 +2,8 @@
 
 use crate::address::address_of;
 use crate::desk::Finding;
-use crate::house::House;
-use crate::places::{Columns, Text};
+use crate::house::WorkspaceState;
+use crate::places::{LineIndex, PositionEncoding};
 use crate::server::Client;
 use lsp_types::{
     Diagnostic, DiagnosticRelatedInformation, DiagnosticSeverity, DiagnosticTag, Location, NumberOrString, Range,
@@ -13,7 +13,12 @@ use yieldtray_source::Span;
 use yieldtray_source::{Code, Problem, Severity, SourceId};
 
 /// Everything to draw in a text.
-pub(crate) fn of(house: &House, source: SourceId, columns: Columns, client: Client) -> Vec<Diagnostic> {
+pub(crate) fn of(
+    house: &WorkspaceState,
+    source: SourceId,
+    columns: PositionEncoding,
+    client: Client,
+) -> Vec<Diagnostic> {
     let found = house.problems.get(&source).into_iter().flatten();
     let inside = &house.workspace.source(source).path;
     let told = house.findings.iter().filter(|finding| finding.file == *inside);
@@ -24,17 +29,17 @@ pub(crate) fn of(house: &House, source: SourceId, columns: Columns, client: Clie
         .collect()
 }
 
-pub(crate) fn text_of(house: &House, source: SourceId, columns: Columns) -> Text<'_> {
+pub(crate) fn text_of(house: &WorkspaceState, source: SourceId, columns: PositionEncoding) -> LineIndex<'_> {
     let own = house.workspace.source(source);
-    Text { text: &own.text, lines: own.lines(), columns }
+    LineIndex { text: &own.text, lines: own.lines(), columns }
 }
 
 /// A problem as the client draws it.
 pub(crate) fn drawn(
-    house: &House,
+    house: &WorkspaceState,
     source: SourceId,
     problem: &Problem,
-    columns: Columns,
+    columns: PositionEncoding,
     client: Client,
 ) -> Diagnostic {
     let text = text_of(house, source, columns);
@@ -62,7 +67,7 @@ pub(crate) fn drawn(
 }
 
 /// A check that failed: at its line, wherever that is by now; nowhere if it is gone.
-fn outcome(text: &Text<'_>, finding: &Finding) -> Option<Diagnostic> {
+fn outcome(text: &LineIndex<'_>, finding: &Finding) -> Option<Diagnostic> {
     let at_line = |line: usize| {
         let span = text.lines.span(text.text, line)?;
         let at = span.of(text.text).find(&finding.text)?;
@@ -89,7 +94,7 @@ mod tests {
     /// Where a failed check of line 3 is drawn in a text that was changed since.
     fn drawn_at(text: &str) -> Option<(Position, Position)> {
         let lines = Lines::new(text);
-        let view = Text { text, lines: &lines, columns: Columns::Utf16 };
+        let view = LineIndex { text, lines: &lines, columns: PositionEncoding::Utf16 };
         let finding = Finding {
             file: "lots.http".into(),
             line: 3,

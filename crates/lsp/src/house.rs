@@ -1,15 +1,15 @@
 //! One workspace that somebody edits files of: its texts as they are in the editor, and what was found in them.
 
-use crate::desk::{Answered, Desk, Finding};
-use crate::overlay::{Open, Overlay};
+use crate::desk::{Finding, ResponseHistory, ServerHost};
+use crate::overlay::{OpenTexts, Overlay};
 use rustc_hash::{FxHashMap, FxHasher};
 use std::hash::{Hash, Hasher};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use yieldtray_expression::{Engine, RandomSource};
 use yieldtray_http::Exchange;
-use yieldtray_ide::assist::{Past, View};
-use yieldtray_ide::lint::{Ties, learn_ties, lint_configuration, lint_files};
+use yieldtray_ide::assist::{IdeContext, LastResponses};
+use yieldtray_ide::lint::{UsageIndex, index_usage, lint_configuration, lint_files};
 use yieldtray_source::access::{CONFIG_FILE, LOCAL_FILE};
 use yieldtray_source::{Problem, SourceId};
 use yieldtray_syntax::InstructionKind;
@@ -17,7 +17,7 @@ use yieldtray_workspace::scope::{EvalContext, EvalSettings, PromptAnswers, Tray}
 use yieldtray_workspace::{CellId, Workspace};
 
 /// A workspace.
-pub(crate) struct House {
+pub(crate) struct WorkspaceState {
     pub(crate) root: PathBuf,
     pub(crate) workspace: Workspace,
     pub(crate) engine: Engine,
@@ -25,8 +25,8 @@ pub(crate) struct House {
     pub(crate) settings: EvalSettings,
     tray: Tray,
     questions: PromptAnswers,
-    answered: Box<dyn Answered>,
-    ties: Ties,
+    answered: Box<dyn ResponseHistory>,
+    ties: UsageIndex,
     /// How many expressions the files had when they were read.
     wanted: usize,
     /// What was found in each text when it was looked at last.
@@ -36,18 +36,18 @@ pub(crate) struct House {
 }
 
 /// The last answers of one workspace.
-struct Last<'h>(&'h House);
+struct Last<'h>(&'h WorkspaceState);
 
-impl Past for Last<'_> {
+impl LastResponses for Last<'_> {
     fn last(&self, cell: CellId) -> Option<Exchange> {
         let workspace = &self.0.workspace;
         self.0.answered.last(&workspace.shown_path(cell.source), &workspace.cell(cell).name)
     }
 }
 
-impl House {
+impl WorkspaceState {
     /// Opens the workspace at `root` with all its request files.
-    pub(crate) fn open(desk: &dyn Desk, root: &Path, open: &Open) -> Result<Self, String> {
+    pub(crate) fn open(desk: &dyn ServerHost, root: &Path, open: &OpenTexts) -> Result<Self, String> {
         let disk = desk.files(root).map_err(|error| format!("cannot open `{}`: {error}", root.display()))?;
         // A value that comes from a command is not worked out only to be looked at.
         let files = Overlay { disk, root: root.to_owned(), open: Arc::clone(open), runs: false };
@@ -70,13 +70,13 @@ impl House {
             tray,
             questions: PromptAnswers::default(),
             answered,
-            ties: Ties::default(),
+            ties: UsageIndex::default(),
             wanted: 0,
             problems: FxHashMap::default(),
             findings: Vec::new(),
         };
         let cells: Vec<CellId> = house.all_cells();
-        learn_ties(&mut house.workspace, &house.engine, &house.settings, &cells, &mut house.ties);
+        index_usage(&mut house.workspace, &house.engine, &house.settings, &cells, &mut house.ties);
         house.wanted = house.engine.cache_len();
         Ok(house)
     }
@@ -86,7 +86,7 @@ impl House {
     }
 
     /// Reads again what responses left behind.
-    pub(crate) fn refresh(&mut self, desk: &dyn Desk) {
+    pub(crate) fn refresh(&mut self, desk: &dyn ServerHost) {
         self.tray = desk.tray(&self.root, &self.workspace, &self.settings);
         self.answered = desk.answers(&self.root, &self.settings);
     }
@@ -103,7 +103,13 @@ impl House {
 
     /// Takes the text that somebody is writing. Tells whether more than this file has to be looked at again: what
     /// a configuration or a `_common.http` says holds elsewhere.
-    pub(crate) fn write(&mut self, desk: &dyn Desk, path: &Path, text: &str, open: &Open) -> Result<bool, String> {
+    pub(crate) fn write(
+        &mut self,
+        desk: &dyn ServerHost,
+        path: &Path,
+        text: &str,
+        open: &OpenTexts,
+    ) -> Result<bool, String> {
         let inside = path.strip_prefix(&self.root).unwrap_or(path).to_owned();
         // What is the same moves nothing: else two open configurations would have each other read again for ever.
         if self.workspace.find_text(&inside).is_some_and(|source| self.workspace.source(source).text == text) {
@@ -173,9 +179,12 @@ impl House {
     }
 
     /// What assist sees.
-    pub(crate) fn view<T>(&self, look: impl FnOnce(View<'_>) -> T) -> T {
+    pub(crate) fn view<T>(&self, look: impl FnOnce(IdeContext<'_>) -> T) -> T {
         let Self { workspace, engine, random, settings, tray, questions: answers, .. } = self;
-        look(View { context: EvalContext { workspace, engine, random, settings, tray, answers }, past: &Last(self) })
+        look(IdeContext {
+            context: EvalContext { workspace, engine, random, settings, tray, answers },
+            past: &Last(self),
+        })
     }
 
     /// Whether a cell was answered before.

@@ -1,6 +1,6 @@
 //! What takes its time goes on threads of its own. They speak with the loop, which alone speaks with the client.
 
-use crate::desk::{Done, Job, Talk, Task};
+use crate::desk::{Job, JobResult, JobUi, Task};
 use crate::server::{Event, Server};
 use serde_json::{Value, json};
 use std::collections::HashMap;
@@ -23,13 +23,13 @@ const PATIENCE: Duration = Duration::from_secs(3);
 const OTHER: &str = "Write another answer";
 
 /// What jobs say.
-pub(crate) enum FromJob {
+pub(crate) enum JobEvent {
     /// How far one is.
     Progress { job: i64, words: String },
     /// It asks a person something.
     Ask { question: Box<Asked>, reply: Sender<Option<String>> },
     /// It is over.
-    Done { job: i64, root: PathBuf, outcome: Result<Done, String> },
+    Done { job: i64, root: PathBuf, outcome: Result<JobResult, String> },
     /// Something that is done after what is done now.
     Later(Box<dyn FnOnce(&mut Server) + Send>),
 }
@@ -93,17 +93,17 @@ impl Jobs {
 }
 
 /// One job's way to speak.
-struct Speaker {
+struct JobHandle {
     job: i64,
     root: PathBuf,
     events: Sender<Event>,
     cancelled: Arc<AtomicBool>,
 }
 
-impl Speaker {
+impl JobHandle {
     fn put(&self, question: Asked) -> Option<String> {
         let (reply, answer) = mpsc::channel();
-        let ask = FromJob::Ask { question: Box::new(question), reply };
+        let ask = JobEvent::Ask { question: Box::new(question), reply };
         self.events.send(Event::Job(ask)).ok()?;
         loop {
             match answer.recv_timeout(TICK) {
@@ -115,7 +115,7 @@ impl Speaker {
     }
 }
 
-impl Talk for Speaker {
+impl JobUi for JobHandle {
     fn ask(&self, question: &Question) -> Option<String> {
         let shown = |value: &yieldtray_expression::Value| value.as_text().map_or_else(|| value.show(), str::to_owned);
         self.put(Asked {
@@ -136,7 +136,7 @@ impl Talk for Speaker {
     }
 
     fn progress(&self, words: &str) {
-        let _ = self.events.send(Event::Job(FromJob::Progress { job: self.job, words: words.to_owned() }));
+        let _ = self.events.send(Event::Job(JobEvent::Progress { job: self.job, words: words.to_owned() }));
     }
 
     fn cancelled(&self) -> Box<dyn Fn() -> bool> {
@@ -156,14 +156,18 @@ impl Server {
         let number = self.jobs.last;
         let cancelled = Arc::new(AtomicBool::new(false));
         let (root, file, task) = (job.root.clone(), job.file.clone(), job.task.clone());
-        let speaker =
-            Speaker { job: number, root: root.clone(), events: self.events.clone(), cancelled: Arc::clone(&cancelled) };
+        let speaker = JobHandle {
+            job: number,
+            root: root.clone(),
+            events: self.events.clone(),
+            cancelled: Arc::clone(&cancelled),
+        };
         let (desk, events) = (Arc::clone(&self.desk), self.events.clone());
         let work = move || {
             let outcome = catch_unwind(AssertUnwindSafe(|| desk.carry_out(&job, &speaker)));
             let outcome =
                 outcome.unwrap_or_else(|_| Err("Yield Tray itself failed at this: please report it".to_owned()));
-            let _ = events.send(Event::Job(FromJob::Done { job: number, root, outcome }));
+            let _ = events.send(Event::Job(JobEvent::Done { job: number, root, outcome }));
         };
         let thread = thread::Builder::new().name(format!("job {number}")).spawn(work);
         let thread = thread.map_err(|error| format!("cannot start: {error}"))?;
@@ -189,9 +193,9 @@ impl Server {
     }
 
     /// Hears what a job says.
-    pub(crate) fn hear(&mut self, told: FromJob) {
+    pub(crate) fn hear(&mut self, told: JobEvent) {
         match told {
-            FromJob::Progress { job, words } => {
+            JobEvent::Progress { job, words } => {
                 let Some(running) = self.jobs.running.get_mut(&job) else { return };
                 running.words = Some(words.clone());
                 if running.is_shown {
@@ -199,9 +203,9 @@ impl Server {
                     self.tell("$/progress", json!({ "token": job, "value": value }));
                 }
             }
-            FromJob::Ask { question, reply } => self.put(*question, reply),
-            FromJob::Later(work) => work(self),
-            FromJob::Done { job, root, outcome } => {
+            JobEvent::Ask { question, reply } => self.put(*question, reply),
+            JobEvent::Later(work) => work(self),
+            JobEvent::Done { job, root, outcome } => {
                 let was_shown = self.jobs.running.remove(&job).is_some_and(|running| running.is_shown);
                 let words = match &outcome {
                     Ok(done) => done.summary.clone(),
@@ -222,7 +226,7 @@ impl Server {
         }
     }
 
-    fn done(&mut self, root: &Path, done: Done) {
+    fn done(&mut self, root: &Path, done: JobResult) {
         let desk = Arc::clone(&self.desk);
         if let Some(house) = self.houses.get_mut(root) {
             house.told(&done.judged, done.findings);

@@ -1,5 +1,5 @@
 //! The language server of Yield Tray (Language Server Protocol 3.17). It is thin: what there is to say about a
-//! text is said by core, what is sent is sent by the [`Desk`]; here are the wire, the state of open documents and
+//! text is said by core, what is sent is sent by the [`ServerHost`]; here are the wire, the state of open documents and
 //! the translation of one to the other.
 
 mod address;
@@ -15,8 +15,8 @@ mod questions;
 mod server;
 mod wire;
 
-pub use desk::{Answered, Desk, Done, Finding, Job, Talk, Task, Unsaved};
-pub use overlay::{Open, Overlay};
+pub use desk::{Finding, Job, JobResult, JobUi, ResponseHistory, ServerHost, Task, TextMap};
+pub use overlay::{OpenTexts, Overlay};
 
 use server::{Event, Server};
 use std::io::{BufReader, BufWriter, Read, Write};
@@ -25,7 +25,11 @@ use std::thread;
 
 /// Serves one client until it says `exit` or its input ends. Tells whether it ended as the protocol wants it to:
 /// `shutdown` before `exit`.
-pub fn serve(desk: Arc<dyn Desk>, input: impl Read + Send + 'static, output: impl Write + Send + 'static) -> bool {
+pub fn serve(
+    desk: Arc<dyn ServerHost>,
+    input: impl Read + Send + 'static,
+    output: impl Write + Send + 'static,
+) -> bool {
     let (events, incoming) = mpsc::channel();
     let (out, outgoing) = mpsc::channel();
     let of_client = events.clone();

@@ -1,6 +1,6 @@
 //! Files as the editor has them.
 
-use crate::desk::Unsaved;
+use crate::desk::TextMap;
 use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
@@ -8,7 +8,7 @@ use yieldtray_source::access::check_readable;
 use yieldtray_source::files::{CommandError, FileSystem};
 
 /// The texts in the editor, seen by everybody who reads files.
-pub type Open = Arc<Mutex<Unsaved>>;
+pub type OpenTexts = Arc<Mutex<TextMap>>;
 
 /// Files as the editor has them, else as they are on disk.
 pub struct Overlay {
@@ -17,7 +17,7 @@ pub struct Overlay {
     /// The root of their workspace.
     pub root: PathBuf,
     /// What is open.
-    pub open: Open,
+    pub open: OpenTexts,
     /// Whether commands of the private configuration are run.
     pub runs: bool,
 }

@@ -1,7 +1,7 @@
 //! What requests carry, as far as it is read. The types of the protocol's crate flatten and guess their numbers,
 //! which does not go with numbers of any length; these are plain.
 
-use crate::wire::Refusal;
+use crate::wire::ResponseError;
 use lsp_types::{Position, Range};
 use serde::Deserialize;
 use serde::de::DeserializeOwned;
@@ -19,14 +19,14 @@ pub(crate) struct Document {
 /// A document.
 #[derive(Debug, Deserialize)]
 #[serde(rename_all = "camelCase")]
-pub(crate) struct OfDocument {
+pub(crate) struct TextDocumentParams {
     pub(crate) text_document: Document,
 }
 
 /// A place in a document; new names and the wish for declarations come with some.
 #[derive(Debug, Deserialize)]
 #[serde(rename_all = "camelCase")]
-pub(crate) struct AtPlace {
+pub(crate) struct TextDocumentPosition {
     pub(crate) text_document: Document,
     pub(crate) position: Position,
     #[serde(default)]
@@ -116,7 +116,7 @@ pub(crate) struct Command {
 
 /// What a command of ours is about.
 #[derive(Debug, Deserialize)]
-pub(crate) struct About {
+pub(crate) struct TextDocument {
     pub(crate) uri: String,
     /// The name of a cell, or of an environment.
     pub(crate) name: Option<String>,
@@ -133,6 +133,7 @@ pub(crate) struct About {
 }
 
 /// Reads what a request carries.
-pub(crate) fn read<T: DeserializeOwned>(params: Value) -> Result<T, Refusal> {
-    serde_json::from_value(params).map_err(|error| Refusal::new(Refusal::PARAMS, format!("cannot read this: {error}")))
+pub(crate) fn read<T: DeserializeOwned>(params: Value) -> Result<T, ResponseError> {
+    serde_json::from_value(params)
+        .map_err(|error| ResponseError::new(ResponseError::PARAMS, format!("cannot read this: {error}")))
 }

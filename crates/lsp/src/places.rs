@@ -5,7 +5,7 @@ use yieldtray_source::{Lines, Span};
 
 /// How the client counts columns (LSP 3.17, `positionEncodings`).
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum Columns {
+pub(crate) enum PositionEncoding {
     /// In bytes.
     Utf8,
     /// In units of UTF-16: what every client can do.
@@ -14,13 +14,13 @@ pub(crate) enum Columns {
 
 /// A text with its lines.
 #[derive(Clone, Copy)]
-pub(crate) struct Text<'t> {
+pub(crate) struct LineIndex<'t> {
     pub(crate) text: &'t str,
     pub(crate) lines: &'t Lines,
-    pub(crate) columns: Columns,
+    pub(crate) columns: PositionEncoding,
 }
 
-impl Text<'_> {
+impl LineIndex<'_> {
     /// The byte at a position. One beyond the end of its line is the end of the line, one beyond the last line the
     /// end of the text, one inside a character its beginning.
     pub(crate) fn offset(&self, position: Position) -> usize {
@@ -28,8 +28,8 @@ impl Text<'_> {
         let written = line.of(self.text).trim_end_matches(['\n', '\r']);
         let wanted = position.character as usize;
         let within = match self.columns {
-            Columns::Utf8 => written.floor_char_boundary(wanted.min(written.len())),
-            Columns::Utf16 => {
+            PositionEncoding::Utf8 => written.floor_char_boundary(wanted.min(written.len())),
+            PositionEncoding::Utf16 => {
                 let mut units = 0;
                 let fitting = written.chars().take_while(|c| {
                     units += c.len_utf16();
@@ -48,8 +48,8 @@ impl Text<'_> {
         let start = self.lines.span(self.text, line).map_or(0, Span::start);
         let before = &self.text[start..offset];
         let column = match self.columns {
-            Columns::Utf8 => before.len(),
-            Columns::Utf16 => before.chars().map(char::len_utf16).sum(),
+            PositionEncoding::Utf8 => before.len(),
+            PositionEncoding::Utf16 => before.chars().map(char::len_utf16).sum(),
         };
         Position::new(line as u32 - 1, column as u32)
     }
@@ -66,8 +66,8 @@ impl Text<'_> {
     /// How wide a piece of one line is.
     pub(crate) fn width(&self, piece: &str) -> u32 {
         match self.columns {
-            Columns::Utf8 => piece.len() as u32,
-            Columns::Utf16 => piece.chars().map(char::len_utf16).sum::<usize>() as u32,
+            PositionEncoding::Utf8 => piece.len() as u32,
+            PositionEncoding::Utf16 => piece.chars().map(char::len_utf16).sum::<usize>() as u32,
         }
     }
 }
@@ -80,8 +80,8 @@ mod tests {
     fn columns_are_counted_as_the_client_does() {
         let text = "GET /🍏/x\r\n# Äpfel\nend";
         let lines = Lines::new(text);
-        for (columns, apple, umlaut) in [(Columns::Utf16, 7, 3), (Columns::Utf8, 9, 4)] {
-            let view = Text { text, lines: &lines, columns };
+        for (columns, apple, umlaut) in [(PositionEncoding::Utf16, 7, 3), (PositionEncoding::Utf8, 9, 4)] {
+            let view = LineIndex { text, lines: &lines, columns };
             let at = |needle: &str| text.find(needle).expect("it is there");
             assert_eq!(view.position(at("/x")), Position::new(0, apple));
             assert_eq!(view.offset(Position::new(0, apple)), at("/x"));

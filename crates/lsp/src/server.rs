@@ -1,13 +1,13 @@
 //! The loop: messages of the client and of jobs come in one after another; nothing here waits for anything else.
 
 use crate::address::{address_of, path_of};
-use crate::desk::{Desk, Unsaved};
-use crate::house::{House, is_configuration};
-use crate::jobs::{FromJob, Jobs};
-use crate::overlay::Open;
-use crate::params::{Changed, Document, OfDocument, Watched, read};
-use crate::places::{Columns, Text};
-use crate::wire::{self, Message, Refusal, notification, request, response};
+use crate::desk::{ServerHost, TextMap};
+use crate::house::{WorkspaceState, is_configuration};
+use crate::jobs::{JobEvent, Jobs};
+use crate::overlay::OpenTexts;
+use crate::params::{Changed, Document, TextDocumentParams, Watched, read};
+use crate::places::{LineIndex, PositionEncoding};
+use crate::wire::{self, Message, ResponseError, notification, request, response};
 use crate::{answers, diagnostics};
 use serde_json::{Value, json};
 use std::collections::{BTreeSet, HashMap};
@@ -22,7 +22,7 @@ use yieldtray_source::access::CONFIG_FILE;
 /// What comes in.
 pub(crate) enum Event {
     Client(Message),
-    Job(FromJob),
+    Job(JobEvent),
     /// The client is gone.
     Closed,
 }
@@ -61,37 +61,37 @@ pub(crate) struct Opened {
 pub(crate) type Reply = Box<dyn FnOnce(&mut Server, Option<Value>) + Send>;
 
 pub(crate) struct Server {
-    pub(crate) desk: Arc<dyn Desk>,
+    pub(crate) desk: Arc<dyn ServerHost>,
     out: Sender<String>,
     pub(crate) events: Sender<Event>,
     pub(crate) client: Client,
-    pub(crate) columns: Columns,
-    pub(crate) houses: HashMap<PathBuf, House>,
+    pub(crate) columns: PositionEncoding,
+    pub(crate) houses: HashMap<PathBuf, WorkspaceState>,
     pub(crate) documents: HashMap<PathBuf, Opened>,
-    pub(crate) open: Open,
+    pub(crate) open: OpenTexts,
     pub(crate) jobs: Jobs,
     /// Documents that changed since they were looked at.
     changed: BTreeSet<PathBuf>,
     waiting: HashMap<i64, Reply>,
     last_id: i64,
-    stage: Stage,
+    stage: Lifecycle,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-enum Stage {
+enum Lifecycle {
     Fresh,
     Running,
     ShutDown,
 }
 
 impl Server {
-    pub(crate) fn new(desk: Arc<dyn Desk>, out: Sender<String>, events: Sender<Event>) -> Self {
+    pub(crate) fn new(desk: Arc<dyn ServerHost>, out: Sender<String>, events: Sender<Event>) -> Self {
         Self {
             desk,
             out,
             events,
             client: Client::default(),
-            columns: Columns::Utf16,
+            columns: PositionEncoding::Utf16,
             houses: HashMap::new(),
             documents: HashMap::new(),
             open: Arc::default(),
@@ -99,7 +99,7 @@ impl Server {
             changed: BTreeSet::new(),
             waiting: HashMap::new(),
             last_id: 0,
-            stage: Stage::Fresh,
+            stage: Lifecycle::Fresh,
         }
     }
 
@@ -120,9 +120,9 @@ impl Server {
                 }
             };
             match event {
-                Event::Closed => break self.stage == Stage::ShutDown,
+                Event::Closed => break self.stage == Lifecycle::ShutDown,
                 Event::Client(Message::Notification { method, .. }) if method == "exit" => {
-                    break self.stage == Stage::ShutDown;
+                    break self.stage == Lifecycle::ShutDown;
                 }
                 Event::Client(message) => self.take(message),
                 Event::Job(told) => self.guarded(|server| server.hear(told)),
@@ -152,7 +152,10 @@ impl Server {
                 let outcome = catch_unwind(AssertUnwindSafe(|| self.answer(&method, params)));
                 let outcome = outcome.unwrap_or_else(|_| {
                     self.reopen();
-                    Err(Refusal::new(Refusal::INTERNAL, "Yield Tray itself failed at this: please report it"))
+                    Err(ResponseError::new(
+                        ResponseError::INTERNAL,
+                        "Yield Tray itself failed at this: please report it",
+                    ))
                 });
                 self.send(response(&id, outcome));
             }
@@ -163,23 +166,27 @@ impl Server {
                 }
             }
             Message::Broken { why, id } => {
-                let code = if why.contains("JSON") { Refusal::PARSE } else { Refusal::REQUEST };
-                self.send(response(&id, Err(Refusal::new(code, why))));
+                let code = if why.contains("JSON") { ResponseError::PARSE } else { ResponseError::REQUEST };
+                self.send(response(&id, Err(ResponseError::new(code, why))));
             }
         }
     }
 
-    fn answer(&mut self, method: &str, params: Value) -> Result<wire::Reply, Refusal> {
+    fn answer(&mut self, method: &str, params: Value) -> Result<wire::Reply, ResponseError> {
         match (method, self.stage) {
-            ("initialize", Stage::Fresh) => {
-                self.stage = Stage::Running;
+            ("initialize", Lifecycle::Fresh) => {
+                self.stage = Lifecycle::Running;
                 Ok(wire::Reply::Value(self.initialize(&params)))
             }
-            (_, Stage::Fresh) => Err(Refusal::new(Refusal::NOT_INITIALIZED, "`initialize` comes first")),
-            ("initialize", _) => Err(Refusal::new(Refusal::REQUEST, "`initialize` comes once")),
-            (_, Stage::ShutDown) => Err(Refusal::new(Refusal::REQUEST, "only `exit` comes after `shutdown`")),
-            ("shutdown", Stage::Running) => {
-                self.stage = Stage::ShutDown;
+            (_, Lifecycle::Fresh) => {
+                Err(ResponseError::new(ResponseError::NOT_INITIALIZED, "`initialize` comes first"))
+            }
+            ("initialize", _) => Err(ResponseError::new(ResponseError::REQUEST, "`initialize` comes once")),
+            (_, Lifecycle::ShutDown) => {
+                Err(ResponseError::new(ResponseError::REQUEST, "only `exit` comes after `shutdown`"))
+            }
+            ("shutdown", Lifecycle::Running) => {
+                self.stage = Lifecycle::ShutDown;
                 self.jobs.cancel_all();
                 Ok(wire::Reply::Value(Value::Null))
             }
@@ -192,7 +199,7 @@ impl Server {
         let is_there = |pointer: &str| params.pointer(pointer).is_some_and(|value| !value.is_null());
         let encodings = params.pointer("/capabilities/general/positionEncodings").and_then(Value::as_array);
         if encodings.is_some_and(|list| list.iter().any(|encoding| encoding == "utf-8")) {
-            self.columns = Columns::Utf8;
+            self.columns = PositionEncoding::Utf8;
         }
         let operations = params.pointer("/capabilities/workspace/workspaceEdit/resourceOperations");
         self.client = Client {
@@ -227,9 +234,13 @@ impl Server {
                 self.watch();
                 Ok(())
             }
-            "textDocument/didOpen" => read(params).map(|OfDocument { text_document }| self.opened(text_document)),
+            "textDocument/didOpen" => {
+                read(params).map(|TextDocumentParams { text_document }| self.opened(text_document))
+            }
             "textDocument/didChange" => read(params).map(|changed| self.written(changed)),
-            "textDocument/didClose" => read(params).map(|OfDocument { text_document }| self.closed(&text_document.uri)),
+            "textDocument/didClose" => {
+                read(params).map(|TextDocumentParams { text_document }| self.closed(&text_document.uri))
+            }
             "textDocument/didSave" => Ok(()),
             "workspace/didChangeWatchedFiles" => read(params).map(|watched| self.moved(watched)),
             "window/workDoneProgress/cancel" => {
@@ -240,7 +251,7 @@ impl Server {
             }
             _ => Ok(()),
         };
-        if let Err(Refusal { message, .. }) = noted {
+        if let Err(ResponseError { message, .. }) = noted {
             self.say(2, &format!("`{method}`: {message}"));
         }
     }
@@ -258,12 +269,12 @@ impl Server {
         self.ask("client/registerCapability", json!({ "registrations": [registration] }), |_, _| {});
     }
 
-    fn texts(&self) -> std::sync::MutexGuard<'_, Unsaved> {
+    fn texts(&self) -> std::sync::MutexGuard<'_, TextMap> {
         self.open.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     /// The texts in the editor now.
-    pub(crate) fn unsaved(&self) -> Unsaved {
+    pub(crate) fn unsaved(&self) -> TextMap {
         self.texts().clone()
     }
 
@@ -284,7 +295,7 @@ impl Server {
                 None => text = change.text,
                 Some(range) => {
                     let lines = yieldtray_source::Lines::new(&text);
-                    let span = Text { text: &text, lines: &lines, columns: self.columns }.span(range);
+                    let span = LineIndex { text: &text, lines: &lines, columns: self.columns }.span(range);
                     text.replace_range(span.range(), &change.text);
                 }
             }
@@ -358,25 +369,28 @@ impl Server {
     }
 
     /// The workspace of a root.
-    pub(crate) fn house(&mut self, root: &Path) -> Result<&mut House, Refusal> {
+    pub(crate) fn house(&mut self, root: &Path) -> Result<&mut WorkspaceState, ResponseError> {
         if !self.houses.contains_key(root) {
-            let house = House::open(&*self.desk, root, &self.open).map_err(|why| Refusal::new(Refusal::FAILED, why))?;
+            let house = WorkspaceState::open(&*self.desk, root, &self.open)
+                .map_err(|why| ResponseError::new(ResponseError::FAILED, why))?;
             self.houses.insert(root.to_owned(), house);
         }
         Ok(self.houses.get_mut(root).expect("it was just put in"))
     }
 
     /// The workspace and the text of a document, as it is in the editor.
-    pub(crate) fn text(&mut self, address: &str) -> Result<(&mut House, SourceId), Refusal> {
-        let path = path_of(address).ok_or_else(|| Refusal::new(Refusal::PARAMS, format!("`{address}` is no file")))?;
+    pub(crate) fn text(&mut self, address: &str) -> Result<(&mut WorkspaceState, SourceId), ResponseError> {
+        let path = path_of(address)
+            .ok_or_else(|| ResponseError::new(ResponseError::PARAMS, format!("`{address}` is no file")))?;
         self.settle(&path);
         let root = self.desk.root_of(&path);
-        let root =
-            root.ok_or_else(|| Refusal::new(Refusal::FAILED, format!("`{}` is in no folder", path.display())))?;
+        let root = root.ok_or_else(|| {
+            ResponseError::new(ResponseError::FAILED, format!("`{}` is in no folder", path.display()))
+        })?;
         let house = self.house(&root)?;
         let source = house.source(&path);
         let source = source.ok_or_else(|| {
-            Refusal::new(Refusal::FAILED, format!("`{}` is no file of the workspace", path.display()))
+            ResponseError::new(ResponseError::FAILED, format!("`{}` is no file of the workspace", path.display()))
         })?;
         Ok((house, source))
     }
@@ -424,7 +438,7 @@ impl Server {
     }
 
     /// Tells what is found in an open document, once it was looked at.
-    fn publish_one(&mut self, path: &Path, look: impl FnOnce(&mut House, SourceId)) {
+    fn publish_one(&mut self, path: &Path, look: impl FnOnce(&mut WorkspaceState, SourceId)) {
         let (columns, client) = (self.columns, self.client);
         let Some(opened) = self.documents.get(path) else { return };
         let (address, version) = (opened.address.clone(), opened.version);
@@ -478,7 +492,7 @@ impl Server {
         params: Value,
         reply: impl FnOnce(&mut Server, Option<Value>) + Send + 'static,
     ) {
-        let question = FromJob::Later(Box::new(move |server: &mut Server| server.ask(method, params, reply)));
+        let question = JobEvent::Later(Box::new(move |server: &mut Server| server.ask(method, params, reply)));
         let _ = self.events.send(Event::Job(question));
     }
 

@@ -87,14 +87,14 @@ pub(crate) fn write(out: &mut impl Write, text: &str) -> io::Result<()> {
 
 /// Why a request has no answer.
 #[derive(Clone, Debug, PartialEq)]
-pub(crate) struct Refusal {
+pub(crate) struct ResponseError {
     /// As JSON-RPC and LSP number them.
     pub(crate) code: i32,
     /// In words.
     pub(crate) message: String,
 }
 
-impl Refusal {
+impl ResponseError {
     pub(crate) const PARSE: i32 = -32700;
     pub(crate) const REQUEST: i32 = -32600;
     pub(crate) const METHOD: i32 = -32601;
@@ -118,11 +118,11 @@ pub(crate) enum Reply {
 }
 
 /// An answer to a request, as text.
-pub(crate) fn response(id: &Value, outcome: Result<Reply, Refusal>) -> String {
+pub(crate) fn response(id: &Value, outcome: Result<Reply, ResponseError>) -> String {
     let result = match outcome {
         Ok(Reply::Value(result)) => result.to_string(),
         Ok(Reply::Text(result)) => result,
-        Err(Refusal { code, message }) => {
+        Err(ResponseError { code, message }) => {
             let error = json!({ "code": code, "message": message });
             return json!({ "jsonrpc": "2.0", "id": id, "error": error }).to_string();
         }

@@ -22,9 +22,9 @@ mod state;
 mod weighings;
 
 #[cfg(feature = "corners")]
-pub use rough::Rough;
+pub use rough::FaultyServer;
 #[cfg(feature = "corners")]
-pub use secure::Papers;
+pub use secure::Certificates;
 
 use axum::Router;
 use axum::extract::DefaultBodyLimit;

@@ -13,13 +13,13 @@ const SILENCE: Duration = Duration::from_secs(60);
 
 /// A rough corner that runs on threads of its own until it is dropped.
 #[derive(Debug)]
-pub struct Rough {
+pub struct FaultyServer {
     address: SocketAddr,
     ended: Arc<AtomicBool>,
     requests: Arc<AtomicUsize>,
 }
 
-impl Rough {
+impl FaultyServer {
     /// Starts one on a free loopback port.
     ///
     /// # Errors
@@ -54,7 +54,7 @@ impl Rough {
     }
 }
 
-impl Drop for Rough {
+impl Drop for FaultyServer {
     fn drop(&mut self) {
         self.ended.store(true, Ordering::Relaxed);
         // The thread that waits for a connection gets one to end by.

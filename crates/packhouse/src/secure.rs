@@ -17,7 +17,7 @@ const PATIENCE: Duration = Duration::from_secs(2);
 
 /// Certificates of a made-up authority. All are PEM.
 #[derive(Clone, Debug)]
-pub struct Papers {
+pub struct Certificates {
     /// The authority's own certificate: whoever trusts it trusts the packhouse.
     pub authority: String,
     /// A certificate for a client, and its key.
@@ -30,7 +30,7 @@ impl Packhouse {
     ///
     /// # Errors
     /// If no port, thread or certificate can be had.
-    pub fn start_secure(server: Server, clients: bool) -> io::Result<(Self, Papers)> {
+    pub fn start_secure(server: Server, clients: bool) -> io::Result<(Self, Certificates)> {
         let (papers, config) = identity(clients)?;
         let (listener, address) = listener()?;
         let base = format!("https://localhost:{}", address.port());
@@ -49,7 +49,7 @@ fn made(error: impl std::error::Error + Send + Sync + 'static) -> io::Error {
 }
 
 /// A certificate for `localhost` from an authority of its own; with `clients`, only its clients get in.
-fn identity(clients: bool) -> io::Result<(Papers, ServerConfig)> {
+fn identity(clients: bool) -> io::Result<(Certificates, ServerConfig)> {
     let mut authority = CertificateParams::new(Vec::new()).map_err(made)?;
     authority.is_ca = IsCa::Ca(BasicConstraints::Unconstrained);
     let authority = CertifiedIssuer::self_signed(authority, KeyPair::generate().map_err(made)?).map_err(made)?;
@@ -77,7 +77,7 @@ fn identity(clients: bool) -> io::Result<(Papers, ServerConfig)> {
     let mut config = builder.with_single_cert(vec![server.der().clone()], key).map_err(made)?;
     config.alpn_protocols = vec![b"h2".to_vec(), b"http/1.1".to_vec()];
     let papers =
-        Papers { authority: authority.pem(), client: format!("{}{}", client.pem(), client_key.serialize_pem()) };
+        Certificates { authority: authority.pem(), client: format!("{}{}", client.pem(), client_key.serialize_pem()) };
     Ok((papers, config))
 }
 

@@ -7,7 +7,7 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 use yieldtray_http::PreparedRequest;
 use yieldtray_http::{Exchange, Timings};
-use yieldtray_report::log::{Comparing, compare};
+use yieldtray_report::log::{CompareOptions, compare};
 
 const RUNS: usize = 9;
 
@@ -32,7 +32,7 @@ fn main() {
                 std::hint::black_box(value);
             }
         };
-        let how = Comparing::default();
+        let how = CompareOptions::default();
         let mut differences = 0;
         let mut both = || differences = compare(&ours, &theirs, &how).found.len();
         let (mut parsing, mut comparing) = (Vec::new(), Vec::new());

@@ -1,4 +1,4 @@
-use super::record::{Request, Response};
+use super::record::{RequestRecord, ResponseRecord};
 use super::time::{duration, millis};
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
@@ -70,29 +70,29 @@ pub struct Entry<'k> {
     /// How many checks were judged.
     pub checks: usize,
     /// The checks that failed.
-    pub failures: Vec<Failed>,
+    pub failures: Vec<FailedCheck>,
     /// What was taken out of the answer.
-    pub yields: Vec<Taken>,
+    pub yields: Vec<CaptureRecord>,
     /// Mistakes and remarks.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub problems: Vec<Noted>,
+    pub problems: Vec<ProblemRecord>,
     /// What is likely to help.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub advice: Option<String>,
     /// Why there was no answer.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub failure: Option<NoAnswer>,
+    pub failure: Option<FailureRecord>,
     /// The request; in reports only.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub request: Option<Request<'k>>,
+    pub request: Option<RequestRecord<'k>>,
     /// The answer; in reports only.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub response: Option<Response<'k>>,
+    pub response: Option<ResponseRecord<'k>>,
 }
 
 /// A check that failed.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-pub struct Failed {
+pub struct FailedCheck {
     /// Where its expression stands.
     pub file: String,
     /// Its first line.
@@ -112,7 +112,7 @@ pub struct Failed {
     pub parts: Vec<Part>,
     /// How two long sides differ.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub difference: Option<Sides>,
+    pub difference: Option<DiffRecord>,
     /// Why it could not be judged, and what else to know.
     pub notes: Vec<String>,
     /// The words after `else`.
@@ -135,7 +135,7 @@ pub struct Part {
 
 /// How two values differ, line by line.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-pub struct Sides {
+pub struct DiffRecord {
     /// The left expression.
     pub left: String,
     /// The right one.
@@ -146,7 +146,7 @@ pub struct Sides {
 
 /// A value that was taken, or why it was not.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Taken {
+pub struct CaptureRecord {
     /// The value's name.
     pub name: String,
     /// The value as it is shown.
@@ -159,7 +159,7 @@ pub struct Taken {
 
 /// A mistake or a remark.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Noted {
+pub struct ProblemRecord {
     /// Its stable code.
     pub code: String,
     /// `mistake` or `remark`.
@@ -186,12 +186,12 @@ pub struct Noted {
     pub end_column: Option<usize>,
     /// A second place.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub also: Option<Also>,
+    pub also: Option<RelatedRecord>,
 }
 
 /// A second place of a problem.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Also {
+pub struct RelatedRecord {
     /// The file.
     pub file: String,
     /// Its first line.
@@ -208,7 +208,7 @@ pub struct Also {
 
 /// Why there was no answer.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct NoAnswer {
+pub struct FailureRecord {
     /// What sort of failure.
     pub kind: String,
     /// What happened.
@@ -246,11 +246,11 @@ impl<'k> Entry<'k> {
             status: report.status,
             size: report.status.map(|_| report.size),
             checks: report.checks,
-            failures: report.failures.iter().map(|failure| Failed::of(workspace, failure)).collect(),
-            yields: report.yields.iter().map(Taken::of).collect(),
-            problems: report.problems.iter().map(|problem| Noted::of(workspace, problem)).collect(),
+            failures: report.failures.iter().map(|failure| FailedCheck::of(workspace, failure)).collect(),
+            yields: report.yields.iter().map(CaptureRecord::of).collect(),
+            problems: report.problems.iter().map(|problem| ProblemRecord::of(workspace, problem)).collect(),
             advice: report.advice.clone(),
-            failure: report.failure.as_ref().map(NoAnswer::of),
+            failure: report.failure.as_ref().map(FailureRecord::of),
             request: None,
             response: None,
         }
@@ -260,8 +260,8 @@ impl<'k> Entry<'k> {
     #[must_use]
     pub fn with_exchange(mut self, kept: &'k CapturedExchange, masker: &Masker) -> Self {
         self.began_ms = Some(millis(kept.began));
-        self.request = Some(Request::of(&kept.sent, masker));
-        self.response = kept.answer.as_ref().map(|answer| Response::of(answer, masker));
+        self.request = Some(RequestRecord::of(&kept.sent, masker));
+        self.response = kept.answer.as_ref().map(|answer| ResponseRecord::of(answer, masker));
         self
     }
 
@@ -297,9 +297,9 @@ impl<'k> Entry<'k> {
     }
 }
 
-impl Failed {
+impl FailedCheck {
     fn of(workspace: &Workspace, failure: &CheckFailure) -> Self {
-        let Ends { file, line, column, end_line, end_column } = place(workspace, failure.source, failure.span);
+        let LineRange { file, line, column, end_line, end_column } = place(workspace, failure.source, failure.span);
         Self {
             file,
             line,
@@ -309,7 +309,7 @@ impl Failed {
             label: failure.label.clone(),
             expression: failure.expression.clone(),
             parts: failure.parts.iter().map(Part::of).collect(),
-            difference: failure.difference.as_ref().map(Sides::of),
+            difference: failure.difference.as_ref().map(DiffRecord::of),
             notes: failure.notes.clone(),
             hint: failure.hint.clone(),
         }
@@ -323,7 +323,7 @@ impl Part {
     }
 }
 
-impl Taken {
+impl CaptureRecord {
     fn of(report: &YieldReport) -> Self {
         let (value, error) = either(&report.value);
         Self { name: report.name.clone(), value, error }
@@ -334,7 +334,7 @@ fn either(value: &Result<String, String>) -> (Option<String>, Option<String>) {
     (value.as_ref().ok().cloned(), value.as_ref().err().cloned())
 }
 
-impl Sides {
+impl DiffRecord {
     fn of(difference: &Difference) -> Self {
         let line = |line: &DiffLine| match line {
             DiffLine::Context(text) => ("both".to_owned(), json!(text)),
@@ -348,13 +348,13 @@ impl Sides {
     }
 }
 
-impl Noted {
+impl ProblemRecord {
     /// The problem on its own, its place by the file's name.
     pub fn of(workspace: &Workspace, problem: &Problem) -> Self {
         let at = problem.source.map(|source| place(workspace, source, problem.span));
         let also = problem.related.as_ref().map(|(source, span, words)| {
-            let Ends { file, line, column, end_line, end_column } = place(workspace, *source, *span);
-            Also { file, line, column, end_line, end_column, message: words.clone() }
+            let LineRange { file, line, column, end_line, end_column } = place(workspace, *source, *span);
+            RelatedRecord { file, line, column, end_line, end_column, message: words.clone() }
         });
         Self {
             code: problem.code.as_str().to_owned(),
@@ -371,14 +371,14 @@ impl Noted {
     }
 }
 
-impl NoAnswer {
+impl FailureRecord {
     fn of(failure: &Failure) -> Self {
         Self { kind: failure.kind.as_str().to_owned(), message: failure.message.clone(), hint: failure.hint.clone() }
     }
 }
 
 /// A place with both ends.
-struct Ends {
+struct LineRange {
     file: String,
     line: usize,
     column: usize,
@@ -386,10 +386,10 @@ struct Ends {
     end_column: usize,
 }
 
-fn place(workspace: &Workspace, id: SourceId, span: Span) -> Ends {
+fn place(workspace: &Workspace, id: SourceId, span: Span) -> LineRange {
     let source = workspace.source(id);
     let (start, end) = (source.place(span.start()), source.place(span.end()));
-    Ends {
+    LineRange {
         file: workspace.shown_path(id),
         line: start.line,
         column: start.column,

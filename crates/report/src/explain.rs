@@ -1,6 +1,6 @@
 //! Why something did not pass, as plain text: for formats that have no other means.
 
-use super::entry::{Entry, Failed, Sides};
+use super::entry::{DiffRecord, Entry, FailedCheck};
 use std::fmt::Write;
 
 /// The first thing to say of an entry that did not pass, on one line.
@@ -60,7 +60,7 @@ pub(super) fn explanation(entry: &Entry<'_>) -> String {
     text
 }
 
-fn check(failed: &Failed, line: &mut impl FnMut(&str)) {
+fn check(failed: &FailedCheck, line: &mut impl FnMut(&str)) {
     let label = failed.label.as_ref().map(|label| format!("{label}: ")).unwrap_or_default();
     line(&format!("{}:{}: {label}{}", failed.file, failed.line, failed.expression));
     for part in &failed.parts {
@@ -76,7 +76,7 @@ fn check(failed: &Failed, line: &mut impl FnMut(&str)) {
     failed.notes.iter().chain(&failed.hint).for_each(|words| line(&format!("  {words}")));
 }
 
-fn difference(sides: &Sides, line: &mut impl FnMut(&str)) {
+fn difference(sides: &DiffRecord, line: &mut impl FnMut(&str)) {
     line(&format!("  < {}", sides.left));
     line(&format!("  > {}", sides.right));
     for (whose, what) in &sides.lines {

@@ -3,9 +3,9 @@
 
 use super::entry::Entry;
 use super::explain::headline;
-use super::record::{Request, Response};
+use super::record::{RequestRecord, ResponseRecord};
 use super::time::duration;
-use super::{About, Format, Frame, Streams};
+use super::{Format, Frame, RunInfo, Streams};
 use chrono::{DateTime, SecondsFormat, TimeDelta, Utc};
 use serde_json::{Value, json};
 use url::Url;
@@ -17,7 +17,7 @@ pub(super) struct Har {
 }
 
 impl Har {
-    pub(super) fn new(about: &About) -> Self {
+    pub(super) fn new(about: &RunInfo) -> Self {
         Self { began: about.began, entries: 0 }
     }
 }
@@ -43,7 +43,7 @@ impl Format for Har {
         to.all.push_str(&data.to_string());
     }
 
-    fn frame(&mut self, about: &About) -> Frame {
+    fn frame(&mut self, about: &RunInfo) -> Frame {
         let (name, version) = about.tool.split_once(' ').unwrap_or((&about.tool, ""));
         let creator = json!({ "name": name, "version": version });
         let head = format!("{{\"log\":{{\"version\":\"1.2\",\"creator\":{creator},\n\"entries\":[\n");
@@ -51,7 +51,7 @@ impl Format for Har {
     }
 }
 
-fn sent(request: &Request<'_>, version: &str) -> Value {
+fn sent(request: &RequestRecord<'_>, version: &str) -> Value {
     let pairs = Url::parse(&request.url).map(|url| url.query_pairs().into_owned().collect::<Vec<_>>());
     let query = pairs.unwrap_or_default();
     let mut data = json!({
@@ -71,7 +71,7 @@ fn sent(request: &Request<'_>, version: &str) -> Value {
     data
 }
 
-fn answer(response: &Response<'_>) -> Value {
+fn answer(response: &ResponseRecord<'_>) -> Value {
     let mut content = json!({
         "size": response.size,
         "mimeType": response.header("content-type").unwrap_or_default(),

@@ -1,5 +1,5 @@
 use super::entry::Entry;
-use super::saved::{About, Saved, summary_of};
+use super::saved::{LoadedReport, RunInfo, summary_of};
 use rustc_hash::FxHashMap;
 use std::collections::hash_map;
 use yieldtray_engine::Summary;
@@ -23,7 +23,7 @@ struct Key {
 /// it did not pass, it tells which attempt it is. Shards of one run are no attempts: of an entry that several of them
 /// needed, one that did not pass holds. What a report left out, and that it was broken off, is told unless later ones
 /// have all of its entries: then it was an attempt at what they did.
-pub fn join(mut reports: Vec<Saved>) -> Saved {
+pub fn merge(mut reports: Vec<LoadedReport>) -> LoadedReport {
     if reports.len() == 1
         && let Some(only) = reports.pop()
     {
@@ -34,21 +34,21 @@ pub fn join(mut reports: Vec<Saved>) -> Saved {
     let are_shards = are_shards(&shards);
     reports = match others.is_empty() || !are_shards {
         true => shards.into_iter().chain(others).collect(),
-        false => std::iter::once(join(shards)).chain(others).collect(),
+        false => std::iter::once(merge(shards)).chain(others).collect(),
     };
     let are_shards = are_shards && reports.len() > 1 && reports.iter().all(|report| report.about.shard.is_some());
     reports.sort_by_key(|report| report.about.began);
     let Some(first) = reports.first().map(|report| report.about.clone()) else {
-        return Saved { about: About::new(chrono::DateTime::UNIX_EPOCH, None, None), entries: Vec::new() };
+        return LoadedReport { about: RunInfo::new(chrono::DateTime::UNIX_EPOCH, None, None), entries: Vec::new() };
     };
     let ends = reports.iter().map(|report| shift(&first, &report.about) + report.about.elapsed_ms);
     let elapsed_ms = ends.fold(0.0, f64::max);
-    let same = |of: fn(&About) -> &Option<String>| {
+    let same = |of: fn(&RunInfo) -> &Option<String>| {
         let mut all = reports.iter().map(|report| of(&report.about));
         let first = all.next().cloned().flatten();
         if all.all(|other| *other == first) { first } else { None }
     };
-    let mut about = About {
+    let mut about = RunInfo {
         elapsed_ms,
         environment: same(|about| &about.environment),
         base: same(|about| &about.base),
@@ -109,18 +109,18 @@ pub fn join(mut reports: Vec<Saved>) -> Saved {
         entries.sort_by_key(|entry| (entry.round, entry.place, entry.row));
         entries.iter_mut().for_each(|entry| entry.place = None);
         about.totals = totals_of(&entries, &owner, &totals);
-        return Saved { about, entries };
+        return LoadedReport { about, entries };
     }
     about.totals = totals_of(&entries, &owner, &totals);
-    Saved { about, entries }
+    LoadedReport { about, entries }
 }
 
 /// Whether the reports are different shards of one run.
-fn are_shards(reports: &[Saved]) -> bool {
+fn are_shards(reports: &[LoadedReport]) -> bool {
     let shards = reports.iter().map(|report| report.about.shard.as_deref()?.split_once('/'));
     let Some(mut shards) = shards.collect::<Option<Vec<_>>>() else { return false };
     shards.sort_unstable();
-    let placed = |report: &Saved| report.entries.iter().all(|entry| entry.place.is_some());
+    let placed = |report: &LoadedReport| report.entries.iter().all(|entry| entry.place.is_some());
     shards.len() > 1
         && shards.windows(2).all(|two| two[0].0 != two[1].0 && two[0].1 == two[1].1)
         && reports.iter().all(placed)
@@ -137,6 +137,6 @@ fn totals_of(entries: &[Entry<'_>], owner: &[usize], totals: &[Summary]) -> Summ
 }
 
 /// How much later than `first` a run began, in milliseconds.
-fn shift(first: &About, other: &About) -> f64 {
+fn shift(first: &RunInfo, other: &RunInfo) -> f64 {
     (other.began - first.began).num_milliseconds() as f64
 }

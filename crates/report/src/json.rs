@@ -1,7 +1,7 @@
 //! All of a run as data, in one document, an entry a line: see docs/reports.md.
 
 use super::saved::{NAME, VERSION};
-use super::{About, Entry, Format, Frame, Streams};
+use super::{Entry, Format, Frame, RunInfo, Streams};
 
 /// Writes it.
 #[derive(Default)]
@@ -18,7 +18,7 @@ impl Format for Json {
         to.all.push_str(&data(entry));
     }
 
-    fn frame(&mut self, about: &About) -> Frame {
+    fn frame(&mut self, about: &RunInfo) -> Frame {
         let head = format!("{{\"report\":\"{NAME}\",\"version\":{VERSION},\n\"run\":{},\n\"entries\":[\n", data(about));
         Frame { head, tail: "\n]}\n".to_owned(), ..Frame::default() }
     }

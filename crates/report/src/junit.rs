@@ -2,7 +2,7 @@
 
 use super::entry::Entry;
 use super::explain::{explanation, headline};
-use super::{About, Format, Frame, Streams};
+use super::{Format, Frame, RunInfo, Streams};
 use chrono::SecondsFormat;
 use quick_xml::escape::{escape, partial_escape};
 use std::fmt::Write;
@@ -62,7 +62,7 @@ impl Format for Junit {
         let _ = writeln!(out, "</{element}>\n</testcase>");
     }
 
-    fn frame(&mut self, about: &About) -> Frame {
+    fn frame(&mut self, about: &RunInfo) -> Frame {
         let Self { tests, failures, errors, skipped } = self;
         let counts = format!(
             "name=\"yieldtray\" tests=\"{tests}\" failures=\"{failures}\" errors=\"{errors}\" skipped=\"{skipped}\""

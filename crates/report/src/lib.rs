@@ -22,11 +22,11 @@ mod time;
 #[cfg(test)]
 mod tests;
 
-pub use entry::{Entry, Failed, Noted, Taken};
-pub use join::join;
-pub use record::{LARGEST_BODY, Phases, Request, Response, header_value};
+pub use entry::{CaptureRecord, Entry, FailedCheck, ProblemRecord};
+pub use join::merge;
+pub use record::{MAX_REPORTED_BODY, Phases, RequestRecord, ResponseRecord, header_value};
 pub use sarif::sarif;
-pub use saved::{About, Saved, Unreadable};
+pub use saved::{LoadedReport, ReadError, RunInfo};
 pub(crate) use time::duration;
 pub use time::millis;
 
@@ -38,7 +38,7 @@ pub trait Format: Send {
     fn entry(&mut self, entry: &Entry<'_>, to: &mut Streams);
 
     /// What stands around the entries, which is known once they are all there.
-    fn frame(&mut self, about: &About) -> Frame;
+    fn frame(&mut self, about: &RunInfo) -> Frame;
 }
 
 /// What a report tells of its entries, on its way to the file.
@@ -64,7 +64,7 @@ pub struct Frame {
 
 /// The kinds of report there are.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Kind {
+pub enum ReportKind {
     /// JUnit XML.
     Junit,
     /// The Test Anything Protocol, version 14.
@@ -77,18 +77,19 @@ pub enum Kind {
     Html,
 }
 
-impl Kind {
+impl ReportKind {
     /// All kinds.
-    pub const ALL: [Kind; 5] = [Kind::Junit, Kind::Tap, Kind::Json, Kind::Html, Kind::Har];
+    pub const ALL: [ReportKind; 5] =
+        [ReportKind::Junit, ReportKind::Tap, ReportKind::Json, ReportKind::Html, ReportKind::Har];
 
     /// The word for it on the command line.
     pub fn as_str(self) -> &'static str {
         match self {
-            Kind::Junit => "junit",
-            Kind::Tap => "tap",
-            Kind::Json => "json",
-            Kind::Har => "har",
-            Kind::Html => "html",
+            ReportKind::Junit => "junit",
+            ReportKind::Tap => "tap",
+            ReportKind::Json => "json",
+            ReportKind::Har => "har",
+            ReportKind::Html => "html",
         }
     }
 
@@ -99,22 +100,22 @@ impl Kind {
 
     /// Whether it tells what was sent and what came back.
     pub fn tells_exchanges(self) -> bool {
-        matches!(self, Kind::Json | Kind::Har | Kind::Html)
+        matches!(self, ReportKind::Json | ReportKind::Har | ReportKind::Html)
     }
 
     /// One that writes it, of a run that began as `about` says.
-    pub fn format(self, about: &About) -> Box<dyn Format> {
+    pub fn format(self, about: &RunInfo) -> Box<dyn Format> {
         match self {
-            Kind::Junit => Box::new(junit::Junit::default()),
-            Kind::Tap => Box::new(tap::Tap::default()),
-            Kind::Json => Box::new(json::Json::default()),
-            Kind::Har => Box::new(har::Har::new(about)),
-            Kind::Html => Box::new(html::Html::default()),
+            ReportKind::Junit => Box::new(junit::Junit::default()),
+            ReportKind::Tap => Box::new(tap::Tap::default()),
+            ReportKind::Json => Box::new(json::Json::default()),
+            ReportKind::Har => Box::new(har::Har::new(about)),
+            ReportKind::Html => Box::new(html::Html::default()),
         }
     }
 }
 
-impl fmt::Display for Kind {
+impl fmt::Display for ReportKind {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(self.as_str())
     }

@@ -11,11 +11,11 @@ use yieldtray_http::{MASK, is_secret_header};
 use yieldtray_workspace::secret::Masker;
 
 /// A larger body, in bytes, is left out of what is kept.
-pub const LARGEST_BODY: u64 = 1 << 20;
+pub const MAX_REPORTED_BODY: u64 = 1 << 20;
 
 /// A request as it went out, secrets masked.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Request<'k> {
+pub struct RequestRecord<'k> {
     /// The method.
     pub method: Cow<'k, str>,
     /// The address.
@@ -29,7 +29,7 @@ pub struct Request<'k> {
 
 /// An answer, secrets masked.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-pub struct Response<'k> {
+pub struct ResponseRecord<'k> {
     /// The status code (RFC 9110 15).
     pub status: u16,
     /// The reason phrase.
@@ -106,10 +106,10 @@ pub struct Cookie {
     pub words: String,
 }
 
-impl<'k> Request<'k> {
+impl<'k> RequestRecord<'k> {
     /// The request as it may be written down.
     pub fn of(prepared: &'k PreparedRequest, masker: &Masker) -> Self {
-        let held = prepared.body.as_ref().filter(|body| body.size() <= LARGEST_BODY);
+        let held = prepared.body.as_ref().filter(|body| body.size() <= MAX_REPORTED_BODY);
         Self {
             method: Cow::Borrowed(&prepared.method),
             url: masker.mask(&prepared.address()).into_owned().into(),
@@ -119,7 +119,7 @@ impl<'k> Request<'k> {
     }
 }
 
-impl<'k> Response<'k> {
+impl<'k> ResponseRecord<'k> {
     /// The answer as it may be written down.
     pub fn of(exchange: &'k Exchange, masker: &Masker) -> Self {
         let texts =
@@ -159,10 +159,10 @@ impl<'k> Response<'k> {
     }
 }
 
-impl Request<'_> {
+impl RequestRecord<'_> {
     /// The same, borrowing nothing.
-    pub(crate) fn into_owned(self) -> Request<'static> {
-        Request {
+    pub(crate) fn into_owned(self) -> RequestRecord<'static> {
+        RequestRecord {
             method: owned(self.method),
             url: owned(self.url),
             headers: owned_fields(self.headers),
@@ -171,11 +171,11 @@ impl Request<'_> {
     }
 }
 
-impl Response<'_> {
+impl ResponseRecord<'_> {
     /// The same, borrowing nothing.
-    pub(crate) fn into_owned(self) -> Response<'static> {
+    pub(crate) fn into_owned(self) -> ResponseRecord<'static> {
         let Self { status, size, elapsed_ms, timings_ms, hops, cookies, proxy, body_base64, .. } = self;
-        Response {
+        ResponseRecord {
             status,
             reason: owned(self.reason),
             version: owned(self.version),

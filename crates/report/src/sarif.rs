@@ -1,6 +1,6 @@
 //! Findings as SARIF 2.1.0 (OASIS Standard), which code hosts and editors read.
 
-use crate::Noted;
+use crate::ProblemRecord;
 use serde_json::{Value, json};
 use yieldtray_source::{Code, Problem, Severity};
 use yieldtray_workspace::Workspace;
@@ -21,7 +21,7 @@ pub fn sarif(workspace: &Workspace, problems: &[Problem]) -> Value {
                 "level": match problem.severity { Severity::Error => "error", Severity::Warning => "note" },
                 "message": { "text": message(problem) },
             });
-            let noted = Noted::of(workspace, problem);
+            let noted = ProblemRecord::of(workspace, problem);
             if let Some(file) = &noted.file {
                 let region = region([noted.line, noted.column, noted.end_line, noted.end_column]);
                 result["locations"] = json!([location(file, region)]);

@@ -11,7 +11,7 @@ pub(super) const VERSION: u32 = 1;
 
 /// What a report says of the run as a whole.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-pub struct About {
+pub struct RunInfo {
     /// Who wrote it.
     pub tool: String,
     /// When the run began.
@@ -34,7 +34,7 @@ pub struct About {
     pub totals: Summary,
 }
 
-impl About {
+impl RunInfo {
     /// A run that begins now, of which nothing is known yet.
     pub fn new(began: DateTime<Utc>, environment: Option<String>, base: Option<String>) -> Self {
         Self {
@@ -53,16 +53,16 @@ impl About {
 
 /// A report that was read again.
 #[derive(Clone, Debug)]
-pub struct Saved {
+pub struct LoadedReport {
     /// What it says of the run.
-    pub about: About,
+    pub about: RunInfo,
     /// Its entries in order.
     pub entries: Vec<Entry<'static>>,
 }
 
 /// Why a text is no report.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Unreadable {
+pub struct ReadError {
     /// What is wrong.
     pub message: String,
     /// Where, line and column from 1, if it is a matter of a place.
@@ -71,21 +71,21 @@ pub struct Unreadable {
     pub hint: &'static str,
 }
 
-impl fmt::Display for Unreadable {
+impl fmt::Display for ReadError {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(&self.message)
     }
 }
 
-impl Saved {
+impl LoadedReport {
     /// Reads a JSON report.
-    pub fn read(text: &[u8]) -> Result<Self, Unreadable> {
+    pub fn read(text: &[u8]) -> Result<Self, ReadError> {
         const HINT: &str = "name files that `replay --report json=FILE` wrote";
-        let wrong = |message: String| Unreadable { message, place: None, hint: HINT };
+        let wrong = |message: String| ReadError { message, place: None, hint: HINT };
         let at = |error: &serde_json::Error| {
             let words = error.to_string();
             let message = words.split(" at line ").next().unwrap_or_default().to_owned();
-            Unreadable { message, place: Some((error.line(), error.column())), hint: HINT }
+            ReadError { message, place: Some((error.line(), error.column())), hint: HINT }
         };
         let head: Head = serde_json::from_slice(text).map_err(|error| match error.classify() {
             serde_json::error::Category::Data => wrong("this is JSON, but no report".to_owned()),
@@ -97,7 +97,7 @@ impl Saved {
         if head.version != VERSION {
             let message = format!("this report has version {}, and this program reads version {VERSION}", head.version);
             let hint = "write it and read it with the same version of the program";
-            return Err(Unreadable { message, place: None, hint });
+            return Err(ReadError { message, place: None, hint });
         }
         let own: Own = serde_json::from_slice(text).map_err(|error| at(&error))?;
         Ok(Self { about: own.run, entries: own.entries })
@@ -115,7 +115,7 @@ struct Head {
 
 #[derive(Deserialize)]
 struct Own {
-    run: About,
+    run: RunInfo,
     entries: Vec<Entry<'static>>,
 }
 

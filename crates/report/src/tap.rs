@@ -2,7 +2,7 @@
 
 use super::entry::Entry;
 use super::explain::{explanation, headline, one_line};
-use super::{About, Format, Frame, Streams};
+use super::{Format, Frame, RunInfo, Streams};
 use serde_json::Value;
 use std::fmt::Write;
 use yieldtray_engine::Outcome;
@@ -46,7 +46,7 @@ impl Format for Tap {
         to.all.push_str("  ...\n");
     }
 
-    fn frame(&mut self, about: &About) -> Frame {
+    fn frame(&mut self, about: &RunInfo) -> Frame {
         let mut head = "TAP version 14\n".to_owned();
         let environment = about.environment.as_deref().unwrap_or("no environment");
         let base = about.base.as_deref().unwrap_or_default();

@@ -1,5 +1,5 @@
 use super::saved::summary_of;
-use super::{About, Entry, Kind, Saved, Streams, join};
+use super::{Entry, LoadedReport, ReportKind, RunInfo, Streams, merge};
 use chrono::{DateTime, TimeDelta, Utc};
 use std::time::Duration;
 use yieldtray_engine::{Event, Summary};
@@ -76,9 +76,9 @@ fn entries() -> Vec<Entry<'static>> {
     with_options(DESK, &["desk.http"], settings(None, &[]), 1, options, run)
 }
 
-fn about(minutes: i64, entries: &[Entry<'_>]) -> About {
+fn about(minutes: i64, entries: &[Entry<'_>]) -> RunInfo {
     let noon: DateTime<Utc> = "2026-09-14T12:00:00Z".parse().expect("a time");
-    let mut about = About::new(noon + TimeDelta::minutes(minutes), Some("bench".to_owned()), None);
+    let mut about = RunInfo::new(noon + TimeDelta::minutes(minutes), Some("bench".to_owned()), None);
     about.totals = summary_of(entries);
     about.elapsed_ms = 40.0;
     about.seed = Some(4616);
@@ -86,7 +86,7 @@ fn about(minutes: i64, entries: &[Entry<'_>]) -> About {
 }
 
 /// A whole report.
-fn written(kind: Kind, about: &About, entries: &[Entry<'_>]) -> String {
+fn written(kind: ReportKind, about: &RunInfo, entries: &[Entry<'_>]) -> String {
     let mut format = kind.format(about);
     let mut streams = Streams::default();
     entries.iter().for_each(|entry| format.entry(entry, &mut streams));
@@ -103,26 +103,26 @@ fn each_way_to_come_out_is_told() {
     let mut about = about(0, &entries);
     about.totals.not_reached = 2;
     about.totals.interrupted = true;
-    insta::assert_snapshot!("junit", written(Kind::Junit, &about, &entries));
-    insta::assert_snapshot!("tap", written(Kind::Tap, &about, &entries));
-    insta::assert_snapshot!("har", written(Kind::Har, &about, &entries));
+    insta::assert_snapshot!("junit", written(ReportKind::Junit, &about, &entries));
+    insta::assert_snapshot!("tap", written(ReportKind::Tap, &about, &entries));
+    insta::assert_snapshot!("har", written(ReportKind::Har, &about, &entries));
 }
 
 #[test]
 fn a_json_report_is_read_as_it_was_written() {
     let entries = entries();
     let about = about(0, &entries);
-    let saved = Saved::read(written(Kind::Json, &about, &entries).as_bytes()).expect("it is a report");
+    let saved = LoadedReport::read(written(ReportKind::Json, &about, &entries).as_bytes()).expect("it is a report");
     assert_eq!((saved.about, saved.entries), (about.clone(), entries.clone()));
-    let none = written(Kind::Json, &about, &[]);
-    assert_eq!(Saved::read(none.as_bytes()).expect("it is a report").entries, []);
+    let none = written(ReportKind::Json, &about, &[]);
+    assert_eq!(LoadedReport::read(none.as_bytes()).expect("it is a report").entries, []);
 }
 
 #[test]
 fn what_is_no_report_is_told_apart() {
-    let whole = written(Kind::Json, &about(0, &[]), &[]);
+    let whole = written(ReportKind::Json, &about(0, &[]), &[]);
     let read = |text: &str| {
-        let wrong = Saved::read(text.as_bytes()).expect_err("it is none");
+        let wrong = LoadedReport::read(text.as_bytes()).expect_err("it is none");
         (wrong.message, wrong.place)
     };
     assert_eq!(read("{\"lots\": []}"), ("this is JSON, but no report".to_owned(), None));
@@ -148,7 +148,7 @@ fn a_page_shows_hostile_text_and_obeys_none() {
     let response = last.response.as_mut().expect("an answer");
     response.body = Some(long.into());
     response.headers.push(("content-type".into(), HOSTILE.into()));
-    let page = written(Kind::Html, &about(0, &entries), &entries);
+    let page = written(ReportKind::Html, &about(0, &entries), &entries);
     assert!(!page.contains("<script>alert"), "markup of an answer became markup of the page");
     assert_eq!(page.matches("<script>").count(), 1, "the only script is the page's own");
     assert!(page.contains("&lt;script&gt;alert('x')&lt;/script&gt;]]&gt;&amp;amp;\\u{1b}[2J\\u{0}\\u{202e}"));
@@ -167,7 +167,7 @@ fn the_more_there_is_the_less_is_shown_of_each() {
     let size = |count: usize| {
         let mut entry = one.clone();
         entry.response.as_mut().expect("an answer").body = Some(format!("[\"{}\"]", "<&>".repeat(7_000)).into());
-        written(Kind::Html, &about(0, &[]), &vec![entry; count]).len()
+        written(ReportKind::Html, &about(0, &[]), &vec![entry; count]).len()
     };
     let (few, many) = (size(50), size(5_000));
     assert!(few > 50 * 4_000, "{few}: of a few much is shown");
@@ -177,17 +177,19 @@ fn the_more_there_is_the_less_is_shown_of_each() {
 #[test]
 fn shards_and_attempts_are_joined() {
     let all = entries();
-    let saved =
-        |minutes: i64, entries: &[Entry<'static>]| Saved { about: about(minutes, entries), entries: entries.to_vec() };
+    let saved = |minutes: i64, entries: &[Entry<'static>]| LoadedReport {
+        about: about(minutes, entries),
+        entries: entries.to_vec(),
+    };
     // Shards share nothing: what each left out is left out.
     let (mut one, two) = (saved(0, &all[..2]), saved(1, &all[2..]));
     one.about.totals.not_reached = 3;
-    let joined = join(vec![two.clone(), one.clone()]);
-    let names = |saved: &Saved| saved.entries.iter().map(|entry| entry.name.clone()).collect::<Vec<_>>();
+    let joined = merge(vec![two.clone(), one.clone()]);
+    let names = |saved: &LoadedReport| saved.entries.iter().map(|entry| entry.name.clone()).collect::<Vec<_>>();
     assert_eq!(names(&joined), all.iter().map(|entry| entry.name.clone()).collect::<Vec<_>>());
     assert_eq!(joined.about.totals, Summary { not_reached: 3, cells: all.len() + 3, ..summary_of(&all) });
     assert_eq!((joined.about.joined, joined.about.seed, joined.about.elapsed_ms), (Some(2), None, 60_040.0));
-    let began = |saved: &Saved, at: usize| saved.entries[at].began_ms;
+    let began = |saved: &LoadedReport, at: usize| saved.entries[at].began_ms;
     assert_eq!((began(&joined, 0), began(&joined, 2)), (Some(0.0), Some(60_000.0)), "counted from the first run");
 
     // A later attempt holds, whatever the order they are named in, and so does what it left out.
@@ -198,7 +200,7 @@ fn shards_and_attempts_are_joined() {
     let (mut first, second) = (saved(0, &all), saved(5, &again[..4]));
     first.about.totals.interrupted = true;
     for reports in [vec![first.clone(), second.clone()], vec![second, first]] {
-        let joined = join(reports);
+        let joined = merge(reports);
         let told = |at: usize| (joined.entries[at].outcome, joined.entries[at].attempts);
         assert_eq!(
             [told(0), told(1), told(4)],
@@ -207,7 +209,7 @@ fn shards_and_attempts_are_joined() {
         assert!(joined.about.totals.interrupted, "the last cells are those of the run that was broken off");
         assert_eq!(joined.entries.len(), all.len());
         assert_eq!(joined.about.totals.failed_checks, 0);
-        let thrice = join(vec![joined, saved(9, &all)]);
+        let thrice = merge(vec![joined, saved(9, &all)]);
         assert_eq!((thrice.about.joined, thrice.entries[1].attempts), (Some(3), Some(2)));
         assert!(!thrice.about.totals.interrupted, "all of it was done again");
     }

@@ -136,21 +136,21 @@ impl StateFolder {
 }
 
 /// What the id file says.
-struct Proof {
+struct OwnershipProof {
     /// The root it was made for, as text.
     root: String,
     /// The id, sealed.
     sealed: Vec<u8>,
 }
 
-impl Proof {
+impl OwnershipProof {
     fn id_at(&self, root: &Path, key_file: Option<&Path>) -> Result<Option<String>, Error> {
         let Some(key) = Key::read(key_file.ok_or(Error::NoKey)?)? else { return Ok(None) };
         Ok(key.open(&self.sealed, place_of(root)))
     }
 }
 
-fn proof(folder: &Path) -> Result<Option<Proof>, Error> {
+fn proof(folder: &Path) -> Result<Option<OwnershipProof>, Error> {
     let text = match read_text(&folder.join(ID)) {
         Ok(text) => text,
         Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(None),
@@ -159,7 +159,7 @@ fn proof(folder: &Path) -> Result<Option<Proof>, Error> {
     let mut lines = text.lines();
     let (root, sealed) = (lines.next().unwrap_or_default(), lines.next().and_then(bytes_of));
     let sealed = sealed.ok_or_else(|| Error::Untrusted(format!("`{STATE_FOLDER}/{ID}` is damaged")))?;
-    Ok(Some(Proof { root: root.to_owned(), sealed }))
+    Ok(Some(OwnershipProof { root: root.to_owned(), sealed }))
 }
 
 fn seal_id(folder: &Path, root: &Path, key_file: Option<&Path>) -> Result<(), Error> {

@@ -17,7 +17,7 @@ pub use credentials::{Credential, Kind};
 pub use damage::set_aside;
 pub use folder::{STATE_FOLDER, StateFolder};
 pub use seal::{Key, user_key_file, user_state_folder};
-pub use store::{Kept, Store};
+pub use store::{CapturedRow, Store};
 
 /// Why the state cannot be read or written.
 #[derive(Debug, thiserror::Error)]

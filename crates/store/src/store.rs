@@ -19,7 +19,7 @@ const LARGE_LOG: u64 = 256 * 1024;
 
 /// A value a response yielded, as it is kept.
 #[derive(Clone, PartialEq, Eq)]
-pub struct Kept {
+pub struct CapturedRow {
     /// Its name.
     pub name: String,
     /// The request file whose cell yielded it, relative to the root.
@@ -36,7 +36,7 @@ pub struct Kept {
     pub at: i64,
 }
 
-impl std::fmt::Debug for Kept {
+impl std::fmt::Debug for CapturedRow {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         // The value may be a secret.
         write!(f, "Kept({} of {}#{})", self.name, self.file, self.cell)
@@ -183,7 +183,7 @@ impl Store {
     }
 
     /// The values kept for an environment, by name.
-    pub fn kept(&self, environment: &str) -> Result<Vec<Kept>, Error> {
+    pub fn kept(&self, environment: &str) -> Result<Vec<CapturedRow>, Error> {
         let mut query = self.database.prepare(
             "SELECT name, file, cell, value, sealed, at, origin FROM tray WHERE environment = ?1 ORDER BY name, file",
         )?;
@@ -199,13 +199,21 @@ impl Store {
                     key.and_then(|key| key.open(&bytes, place(&self.id, environment, &file, &name)))
                 }
             };
-            kept.push(Kept { name, file, cell: row.get(2)?, value, secret, at: row.get(5)?, origin: row.get(6)? });
+            kept.push(CapturedRow {
+                name,
+                file,
+                cell: row.get(2)?,
+                value,
+                secret,
+                at: row.get(5)?,
+                origin: row.get(6)?,
+            });
         }
         Ok(kept)
     }
 
     /// Keeps values for an environment, all or none. A value of the same name and file is replaced.
-    pub fn keep(&mut self, environment: &str, values: &[Kept]) -> Result<(), Error> {
+    pub fn keep(&mut self, environment: &str, values: &[CapturedRow]) -> Result<(), Error> {
         if values.is_empty() {
             return Ok(());
         }

@@ -2,13 +2,13 @@
 
 use std::path::Path;
 use std::process::Command;
-use yieldtray_store::log::{Filter, Keeping, Listed, Message, Summary};
+use yieldtray_store::log::{ExchangePayload, ExchangeRow, Filter, NumberedExchange, Retention};
 use yieldtray_store::{Store, set_aside};
 
-const ALL: Keeping = Keeping { exchanges: 1_000_000, since: 0 };
+const ALL: Retention = Retention { exchanges: 1_000_000, since: 0 };
 
-fn exchange(at: i64, name: &str, status: Option<u16>, body: &str) -> (Summary, Message) {
-    let summary = Summary {
+fn exchange(at: i64, name: &str, status: Option<u16>, body: &str) -> (ExchangeRow, ExchangePayload) {
+    let summary = ExchangeRow {
         at,
         environment: "bench".to_owned(),
         file: "intake.http".to_owned(),
@@ -27,7 +27,7 @@ fn exchange(at: i64, name: &str, status: Option<u16>, body: &str) -> (Summary, M
     };
     let came = status.map(|_| body.as_bytes().to_owned());
     let fields = "accept: */*\n\n".to_owned();
-    (summary, Message { head: format!("{{\"name\":\"{name}\"}}"), fields, sent: Some(b"{}".to_vec()), came })
+    (summary, ExchangePayload { head: format!("{{\"name\":\"{name}\"}}"), fields, sent: Some(b"{}".to_vec()), came })
 }
 
 /// The key of the tests, beside the state that it is for.
@@ -41,7 +41,7 @@ fn store(root: &Path) -> Store {
 
 fn numbers(store: &Store, filter: &Filter) -> Vec<i64> {
     let mut found = Vec::new();
-    let mut take = |listed: Listed| {
+    let mut take = |listed: NumberedExchange| {
         found.push(listed.number);
         true
     };
@@ -79,7 +79,7 @@ fn exchanges_are_numbered_and_found_by_what_they_are() {
         live,
     ];
     assert_eq!(store.log(&rows, ALL).expect("they are logged"), 4);
-    assert_eq!(store.log(&[] as &[(Summary, Message)], ALL).expect("nothing is"), 4);
+    assert_eq!(store.log(&[] as &[(ExchangeRow, ExchangePayload)], ALL).expect("nothing is"), 4);
 
     let by = |change: fn(&mut Filter)| {
         let mut filter = Filter::default();
@@ -123,14 +123,14 @@ fn what_is_too_much_or_too_old_goes_and_numbers_are_never_given_again() {
     let root = tempfile::tempdir().expect("a folder");
     let mut store = store(root.path());
     let rows: Vec<_> = (1..=20).map(|at| exchange(at, "read-lot", Some(200), "bins bins bins")).collect();
-    store.log(&rows, Keeping { exchanges: 8, since: 0 }).expect("they are logged");
+    store.log(&rows, Retention { exchanges: 8, since: 0 }).expect("they are logged");
     assert_eq!(numbers(&store, &Filter::default()), (13..=20).rev().collect::<Vec<_>>());
     assert_eq!(search(&mut store, "bins").len(), 8);
-    store.log(&[exchange(21, "read-lot", Some(200), "")], Keeping { exchanges: 8, since: 18 }).expect("it is logged");
+    store.log(&[exchange(21, "read-lot", Some(200), "")], Retention { exchanges: 8, since: 18 }).expect("it is logged");
     assert_eq!(numbers(&store, &Filter::default()), [21, 20, 19, 18]);
     assert_eq!(search(&mut store, "bins"), [20, 19, 18]);
     // All of it too old, the new one as well.
-    store.log(&[exchange(2, "read-lot", Some(200), "")], Keeping { exchanges: 8, since: 99 }).expect("it is logged");
+    store.log(&[exchange(2, "read-lot", Some(200), "")], Retention { exchanges: 8, since: 99 }).expect("it is logged");
     assert_eq!(numbers(&store, &Filter::default()), [0; 0]);
     assert_eq!(store.log(&[exchange(1, "read-lot", Some(200), "")], ALL).expect("it is logged"), 23);
     assert_eq!(store.log_size().expect("a size").0, 1);
@@ -140,7 +140,7 @@ fn what_is_too_much_or_too_old_goes_and_numbers_are_never_given_again() {
 fn of_many_exchanges_some_more_go_than_must() {
     let root = tempfile::tempdir().expect("a folder");
     let mut store = store(root.path());
-    let keeping = Keeping { exchanges: 256, since: 0 };
+    let keeping = Retention { exchanges: 256, since: 0 };
     let mut log = |count: i64| {
         let rows: Vec<_> = (1..=count).map(|at| exchange(at, "read-lot", Some(200), "")).collect();
         store.log(&rows, keeping).expect("they are logged");
@@ -174,7 +174,7 @@ fn exchanges_that_are_gone_are_passed_over_when_the_rest_is_made_searchable() {
     let root = tempfile::tempdir().expect("a folder");
     let mut store = store(root.path());
     let rows: Vec<_> = (1..=7_000).map(|at| exchange(at, "read-lot", Some(200), &format!("L-{at}"))).collect();
-    store.log(&rows, Keeping { exchanges: 2_500, since: 0 }).expect("they are logged");
+    store.log(&rows, Retention { exchanges: 2_500, since: 0 }).expect("they are logged");
     store.drop_exchanges(&[6_999, 7_000]).expect("they are dropped");
     let left = |store: &mut Store| {
         let mut told = Vec::new();

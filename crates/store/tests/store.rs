@@ -1,11 +1,19 @@
 //! The state file on a real disk: kept, sealed, shared, refused.
 
 use std::path::Path;
-use yieldtray_store::{Error, Kept, Kind, StateFolder, Store};
+use yieldtray_store::{CapturedRow, Error, Kind, StateFolder, Store};
 
-fn kept(name: &str, value: &str, secret: bool) -> Kept {
+fn kept(name: &str, value: &str, secret: bool) -> CapturedRow {
     let (file, cell) = ("intake.http".to_owned(), "book-lot".to_owned());
-    Kept { name: name.to_owned(), file, cell, value: Some(value.to_owned()), secret, origin: None, at: 1_790_000_000 }
+    CapturedRow {
+        name: name.to_owned(),
+        file,
+        cell,
+        value: Some(value.to_owned()),
+        secret,
+        origin: None,
+        at: 1_790_000_000,
+    }
 }
 
 fn all_bytes(folder: &Path) -> Vec<u8> {

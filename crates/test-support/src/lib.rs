@@ -72,7 +72,7 @@ pub fn json_answer(status: u16, body: &str) -> Exchange {
 }
 
 /// What a run of all cells of a workspace's files came to.
-pub struct Told {
+pub struct RunRecord {
     /// What happened, in order.
     pub events: Vec<Event>,
     /// The figures.
@@ -87,7 +87,7 @@ pub fn replay(
     files: &[&str],
     settings: EvalSettings,
     mut respond: impl FnMut(&PreparedRequest) -> Result<Exchange, Failure>,
-) -> Told {
+) -> RunRecord {
     with_run(fixture, files, settings, 1, |run| {
         // Nobody is there: each question is answered with itself.
         side_by_side(run, 1, &mut |_| 0, &mut respond)
@@ -130,7 +130,7 @@ pub fn side_by_side(
     jobs: usize,
     choose: &mut dyn FnMut(usize) -> usize,
     respond: &mut dyn FnMut(&PreparedRequest) -> Result<Exchange, Failure>,
-) -> Told {
+) -> RunRecord {
     let (mut events, mut sent, mut under_way) = (Vec::new(), Vec::new(), Vec::new());
     loop {
         while under_way.len() < jobs {
@@ -160,10 +160,10 @@ pub fn side_by_side(
         }
     }
     let summary = *run.summary();
-    Told { events, summary, sent }
+    RunRecord { events, summary, sent }
 }
 
-impl Told {
+impl RunRecord {
     /// The messages of all problems, with their places.
     pub fn problems(&self) -> Vec<&Problem> {
         self.reports().flat_map(|report| &report.problems).collect()

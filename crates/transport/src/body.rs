@@ -1,7 +1,7 @@
 //! Reading an answer's body: content codings taken off, never more held than is allowed.
 
 use crate::failure::{authority, describe, failure};
-use crate::incoming::{Incoming, Trouble};
+use crate::incoming::{IncomingResponse, SendError};
 use async_compression::tokio::bufread::{BrotliDecoder, GzipDecoder, ZlibDecoder, ZstdDecoder};
 use bytes::{Bytes, BytesMut};
 use futures_util::{StreamExt, TryStreamExt, stream};
@@ -49,7 +49,7 @@ pub(crate) enum Target<'s> {
 
 /// How much and how long is waited for.
 #[derive(Clone, Copy)]
-pub(crate) struct Pace {
+pub(crate) struct ReadLimits {
     /// How long a sink waits for the next bytes.
     pub(crate) each: Duration,
     /// How many bytes are held.
@@ -68,10 +68,10 @@ pub(crate) struct Received {
 
 /// Reads the whole body, without content coding (RFC 9110 8.4.1).
 pub(crate) async fn read(
-    response: Incoming,
+    response: IncomingResponse,
     url: &Url,
     target: Target<'_>,
-    pace: Pace,
+    pace: ReadLimits,
     start: Instant,
 ) -> Result<Received, Failure> {
     let mut codings = codings(&response);
@@ -92,12 +92,12 @@ pub(crate) async fn read(
         return Err(failure(FailureKind::NotHttp, message, None, start.elapsed()));
     }
     let digest = matches!(target, Target::UpTo(_)).then(blake3::Hasher::new);
-    let mut gathered = Gathered { target, pace, url, start, note, digest, held: BytesMut::new(), size: 0 };
+    let mut gathered = BodyCollector { target, pace, url, start, note, digest, held: BytesMut::new(), size: 0 };
     gathered.begin(response.content_length().filter(|_| codings.is_empty()));
     if codings.is_empty() { plain(response, gathered).await } else { decoded(response, &codings, gathered).await }
 }
 
-fn codings(response: &Incoming) -> Vec<String> {
+fn codings(response: &IncomingResponse) -> Vec<String> {
     let lines = response.headers().get_all("content-encoding");
     let codings = lines.iter().flat_map(|value| {
         let line = String::from_utf8_lossy(value.as_bytes()).to_ascii_lowercase();
@@ -106,7 +106,7 @@ fn codings(response: &Incoming) -> Vec<String> {
     codings.filter(|coding| !coding.is_empty() && coding != "identity").collect()
 }
 
-async fn plain(mut response: Incoming, mut gathered: Gathered<'_, '_>) -> Result<Received, Failure> {
+async fn plain(mut response: IncomingResponse, mut gathered: BodyCollector<'_, '_>) -> Result<Received, Failure> {
     // Most bodies come in one piece, which needs no copy.
     let mut whole: Option<Bytes> = None;
     loop {
@@ -131,9 +131,9 @@ async fn plain(mut response: Incoming, mut gathered: Gathered<'_, '_>) -> Result
 }
 
 async fn decoded(
-    mut response: Incoming,
+    mut response: IncomingResponse,
     codings: &[String],
-    mut gathered: Gathered<'_, '_>,
+    mut gathered: BodyCollector<'_, '_>,
 ) -> Result<Received, Failure> {
     let (url, start) = (gathered.url, gathered.start);
     // An answer to HEAD names the coding that a body would have, and has none.
@@ -157,7 +157,7 @@ async fn decoded(
             Ok(read) => read,
             // The library's own error travels inside; anything else is a broken coding.
             Err(error) => {
-                return Err(match error.get_ref().and_then(|inner| inner.downcast_ref::<Trouble>()) {
+                return Err(match error.get_ref().and_then(|inner| inner.downcast_ref::<SendError>()) {
                     Some(inner) => describe(inner, url, start.elapsed()),
                     None => {
                         let message =
@@ -172,9 +172,9 @@ async fn decoded(
 }
 
 /// What came so far, and where it goes.
-struct Gathered<'s, 'u> {
+struct BodyCollector<'s, 'u> {
     target: Target<'s>,
-    pace: Pace,
+    pace: ReadLimits,
     url: &'u Url,
     start: Instant,
     note: Option<String>,
@@ -183,7 +183,7 @@ struct Gathered<'s, 'u> {
     size: u64,
 }
 
-impl Gathered<'_, '_> {
+impl BodyCollector<'_, '_> {
     fn begin(&mut self, length: Option<u64>) {
         if let Target::Sink { sink, .. } = &mut self.target {
             sink.begin(length);

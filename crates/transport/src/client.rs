@@ -1,13 +1,13 @@
-use crate::body::{self, Pace, Sink, Target};
+use crate::body::{self, ReadLimits, Sink, Target};
 use crate::clock::{Connected, timed};
 use crate::connect::Clients;
 use crate::digest::Challenges;
 use crate::failure::{Via, authority, describe_via, failure, is_lost_connection};
-use crate::incoming::{Incoming, Trouble};
+use crate::incoming::{IncomingResponse, SendError};
 use crate::jar::Jar;
 use crate::options::Options;
 use crate::proxy::Proxies;
-use crate::straight::{self, Straight};
+use crate::straight::{self, PlainClient};
 use crate::upload::{self, Gate};
 use futures_util::future::Either;
 use hyper::HeaderMap;
@@ -34,7 +34,7 @@ pub struct Client {
 struct Shared {
     options: Options,
     clients: Clients,
-    straight: Straight,
+    straight: PlainClient,
     proxies: OnceLock<Proxies>,
     /// Whether there may be a connection from before, which its server may have closed meanwhile.
     used: AtomicBool,
@@ -51,7 +51,7 @@ enum Receiver<'s> {
 }
 
 /// A request that goes out, and what the way to it was.
-struct Way {
+struct Redirects {
     /// The requests that went out, to notice a circle.
     seen: Vec<Arc<PreparedRequest>>,
     hops: Vec<Hop>,
@@ -131,7 +131,7 @@ impl Client {
         start: Instant,
         mut receiver: Receiver<'_>,
     ) -> Result<Exchange, Failure> {
-        let mut way = Way { seen: Vec::new(), hops: Vec::new(), cookies: Vec::new(), start };
+        let mut way = Redirects { seen: Vec::new(), hops: Vec::new(), cookies: Vec::new(), start };
         let mut request = Arc::clone(prepared);
         let mut answered = false;
         loop {
@@ -158,7 +158,8 @@ impl Client {
                         Receiver::Memory => Target::Memory,
                         Receiver::UpTo(most) => Target::UpTo(*most),
                     };
-                    let pace = Pace { each: exchange.sent.sending.timeout, limit: self.shared.options.body_limit };
+                    let pace =
+                        ReadLimits { each: exchange.sent.sending.timeout, limit: self.shared.options.body_limit };
                     self.receive(response, &mut exchange, target, pace, start).await?;
                     exchange.hops = way.hops;
                     exchange.cookies = way.cookies;
@@ -166,7 +167,7 @@ impl Client {
                 }
             };
             // What a redirect says beside its address interests nobody, but the connection may.
-            let pace = Pace { each: exchange.sent.sending.timeout, limit: REDIRECT_BODY };
+            let pace = ReadLimits { each: exchange.sent.sending.timeout, limit: REDIRECT_BODY };
             let limit = pace.each;
             let reading = self.receive(response, &mut exchange, Target::Memory, pace, start);
             if tokio::time::timeout(limit, reading).await.is_err() {
@@ -179,7 +180,7 @@ impl Client {
     }
 
     /// The request as it goes out: with cookies and the answer to a challenge.
-    fn outgoing(&self, request: &Arc<PreparedRequest>, way: &mut Way) -> Result<Arc<PreparedRequest>, Failure> {
+    fn outgoing(&self, request: &Arc<PreparedRequest>, way: &mut Redirects) -> Result<Arc<PreparedRequest>, Failure> {
         let answered = self.challenges.answer(Arc::clone(request));
         let outgoing = answered.map_err(|why| failure(FailureKind::Other, why, None, way.start.elapsed()))?;
         Ok(self.add_cookies(request, outgoing, &mut way.cookies))
@@ -200,7 +201,7 @@ impl Client {
         Arc::new(with_cookies)
     }
 
-    fn take_cookies(&self, exchange: &Exchange, way: &mut Way) {
+    fn take_cookies(&self, exchange: &Exchange, way: &mut Redirects) {
         if !exchange.sent.sending.cookies {
             return;
         }
@@ -215,7 +216,7 @@ impl Client {
         let other = |why: String| failure(FailureKind::Other, why, None, start.elapsed());
         let shared = &*self.shared;
         let proxy = shared.proxies.get_or_init(|| Proxies::new(&shared.options)).of(url);
-        let straight = Straight::takes(prepared) && proxy.is_none() && shared.options.socket.is_none();
+        let straight = PlainClient::takes(prepared) && proxy.is_none() && shared.options.socket.is_none();
         let way = match straight {
             true => Sender::Straight(shared.straight.of(prepared, &shared.options).map_err(other)?),
             false => Sender::Library(shared.clients.of(prepared, &shared.options).map_err(other)?),
@@ -270,10 +271,10 @@ impl Client {
 
     async fn receive(
         &self,
-        response: Incoming,
+        response: IncomingResponse,
         exchange: &mut Exchange,
         target: Target<'_>,
-        pace: Pace,
+        pace: ReadLimits,
         start: Instant,
     ) -> Result<(), Failure> {
         let from = Instant::now();
@@ -297,7 +298,7 @@ impl Client {
     }
 }
 
-impl Way {
+impl Redirects {
     /// Notes a hop that was not the last, and refuses to go in a circle.
     fn passed(&mut self, kind: HopKind, exchange: Exchange, target: &Arc<PreparedRequest>) -> Result<(), Failure> {
         let sent = Arc::clone(&exchange.sent);
@@ -339,7 +340,7 @@ impl Way {
 
 /// The head of an answer, whose body is still to come.
 struct Head {
-    response: Incoming,
+    response: IncomingResponse,
     connected: Connected,
     began: Instant,
     answered: std::time::Duration,
@@ -347,7 +348,7 @@ struct Head {
 }
 
 impl Head {
-    fn parts(self, sent: Arc<PreparedRequest>, start: Instant) -> (Exchange, Incoming) {
+    fn parts(self, sent: Arc<PreparedRequest>, start: Instant) -> (Exchange, IncomingResponse) {
         let Head { response, connected, began, answered, proxy } = self;
         let status = response.status();
         let reason = response
@@ -404,7 +405,7 @@ impl<'c> Sender<'c> {
         self,
         prepared: &PreparedRequest,
         start: Instant,
-    ) -> Result<impl Future<Output = Result<Incoming, Trouble>> + use<'c>, Failure> {
+    ) -> Result<impl Future<Output = Result<IncomingResponse, SendError>> + use<'c>, Failure> {
         let other = |message: String| failure(FailureKind::Other, message, None, start.elapsed());
         let method = hyper::Method::from_bytes(prepared.method.as_bytes())
             .map_err(|_| other(format!("`{}` cannot be a method", prepared.method)))?;
@@ -438,7 +439,7 @@ impl<'c> Sender<'c> {
                 }
                 let mut request = reqwest::Request::new(method, prepared.url.clone());
                 (*request.headers_mut(), *request.body_mut()) = (headers, body);
-                Either::Right(async move { Ok(Incoming::Library(client.execute(request).await?)) })
+                Either::Right(async move { Ok(IncomingResponse::Library(client.execute(request).await?)) })
             }
         })
     }

@@ -2,7 +2,7 @@
 
 use crate::clock::NoSuchHost;
 use crate::head::{self, MOST_FIELDS, Wrong};
-use crate::incoming::{Stage, Trouble};
+use crate::incoming::{ErrorPhase, SendError};
 use std::error::Error;
 use std::io;
 use std::path::Path;
@@ -11,7 +11,7 @@ use url::Url;
 use yieldtray_http::{Failure, FailureKind};
 
 /// What went wrong with a request to `url`.
-pub(crate) fn describe(error: &Trouble, url: &Url, elapsed: Duration) -> Failure {
+pub(crate) fn describe(error: &SendError, url: &Url, elapsed: Duration) -> Failure {
     let (kind, message, hint) = words(error, &authority(url), url);
     Failure { kind, message, hint, elapsed }
 }
@@ -28,9 +28,9 @@ pub(crate) enum Via<'v> {
 }
 
 /// The same, where it goes through something that may be to blame.
-pub(crate) fn describe_via(error: &Trouble, url: &Url, via: Via<'_>, elapsed: Duration) -> Failure {
+pub(crate) fn describe_via(error: &SendError, url: &Url, via: Via<'_>, elapsed: Duration) -> Failure {
     let mut failure = describe(error, url, elapsed);
-    if error.stage != Stage::Connecting || failure.kind != FailureKind::Refused {
+    if error.stage != ErrorPhase::Connecting || failure.kind != FailureKind::Refused {
         return failure;
     }
     let causes = error.causes();
@@ -66,8 +66,8 @@ pub(crate) fn authority(url: &Url) -> String {
 }
 
 /// Whether the connection was lost before an answer began.
-pub(crate) fn is_lost_connection(error: &Trouble) -> bool {
-    if error.stage != Stage::Exchange {
+pub(crate) fn is_lost_connection(error: &SendError) -> bool {
+    if error.stage != ErrorPhase::Exchange {
         return false;
     }
     let causes = error.causes();
@@ -79,7 +79,7 @@ pub(crate) fn is_lost_connection(error: &Trouble) -> bool {
 const LOST: [io::ErrorKind; 3] =
     [io::ErrorKind::ConnectionReset, io::ErrorKind::BrokenPipe, io::ErrorKind::UnexpectedEof];
 
-fn words(error: &Trouble, host: &str, url: &Url) -> (FailureKind, String, Option<String>) {
+fn words(error: &SendError, host: &str, url: &Url) -> (FailureKind, String, Option<String>) {
     let causes = error.causes();
     if let Some(unknown) = find::<NoSuchHost>(&causes) {
         let hint = "check the address for a slip, and that the network is there".to_owned();
@@ -91,7 +91,7 @@ fn words(error: &Trouble, host: &str, url: &Url) -> (FailureKind, String, Option
     let io = find::<io::Error>(&causes);
     let http = find::<hyper::Error>(&causes);
     let io_kind = io.map(io::Error::kind);
-    if error.stage == Stage::Connecting {
+    if error.stage == ErrorPhase::Connecting {
         return match io_kind {
             Some(io::ErrorKind::ConnectionRefused) => (
                 FailureKind::Refused,
@@ -132,7 +132,7 @@ fn words(error: &Trouble, host: &str, url: &Url) -> (FailureKind, String, Option
     {
         return (FailureKind::BrokenOff, format!("{host} broke the connection off before the answer was whole"), None);
     }
-    if error.stage == Stage::Body {
+    if error.stage == ErrorPhase::Body {
         return (FailureKind::BrokenOff, format!("the body {host} sent is broken: {}", innermost(&causes)), None);
     }
     (FailureKind::Other, format!("the exchange with {host} failed: {}", innermost(&causes)), None)

@@ -12,14 +12,14 @@ use std::error::Error;
 use std::pin::Pin;
 
 /// An answer as it comes.
-pub(crate) enum Incoming {
+pub(crate) enum IncomingResponse {
     /// From the client that knows TLS, proxies and HTTP/2.
     Library(reqwest::Response),
     /// From the client that knows none of these.
     Straight(hyper::Response<hyper::body::Incoming>),
 }
 
-impl Incoming {
+impl IncomingResponse {
     pub(crate) fn status(&self) -> StatusCode {
         match self {
             Self::Library(response) => response.status(),
@@ -65,13 +65,13 @@ impl Incoming {
     }
 
     /// The next bytes of the body.
-    pub(crate) async fn chunk(&mut self) -> Result<Option<Bytes>, Trouble> {
+    pub(crate) async fn chunk(&mut self) -> Result<Option<Bytes>, SendError> {
         match self {
             Self::Library(response) => Ok(response.chunk().await?),
             Self::Straight(response) => loop {
                 let body = response.body_mut();
                 let frame = std::future::poll_fn(|context| Pin::new(&mut *body).poll_frame(context)).await;
-                let Some(frame) = frame.transpose().map_err(Trouble::of_body)? else { return Ok(None) };
+                let Some(frame) = frame.transpose().map_err(SendError::of_body)? else { return Ok(None) };
                 // Trailer fields are passed over.
                 if let Ok(bytes) = frame.into_data() {
                     return Ok(Some(bytes));
@@ -81,15 +81,15 @@ impl Incoming {
     }
 
     /// The rest of the body.
-    pub(crate) fn chunks(self) -> impl Stream<Item = Result<Bytes, Trouble>> {
+    pub(crate) fn chunks(self) -> impl Stream<Item = Result<Bytes, SendError>> {
         stream::try_unfold(self, |mut rest| async move { Ok(rest.chunk().await?.map(|bytes| (bytes, rest))) })
     }
 }
 
 /// What went wrong, and where.
 #[derive(Debug)]
-pub(crate) struct Trouble {
-    pub(crate) stage: Stage,
+pub(crate) struct SendError {
+    pub(crate) stage: ErrorPhase,
     /// The start of the answer, where it is known.
     pub(crate) head: Vec<u8>,
     error: Box<dyn Error + Send + Sync>,
@@ -97,7 +97,7 @@ pub(crate) struct Trouble {
 
 /// Where something went wrong.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum Stage {
+pub(crate) enum ErrorPhase {
     /// While connecting.
     Connecting,
     /// In the answer's body.
@@ -106,9 +106,9 @@ pub(crate) enum Stage {
     Exchange,
 }
 
-impl Trouble {
+impl SendError {
     fn of_body(error: hyper::Error) -> Self {
-        Self { stage: Stage::Body, head: Vec::new(), error: error.into() }
+        Self { stage: ErrorPhase::Body, head: Vec::new(), error: error.into() }
     }
 
     /// The error and its causes, the outermost first. An input/output error does not name what it carries as
@@ -123,28 +123,28 @@ impl Trouble {
     }
 }
 
-impl std::fmt::Display for Trouble {
+impl std::fmt::Display for SendError {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         self.error.fmt(f)
     }
 }
 
-impl Error for Trouble {}
+impl Error for SendError {}
 
-impl From<reqwest::Error> for Trouble {
+impl From<reqwest::Error> for SendError {
     fn from(error: reqwest::Error) -> Self {
         let stage = match () {
-            () if error.is_connect() => Stage::Connecting,
-            () if error.is_body() || error.is_decode() => Stage::Body,
-            () => Stage::Exchange,
+            () if error.is_connect() => ErrorPhase::Connecting,
+            () if error.is_body() || error.is_decode() => ErrorPhase::Body,
+            () => ErrorPhase::Exchange,
         };
         Self { stage, head: Vec::new(), error: error.into() }
     }
 }
 
-impl From<legacy::Error> for Trouble {
+impl From<legacy::Error> for SendError {
     fn from(error: legacy::Error) -> Self {
-        let stage = if error.is_connect() { Stage::Connecting } else { Stage::Exchange };
+        let stage = if error.is_connect() { ErrorPhase::Connecting } else { ErrorPhase::Exchange };
         let mut extras = Extensions::new();
         if let Some(connected) = error.connect_info() {
             connected.get_extras(&mut extras);

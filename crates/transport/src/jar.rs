@@ -20,7 +20,7 @@ impl std::fmt::Debug for Jar {
 
 /// A cookie as it can be kept and looked at.
 #[derive(Clone, PartialEq, Eq)]
-pub struct KeptCookie {
+pub struct StoredCookie {
     /// The host or domain it holds for.
     pub domain: String,
     /// The path it holds below.
@@ -51,9 +51,9 @@ impl Jar {
     }
 
     /// The cookies that have not ended.
-    pub fn kept(&self) -> Vec<KeptCookie> {
+    pub fn kept(&self) -> Vec<StoredCookie> {
         let row = |cookie: &Cookie<'static>| {
-            Some(KeptCookie {
+            Some(StoredCookie {
                 domain: String::from(&cookie.domain),
                 path: String::from(&cookie.path),
                 name: cookie.name().to_owned(),

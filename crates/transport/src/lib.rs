@@ -19,5 +19,5 @@ mod watched;
 
 pub use body::Sink;
 pub use client::Client;
-pub use jar::{Jar, KeptCookie};
+pub use jar::{Jar, StoredCookie};
 pub use options::{Options, Proxy};

@@ -3,7 +3,7 @@
 //! a small request costs otherwise. It also writes paths as it likes, and shows nothing of an answer it cannot read.
 
 use crate::clock::{TimedConnections, TimedConnector, TimedResolver};
-use crate::incoming::{Incoming, Trouble};
+use crate::incoming::{IncomingResponse, SendError};
 use crate::options::Options;
 use crate::tls::{self, Trust};
 use crate::upload::Gate;
@@ -33,12 +33,12 @@ type Tls = Client<Connecting<HttpsConnector<HttpConnector<TimedResolver>>>, reqw
 /// Clients without a proxy: for plain http/1.1; and for TLS, by whether HTTP/2 may be spoken, whether certificates are
 /// verified, and whether the client's certificate may be shown. Each is made when it is first needed.
 #[derive(Default)]
-pub(crate) struct Straight {
+pub(crate) struct PlainClient {
     plain: OnceLock<Plain>,
     tls: [[[OnceLock<Tls>; 2]; 2]; 2],
 }
 
-impl fmt::Debug for Straight {
+impl fmt::Debug for PlainClient {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str("Straight")
     }
@@ -51,7 +51,7 @@ pub(crate) enum Way<'c> {
     Tls(&'c Tls),
 }
 
-impl Straight {
+impl PlainClient {
     /// Whether a request may go this way, as far as it says itself.
     pub(crate) fn takes(prepared: &PreparedRequest) -> bool {
         prepared.version != Some(HttpVersion::Http2)
@@ -105,7 +105,7 @@ fn builder() -> hyper_util::client::legacy::Builder {
 
 impl Way<'_> {
     /// Sends a request and gives the head of its answer. With a gate, the body waits until the server wants it.
-    pub(crate) async fn send(self, mut request: Request, gate: Option<Gate>) -> Result<Incoming, Trouble> {
+    pub(crate) async fn send(self, mut request: Request, gate: Option<Gate>) -> Result<IncomingResponse, SendError> {
         if let Some(gate) = gate.clone() {
             hyper::ext::on_informational(&mut request, move |answer| {
                 if answer.status() == hyper::StatusCode::CONTINUE {
@@ -121,6 +121,6 @@ impl Way<'_> {
         if let Some(gate) = gate {
             gate.close();
         }
-        Ok(Incoming::Straight(response))
+        Ok(IncomingResponse::Straight(response))
     }
 }

@@ -12,14 +12,14 @@ pub(crate) struct Export {
     pub(crate) target: Option<String>,
     /// Whether values stand in it, or `off`: keep their names as variables
     #[arg(long, value_name = "ON|OFF", default_value = "on")]
-    pub(crate) with_values: Whether,
+    pub(crate) with_values: OnOff,
     /// List the targets
     #[arg(long, conflicts_with_all = ["place", "target"])]
     pub(crate) targets: bool,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
-pub(crate) enum Whether {
+pub(crate) enum OnOff {
     On,
     Off,
 }

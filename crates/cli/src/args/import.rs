@@ -1,6 +1,6 @@
 //! Options of `import`.
 
-use super::Later;
+use super::LazyArgs;
 use clap::{Args as Group, Subcommand};
 use std::path::PathBuf;
 
@@ -17,14 +17,14 @@ pub(crate) enum ImportFrom {
   yieldtray import curl \"curl -d bins=24 http://127.0.0.1:4616/lots\"
   yieldtray import curl < commands.sh
   yieldtray import curl commands.sh --into requests/pasted.http --dry")]
-    Curl(Later<ImportCurl>),
+    Curl(LazyArgs<ImportCurl>),
     /// Make requests of what a browser recorded (HTTP Archive 1.2)
     #[command(after_help = "Examples:
   yieldtray import har desk.har --only '/api/*' --into requests/desk.http
   yieldtray import har desk.har --method POST --with-checks
 
 Images, fonts, style and scripts are left out. Cookies and credentials become secret values.")]
-    Har(Later<ImportHar>),
+    Har(LazyArgs<ImportHar>),
     /// Make a workspace of a description of an API (OpenAPI 3.0 and 3.1)
     #[command(after_help = "Examples:
   yieldtray import openapi packhouse.yaml --into requests
@@ -32,12 +32,12 @@ Images, fonts, style and scripts are left out. Cookies and credentials become se
 
 A file for each tag, with the schemas that answers must fit beside it; servers become environments.
 What is there already stays as it is.")]
-    Openapi(Later<ImportOpenapi>),
+    Openapi(LazyArgs<ImportOpenapi>),
 }
 
 /// Where the requests go.
 #[derive(Clone, Debug, Group)]
-pub(crate) struct Into {
+pub(crate) struct ImportTarget {
     /// Append the requests to FILE.http, secrets to yieldtray.local.toml, instead of printing them
     #[arg(long, value_name = "FILE.http")]
     pub(crate) into: Option<PathBuf>,
@@ -52,7 +52,7 @@ pub(crate) struct ImportCurl {
     #[arg(value_name = "COMMAND|FILE", default_value = "-")]
     pub(crate) given: Vec<String>,
     #[command(flatten)]
-    pub(crate) into: Into,
+    pub(crate) into: ImportTarget,
 }
 
 #[derive(Debug, Group)]
@@ -79,7 +79,7 @@ pub(crate) struct ImportHar {
     #[arg(long)]
     pub(crate) with_checks: bool,
     #[command(flatten)]
-    pub(crate) into: Into,
+    pub(crate) into: ImportTarget,
 }
 
 #[derive(Debug, Group)]

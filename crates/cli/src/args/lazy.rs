@@ -6,12 +6,12 @@ use clap::builder::Resettable;
 use clap::error::Error;
 use clap::{ArgMatches, Args, Command, FromArgMatches};
 
-/// The arguments `T` of a command; those of commands below it are each a `Later` of their own. The options of every
+/// The arguments `T` of a command; those of commands below it are each a `LazyArgs` of their own. The options of every
 /// command are laid out beside them.
 #[derive(Debug)]
-pub(crate) struct Later<T>(pub(crate) T);
+pub(crate) struct LazyArgs<T>(pub(crate) T);
 
-impl<T: Args> Args for Later<T> {
+impl<T: Args> Args for LazyArgs<T> {
     fn augment_args(command: Command) -> Command {
         command.defer(|command| with::<Common>(with::<T>(command)))
     }
@@ -21,7 +21,7 @@ impl<T: Args> Args for Later<T> {
     }
 }
 
-impl<T: FromArgMatches> FromArgMatches for Later<T> {
+impl<T: FromArgMatches> FromArgMatches for LazyArgs<T> {
     fn from_arg_matches(matches: &ArgMatches) -> Result<Self, Error> {
         T::from_arg_matches(matches).map(Self)
     }

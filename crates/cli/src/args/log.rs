@@ -1,6 +1,6 @@
 //! The options of `log`, and of looking at an exchange.
 
-use super::{Later, Part};
+use super::{LazyArgs, Part};
 use crate::args::time::{Since, StatusRange};
 use clap::{Args as Group, Subcommand, ValueEnum};
 use std::path::PathBuf;
@@ -42,32 +42,32 @@ pub(crate) enum LogAction {
     #[command(after_help = "Examples:
   yieldtray log show
   yieldtray log show 41 --pick body.id")]
-    Show(Later<LogShow>),
+    Show(LazyArgs<LogShow>),
     /// Send a past request once more, and say what differs from then
     #[command(after_help = "Examples:
   yieldtray log again 41
   yieldtray log again 41 --exactly")]
-    Again(Later<LogAgain>),
+    Again(LazyArgs<LogAgain>),
     /// Compare two past answers, one with the one before it, or those of two environments; exit 1 if they differ
     #[command(after_help = "Examples:
   yieldtray log compare 41 44
   yieldtray log compare 44 --ignore 'body.lots[*].weighed_at'
   yieldtray log compare -e bench -e live list-growers --shape")]
-    Compare(Later<LogCompare>),
+    Compare(LazyArgs<LogCompare>),
     /// Drop exchanges by number
     #[command(after_help = "Example: yieldtray log drop 41 44")]
-    Drop(Later<LogDrop>),
+    Drop(LazyArgs<LogDrop>),
     /// Drop all exchanges; with `--env`, those of that environment
     #[command(after_help = "Example: yieldtray log clear --older-than 7d")]
-    Clear(Later<LogClear>),
+    Clear(LazyArgs<LogClear>),
     /// Write exchanges as an HTTP Archive, which a browser's network panel opens
     #[command(after_help = "Example: yieldtray log export har --since 1d --out morning.har")]
-    Export(Later<LogExport>),
+    Export(LazyArgs<LogExport>),
     /// Draw how the time and size of one request went on
     #[command(after_help = "Examples:
   yieldtray log trend list-growers
   yieldtray log trend requests/intake.http#book-lot --out book-lot.svg")]
-    Trend(Later<LogTrend>),
+    Trend(LazyArgs<LogTrend>),
 }
 
 #[derive(Debug, Group)]
@@ -76,12 +76,12 @@ pub(crate) struct LogShow {
     #[arg(value_name = "NUMBER", value_parser = number, allow_negative_numbers = true)]
     pub(crate) number: Option<i64>,
     #[command(flatten)]
-    pub(crate) looking: Looking,
+    pub(crate) looking: DisplayArgs,
 }
 
 /// What to print of an exchange.
 #[derive(Debug, Default, Group)]
-pub(crate) struct Looking {
+pub(crate) struct DisplayArgs {
     /// What to print of the exchange: head, body, sent, timeline, cookies, all (comma-separated)
     #[arg(long, value_name = "PARTS", value_delimiter = ',')]
     pub(crate) show: Vec<Part>,
@@ -103,9 +103,9 @@ pub(crate) struct LogAgain {
     #[arg(long)]
     pub(crate) exactly: bool,
     #[command(flatten)]
-    pub(crate) looking: Looking,
+    pub(crate) looking: DisplayArgs,
     #[command(flatten)]
-    pub(crate) comparing: Comparing,
+    pub(crate) comparing: CompareArgs,
     /// Send to a guarded environment without asking
     #[arg(long)]
     pub(crate) yes: bool,
@@ -113,7 +113,7 @@ pub(crate) struct LogAgain {
 
 /// What counts as a difference.
 #[derive(Debug, Group)]
-pub(crate) struct Comparing {
+pub(crate) struct CompareArgs {
     /// Leave a part out: status, headers, headers.NAME, body, body.MEMBER or a JSONPath (repeatable)
     #[arg(long, value_name = "PART")]
     pub(crate) ignore: Vec<String>,
@@ -129,7 +129,7 @@ pub(crate) struct LogCompare {
     #[arg(value_name = "NUMBER|WHERE", num_args = 0..=2)]
     pub(crate) what: Vec<String>,
     #[command(flatten)]
-    pub(crate) comparing: Comparing,
+    pub(crate) comparing: CompareArgs,
     /// Send to a guarded environment without asking
     #[arg(long)]
     pub(crate) yes: bool,

@@ -10,16 +10,16 @@ pub(crate) mod time;
 use clap::error::Error;
 use clap::{ArgMatches, Args as Group, CommandFactory, FromArgMatches, Parser, Subcommand, ValueEnum};
 pub(crate) use common::{Color, Common};
-pub(crate) use export::{Export, Whether};
-pub(crate) use import::{Import, ImportCurl, ImportFrom, ImportHar, ImportOpenapi, Into};
-pub(crate) use lazy::Later;
+pub(crate) use export::{Export, OnOff};
+pub(crate) use import::{Import, ImportCurl, ImportFrom, ImportHar, ImportOpenapi, ImportTarget};
+pub(crate) use lazy::LazyArgs;
 pub(crate) use log::{
-    Comparing, ExportFormat, Log, LogAction, LogAgain, LogClear, LogCompare, LogDrop, LogExport, LogFilter, LogShow,
-    LogTrend, Looking,
+    CompareArgs, DisplayArgs, ExportFormat, Log, LogAction, LogAgain, LogClear, LogCompare, LogDrop, LogExport,
+    LogFilter, LogShow, LogTrend,
 };
 use std::path::PathBuf;
 use std::str::FromStr;
-use yieldtray_report::Kind;
+use yieldtray_report::ReportKind;
 use yieldtray_source::{closest, join_words};
 
 /// Keeps API requests as plain text beside the code, sends them, and replays them with checks.
@@ -67,10 +67,10 @@ pub(crate) fn wants_data() -> bool {
 pub(crate) enum Command {
     /// Start a made-up packhouse API on loopback, lay a workspace, replay it
     #[command(after_help = "Example: yieldtray demo --keep packhouse --serve")]
-    Demo(Later<Demo>),
+    Demo(LazyArgs<Demo>),
     /// Lay a small workspace to start from
     #[command(after_help = "Example: yieldtray init api")]
-    Init(Later<Init>),
+    Init(LazyArgs<Init>),
     /// Send one request
     #[command(after_help = "Examples:
   yieldtray send requests/intake.http#book-lot --needs send
@@ -78,13 +78,13 @@ pub(crate) enum Command {
   yieldtray send --text 'GET /lots' --pick 'body.lots.map(l, l.id)'
   yieldtray send stock.http --out stock.csv --show timeline
   yieldtray send --text 'GET /lots?state=open' --append requests/lots.http")]
-    Send(Later<Send>),
+    Send(LazyArgs<Send>),
     /// Send many requests in order and judge their checks
     #[command(after_help = "Examples:
   yieldtray replay requests --tag smoke -e bench
   yieldtray replay --jobs 8 --fail-fast
   yieldtray replay requests/intake.http --watch")]
-    Replay(Later<Replay>),
+    Replay(LazyArgs<Replay>),
     /// Find out what the checks would not notice, by altering what comes back
     #[command(after_help = "Examples:
   yieldtray prove requests/intake.http
@@ -93,26 +93,26 @@ pub(crate) enum Command {
 Each request is sent once. Its answer is then altered in one respect at a time, without sending anything
 more: another status, no body, each field of a JSON body missing, null, of another type or with another
 value, a header field less, another content type, very slow.")]
-    Prove(Later<Prove>),
+    Prove(LazyArgs<Prove>),
     /// Work with the reports that `replay` wrote
     #[command(after_help = "Example: yieldtray report merge part-*.json --report html=replay.html")]
-    Report(Later<Report>),
+    Report(LazyArgs<Report>),
     /// List the requests there are
     #[command(after_help = "Examples:
   yieldtray list requests/intake.http
   yieldtray list --graph=dot > graph.dot")]
-    List(Later<List>),
+    List(LazyArgs<List>),
     /// Show what each name is now and where it comes from
     #[command(after_help = "Examples:
   yieldtray values book-lot
   yieldtray values --across
   yieldtray values --functions")]
-    Values(Later<Values>),
+    Values(LazyArgs<Values>),
     /// Show the environments, or choose one for this checkout
     #[command(after_help = "Examples:
   yieldtray env live
   yieldtray env rehearsal --like bench")]
-    Env(Later<Env>),
+    Env(LazyArgs<Env>),
     /// Let a workspace run its commands and read files, variables and keys outside its directory
     #[command(after_help = "Examples:
   yieldtray allow
@@ -122,17 +122,17 @@ value, a header field less, another content type, very slow.")]
 A workspace that was cloned does none of this by itself. What is allowed is
 the private configuration as it is now: a change of it has to be allowed
 again. docs/trust.md says what a workspace can do before and after.")]
-    Allow(Later<Allow>),
+    Allow(LazyArgs<Allow>),
     /// Show what responses yielded, or drop some of it
     #[command(after_help = "Examples:
   yieldtray tray
   yieldtray tray drop token")]
-    Tray(Later<Tray>),
+    Tray(LazyArgs<Tray>),
     /// Show the cookies, or drop some of them
     #[command(after_help = "Examples:
   yieldtray cookies
   yieldtray cookies drop packhouse_session")]
-    Cookies(Later<Cookies>),
+    Cookies(LazyArgs<Cookies>),
     /// Show past exchanges, look at one again, send it again, compare
     #[command(
         args_conflicts_with_subcommands = true,
@@ -142,7 +142,7 @@ again. docs/trust.md says what a workspace can do before and after.")]
   yieldtray log show 41 --show head,body
   yieldtray log compare 41"
     )]
-    Log(Later<Log>),
+    Log(LazyArgs<Log>),
     /// Find mistakes and oddities without sending anything
     #[command(after_help = "Examples:
   yieldtray lint requests
@@ -151,12 +151,12 @@ again. docs/trust.md says what a workspace can do before and after.")]
 
 How much each class of finding matters is said in `[lint]` of yieldtray.toml.
 A comment above it leaves a single one out: `# accepted unused-yield: read by the night shift`.")]
-    Lint(Later<Lint>),
+    Lint(LazyArgs<Lint>),
     /// Serve an editor: the Language Server Protocol 3.17 on standard input and output
     #[command(after_help = "Example, for an editor's settings: yieldtray lsp
 
 How to set up editors is described in docs/editors.md.")]
-    Lsp(Later<Nothing>),
+    Lsp(LazyArgs<NoArgs>),
     /// Hand a request over as a shell command, as code, or in a format
     #[command(after_help = "Examples:
   yieldtray export book-lot --as shell
@@ -165,21 +165,21 @@ How to set up editors is described in docs/editors.md.")]
   yieldtray export --targets
 
 Secrets never stand in it: it reads them from the environment.")]
-    Export(Later<Export>),
+    Export(LazyArgs<Export>),
     /// Take requests in that others hand you
     #[command(after_help = "Example: yieldtray import curl \"curl -d bins=24 http://127.0.0.1:4616/lots\"")]
-    Import(Later<Import>),
+    Import(LazyArgs<Import>),
     /// Lay request files out in one style; what is sent stays the same
     #[command(after_help = "Examples:
   yieldtray tidy
   yieldtray tidy --verify requests
   yieldtray tidy - < intake.http")]
-    Tidy(Later<Tidy>),
+    Tidy(LazyArgs<Tidy>),
 }
 
 /// Of a command that takes no arguments of its own.
 #[derive(Debug, Group)]
-pub(crate) struct Nothing {}
+pub(crate) struct NoArgs {}
 
 /// What is dropped, of what has names.
 #[derive(Debug, Group)]
@@ -231,7 +231,7 @@ pub(crate) struct Send {
     #[arg(long, value_name = "REQUEST")]
     pub(crate) text: Option<String>,
     #[command(flatten)]
-    pub(crate) looking: Looking,
+    pub(crate) looking: DisplayArgs,
     /// Write the response body to FILE, whatever its size
     #[arg(long, value_name = "FILE")]
     pub(crate) out: Option<PathBuf>,
@@ -287,7 +287,7 @@ pub(crate) enum Needs {
 
 /// Which cells.
 #[derive(Debug, Default, Group)]
-pub(crate) struct Choice {
+pub(crate) struct SelectionArgs {
     /// Folders, FILE.http, FILE.http:LINE, FILE.http#NAME or bare names [default: the whole workspace]
     #[arg(value_name = "WHERE")]
     pub(crate) places: Vec<String>,
@@ -305,7 +305,7 @@ pub(crate) struct Choice {
 #[derive(Debug, Group)]
 pub(crate) struct Replay {
     #[command(flatten)]
-    pub(crate) choice: Choice,
+    pub(crate) choice: SelectionArgs,
     /// Only one shard of the files, as in 2/4, with the files they rely on; a file is always in the same one
     #[arg(long, value_name = "I/N")]
     pub(crate) shard: Option<String>,
@@ -341,7 +341,7 @@ pub(crate) struct Replay {
 #[derive(Debug, Group)]
 pub(crate) struct Prove {
     #[command(flatten)]
-    pub(crate) choice: Choice,
+    pub(crate) choice: SelectionArgs,
     /// Exit with 1 if the checks of a file notice fewer of the changes than this, in percent
     #[arg(long, value_name = "PERCENT", value_parser = clap::value_parser!(u8).range(0..=100))]
     pub(crate) least: Option<u8>,
@@ -364,7 +364,7 @@ pub(crate) enum ReportAction {
 
 Of a request that stands in several reports, the one that was sent last holds."
     )]
-    Merge(Later<ReportMerge>),
+    Merge(LazyArgs<ReportMerge>),
 }
 
 #[derive(Debug, Group)]
@@ -380,7 +380,7 @@ pub(crate) struct ReportMerge {
 /// `FORMAT=FILE`.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(crate) struct ReportFile {
-    pub(crate) kind: Kind,
+    pub(crate) kind: ReportKind,
     pub(crate) file: PathBuf,
 }
 
@@ -388,14 +388,15 @@ impl FromStr for ReportFile {
     type Err = String;
 
     fn from_str(text: &str) -> Result<Self, String> {
-        let kinds = || join_words(Kind::ALL.map(Kind::as_str));
+        let kinds = || join_words(ReportKind::ALL.map(ReportKind::as_str));
         let (name, file) = text
             .split_once('=')
             .ok_or_else(|| format!("write a format and a file, as in `html={text}`; the formats are {}", kinds()))?;
-        let kind = Kind::of(name).ok_or_else(|| match closest(name, Kind::ALL.map(Kind::as_str)) {
-            Some(meant) => format!("there is no format `{name}`: did you mean `{meant}`?"),
-            None => format!("there is no format `{name}`, but {}", kinds()),
-        })?;
+        let kind =
+            ReportKind::of(name).ok_or_else(|| match closest(name, ReportKind::ALL.map(ReportKind::as_str)) {
+                Some(meant) => format!("there is no format `{name}`: did you mean `{meant}`?"),
+                None => format!("there is no format `{name}`, but {}", kinds()),
+            })?;
         if file.is_empty() {
             return Err(format!("name a file, as in `{name}=report`"));
         }
@@ -456,10 +457,10 @@ pub(crate) struct Tray {
 pub(crate) enum TrayAction {
     /// Drop values by name
     #[command(after_help = "Example: yieldtray tray drop token lot_id")]
-    Drop(Later<Names>),
+    Drop(LazyArgs<Names>),
     /// Drop all values of the environment
     #[command(after_help = "Example: yieldtray tray clear -e bench")]
-    Clear(Later<Nothing>),
+    Clear(LazyArgs<NoArgs>),
 }
 
 #[derive(Debug, Group)]
@@ -472,10 +473,10 @@ pub(crate) struct Cookies {
 pub(crate) enum CookiesAction {
     /// Drop cookies by name
     #[command(after_help = "Example: yieldtray cookies drop packhouse_session")]
-    Drop(Later<Names>),
+    Drop(LazyArgs<Names>),
     /// Drop all cookies of the environment
     #[command(after_help = "Example: yieldtray cookies clear -e bench")]
-    Clear(Later<Nothing>),
+    Clear(LazyArgs<NoArgs>),
 }
 
 #[derive(Debug, Group)]

@@ -1,7 +1,7 @@
 //! `yieldtray allow`: lets a workspace reach outside its directory.
 
 use crate::args::{Allow, Common};
-use crate::error::Stop;
+use crate::error::CommandError;
 use crate::files::root_of;
 use crate::output::Out;
 use crate::output::table::Cell;
@@ -17,7 +17,7 @@ use yieldtray_source::escape::escape_line;
 use yieldtray_store::StateFolder;
 
 /// Allows a workspace, forgets that, or lists what is allowed.
-pub(crate) fn allow(common: &Common, args: &Allow, out: &mut Out) -> Result<u8, Stop> {
+pub(crate) fn allow(common: &Common, args: &Allow, out: &mut Out) -> Result<u8, CommandError> {
     if args.list {
         return list(out);
     }
@@ -62,7 +62,7 @@ pub(crate) fn allow(common: &Common, args: &Allow, out: &mut Out) -> Result<u8, 
 }
 
 /// Forgets an allowance. The workspace itself may be gone.
-fn revoke(folder: &Path, out: &mut Out) -> Result<u8, Stop> {
+fn revoke(folder: &Path, out: &mut Out) -> Result<u8, CommandError> {
     let root: PathBuf = match folder.canonicalize() {
         Ok(folder) => root_of(&folder),
         Err(_) => folder.to_owned(),
@@ -78,7 +78,7 @@ fn revoke(folder: &Path, out: &mut Out) -> Result<u8, Stop> {
     Ok(0)
 }
 
-fn list(out: &mut Out) -> Result<u8, Stop> {
+fn list(out: &mut Out) -> Result<u8, CommandError> {
     let all = Allowed::expected()?.all();
     if out.json {
         let rows: Vec<_> =

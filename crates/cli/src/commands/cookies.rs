@@ -1,22 +1,22 @@
 use super::expect_known;
-use crate::args::{Common, Cookies, CookiesAction, Later, Names};
+use crate::args::{Common, Cookies, CookiesAction, LazyArgs, Names};
 use crate::clock;
-use crate::error::Stop;
-use crate::host::Host;
+use crate::error::CommandError;
+use crate::host::HostFacts;
 use crate::output::table::Cell;
 use crate::output::{Out, data};
-use crate::project::Session;
+use crate::project::Project;
 use crate::project::state;
 use serde_json::json;
 use std::io::Write;
 use yieldtray_http::MASK;
 use yieldtray_source::escape::escape_line;
 use yieldtray_store::Kind;
-use yieldtray_transport::{Jar, KeptCookie};
+use yieldtray_transport::{Jar, StoredCookie};
 
 /// Shows the cookies that are kept for the chosen environment, or drops some of them.
-pub(crate) fn cookies(common: &Common, args: Cookies, host: &Host, out: &mut Out) -> Result<u8, Stop> {
-    let session = Session::open(common, host, out, &[])?;
+pub(crate) fn cookies(common: &Common, args: Cookies, host: &HostFacts, out: &mut Out) -> Result<u8, CommandError> {
+    let session = Project::open(common, host, out, &[])?;
     let environment = state::environment(&session.settings).to_owned();
     let mut store = state::open_or_set_aside(&session, out)?;
     let rows = store.as_ref().map(|store| store.credentials(&environment, Kind::Cookie)).transpose()?;
@@ -28,7 +28,7 @@ pub(crate) fn cookies(common: &Common, args: Cookies, host: &Host, out: &mut Out
         Some(CookiesAction::Clear(_)) => {
             store.as_mut().map(|store| store.clear_credentials(&environment, Kind::Cookie)).transpose()?.unwrap_or(0)
         }
-        Some(CookiesAction::Drop(Later(Names { names }))) => {
+        Some(CookiesAction::Drop(LazyArgs(Names { names }))) => {
             let known: Vec<&str> = cookies.iter().map(|cookie| cookie.name.as_str()).collect();
             expect_known(&names, &known, |name| format!("there is no cookie `{name}`"), "yieldtray cookies")?;
             let gone = cookies.iter().filter(|cookie| names.contains(&cookie.name));
@@ -43,8 +43,8 @@ pub(crate) fn cookies(common: &Common, args: Cookies, host: &Host, out: &mut Out
     Ok(0)
 }
 
-fn show(session: &Session, cookies: &[KeptCookie], out: &mut Out) -> Result<u8, Stop> {
-    let value = |cookie: &KeptCookie| if session.reveal { cookie.value.clone() } else { MASK.to_owned() };
+fn show(session: &Project, cookies: &[StoredCookie], out: &mut Out) -> Result<u8, CommandError> {
+    let value = |cookie: &StoredCookie| if session.reveal { cookie.value.clone() } else { MASK.to_owned() };
     if out.json {
         let rows = cookies.iter().map(|cookie| {
             json!({

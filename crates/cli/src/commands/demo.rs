@@ -1,8 +1,8 @@
 use super::init::lay;
 use super::replay::replay;
-use crate::args::{Choice, Common, Demo, Replay};
-use crate::error::Stop;
-use crate::host::Host;
+use crate::args::{Common, Demo, Replay, SelectionArgs};
+use crate::error::CommandError;
+use crate::host::HostFacts;
 use crate::interrupt::Interrupts;
 use crate::output::Out;
 use crate::project::gitignore::ensure_gitignore;
@@ -34,7 +34,7 @@ const PRIVATE: &str = include_str!("../../demo/yieldtray.local.toml");
 const TRUCK: &str = "PH north 12";
 
 /// Starts the packhouse, lays a workspace for it and replays that, for real.
-pub(crate) fn demo(common: &Common, args: &Demo, host: &Host, out: &mut Out) -> Result<u8, Stop> {
+pub(crate) fn demo(common: &Common, args: &Demo, host: &HostFacts, out: &mut Out) -> Result<u8, CommandError> {
     let Demo { keep, serve } = args;
     let bench = Packhouse::start(Server::Bench).context("cannot start the packhouse")?;
     let live = Packhouse::start(Server::Live).context("cannot start the packhouse")?;
@@ -59,7 +59,7 @@ pub(crate) fn demo(common: &Common, args: &Demo, host: &Host, out: &mut Out) -> 
     let set = [format!("truck={TRUCK}")].into_iter().chain(common.set.iter().cloned()).collect();
     let common = Common { directory: Some(folder.clone()), set, ..common.clone() };
     let all = Replay {
-        choice: Choice::default(),
+        choice: SelectionArgs::default(),
         shard: None,
         times: 1,
         jobs: 1,
@@ -83,19 +83,28 @@ pub(crate) fn demo(common: &Common, args: &Demo, host: &Host, out: &mut Out) -> 
     Ok(code)
 }
 
-fn refuse_full(folder: &Path) -> Result<(), Stop> {
+fn refuse_full(folder: &Path) -> Result<(), CommandError> {
     let full = match std::fs::read_dir(folder) {
         Ok(mut entries) => entries.next().is_some(),
         Err(_) => folder.exists(),
     };
     if full {
         let message = format!("`{}` is there already and not empty", folder.display());
-        return Err(Stop::refused_with(message, "name a folder that is empty or not there; nothing was written"));
+        return Err(CommandError::refused_with(
+            message,
+            "name a folder that is empty or not there; nothing was written",
+        ));
     }
     Ok(())
 }
 
-fn what_next(out: &mut Out, keep: Option<&Path>, serve: bool, folder: &Path, bench: &Packhouse) -> Result<(), Stop> {
+fn what_next(
+    out: &mut Out,
+    keep: Option<&Path>,
+    serve: bool,
+    folder: &Path,
+    bench: &Packhouse,
+) -> Result<(), CommandError> {
     let look = out.look;
     let shown = keep.map_or_else(|| folder.display().to_string(), |keep| keep.display().to_string());
     let mut lines = Vec::new();
@@ -120,7 +129,7 @@ fn what_next(out: &mut Out, keep: Option<&Path>, serve: bool, folder: &Path, ben
     Ok(())
 }
 
-fn wait_for_interrupt() -> Result<(), Stop> {
+fn wait_for_interrupt() -> Result<(), CommandError> {
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().context("cannot wait")?;
     runtime.block_on(async {
         Interrupts::watch().context("cannot wait for Ctrl-C")?.next().await;

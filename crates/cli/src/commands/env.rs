@@ -1,12 +1,12 @@
 use crate::args::{Common, Env};
-use crate::error::Stop;
+use crate::error::CommandError;
 use crate::files;
-use crate::host::Host;
+use crate::host::HostFacts;
 use crate::output::Out;
 use crate::output::table;
 use crate::output::table::Cell;
 use crate::project::state;
-use crate::project::{ChosenBy, Session};
+use crate::project::{ChosenBy, Project};
 use anyhow::Context;
 use serde_json::json;
 use std::io::Write;
@@ -18,8 +18,8 @@ use yieldtray_workspace::config::{
 };
 
 /// Shows the environments; with a name, chooses one for this checkout, or writes a new one first.
-pub(crate) fn env(common: &Common, args: &Env, host: &Host, out: &mut Out) -> Result<u8, Stop> {
-    let session = Session::open_any(common, host, out, &[])?;
+pub(crate) fn env(common: &Common, args: &Env, host: &HostFacts, out: &mut Out) -> Result<u8, CommandError> {
+    let session = Project::open_any(common, host, out, &[])?;
     match (&args.name, &args.like) {
         (None, _) => show(&session, out),
         (Some(name), like) => {
@@ -47,18 +47,18 @@ pub(crate) fn env(common: &Common, args: &Env, host: &Host, out: &mut Out) -> Re
 }
 
 /// Writes a new environment into the configurations that describe the one it is to be like.
-fn add(session: &Session, name: &str, like: &str) -> Result<Vec<String>, Stop> {
+fn add(session: &Project, name: &str, like: &str) -> Result<Vec<String>, CommandError> {
     let config = &session.workspace.config;
     let valid = |c: char| c.is_alphanumeric() || matches!(c, '-' | '_');
     if name.is_empty() || !name.chars().all(valid) {
-        return Err(Stop::refused_with(
+        return Err(CommandError::refused_with(
             format!("`{name}` cannot name an environment"),
             "use letters, digits, `-` and `_`",
         ));
     }
     if config.environment(name).is_some() {
         let hint = format!("leave `--like` away to choose it: `yieldtray env {name}`");
-        return Err(Stop::refused_with(format!("there is an environment `{name}` already"), hint));
+        return Err(CommandError::refused_with(format!("there is an environment `{name}` already"), hint));
     }
     if config.environment(like).is_none() {
         return Err(unknown_environment(like, Span::default(), config).into());
@@ -77,14 +77,14 @@ fn add(session: &Session, name: &str, like: &str) -> Result<Vec<String>, Stop> {
             // It is described in one of the two.
             Err(EditError::NoSuch) => {}
             Err(EditError::Exists) => lines.push(format!("`{file}` has `{name}` already")),
-            Err(EditError::NotToml(why)) => return Err(Stop::refused(format!("`{file}` is not TOML: {why}"))),
+            Err(EditError::NotToml(why)) => return Err(CommandError::refused(format!("`{file}` is not TOML: {why}"))),
         }
     }
     Ok(lines)
 }
 
 /// How far an environment's values are filled in.
-struct Filled {
+struct EnvironmentSummary {
     values: usize,
     /// Names that another environment has and this one has not.
     missing: Vec<String>,
@@ -92,7 +92,7 @@ struct Filled {
     empty: usize,
 }
 
-fn filled(config: &Config, environment: &Environment, outside: &ExternalSources<'_>) -> Filled {
+fn filled(config: &Config, environment: &Environment, outside: &ExternalSources<'_>) -> EnvironmentSummary {
     let mut names: Vec<&str> = environment.values.iter().map(|entry| entry.name.as_str()).collect();
     names.sort_unstable();
     names.dedup();
@@ -106,10 +106,10 @@ fn filled(config: &Config, environment: &Environment, outside: &ExternalSources<
     };
     let first = |name: &&str| environment.values.iter().find(|entry| entry.name == **name);
     let empty = names.iter().filter_map(first).filter(is_empty).count();
-    Filled { values: names.len(), missing, empty }
+    EnvironmentSummary { values: names.len(), missing, empty }
 }
 
-fn show(session: &Session, out: &mut Out) -> Result<u8, Stop> {
+fn show(session: &Project, out: &mut Out) -> Result<u8, CommandError> {
     let config = &session.workspace.config;
     let outside = session.workspace.outside(&session.settings.variables);
     let chosen = session.settings.environment.as_deref();

@@ -1,11 +1,11 @@
-use crate::args::{Common, Export, Whether};
-use crate::error::Stop;
-use crate::export::{Manner, hand_over, named};
-use crate::host::Host;
+use crate::args::{Common, Export, OnOff};
+use crate::error::CommandError;
+use crate::export::{ExportOptions, hand_over, named};
+use crate::host::HostFacts;
 use crate::output::Out;
 use crate::output::table::Cell;
-use crate::project::locator::Where;
-use crate::project::{Session, places};
+use crate::project::locator::Locator;
+use crate::project::{Project, places};
 use serde_json::json;
 use std::io::Write;
 use yieldtray_interchange::snippet::TARGETS;
@@ -13,30 +13,30 @@ use yieldtray_source::escape::escape_terminal;
 use yieldtray_source::join_words;
 
 /// Writes a request as code, as a command or in a format.
-pub(crate) fn export(common: &Common, args: &Export, host: &Host, out: &mut Out) -> Result<u8, Stop> {
+pub(crate) fn export(common: &Common, args: &Export, host: &HostFacts, out: &mut Out) -> Result<u8, CommandError> {
     if args.targets {
         return list(out);
     }
     let place = args.place.clone().unwrap_or_default();
     let target = named(args.target.as_deref().unwrap_or_default())?;
     let places = places(common, std::slice::from_ref(&place))?;
-    let mut session = Session::open_to_evaluate(common, host, out, &places)?;
+    let mut session = Project::open_to_evaluate(common, host, out, &places)?;
     let cells = session.find(&places)?;
     match cells.as_slice() {
-        [] => return Err(Stop::refused(format!("`{place}` holds no requests"))),
+        [] => return Err(CommandError::refused(format!("`{place}` holds no requests"))),
         [only] => super::send::refuse_sequence(&session, *only)?,
         several if !target.takes_several() => {
             let names = several.iter().take(12).map(|cell| &*session.workspace.cell(*cell).name);
             let chains = TARGETS.iter().filter(|target| target.takes_several()).map(|target| target.name);
             let hint = format!("name one: {}; whole files are written as {}", join_words(names), join_words(chains));
             let message = format!("`{place}` holds {} requests, but `{}` takes one", several.len(), target.name);
-            return Err(Stop::refused_with(message, hint));
+            return Err(CommandError::refused_with(message, hint));
         }
         _ => {}
     }
     // A file or a folder is a chain, with what its requests need of other files.
-    let whole = cells.len() > 1 || target.takes_several() && matches!(places.as_slice(), [Where::Path(_)]);
-    let manner = Manner { target, with_values: args.with_values == Whether::On, whole };
+    let whole = cells.len() > 1 || target.takes_several() && matches!(places.as_slice(), [Locator::Path(_)]);
+    let manner = ExportOptions { target, with_values: args.with_values == OnOff::On, whole };
     let snippet = hand_over(&mut session, &cells, manner, out)?;
     let reads: Vec<String> = snippet.reads.iter().map(|name| name.to_uppercase()).collect();
     if out.json {
@@ -63,7 +63,7 @@ pub(crate) fn export(common: &Common, args: &Export, host: &Host, out: &mut Out)
     Ok(0)
 }
 
-fn list(out: &mut Out) -> Result<u8, Stop> {
+fn list(out: &mut Out) -> Result<u8, CommandError> {
     if out.json {
         let targets = TARGETS
             .iter()

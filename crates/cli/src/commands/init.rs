@@ -1,5 +1,5 @@
 use crate::args::{Common, Init};
-use crate::error::Stop;
+use crate::error::CommandError;
 use crate::files;
 use crate::output::Out;
 use crate::project::gitignore::ensure_gitignore;
@@ -13,14 +13,14 @@ const REQUESTS: &str = include_str!("../../demo/init.http");
 const REQUEST_FILE: &str = "requests/first.http";
 
 /// Lays a small workspace; nothing that is there is overwritten.
-pub(crate) fn init(common: &Common, args: &Init, out: &mut Out) -> Result<u8, Stop> {
+pub(crate) fn init(common: &Common, args: &Init, out: &mut Out) -> Result<u8, CommandError> {
     let Init { folder: named } = args;
     let folder = common.directory.as_deref().unwrap_or(Path::new(".")).join(named);
     for file in [CONFIG_FILE, REQUEST_FILE] {
         let path = folder.join(file);
         if path.exists() {
             let hint = "choose another folder: `yieldtray init DIR`; nothing was written";
-            return Err(Stop::refused_with(format!("`{}` is there already", path.display()), hint));
+            return Err(CommandError::refused_with(format!("`{}` is there already", path.display()), hint));
         }
     }
     lay(&folder, &[(CONFIG_FILE, CONFIG), (REQUEST_FILE, REQUESTS)])?;
@@ -43,7 +43,7 @@ pub(crate) fn init(common: &Common, args: &Init, out: &mut Out) -> Result<u8, St
 }
 
 /// Writes files below `folder`, making folders as needed.
-pub(crate) fn lay(folder: &Path, files: &[(&str, &str)]) -> Result<(), Stop> {
+pub(crate) fn lay(folder: &Path, files: &[(&str, &str)]) -> Result<(), CommandError> {
     let (mut written, mut made) = (Vec::new(), Vec::new());
     for (name, text) in files {
         let path = folder.join(name);
@@ -58,7 +58,9 @@ pub(crate) fn lay(folder: &Path, files: &[(&str, &str)]) -> Result<(), Stop> {
             written.iter().for_each(|file| drop(std::fs::remove_file(file)));
             made.sort_by_key(|folder| std::cmp::Reverse(folder.components().count()));
             made.iter().for_each(|folder| drop(std::fs::remove_dir(folder)));
-            return Err(error).with_context(|| format!("cannot write `{}`", path.display())).map_err(Stop::from);
+            return Err(error)
+                .with_context(|| format!("cannot write `{}`", path.display()))
+                .map_err(CommandError::from);
         }
         written.push(path);
     }

@@ -1,25 +1,25 @@
 use crate::args::{Common, FindingsFile, Lint};
-use crate::error::Stop;
+use crate::error::CommandError;
 use crate::files;
-use crate::host::Host;
+use crate::host::HostFacts;
 use crate::output::{Out, data, problems, table};
 use crate::project::disk::Disk;
-use crate::project::staged::{Staged, known_paths, staged_paths};
+use crate::project::staged::{StagedFiles, known_paths, staged_paths};
 use crate::project::trust::{Trust, read_configuration};
-use crate::project::{Session, here, places, root_for};
+use crate::project::{Project, here, places, root_for};
 use anyhow::Context;
 use std::io::Write;
-use yieldtray_ide::lint::{Ties, learn_ties, lint_configuration, lint_files};
+use yieldtray_ide::lint::{UsageIndex, index_usage, lint_configuration, lint_files};
 use yieldtray_report::sarif;
 use yieldtray_source::{Problem, SourceId};
 use yieldtray_workspace::{COMMON_FILE, CellId};
 
 /// Finds mistakes and oddities without sending anything.
-pub(crate) fn lint(common: &Common, args: &Lint, host: &Host, out: &mut Out) -> Result<u8, Stop> {
+pub(crate) fn lint(common: &Common, args: &Lint, host: &HostFacts, out: &mut Out) -> Result<u8, CommandError> {
     let places = places(common, &args.places)?;
     let mut session = match args.staged {
         true => staged(common, host, out)?,
-        false => Session::open(common, host, out, &places)?,
+        false => Project::open(common, host, out, &places)?,
     };
     let all = match args.staged {
         true => known_cells(&mut session)?,
@@ -40,13 +40,13 @@ pub(crate) fn lint(common: &Common, args: &Lint, host: &Host, out: &mut Out) -> 
             (session.looked_at.clone(), cells)
         }
     };
-    let mut ties = Ties::default();
+    let mut ties = UsageIndex::default();
     if args.staged || !places.is_empty() {
         // Another file may be the one that uses what these give.
-        let Session { workspace, engine, settings, .. } = &mut session;
-        learn_ties(workspace, engine, settings, &all, &mut ties);
+        let Project { workspace, engine, settings, .. } = &mut session;
+        index_usage(workspace, engine, settings, &all, &mut ties);
     }
-    let Session { workspace, engine, settings, .. } = &mut session;
+    let Project { workspace, engine, settings, .. } = &mut session;
     let mut found = lint_files(workspace, engine, settings, &files, &cells, &mut ties);
     found.extend(lint_configuration(workspace, &cells));
     found.append(&mut session.unreadable);
@@ -54,14 +54,14 @@ pub(crate) fn lint(common: &Common, args: &Lint, host: &Host, out: &mut Out) -> 
     if let Some(FindingsFile(file)) = &args.report {
         let file = session.path_from_here(file);
         let text = format!("{:#}\n", sarif(&session.workspace, &found));
-        let refused = |error| Stop::refused(format!("cannot write `{}`: {error}", file.display()));
+        let refused = |error| CommandError::refused(format!("cannot write `{}`: {error}", file.display()));
         files::replace(&file, text.as_bytes()).map_err(refused)?;
     }
     show(&session, &files, &cells, &found, out)
 }
 
 /// The workspace as the next commit would have it.
-fn staged(common: &Common, host: &Host, out: &mut Out) -> Result<Session, Stop> {
+fn staged(common: &Common, host: &HostFacts, out: &mut Out) -> Result<Project, CommandError> {
     let here = here(common)?;
     let root = root_for(&here, &[]);
     // Whether git may be started is known once the configuration is read.
@@ -69,20 +69,20 @@ fn staged(common: &Common, host: &Host, out: &mut Out) -> Result<Session, Stop> 
     trust.decide(&root, &read_configuration(&root)?, common, host);
     if !trust.allows() {
         let hint = format!("run `yieldtray allow {}` if you trust this checkout", root.display());
-        return Err(Stop::refused_with(
+        return Err(CommandError::refused_with(
             "`--staged` asks git, which this workspace has not been allowed to start",
             hint,
         ));
     }
     let disk = Disk::new(&root, &trust).with_context(|| format!("cannot open `{}`", root.display()))?;
-    let files = Staged::over(disk, &root)?;
-    let session = Session::over(Box::new(files), trust, root, here, common, host, out)?;
+    let files = StagedFiles::over(disk, &root)?;
+    let session = Project::over(Box::new(files), trust, root, here, common, host, out)?;
     session.check_choice()?;
     Ok(session)
 }
 
 /// The cells of all request files that git knows.
-fn known_cells(session: &mut Session) -> Result<Vec<CellId>, Stop> {
+fn known_cells(session: &mut Project) -> Result<Vec<CellId>, CommandError> {
     let mut cells = Vec::new();
     for path in known_paths(&session.root)? {
         let is_request = path.extension().is_some_and(|extension| extension == "http");
@@ -98,7 +98,7 @@ fn known_cells(session: &mut Session) -> Result<Vec<CellId>, Stop> {
 }
 
 /// The request files that the next commit changes; all below a `_common.http` that it changes.
-fn staged_files(session: &Session) -> Result<Vec<SourceId>, Stop> {
+fn staged_files(session: &Project) -> Result<Vec<SourceId>, CommandError> {
     let paths = staged_paths(&session.root)?;
     let is_common = |path: &std::path::PathBuf| path.file_name().is_some_and(|name| name == COMMON_FILE);
     let folders: Vec<_> = paths.iter().filter(|path| is_common(path)).filter_map(|path| path.parent()).collect();
@@ -109,7 +109,13 @@ fn staged_files(session: &Session) -> Result<Vec<SourceId>, Stop> {
     Ok(session.looked_at.iter().copied().filter(changed).collect())
 }
 
-fn show(session: &Session, files: &[SourceId], cells: &[CellId], found: &[Problem], out: &mut Out) -> Result<u8, Stop> {
+fn show(
+    session: &Project,
+    files: &[SourceId],
+    cells: &[CellId],
+    found: &[Problem],
+    out: &mut Out,
+) -> Result<u8, CommandError> {
     let workspace = &session.workspace;
     let mistakes = found.iter().filter(|problem| problem.is_error()).count();
     let code = if mistakes > 0 { 2 } else { 0 };

@@ -1,24 +1,24 @@
 use crate::args::{Common, List};
-use crate::error::Stop;
-use crate::host::Host;
+use crate::error::CommandError;
+use crate::host::HostFacts;
 use crate::output;
 use crate::output::table;
 use crate::output::table::Cell;
 use crate::output::{Out, data};
-use crate::project::{Session, places};
+use crate::project::{Project, places};
 use std::io::Write;
 use yieldtray_source::Problem;
 use yieldtray_source::escape::escape_line;
 use yieldtray_workspace::plan::Graph;
 
 /// Shows the requests there are: place, name, method, target, what they need and yield.
-pub(crate) fn list(common: &Common, args: &List, host: &Host, out: &mut Out) -> Result<u8, Stop> {
+pub(crate) fn list(common: &Common, args: &List, host: &HostFacts, out: &mut Out) -> Result<u8, CommandError> {
     let List { places: texts, graph } = args;
     let places = places(common, texts)?;
-    let mut session = Session::open(common, host, out, &places)?;
+    let mut session = Project::open(common, host, out, &places)?;
     let cells = if places.is_empty() { session.find_all()? } else { session.find(&places)? };
     if let Some(format) = graph {
-        let Session { workspace, engine, .. } = &mut session;
+        let Project { workspace, engine, .. } = &mut session;
         let graph = Graph::new(workspace, engine, &cells);
         match out.json {
             true => writeln!(out.result(), "{}", output::graph::data(workspace, &graph))?,

@@ -1,12 +1,12 @@
 use crate::args::Common;
-use crate::editor::EditorDesk;
-use crate::error::Stop;
+use crate::editor::EditorHost;
+use crate::error::CommandError;
 use std::io::{stdin, stdout};
 use std::sync::Arc;
 
 /// Serves an editor until it goes.
-pub(crate) fn lsp(common: &Common) -> Result<u8, Stop> {
+pub(crate) fn lsp(common: &Common) -> Result<u8, CommandError> {
     // The exit code is the protocol's: 1 if the editor left without a word (LSP 3.17, `exit`).
-    let desk = EditorDesk::of(common)?;
+    let desk = EditorHost::of(common)?;
     Ok(u8::from(!yieldtray_lsp::serve(Arc::new(desk), stdin(), stdout())))
 }

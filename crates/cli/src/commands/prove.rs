@@ -1,14 +1,14 @@
 use crate::args::{Common, Prove};
 use crate::confirm::guard;
-use crate::error::Stop;
-use crate::host::Host;
+use crate::error::CommandError;
+use crate::host::HostFacts;
 use crate::output::Out;
-use crate::output::mutation::{Proved, Proven};
+use crate::output::mutation::{MutationHeader, MutationSummary};
 use crate::output::progress::ProgressLine;
 use crate::project::select::choose;
 use crate::prompt::Terminal;
 use crate::run::client_options::options;
-use crate::run::{Audience, Saving, Senders, drive};
+use crate::run::{ClientPool, ResponseFiles, RunObserver, drive};
 use std::io;
 use std::time::Instant;
 use yieldtray_engine::RunOptions;
@@ -17,7 +17,7 @@ use yieldtray_transport::{Client, Options};
 use yieldtray_workspace::plan::Plan;
 
 /// Sends each request once and says what its checks would not notice.
-pub(crate) fn prove(common: &Common, args: &Prove, host: &Host, out: &mut Out) -> Result<u8, Stop> {
+pub(crate) fn prove(common: &Common, args: &Prove, host: &HostFacts, out: &mut Out) -> Result<u8, CommandError> {
     let (mut session, chosen) = choose(common, &args.choice, host, out)?;
     let plan = Plan::new(&mut session.workspace, &chosen, true);
     let person = Terminal::of(host);
@@ -32,14 +32,14 @@ pub(crate) fn prove(common: &Common, args: &Prove, host: &Host, out: &mut Out) -
     };
     let mut run = session.run(plan, run_options);
     let client = Client::new(Options { time_connecting: false, ..options(&session)? });
-    let saving = Saving::of(&session);
+    let saving = ResponseFiles::of(&session);
     let progress = (out.terminal && !out.json).then(|| ProgressLine::new(Instant::now()));
-    let mut listening = Listening { out, progress, failed: 0, reports: Vec::new() };
-    drive(&mut run, &mut Senders::each(client), &saving, 1, &person, &mut listening)?;
+    let mut listening = MutationObserver { out, progress, failed: 0, reports: Vec::new() };
+    drive(&mut run, &mut ClientPool::each(client), &saving, 1, &person, &mut listening)?;
     let reports = std::mem::take(&mut listening.reports);
-    let proven = Proven::new(workspace, &reports, args.least);
+    let proven = MutationSummary::new(workspace, &reports, args.least);
     let environment = session.settings.environment.as_deref();
-    proven.show(&Proved { heading, environment, interrupted: run.summary().interrupted }, out)?;
+    proven.show(&MutationHeader { heading, environment, interrupted: run.summary().interrupted }, out)?;
     out.seed(session.seed_to_tell(run.summary()))?;
     Ok(match run.summary().exit_code() {
         0 => u8::from(!proven.is_enough()),
@@ -49,14 +49,14 @@ pub(crate) fn prove(common: &Common, args: &Prove, host: &Host, out: &mut Out) -
 }
 
 /// Gathers how each cell came out.
-struct Listening<'o> {
+struct MutationObserver<'o> {
     out: &'o mut Out,
     progress: Option<ProgressLine>,
     failed: usize,
     reports: Vec<CellReport>,
 }
 
-impl Audience for Listening<'_> {
+impl RunObserver for MutationObserver<'_> {
     fn happened(&mut self, run: &Run<'_>, event: Event) -> io::Result<()> {
         match event {
             Event::CellFinished(report) => {

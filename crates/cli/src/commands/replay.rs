@@ -2,41 +2,41 @@ use super::watch::{Touched, watch};
 use crate::args::{Common, Replay};
 use crate::commands::replay_from_log::recall;
 use crate::confirm::guard;
-use crate::error::Stop;
-use crate::host::Host;
+use crate::error::CommandError;
+use crate::host::HostFacts;
 use crate::output::Out;
 use crate::output::cell::{CellLines, Columns, shown_name};
-use crate::project::Session;
+use crate::project::Project;
 use crate::project::select::choose;
 use crate::project::state;
 use crate::prompt::Terminal;
 use crate::run::client_options::options;
-use crate::run::printer::Running;
-use crate::run::recording::{Books, Logbook, Recording, Reports};
-use crate::run::{Saving, Senders, drive};
+use crate::run::printer::RunPrinter;
+use crate::run::recording::{LogRecorder, RecordSinks, Recording, Reports};
+use crate::run::{ClientPool, ResponseFiles, drive};
 use chrono::{DateTime, Utc};
 use std::borrow::Cow;
 use std::path::PathBuf;
 use std::sync::PoisonError;
 use std::time::{Instant, SystemTime};
 use yieldtray_engine::RunOptions;
-use yieldtray_report::About;
-use yieldtray_report::record::LARGEST_BODY;
+use yieldtray_report::RunInfo;
+use yieldtray_report::record::MAX_REPORTED_BODY;
 use yieldtray_transport::{Client, Options};
 use yieldtray_workspace::Workspace;
 use yieldtray_workspace::plan::{Plan, Step};
 
 /// Sends many requests in order and judges their checks.
-pub(crate) fn replay(common: &Common, args: &Replay, host: &Host, out: &mut Out) -> Result<u8, Stop> {
+pub(crate) fn replay(common: &Common, args: &Replay, host: &HostFacts, out: &mut Out) -> Result<u8, CommandError> {
     match args.watch {
         true => watch(common, args, host, out),
-        false => replay_part(common, args, host, out, &mut Part::default()),
+        false => replay_part(common, args, host, out, &mut WatchState::default()),
     }
 }
 
 /// What a watched replay hands from one run to the next.
 #[derive(Default)]
-pub(crate) struct Part {
+pub(crate) struct WatchState {
     /// What changed since the last run; nothing before the first one.
     pub(crate) touched: Option<Touched>,
     /// The files that answers of the last run were saved to, relative to the root.
@@ -51,10 +51,10 @@ pub(crate) struct Part {
 pub(crate) fn replay_part(
     common: &Common,
     args: &Replay,
-    host: &Host,
+    host: &HostFacts,
     out: &mut Out,
-    part: &mut Part,
-) -> Result<u8, Stop> {
+    part: &mut WatchState,
+) -> Result<u8, CommandError> {
     let Replay { choice, shard, times, jobs, fail_fast, report, yes, onto_tray, from_log, no_log, watch: _ } = args;
     let shard = shard.as_deref().map(share).transpose()?;
     let (mut session, mut chosen) = choose(common, choice, host, out)?;
@@ -88,33 +88,33 @@ pub(crate) fn replay_part(
     let heading = session.heading_of(plan.steps.iter().map(|step| step.cell));
     if session.reveal && !report.is_empty() {
         let hint = "leave one of the two away: secrets are never written to a file";
-        return Err(Stop::refused_with("`--reveal` shows secrets, and a report would keep them", hint));
+        return Err(CommandError::refused_with("`--reveal` shows secrets, and a report would keep them", hint));
     }
-    let mut about = About::new(DateTime::<Utc>::from(SystemTime::now()), environment.clone(), heading.base.clone());
+    let mut about = RunInfo::new(DateTime::<Utc>::from(SystemTime::now()), environment.clone(), heading.base.clone());
     about.shard = shard.map(|(own, all)| format!("{own}/{all}"));
     let reports = Reports::begin(report, |file| session.path_from_here(file), about)?;
     out.outlive_reader();
     let lines = lines(&session, &plan, heading.base.clone(), out);
-    let logbook = Logbook::begin(&session, plan.steps.iter().map(|step| step.cell), !no_log);
+    let logbook = LogRecorder::begin(&session, plan.steps.iter().map(|step| step.cell), !no_log);
     // Only reports and the log tell what was sent, and only reports what connecting took.
     let tells = reports.tell_exchanges();
     let run_options = RunOptions {
         fail_fast: *fail_fast,
-        capture_limit: (tells || logbook.is_some()).then_some(LARGEST_BODY),
+        capture_limit: (tells || logbook.is_some()).then_some(MAX_REPORTED_BODY),
         reveal_secrets: session.reveal,
         ..RunOptions::default()
     };
     let mut run = session.run(plan, run_options);
     let client = Client::new(Options { time_connecting: tells, ..options(&session)? });
-    let saving = Saving::of(&session);
+    let saving = ResponseFiles::of(&session);
     let began = Instant::now();
-    let audience = Running::new(out, lines, heading, &session.random, common.verbose);
-    let books = Books { reports: reports.are_wanted().then_some(reports), logbook };
+    let audience = RunPrinter::new(out, lines, heading, &session.random, common.verbose);
+    let books = RecordSinks { reports: reports.are_wanted().then_some(reports), logbook };
     let mut audience = Recording::new(audience, books);
-    let driven = drive(&mut run, &mut Senders::each(client), &saving, usize::from(*jobs), &person, &mut audience);
+    let driven = drive(&mut run, &mut ClientPool::each(client), &saving, usize::from(*jobs), &person, &mut audience);
     let elapsed = began.elapsed();
     // What was sent is logged, whatever ended the run.
-    let (_, Books { reports, logbook }) = audience.end(&run);
+    let (_, RecordSinks { reports, logbook }) = audience.end(&run);
     if let Err(stop) = driven {
         logbook.map(|logbook| logbook.end(out)).transpose()?;
         return Err(stop);
@@ -139,18 +139,18 @@ pub(crate) fn replay_part(
 }
 
 /// The lines of a run of `plan`, as wide as the terminal.
-fn lines<'w>(session: &'w Session, plan: &Plan, base: Option<String>, out: &Out) -> CellLines<'w> {
+fn lines<'w>(session: &'w Project, plan: &Plan, base: Option<String>, out: &Out) -> CellLines<'w> {
     let workspace = &session.workspace;
     let columns = Columns::new(plan.steps.iter().map(|step| written(workspace, step)), out.width);
     CellLines { workspace, columns, look: out.look, base }
 }
 
 /// `I/N` of `--shard`.
-fn share(text: &str) -> Result<(u32, u32), Stop> {
+fn share(text: &str) -> Result<(u32, u32), CommandError> {
     let parts = text.split_once('/').and_then(|(own, all)| Some((own.parse().ok()?, all.parse().ok()?)));
     parts.filter(|(own, all)| (1..=*all).contains(own)).ok_or_else(|| {
         let hint = "write which share, and of how many, as in `--shard 2/4`";
-        Stop::refused_with(format!("`--shard {text}` names no share"), hint)
+        CommandError::refused_with(format!("`--shard {text}` names no share"), hint)
     })
 }
 

@@ -2,17 +2,17 @@
 
 use super::log::nothing_logged;
 use crate::clock;
-use crate::error::Stop;
+use crate::error::CommandError;
 use crate::output::Out;
 use crate::output::cell::{CellLines, shown_name};
 use crate::output::data::age;
 use crate::output::log::rfc3339;
 use crate::output::table::count;
-use crate::project::Session;
+use crate::project::Project;
 use crate::project::state;
 use crate::prompt;
-use crate::run::Audience;
-use crate::run::printer::Running;
+use crate::run::RunObserver;
+use crate::run::printer::RunPrinter;
 use serde_json::json;
 use std::cell::RefCell;
 use std::collections::HashMap;
@@ -20,10 +20,10 @@ use std::io::Write;
 use std::rc::Rc;
 use yieldtray_engine::RunOptions;
 use yieldtray_engine::{Event, Next, Outcome};
-use yieldtray_report::log::Past;
+use yieldtray_report::log::LoggedExchange;
 use yieldtray_source::join_words;
 use yieldtray_store::Store;
-use yieldtray_store::log::Place;
+use yieldtray_store::log::CellRef;
 use yieldtray_workspace::CellId;
 use yieldtray_workspace::plan::Plan;
 
@@ -31,20 +31,20 @@ use yieldtray_workspace::plan::Plan;
 const NOTHING_LOGGED: &str = "the log has no answer to it";
 
 /// An answer, and when it came.
-type Logged = Rc<(i64, Past<'static>)>;
+type Logged = Rc<(i64, LoggedExchange<'static>)>;
 
 /// The cell and row that were asked for last, and what was found.
 type LastFound = ((CellId, Option<usize>), Option<Logged>);
 
 /// Finds the last answer to a cell, for a row if it has rows; the last one found is kept at hand.
-struct Answers<'s> {
-    session: &'s Session,
+struct LoggedAnswers<'s> {
+    session: &'s Project,
     store: Store,
-    numbers: HashMap<Place, i64>,
+    numbers: HashMap<CellRef, i64>,
     last: RefCell<Option<LastFound>>,
 }
 
-impl Answers<'_> {
+impl LoggedAnswers<'_> {
     fn find(&self, cell: CellId, row: Option<usize>) -> Option<Logged> {
         let mut last = self.last.borrow_mut();
         if let Some((_, logged)) = last.as_ref().filter(|(own, _)| *own == (cell, row)) {
@@ -59,7 +59,7 @@ impl Answers<'_> {
         let logged = found.and_then(|(listed, message)| {
             Some(Rc::new((
                 listed.summary.at,
-                Past::read(&message.head, message.fields, message.sent, message.came).ok()?,
+                LoggedExchange::read(&message.head, message.fields, message.sent, message.came).ok()?,
             )))
         });
         *last = Some(((cell, row), logged.clone()));
@@ -69,16 +69,16 @@ impl Answers<'_> {
 
 /// Judges the cells of a plan. Gives the exit code of a replay with these results.
 pub(super) fn recall(
-    session: &Session,
+    session: &Project,
     plan: Plan,
     fail_fast: bool,
     verbose: bool,
     lines: CellLines<'_>,
     out: &mut Out,
-) -> Result<u8, Stop> {
+) -> Result<u8, CommandError> {
     let store = state::open_or_set_aside(session, out)?.ok_or_else(nothing_logged)?;
     let numbers = store.last_answers(state::environment(&session.settings))?;
-    let answers = Answers { session, store, numbers, last: RefCell::default() };
+    let answers = LoggedAnswers { session, store, numbers, last: RefCell::default() };
     let workspace = &session.workspace;
     let seeds = |cell, row| answers.find(cell, row).map(|logged| logged.1.seed);
     let options = RunOptions {
@@ -88,9 +88,9 @@ pub(super) fn recall(
         ..RunOptions::default()
     };
     let mut run = session.run(plan, options);
-    let mut told = Told { times: None, count: 0, masked: Vec::new() };
+    let mut told = RecallSummary { times: None, count: 0, masked: Vec::new() };
     {
-        let mut audience = Running::new(out, lines, session.heading(), &session.random, verbose);
+        let mut audience = RunPrinter::new(out, lines, session.heading(), &session.random, verbose);
         loop {
             let next = run.next();
             let over = matches!(next, Some(Next::Wait | Next::Authorize(_) | Next::Pause(_)) | None);
@@ -132,7 +132,7 @@ pub(super) fn recall(
 }
 
 /// What is told about all of them.
-struct Told {
+struct RecallSummary {
     /// When the oldest and the newest answer came.
     times: Option<(i64, i64)>,
     count: usize,
@@ -140,14 +140,14 @@ struct Told {
     masked: Vec<String>,
 }
 
-impl Told {
+impl RecallSummary {
     fn take(&mut self, at: i64) {
         self.count += 1;
         let (oldest, newest) = self.times.unwrap_or((at, at));
         self.times = Some((oldest.min(at), newest.max(at)));
     }
 
-    fn tell(&self, out: &mut Out) -> Result<(), Stop> {
+    fn tell(&self, out: &mut Out) -> Result<(), CommandError> {
         if out.json {
             let (oldest, newest) = self.times.map(|(oldest, newest)| (rfc3339(oldest), rfc3339(newest))).unzip();
             let event = json!({ "event": "from-log", "answers": self.count, "oldest": oldest, "newest": newest });

@@ -1,7 +1,7 @@
 //! `report merge`: reports of shards or attempts become one.
 
-use crate::args::{Common, Later, Report, ReportAction, ReportFile, ReportMerge};
-use crate::error::Stop;
+use crate::args::{Common, LazyArgs, Report, ReportAction, ReportFile, ReportMerge};
+use crate::error::CommandError;
 use crate::output::cell::summary;
 use crate::output::{Out, data, table};
 use crate::project::here;
@@ -9,20 +9,20 @@ use crate::run::recording::Reports;
 use std::io::Write;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
-use yieldtray_report::{Saved, join};
+use yieldtray_report::{LoadedReport, merge as merge_reports};
 
 /// Works with reports.
-pub(crate) fn report(common: &Common, args: &Report, out: &mut Out) -> Result<u8, Stop> {
+pub(crate) fn report(common: &Common, args: &Report, out: &mut Out) -> Result<u8, CommandError> {
     match &args.action {
-        ReportAction::Merge(Later(ReportMerge { files, report })) => merge(common, files, report, out),
+        ReportAction::Merge(LazyArgs(ReportMerge { files, report })) => merge(common, files, report, out),
     }
 }
 
 /// Joins reports and writes what came of it. The exit code is that of a replay with these results.
-fn merge(common: &Common, files: &[PathBuf], report: &[ReportFile], out: &mut Out) -> Result<u8, Stop> {
+fn merge(common: &Common, files: &[PathBuf], report: &[ReportFile], out: &mut Out) -> Result<u8, CommandError> {
     let folder = here(common)?;
     let saved = files.iter().map(|file| read(&folder, file)).collect::<Result<Vec<_>, _>>()?;
-    let Saved { about, entries } = join(saved);
+    let LoadedReport { about, entries } = merge_reports(saved);
     let elapsed = Duration::try_from_secs_f64(about.elapsed_ms / 1e3).unwrap_or_default();
     let mut reports = Reports::begin(report, |file| folder.join(file), about.clone())?;
     entries.iter().for_each(|entry| reports.entry(entry));
@@ -37,12 +37,15 @@ fn merge(common: &Common, files: &[PathBuf], report: &[ReportFile], out: &mut Ou
     Ok(if reports.finish(out)? { code } else { code.max(2) })
 }
 
-fn read(folder: &Path, file: &Path) -> Result<Saved, Stop> {
+fn read(folder: &Path, file: &Path) -> Result<LoadedReport, CommandError> {
     let name = file.display();
     let text = std::fs::read(folder.join(file)).map_err(crate::files::plain);
-    let text = text.map_err(|error| Stop::refused(format!("cannot read `{name}`: {error}")))?;
-    Saved::read(&text).map_err(|wrong| {
+    let text = text.map_err(|error| CommandError::refused(format!("cannot read `{name}`: {error}")))?;
+    LoadedReport::read(&text).map_err(|wrong| {
         let place = wrong.place.map(|(line, column)| format!(":{line}:{column}")).unwrap_or_default();
-        Stop::refused_with(format!("`{name}{place}` is no report that can be joined: {}", wrong.message), wrong.hint)
+        CommandError::refused_with(
+            format!("`{name}{place}` is no report that can be joined: {}", wrong.message),
+            wrong.hint,
+        )
     })
 }

@@ -1,17 +1,17 @@
 use crate::append::Append;
-use crate::args::{Common, Looking, Needs, Part, Send};
+use crate::args::{Common, DisplayArgs, Needs, Part, Send};
 use crate::confirm::guard;
 use crate::edit;
-use crate::error::Stop;
-use crate::host::Host;
-use crate::output::answer::Shown;
-use crate::output::result_lines::Told;
+use crate::error::CommandError;
+use crate::host::HostFacts;
+use crate::output::answer::ResponseView;
+use crate::output::result_lines::ResultLines;
 use crate::output::{Out, body, data, exchange};
-use crate::project::{Session, places};
+use crate::project::{Project, places};
 use crate::prompt;
 use crate::prompt::Terminal;
 use crate::run::client_options::options;
-use crate::run::send_one::{Done, How, Prelude, carry_out};
+use crate::run::send_one::{SendParams, SendPlan, SendResult, carry_out};
 use serde_json::{Value, json};
 use std::io::Write;
 use std::path::{Path, PathBuf};
@@ -24,11 +24,11 @@ use yieldtray_transport::Client;
 use yieldtray_workspace::CellId;
 
 /// Sends one request and shows the answer.
-pub(crate) fn send(common: &Common, args: Send, host: &Host, out: &mut Out) -> Result<u8, Stop> {
+pub(crate) fn send(common: &Common, args: Send, host: &HostFacts, out: &mut Out) -> Result<u8, CommandError> {
     let Send { place, text, looking, out: file, needs, yes, dry, headers, edit, append, no_log } = args;
     let headers = headers.iter().map(|line| header(line)).collect::<Result<Vec<_>, _>>()?;
     let places = places(common, place.as_slice())?;
-    let mut session = Session::open_to_evaluate(common, host, out, &places)?;
+    let mut session = Project::open_to_evaluate(common, host, out, &places)?;
     let cell = match text {
         Some(text) => session.take_text("the command line", text)?,
         None => one(&session.find(&places)?, &session, place.as_deref().unwrap_or_default())?,
@@ -44,7 +44,7 @@ pub(crate) fn send(common: &Common, args: Send, host: &Host, out: &mut Out) -> R
     }
     introduce(out, &session, cell)?;
     let person = Terminal::of(host);
-    let prelude = Prelude::of(&mut session, cell, if dry { Needs::Never } else { needs }, &person, out)?;
+    let prelude = SendPlan::of(&mut session, cell, if dry { Needs::Never } else { needs }, &person, out)?;
     if dry {
         return look(&session, prelude, cell, headers, out);
     }
@@ -53,11 +53,11 @@ pub(crate) fn send(common: &Common, args: Send, host: &Host, out: &mut Out) -> R
     let to_output = file.as_deref() == Some(Path::new("-"));
     if to_output && (out.json || looking.pick.is_some() || !looking.show.is_empty()) {
         let hint = "leave one of them out: `--out -` writes the body, and nothing else, to standard output";
-        return Err(Stop::refused_with("`--out -` and another output both want standard output", hint));
+        return Err(CommandError::refused_with("`--out -` and another output both want standard output", hint));
     }
     let file = file.map(|file| if to_output { file } else { session.path_from_here(&file) });
     let held = out.json || looking.pick.is_some() || looking.wants(Part::Body);
-    let how = How { headers, file: file.clone().map(|file| (file, held)), no_log, ..How::default() };
+    let how = SendParams { headers, file: file.clone().map(|file| (file, held)), no_log, ..SendParams::default() };
     let done = carry_out(&session, prelude, cell, how, &person, host.errors_are_terminal && !out.quiet)?;
     show(&session, cell, &done, &Showing { looking: &looking, file, then: None }, host, out)?;
     if let Some(append) = append {
@@ -71,7 +71,7 @@ pub(crate) fn send(common: &Common, args: Send, host: &Host, out: &mut Out) -> R
 /// What is shown of a request.
 pub(super) struct Showing<'a> {
     /// The parts of the answer.
-    pub(super) looking: &'a Looking,
+    pub(super) looking: &'a DisplayArgs,
     /// The file its body went to.
     pub(super) file: Option<PathBuf>,
     /// What differs from an earlier answer, as data.
@@ -80,16 +80,16 @@ pub(super) struct Showing<'a> {
 
 /// Shows what came of a request: what is said about it, and its answer.
 pub(super) fn show(
-    session: &Session,
+    session: &Project,
     cell: CellId,
-    done: &Done<'_>,
+    done: &SendResult<'_>,
     showing: &Showing<'_>,
-    host: &Host,
+    host: &HostFacts,
     out: &mut Out,
-) -> Result<(), Stop> {
+) -> Result<(), CommandError> {
     let Showing { looking, file, then } = showing;
     let (run, workspace) = (&done.run, &session.workspace);
-    let told = Told { run, heading: session.heading(), look: out.error_look };
+    let told = ResultLines { run, heading: session.heading(), look: out.error_look };
     if out.json {
         let reports = done.before.iter().chain(&done.report).map(|report| data::cell_report(workspace, report));
         let mut document = json!({ "environment": session.settings.environment, "cells": reports.collect::<Vec<_>>() });
@@ -118,7 +118,7 @@ pub(super) fn show(
             let words = format!("the body is in {} ({})", file.display(), body::size(exchange.size));
             out.say(&out.error_look.faint(&words))?;
         }
-        let shown = Shown { answer: exchange, masker: run.masker(), in_file: file.is_some() };
+        let shown = ResponseView { answer: exchange, masker: run.masker(), in_file: file.is_some() };
         match &looking.pick {
             Some(expression) => shown.pick(run, cell, expression, out)?,
             None if out.json => {}
@@ -134,8 +134,8 @@ pub(super) fn show(
 
 /// Compiles the expression of `--pick`: a request that changes something is not sent for an answer that nothing can
 /// be taken from.
-fn check_pick(session: &Session, expression: &str) -> Result<(), Stop> {
-    let refused = |why: String, hint: Option<String>| Stop::Refused {
+fn check_pick(session: &Project, expression: &str) -> Result<(), CommandError> {
+    let refused = |why: String, hint: Option<String>| CommandError::Refused {
         code: Some(Code::BadExpression),
         message: format!("`--pick {expression}` cannot be evaluated: {why}; nothing was sent"),
         hint,
@@ -154,23 +154,23 @@ fn check_pick(session: &Session, expression: &str) -> Result<(), Stop> {
 }
 
 /// A sequence has no request that could be sent alone.
-pub(super) fn refuse_sequence(session: &Session, cell: CellId) -> Result<(), Stop> {
+pub(super) fn refuse_sequence(session: &Project, cell: CellId) -> Result<(), CommandError> {
     if !session.workspace.cell(cell).plays() {
         return Ok(());
     }
     let name = &session.workspace.cell(cell).name;
     let message = format!("`{name}` plays other cells and has no request of its own");
-    Err(Stop::refused_with(message, format!("`yieldtray replay {name}` plays them")))
+    Err(CommandError::refused_with(message, format!("`yieldtray replay {name}` plays them")))
 }
 
 /// `Name: value` of `--header`.
-fn header(line: &str) -> Result<(String, String), Stop> {
+fn header(line: &str) -> Result<(String, String), CommandError> {
     let (name, value) = typed_field(line)?;
     Ok((name.to_owned(), value.to_owned()))
 }
 
 /// Opens the body of a cell in the user's editor and puts what comes back in its place.
-fn edit_body(session: &mut Session, cell: CellId) -> Result<(), Stop> {
+fn edit_body(session: &mut Project, cell: CellId) -> Result<(), CommandError> {
     let workspace = &session.workspace;
     let text = &workspace.source(cell.source).text;
     let before = workspace.cell(cell).body.of(text);
@@ -185,16 +185,16 @@ fn edit_body(session: &mut Session, cell: CellId) -> Result<(), Stop> {
 
 /// The cell that a request of no file makes in `file`.
 fn to_append<'f>(
-    session: &Session,
+    session: &Project,
     cell: CellId,
     file: &'f Path,
     headers: &[(String, String)],
-) -> Result<Append<'f>, Stop> {
+) -> Result<Append<'f>, CommandError> {
     let workspace = &session.workspace;
     let source = workspace.source(cell.source);
     if workspace.find_loaded(&workspace.shown_path(cell.source)).is_some() {
         let hint = "`--append` is for a request of `--text` or `-`";
-        return Err(Stop::refused_with("this request stands in a file already", hint));
+        return Err(CommandError::refused_with("this request stands in a file already", hint));
     }
     let mut text = source.text.clone();
     if let Some(request) = &workspace.cell(cell).request {
@@ -204,7 +204,7 @@ fn to_append<'f>(
     Append::prepare(file, &text)
 }
 
-fn add(append: Append<'_>, answered: bool, out: &mut Out) -> Result<(), Stop> {
+fn add(append: Append<'_>, answered: bool, out: &mut Out) -> Result<(), CommandError> {
     if !answered {
         return Ok(out.say(&out.error_look.odd("nothing was appended: there was no answer"))?);
     }
@@ -217,13 +217,13 @@ fn add(append: Append<'_>, answered: bool, out: &mut Out) -> Result<(), Stop> {
 
 /// Shows what would be sent, and sends nothing.
 fn look(
-    session: &Session,
-    prelude: Prelude,
+    session: &Project,
+    prelude: SendPlan,
     cell: CellId,
     headers: Vec<(String, String)>,
     out: &mut Out,
-) -> Result<u8, Stop> {
-    let Prelude { plan, kept } = prelude;
+) -> Result<u8, CommandError> {
+    let SendPlan { plan, kept } = prelude;
     let run_options = RunOptions {
         fail_fast: true,
         first_row_only: true,
@@ -277,7 +277,7 @@ fn look(
 }
 
 /// Environment, address and place: said first, so that who is asked something knows where it goes.
-pub(super) fn introduce(out: &mut Out, session: &Session, cell: CellId) -> Result<(), Stop> {
+pub(super) fn introduce(out: &mut Out, session: &Project, cell: CellId) -> Result<(), CommandError> {
     if out.quiet || out.json {
         return Ok(());
     }
@@ -288,17 +288,17 @@ pub(super) fn introduce(out: &mut Out, session: &Session, cell: CellId) -> Resul
 }
 
 /// The one cell that a place names.
-pub(super) fn one(cells: &[CellId], session: &Session, place: &str) -> Result<CellId, Stop> {
+pub(super) fn one(cells: &[CellId], session: &Project, place: &str) -> Result<CellId, CommandError> {
     match cells {
         [only] => Ok(*only),
-        [] => Err(Stop::refused_with(
+        [] => Err(CommandError::refused_with(
             format!("`{place}` holds no requests"),
             "`yieldtray list` shows the requests there are",
         )),
         several => {
             let names = several.iter().take(12).map(|cell| &*session.workspace.cell(*cell).name);
             let hint = format!("name one: `{place}#NAME` with {}; `replay` sends them all", join_words(names));
-            Err(Stop::refused_with(format!("`{place}` holds {} requests", several.len()), hint))
+            Err(CommandError::refused_with(format!("`{place}` holds {} requests", several.len()), hint))
         }
     }
 }

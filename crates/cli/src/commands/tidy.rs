@@ -1,10 +1,10 @@
 use crate::append::expect_request_file;
 use crate::args::{Common, Tidy};
-use crate::error::Stop;
+use crate::error::CommandError;
 use crate::files;
 use crate::files::{RequestFiles, request_files};
 use crate::output::{Out, problems, table};
-use crate::project::locator::Where;
+use crate::project::locator::Locator;
 use crate::project::{here, places, root_for};
 use anyhow::Context;
 use serde_json::json;
@@ -17,13 +17,13 @@ use yieldtray_syntax::{parse, tidy as edits};
 use yieldtray_workspace::config::Config;
 
 /// Lays request files out in one style.
-pub(crate) fn tidy(common: &Common, args: &Tidy, out: &mut Out) -> Result<u8, Stop> {
+pub(crate) fn tidy(common: &Common, args: &Tidy, out: &mut Out) -> Result<u8, CommandError> {
     let places = places(common, &args.places)?;
-    if places.contains(&Where::StandardInput) {
+    if places.contains(&Locator::StandardInput) {
         return standard_input(args, out);
     }
     let here = here(common)?;
-    let Found { files, passed_over } = files(&here, &places)?;
+    let TidiedFile { files, passed_over } = files(&here, &places)?;
     let _lock = match args.verify {
         true => None,
         false => files::lock(&root_for(&here, &places)).context("cannot change files here")?,
@@ -77,9 +77,9 @@ fn tidied(text: &str) -> Option<String> {
     (!edits.is_empty()).then(|| edited(text, &edits))
 }
 
-fn standard_input(args: &Tidy, out: &mut Out) -> Result<u8, Stop> {
+fn standard_input(args: &Tidy, out: &mut Out) -> Result<u8, CommandError> {
     if args.places.len() > 1 {
-        return Err(Stop::refused("`-` goes with no other place"));
+        return Err(CommandError::refused("`-` goes with no other place"));
     }
     let mut text = String::new();
     std::io::stdin().read_to_string(&mut text).context("cannot read standard input")?;
@@ -92,20 +92,20 @@ fn standard_input(args: &Tidy, out: &mut Out) -> Result<u8, Stop> {
 }
 
 /// The files that are laid out, and the folders that could not be looked through.
-struct Found {
+struct TidiedFile {
     files: Vec<PathBuf>,
     passed_over: Vec<Problem>,
 }
 
 /// The request files that the places name, `_common.http` files among them, each once.
-fn files(here: &Path, places: &[Where]) -> Result<Found, Stop> {
+fn files(here: &Path, places: &[Locator]) -> Result<TidiedFile, CommandError> {
     let root = root_for(here, places);
-    let below = |folder: &Path| -> Result<Found, Stop> {
+    let below = |folder: &Path| -> Result<TidiedFile, CommandError> {
         let RequestFiles { files, passed_over } = request_files(&root, folder, true)?;
         let files = files.into_iter().map(|file| root.join(file));
         // What a link leads to outside is not this workspace's.
         let files = files.filter(|file| file.canonicalize().is_ok_and(|real| real.starts_with(&root)));
-        Ok(Found { files: files.collect(), passed_over })
+        Ok(TidiedFile { files: files.collect(), passed_over })
     };
     if places.is_empty() {
         let text = std::fs::read_to_string(root.join(CONFIG_FILE)).unwrap_or_default();
@@ -114,23 +114,23 @@ fn files(here: &Path, places: &[Where]) -> Result<Found, Stop> {
     let (mut files, mut passed_over) = (Vec::new(), Vec::new());
     for place in places {
         let path = match place {
-            Where::Path(path) => here.join(path),
-            Where::Line(path, _) | Where::Cell(path, _) => {
-                return Err(Stop::refused_with("whole files are laid out", format!("name the file, `{path}`")));
+            Locator::Path(path) => here.join(path),
+            Locator::Line(path, _) | Locator::Cell(path, _) => {
+                return Err(CommandError::refused_with("whole files are laid out", format!("name the file, `{path}`")));
             }
-            Where::Name(name) => {
-                return Err(Stop::refused_with(
+            Locator::Name(name) => {
+                return Err(CommandError::refused_with(
                     format!("no file or folder `{name}`"),
                     "name a request file or a folder",
                 ));
             }
-            Where::StandardInput => continue,
+            Locator::StandardInput => continue,
         };
         let link = path.is_symlink();
         let path = path.canonicalize().map_err(|error| refused("read", &path, error))?;
         if link && !path.starts_with(&root) {
             let message = format!("the link leads out of the workspace, to `{}`", path.display());
-            return Err(Stop::refused_with(message, "name the file itself"));
+            return Err(CommandError::refused_with(message, "name the file itself"));
         }
         if path.is_file() {
             expect_request_file(&path)?;
@@ -146,9 +146,9 @@ fn files(here: &Path, places: &[Where]) -> Result<Found, Stop> {
     }
     files.sort();
     files.dedup();
-    Ok(Found { files, passed_over })
+    Ok(TidiedFile { files, passed_over })
 }
 
-fn refused(verb: &str, file: &Path, error: std::io::Error) -> Stop {
-    Stop::refused(format!("cannot {verb} `{}`: {}", file.display(), files::plain(error)))
+fn refused(verb: &str, file: &Path, error: std::io::Error) -> CommandError {
+    CommandError::refused(format!("cannot {verb} `{}`: {}", file.display(), files::plain(error)))
 }

@@ -1,22 +1,22 @@
 use super::expect_known;
-use crate::args::{Common, Later, Names, Tray, TrayAction};
+use crate::args::{Common, LazyArgs, Names, Tray, TrayAction};
 use crate::clock;
-use crate::error::Stop;
-use crate::host::Host;
+use crate::error::CommandError;
+use crate::host::HostFacts;
 use crate::output::table::Cell;
 use crate::output::{Out, data};
-use crate::project::Session;
+use crate::project::Project;
 use crate::project::state;
 use serde_json::json;
 use std::io::Write;
 use yieldtray_http::MASK;
 use yieldtray_source::escape::escape_line;
-use yieldtray_store::Kept;
+use yieldtray_store::CapturedRow;
 use yieldtray_workspace::secret::Masker;
 
 /// Shows what responses yielded and is kept for the chosen environment, or drops some of it.
-pub(crate) fn tray(common: &Common, args: Tray, host: &Host, out: &mut Out) -> Result<u8, Stop> {
-    let session = Session::open(common, host, out, &[])?;
+pub(crate) fn tray(common: &Common, args: Tray, host: &HostFacts, out: &mut Out) -> Result<u8, CommandError> {
+    let session = Project::open(common, host, out, &[])?;
     let environment = state::environment(&session.settings).to_owned();
     let mut store = state::open_or_set_aside(&session, out)?;
     let rows = store.as_ref().map(|store| store.kept(&environment)).transpose()?.unwrap_or_default();
@@ -26,7 +26,7 @@ pub(crate) fn tray(common: &Common, args: Tray, host: &Host, out: &mut Out) -> R
             let dropped = store.as_mut().map(|store| store.clear(&environment)).transpose()?.unwrap_or_default();
             told(&session, out, dropped)
         }
-        Some(TrayAction::Drop(Later(Names { names }))) => {
+        Some(TrayAction::Drop(LazyArgs(Names { names }))) => {
             let known: Vec<&str> = rows.iter().map(|kept| kept.name.as_str()).collect();
             expect_known(&names, &known, |name| format!("there is no `{name}` on the tray"), "yieldtray tray")?;
             let mut dropped = 0;
@@ -38,15 +38,15 @@ pub(crate) fn tray(common: &Common, args: Tray, host: &Host, out: &mut Out) -> R
     }
 }
 
-fn told(session: &Session, out: &mut Out, dropped: usize) -> Result<u8, Stop> {
+fn told(session: &Project, out: &mut Out, dropped: usize) -> Result<u8, CommandError> {
     out.dropped(&session.heading(), dropped, "value", "values")?;
     Ok(0)
 }
 
-fn show(session: &Session, rows: &[Kept], out: &mut Out) -> Result<u8, Stop> {
+fn show(session: &Project, rows: &[CapturedRow], out: &mut Out) -> Result<u8, CommandError> {
     let mut masker = if session.reveal { Masker::revealing() } else { Masker::default() };
     masker.learn(rows.iter().filter(|kept| kept.secret).filter_map(state::value));
-    let value = |kept: &Kept| match &kept.value {
+    let value = |kept: &CapturedRow| match &kept.value {
         None => "sealed by another user or machine".to_owned(),
         Some(_) if kept.secret && !masker.reveals() => MASK.to_owned(),
         Some(value) => masker.mask(value).into_owned(),

@@ -1,11 +1,11 @@
 use crate::args::{Common, Values};
 use crate::clock;
-use crate::error::Stop;
-use crate::host::Host;
+use crate::error::CommandError;
+use crate::host::HostFacts;
 use crate::output::table::Cell;
 use crate::output::{Out, data};
 use crate::project::state;
-use crate::project::{Session, places, random_for_showing};
+use crate::project::{Project, places, random_for_showing};
 use serde_json::json;
 use std::io::Write;
 use yieldtray_expression::FUNCTIONS;
@@ -18,9 +18,9 @@ use yieldtray_workspace::secret::Masker;
 use yieldtray_workspace::{CellId, Workspace};
 
 /// Shows what each name is now, where it comes from and what it hides.
-pub(crate) fn values(common: &Common, args: &Values, host: &Host, out: &mut Out) -> Result<u8, Stop> {
+pub(crate) fn values(common: &Common, args: &Values, host: &HostFacts, out: &mut Out) -> Result<u8, CommandError> {
     let places = places(common, &args.places)?;
-    let mut session = Session::open_to_evaluate(common, host, out, &places)?;
+    let mut session = Project::open_to_evaluate(common, host, out, &places)?;
     if args.functions {
         return functions(&session, out);
     }
@@ -31,7 +31,7 @@ pub(crate) fn values(common: &Common, args: &Values, host: &Host, out: &mut Out)
     let chosen: std::collections::HashSet<CellId> = cells.iter().copied().collect();
     let scopes: Vec<(CellId, Vec<CellId>)> =
         plan.steps.into_iter().filter(|step| chosen.contains(&step.cell)).map(|step| (step.cell, step.needs)).collect();
-    let Session { workspace, settings, .. } = &session;
+    let Project { workspace, settings, .. } = &session;
     let random = random_for_showing(common.seed);
     let context = EvalContext::static_of(workspace, &session.engine, settings);
     let context = EvalContext { random: &random, tray: &tray, ..context };
@@ -173,7 +173,12 @@ fn origin_data(workspace: &Workspace, origin: &Origin, masker: &Masker) -> serde
 }
 
 /// The names of the configuration, one column an environment.
-fn side_by_side(session: &Session, context: EvalContext<'_>, masker: &mut Masker, out: &mut Out) -> Result<u8, Stop> {
+fn side_by_side(
+    session: &Project,
+    context: EvalContext<'_>,
+    masker: &mut Masker,
+    out: &mut Out,
+) -> Result<u8, CommandError> {
     let rows = across(context, masker);
     let environments: Vec<&str> =
         session.workspace.config.environments.iter().map(|environment| environment.name.as_str()).collect();
@@ -219,7 +224,7 @@ fn side_by_side(session: &Session, context: EvalContext<'_>, masker: &mut Masker
 }
 
 /// The workspace's own functions, then those of the language.
-fn functions(session: &Session, out: &mut Out) -> Result<u8, Stop> {
+fn functions(session: &Project, out: &mut Out) -> Result<u8, CommandError> {
     let workspace = &session.workspace;
     let own: Vec<(String, String, String)> = workspace
         .config

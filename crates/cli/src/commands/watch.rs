@@ -1,12 +1,12 @@
 //! `replay --watch`: runs again what a changed file touches, until somebody ends it.
 
-use super::replay::{Part, replay_part};
+use super::replay::{WatchState, replay_part};
 use crate::args::{Common, Replay};
-use crate::error::Stop;
-use crate::host::Host;
+use crate::error::CommandError;
+use crate::host::HostFacts;
 use crate::interrupt::Interrupts;
 use crate::output::Out;
-use crate::project::locator::Where;
+use crate::project::locator::Locator;
 use crate::project::{here, places, root_for};
 use anyhow::Context;
 use notify::{EventKind, RecursiveMode, Watcher};
@@ -24,10 +24,13 @@ use yieldtray_workspace::{CellId, Workspace};
 const SETTLING: Duration = Duration::from_millis(150);
 
 /// Runs what the options choose, and again what a changed file touches.
-pub(crate) fn watch(common: &Common, args: &Replay, host: &Host, out: &mut Out) -> Result<u8, Stop> {
+pub(crate) fn watch(common: &Common, args: &Replay, host: &HostFacts, out: &mut Out) -> Result<u8, CommandError> {
     let places = places(common, &args.choice.places)?;
-    if places.contains(&Where::StandardInput) {
-        return Err(Stop::refused_with("standard input cannot be watched", "name a file, or leave `--watch` out"));
+    if places.contains(&Locator::StandardInput) {
+        return Err(CommandError::refused_with(
+            "standard input cannot be watched",
+            "name a file, or leave `--watch` out",
+        ));
     }
     let folder = root_for(&here(common)?, &places);
     let root = folder.canonicalize().with_context(|| format!("cannot open `{}`", folder.display()))?;
@@ -41,7 +44,7 @@ pub(crate) fn watch(common: &Common, args: &Replay, host: &Host, out: &mut Out) 
     })
     .context("cannot watch for changes")?;
     watcher.watch(&root, RecursiveMode::Recursive).with_context(|| format!("cannot watch `{}`", root.display()))?;
-    let mut part = Part::default();
+    let mut part = WatchState::default();
     // Held between the runs too: a Ctrl-C that comes in between ends the next one, or the waiting.
     let mut interrupts = Interrupts::watch().context("cannot watch for Ctrl-C")?;
     loop {
@@ -49,8 +52,8 @@ pub(crate) fn watch(common: &Common, args: &Replay, host: &Host, out: &mut Out) 
         let saved: BTreeSet<PathBuf> = std::mem::take(&mut part.saved).into_iter().collect();
         match code {
             Ok(130) => return Ok(130),
-            Ok(_) | Err(Stop::Mistakes) => {}
-            Err(stop @ (Stop::Interrupted | Stop::System(_))) => return Err(stop),
+            Ok(_) | Err(CommandError::Mistakes) => {}
+            Err(stop @ (CommandError::Interrupted | CommandError::System(_))) => return Err(stop),
             // A mistake that is mended is a change too.
             Err(stop) => drop(out.report_error(stop)),
         }
@@ -74,7 +77,7 @@ fn next_changes(
     changes: &mut UnboundedReceiver<PathBuf>,
     root: &Path,
     interrupts: &mut Interrupts,
-) -> Result<Option<BTreeSet<PathBuf>>, Stop> {
+) -> Result<Option<BTreeSet<PathBuf>>, CommandError> {
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().context("cannot wait")?;
     runtime.block_on(async {
         let relative = |path: PathBuf| path.strip_prefix(root).map(Path::to_owned).ok();

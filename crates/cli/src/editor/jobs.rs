@@ -4,23 +4,23 @@ use super::host;
 use crate::args::{Common, Needs};
 use crate::clock;
 use crate::confirm::guard;
-use crate::editor::prompter::Editor;
+use crate::editor::prompter::EditorPrompter;
 use crate::editor::result_document;
-use crate::error::Stop;
+use crate::error::CommandError;
 use crate::export;
-use crate::export::Manner;
+use crate::export::ExportOptions;
 use crate::output::Out;
 use crate::output::cell::{CellLines, Columns, shown_name, summary};
 use crate::output::data::age;
-use crate::output::styles::Look;
-use crate::project::Session;
+use crate::output::styles::Styles;
+use crate::project::Project;
 use crate::project::disk::Disk;
 use crate::project::state;
 use crate::project::trust::Trust;
 use crate::run::client_options::options;
-use crate::run::recording::{Books, Logbook, Recording};
-use crate::run::send_one::{How, Prelude, carry_out as send_one};
-use crate::run::{Audience, Saving, Senders, drive};
+use crate::run::recording::{LogRecorder, RecordSinks, Recording};
+use crate::run::send_one::{SendParams, SendPlan, carry_out as send_one};
+use crate::run::{ClientPool, ResponseFiles, RunObserver, drive};
 use anyhow::Context;
 use std::io;
 use std::path::PathBuf;
@@ -30,9 +30,9 @@ use yieldtray_engine::LoggedSeeds;
 use yieldtray_engine::RunOptions;
 use yieldtray_engine::{CellReport, Event, Next, Outcome, Run};
 use yieldtray_expression::Value;
-use yieldtray_lsp::{Done, Finding, Job, Overlay, Talk, Task};
-use yieldtray_report::log::Past;
-use yieldtray_report::record::LARGEST_BODY;
+use yieldtray_lsp::{Finding, Job, JobResult, JobUi, Overlay, Task};
+use yieldtray_report::log::LoggedExchange;
+use yieldtray_report::record::MAX_REPORTED_BODY;
 use yieldtray_source::SourceId;
 use yieldtray_source::Span;
 use yieldtray_transport::{Client, Options};
@@ -40,36 +40,36 @@ use yieldtray_workspace::plan::Plan;
 use yieldtray_workspace::{CellId, Workspace};
 
 /// The workspace of a job as the editor has it, and the file that it is about.
-fn open(common: &Common, job: &Job, out: &mut Out) -> Result<(Session, SourceId), Stop> {
+fn open(common: &Common, job: &Job, out: &mut Out) -> Result<(Project, SourceId), CommandError> {
     let trust = Trust::default();
     let disk = Disk::new(&job.root, &trust).with_context(|| format!("cannot open `{}`", job.root.display()))?;
     let open = Arc::new(Mutex::new(job.unsaved.clone()));
     let files = Overlay { disk: Box::new(disk), root: job.root.clone(), open, runs: true };
-    let mut session = Session::over(Box::new(files), trust, job.root.clone(), job.root.clone(), common, &host(), out)?;
+    let mut session = Project::over(Box::new(files), trust, job.root.clone(), job.root.clone(), common, &host(), out)?;
     session.check_choice()?;
     session.settings.set.extend(job.given.iter().map(|(name, answer)| (name.clone(), Value::infer(answer))));
     let source = session.workspace.load(&job.file)?;
     Ok((session, source))
 }
 
-fn named(session: &Session, source: SourceId, name: &str) -> Result<CellId, Stop> {
+fn named(session: &Project, source: SourceId, name: &str) -> Result<CellId, CommandError> {
     let cell = session.workspace.cell_named(source, name);
-    cell.ok_or_else(|| Stop::refused(format!("there is no cell `{name}` any more")))
+    cell.ok_or_else(|| CommandError::refused(format!("there is no cell `{name}` any more")))
 }
 
 /// A cell as code or in a format.
-pub(super) fn hand_over(common: &Common, job: &Job, name: &str, target: &str) -> Result<String, Stop> {
+pub(super) fn hand_over(common: &Common, job: &Job, name: &str, target: &str) -> Result<String, CommandError> {
     let mut out = Out::new(common, &host());
-    let manner = Manner { target: export::named(target)?, with_values: true, whole: false };
+    let manner = ExportOptions { target: export::named(target)?, with_values: true, whole: false };
     let (mut session, source) = open(common, job, &mut out)?;
     let cell = named(&session, source, name)?;
     Ok(export::hand_over(&mut session, &[cell], manner, &mut out)?.text)
 }
 
-pub(super) fn carry_out(common: &Common, job: &Job, talk: &dyn Talk) -> Result<Done, Stop> {
+pub(super) fn carry_out(common: &Common, job: &Job, talk: &dyn JobUi) -> Result<JobResult, CommandError> {
     let mut out = Out::new(common, &host());
     let (mut session, source) = open(common, job, &mut out)?;
-    let person = Editor(talk);
+    let person = EditorPrompter(talk);
     session.offer_to_allow(common, &person)?;
     match &job.task {
         Task::Send { cell: name, needs } => {
@@ -87,18 +87,18 @@ pub(super) fn carry_out(common: &Common, job: &Job, talk: &dyn Talk) -> Result<D
 
 fn send(
     job: &Job,
-    session: &mut Session,
+    session: &mut Project,
     cell: CellId,
     needs: Needs,
-    person: &Editor<'_>,
+    person: &EditorPrompter<'_>,
     out: &mut Out,
-) -> Result<Done, Stop> {
-    let prelude = Prelude::of(session, cell, needs, person, out)?;
+) -> Result<JobResult, CommandError> {
+    let prelude = SendPlan::of(session, cell, needs, person, out)?;
     guard(session, &prelude.plan.changing(&session.workspace), false, person)?;
     let session = &*session;
-    let done = send_one(session, prelude, cell, How::default(), person, false)?;
+    let done = send_one(session, prelude, cell, SendParams::default(), person, false)?;
     if done.run.summary().interrupted && done.report.is_none() && done.before.is_empty() {
-        return Err(Stop::Interrupted);
+        return Err(CommandError::Interrupted);
     }
     let text = result_document::of_sent(session, cell, &done)?;
     let name = session.workspace.cell(cell).name.to_string();
@@ -111,14 +111,14 @@ fn send(
         done.before.iter().map(|report| path(&session.workspace, report.cell.source)).chain([job.file.clone()]);
     let judged = judged.collect();
     done.keep(out)?;
-    Ok(Done { sheet: Some(sheet), summary, well, findings, judged })
+    Ok(JobResult { sheet: Some(sheet), summary, well, findings, judged })
 }
 
 /// Judges the checks as they are now on the last answer that was logged.
-fn judge(job: &Job, session: &mut Session, cell: CellId, out: &mut Out) -> Result<Done, Stop> {
+fn judge(job: &Job, session: &mut Project, cell: CellId, out: &mut Out) -> Result<JobResult, CommandError> {
     let store = state::open_or_set_aside(session, out)?;
     let name = session.workspace.cell(cell).name.to_string();
-    let nothing = || Stop::refused(format!("the log has no answer to `{name}`: send it first"));
+    let nothing = || CommandError::refused(format!("the log has no answer to `{name}`: send it first"));
     let store = store.ok_or_else(nothing)?;
     let file = session.workspace.shown_path(cell.source);
     let last = store.last_answers(state::environment(&session.settings))?;
@@ -126,7 +126,8 @@ fn judge(job: &Job, session: &mut Session, cell: CellId, out: &mut Out) -> Resul
         last.iter().filter(|((own, cell, _), _)| *own == file && *cell == name).map(|(_, number)| *number).max();
     let number = newest.ok_or_else(nothing)?;
     let (listed, message) = store.exchange(number)?.ok_or_else(nothing)?;
-    let past = Past::read(&message.head, message.fields, message.sent, message.came).map_err(|_| nothing())?;
+    let past =
+        LoggedExchange::read(&message.head, message.fields, message.sent, message.came).map_err(|_| nothing())?;
     let answer = past.exchange().ok_or_else(nothing)?;
     let plan = Plan::new(&mut session.workspace, &[cell], false);
     let tray = state::tray(&store, &session.workspace, state::environment(&session.settings))?;
@@ -153,7 +154,7 @@ fn judge(job: &Job, session: &mut Session, cell: CellId, out: &mut Out) -> Resul
     let summary = format!("{} · nothing was sent: the answer is from {old}", result_document::summary(Some(&report)));
     let findings = findings(&session.workspace, &report);
     let well = report.outcome == Outcome::Passed;
-    Ok(Done { sheet: Some(sheet), summary, well, findings, judged: vec![job.file.clone()] })
+    Ok(JobResult { sheet: Some(sheet), summary, well, findings, judged: vec![job.file.clone()] })
 }
 
 fn report_of(run: &mut Run<'_>) -> Option<CellReport> {
@@ -165,27 +166,27 @@ fn report_of(run: &mut Run<'_>) -> Option<CellReport> {
 
 fn replay(
     job: &Job,
-    session: &mut Session,
+    session: &mut Project,
     source: SourceId,
-    person: &Editor<'_>,
-    talk: &dyn Talk,
+    person: &EditorPrompter<'_>,
+    talk: &dyn JobUi,
     out: &mut Out,
-) -> Result<Done, Stop> {
+) -> Result<JobResult, CommandError> {
     let cells: Vec<CellId> = session.workspace.cells(source).collect();
     let plan = Plan::new(&mut session.workspace, &cells, true);
     guard(session, &plan.changing(&session.workspace), false, person)?;
     let session = &*session;
     let heading = session.heading();
-    let logbook = Logbook::begin(session, plan.steps.iter().map(|step| step.cell), true);
+    let logbook = LogRecorder::begin(session, plan.steps.iter().map(|step| step.cell), true);
     let all = plan.steps.len();
-    let capture_limit = logbook.is_some().then_some(LARGEST_BODY);
+    let capture_limit = logbook.is_some().then_some(MAX_REPORTED_BODY);
     let mut run = session.run(plan, RunOptions { capture_limit, ..RunOptions::default() });
     let client = Client::new(Options { time_connecting: false, ..options(session)? });
-    let saving = Saving::of(session);
+    let saving = ResponseFiles::of(session);
     let began = Instant::now();
-    let books = Books { logbook, reports: None };
-    let mut audience = Recording::new(Gathered { talk, all, reports: Vec::new() }, books);
-    let driven = drive(&mut run, &mut Senders::each(client), &saving, 1, person, &mut audience);
+    let books = RecordSinks { logbook, reports: None };
+    let mut audience = Recording::new(ReplayCollector { talk, all, reports: Vec::new() }, books);
+    let driven = drive(&mut run, &mut ClientPool::each(client), &saving, 1, person, &mut audience);
     let (gathered, books) = audience.end(&run);
     let reports = gathered.reports;
     books.logbook.map(|logbook| logbook.end(out)).transpose()?;
@@ -197,8 +198,8 @@ fn replay(
         }),
         None,
     );
-    let lines = CellLines { workspace, columns, look: Look::new(false), base: heading.base.clone() };
-    let mut text = format!("{}\n", heading.text(Look::new(false)));
+    let lines = CellLines { workspace, columns, look: Styles::new(false), base: heading.base.clone() };
+    let mut text = format!("{}\n", heading.text(Styles::new(false)));
     let mut file = None;
     for report in &reports {
         if file.replace(report.cell.source) != Some(report.cell.source) {
@@ -206,26 +207,26 @@ fn replay(
         }
         lines.cell(report).iter().for_each(|line| text.push_str(&format!("{line}\n")));
         for problem in &report.problems {
-            text.push_str(&crate::output::problems::snippet(workspace, problem, Look::new(false)));
+            text.push_str(&crate::output::problems::snippet(workspace, problem, Styles::new(false)));
         }
     }
-    let last = summary(run.summary(), began.elapsed(), Look::new(false));
+    let last = summary(run.summary(), began.elapsed(), Styles::new(false));
     text.push_str(&format!("{last}\n"));
     let sheet = result_document::write(&job.root, &job.file, "", &text)?;
     let findings = reports.iter().flat_map(|report| findings(workspace, report)).collect();
     let mut judged: Vec<PathBuf> = reports.iter().map(|report| path(workspace, report.cell.source)).collect();
     judged.dedup();
-    Ok(Done { sheet: Some(sheet), summary: last, well: run.summary().exit_code() == 0, findings, judged })
+    Ok(JobResult { sheet: Some(sheet), summary: last, well: run.summary().exit_code() == 0, findings, judged })
 }
 
 /// Gathers how each cell came out, and tells how far it is.
-struct Gathered<'t> {
-    talk: &'t dyn Talk,
+struct ReplayCollector<'t> {
+    talk: &'t dyn JobUi,
     all: usize,
     reports: Vec<CellReport>,
 }
 
-impl Audience for Gathered<'_> {
+impl RunObserver for ReplayCollector<'_> {
     fn happened(&mut self, run: &Run<'_>, event: Event) -> io::Result<()> {
         if let Event::CellFinished(mut report) = event {
             // What was sent is in the log by now.

@@ -5,9 +5,9 @@ mod prompter;
 mod result_document;
 
 use crate::args::{Color, Common};
-use crate::error::Stop;
+use crate::error::CommandError;
 use crate::files::{request_files, root_of};
-use crate::host::Host;
+use crate::host::HostFacts;
 use crate::project;
 use crate::project::disk::Disk;
 use crate::project::state;
@@ -20,8 +20,8 @@ use std::sync::{Mutex, PoisonError};
 use yieldtray_expression::RandomSource;
 use yieldtray_expression::Value;
 use yieldtray_http::Exchange;
-use yieldtray_lsp::{Answered, Desk, Done, Job, Talk};
-use yieldtray_report::log::Past;
+use yieldtray_lsp::{Job, JobResult, JobUi, ResponseHistory, ServerHost};
+use yieldtray_report::log::LoggedExchange;
 use yieldtray_source::files::FileSystem;
 use yieldtray_store::{StateFolder, Store};
 use yieldtray_workspace::Workspace;
@@ -29,7 +29,7 @@ use yieldtray_workspace::config::Variables;
 use yieldtray_workspace::scope::{EvalSettings, Tray};
 
 /// The desk at which somebody edits.
-pub(crate) struct EditorDesk {
+pub(crate) struct EditorHost {
     /// The options that hold for all that is done here.
     common: Common,
     /// The values of `--set`.
@@ -38,9 +38,9 @@ pub(crate) struct EditorDesk {
     trusts: Mutex<HashMap<PathBuf, Trust>>,
 }
 
-impl EditorDesk {
+impl EditorHost {
     /// One where the options of the command hold.
-    pub(crate) fn of(common: &Common) -> Result<Self, Stop> {
+    pub(crate) fn of(common: &Common) -> Result<Self, CommandError> {
         let set = common.set.iter().map(|text| project::set_value(text)).collect::<Result<_, _>>()?;
         // Nothing is said but by the protocol, and nothing is revealed.
         let common = Common { json: false, quiet: true, reveal: false, color: Some(Color::Never), ..common.clone() };
@@ -49,24 +49,24 @@ impl EditorDesk {
 }
 
 /// What commands know of the process, where nobody sits at a terminal. Somebody can be asked all the same.
-fn host() -> Host {
-    let host = Host::detect();
-    Host { out_is_terminal: false, errors_are_terminal: false, can_ask: true, width: None, height: None, ..host }
+fn host() -> HostFacts {
+    let host = HostFacts::detect();
+    HostFacts { out_is_terminal: false, errors_are_terminal: false, can_ask: true, width: None, height: None, ..host }
 }
 
 /// A refusal in words.
-fn words(stop: Stop) -> String {
+fn words(stop: CommandError) -> String {
     match stop {
-        Stop::Mistakes => "there are mistakes in the files".to_owned(),
-        Stop::Interrupted => "nothing was sent".to_owned(),
-        Stop::Refused { message, hint, .. } => {
+        CommandError::Mistakes => "there are mistakes in the files".to_owned(),
+        CommandError::Interrupted => "nothing was sent".to_owned(),
+        CommandError::Refused { message, hint, .. } => {
             hint.map_or_else(|| message.clone(), |hint| format!("{message}: {hint}"))
         }
-        Stop::System(error) => format!("{error:#}"),
+        CommandError::System(error) => format!("{error:#}"),
     }
 }
 
-impl Desk for EditorDesk {
+impl ServerHost for EditorHost {
     fn root_of(&self, file: &Path) -> Option<PathBuf> {
         Some(root_of(file.parent()?))
     }
@@ -138,7 +138,7 @@ impl Desk for EditorDesk {
         tray.unwrap_or_default()
     }
 
-    fn answers(&self, root: &Path, settings: &EvalSettings) -> Box<dyn Answered> {
+    fn answers(&self, root: &Path, settings: &EvalSettings) -> Box<dyn ResponseHistory> {
         Box::new(Answers::of(root, settings))
     }
 
@@ -150,7 +150,7 @@ impl Desk for EditorDesk {
         result_document::write(&job.root, &job.file, name, text).map_err(words)
     }
 
-    fn carry_out(&self, job: &Job, talk: &dyn Talk) -> Result<Done, String> {
+    fn carry_out(&self, job: &Job, talk: &dyn JobUi) -> Result<JobResult, String> {
         jobs::carry_out(&self.common, job, talk).map_err(words)
     }
 }
@@ -179,11 +179,11 @@ impl Answers {
     }
 }
 
-impl Answered for Answers {
+impl ResponseHistory for Answers {
     fn last(&self, file: &str, name: &str) -> Option<Exchange> {
         let number = self.number(file, name)?;
         let (_, message) = self.store.as_ref()?.exchange(number).ok()??;
-        Past::read(&message.head, message.fields, message.sent, message.came).ok()?.exchange()
+        LoggedExchange::read(&message.head, message.fields, message.sent, message.came).ok()?.exchange()
     }
 
     fn has(&self, file: &str, name: &str) -> bool {

@@ -1,14 +1,14 @@
 //! The text that an editor shows beside the file when something was sent: what the terminal would show, on one
 //! sheet.
 
-use crate::error::Stop;
+use crate::error::CommandError;
 use crate::output::cell::{Heading, time};
-use crate::output::result_lines::Told;
-use crate::output::styles::Look;
+use crate::output::result_lines::ResultLines;
+use crate::output::styles::Styles;
 use crate::output::{body, exchange, problems};
-use crate::project::Session;
+use crate::project::Project;
 use crate::project::state;
-use crate::run::send_one::Done;
+use crate::run::send_one::SendResult;
 use anyhow::Context;
 use std::io::Write;
 use std::path::{Path, PathBuf};
@@ -21,11 +21,11 @@ use yieldtray_workspace::CellId;
 const LARGEST: u64 = 4 << 20;
 
 /// The sheet of a request that was sent.
-pub(super) fn of_sent(session: &Session, cell: CellId, done: &Done<'_>) -> Result<String, Stop> {
+pub(super) fn of_sent(session: &Project, cell: CellId, done: &SendResult<'_>) -> Result<String, CommandError> {
     let mut sheet = Vec::new();
-    let plain = Look::new(false);
+    let plain = Styles::new(false);
     top(&mut sheet, session, cell, &session.heading())?;
-    let told = Told { run: &done.run, heading: session.heading(), look: plain };
+    let told = ResultLines { run: &done.run, heading: session.heading(), look: plain };
     for line in told.before_lines(&done.tokens, &done.before, None) {
         writeln!(sheet, "{line}")?;
     }
@@ -35,24 +35,24 @@ pub(super) fn of_sent(session: &Session, cell: CellId, done: &Done<'_>) -> Resul
 
 /// The sheet of an answer from before, whose checks were judged now. `age` says how old it is.
 pub(super) fn of_judged(
-    session: &Session,
+    session: &Project,
     run: &Run<'_>,
     report: &CellReport,
     answer: &Exchange,
     age: &str,
-) -> Result<String, Stop> {
+) -> Result<String, CommandError> {
     let mut sheet = Vec::new();
     top(&mut sheet, session, report.cell, &session.heading())?;
     writeln!(sheet, "nothing was sent: the answer is from {age}")?;
-    let told = Told { run, heading: session.heading(), look: Look::new(false) };
+    let told = ResultLines { run, heading: session.heading(), look: Styles::new(false) };
     answered(&mut sheet, run, &told, Some(report), Some(answer))?;
     Ok(String::from_utf8_lossy(&sheet).into_owned())
 }
 
-fn top(sheet: &mut Vec<u8>, session: &Session, cell: CellId, heading: &Heading) -> Result<(), Stop> {
+fn top(sheet: &mut Vec<u8>, session: &Project, cell: CellId, heading: &Heading) -> Result<(), CommandError> {
     let workspace = &session.workspace;
     let place = workspace.shown_cell(cell);
-    writeln!(sheet, "{}  {place}  {}", heading.text(Look::new(false)), workspace.cell(cell).name)?;
+    writeln!(sheet, "{}  {place}  {}", heading.text(Styles::new(false)), workspace.cell(cell).name)?;
     Ok(())
 }
 
@@ -60,11 +60,11 @@ fn top(sheet: &mut Vec<u8>, session: &Session, cell: CellId, heading: &Heading) 
 fn answered(
     sheet: &mut Vec<u8>,
     run: &Run<'_>,
-    told: &Told<'_, '_>,
+    told: &ResultLines<'_, '_>,
     report: Option<&CellReport>,
     answer: Option<&Exchange>,
-) -> Result<(), Stop> {
-    let plain = Look::new(false);
+) -> Result<(), CommandError> {
+    let plain = Styles::new(false);
     let masker = run.masker();
     for problem in report.iter().flat_map(|report| &report.problems) {
         writeln!(sheet, "{}", problems::snippet(run.workspace(), problem, plain))?;
@@ -114,7 +114,7 @@ pub(super) fn summary(report: Option<&CellReport>) -> String {
 }
 
 /// Writes a sheet where the editor can open it: below the state folder, for its owner alone.
-pub(super) fn write(root: &Path, file: &Path, name: &str, text: &str) -> Result<PathBuf, Stop> {
+pub(super) fn write(root: &Path, file: &Path, name: &str, text: &str) -> Result<PathBuf, CommandError> {
     // A folder for each request file, under its own path: no two names can meet.
     let folder = StateFolder::open_or_make(root, state::key_file().as_deref())?.path().join("answers").join(file);
     std::fs::create_dir_all(&folder).context("cannot make a folder for answers")?;

@@ -2,9 +2,9 @@
 
 use super::pager::Pager;
 use super::{Out, body, exchange};
-use crate::args::{Looking, Part};
-use crate::error::Stop;
-use crate::host::Host;
+use crate::args::{DisplayArgs, Part};
+use crate::error::CommandError;
+use crate::host::HostFacts;
 use std::io::Write;
 use yieldtray_engine::Run;
 use yieldtray_http::Exchange;
@@ -12,7 +12,7 @@ use yieldtray_source::escape::escape_terminal;
 use yieldtray_workspace::CellId;
 use yieldtray_workspace::secret::Masker;
 
-impl Looking {
+impl DisplayArgs {
     /// Whether a part is to be printed.
     pub(crate) fn wants(&self, part: Part) -> bool {
         self.show.contains(&part) || self.show.contains(&Part::All)
@@ -20,7 +20,7 @@ impl Looking {
 }
 
 /// An answer to be shown.
-pub(crate) struct Shown<'a> {
+pub(crate) struct ResponseView<'a> {
     /// The answer.
     pub(crate) answer: &'a Exchange,
     /// What must not be shown.
@@ -29,9 +29,9 @@ pub(crate) struct Shown<'a> {
     pub(crate) in_file: bool,
 }
 
-impl Shown<'_> {
+impl ResponseView<'_> {
     /// The parts that are asked for, else the body.
-    pub(crate) fn print(&self, looking: &Looking, host: &Host, out: &mut Out) -> Result<(), Stop> {
+    pub(crate) fn print(&self, looking: &DisplayArgs, host: &HostFacts, out: &mut Out) -> Result<(), CommandError> {
         let Self { answer, masker, in_file } = *self;
         let (look, terminal, width) = (out.look, out.terminal, out.width);
         let body = looking.wants(Part::Body) || (looking.show.is_empty() && !in_file);
@@ -66,11 +66,18 @@ impl Shown<'_> {
     }
 
     /// One expression of the answer, alone, as a cell's check would see it.
-    pub(crate) fn pick(&self, run: &Run<'_>, cell: CellId, expression: &str, out: &mut Out) -> Result<(), Stop> {
+    pub(crate) fn pick(
+        &self,
+        run: &Run<'_>,
+        cell: CellId,
+        expression: &str,
+        out: &mut Out,
+    ) -> Result<(), CommandError> {
         // No expression starts with `$`, and every JSONPath does.
         let path = expression.starts_with('$').then(|| format!("path(body, {})", quoted(expression)));
         let text = run.evaluate_on(cell, path.as_deref().unwrap_or(expression), self.answer);
-        let text = text.map_err(|message| Stop::refused(format!("`--pick {expression}` has no value: {message}")))?;
+        let text =
+            text.map_err(|message| CommandError::refused(format!("`--pick {expression}` has no value: {message}")))?;
         let text = if out.terminal { escape_terminal(&text).into_owned() } else { text };
         writeln!(out.result(), "{text}")?;
         Ok(())

@@ -1,6 +1,6 @@
 //! A response's body: laid out and coloured for a person, the bytes as they came for a program.
 
-use crate::output::styles::Look;
+use crate::output::styles::Styles;
 use anstyle::{AnsiColor, Style};
 use std::io::{self, Write};
 use yieldtray_http::layout::{LayoutPiece, pretty_print};
@@ -9,7 +9,7 @@ use yieldtray_source::escape::escape_terminal;
 use yieldtray_workspace::secret::Masker;
 
 /// Writes the body for a person at a terminal.
-pub(crate) fn for_a_person(out: &mut impl Write, exchange: &Exchange, masker: &Masker, look: Look) -> io::Result<()> {
+pub(crate) fn for_a_person(out: &mut impl Write, exchange: &Exchange, masker: &Masker, look: Styles) -> io::Result<()> {
     if exchange.size == 0 {
         return Ok(());
     }
@@ -42,7 +42,7 @@ pub(crate) fn for_a_program(out: &mut impl Write, exchange: &Exchange, masker: &
 struct Painter([Option<(String, String)>; 6]);
 
 impl Painter {
-    fn new(look: Look) -> Self {
+    fn new(look: Styles) -> Self {
         let colours = |style: Style| look.is_coloured().then(|| (style.to_string(), format!("{style:#}")));
         let colour = |colour: AnsiColor| colours(colour.on_default());
         Self([

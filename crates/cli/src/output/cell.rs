@@ -1,7 +1,7 @@
 //! How a run reads: one line a request, and under it what a person needs to see why it failed.
 
 use super::table::{count, cut, left, push_left, push_right};
-use crate::output::styles::Look;
+use crate::output::styles::Styles;
 use std::borrow::Cow;
 use std::time::Duration;
 use yieldtray_engine::{CellReport, CheckFailure, Difference, Outcome, Summary, TokenReport, YieldReport};
@@ -61,7 +61,7 @@ pub(crate) struct CellLines<'w> {
     /// The columns.
     pub(crate) columns: Columns,
     /// The colours.
-    pub(crate) look: Look,
+    pub(crate) look: Styles,
     /// The address that paths are shown without.
     pub(crate) base: Option<String>,
 }
@@ -238,7 +238,7 @@ impl CellLines<'_> {
 }
 
 /// Why a cell was not sent; nothing for one that was.
-pub(crate) fn not_sent(report: &CellReport, look: Look) -> Option<String> {
+pub(crate) fn not_sent(report: &CellReport, look: Styles) -> Option<String> {
     let reason = report.reason.as_deref().unwrap_or_default();
     Some(match report.outcome {
         Outcome::NotSent => look.odd(&format!("not sent: {reason} did not pass")),
@@ -273,7 +273,7 @@ pub(crate) struct Heading {
 
 impl Heading {
     /// The heading as a line.
-    pub(crate) fn text(&self, look: Look) -> String {
+    pub(crate) fn text(&self, look: Styles) -> String {
         let environment = match &self.environment {
             Some((name, tint)) => look.environment(name, *tint),
             None => look.faint("no environment"),
@@ -288,7 +288,7 @@ impl Heading {
 }
 
 /// The last line of a run.
-pub(crate) fn summary(summary: &Summary, elapsed: Duration, look: Look) -> String {
+pub(crate) fn summary(summary: &Summary, elapsed: Duration, look: Styles) -> String {
     let mut parts = vec![count(summary.requests, "request", "requests"), count(summary.checks, "check", "checks")];
     let failed = summary.failed_checks;
     if failed + summary.failed_yields + summary.no_answer + summary.mistaken + summary.not_sent == 0
@@ -401,7 +401,7 @@ mod tests {
             });
             let columns = Columns::new(names, Some(width));
             let base = Some("http://bench.example/".to_owned());
-            let lines = CellLines { workspace: &workspace, columns, look: Look::new(false), base };
+            let lines = CellLines { workspace: &workspace, columns, look: Styles::new(false), base };
             shown += &format!("--- {width} columns\n");
             for report in &reports {
                 let told = lines.cell(report);
@@ -426,7 +426,7 @@ mod tests {
             assert_eq!(time(Duration::from_micros(micros)), shown);
         }
         assert_eq!([holds(90), holds(600), holds(86_400)], ["90 s", "10 min", "24 h"]);
-        let line = |figures: Summary| summary(&figures, Duration::from_millis(7), Look::new(false));
+        let line = |figures: Summary| summary(&figures, Duration::from_millis(7), Styles::new(false));
         let passed = Summary { cells: 2, requests: 2, checks: 3, ..Summary::default() };
         assert_eq!(line(passed), "2 requests · 3 checks · all passed · 7 ms");
         assert_eq!(line(Summary { checks: 0, ..passed }), "2 requests · 0 checks · nothing judged · 7 ms");

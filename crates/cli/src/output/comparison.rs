@@ -4,17 +4,17 @@ use super::log::{rfc3339, when};
 use super::table::{Cell, columns, count, cut};
 use super::{cell, data as shapes};
 use crate::clock;
-use crate::output::styles::Look;
+use crate::output::styles::Styles;
 use serde_json::{Value, json};
 use std::time::Duration;
-use yieldtray_report::log::{Change, Comparison, Found};
+use yieldtray_report::log::{BodyDifference, Comparison, PartChange};
 use yieldtray_source::diff::DiffLine;
 use yieldtray_source::escape::escape_line;
-use yieldtray_store::log::Listed;
+use yieldtray_store::log::NumberedExchange;
 
 /// What one side of a comparison is.
 #[derive(Clone, Debug)]
-pub(crate) struct Side {
+pub(crate) struct ComparedExchange {
     /// Its number in the log, if it is there.
     pub(crate) number: Option<i64>,
     /// The environment; empty for none.
@@ -33,9 +33,9 @@ pub(crate) struct Side {
     pub(crate) elapsed: Duration,
 }
 
-impl Side {
+impl ComparedExchange {
     /// One of the log.
-    pub(crate) fn of(listed: &Listed) -> Self {
+    pub(crate) fn of(listed: &NumberedExchange) -> Self {
         let own = &listed.summary;
         Self {
             number: Some(listed.number),
@@ -55,14 +55,14 @@ const WIDE: usize = 160;
 
 /// The two sides, then a line a difference, and how many there are.
 pub(crate) fn lines(
-    sides: [&Side; 2],
+    sides: [&ComparedExchange; 2],
     found: &Comparison,
-    look: Look,
+    look: Styles,
     width: Option<usize>,
     terminal: bool,
 ) -> Vec<String> {
     let now = clock::now_millis();
-    let side = |sign: &str, side: &Side| {
+    let side = |sign: &str, side: &ComparedExchange| {
         let status = side.status.map_or_else(|| "—".to_owned(), |status| status.to_string());
         vec![
             Cell::new(sign),
@@ -84,7 +84,12 @@ pub(crate) fn lines(
 }
 
 /// What differs from a past answer, after the present one was shown.
-pub(crate) fn from_then(then: &Side, found: &Comparison, look: Look, width: Option<usize>) -> Vec<String> {
+pub(crate) fn from_then(
+    then: &ComparedExchange,
+    found: &Comparison,
+    look: Styles,
+    width: Option<usize>,
+) -> Vec<String> {
     let number = then.number.map(|number| number.to_string()).unwrap_or_default();
     let ago = shapes::age((clock::now_millis() - then.at) / 1_000);
     let head = match found.found.len() + found.more {
@@ -96,11 +101,11 @@ pub(crate) fn from_then(then: &Side, found: &Comparison, look: Look, width: Opti
     lines
 }
 
-fn differences(found: &Comparison, look: Look, width: Option<usize>) -> Vec<String> {
+fn differences(found: &Comparison, look: Styles, width: Option<usize>) -> Vec<String> {
     let width = width.unwrap_or(WIDE).max(40);
     let widest = found.found.iter().map(|one| one.place.chars().count()).max().unwrap_or_default().min(width / 2);
     let mut lines = Vec::new();
-    for Found { place, change } in &found.found {
+    for BodyDifference { place, change } in &found.found {
         let place = escape_line(place);
         let room = width.saturating_sub(widest.max(place.chars().count().min(width)) + 4).max(16);
         let place = super::table::left(&place, widest);
@@ -113,15 +118,15 @@ fn differences(found: &Comparison, look: Look, width: Option<usize>) -> Vec<Stri
             format!("{} {arrow} {}", look.bad(&value(old, old_room)), look.good(&value(new, new_room)))
         };
         let words = match change {
-            Change::Added(new) => look.good(&format!("+ {}", value(new, room.saturating_sub(2)))),
-            Change::Removed(old) => look.bad(&format!("- {}", value(old, room.saturating_sub(2)))),
-            Change::Changed(old, new) => both(old, new, "→"),
-            Change::OtherType(old, new) => both(old, new, "⇒"),
-            Change::Moved(old, new) => look.odd(&format!("moved from {old} to {new}")),
-            Change::Lines(_) => look.faint("other lines"),
+            PartChange::Added(new) => look.good(&format!("+ {}", value(new, room.saturating_sub(2)))),
+            PartChange::Removed(old) => look.bad(&format!("- {}", value(old, room.saturating_sub(2)))),
+            PartChange::Changed(old, new) => both(old, new, "→"),
+            PartChange::OtherType(old, new) => both(old, new, "⇒"),
+            PartChange::Moved(old, new) => look.odd(&format!("moved from {old} to {new}")),
+            PartChange::Lines(_) => look.faint("other lines"),
         };
         lines.push(format!("  {}  {words}", look.name(&place)));
-        if let Change::Lines(different) = change {
+        if let PartChange::Lines(different) = change {
             lines.extend(different.iter().map(|line| text_line(line, look, width)));
         }
     }
@@ -131,7 +136,7 @@ fn differences(found: &Comparison, look: Look, width: Option<usize>) -> Vec<Stri
     lines
 }
 
-fn text_line(line: &DiffLine, look: Look, width: usize) -> String {
+fn text_line(line: &DiffLine, look: Styles, width: usize) -> String {
     let shown = |sign: &str, text: &str| format!("    {sign} {}", cut(&escape_line(text), width.saturating_sub(6)));
     match line {
         DiffLine::Context(text) => look.faint(&shown(" ", text)),
@@ -145,14 +150,14 @@ fn text_line(line: &DiffLine, look: Look, width: usize) -> String {
 }
 
 /// The same as data.
-pub(crate) fn data(sides: [&Side; 2], found: &Comparison) -> Value {
+pub(crate) fn data(sides: [&ComparedExchange; 2], found: &Comparison) -> Value {
     let mut data = differences_data(found);
     (data["left"], data["right"]) = (side_data(sides[0]), side_data(sides[1]));
     data
 }
 
 /// What differs from a past answer, as data.
-pub(crate) fn from_then_data(then: &Side, found: &Comparison) -> Value {
+pub(crate) fn from_then_data(then: &ComparedExchange, found: &Comparison) -> Value {
     let mut data = side_data(then);
     if let (Value::Object(data), Value::Object(found)) = (&mut data, differences_data(found)) {
         data.extend(found);
@@ -160,7 +165,7 @@ pub(crate) fn from_then_data(then: &Side, found: &Comparison) -> Value {
     data
 }
 
-fn side_data(side: &Side) -> Value {
+fn side_data(side: &ComparedExchange) -> Value {
     json!({
         "number": side.number,
         "environment": if side.environment.is_empty() { None } else { Some(&side.environment) },
@@ -175,17 +180,17 @@ fn side_data(side: &Side) -> Value {
 
 fn differences_data(found: &Comparison) -> Value {
     let json = |text: &str| serde_json::from_str(text).unwrap_or_else(|_| Value::from(text));
-    let difference = |Found { place, change }: &Found| match change {
-        Change::Added(new) => json!({ "place": place, "change": "added", "right": json(new) }),
-        Change::Removed(old) => json!({ "place": place, "change": "removed", "left": json(old) }),
-        Change::Changed(old, new) => {
+    let difference = |BodyDifference { place, change }: &BodyDifference| match change {
+        PartChange::Added(new) => json!({ "place": place, "change": "added", "right": json(new) }),
+        PartChange::Removed(old) => json!({ "place": place, "change": "removed", "left": json(old) }),
+        PartChange::Changed(old, new) => {
             json!({ "place": place, "change": "changed", "left": json(old), "right": json(new) })
         }
-        Change::OtherType(old, new) => {
+        PartChange::OtherType(old, new) => {
             json!({ "place": place, "change": "other-type", "left": json(old), "right": json(new) })
         }
-        Change::Moved(from, to) => json!({ "place": place, "change": "moved", "from": from, "to": to }),
-        Change::Lines(lines) => {
+        PartChange::Moved(from, to) => json!({ "place": place, "change": "moved", "from": from, "to": to }),
+        PartChange::Lines(lines) => {
             let lines: Vec<Value> = lines.iter().map(line_data).collect();
             json!({ "place": place, "change": "lines", "lines": lines })
         }
@@ -212,8 +217,9 @@ fn line_data(line: &DiffLine) -> Value {
 mod tests {
     use super::*;
 
-    fn found(changes: Vec<(&str, Change)>, more: usize) -> Comparison {
-        let found = changes.into_iter().map(|(place, change)| Found { place: place.to_owned(), change }).collect();
+    fn found(changes: Vec<(&str, PartChange)>, more: usize) -> Comparison {
+        let found =
+            changes.into_iter().map(|(place, change)| BodyDifference { place: place.to_owned(), change }).collect();
         Comparison { found, more }
     }
 
@@ -227,12 +233,12 @@ mod tests {
         ];
         found(
             vec![
-                ("body.bins", Change::Changed("18".to_owned(), "24".to_owned())),
-                ("body.grower", Change::OtherType("\"G-11\"".to_owned(), "11".to_owned())),
-                ("body.note", Change::Added("\"late\"".to_owned())),
-                ("body.room", Change::Removed("null".to_owned())),
-                ("body.lots[id=L-1]", Change::Moved(0, 3)),
-                ("body", Change::Lines(lines)),
+                ("body.bins", PartChange::Changed("18".to_owned(), "24".to_owned())),
+                ("body.grower", PartChange::OtherType("\"G-11\"".to_owned(), "11".to_owned())),
+                ("body.note", PartChange::Added("\"late\"".to_owned())),
+                ("body.room", PartChange::Removed("null".to_owned())),
+                ("body.lots[id=L-1]", PartChange::Moved(0, 3)),
+                ("body", PartChange::Lines(lines)),
             ],
             2,
         )
@@ -240,7 +246,7 @@ mod tests {
 
     #[test]
     fn every_kind_of_difference_has_its_sign() {
-        let told = differences(&all_kinds(), Look::new(false), Some(80));
+        let told = differences(&all_kinds(), Styles::new(false), Some(80));
         let told: Vec<&str> = told.iter().map(|line| line.trim_end()).collect();
         assert_eq!(
             told,
@@ -267,11 +273,11 @@ mod tests {
         let place = format!("body.lots[{}]", "9".repeat(90));
         for width in [40, 80, 200] {
             let changes = vec![
-                (place.as_str(), Change::Changed(long.clone(), "18".to_owned())),
-                ("body.a", Change::OtherType("18".to_owned(), long.clone())),
-                ("body.b", Change::Added(long.clone())),
+                (place.as_str(), PartChange::Changed(long.clone(), "18".to_owned())),
+                ("body.a", PartChange::OtherType("18".to_owned(), long.clone())),
+                ("body.b", PartChange::Added(long.clone())),
             ];
-            let told = differences(&found(changes, 0), Look::new(false), Some(width));
+            let told = differences(&found(changes, 0), Styles::new(false), Some(width));
             assert_eq!(told.len(), 3);
             for line in &told {
                 assert!(!line.contains(['\u{1b}', '\n']), "{line}");
@@ -299,7 +305,8 @@ mod tests {
         assert_eq!(differences[3]["left"], Value::Null);
         assert_eq!(differences[5]["lines"][3], json!(["alike", 12]));
         // What is no JSON is told as the text it is.
-        let text = differences_data(&found(vec![("reason", Change::Changed("OK".to_owned(), "Gone".to_owned()))], 0));
+        let text =
+            differences_data(&found(vec![("reason", PartChange::Changed("OK".to_owned(), "Gone".to_owned()))], 0));
         assert_eq!(text["differences"][0]["left"], "OK");
         assert_eq!(differences_data(&found(Vec::new(), 0))["same"], true);
     }

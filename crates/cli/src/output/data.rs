@@ -5,8 +5,8 @@ use std::time::Duration;
 use yieldtray_engine::{CellReport, Event, Summary, TokenReport};
 use yieldtray_http::Exchange;
 use yieldtray_http::PreparedRequest;
-use yieldtray_report::record::{Request, Response};
-use yieldtray_report::{About, Entry, Noted, millis};
+use yieldtray_report::record::{RequestRecord, ResponseRecord};
+use yieldtray_report::{Entry, ProblemRecord, RunInfo, millis};
 use yieldtray_source::Problem;
 use yieldtray_source::Span;
 use yieldtray_syntax::InstructionKind;
@@ -15,7 +15,7 @@ use yieldtray_workspace::{CellId, Workspace};
 
 /// Problems: code, level, message, hint, and the place with both ends; lines and columns from 1.
 pub(crate) fn problems(workspace: &Workspace, problems: &[Problem]) -> Vec<Value> {
-    problems.iter().map(|problem| json!(Noted::of(workspace, problem))).collect()
+    problems.iter().map(|problem| json!(ProblemRecord::of(workspace, problem))).collect()
 }
 
 fn extend(data: &mut Value, more: Value) {
@@ -70,7 +70,7 @@ fn totals(summary: &Summary, elapsed: Duration) -> Value {
 }
 
 /// The figures of reports that were joined.
-pub(crate) fn joined(about: &About, entries: usize) -> Value {
+pub(crate) fn joined(about: &RunInfo, entries: usize) -> Value {
     let mut data = totals(&about.totals, Duration::try_from_secs_f64(about.elapsed_ms / 1e3).unwrap_or_default());
     data["joined"] = about.joined.into();
     data["entries"] = entries.into();
@@ -89,13 +89,13 @@ pub(crate) fn cell_report(workspace: &Workspace, report: &CellReport) -> Value {
 
 /// A request as it goes out, secrets masked; a file in its body by its name.
 pub(crate) fn request(request: &PreparedRequest, masker: &Masker) -> Value {
-    json!(Request::of(request, masker))
+    json!(RequestRecord::of(request, masker))
 }
 
 /// The answer of `send`, secrets masked. A body that is JSON stands as JSON, other text as text, other
 /// bytes in base64.
 pub(crate) fn response(exchange: &Exchange, masker: &Masker) -> Value {
-    let mut response = Response::of(exchange, masker);
+    let mut response = ResponseRecord::of(exchange, masker);
     let body = response.body.take();
     let mut data = json!(response);
     if let Some(text) = body {

@@ -1,7 +1,7 @@
 //! Errors that end a command, and the exit code that follows.
 
 use super::Out;
-use crate::error::Stop;
+use crate::error::CommandError;
 use std::io;
 use std::process::ExitCode;
 use yieldtray_source::Problem;
@@ -9,20 +9,20 @@ use yieldtray_workspace::Workspace;
 
 impl Out {
     /// Shows problems, and gives the error that ends the command.
-    pub(crate) fn stop_with(&mut self, workspace: &Workspace, problems: &[Problem]) -> Stop {
+    pub(crate) fn stop_with(&mut self, workspace: &Workspace, problems: &[Problem]) -> CommandError {
         match self.problems(workspace, problems) {
-            Ok(()) => Stop::Mistakes,
+            Ok(()) => CommandError::Mistakes,
             Err(error) => error.into(),
         }
     }
 
     /// Shows what is left to show of an error, and gives the exit code.
-    pub(crate) fn report_error(&mut self, stop: Stop) -> ExitCode {
+    pub(crate) fn report_error(&mut self, stop: CommandError) -> ExitCode {
         let (code, message, hint) = match stop {
-            Stop::Mistakes => return ExitCode::from(2),
-            Stop::Interrupted => return ExitCode::from(130),
-            Stop::Refused { code, message, hint } => (code, message, hint),
-            Stop::System(error) => {
+            CommandError::Mistakes => return ExitCode::from(2),
+            CommandError::Interrupted => return ExitCode::from(130),
+            CommandError::Refused { code, message, hint } => (code, message, hint),
+            CommandError::System(error) => {
                 let closed =
                     error.downcast_ref::<io::Error>().is_some_and(|error| error.kind() == io::ErrorKind::BrokenPipe);
                 if closed {

@@ -1,7 +1,7 @@
 //! The parts of an exchange that `--show` names.
 
 use super::{body, table};
-use crate::output::styles::Look;
+use crate::output::styles::Styles;
 use std::io::{self, Write};
 use std::time::Duration;
 use yieldtray_http::{Body, BodyPart, PreparedRequest};
@@ -14,7 +14,7 @@ use yieldtray_workspace::secret::Masker;
 const BARS: usize = 60;
 
 /// The request as it went out: its line, its header fields and its body.
-pub(crate) fn sent(out: &mut impl Write, exchange: &Exchange, masker: &Masker, look: Look) -> io::Result<()> {
+pub(crate) fn sent(out: &mut impl Write, exchange: &Exchange, masker: &Masker, look: Styles) -> io::Result<()> {
     if let Some(proxy) = &exchange.proxy {
         writeln!(out, "{}", look.faint(&format!("through {}", escape_line(proxy))))?;
     }
@@ -35,7 +35,7 @@ pub(crate) fn wire(
     out: &mut impl Write,
     request: &PreparedRequest,
     masker: &Masker,
-    person: Option<Look>,
+    person: Option<Styles>,
 ) -> io::Result<()> {
     use yieldtray_http::HttpVersion;
     let version = if request.version == Some(HttpVersion::Http2) { "HTTP/2" } else { "HTTP/1.1" };
@@ -70,7 +70,7 @@ pub(crate) fn wire(
 }
 
 /// Status line and header fields of the answer.
-pub(crate) fn head(out: &mut impl Write, exchange: &Exchange, masker: &Masker, look: Look) -> io::Result<()> {
+pub(crate) fn head(out: &mut impl Write, exchange: &Exchange, masker: &Masker, look: Styles) -> io::Result<()> {
     let line = format!("{} {} {}", exchange.version, exchange.status, exchange.reason);
     writeln!(out, "{}", look.strong(escape_line(&line).trim_end()))?;
     for (name, value) in &exchange.headers {
@@ -85,7 +85,7 @@ pub(crate) fn timeline(
     out: &mut impl Write,
     exchange: &Exchange,
     masker: &Masker,
-    look: Look,
+    look: Styles,
     width: Option<usize>,
 ) -> io::Result<()> {
     const LABELS: usize = 26;
@@ -116,21 +116,21 @@ pub(crate) fn timeline(
     writeln!(out)
 }
 
-type Paint = fn(Look, &str) -> String;
+type Paint = fn(Styles, &str) -> String;
 
 fn phases(timings: &Timings) -> Vec<(&'static str, Duration, Paint)> {
     let all: [(_, _, Paint); 5] = [
-        ("look up", timings.lookup, Look::name),
-        ("connect", timings.connect, Look::name),
-        ("TLS", timings.tls, Look::name),
-        ("wait", Some(timings.wait), Look::odd),
-        ("receive", Some(timings.receive), Look::good),
+        ("look up", timings.lookup, Styles::name),
+        ("connect", timings.connect, Styles::name),
+        ("TLS", timings.tls, Styles::name),
+        ("wait", Some(timings.wait), Styles::odd),
+        ("receive", Some(timings.receive), Styles::good),
     ];
     all.into_iter().filter_map(|(phase, took, paint)| Some((phase, took?, paint))).collect()
 }
 
 /// What happened to cookies, in order.
-pub(crate) fn cookies(out: &mut impl Write, exchange: &Exchange, look: Look) -> io::Result<()> {
+pub(crate) fn cookies(out: &mut impl Write, exchange: &Exchange, look: Styles) -> io::Result<()> {
     if exchange.cookies.is_empty() {
         let words = if exchange.sent.sending.cookies { "no cookies" } else { "no cookies: they are switched off" };
         writeln!(out, "{}", look.faint(words))?;
@@ -158,7 +158,7 @@ pub(crate) fn hop_words(hop: &Hop) -> String {
 }
 
 /// Status, time, size and media type, as one line.
-pub(crate) fn status_line(exchange: &Exchange, masker: &Masker, look: Look) -> String {
+pub(crate) fn status_line(exchange: &Exchange, masker: &Masker, look: Styles) -> String {
     let status = format!("{} {}", exchange.status, exchange.reason);
     let status = match exchange.status {
         200..400 => look.good(escape_line(&status).trim_end()),

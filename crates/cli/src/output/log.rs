@@ -2,14 +2,14 @@
 
 use super::table::{Cell, count, right};
 use super::{Out, body, cell, data as shapes};
-use crate::output::styles::Look;
+use crate::output::styles::Styles;
 use chrono::{DateTime, Local, SecondsFormat};
 use serde_json::{Value, json};
 use std::time::Duration;
-use yieldtray_report::log::Past;
-use yieldtray_report::{Entry, Failed};
+use yieldtray_report::log::LoggedExchange;
+use yieldtray_report::{Entry, FailedCheck};
 use yieldtray_source::escape::escape_line;
-use yieldtray_store::log::{Listed, Summary};
+use yieldtray_store::log::{ExchangeRow, NumberedExchange};
 use yieldtray_workspace::config::Config;
 
 /// A time in milliseconds since 1970 by RFC 3339, in UTC.
@@ -29,12 +29,12 @@ pub(crate) fn when(at: i64, now: i64, terminal: bool) -> String {
 }
 
 /// Exchanges as rows of a table.
-pub(crate) fn lines(exchanges: &[Listed], config: &Config, now: i64, out: &Out) -> Vec<Vec<Cell>> {
+pub(crate) fn lines(exchanges: &[NumberedExchange], config: &Config, now: i64, out: &Out) -> Vec<Vec<Cell>> {
     let look = out.look;
     let number = aligned(exchanges, |listed| listed.number.to_string());
     let time = aligned(exchanges, |listed| cell::time(elapsed(&listed.summary)));
     let size = aligned(exchanges, |listed| listed.summary.status.map_or_else(String::new, |_| size(&listed.summary)));
-    let row = |(at, listed): (usize, &Listed)| {
+    let row = |(at, listed): (usize, &NumberedExchange)| {
         let own = &listed.summary;
         let tint = config.environment(&own.environment).and_then(|environment| environment.tint);
         let environment = match own.environment.as_str() {
@@ -72,22 +72,22 @@ pub(crate) fn lines(exchanges: &[Listed], config: &Config, now: i64, out: &Out) 
 }
 
 /// A text of each exchange, with blanks before it, so that the last letters stand below each other.
-fn aligned(exchanges: &[Listed], text: impl Fn(&Listed) -> String) -> Vec<String> {
+fn aligned(exchanges: &[NumberedExchange], text: impl Fn(&NumberedExchange) -> String) -> Vec<String> {
     let texts: Vec<String> = exchanges.iter().map(text).collect();
     let widest = texts.iter().map(|text| text.chars().count()).max().unwrap_or_default();
     texts.iter().map(|text| right(text, widest)).collect()
 }
 
-fn elapsed(own: &Summary) -> Duration {
+fn elapsed(own: &ExchangeRow) -> Duration {
     Duration::from_micros(u64::try_from(own.micros).unwrap_or_default())
 }
 
-fn size(own: &Summary) -> String {
+fn size(own: &ExchangeRow) -> String {
     body::size(u64::try_from(own.size).unwrap_or_default())
 }
 
 /// The name with that of the sequence before it and the row behind it; of a request of no file its address.
-fn name(own: &Summary) -> String {
+fn name(own: &ExchangeRow) -> String {
     if !own.file.ends_with(".http") {
         return own.url.clone();
     }
@@ -97,7 +97,7 @@ fn name(own: &Summary) -> String {
 }
 
 /// What the checks came to, and whether all is well.
-fn judged(own: &Summary) -> (String, bool) {
+fn judged(own: &ExchangeRow) -> (String, bool) {
     match (own.status, own.checks, own.failed) {
         (None, ..) => ("no answer".to_owned(), false),
         (_, 0, 0) => ("no checks".to_owned(), true),
@@ -108,7 +108,7 @@ fn judged(own: &Summary) -> (String, bool) {
 }
 
 /// An exchange as data.
-pub(crate) fn data(listed: &Listed) -> Value {
+pub(crate) fn data(listed: &NumberedExchange) -> Value {
     let own = &listed.summary;
     let commit = own.revision.as_deref().map(|revision| revision.trim_end_matches('+'));
     let mut data = json!({
@@ -142,7 +142,7 @@ pub(crate) fn data(listed: &Listed) -> Value {
 }
 
 /// The first line about one exchange: its number, when and where it was sent, and from which state of its file.
-pub(crate) fn introduction(listed: &Listed, past: &Past<'_>, out: &Out) -> String {
+pub(crate) fn introduction(listed: &NumberedExchange, past: &LoggedExchange<'_>, out: &Out) -> String {
     let (own, look) = (&listed.summary, out.error_look);
     let environment = match own.environment.as_str() {
         "" => look.faint("no environment"),
@@ -170,7 +170,7 @@ pub(crate) fn introduction(listed: &Listed, past: &Past<'_>, out: &Out) -> Strin
 }
 
 /// What the checks came to then.
-pub(crate) fn explained(entry: &Entry<'_>, look: Look) -> Vec<String> {
+pub(crate) fn explained(entry: &Entry<'_>, look: Styles) -> Vec<String> {
     let mut lines = Vec::new();
     if let Some(failure) = &entry.failure {
         lines.push(look.bad(&escape_line(&failure.message)));
@@ -188,7 +188,7 @@ pub(crate) fn explained(entry: &Entry<'_>, look: Look) -> Vec<String> {
     lines
 }
 
-fn failure(failed: &Failed, look: Look, lines: &mut Vec<String>) {
+fn failure(failed: &FailedCheck, look: Styles, lines: &mut Vec<String>) {
     let label = failed.label.as_ref().map(|label| format!("{label}: ")).unwrap_or_default();
     let place = look.faint(&format!("{}:{}", failed.file, failed.line));
     lines.push(format!("      {place}  {}", look.bad(&escape_line(&format!("{label}{}", failed.expression)))));

@@ -21,10 +21,10 @@ pub(crate) mod styles;
 pub(crate) mod table;
 
 use crate::args::{Color, Common};
-use crate::host::Host;
+use crate::host::HostFacts;
 use std::io::{self, Write};
 use stream::Stream;
-use styles::Look;
+use styles::Styles;
 use yieldtray_source::{Code, Problem};
 use yieldtray_workspace::Workspace;
 
@@ -32,9 +32,9 @@ use yieldtray_workspace::Workspace;
 pub(crate) struct Out {
     stdout: Stream,
     /// Colours of standard output.
-    pub(crate) look: Look,
+    pub(crate) look: Styles,
     /// Colours of standard error.
-    pub(crate) error_look: Look,
+    pub(crate) error_look: Styles,
     /// The terminal's width; none when standard output is no terminal.
     pub(crate) width: Option<usize>,
     /// Whether data is asked for.
@@ -49,7 +49,7 @@ pub(crate) struct Out {
 
 impl Out {
     /// The streams as the options and the surroundings want them.
-    pub(crate) fn new(common: &Common, host: &Host) -> Self {
+    pub(crate) fn new(common: &Common, host: &HostFacts) -> Self {
         let coloured = |terminal: bool| match common.color {
             Some(Color::Always) => true,
             Some(Color::Never) => false,
@@ -57,8 +57,8 @@ impl Out {
         };
         Self {
             stdout: Stream::new(host, common.json),
-            look: Look::new(coloured(host.out_is_terminal)),
-            error_look: Look::new(coloured(host.errors_are_terminal)),
+            look: Styles::new(coloured(host.out_is_terminal)),
+            error_look: Styles::new(coloured(host.errors_are_terminal)),
             width: host.width,
             json: common.json,
             quiet: common.quiet,

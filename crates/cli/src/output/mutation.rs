@@ -11,7 +11,7 @@ use yieldtray_source::escape::escape_line;
 use yieldtray_workspace::Workspace;
 
 /// Under what circumstances something was proved.
-pub(crate) struct Proved<'p> {
+pub(crate) struct MutationHeader<'p> {
     /// Environment and address.
     pub(crate) heading: Heading,
     /// The chosen environment.
@@ -21,7 +21,7 @@ pub(crate) struct Proved<'p> {
 }
 
 /// What came of all cells.
-pub(crate) struct Proven<'w> {
+pub(crate) struct MutationSummary<'w> {
     workspace: &'w Workspace,
     files: Vec<File<'w>>,
     least: Option<u8>,
@@ -58,7 +58,7 @@ impl Score {
     }
 }
 
-impl<'w> Proven<'w> {
+impl<'w> MutationSummary<'w> {
     /// Puts the reports of a run in order by file; of a cell that was sent more than once the first counts.
     pub(crate) fn new(workspace: &'w Workspace, reports: &'w [CellReport], least: Option<u8>) -> Self {
         let mut files: Vec<File<'w>> = Vec::new();
@@ -95,7 +95,7 @@ impl<'w> Proven<'w> {
     }
 
     /// Shows it as text or as data.
-    pub(crate) fn show(&self, proved: &Proved<'_>, out: &mut Out) -> io::Result<()> {
+    pub(crate) fn show(&self, proved: &MutationHeader<'_>, out: &mut Out) -> io::Result<()> {
         if out.json {
             let document = self.data(proved);
             return writeln!(out.result(), "{document}");
@@ -213,7 +213,7 @@ impl<'w> Proven<'w> {
         writeln!(out.result(), "{}", parts.join(" · "))
     }
 
-    fn data(&self, proved: &Proved<'_>) -> Value {
+    fn data(&self, proved: &MutationHeader<'_>) -> Value {
         let file = |file: &File<'_>| {
             let score = file.score();
             json!({

@@ -1,6 +1,6 @@
 //! What is longer than the terminal goes through the pager the user has chosen.
 
-use crate::host::Host;
+use crate::host::HostFacts;
 use std::io::{self, Write};
 use std::process::{Command, Stdio};
 
@@ -13,7 +13,7 @@ pub(crate) struct Pager {
 
 impl Pager {
     /// The pager for this terminal; none where there is no terminal, no height, or no pager chosen.
-    pub(crate) fn of(host: &Host) -> Option<Self> {
+    pub(crate) fn of(host: &HostFacts) -> Option<Self> {
         let command = host.pager.clone().filter(|pager| !matches!(pager.trim(), "" | "cat"))?;
         Some(Self { command, height: host.height.filter(|_| host.out_is_terminal)? })
     }

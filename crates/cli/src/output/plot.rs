@@ -3,7 +3,7 @@
 use super::cell::time;
 use super::table::{count, left, right};
 use super::{body, log};
-use crate::output::styles::Look;
+use crate::output::styles::Styles;
 use std::time::Duration;
 use yieldtray_report::log::{Point, Trend};
 
@@ -17,7 +17,7 @@ const WIDE: usize = 100;
 const LABELS: usize = 9;
 
 /// The figures, the plot, and what is marked in it.
-pub(crate) fn trend(title: &str, trend: &Trend, look: Look, width: Option<usize>) -> Vec<String> {
+pub(crate) fn trend(title: &str, trend: &Trend, look: Styles, width: Option<usize>) -> Vec<String> {
     let points = &trend.points;
     let slowest = &points[trend.slowest];
     let mut lines = vec![format!(
@@ -65,7 +65,7 @@ struct Column {
     jump: bool,
 }
 
-fn plot(trend: &Trend, look: Look, width: usize) -> Vec<String> {
+fn plot(trend: &Trend, look: Styles, width: usize) -> Vec<String> {
     let room = width - LABELS - 2;
     let columns = columns(trend, room);
     // Few answers stand apart.
@@ -157,7 +157,7 @@ mod tests {
 
     #[test]
     fn each_answer_stands_at_its_height_and_the_slowest_at_the_top() {
-        let drawn = plot(&of(&[10, 20, 40, 0]), Look::new(false), 60);
+        let drawn = plot(&of(&[10, 20, 40, 0]), Styles::new(false), 60);
         assert_eq!(drawn.len(), HEIGHT + 2);
         assert_eq!(places(&drawn, '▲'), [(0, LABELS + 1 + 2 * MOST_APART)]);
         let rows: Vec<usize> = {
@@ -175,7 +175,7 @@ mod tests {
         for answers in [1, 2, 7, 40, 41, 1_000] {
             let times: Vec<u64> = (0..answers).map(|n| 5 + n * 37 % 90).collect();
             for width in [30, 80, 160] {
-                let lines = plot(&of(&times), Look::new(false), width);
+                let lines = plot(&of(&times), Styles::new(false), width);
                 // The times of the axis are told whole, whatever the width.
                 let widest = lines[..=HEIGHT].iter().map(|line| line.trim_end().chars().count()).max();
                 assert!(widest <= Some(width), "{answers} answers on {width} columns: {widest:?}");
@@ -187,7 +187,7 @@ mod tests {
     #[test]
     fn a_jump_is_marked_and_told_with_its_commit() {
         let lines =
-            trend("read-lot", &of(&[10, 11, 10, 9, 10, 10, 30, 31, 29, 30, 33, 30]), Look::new(false), Some(100));
+            trend("read-lot", &of(&[10, 11, 10, 9, 10, 10, 30, 31, 29, 30, 33, 30]), Styles::new(false), Some(100));
         assert_eq!(lines[0], "read-lot  12 answers  median 11 ms, 100 B  slowest 33 ms, number 11");
         assert_eq!(lines.last().map(String::as_str), Some("│ from 10 ms to 30 ms with number 7, at 0a1b2c3d4e5f"));
         let column = LABELS + 1 + 6 * MOST_APART;

@@ -1,6 +1,6 @@
 //! Problems as a person reads them: the place, the line underlined, what to write instead.
 
-use crate::output::styles::Look;
+use crate::output::styles::Styles;
 use annotate_snippets::{AnnotationKind, Level, Renderer, Snippet};
 use std::borrow::Cow;
 use std::path::Path;
@@ -12,16 +12,16 @@ use yieldtray_workspace::config::redact_keeping_offsets;
 use yieldtray_workspace::{SourceFile, Workspace};
 
 /// A problem with the line it stands in.
-pub(crate) fn snippet(workspace: &Workspace, problem: &Problem, look: Look) -> String {
+pub(crate) fn snippet(workspace: &Workspace, problem: &Problem, look: Styles) -> String {
     let message = escape_line(&problem.message);
     let title = level(problem.severity).primary_title(message).id(problem.code.as_str());
     let mut lines = Vec::new();
     if let Some(source) = problem.source {
-        let excerpt = Excerpt::new(workspace, source, problem.span, problem.code);
+        let excerpt = SnippetSource::new(workspace, source, problem.span, problem.code);
         lines.push((excerpt, AnnotationKind::Primary, None));
     }
     if let Some((source, span, words)) = &problem.related {
-        let excerpt = Excerpt::new(workspace, *source, *span, problem.code);
+        let excerpt = SnippetSource::new(workspace, *source, *span, problem.code);
         lines.push((excerpt, AnnotationKind::Context, Some(words.as_str())));
     }
     let group = lines.iter().fold(
@@ -42,7 +42,7 @@ pub(crate) fn snippet(workspace: &Workspace, problem: &Problem, look: Look) -> S
 }
 
 /// A problem that has no place.
-pub(crate) fn plain(code: Option<&str>, message: &str, hint: Option<&str>, look: Look) -> String {
+pub(crate) fn plain(code: Option<&str>, message: &str, hint: Option<&str>, look: Styles) -> String {
     let title = level(Severity::Error).primary_title(escape_line(message));
     let title = match code {
         Some(code) => title.id(code),
@@ -53,7 +53,7 @@ pub(crate) fn plain(code: Option<&str>, message: &str, hint: Option<&str>, look:
 }
 
 /// A remark that has no place.
-pub(crate) fn remark(code: &str, message: &str, hint: Option<&str>, look: Look) -> String {
+pub(crate) fn remark(code: &str, message: &str, hint: Option<&str>, look: Styles) -> String {
     let title = level(Severity::Warning).primary_title(escape_line(message)).id(code);
     let group = title.elements(hint.map(|hint| Level::HELP.with_name("instead").message(escape_line(hint))));
     renderer(look).render(&[group])
@@ -66,12 +66,12 @@ fn level(weight: Severity) -> Level<'static> {
     }
 }
 
-fn renderer(look: Look) -> Renderer {
+fn renderer(look: Styles) -> Renderer {
     if look.is_coloured() { Renderer::styled() } else { Renderer::plain() }
 }
 
 /// The line a span begins in, cut out of the whole text: a file may be large.
-struct Excerpt {
+struct SnippetSource {
     path: String,
     text: String,
     line: usize,
@@ -82,7 +82,7 @@ struct Excerpt {
 /// A line longer than this is cut around the span.
 const LONGEST_LINE: usize = 400;
 
-impl Excerpt {
+impl SnippetSource {
     fn new(workspace: &Workspace, id: SourceId, span: Span, code: Code) -> Self {
         let source = workspace.source(id);
         let line = source.lines().line_of(span.start());

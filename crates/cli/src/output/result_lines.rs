@@ -2,23 +2,23 @@
 
 use super::cell::{CellLines, Columns, Heading, not_sent, shown_name};
 use super::{Out, exchange, table};
-use crate::error::Stop;
-use crate::output::styles::Look;
+use crate::error::CommandError;
+use crate::output::styles::Styles;
 use yieldtray_engine::{CellReport, Outcome, Run, TokenReport};
 use yieldtray_http::Exchange;
 use yieldtray_source::escape::escape_line;
 
 /// Says it.
-pub(crate) struct Told<'r, 'w> {
+pub(crate) struct ResultLines<'r, 'w> {
     /// The run, when it is over.
     pub(crate) run: &'r Run<'w>,
     /// Environment and address.
     pub(crate) heading: Heading,
     /// Colours of standard error.
-    pub(crate) look: Look,
+    pub(crate) look: Styles,
 }
 
-impl Told<'_, '_> {
+impl ResultLines<'_, '_> {
     fn lines(&self, width: Option<usize>, reports: &[CellReport]) -> CellLines<'_> {
         let workspace = self.run.workspace();
         let cells = reports.iter().map(|report| {
@@ -28,7 +28,12 @@ impl Told<'_, '_> {
     }
 
     /// What was sent before.
-    pub(crate) fn needs(&self, out: &mut Out, tokens: &[TokenReport], before: &[CellReport]) -> Result<(), Stop> {
+    pub(crate) fn needs(
+        &self,
+        out: &mut Out,
+        tokens: &[TokenReport],
+        before: &[CellReport],
+    ) -> Result<(), CommandError> {
         if out.quiet {
             return Ok(());
         }
@@ -56,7 +61,7 @@ impl Told<'_, '_> {
     }
 
     /// Status, time, size, media type; a redirect is told.
-    pub(crate) fn status(&self, out: &mut Out, answer: &Exchange) -> Result<(), Stop> {
+    pub(crate) fn status(&self, out: &mut Out, answer: &Exchange) -> Result<(), CommandError> {
         if out.quiet {
             return Ok(());
         }
@@ -68,7 +73,7 @@ impl Told<'_, '_> {
     }
 
     /// Checks and yields, or why nothing was sent or answered.
-    pub(crate) fn verdict(&self, out: &mut Out, report: Option<&CellReport>) -> Result<(), Stop> {
+    pub(crate) fn verdict(&self, out: &mut Out, report: Option<&CellReport>) -> Result<(), CommandError> {
         let lines = self.verdict_lines(out.width, out.quiet, report);
         Ok(lines.iter().try_for_each(|line| out.say(line))?)
     }

@@ -1,6 +1,6 @@
 //! Standard output, with what has to be known of what was written to it.
 
-use crate::host::Host;
+use crate::host::HostFacts;
 use std::borrow::Cow;
 use std::fmt::Write as _;
 use std::io::{self, BufWriter, Stdout, Write};
@@ -22,7 +22,7 @@ pub(super) struct Stream {
 }
 
 impl Stream {
-    pub(super) fn new(host: &Host, json: bool) -> Self {
+    pub(super) fn new(host: &HostFacts, json: bool) -> Self {
         let shares_place = (host.out_is_terminal && host.errors_are_terminal) || is_same_file();
         let escapes = json && host.out_is_terminal;
         let inner = BufWriter::new(io::stdout());

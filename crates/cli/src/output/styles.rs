@@ -3,11 +3,11 @@ use yieldtray_workspace::config::EnvironmentColor;
 
 /// Colours, or none. Colour carries meaning, but never alone: the words say the same.
 #[derive(Clone, Copy, Debug)]
-pub(crate) struct Look {
+pub(crate) struct Styles {
     coloured: bool,
 }
 
-impl Look {
+impl Styles {
     /// With colours or without.
     pub(crate) fn new(coloured: bool) -> Self {
         Self { coloured }

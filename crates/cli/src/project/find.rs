@@ -1,19 +1,19 @@
 //! The cells that places on a command line name.
 
-use super::Session;
-use crate::error::Stop;
+use super::Project;
+use crate::error::CommandError;
 use crate::files::request_files;
 use crate::output::Out;
-use crate::project::locator::Where;
+use crate::project::locator::Locator;
 use anyhow::Context;
 use std::io::Read;
 use std::path::Path;
 use yieldtray_source::{Problem, SourceId, closest, join_words};
 use yieldtray_workspace::CellId;
 
-impl Session {
+impl Project {
     /// The cells that the places name, in order, each once.
-    pub(crate) fn find(&mut self, places: &[Where]) -> Result<Vec<CellId>, Stop> {
+    pub(crate) fn find(&mut self, places: &[Locator]) -> Result<Vec<CellId>, CommandError> {
         let mut cells: Vec<CellId> = Vec::new();
         for place in places {
             for cell in self.find_one(place)? {
@@ -27,10 +27,10 @@ impl Session {
     }
 
     /// Every cell of the workspace's request files.
-    pub(crate) fn find_all(&mut self) -> Result<Vec<CellId>, Stop> {
+    pub(crate) fn find_all(&mut self) -> Result<Vec<CellId>, CommandError> {
         let folder = self.root.join(&self.workspace.config.requests);
         if !folder.is_dir() {
-            return Err(Stop::refused_with(
+            return Err(CommandError::refused_with(
                 format!("no folder `{}`, which the configuration names for requests", folder.display()),
                 "make it, or change `requests` in `yieldtray.toml`",
             ));
@@ -39,23 +39,23 @@ impl Session {
     }
 
     /// Takes a request that stands in no file.
-    pub(crate) fn take_text(&mut self, name: &str, text: String) -> Result<CellId, Stop> {
+    pub(crate) fn take_text(&mut self, name: &str, text: String) -> Result<CellId, CommandError> {
         let source = self.workspace.load_text(name, text)?;
         match self.workspace.cells(source).count() {
             1 => Ok(CellId { source, index: 0 }),
-            0 => Err(Stop::refused_with("there is no request in this text", "write one, as in `GET /lots`")),
-            more => Err(Stop::refused(format!("there are {more} requests in this text, but one can be sent"))),
+            0 => Err(CommandError::refused_with("there is no request in this text", "write one, as in `GET /lots`")),
+            more => Err(CommandError::refused(format!("there are {more} requests in this text, but one can be sent"))),
         }
     }
 
-    fn find_one(&mut self, place: &Where) -> Result<Vec<CellId>, Stop> {
+    fn find_one(&mut self, place: &Locator) -> Result<Vec<CellId>, CommandError> {
         match place {
-            Where::StandardInput => {
+            Locator::StandardInput => {
                 let mut text = String::new();
                 std::io::stdin().read_to_string(&mut text).context("cannot read standard input")?;
                 self.take_text("standard input", text).map(|cell| vec![cell])
             }
-            Where::Path(path) => {
+            Locator::Path(path) => {
                 let full = self.here.join(path);
                 if full.is_dir() {
                     return self.cells_below(&full);
@@ -63,15 +63,15 @@ impl Session {
                 let source = self.load(path)?;
                 Ok(self.workspace.cells(source).collect())
             }
-            Where::Line(path, line) => {
+            Locator::Line(path, line) => {
                 let source = self.load(path)?;
                 self.cell_at(source, *line).map(|cell| vec![cell])
             }
-            Where::Cell(path, name) => {
+            Locator::Cell(path, name) => {
                 let source = self.load(path)?;
                 self.cell_named(source, path, name).map(|cell| vec![cell])
             }
-            Where::Name(name) => {
+            Locator::Name(name) => {
                 let all = self.find_all()?;
                 self.only_cell_named(&all, name).map(|cell| vec![cell])
             }
@@ -105,24 +105,24 @@ impl Session {
         if self.unreadable.iter().any(Problem::is_error) { 2 } else { 0 }
     }
 
-    fn load(&mut self, path: &str) -> Result<SourceId, Stop> {
+    fn load(&mut self, path: &str) -> Result<SourceId, CommandError> {
         let full = self.here.join(path);
         let Ok(full) = full.canonicalize() else {
-            return Err(Stop::refused_with(
+            return Err(CommandError::refused_with(
                 format!("no file `{path}`"),
                 "`yieldtray list` shows the requests there are",
             ));
         };
         let Ok(inside) = full.strip_prefix(&self.root) else {
             let message = format!("`{path}` lies outside the workspace `{}`", self.root.display());
-            return Err(Stop::refused_with(message, "name places of one workspace at a time"));
+            return Err(CommandError::refused_with(message, "name places of one workspace at a time"));
         };
         let source = self.workspace.load(inside)?;
         self.looked_at.push(source);
         Ok(source)
     }
 
-    fn cells_below(&mut self, folder: &Path) -> Result<Vec<CellId>, Stop> {
+    fn cells_below(&mut self, folder: &Path) -> Result<Vec<CellId>, CommandError> {
         let mut cells = Vec::new();
         let found = request_files(&self.root, folder, false)?;
         self.note_unreadable(found.passed_over);
@@ -139,11 +139,11 @@ impl Session {
         Ok(cells)
     }
 
-    fn cell_at(&self, source: SourceId, line: usize) -> Result<CellId, Stop> {
+    fn cell_at(&self, source: SourceId, line: usize) -> Result<CellId, CommandError> {
         let text = &self.workspace.source(source);
         let path = self.workspace.shown_path(source);
         let Some(span) = text.lines().span(&text.text, line) else {
-            return Err(Stop::refused(format!("`{path}` has no line {line}")));
+            return Err(CommandError::refused(format!("`{path}` has no line {line}")));
         };
         let at = |cell: &CellId| {
             let own = self.workspace.cell(*cell).span;
@@ -151,14 +151,14 @@ impl Session {
             own.start() < span.end().max(span.start() + 1) && (span.start() < own.end() || own.end() == text.text.len())
         };
         self.workspace.cells(source).filter(at).last().ok_or_else(|| {
-            Stop::refused_with(
+            CommandError::refused_with(
                 format!("line {line} of `{path}` stands before the first cell"),
                 "name a line at or below a `%%` line",
             )
         })
     }
 
-    fn cell_named(&self, source: SourceId, path: &str, name: &str) -> Result<CellId, Stop> {
+    fn cell_named(&self, source: SourceId, path: &str, name: &str) -> Result<CellId, CommandError> {
         self.workspace.cell_named(source, name).ok_or_else(|| {
             let names: Vec<&str> = self.workspace.source(source).file.cells.iter().map(|cell| &*cell.name).collect();
             let hint = match closest(name, names.iter().copied()) {
@@ -166,11 +166,11 @@ impl Session {
                 None if names.is_empty() => "it holds no requests".to_owned(),
                 None => format!("it has {}", join_words(names.iter().take(12))),
             };
-            Stop::refused_with(format!("no cell `{name}` in `{path}`"), hint)
+            CommandError::refused_with(format!("no cell `{name}` in `{path}`"), hint)
         })
     }
 
-    fn only_cell_named(&self, all: &[CellId], name: &str) -> Result<CellId, Stop> {
+    fn only_cell_named(&self, all: &[CellId], name: &str) -> Result<CellId, CommandError> {
         let found: Vec<CellId> = all.iter().copied().filter(|cell| *self.workspace.cell(*cell).name == *name).collect();
         match found.as_slice() {
             [only] => Ok(*only),
@@ -183,13 +183,13 @@ impl Session {
                     }
                     None => "`yieldtray list` shows the requests there are".to_owned(),
                 };
-                Err(Stop::refused_with(format!("no cell is named `{name}`, and no file or folder"), hint))
+                Err(CommandError::refused_with(format!("no cell is named `{name}`, and no file or folder"), hint))
             }
             several => {
                 let places: Vec<String> =
                     several.iter().map(|cell| format!("{}#{name}", self.workspace.shown_path(cell.source))).collect();
                 let message = format!("{} cells are named `{name}`", places.len());
-                Err(Stop::refused_with(message, format!("name one of {}", join_words(places))))
+                Err(CommandError::refused_with(message, format!("name one of {}", join_words(places))))
             }
         }
     }

@@ -1,6 +1,6 @@
 //! The rules that keep private files out of git.
 
-use crate::error::Stop;
+use crate::error::CommandError;
 use crate::files;
 use anyhow::Context;
 use std::path::Path;
@@ -9,7 +9,7 @@ use std::path::Path;
 const IGNORED: &[&str] = &["yieldtray.local.toml", ".yieldtray/"];
 
 /// Adds what is missing to the folder's `.gitignore`.
-pub(crate) fn ensure_gitignore(folder: &Path) -> Result<(), Stop> {
+pub(crate) fn ensure_gitignore(folder: &Path) -> Result<(), CommandError> {
     let path = folder.join(".gitignore");
     let mut text = std::fs::read_to_string(&path).unwrap_or_default();
     let missing: Vec<&str> =

@@ -2,7 +2,7 @@
 
 /// What a WHERE says, before anyone has looked whether it is there.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub(crate) enum Where {
+pub(crate) enum Locator {
     /// `-`
     StandardInput,
     /// A folder or a file.
@@ -15,28 +15,28 @@ pub(crate) enum Where {
     Name(String),
 }
 
-impl Where {
+impl Locator {
     /// Reads a WHERE. What has a `/`, ends in `.http` or is a path that `is_there` is a path; the rest
     /// is a name.
     pub(crate) fn parse(text: &str, is_there: impl Fn(&str) -> bool) -> Self {
         if text == "-" {
-            return Where::StandardInput;
+            return Locator::StandardInput;
         }
         if let Some((file, name)) = text.rsplit_once('#')
             && !file.is_empty()
         {
-            return Where::Cell(file.to_owned(), name.to_owned());
+            return Locator::Cell(file.to_owned(), name.to_owned());
         }
         if let Some((file, line)) = text.rsplit_once(':')
             && let Ok(line) = line.parse::<usize>()
             && !file.is_empty()
         {
-            return Where::Line(file.to_owned(), line);
+            return Locator::Line(file.to_owned(), line);
         }
         if text.contains(['/', '\\']) || text.ends_with(".http") || is_there(text) {
-            return Where::Path(text.to_owned());
+            return Locator::Path(text.to_owned());
         }
-        Where::Name(text.trim_start_matches('#').to_owned())
+        Locator::Name(text.trim_start_matches('#').to_owned())
     }
 }
 
@@ -46,13 +46,13 @@ mod tests {
 
     #[test]
     fn each_form_is_told_from_the_others() {
-        let parse = |text| Where::parse(text, |path| path == "orchard");
-        assert_eq!(parse("-"), Where::StandardInput);
-        assert_eq!(parse("a/b.http#sign-in"), Where::Cell("a/b.http".into(), "sign-in".into()));
-        assert_eq!(parse("b.http:31"), Where::Line("b.http".into(), 31));
-        assert_eq!(parse("b.http"), Where::Path("b.http".into()));
-        assert_eq!(parse("C:\\api\\b.http"), Where::Path("C:\\api\\b.http".into()));
-        assert_eq!(parse("orchard"), Where::Path("orchard".into()));
-        assert_eq!(parse("sign-in"), Where::Name("sign-in".into()));
+        let parse = |text| Locator::parse(text, |path| path == "orchard");
+        assert_eq!(parse("-"), Locator::StandardInput);
+        assert_eq!(parse("a/b.http#sign-in"), Locator::Cell("a/b.http".into(), "sign-in".into()));
+        assert_eq!(parse("b.http:31"), Locator::Line("b.http".into(), 31));
+        assert_eq!(parse("b.http"), Locator::Path("b.http".into()));
+        assert_eq!(parse("C:\\api\\b.http"), Locator::Path("C:\\api\\b.http".into()));
+        assert_eq!(parse("orchard"), Locator::Path("orchard".into()));
+        assert_eq!(parse("sign-in"), Locator::Name("sign-in".into()));
     }
 }

@@ -14,18 +14,18 @@ pub(crate) mod trust;
 
 use self::disk::Disk;
 use crate::args::Common;
-use crate::error::Stop;
+use crate::error::CommandError;
 use crate::files::root_of;
 use crate::git;
-use crate::host::Host;
+use crate::host::HostFacts;
 use crate::output::Out;
 use crate::output::cell::Heading;
 use crate::output::table::count;
-use crate::project::locator::Where;
+use crate::project::locator::Locator;
 use crate::project::tracked::tracked_problem;
 use crate::project::trust::Trust;
 use crate::prompt;
-use crate::prompt::{Person, Terminal};
+use crate::prompt::{Prompter, Terminal};
 use anyhow::Context;
 use chrono::{DateTime, Utc};
 use std::path::{Component, Path, PathBuf};
@@ -50,7 +50,7 @@ use yieldtray_workspace::scope::EvalSettings;
 use yieldtray_workspace::{CellId, Workspace};
 
 /// An opened workspace and what the caller chose.
-pub(crate) struct Session {
+pub(crate) struct Project {
     /// The workspace's folder.
     pub(crate) root: PathBuf,
     /// Its files as far as they were named.
@@ -100,9 +100,14 @@ impl ChosenBy {
     }
 }
 
-impl Session {
+impl Project {
     /// Opens the workspace that holds the first of `places`, or the folder the caller stands in.
-    pub(crate) fn open(common: &Common, host: &Host, out: &mut Out, places: &[Where]) -> Result<Self, Stop> {
+    pub(crate) fn open(
+        common: &Common,
+        host: &HostFacts,
+        out: &mut Out,
+        places: &[Locator],
+    ) -> Result<Self, CommandError> {
         let session = Self::open_any(common, host, out, places)?;
         session.check_choice()?;
         Ok(session)
@@ -111,20 +116,25 @@ impl Session {
     /// The same for a command that evaluates values: if the workspace wants to reach outside, the user is asked.
     pub(crate) fn open_to_evaluate(
         common: &Common,
-        host: &Host,
+        host: &HostFacts,
         out: &mut Out,
-        places: &[Where],
-    ) -> Result<Self, Stop> {
+        places: &[Locator],
+    ) -> Result<Self, CommandError> {
         let mut session = Self::open(common, host, out, places)?;
         session.offer_to_allow(common, &Terminal::of(host))?;
         Ok(session)
     }
 
     /// The same, whether or not the chosen environment is there.
-    pub(crate) fn open_any(common: &Common, host: &Host, out: &mut Out, places: &[Where]) -> Result<Self, Stop> {
+    pub(crate) fn open_any(
+        common: &Common,
+        host: &HostFacts,
+        out: &mut Out,
+        places: &[Locator],
+    ) -> Result<Self, CommandError> {
         if let [first, second, ..] = common.env.as_slice() {
             let message = format!("`--env` names two environments, `{first}` and `{second}`");
-            return Err(Stop::refused_with(message, "name one; `log compare` takes two"));
+            return Err(CommandError::refused_with(message, "name one; `log compare` takes two"));
         }
         let here = here(common)?;
         let root = root_for(&here, places);
@@ -140,9 +150,9 @@ impl Session {
         root: PathBuf,
         here: PathBuf,
         common: &Common,
-        host: &Host,
+        host: &HostFacts,
         out: &mut Out,
-    ) -> Result<Self, Stop> {
+    ) -> Result<Self, CommandError> {
         let workspace = Workspace::open(files).explaining_commands(yieldtray_interchange::curl::why_no_request);
         trust.decide(&root, &workspace, common, host);
         trust::refuse_foreign(&root, || trust.allows())?;
@@ -190,7 +200,7 @@ impl Session {
     }
 
     /// Refuses a chosen environment that nobody describes.
-    pub(crate) fn check_choice(&self) -> Result<(), Stop> {
+    pub(crate) fn check_choice(&self) -> Result<(), CommandError> {
         let (Some(name), Some(by)) = (&self.settings.environment, self.chosen_by) else { return Ok(()) };
         if self.workspace.config.environment(name).is_some() {
             return Ok(());
@@ -202,7 +212,7 @@ impl Session {
 
     /// If the workspace wants to reach outside and may not: shows what it wants, and asks once. What it wants is
     /// refused when it is needed, if nobody can be asked or the answer is no.
-    pub(crate) fn offer_to_allow(&mut self, common: &Common, person: &dyn Person) -> Result<(), Stop> {
+    pub(crate) fn offer_to_allow(&mut self, common: &Common, person: &dyn Prompter) -> Result<(), CommandError> {
         if self.trust.allows() || !person.is_there() {
             return Ok(());
         }
@@ -295,17 +305,17 @@ impl Session {
 }
 
 /// Reads the WHEREs as they stand on the command line.
-pub(crate) fn places(common: &Common, texts: &[String]) -> Result<Vec<Where>, Stop> {
+pub(crate) fn places(common: &Common, texts: &[String]) -> Result<Vec<Locator>, CommandError> {
     let here = here(common)?;
-    Ok(texts.iter().map(|text| Where::parse(text, |path| here.join(path).exists())).collect())
+    Ok(texts.iter().map(|text| Locator::parse(text, |path| here.join(path).exists())).collect())
 }
 
 /// The root of the workspace that holds the first of `places`, or the folder the caller stands in. A link belongs to
 /// the workspace in which it stands: where it leads was not the caller's choice.
-pub(crate) fn root_for(here: &Path, places: &[Where]) -> PathBuf {
+pub(crate) fn root_for(here: &Path, places: &[Locator]) -> PathBuf {
     let start = places.iter().find_map(|place| match place {
-        Where::Path(path) | Where::Line(path, _) | Where::Cell(path, _) => Some(here.join(path)),
-        Where::StandardInput | Where::Name(_) => None,
+        Locator::Path(path) | Locator::Line(path, _) | Locator::Cell(path, _) => Some(here.join(path)),
+        Locator::StandardInput | Locator::Name(_) => None,
     });
     let start = start.map(|start| without_steps(&start));
     let folder = start.and_then(|start| if start.is_dir() { Some(start) } else { start.parent().map(Path::to_owned) });
@@ -328,16 +338,16 @@ fn without_steps(path: &Path) -> PathBuf {
 }
 
 /// The folder the caller stands in, or says to.
-pub(crate) fn here(common: &Common) -> Result<PathBuf, Stop> {
+pub(crate) fn here(common: &Common) -> Result<PathBuf, CommandError> {
     let folder = common.directory.clone().unwrap_or_else(|| PathBuf::from("."));
     let here = folder.canonicalize();
-    here.map_err(|error| Stop::refused(format!("cannot work in `{}`: {error}", folder.display())))
+    here.map_err(|error| CommandError::refused(format!("cannot work in `{}`: {error}", folder.display())))
 }
 
 /// The chosen environment, and who chose it: the first who says anything.
 pub(crate) fn choice(
     common: &Common,
-    host: &Host,
+    host: &HostFacts,
     workspace: &Workspace,
     checkout: Option<String>,
 ) -> (Option<String>, Option<ChosenBy>) {
@@ -354,7 +364,7 @@ pub(crate) fn choice(
 
 /// The environment that `yieldtray env` chose for the checkout. A state folder that is not this user's own chooses
 /// nothing, with a warning.
-fn checkout_choice(root: &Path, out: &mut Out) -> Result<Option<String>, Stop> {
+fn checkout_choice(root: &Path, out: &mut Out) -> Result<Option<String>, CommandError> {
     match StateFolder::open(root, state::key_file().as_deref()) {
         Ok(folder) => Ok(folder.and_then(|folder| folder.chosen_environment())),
         Err(error @ yieldtray_store::Error::Untrusted(_)) => {
@@ -380,10 +390,10 @@ fn without_credentials(address: &str) -> String {
 }
 
 /// An origin of `--secrets-to`.
-fn origin(text: &str) -> Result<String, Stop> {
+fn origin(text: &str) -> Result<String, CommandError> {
     parse_origin(text).ok_or_else(|| {
         let hint = "write scheme, host and port, as in `--secrets-to https://scale.example`";
-        Stop::refused_with(format!("`--secrets-to {text}` is not an origin"), hint)
+        CommandError::refused_with(format!("`--secrets-to {text}` is not an origin"), hint)
     })
 }
 
@@ -403,7 +413,12 @@ fn clock() -> Clock {
 
 /// The variables of the `.env` file at the root, and over them those of the process that the workspace may read:
 /// which the command line names, or the private configuration of an allowed workspace.
-pub(crate) fn variables(root: &Path, workspace: &Workspace, trust: &Trust, common: &Common) -> Result<Variables, Stop> {
+pub(crate) fn variables(
+    root: &Path,
+    workspace: &Workspace,
+    trust: &Trust,
+    common: &Common,
+) -> Result<Variables, CommandError> {
     let named = |name: &str| is_listed(name, &common.read_env);
     let may_read = |name: &str| named(name) || (trust.allows() && workspace.config.lets_read(name));
     let process = std::env::vars_os();
@@ -412,11 +427,11 @@ pub(crate) fn variables(root: &Path, workspace: &Workspace, trust: &Trust, commo
 }
 
 /// What `.env` says. Its lines may hold secrets: a mistake in it is told by its place alone.
-fn dot_env(root: &Path, trust: &Trust) -> Result<Vec<(String, String)>, Stop> {
+fn dot_env(root: &Path, trust: &Trust) -> Result<Vec<(String, String)>, CommandError> {
     let text = match disk::dot_env(root, trust) {
         Ok(Some(text)) => text,
         Ok(None) => return Ok(Vec::new()),
-        Err(error) => return Err(Stop::refused(format!("cannot read `.env`: {error}"))),
+        Err(error) => return Err(CommandError::refused(format!("cannot read `.env`: {error}"))),
     };
     dotenvy::from_read_iter(text.as_bytes())
         .map(|line| {
@@ -426,33 +441,36 @@ fn dot_env(root: &Path, trust: &Trust) -> Result<Vec<(String, String)>, Stop> {
                     _ => None,
                 };
                 let line = at.map(|at| format!(":{}", text[..at].matches('\n').count() + 1)).unwrap_or_default();
-                Stop::refused_with(format!("`.env{line}` cannot be read"), "write lines as in `NAME=\"value\"`")
+                CommandError::refused_with(format!("`.env{line}` cannot be read"), "write lines as in `NAME=\"value\"`")
             })
         })
         .collect()
 }
 
 /// Whether secrets may be shown: on a terminal, to somebody who says yes.
-fn may_reveal(host: &Host) -> Result<bool, Stop> {
+fn may_reveal(host: &HostFacts) -> Result<bool, CommandError> {
     if !(host.can_ask && host.out_is_terminal) {
         let hint = "leave it away: secrets are never written to a file or a pipe";
-        return Err(Stop::refused_with("`--reveal` shows secrets on a terminal only", hint));
+        return Err(CommandError::refused_with("`--reveal` shows secrets on a terminal only", hint));
     }
     prompt::confirm("Show secrets on this screen?", false)
 }
 
 /// `NAME=VALUE`, the value as [`Value::typed`] reads it.
-pub(crate) fn set_value(text: &str) -> Result<(String, Value), Stop> {
+pub(crate) fn set_value(text: &str) -> Result<(String, Value), CommandError> {
     let Some((name, value)) = text.split_once('=') else {
-        return Err(Stop::refused_with(format!("`--set {text}` has no value"), format!("write `--set {text}=…`")));
+        return Err(CommandError::refused_with(
+            format!("`--set {text}` has no value"),
+            format!("write `--set {text}=…`"),
+        ));
     };
     if !is_value_name(name) {
         let hint = "use letters, digits and `_`, the first no digit";
-        return Err(Stop::refused_with(format!("`{name}` cannot name a value"), hint));
+        return Err(CommandError::refused_with(format!("`{name}` cannot name a value"), hint));
     }
     if is_language_name(name) {
         let message = format!("`{name}` is a name of the language, so no value can take it");
-        return Err(Stop::refused(message));
+        return Err(CommandError::refused(message));
     }
     Ok((name.to_owned(), Value::infer(value)))
 }

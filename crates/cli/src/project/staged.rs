@@ -1,6 +1,6 @@
 //! The files of a checkout as the next commit would have them. Git itself is asked.
 
-use crate::error::Stop;
+use crate::error::CommandError;
 use crate::git;
 use std::collections::HashMap;
 use std::io;
@@ -9,7 +9,7 @@ use yieldtray_source::access::check_readable;
 use yieldtray_source::files::FileSystem;
 
 /// What is staged below a root.
-pub(crate) struct Staged<F> {
+pub(crate) struct StagedFiles<F> {
     /// The files on disk, for what is not staged.
     disk: F,
     /// The files that differ on disk from what is staged, as they are staged; `None` for one that is removed.
@@ -17,22 +17,22 @@ pub(crate) struct Staged<F> {
 }
 
 /// The paths that git knows, relative to `root` and sorted.
-pub(crate) fn known_paths(root: &Path) -> Result<Vec<PathBuf>, Stop> {
+pub(crate) fn known_paths(root: &Path) -> Result<Vec<PathBuf>, CommandError> {
     let mut paths = names(root, &["ls-files", "--cached", "-z"])?;
     paths.sort();
     Ok(paths)
 }
 
 /// The paths that the next commit changes, relative to `root` and sorted, without those that it removes.
-pub(crate) fn staged_paths(root: &Path) -> Result<Vec<PathBuf>, Stop> {
+pub(crate) fn staged_paths(root: &Path) -> Result<Vec<PathBuf>, CommandError> {
     let mut paths = names(root, &["diff", "--cached", "--name-only", "--diff-filter=d", "--relative", "-z"])?;
     paths.sort();
     Ok(paths)
 }
 
-impl<F: FileSystem> Staged<F> {
+impl<F: FileSystem> StagedFiles<F> {
     /// The files below `root` as they are staged, and else as `disk` has them.
-    pub(crate) fn over(disk: F, root: &Path) -> Result<Self, Stop> {
+    pub(crate) fn over(disk: F, root: &Path) -> Result<Self, CommandError> {
         // What is the same on disk and staged need not be asked for.
         let differing = names(root, &["diff", "--name-only", "--relative", "-z"])?;
         let text = |path: &PathBuf| ask(root, &["show", &format!(":./{}", path.to_string_lossy())]).ok();
@@ -44,7 +44,7 @@ impl<F: FileSystem> Staged<F> {
     }
 }
 
-impl<F: FileSystem> FileSystem for Staged<F> {
+impl<F: FileSystem> FileSystem for StagedFiles<F> {
     fn read(&self, path: &Path) -> io::Result<Vec<u8>> {
         match self.texts.get(path) {
             Some(Some(text)) => Ok(text.clone()),
@@ -66,22 +66,26 @@ impl<F: FileSystem> FileSystem for Staged<F> {
     }
 }
 
-fn names(root: &Path, arguments: &[&str]) -> Result<Vec<PathBuf>, Stop> {
+fn names(root: &Path, arguments: &[&str]) -> Result<Vec<PathBuf>, CommandError> {
     let said = ask(root, arguments)?;
     let said = String::from_utf8_lossy(&said).into_owned();
     Ok(said.split('\0').filter(|path| !path.is_empty()).map(PathBuf::from).collect())
 }
 
-fn ask(root: &Path, arguments: &[&str]) -> Result<Vec<u8>, Stop> {
+fn ask(root: &Path, arguments: &[&str]) -> Result<Vec<u8>, CommandError> {
     if git::checkout_of(root).is_none() {
-        return Err(Stop::refused_with("git cannot say what is staged: this is no checkout", "`git init` begins one"));
+        return Err(CommandError::refused_with(
+            "git cannot say what is staged: this is no checkout",
+            "`git init` begins one",
+        ));
     }
     let asked = git::command(root, arguments).output();
-    let output = asked.map_err(|error| Stop::refused(format!("git cannot be asked what is staged: {error}")))?;
+    let output =
+        asked.map_err(|error| CommandError::refused(format!("git cannot be asked what is staged: {error}")))?;
     if output.status.success() {
         return Ok(output.stdout);
     }
     let said = String::from_utf8_lossy(&output.stderr);
     let said = said.lines().next().unwrap_or("it failed").trim_start_matches("fatal: ");
-    Err(Stop::refused(format!("git cannot say what is staged: {said}")))
+    Err(CommandError::refused(format!("git cannot say what is staged: {said}")))
 }

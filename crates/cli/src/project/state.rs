@@ -1,22 +1,22 @@
 //! The tray between two processes: what the store keeps, as values of the files that are loaded.
 
 use crate::clock::now;
-use crate::error::Stop;
+use crate::error::CommandError;
 use crate::output::Out;
-use crate::project::Session;
+use crate::project::Project;
 use serde_json::json;
 use std::io;
 use std::path::Path;
 use yieldtray_engine::Run;
 use yieldtray_expression::Value;
 use yieldtray_store::{Error, Kind, Store, set_aside, user_key_file};
-use yieldtray_transport::{Jar, KeptCookie};
+use yieldtray_transport::{Jar, StoredCookie};
 use yieldtray_workspace::Workspace;
 use yieldtray_workspace::request::{Token, Tokens};
 use yieldtray_workspace::scope::{CapturedValue, EvalSettings, Tray};
 
 /// Opens the state of the session's workspace, if there is any.
-pub(crate) fn open(session: &Session) -> Result<Option<Store>, Error> {
+pub(crate) fn open(session: &Project) -> Result<Option<Store>, Error> {
     Store::open(&session.root, key_file())
 }
 
@@ -45,7 +45,7 @@ pub(crate) fn trouble(root: &Path, what: &str, error: &Error, out: &mut Out) -> 
 }
 
 /// Opens the state for a command that is about nothing else; a damaged one is set aside, with words.
-pub(crate) fn open_or_set_aside(session: &Session, out: &mut Out) -> Result<Option<Store>, Stop> {
+pub(crate) fn open_or_set_aside(session: &Project, out: &mut Out) -> Result<Option<Store>, CommandError> {
     match open(session) {
         Err(error) if error.is_damage() => {
             trouble(&session.root, "what is kept cannot be read", &error, out)?;
@@ -58,7 +58,7 @@ pub(crate) fn open_or_set_aside(session: &Session, out: &mut Out) -> Result<Opti
 /// What is kept for the chosen environment, as far as the files are loaded, and the state it came from, so
 /// that this is opened once for reading and writing.
 #[derive(Default)]
-pub(crate) struct Kept {
+pub(crate) struct PersistedState {
     /// What responses yielded.
     pub(crate) tray: Tray,
     /// Tokens of OAuth 2.0 profiles.
@@ -70,18 +70,18 @@ pub(crate) struct Kept {
 }
 
 /// Reads it. Where it cannot be read there is nothing, and a word about it: no request is stopped by it.
-pub(crate) fn read(session: &Session, out: &mut Out) -> io::Result<Kept> {
+pub(crate) fn read(session: &Project, out: &mut Out) -> io::Result<PersistedState> {
     try_read(session).or_else(|error| {
         trouble(&session.root, "what was kept cannot be read", &error, out)?;
-        Ok(Kept::default())
+        Ok(PersistedState::default())
     })
 }
 
-fn try_read(session: &Session) -> Result<Kept, Error> {
+fn try_read(session: &Project) -> Result<PersistedState, Error> {
     let store = match open(session) {
         Ok(Some(store)) => store,
         // A folder that is not this user's own was told of when the session began.
-        Ok(None) | Err(Error::Untrusted(_) | Error::NoKey) => return Ok(Kept::default()),
+        Ok(None) | Err(Error::Untrusted(_) | Error::NoKey) => return Ok(PersistedState::default()),
         Err(error) => return Err(error),
     };
     let environment = environment(&session.settings);
@@ -92,7 +92,7 @@ fn try_read(session: &Session) -> Result<Kept, Error> {
     for row in store.credentials(environment, Kind::Token)? {
         row.value.and_then(|value| token(&row.place, &value)).into_iter().for_each(|token| tokens.put(token));
     }
-    Ok(Kept { tray, tokens, jar, store: Some(store) })
+    Ok(PersistedState { tray, tokens, jar, store: Some(store) })
 }
 
 /// What lies on the tray in an environment, as far as the files are loaded.
@@ -130,7 +130,7 @@ fn token_row(token: &Token) -> (String, String) {
 }
 
 /// The cookies that changed since `before`: what is kept of them, and the places that are dropped.
-fn changed_cookies(before: &[KeptCookie], after: &[KeptCookie]) -> Change {
+fn changed_cookies(before: &[StoredCookie], after: &[StoredCookie]) -> Change {
     let keep = after.iter().filter(|cookie| !before.contains(cookie));
     let gone = before.iter().map(cookie_place).filter(|place| !after.iter().any(|other| cookie_place(other) == *place));
     (keep.map(|cookie| (cookie_place(cookie), cookie.whole.clone())).collect(), gone.collect())
@@ -140,19 +140,19 @@ fn changed_cookies(before: &[KeptCookie], after: &[KeptCookie]) -> Change {
 type Change = (Vec<(String, String)>, Vec<String>);
 
 /// What tells a cookie from others (RFC 6265 5.3, step 11).
-pub(crate) fn cookie_place(cookie: &KeptCookie) -> String {
+pub(crate) fn cookie_place(cookie: &StoredCookie) -> String {
     format!("{} {} {}", cookie.domain, cookie.path, cookie.name)
 }
 
 /// The value of a row, if it can be opened here.
-pub(crate) fn value(kept: &yieldtray_store::Kept) -> Option<Value> {
+pub(crate) fn value(kept: &yieldtray_store::CapturedRow) -> Option<Value> {
     Value::parse_json(kept.value.as_deref()?.as_bytes()).ok()
 }
 
 /// The cookies before and after a run.
 pub(crate) struct Cookies<'c> {
     /// Before.
-    pub(crate) before: &'c [KeptCookie],
+    pub(crate) before: &'c [StoredCookie],
     /// After.
     pub(crate) after: &'c Jar,
 }
@@ -160,7 +160,7 @@ pub(crate) struct Cookies<'c> {
 /// Keeps what a run yielded and got, in `store` if it is open already; where that fails, a word about it, and
 /// `false`. What stands in no file has no place to be seen from, and is not kept.
 pub(crate) fn keep(
-    session: &Session,
+    session: &Project,
     store: &mut Option<Store>,
     run: &Run<'_>,
     cookies: Option<&Cookies<'_>>,
@@ -175,7 +175,7 @@ pub(crate) fn keep(
 }
 
 fn try_keep(
-    session: &Session,
+    session: &Project,
     store: &mut Option<Store>,
     run: &Run<'_>,
     cookies: Option<&Cookies<'_>>,
@@ -199,7 +199,7 @@ fn try_keep(
 }
 
 /// What a run yielded and was not kept before, as rows.
-fn values(session: &Session, run: &Run<'_>) -> Vec<yieldtray_store::Kept> {
+fn values(session: &Project, run: &Run<'_>) -> Vec<yieldtray_store::CapturedRow> {
     let (workspace, at) = (&session.workspace, now());
     let fresh = run.tray().iter().filter(|(_, yielded)| yielded.kept_at.is_none());
     fresh
@@ -211,7 +211,15 @@ fn values(session: &Session, run: &Run<'_>) -> Vec<yieldtray_store::Kept> {
             // A value that holds a secret, a whole body for instance, is one too.
             let secret = yielded.secret || run.masker().finds_in(&value);
             let origin = yielded.origin.clone();
-            Some(yieldtray_store::Kept { name: name.to_owned(), file, cell, value: Some(value), secret, origin, at })
+            Some(yieldtray_store::CapturedRow {
+                name: name.to_owned(),
+                file,
+                cell,
+                value: Some(value),
+                secret,
+                origin,
+                at,
+            })
         })
         .collect()
 }

@@ -1,8 +1,8 @@
 //! How requests go out, from what the configuration says.
 
-use crate::error::Stop;
+use crate::error::CommandError;
 use crate::files::{anywhere, is_outside};
-use crate::project::Session;
+use crate::project::Project;
 use std::path::{Path, PathBuf};
 use yieldtray_source::{Code, Problem};
 use yieldtray_transport::{Options, Proxy};
@@ -13,7 +13,7 @@ use yieldtray_workspace::config::Setting;
 /// # Errors
 /// For a socket, certificate or key outside a workspace that has not been allowed to use it, and for files of these
 /// that cannot be read.
-pub(crate) fn options(session: &Session) -> Result<Options, Stop> {
+pub(crate) fn options(session: &Project) -> Result<Options, CommandError> {
     let settings = session.workspace.config.send_settings(session.settings.environment.as_deref());
     let usual = Options::default();
     let path = |what: &str, setting: &Option<Setting<String>>| {
@@ -34,11 +34,11 @@ pub(crate) fn options(session: &Session) -> Result<Options, Stop> {
         socket: path("socket", &settings.socket)?,
         ..usual
     };
-    options.check_files().map_err(Stop::refused)?;
+    options.check_files().map_err(CommandError::refused)?;
     Ok(options)
 }
 
-fn allowed_path(session: &Session, what: &str, setting: &Setting<String>) -> Result<PathBuf, Stop> {
+fn allowed_path(session: &Project, what: &str, setting: &Setting<String>) -> Result<PathBuf, CommandError> {
     let path = Path::new(&setting.value);
     let outside = what == "socket" || is_outside(&session.root, path);
     if !outside || session.trust.allows() {

@@ -7,13 +7,13 @@ use yieldtray_transport::{Client, Jar};
 
 /// One for all, or one a file: in a replay a file has the cookies that its own cells got, and those of
 /// the cells it needs. So it does not matter which files went before it, or go beside it.
-pub(crate) struct Senders {
+pub(crate) struct ClientPool {
     base: Arc<Client>,
-    each: Option<Each>,
+    each: Option<PerLane>,
 }
 
 #[derive(Default)]
-struct Each {
+struct PerLane {
     round: usize,
     lanes: Vec<Option<Arc<Client>>>,
     /// The cookies as they were after steps that cells of other files rely on.
@@ -22,7 +22,7 @@ struct Each {
     taken: HashSet<(usize, usize)>,
 }
 
-impl Senders {
+impl ClientPool {
     /// This client for all.
     pub(crate) fn one(client: Arc<Client>) -> Self {
         Self { base: client, each: None }
@@ -30,7 +30,7 @@ impl Senders {
 
     /// One for each file, with the connections of this one.
     pub(crate) fn each(client: Client) -> Self {
-        Self { base: Arc::new(client), each: Some(Each::default()) }
+        Self { base: Arc::new(client), each: Some(PerLane::default()) }
     }
 
     /// The one that belongs to no file.
@@ -42,7 +42,7 @@ impl Senders {
     pub(super) fn of(&mut self, ready: &ReadyRequest<'_>) -> Arc<Client> {
         let Some(each) = &mut self.each else { return self.base() };
         if each.round != ready.round {
-            *each = Each { round: ready.round, ..Each::default() };
+            *each = PerLane { round: ready.round, ..PerLane::default() };
         }
         if each.lanes.len() <= ready.lane {
             each.lanes.resize(ready.lane + 1, None);

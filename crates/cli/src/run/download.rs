@@ -1,13 +1,13 @@
 //! Bodies on their way to a file: under a temporary name until they are whole.
 
 use crate::files;
-use crate::files::Unfinished;
+use crate::files::AtomicFile;
 use crate::git;
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use std::fs;
 use std::io::{self, Write};
 use std::path::Path;
-use yieldtray_report::log::LARGEST_LOGGED;
+use yieldtray_report::log::MAX_LOGGED_BODY;
 use yieldtray_source::access::check_writable;
 use yieldtray_transport::Sink;
 
@@ -16,7 +16,7 @@ const WORTH_A_BAR: u64 = 4 << 20;
 
 /// Where the body of one answer is written.
 pub(crate) struct Download {
-    files: Vec<Unfinished>,
+    files: Vec<AtomicFile>,
     /// What is written to as it comes: standard output, a device, a pipe.
     through: Option<Box<dyn Write + Send + Sync>>,
     bar: Option<ProgressBar>,
@@ -32,7 +32,7 @@ pub(crate) struct Download {
 }
 
 /// What went through a download.
-pub(crate) struct Through {
+pub(crate) struct Finished {
     /// The BLAKE3 digest, in hexadecimal digits.
     pub(crate) digest: String,
     /// All of it, if it is small enough for the log.
@@ -72,7 +72,7 @@ impl Download {
     }
 
     fn replacing(mut self, file: &Path) -> io::Result<Self> {
-        self.files.push(Unfinished::new(file)?);
+        self.files.push(AtomicFile::new(file)?);
         Ok(self)
     }
 
@@ -101,12 +101,12 @@ impl Download {
     }
 
     /// Gives the files their names, now that they are whole, and tells what is in them.
-    pub(crate) fn finish(mut self) -> io::Result<Through> {
+    pub(crate) fn finish(mut self) -> io::Result<Finished> {
         self.through.iter_mut().try_for_each(Write::flush)?;
-        std::mem::take(&mut self.files).into_iter().try_for_each(Unfinished::finish)?;
+        std::mem::take(&mut self.files).into_iter().try_for_each(AtomicFile::finish)?;
         let digest = self.digest.finalize().to_hex().to_string();
-        let small = (self.written <= LARGEST_LOGGED).then(|| std::mem::take(&mut self.start));
-        Ok(Through { digest, small })
+        let small = (self.written <= MAX_LOGGED_BODY).then(|| std::mem::take(&mut self.start));
+        Ok(Finished { digest, small })
     }
 }
 
@@ -132,7 +132,7 @@ impl Sink for Download {
         self.files.iter_mut().try_for_each(|file| file.write_all(bytes))?;
         self.through.iter_mut().try_for_each(|to| to.write_all(bytes))?;
         self.digest.update(bytes);
-        if self.written <= LARGEST_LOGGED {
+        if self.written <= MAX_LOGGED_BODY {
             self.start.extend_from_slice(bytes);
         }
         let Some(bar) = &self.bar else { return Ok(()) };

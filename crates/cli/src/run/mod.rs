@@ -10,28 +10,28 @@ pub(crate) mod send_one;
 mod spin_wait;
 mod task;
 
-use crate::error::Stop;
+use crate::error::CommandError;
 pub(crate) use crate::interrupt::Interrupts;
-use crate::project::Session;
-use crate::prompt::Person;
+use crate::project::Project;
+use crate::prompt::Prompter;
 use anyhow::Context;
-pub(crate) use client_pool::Senders;
+pub(crate) use client_pool::ClientPool;
 use futures_util::FutureExt;
 use in_flight::{Driver, InFlight};
-use spin_wait::Vigil;
+use spin_wait::SpinWait;
 use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
-use task::{Work, Worked};
+use task::{Task, TaskResult};
 use tokio::sync::Notify;
 use yieldtray_engine::{Event, Next, Question, ReadyRequest, Run};
 use yieldtray_http::PreparedRequest;
-use yieldtray_report::log::fill_in;
+use yieldtray_report::log::restore_secrets;
 use yieldtray_workspace::CellId;
 
 /// Where bodies are written, beside what `% save` says.
-pub(crate) struct Saving<'s> {
+pub(crate) struct ResponseFiles<'s> {
     /// The workspace's folder, which the files of `% save` are relative to.
     pub(crate) root: &'s Path,
     /// How many bytes `% save` writes at most.
@@ -49,9 +49,9 @@ pub(crate) struct Saving<'s> {
 /// How many bytes `% save` writes where nothing else is said.
 const SAVE_LIMIT: u64 = 1 << 30;
 
-impl<'s> Saving<'s> {
+impl<'s> ResponseFiles<'s> {
     /// Only what `% save` says.
-    pub(crate) fn of(session: &'s Session) -> Self {
+    pub(crate) fn of(session: &'s Project) -> Self {
         let settings = session.workspace.config.send_settings(session.settings.environment.as_deref());
         let save_limit = settings.save_limit.unwrap_or(SAVE_LIMIT);
         Self { root: &session.root, save_limit, out: None, bar: false, saved: Mutex::default(), instead: None }
@@ -59,7 +59,7 @@ impl<'s> Saving<'s> {
 }
 
 /// Who listens to a run.
-pub(crate) trait Audience {
+pub(crate) trait RunObserver {
     /// Gets what happens, in the order of the plan.
     fn happened(&mut self, run: &Run<'_>, event: Event) -> io::Result<()>;
 
@@ -89,12 +89,12 @@ const TURNS_TO_CONNECT: usize = 4;
 /// the run in good order; a second one ends it at once.
 pub(crate) fn drive(
     run: &mut Run<'_>,
-    senders: &mut Senders,
-    saving: &Saving<'_>,
+    senders: &mut ClientPool,
+    saving: &ResponseFiles<'_>,
     jobs: usize,
-    person: &dyn Person,
-    audience: &mut impl Audience,
-) -> Result<(), Stop> {
+    person: &dyn Prompter,
+    audience: &mut impl RunObserver,
+) -> Result<(), CommandError> {
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().context("cannot start")?;
     let in_flight = InFlight::new(runtime);
     let in_flight = &in_flight;
@@ -104,7 +104,7 @@ pub(crate) fn drive(
         let mut driver = Driver::new(in_flight, scope, run.progress().all > 1);
         let mut interrupts = person.interrupts().context("cannot watch for Ctrl-C")?;
         let cut_off = Arc::new(Notify::new());
-        let (mut vigil, mut turns) = (Vigil::default(), TURNS_TO_CONNECT);
+        let (mut vigil, mut turns) = (SpinWait::default(), TURNS_TO_CONNECT);
         let began = Instant::now();
         let mut question = None;
         let mut tick = audience.is_waiting().then(|| tokio::time::interval(TICK));
@@ -119,10 +119,10 @@ pub(crate) fn drive(
                         if saving.bar && task::saves(&ready, saving) {
                             tell(run, audience)?;
                         }
-                        Work::Send(ready, client)
+                        Task::Send(ready, client)
                     }
-                    Some(Next::Authorize(request)) => Work::Authorize(request, senders.base()),
-                    Some(Next::Pause(pause)) => Work::Rest(pause),
+                    Some(Next::Authorize(request)) => Task::Authorize(request, senders.base()),
+                    Some(Next::Pause(pause)) => Task::Rest(pause),
                     Some(Next::Ask(asked)) => {
                         question = Some(asked);
                         break;
@@ -138,7 +138,7 @@ pub(crate) fn drive(
                 audience.gives_way()?;
                 match person.ask(&question) {
                     Ok(value) => run.answer(&question, value),
-                    Err(Stop::Interrupted) => {
+                    Err(CommandError::Interrupted) => {
                         run.interrupt();
                         // Who asks also raises the signal: it is the same Ctrl-C, and cuts nothing else off.
                         in_flight.runtime().block_on(interrupts.take_asked());
@@ -167,7 +167,7 @@ pub(crate) fn drive(
                 if interrupts.next().now_or_never().is_some() {
                     end(&interrupts, run, &mut question, &cut_off)?;
                 }
-                worked = driver.wait(async |under_way| -> Result<_, Stop> {
+                worked = driver.wait(async |under_way| -> Result<_, CommandError> {
                     if let Some(worked) = vigil.keep(|| under_way.next().now_or_never()).await {
                         return Ok(Some(worked));
                     }
@@ -182,15 +182,15 @@ pub(crate) fn drive(
                 })?;
             }
             match worked.flatten() {
-                Some(Worked::Answered(ready, answer)) => {
+                Some(TaskResult::Answered(ready, answer)) => {
                     if answer.is_ok() {
                         senders.answered(&ready);
                     }
                     run.complete(ready, answer);
                 }
-                Some(Worked::Authorized(request, answer)) => run.authorize(&request, answer.as_ref()),
-                Some(Worked::Rested(pause)) => run.resume(&pause),
-                Some(Worked::Stopped(stop)) => return Err(stop),
+                Some(TaskResult::Authorized(request, answer)) => run.authorize(&request, answer.as_ref()),
+                Some(TaskResult::Rested(pause)) => run.resume(&pause),
+                Some(TaskResult::Stopped(stop)) => return Err(stop),
                 None => {}
             }
         }
@@ -204,9 +204,9 @@ fn end(
     run: &mut Run<'_>,
     question: &mut Option<Question>,
     cut_off: &Notify,
-) -> Result<(), Stop> {
+) -> Result<(), CommandError> {
     if interrupts.are_many() {
-        return Err(Stop::Interrupted);
+        return Err(CommandError::Interrupted);
     }
     run.interrupt();
     *question = None;
@@ -215,17 +215,17 @@ fn end(
 }
 
 /// The request as it was sent then.
-fn exactly(then: &PreparedRequest, now: &ReadyRequest<'_>, run: &Run<'_>) -> Result<PreparedRequest, Stop> {
+fn exactly(then: &PreparedRequest, now: &ReadyRequest<'_>, run: &Run<'_>) -> Result<PreparedRequest, CommandError> {
     // A request of no file has no other to take secrets from.
     let stands = run.workspace().find_loaded(&run.workspace().shown_path(now.cell.source)).is_some();
     let now = stands.then_some(&*now.prepared);
-    fill_in(then.clone(), now, run.masker()).map_err(|why| {
+    restore_secrets(then.clone(), now, run.masker()).map_err(|why| {
         let hint = "without `--exactly` the request is made from its file as it is now";
-        Stop::refused_with(format!("this cannot be sent as it was: {why}"), hint)
+        CommandError::refused_with(format!("this cannot be sent as it was: {why}"), hint)
     })
 }
 
-fn tell(run: &mut Run<'_>, audience: &mut impl Audience) -> io::Result<()> {
+fn tell(run: &mut Run<'_>, audience: &mut impl RunObserver) -> io::Result<()> {
     let events: Vec<Event> = run.events().collect();
     events.into_iter().try_for_each(|event| audience.happened(run, event))
 }

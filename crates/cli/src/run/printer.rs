@@ -3,7 +3,7 @@
 use crate::output::cell::{CellLines, Heading, summary, time};
 use crate::output::progress::ProgressLine;
 use crate::output::{Out, data, table};
-use crate::run::Audience;
+use crate::run::RunObserver;
 use std::io::{self, Write};
 use std::time::{Duration, Instant};
 use yieldtray_engine::{CellReport, Event, Run};
@@ -14,7 +14,7 @@ use yieldtray_source::{Problem, SourceId};
 const SLOWEST: usize = 5;
 
 /// Shows a run.
-pub(crate) struct Running<'o, 'w> {
+pub(crate) struct RunPrinter<'o, 'w> {
     out: &'o mut Out,
     lines: CellLines<'w>,
     heading: Heading,
@@ -32,7 +32,7 @@ pub(crate) struct Running<'o, 'w> {
     slowest: Option<Vec<(Duration, String)>>,
 }
 
-impl<'o, 'w> Running<'o, 'w> {
+impl<'o, 'w> RunPrinter<'o, 'w> {
     pub(crate) fn new(
         out: &'o mut Out,
         lines: CellLines<'w>,
@@ -117,7 +117,7 @@ impl<'o, 'w> Running<'o, 'w> {
     }
 }
 
-impl Audience for Running<'_, '_> {
+impl RunObserver for RunPrinter<'_, '_> {
     fn happened(&mut self, run: &Run<'_>, event: Event) -> io::Result<()> {
         if self.out.json {
             let seed = self.random.seed_in_use();

@@ -1,15 +1,15 @@
 //! One request, with what goes before it: prepared, sent, and what came of it kept.
 
-use super::{Audience, Saving, Senders, drive};
+use super::{ClientPool, ResponseFiles, RunObserver, drive};
 use crate::args::Needs;
-use crate::error::Stop;
+use crate::error::CommandError;
 use crate::output::Out;
-use crate::project::Session;
+use crate::project::Project;
 use crate::project::state;
-use crate::project::state::{Cookies, Kept};
-use crate::prompt::Person;
+use crate::project::state::{Cookies, PersistedState};
+use crate::prompt::Prompter;
 use crate::run::client_options::options;
-use crate::run::recording::{Logbook, Page, Told};
+use crate::run::recording::{Batch, LogRecorder, RecordEntry};
 use std::borrow::Cow;
 use std::io;
 use std::path::PathBuf;
@@ -19,29 +19,29 @@ use yieldtray_engine::{CellReport, Event, Run, TokenReport};
 use yieldtray_http::Exchange;
 use yieldtray_http::PreparedRequest;
 use yieldtray_report::Entry;
-use yieldtray_report::log::Past;
+use yieldtray_report::log::LoggedExchange;
 use yieldtray_source::join_words;
 use yieldtray_store::Store;
-use yieldtray_transport::{Client, KeptCookie};
+use yieldtray_transport::{Client, StoredCookie};
 use yieldtray_workspace::plan::{Plan, Prerequisite, prerequisites};
 use yieldtray_workspace::scope::Tray;
 use yieldtray_workspace::{CellId, Workspace};
 
 /// What is sent, and what there is from before.
-pub(crate) struct Prelude {
+pub(crate) struct SendPlan {
     pub(crate) plan: Plan,
-    pub(crate) kept: Kept,
+    pub(crate) kept: PersistedState,
 }
 
-impl Prelude {
+impl SendPlan {
     /// Reads what is kept, and decides what goes before the cell.
     pub(crate) fn of(
-        session: &mut Session,
+        session: &mut Project,
         cell: CellId,
         needs: Needs,
-        person: &dyn Person,
+        person: &dyn Prompter,
         out: &mut Out,
-    ) -> Result<Self, Stop> {
+    ) -> Result<Self, CommandError> {
         // The plan with all needs loads every file that a kept value can come from.
         let all = Plan::new(&mut session.workspace, &[cell], true);
         let kept = state::read(session, out)?;
@@ -52,7 +52,7 @@ impl Prelude {
 
 /// How one request is sent.
 #[derive(Default)]
-pub(crate) struct How {
+pub(crate) struct SendParams {
     /// More header fields, this time only.
     pub(crate) headers: Vec<(String, String)>,
     /// Where the body goes, and whether it is held all the same.
@@ -66,8 +66,8 @@ pub(crate) struct How {
 }
 
 /// A request that was sent, as far as it came.
-pub(crate) struct Done<'s> {
-    session: &'s Session,
+pub(crate) struct SendResult<'s> {
+    session: &'s Project,
     /// The run, which is over.
     pub(crate) run: Run<'s>,
     /// The answer, if there is one.
@@ -79,22 +79,22 @@ pub(crate) struct Done<'s> {
     /// Tokens that were got.
     pub(crate) tokens: Vec<TokenReport>,
     client: Arc<Client>,
-    cookies: Vec<KeptCookie>,
+    cookies: Vec<StoredCookie>,
     store: Option<Store>,
-    logbook: Option<Logbook>,
+    logbook: Option<LogRecorder>,
 }
 
 /// Sends a cell and what goes before it.
 pub(crate) fn carry_out<'s>(
-    session: &'s Session,
-    prelude: Prelude,
+    session: &'s Project,
+    prelude: SendPlan,
     cell: CellId,
-    how: How,
-    person: &dyn Person,
+    how: SendParams,
+    person: &dyn Prompter,
     bar: bool,
-) -> Result<Done<'s>, Stop> {
-    let Prelude { plan, kept: Kept { tray, tokens, jar, store } } = prelude;
-    let logbook = Logbook::begin(session, plan.steps.iter().map(|step| step.cell), !how.no_log);
+) -> Result<SendResult<'s>, CommandError> {
+    let SendPlan { plan, kept: PersistedState { tray, tokens, jar, store } } = prelude;
+    let logbook = LogRecorder::begin(session, plan.steps.iter().map(|step| step.cell), !how.no_log);
     let run_options = RunOptions {
         fail_fast: true,
         first_row_only: true,
@@ -109,27 +109,27 @@ pub(crate) fn carry_out<'s>(
     let mut run = session.run(plan, run_options);
     let cookies = jar.kept();
     let client = Arc::new(Client::new(options(session)?).with_jar(jar));
-    let saving = Saving {
+    let saving = ResponseFiles {
         out: how.file.map(|(file, held)| (cell, file, held)),
         bar,
         instead: how.instead.map(|prepared| (cell, prepared)),
-        ..Saving::of(session)
+        ..ResponseFiles::of(session)
     };
-    let mut came = Came { cell, report: None, before: Vec::new(), tokens: Vec::new() };
-    drive(&mut run, &mut Senders::one(Arc::clone(&client)), &saving, 1, person, &mut came)?;
-    let Came { report, before, tokens, .. } = came;
+    let mut came = ReportCollector { cell, report: None, before: Vec::new(), tokens: Vec::new() };
+    drive(&mut run, &mut ClientPool::one(Arc::clone(&client)), &saving, 1, person, &mut came)?;
+    let ReportCollector { report, before, tokens, .. } = came;
     let kept = report.as_ref().and_then(|report| report.captured.as_ref());
     let answer = kept.and_then(|kept| kept.answer.clone());
-    Ok(Done { session, run, answer, report, before, tokens, client, cookies, store, logbook })
+    Ok(SendResult { session, run, answer, report, before, tokens, client, cookies, store, logbook })
 }
 
-impl Done<'_> {
+impl SendResult<'_> {
     /// The exchange as the log keeps it.
-    pub(crate) fn past(&self) -> Option<Past<'_>> {
+    pub(crate) fn past(&self) -> Option<LoggedExchange<'_>> {
         let report = self.report.as_ref()?;
         let (run, seed) = (&self.run, self.session.random.seed());
         let entry = Cow::Owned(Entry::of(run.workspace(), report));
-        Some(Past::of(entry, report.captured.as_ref()?, &run.masker().hiding(), seed))
+        Some(LoggedExchange::of(entry, report.captured.as_ref()?, &run.masker().hiding(), seed))
     }
 
     /// Keeps what was yielded and got, and logs what was sent. Gives the exit code and the number in the log.
@@ -139,8 +139,8 @@ impl Done<'_> {
         let mut number = None;
         if let Some(logbook) = self.logbook {
             let mut logbook = logbook.with_store(self.store);
-            let told = self.before.iter().chain(&self.report).map(|report| Told::of(&self.run, report));
-            logbook.write(&Page::of(&self.run, told.collect()));
+            let told = self.before.iter().chain(&self.report).map(|report| RecordEntry::of(&self.run, report));
+            logbook.write(&Batch::of(&self.run, told.collect()));
             let last = logbook.end(out)?;
             number = last.filter(|_| self.report.is_some_and(|own| own.captured.is_some()));
         }
@@ -149,14 +149,14 @@ impl Done<'_> {
 }
 
 /// What came of a request and of those before it.
-struct Came {
+struct ReportCollector {
     cell: CellId,
     report: Option<CellReport>,
     before: Vec<CellReport>,
     tokens: Vec<TokenReport>,
 }
 
-impl Audience for Came {
+impl RunObserver for ReportCollector {
     fn happened(&mut self, _run: &Run<'_>, event: Event) -> io::Result<()> {
         match event {
             Event::CellFinished(own) if own.cell == self.cell => self.report = Some(*own),
@@ -170,17 +170,17 @@ impl Audience for Came {
 
 /// Which cells are sent: this one alone, or others first that give it what it lacks.
 fn plan(
-    session: &mut Session,
+    session: &mut Project,
     all: Plan,
     tray: &Tray,
     cell: CellId,
     needs: Needs,
-    person: &dyn Person,
-) -> Result<Plan, Stop> {
+    person: &dyn Prompter,
+) -> Result<Plan, CommandError> {
     if needs == Needs::Never || (needs == Needs::Ask && !person.is_there()) {
         return Ok(Plan::new(&mut session.workspace, &[cell], false));
     }
-    let Session { workspace, engine, settings, .. } = session;
+    let Project { workspace, engine, settings, .. } = session;
     let links = prerequisites(workspace, engine, settings, tray, cell);
     if needs == Needs::Send {
         return Ok(if links.is_empty() { all } else { Plan::chained(workspace, &links, cell, true) });

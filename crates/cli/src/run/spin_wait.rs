@@ -12,14 +12,14 @@ const MOST_LEFT_OUT: u32 = 255;
 
 /// Decides whether it is worth staying awake.
 #[derive(Default)]
-pub(super) struct Vigil {
+pub(super) struct SpinWait {
     /// How many times none is kept.
     left_out: u32,
     /// How many it will be if the next one is vain.
     next: u32,
 }
 
-impl Vigil {
+impl SpinWait {
     /// Looks until there is something, for a moment at most.
     pub(super) async fn keep<T>(&mut self, mut look: impl FnMut() -> Option<T>) -> Option<T> {
         if self.left_out > 0 {
@@ -49,7 +49,7 @@ mod tests {
     use super::*;
 
     /// How often it looked, of so many waits in which the answer comes at the `at`th look, if ever.
-    fn looks(vigil: &mut Vigil, waits: usize, at: Option<usize>) -> Vec<usize> {
+    fn looks(vigil: &mut SpinWait, waits: usize, at: Option<usize>) -> Vec<usize> {
         let runtime = tokio::runtime::Builder::new_current_thread().build().expect("a runtime");
         let mut wait = || {
             let mut looked = 0;
@@ -64,12 +64,12 @@ mod tests {
 
     #[test]
     fn answers_from_nearby_are_looked_for_each_time() {
-        assert_eq!(looks(&mut Vigil::default(), 5, Some(1)), [1; 5]);
+        assert_eq!(looks(&mut SpinWait::default(), 5, Some(1)), [1; 5]);
     }
 
     #[test]
     fn vain_vigils_become_rare_and_one_that_pays_begins_anew() {
-        let mut vigil = Vigil::default();
+        let mut vigil = SpinWait::default();
         let kept = looks(&mut vigil, 8, None).into_iter().map(|looks| looks > 0);
         let at: Vec<usize> = kept.enumerate().filter_map(|(wait, kept)| kept.then_some(wait)).collect();
         assert_eq!(at, [0, 1, 3, 7]);

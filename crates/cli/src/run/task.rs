@@ -1,7 +1,7 @@
 //! What is under way: a request, a request for a token, or a pause.
 
-use super::Saving;
-use crate::error::Stop;
+use super::ResponseFiles;
+use crate::error::CommandError;
 use crate::run::download::Download;
 use std::io;
 use std::sync::{Arc, PoisonError};
@@ -13,29 +13,34 @@ use yieldtray_transport::Client;
 use yieldtray_workspace::request::TokenRequest;
 
 /// What a run wants done.
-pub(super) enum Work<'w> {
+pub(super) enum Task<'w> {
     Send(Box<ReadyRequest<'w>>, Arc<Client>),
     Authorize(Box<TokenRequest>, Arc<Client>),
     Rest(Pause),
 }
 
 /// What came of it.
-pub(super) enum Worked<'w> {
+pub(super) enum TaskResult<'w> {
     Answered(Box<ReadyRequest<'w>>, Result<Exchange, Failure>),
     Authorized(Box<TokenRequest>, Result<Exchange, Failure>),
     Rested(Pause),
-    Stopped(Stop),
+    Stopped(CommandError),
 }
 
-impl<'w> Work<'w> {
+impl<'w> Task<'w> {
     /// Does it, until it is done or cut off; `run_began` is when the run did.
-    pub(super) async fn carry_out(self, run_began: Instant, saving: &Saving<'_>, cut_off: Arc<Notify>) -> Worked<'w> {
+    pub(super) async fn carry_out(
+        self,
+        run_began: Instant,
+        saving: &ResponseFiles<'_>,
+        cut_off: Arc<Notify>,
+    ) -> TaskResult<'w> {
         match self {
-            Work::Send(mut ready, client) => {
+            Task::Send(mut ready, client) => {
                 ready.sent_at = run_began.elapsed();
                 let answer = match saves(&ready, saving) {
                     true => match unless(cut_off, Box::pin(save(&client, &ready, saving))).await {
-                        Ok(Err(stop)) => return Worked::Stopped(stop),
+                        Ok(Err(stop)) => return TaskResult::Stopped(stop),
                         Ok(Ok(answer)) => answer,
                         Err(failure) => Err(failure),
                     },
@@ -51,16 +56,16 @@ impl<'w> Work<'w> {
                         unless(cut_off, sending).await.and_then(|answer| answer)
                     }
                 };
-                Worked::Answered(ready, answer)
+                TaskResult::Answered(ready, answer)
             }
-            Work::Authorize(request, client) => {
+            Task::Authorize(request, client) => {
                 let sending = Box::pin(client.send(&request.prepared));
                 let answer = unless(cut_off, sending).await.and_then(|answer| answer);
-                Worked::Authorized(request, answer)
+                TaskResult::Authorized(request, answer)
             }
-            Work::Rest(pause) => {
+            Task::Rest(pause) => {
                 let _ = unless(cut_off, tokio::time::sleep(pause.time)).await;
-                Worked::Rested(pause)
+                TaskResult::Rested(pause)
             }
         }
     }
@@ -77,7 +82,7 @@ async fn unless<T>(cut_off: Arc<Notify>, work: impl Future<Output = T>) -> Resul
 }
 
 /// Whether the answer to a request goes to a file.
-pub(super) fn saves(ready: &ReadyRequest<'_>, saving: &Saving<'_>) -> bool {
+pub(super) fn saves(ready: &ReadyRequest<'_>, saving: &ResponseFiles<'_>) -> bool {
     ready.save.is_some() || saving.out.as_ref().is_some_and(|(cell, ..)| *cell == ready.cell)
 }
 
@@ -85,8 +90,8 @@ pub(super) fn saves(ready: &ReadyRequest<'_>, saving: &Saving<'_>) -> bool {
 async fn save(
     client: &Client,
     ready: &ReadyRequest<'_>,
-    saving: &Saving<'_>,
-) -> Result<Result<Exchange, Failure>, Stop> {
+    saving: &ResponseFiles<'_>,
+) -> Result<Result<Exchange, Failure>, CommandError> {
     let not_saved = |error: io::Error| Failure {
         kind: FailureKind::NotSaved,
         message: format!("the body cannot be written: {error}"),
@@ -96,7 +101,7 @@ async fn save(
     let out = saving.out.as_ref().filter(|(cell, ..)| *cell == ready.cell);
     let mut download = Download::new(saving.bar);
     if let Some((_, file, _)) = out {
-        let refused = |error| Stop::refused(format!("cannot write `{}`: {error}", file.display()));
+        let refused = |error| CommandError::refused(format!("cannot write `{}`: {error}", file.display()));
         download = download.into_file(file).map_err(refused)?;
     }
     if let Some(file) = &ready.save {

@@ -6,7 +6,7 @@ use std::collections::HashMap;
 use yieldtray_engine::{Event, Next, Outcome, Run};
 use yieldtray_http::PreparedRequest;
 use yieldtray_http::{Exchange, Failure};
-use yieldtray_test_support::{Told, json_answer, settings, side_by_side, with_run};
+use yieldtray_test_support::{RunRecord, json_answer, settings, side_by_side, with_run};
 
 /// Six files with all that can make them depend on each other.
 const HOUSE: &str = "#- yieldtray.toml
@@ -107,14 +107,14 @@ fn packhouse() -> impl FnMut(&PreparedRequest) -> Result<Exchange, Failure> {
     }
 }
 
-fn house(jobs: usize, times: usize, choose: &mut dyn FnMut(usize) -> usize) -> Told {
+fn house(jobs: usize, times: usize, choose: &mut dyn FnMut(usize) -> usize) -> RunRecord {
     let mut settings = settings(None, &[]);
     settings.can_ask = false;
     with_run(HOUSE, &FILES, settings, times, |run| side_by_side(run, jobs, choose, &mut packhouse()))
 }
 
 /// What was sent, in no order.
-fn sorted(told: &Told) -> Vec<String> {
+fn sorted(told: &RunRecord) -> Vec<String> {
     let mut sent: Vec<String> = told.sent.iter().map(|request| format!("{} {}", request.method, request.url)).collect();
     sent.sort_unstable();
     sent
@@ -199,7 +199,7 @@ fn an_interrupted_run_undoes_what_it_did_and_says_so() {
             }
             assert_eq!(rested, if in_pause { 2 } else { 1 });
             events.extend(run.events());
-            Told { events, summary: *run.summary(), sent: Vec::new() }
+            RunRecord { events, summary: *run.summary(), sent: Vec::new() }
         });
         let told_of: Vec<_> = told.reports().map(|report| (report.outcome.as_str(), report.attempts)).collect();
         assert_eq!(told_of, [("passed", 1), ("no-answer", 2), ("passed", 1)]);

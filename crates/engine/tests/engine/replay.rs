@@ -4,7 +4,7 @@ use yieldtray_expression::Value;
 use yieldtray_http::PreparedRequest;
 use yieldtray_http::{Exchange, Failure, FailureKind};
 use yieldtray_source::glob::glob_match;
-use yieldtray_test_support::{Told, answer, json_answer, replay, settings};
+use yieldtray_test_support::{RunRecord, answer, json_answer, replay, settings};
 use yieldtray_workspace::plan::{Plan, Selection};
 
 const DESK: &str = "#- desk.http
@@ -35,7 +35,7 @@ GET http://bench/lots/{{lot_id}}
 ";
 
 /// Answers by path and method.
-fn desk(told_bins: i64) -> Told {
+fn desk(told_bins: i64) -> RunRecord {
     replay(DESK, &["desk.http"], settings(None, &[]), |request| {
         Ok(match request.url.path() {
             "/session" => json_answer(200, "{\"token\": \"t-0ecret\"}"),
@@ -45,7 +45,7 @@ fn desk(told_bins: i64) -> Told {
     })
 }
 
-fn outcomes(told: &Told) -> Vec<Outcome> {
+fn outcomes(told: &RunRecord) -> Vec<Outcome> {
     told.reports().map(|report| report.outcome).collect()
 }
 
@@ -239,7 +239,7 @@ const PROFILED: &str = "#- yieldtray.toml\n[oauth2.shift]\ntoken_url = 'http://o
     client_secret = '{{secret}}'\nscope = 'pay roll'\nfor = ['http://bench']\n\
     #- a.http\n% auth oauth2 shift\n\n%% one\nhttp://bench/1\n\n%% two\nhttp://bench/2\n";
 
-fn tokens_replay(respond: impl FnMut(&PreparedRequest) -> Result<Exchange, Failure>) -> Told {
+fn tokens_replay(respond: impl FnMut(&PreparedRequest) -> Result<Exchange, Failure>) -> RunRecord {
     replay(PROFILED, &["a.http"], settings(None, &[("secret", Value::text("wind&fall"))]), respond)
 }
 
@@ -297,7 +297,7 @@ fn a_body_that_was_not_held_passes_no_check() {
 }
 
 /// The paths that were sent, in order.
-fn paths(told: &Told) -> Vec<String> {
+fn paths(told: &RunRecord) -> Vec<String> {
     told.sent.iter().map(|request| request.wire_target().into_owned()).collect()
 }
 

@@ -1,7 +1,7 @@
 //! What reshapes a file without changing what it does.
 
 use super::fixes::{after_mark, below, free_name, toml_text};
-use super::{View, cell_at};
+use super::{IdeContext, cell_at};
 use std::path::PathBuf;
 use yieldtray_http::body_shape::BodyShape;
 use yieldtray_source::SourceId;
@@ -32,7 +32,7 @@ pub enum Change {
 }
 
 /// What can be done with what is selected.
-pub fn actions(view: View<'_>, source: SourceId, range: Span) -> Vec<Action> {
+pub fn actions(view: IdeContext<'_>, source: SourceId, range: Span) -> Vec<Action> {
     let mut found = Vec::new();
     found.extend(lift_base(view, source, range));
     found.extend(lift_literal(view, source, range));
@@ -43,7 +43,7 @@ pub fn actions(view: View<'_>, source: SourceId, range: Span) -> Vec<Action> {
 }
 
 /// The address that targets of the file have in common becomes the value `base`.
-fn lift_base(view: View<'_>, source: SourceId, range: Span) -> Option<Action> {
+fn lift_base(view: IdeContext<'_>, source: SourceId, range: Span) -> Option<Action> {
     let workspace = view.workspace();
     let text = view.text(source);
     let own = workspace.source(source);
@@ -96,7 +96,7 @@ fn has_origin(target: &str, origin: &str) -> bool {
 }
 
 /// What is selected becomes a value of the file, wherever the cell writes it.
-fn lift_literal(view: View<'_>, source: SourceId, range: Span) -> Option<Action> {
+fn lift_literal(view: IdeContext<'_>, source: SourceId, range: Span) -> Option<Action> {
     let text = view.text(source);
     let selected = range.of(text);
     if selected.trim().is_empty() || selected.contains(['\n', '{', '}', '%']) {
@@ -161,7 +161,7 @@ fn suggested(text: &str, range: Span) -> String {
 }
 
 /// Checks that hold for the last answer: its status, its media type, the fields that are there.
-fn add_checks(view: View<'_>, cell: CellId) -> Option<Action> {
+fn add_checks(view: IdeContext<'_>, cell: CellId) -> Option<Action> {
     let exchange = view.past.last(cell)?;
     let text = view.text(cell.source);
     let own = view.workspace().cell(cell);

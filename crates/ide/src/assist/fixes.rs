@@ -2,7 +2,7 @@
 
 use super::actions::{Action, Change};
 use super::complete::relative;
-use super::{View, cell_at, line_at};
+use super::{IdeContext, cell_at, line_at};
 use std::path::PathBuf;
 use yieldtray_source::access::{CONFIG_FILE, LOCAL_FILE};
 use yieldtray_source::{Code, Problem, SourceId};
@@ -12,7 +12,7 @@ use yieldtray_workspace::CellId;
 use yieldtray_workspace::scope::yields;
 
 /// The ways to mend a problem, the likeliest first.
-pub fn fixes(view: View<'_>, problem: &Problem) -> Vec<Action> {
+pub fn fixes(view: IdeContext<'_>, problem: &Problem) -> Vec<Action> {
     let Some(source) = problem.source else { return Vec::new() };
     let text = view.text(source);
     let word = problem.span.of(text);
@@ -56,7 +56,7 @@ pub fn fixes(view: View<'_>, problem: &Problem) -> Vec<Action> {
 }
 
 /// The cells that send what a command sends, in its place.
-fn taken(view: View<'_>, problem: &Problem) -> Option<Action> {
+fn taken(view: IdeContext<'_>, problem: &Problem) -> Option<Action> {
     let source = problem.source?;
     let text = view.text(source);
     let mut drafts = yieldtray_interchange::curl::read(problem.span.of(text)).ok()?;
@@ -82,7 +82,7 @@ fn taken(view: View<'_>, problem: &Problem) -> Option<Action> {
 ///
 /// # Errors
 /// Why they cannot be taken, in words.
-pub fn take_in(view: View<'_>, source: SourceId, commands: &str) -> Result<Action, String> {
+pub fn import_commands(view: IdeContext<'_>, source: SourceId, commands: &str) -> Result<Action, String> {
     let drafts = yieldtray_interchange::curl::read(commands)?;
     yieldtray_interchange::draft::cells(&drafts)?;
     let nothing = || "there is no request in it".to_owned();
@@ -97,16 +97,18 @@ pub fn take_in(view: View<'_>, source: SourceId, commands: &str) -> Result<Actio
 
 /// Drafts as cells for a file, how many they are, and where their secrets go. `own` is the cell they come into.
 fn lifted(
-    view: View<'_>,
+    view: IdeContext<'_>,
     source: SourceId,
-    drafts: Vec<yieldtray_interchange::draft::Draft>,
+    drafts: Vec<yieldtray_interchange::draft::ImportedRequest>,
     own: Option<CellId>,
 ) -> Option<(String, usize, Vec<Change>)> {
     let workspace = view.workspace();
     let others = workspace.cells(source).filter(|cell| Some(*cell) != own);
     let names: Vec<String> = others.map(|cell| workspace.cell(cell).name.to_string()).collect();
-    let (mut sheet, mut lift) =
-        (yieldtray_interchange::draft::Sheet::new(names, "bodies"), yieldtray_interchange::draft::Lift::of(workspace));
+    let (mut sheet, mut lift) = (
+        yieldtray_interchange::draft::CellFileBuilder::new(names, "bodies"),
+        yieldtray_interchange::draft::SecretExtractor::of(workspace),
+    );
     drafts.into_iter().for_each(|draft| sheet.add(draft, &mut lift));
     if sheet.count == 0 || !sheet.refused.is_empty() {
         return None;
@@ -135,7 +137,7 @@ fn whole_line(text: &str, at: usize) -> Span {
 }
 
 /// `% needs`, where another cell yields the value.
-fn needed(view: View<'_>, problem: &Problem) -> Option<Action> {
+fn needed(view: IdeContext<'_>, problem: &Problem) -> Option<Action> {
     let workspace = view.workspace();
     let source = problem.source?;
     let text = view.text(source);
@@ -170,7 +172,7 @@ pub(super) fn below_title(text: &str, start: usize, line: &str) -> Edit {
 }
 
 /// A value of that name in the chosen environment, or for this file.
-fn declared(view: View<'_>, problem: &Problem) -> Vec<Action> {
+fn declared(view: IdeContext<'_>, problem: &Problem) -> Vec<Action> {
     let source = problem.source.expect("it was looked at");
     let text = view.text(source);
     let name = problem.span.of(text);
@@ -198,7 +200,7 @@ fn declared(view: View<'_>, problem: &Problem) -> Vec<Action> {
 }
 
 /// A line below a table's header of a configuration; the table is made if it is not there.
-pub(super) fn below(view: View<'_>, file: &str, header: &str, line: &str) -> Change {
+pub(super) fn below(view: IdeContext<'_>, file: &str, header: &str, line: &str) -> Change {
     let workspace = view.workspace();
     let own = workspace.configurations().find(|id| workspace.shown_path(*id) == file);
     let Some(own) = own else {
@@ -224,7 +226,7 @@ pub(super) fn below(view: View<'_>, file: &str, header: &str, line: &str) -> Cha
 }
 
 /// A secret of a request file as a value of the private configuration.
-fn hidden_away(view: View<'_>, problem: &Problem) -> Option<Action> {
+fn hidden_away(view: IdeContext<'_>, problem: &Problem) -> Option<Action> {
     let source = problem.source?;
     let workspace = view.workspace();
     let text = view.text(source);
@@ -259,7 +261,7 @@ fn hidden_away(view: View<'_>, problem: &Problem) -> Option<Action> {
 }
 
 /// A line of the shared configuration to the private one.
-fn moved(view: View<'_>, problem: &Problem) -> Option<Action> {
+fn moved(view: IdeContext<'_>, problem: &Problem) -> Option<Action> {
     let source = problem.source?;
     let text = view.text(source);
     let line = whole_line(text, problem.span.start());
@@ -272,7 +274,7 @@ fn moved(view: View<'_>, problem: &Problem) -> Option<Action> {
 }
 
 /// A name that no value has yet.
-pub(super) fn free_name(view: View<'_>, base: &str) -> String {
+pub(super) fn free_name(view: IdeContext<'_>, base: &str) -> String {
     let workspace = view.workspace();
     let base = if yieldtray_source::names::is_value_name(base) && !yieldtray_syntax::is_language_name(base) {
         base.to_owned()
@@ -293,7 +295,7 @@ pub(super) fn toml_text(text: &str) -> String {
 }
 
 /// A comment that accepts a finding: above the line, or in the head of the cell where it would be body text.
-fn accepted(view: View<'_>, problem: &Problem) -> Option<Action> {
+fn accepted(view: IdeContext<'_>, problem: &Problem) -> Option<Action> {
     let source = problem.source?;
     let (workspace, text) = (view.workspace(), view.text(source));
     let code = problem.code.as_str();

@@ -1,6 +1,6 @@
 use super::shown::{masker, row, words};
 use super::words::{INSTRUCTIONS, builtin_help, instruction_help, language_help};
-use super::{Occurrence, View, What, at};
+use super::{IdeContext, Occurrence, Referent, occurrence_at};
 use yieldtray_expression::FUNCTIONS;
 use yieldtray_http::{METHODS, field};
 use yieldtray_source::SourceId;
@@ -11,7 +11,7 @@ use yieldtray_workspace::{CellId, Workspace};
 
 /// Help about what stands at a place.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Help {
+pub struct HoverInfo {
     /// What it is about.
     pub span: Span,
     /// Markdown.
@@ -20,41 +20,41 @@ pub struct Help {
 
 /// Help about what stands at byte `offset`: what a value is, where it comes from and what it is in the other
 /// environments; what a header field, an instruction, a function, a method means; of a cell its last answer.
-pub fn hover(view: View<'_>, source: SourceId, offset: usize) -> Option<Help> {
-    let Occurrence { span, what } = at(view, source, offset).or_else(|| title(view, source, offset))?;
+pub fn hover(view: IdeContext<'_>, source: SourceId, offset: usize) -> Option<HoverInfo> {
+    let Occurrence { span, what } = occurrence_at(view, source, offset).or_else(|| title(view, source, offset))?;
     let name = span.of(view.text(source));
     let text = match what {
-        What::Value { .. } => value(view, source, offset, name)?,
-        What::Language => language_help(name)?,
-        What::Function => function(view.workspace(), name)?,
-        What::Header => {
+        Referent::Value { .. } => value(view, source, offset, name)?,
+        Referent::Language => language_help(name)?,
+        Referent::Function => function(view.workspace(), name)?,
+        Referent::Header => {
             let known = field(name)?;
             format!("`{}`: {}\n\n{}", known.name, known.meaning, known.defined)
         }
-        What::Method => {
+        Referent::Method => {
             let (name, help) = METHODS.iter().find(|(known, _)| *known == name)?;
             format!("`{name}` {help}")
         }
-        What::Instruction => instruction_help(INSTRUCTIONS.iter().find(|known| known.word == name)?.word)?,
-        What::Cell { cell: Some(id), .. } => cell(view, id),
-        What::Profile { .. } => {
+        Referent::Instruction => instruction_help(INSTRUCTIONS.iter().find(|known| known.word == name)?.word)?,
+        Referent::Cell { cell: Some(id), .. } => cell(view, id),
+        Referent::Profile { .. } => {
             let profile = view.workspace().config.profile(name)?;
             format!("the profile `{}` of OAuth 2.0 (RFC 6749)", profile.name)
         }
         _ => return None,
     };
-    Some(Help { span, text })
+    Some(HoverInfo { span, text })
 }
 
 /// The title of a cell that has another name.
-fn title(view: View<'_>, source: SourceId, offset: usize) -> Option<Occurrence> {
+fn title(view: IdeContext<'_>, source: SourceId, offset: usize) -> Option<Occurrence> {
     let cell = super::cell_at(view.workspace(), source, offset)?;
     let span = view.workspace().cell(cell).title;
     let touches = span.start() <= offset && offset <= span.end() && !span.is_empty();
-    touches.then_some(Occurrence { span, what: What::Cell { given: true, cell: Some(cell) } })
+    touches.then_some(Occurrence { span, what: Referent::Cell { given: true, cell: Some(cell) } })
 }
 
-fn value(view: View<'_>, source: SourceId, offset: usize, name: &str) -> Option<String> {
+fn value(view: IdeContext<'_>, source: SourceId, offset: usize, name: &str) -> Option<String> {
     let workspace = view.workspace();
     let mut masker = masker(view);
     let row = row(view, source, offset, name, &mut masker);
@@ -98,7 +98,7 @@ fn function(workspace: &Workspace, name: &str) -> Option<String> {
     Some(format!("`{name}({})`: {}\n\n```\n{}\n```", known.parameters, known.help, known.example))
 }
 
-fn cell(view: View<'_>, id: CellId) -> String {
+fn cell(view: IdeContext<'_>, id: CellId) -> String {
     let workspace = view.workspace();
     let own = workspace.cell(id);
     let text = view.text(id.source);

@@ -20,12 +20,12 @@ mod words;
 mod tests;
 
 pub use actions::{Action, Change, actions};
-pub use complete::{Sort, Suggestion, Suggestions, complete};
-pub use fixes::{fixes, take_in};
-pub use hover::{Help, hover};
-pub use occurrence::{Occurrence, What, in_configuration, in_requests};
+pub use complete::{CompletionKind, Suggestion, Suggestions, complete};
+pub use fixes::{fixes, import_commands};
+pub use hover::{HoverInfo, hover};
+pub use occurrence::{Occurrence, Referent, in_configuration, in_requests};
 pub use outline::{Fold, Symbol, folds, links, selections, symbols, workspace_symbols};
-pub use references::{Rename, at, definition, references, rename};
+pub use references::{Rename, definition, occurrence_at, references, rename};
 pub use shown::{Hint, hints};
 pub use signature::{Signature, signature};
 pub use tokens::{Token, TokenKind, tokens};
@@ -38,13 +38,13 @@ use yieldtray_workspace::scope::EvalContext;
 use yieldtray_workspace::{CellId, Workspace};
 
 /// Answers from before.
-pub trait Past {
+pub trait LastResponses {
     /// The last answer to a cell, in the chosen environment.
     fn last(&self, cell: CellId) -> Option<Exchange>;
 }
 
 /// Nothing was ever answered.
-impl Past for () {
+impl LastResponses for () {
     fn last(&self, _cell: CellId) -> Option<Exchange> {
         None
     }
@@ -52,14 +52,14 @@ impl Past for () {
 
 /// Where somebody looks from.
 #[derive(Clone, Copy)]
-pub struct View<'a> {
+pub struct IdeContext<'a> {
     /// Where values are looked for.
     pub context: EvalContext<'a>,
     /// Answers from before.
-    pub past: &'a dyn Past,
+    pub past: &'a dyn LastResponses,
 }
 
-impl<'a> View<'a> {
+impl<'a> IdeContext<'a> {
     fn workspace(&self) -> &'a Workspace {
         self.context.workspace
     }

@@ -16,13 +16,13 @@ pub struct Occurrence {
     /// The name itself.
     pub span: Span,
     /// What it names.
-    pub what: What,
+    pub what: Referent,
 }
 
 /// What a name names.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 #[allow(missing_docs)] // each variant's line says what its fields are
-pub enum What {
+pub enum Referent {
     /// A value; whether it is given here, and after the response.
     Value { given: bool, after: bool },
     /// A name of the language itself, such as `status`.
@@ -80,7 +80,7 @@ pub fn in_configuration(workspace: &Workspace, engine: &Engine, source: SourceId
     let entries = config.all_entries().filter(|entry| entry.source == source);
     finder.found.extend(entries.map(|entry| {
         let span = bare(text, entry.span);
-        Occurrence { span, what: What::Value { given: true, after: false } }
+        Occurrence { span, what: Referent::Value { given: true, after: false } }
     }));
     for entry in config.profiles.iter().flat_map(|profile| &profile.entries).filter(|entry| entry.source == source) {
         finder.template(entry.span, false, false);
@@ -113,7 +113,7 @@ struct Finder<'w> {
 }
 
 impl Finder<'_> {
-    fn add(&mut self, span: Span, what: What) {
+    fn add(&mut self, span: Span, what: Referent) {
         self.found.push(Occurrence { span, what });
     }
 
@@ -121,22 +121,22 @@ impl Finder<'_> {
         let named = cell.instructions().any(|line| matches!(line.kind, InstructionKind::Name(_)));
         // A title names the cell where no line does.
         if !named && !cell.title.is_empty() {
-            self.add(cell.title, What::Cell { given: true, cell: Some(id) });
+            self.add(cell.title, Referent::Cell { given: true, cell: Some(id) });
         }
         for line in cell.instructions() {
             if let InstructionKind::Name(name) = line.kind {
-                self.add(name, What::Cell { given: true, cell: Some(id) });
+                self.add(name, Referent::Cell { given: true, cell: Some(id) });
             }
             self.instruction(line);
         }
         if let Some(request) = &cell.request {
             if let Some(method) = request.method {
-                self.add(method, What::Method);
+                self.add(method, Referent::Method);
             }
             self.template(request.target, false, false);
         }
         for field in &cell.fields {
-            self.add(field.name, What::Header);
+            self.add(field.name, Referent::Header);
             self.template(field.value, false, false);
         }
         self.template(cell.body, true, false);
@@ -146,8 +146,8 @@ impl Finder<'_> {
         let text = self.text;
         let rest = line.span.part(1, line.span.len()).trimmed(text);
         let word = rest.of(text).find(|c: char| c.is_ascii_whitespace()).unwrap_or(rest.len());
-        self.add(rest.part(0, word), What::Instruction);
-        let given = |after| What::Value { given: true, after };
+        self.add(rest.part(0, word), Referent::Instruction);
+        let given = |after| Referent::Value { given: true, after };
         match line.kind {
             InstructionKind::Let { name, expression } => {
                 self.add(name, given(false));
@@ -163,13 +163,13 @@ impl Finder<'_> {
             }
             InstructionKind::Check { label, expression, hint } => {
                 if let Some(label) = label {
-                    self.add(label, What::Label { given: true });
+                    self.add(label, Referent::Label { given: true });
                 }
                 self.expression(expression, true);
                 hint.into_iter().for_each(|hint| self.template(hint, false, true));
             }
             InstructionKind::Waive(list) => {
-                InstructionKind::list(list, text).for_each(|label| self.add(label, What::Label { given: false }));
+                InstructionKind::list(list, text).for_each(|label| self.add(label, Referent::Label { given: false }));
             }
             InstructionKind::Needs(list) => InstructionKind::list(list, text).for_each(|name| self.named_cell(name)),
             InstructionKind::Play { name, with, .. } => {
@@ -182,16 +182,16 @@ impl Finder<'_> {
             }
             InstructionKind::Skip { condition, .. } => self.expression(condition, false),
             InstructionKind::Wait { until, .. } => self.expression(until, true),
-            InstructionKind::Header { name, .. } => self.add(name, What::Header),
+            InstructionKind::Header { name, .. } => self.add(name, Referent::Header),
             InstructionKind::Auth(Auth::OAuth2(profile)) if !profile.of(text).contains("{{") => {
-                self.add(profile, What::Profile { given: false });
+                self.add(profile, Referent::Profile { given: false });
             }
             InstructionKind::BodyFrom { path, .. }
             | InstructionKind::Each(path)
             | InstructionKind::Part { content: PartContent::File { path, .. }, .. }
                 if !path.of(text).contains("{{") =>
             {
-                self.add(path, What::File);
+                self.add(path, Referent::File);
             }
             _ => {}
         }
@@ -205,12 +205,12 @@ impl Finder<'_> {
         let name = span.of(self.text);
         let own = match name.rfind('#') {
             Some(hash) => {
-                self.add(span.part(0, hash), What::File);
+                self.add(span.part(0, hash), Referent::File);
                 span.part(hash + 1, name.len())
             }
             None => span,
         };
-        self.add(own, What::Cell { given: false, cell: named_cell(self.workspace, self.source, name) });
+        self.add(own, Referent::Cell { given: false, cell: named_cell(self.workspace, self.source, name) });
     }
 
     fn template(&mut self, span: Span, body: bool, after: bool) {
@@ -222,9 +222,9 @@ impl Finder<'_> {
 
     fn expression(&mut self, span: Span, after: bool) {
         let expression = span.of(self.text);
-        let value = What::Value { given: false, after };
+        let value = Referent::Value { given: false, after };
         if is_value_name(expression) {
-            return self.add(span, if is_language_name(expression) { What::Language } else { value });
+            return self.add(span, if is_language_name(expression) { Referent::Language } else { value });
         }
         let compiled = compile(self.workspace, self.engine, self.source, span).ok();
         let identifiers = calls_and_names(expression);
@@ -233,21 +233,21 @@ impl Finder<'_> {
             let name = identifier.span.of(expression);
             let in_loop = loops.iter().any(|(variable, scope)| *variable == name && scope.contains(identifier.span));
             let what = match &compiled {
-                _ if in_loop && !identifier.call && !identifier.member => What::Local,
-                _ if identifier.call => What::Function,
-                _ if identifier.member => What::Member,
+                _ if in_loop && !identifier.call && !identifier.member => Referent::Local,
+                _ if identifier.call => Referent::Function,
+                _ if identifier.member => Referent::Member,
                 _ if name == "in" => continue,
                 Some(compiled) if is_type_name(name) && !compiled.names().iter().any(|free| free == name) => continue,
                 Some(compiled) if compiled.names().iter().any(|free| free == name) => {
                     if is_language_name(name) {
-                        What::Language
+                        Referent::Language
                     } else {
                         value
                     }
                 }
                 // A key of a map, or a variable of a loop.
-                Some(_) if !is_language_name(name) => What::Local,
-                _ if is_language_name(name) => What::Language,
+                Some(_) if !is_language_name(name) => Referent::Local,
+                _ if is_language_name(name) => Referent::Language,
                 _ => value,
             };
             self.add(span.part(identifier.span.start(), identifier.span.end()), what);

@@ -1,6 +1,6 @@
 //! The structure of files: what is listed, folded, selected bit by bit, followed.
 
-use super::{View, What, cell_at, in_requests, line_at, references::name_place};
+use super::{IdeContext, Referent, cell_at, in_requests, line_at, references::name_place};
 use yieldtray_source::SourceId;
 use yieldtray_source::Span;
 use yieldtray_syntax::{Item, Node, Template};
@@ -101,7 +101,7 @@ pub fn folds(workspace: &Workspace, source: SourceId) -> Vec<Fold> {
 }
 
 /// What holds byte `at`, from the smallest to the whole text, each inside the next.
-pub fn selections(view: View<'_>, source: SourceId, at: usize) -> Vec<Span> {
+pub fn selections(view: IdeContext<'_>, source: SourceId, at: usize) -> Vec<Span> {
     let workspace = view.workspace();
     let text = view.text(source);
     let own = workspace.source(source);
@@ -142,9 +142,9 @@ pub fn selections(view: View<'_>, source: SourceId, at: usize) -> Vec<Span> {
 }
 
 /// The files that a file names, each with where it names it.
-pub fn links(view: View<'_>, source: SourceId) -> Vec<(Span, String)> {
+pub fn links(view: IdeContext<'_>, source: SourceId) -> Vec<(Span, String)> {
     let text = view.text(source);
     let found = in_requests(view.workspace(), view.context.engine, source);
-    let files = found.into_iter().filter(|found| found.what == What::File);
+    let files = found.into_iter().filter(|found| found.what == Referent::File);
     files.map(|found| (found.span, found.span.of(text).to_owned())).collect()
 }

@@ -1,6 +1,6 @@
 //! Where a name is given, where else it stands, and giving it another.
 
-use super::{Occurrence, View, What, in_configuration, in_requests, needs, occurrence};
+use super::{IdeContext, Occurrence, Referent, in_configuration, in_requests, needs, occurrence};
 use std::collections::BTreeSet;
 use yieldtray_source::SourceId;
 use yieldtray_source::names::is_value_name;
@@ -9,7 +9,7 @@ use yieldtray_syntax::{InstructionKind, is_language_name};
 use yieldtray_workspace::{CellId, Workspace};
 
 /// The name at byte `at` of a text.
-pub fn at(view: View<'_>, source: SourceId, at: usize) -> Option<Occurrence> {
+pub fn occurrence_at(view: IdeContext<'_>, source: SourceId, at: usize) -> Option<Occurrence> {
     let is_configuration = view.workspace().configurations().any(|config| config == source);
     let found = match is_configuration {
         true => occurrences(view, source),
@@ -21,7 +21,7 @@ pub fn at(view: View<'_>, source: SourceId, at: usize) -> Option<Occurrence> {
 }
 
 /// Every name of a text, a configuration or a request file.
-pub(super) fn occurrences(view: View<'_>, source: SourceId) -> Vec<Occurrence> {
+pub(super) fn occurrences(view: IdeContext<'_>, source: SourceId) -> Vec<Occurrence> {
     let (workspace, engine) = (view.workspace(), view.context.engine);
     match workspace.configurations().any(|config| config == source) {
         true => in_configuration(workspace, engine, source),
@@ -30,12 +30,12 @@ pub(super) fn occurrences(view: View<'_>, source: SourceId) -> Vec<Occurrence> {
 }
 
 /// Where what stands at byte `at` comes from: every place that gives it, the one that holds first.
-pub fn definition(view: View<'_>, source: SourceId, offset: usize) -> Vec<(SourceId, Span)> {
+pub fn definition(view: IdeContext<'_>, source: SourceId, offset: usize) -> Vec<(SourceId, Span)> {
     let workspace = view.workspace();
-    let Some(Occurrence { span, what }) = at(view, source, offset) else { return Vec::new() };
+    let Some(Occurrence { span, what }) = occurrence_at(view, source, offset) else { return Vec::new() };
     let name = span.of(view.text(source));
     match what {
-        What::Value { .. } => {
+        Referent::Value { .. } => {
             let mut places = super::shown::places(view, source, offset, name);
             // What only a response gives is not there yet, but its line is.
             let given = given_in(view, reach_of(view, source, name), name);
@@ -47,12 +47,14 @@ pub fn definition(view: View<'_>, source: SourceId, offset: usize) -> Vec<(Sourc
             );
             places
         }
-        What::Cell { cell: Some(cell), .. } => vec![(cell.source, name_place(workspace, cell))],
-        What::Label { .. } => {
+        Referent::Cell { cell: Some(cell), .. } => vec![(cell.source, name_place(workspace, cell))],
+        Referent::Label { .. } => {
             labels(view, source, name).into_iter().filter(|found| found.2).map(|found| (found.0, found.1)).collect()
         }
-        What::File => workspace.loaded_beside(source, name).map(|file| (file, Span::empty(0))).into_iter().collect(),
-        What::Profile { .. } => {
+        Referent::File => {
+            workspace.loaded_beside(source, name).map(|file| (file, Span::empty(0))).into_iter().collect()
+        }
+        Referent::Profile { .. } => {
             let profile = workspace.config.profile(name);
             profile
                 .and_then(|profile| profile.entries.first())
@@ -60,7 +62,7 @@ pub fn definition(view: View<'_>, source: SourceId, offset: usize) -> Vec<(Sourc
                 .into_iter()
                 .collect()
         }
-        What::Function => {
+        Referent::Function => {
             let own = workspace.config.functions.iter().find(|function| function.name == name);
             own.map(|function| (function.source, function.span)).into_iter().collect()
         }
@@ -69,8 +71,8 @@ pub fn definition(view: View<'_>, source: SourceId, offset: usize) -> Vec<(Sourc
 }
 
 /// Every place where what stands at byte `at` is named, with those that give it if `given` is wanted.
-pub fn references(view: View<'_>, source: SourceId, offset: usize, given: bool) -> Vec<(SourceId, Span)> {
-    let Some(found) = at(view, source, offset) else { return Vec::new() };
+pub fn references(view: IdeContext<'_>, source: SourceId, offset: usize, given: bool) -> Vec<(SourceId, Span)> {
+    let Some(found) = occurrence_at(view, source, offset) else { return Vec::new() };
     let places = everywhere(view, source, found);
     places.into_iter().filter(|place| given || !place.2).map(|(file, span, _)| (file, span)).collect()
 }
@@ -79,18 +81,18 @@ pub fn references(view: View<'_>, source: SourceId, offset: usize, given: bool) 
 pub type Rename = Result<Vec<(SourceId, Vec<Edit>)>, String>;
 
 /// Gives what stands at byte `at` another name, wherever it is named.
-pub fn rename(view: View<'_>, source: SourceId, offset: usize, new: &str) -> Rename {
+pub fn rename(view: IdeContext<'_>, source: SourceId, offset: usize, new: &str) -> Rename {
     let workspace = view.workspace();
-    let found = at(view, source, offset).ok_or("there is no name here")?;
+    let found = occurrence_at(view, source, offset).ok_or("there is no name here")?;
     let old = found.span.of(view.text(source));
     match found.what {
-        What::Value { .. } if !is_value_name(new) => {
+        Referent::Value { .. } if !is_value_name(new) => {
             return Err(format!("`{new}` cannot name a value: use letters, digits and `_`, the first no digit"));
         }
-        What::Value { .. } if is_language_name(new) => {
+        Referent::Value { .. } if is_language_name(new) => {
             return Err(format!("`{new}` is a name of the language, so no value can take it"));
         }
-        What::Value { .. } => {
+        Referent::Value { .. } => {
             let files = reach_of(view, source, old);
             let mut cells = files.iter().flat_map(|file| workspace.cells(*file));
             if cells.any(|cell| workspace.columns(cell).iter().any(|column| column == old)) {
@@ -100,7 +102,7 @@ pub fn rename(view: View<'_>, source: SourceId, offset: usize, new: &str) -> Ren
                 return Err(format!("there is a value `{new}` already"));
             }
         }
-        What::Cell { cell: Some(cell), .. } => {
+        Referent::Cell { cell: Some(cell), .. } => {
             if new.is_empty() || !new.chars().all(|c| c.is_alphanumeric() || matches!(c, '-' | '_' | '.')) {
                 return Err(format!("`{new}` cannot name a cell: use letters, digits, `-`, `_` and `.`"));
             }
@@ -108,7 +110,7 @@ pub fn rename(view: View<'_>, source: SourceId, offset: usize, new: &str) -> Ren
                 return Err(format!("there is a cell `{new}` in this file already"));
             }
         }
-        What::Label { .. } => {
+        Referent::Label { .. } => {
             if new.is_empty() || !new.chars().all(|c| c.is_alphanumeric() || matches!(c, '-' | '_' | '.')) {
                 return Err(format!("`{new}` cannot be a label: use letters, digits, `-`, `_` and `.`"));
             }
@@ -119,7 +121,7 @@ pub fn rename(view: View<'_>, source: SourceId, offset: usize, new: &str) -> Ren
     for (file, span, given) in everywhere(view, source, found) {
         let edit = match found.what {
             // A title stays what it is; the name gets a line of its own below it.
-            What::Cell { cell: Some(cell), .. } if given && is_title(workspace, cell, span) => {
+            Referent::Cell { cell: Some(cell), .. } if given && is_title(workspace, cell, span) => {
                 let text = view.text(file);
                 let line = super::line_at(text, span.start());
                 let end = if text[line.end()..].starts_with("\r\n") { "\r\n" } else { "\n" };
@@ -142,27 +144,27 @@ fn is_title(workspace: &Workspace, cell: CellId, span: Span) -> bool {
 /// A place that names something, and whether it is the one that gives it the name.
 type Place = (SourceId, Span, bool);
 
-fn everywhere(view: View<'_>, source: SourceId, found: Occurrence) -> Vec<Place> {
+fn everywhere(view: IdeContext<'_>, source: SourceId, found: Occurrence) -> Vec<Place> {
     let workspace = view.workspace();
     let name = found.span.of(view.text(source));
     match found.what {
-        What::Value { .. } => {
+        Referent::Value { .. } => {
             let files = reach_of(view, source, name);
             let named = files.into_iter().flat_map(|file| {
                 let text = view.text(file);
                 let own = occurrences(view, file).into_iter().filter(move |other| other.span.of(text) == name);
                 own.filter_map(move |other| match other.what {
-                    What::Value { given, .. } => Some((file, other.span, given)),
+                    Referent::Value { given, .. } => Some((file, other.span, given)),
                     _ => None,
                 })
             });
             named.collect()
         }
-        What::Cell { cell: Some(cell), .. } => {
+        Referent::Cell { cell: Some(cell), .. } => {
             let named = workspace.loaded().flat_map(|file| {
                 in_requests(workspace, view.context.engine, file).into_iter().filter_map(move |other| {
                     match other.what {
-                        What::Cell { given, cell: Some(other_cell) } if other_cell == cell => {
+                        Referent::Cell { given, cell: Some(other_cell) } if other_cell == cell => {
                             Some((file, other.span, given))
                         }
                         _ => None,
@@ -171,8 +173,8 @@ fn everywhere(view: View<'_>, source: SourceId, found: Occurrence) -> Vec<Place>
             });
             named.collect()
         }
-        What::Label { .. } => labels(view, source, name),
-        What::Function | What::Profile { .. } | What::Header => {
+        Referent::Label { .. } => labels(view, source, name),
+        Referent::Function | Referent::Profile { .. } | Referent::Header => {
             let files = workspace.loaded().chain(workspace.configurations());
             let alike = |other: &Occurrence| std::mem::discriminant(&other.what) == std::mem::discriminant(&found.what);
             let named = files.flat_map(|file| {
@@ -183,20 +185,20 @@ fn everywhere(view: View<'_>, source: SourceId, found: Occurrence) -> Vec<Place>
             });
             named.collect()
         }
-        What::Language
-        | What::Member
-        | What::Local
-        | What::File
-        | What::Method
-        | What::Instruction
-        | What::Cell { cell: None, .. } => Vec::new(),
+        Referent::Language
+        | Referent::Member
+        | Referent::Local
+        | Referent::File
+        | Referent::Method
+        | Referent::Instruction
+        | Referent::Cell { cell: None, .. } => Vec::new(),
     }
 }
 
 /// The texts in which `name` is the same value as in `source`. A name that only cells and preambles of files give
 /// is the same in those files that take it from each other; one that the configuration or a `_common.http` gives
 /// is the same everywhere.
-fn reach_of(view: View<'_>, source: SourceId, name: &str) -> Vec<SourceId> {
+fn reach_of(view: IdeContext<'_>, source: SourceId, name: &str) -> Vec<SourceId> {
     let workspace = view.workspace();
     let all = || {
         let mut all: Vec<SourceId> = workspace.configurations().chain(workspace.loaded()).collect();
@@ -262,18 +264,20 @@ fn takes(workspace: &Workspace, file: SourceId, other: SourceId, name: &str) -> 
 }
 
 /// The places in `files` that give a value of that name.
-fn given_in(view: View<'_>, files: Vec<SourceId>, name: &str) -> Vec<(SourceId, Span)> {
+fn given_in(view: IdeContext<'_>, files: Vec<SourceId>, name: &str) -> Vec<(SourceId, Span)> {
     let given = files.into_iter().flat_map(|file| {
         let text = view.text(file);
         let own = occurrences(view, file).into_iter();
-        own.filter(move |found| matches!(found.what, What::Value { given: true, .. }) && found.span.of(text) == name)
-            .map(move |found| (file, found.span))
+        own.filter(move |found| {
+            matches!(found.what, Referent::Value { given: true, .. }) && found.span.of(text) == name
+        })
+        .map(move |found| (file, found.span))
     });
     given.collect()
 }
 
 /// Where a label stands: a shared check's in its preamble and in all files below, a cell's own in that cell.
-fn labels(view: View<'_>, source: SourceId, name: &str) -> Vec<Place> {
+fn labels(view: IdeContext<'_>, source: SourceId, name: &str) -> Vec<Place> {
     let workspace = view.workspace();
     let in_preamble = |home: SourceId| {
         let own = workspace.source(home);
@@ -294,7 +298,7 @@ fn labels(view: View<'_>, source: SourceId, name: &str) -> Vec<Place> {
         let text = view.text(file);
         let own = in_requests(workspace, view.context.engine, file).into_iter();
         own.filter(move |found| found.span.of(text) == name).filter_map(move |found| match found.what {
-            What::Label { given } => Some((file, found.span, given)),
+            Referent::Label { given } => Some((file, found.span, given)),
             _ => None,
         })
     });

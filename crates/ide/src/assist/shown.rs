@@ -1,6 +1,6 @@
 //! What values come to, as far as that can be told without sending anything.
 
-use super::{View, nearest_cell, needs};
+use super::{IdeContext, nearest_cell, needs};
 use yieldtray_expression::Value as Worked;
 use yieldtray_http::MASK;
 use yieldtray_source::SourceId;
@@ -25,7 +25,7 @@ pub struct Hint {
 const MOST: usize = 40;
 
 /// The values of the marks in a part of a text. What is made up, asked for, secret or missing has none.
-pub fn hints(view: View<'_>, source: SourceId, range: Span) -> Vec<Hint> {
+pub fn hints(view: IdeContext<'_>, source: SourceId, range: Span) -> Vec<Hint> {
     let workspace = view.workspace();
     let text = view.text(source);
     let masker = masker(view);
@@ -99,7 +99,7 @@ pub(super) fn short(value: &str) -> String {
 }
 
 /// Knows the secrets that can be known without running anything.
-pub(super) fn masker(view: View<'_>) -> Masker {
+pub(super) fn masker(view: IdeContext<'_>) -> Masker {
     let mut masker = Masker::default();
     let outside = view.context.outside();
     let config = &view.workspace().config;
@@ -114,7 +114,13 @@ pub(super) fn masker(view: View<'_>) -> Masker {
 }
 
 /// What a name is for the cell at byte `at`.
-pub(super) fn row(view: View<'_>, source: SourceId, at: usize, name: &str, masker: &mut Masker) -> Option<ValueRow> {
+pub(super) fn row(
+    view: IdeContext<'_>,
+    source: SourceId,
+    at: usize,
+    name: &str,
+    masker: &mut Masker,
+) -> Option<ValueRow> {
     let cell = cell_for(view.workspace(), source, at)?;
     let needs = needs(view.workspace(), cell);
     value_row(view.context, cell, &needs, name, masker)
@@ -129,7 +135,7 @@ pub(super) fn cell_for(workspace: &Workspace, source: SourceId, at: usize) -> Op
 }
 
 /// Every place that gives a name to the cell at byte `at`, the one that holds first.
-pub(super) fn places(view: View<'_>, source: SourceId, at: usize, name: &str) -> Vec<(SourceId, Span)> {
+pub(super) fn places(view: IdeContext<'_>, source: SourceId, at: usize, name: &str) -> Vec<(SourceId, Span)> {
     let workspace = view.workspace();
     let Some(cell) = cell_for(workspace, source, at) else { return Vec::new() };
     let needs = needs(workspace, cell);

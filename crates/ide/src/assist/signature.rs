@@ -1,4 +1,4 @@
-use super::View;
+use super::IdeContext;
 use super::complete::{Context, context};
 use yieldtray_expression::FUNCTIONS;
 use yieldtray_source::SourceId;
@@ -17,7 +17,7 @@ pub struct Signature {
 }
 
 /// The innermost call around byte `at`.
-pub fn signature(view: View<'_>, source: SourceId, at: usize) -> Option<Signature> {
+pub fn signature(view: IdeContext<'_>, source: SourceId, at: usize) -> Option<Signature> {
     let Context::Expression { before, .. } = context(view, source, at) else { return None };
     let (name, active, member) = open_call(before.of(view.text(source)))?;
     let (parameters, help): (Vec<String>, String) =

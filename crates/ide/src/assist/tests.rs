@@ -24,7 +24,7 @@ struct Desk {
 
 struct Last<'d>(&'d Desk);
 
-impl Past for Last<'_> {
+impl LastResponses for Last<'_> {
     fn last(&self, _cell: CellId) -> Option<Exchange> {
         self.0.answer.clone()
     }
@@ -63,10 +63,10 @@ impl Desk {
         self
     }
 
-    fn view<T>(&self, look: impl FnOnce(View<'_>) -> T) -> T {
+    fn view<T>(&self, look: impl FnOnce(IdeContext<'_>) -> T) -> T {
         let Self { workspace, engine, settings, tray, answers, .. } = self;
         let context = EvalContext { tray, answers, ..EvalContext::static_of(workspace, engine, settings) };
-        look(View { context, past: &Last(self) })
+        look(IdeContext { context, past: &Last(self) })
     }
 
     fn place(&self, (source, span): (SourceId, Span)) -> String {

@@ -1,4 +1,4 @@
-use super::{View, What, needs, occurrence};
+use super::{IdeContext, Referent, needs, occurrence};
 use rustc_hash::FxHashSet;
 use yieldtray_source::SourceId;
 use yieldtray_source::Span;
@@ -40,7 +40,7 @@ pub enum TokenKind {
 }
 
 /// The tokens of a file in order; none overlaps another.
-pub fn tokens(view: View<'_>, source: SourceId) -> Vec<Token> {
+pub fn tokens(view: IdeContext<'_>, source: SourceId) -> Vec<Token> {
     let workspace = view.workspace();
     let own = workspace.source(source);
     let text = &own.text;
@@ -59,22 +59,22 @@ pub fn tokens(view: View<'_>, source: SourceId) -> Vec<Token> {
     let mut lacking = Lacking { view, source, cell: None, names: FxHashSet::default() };
     for found in occurrence::in_requests(workspace, view.context.engine, source) {
         let (kind, given) = match found.what {
-            What::Value { given: true, .. } => (TokenKind::Value, true),
-            What::Value { after, .. } => {
+            Referent::Value { given: true, .. } => (TokenKind::Value, true),
+            Referent::Value { after, .. } => {
                 let missing = lacking.has(found.span, after);
                 (if missing { TokenKind::Missing } else { TokenKind::Value }, false)
             }
-            What::Language => (TokenKind::Language, false),
-            What::Local => (TokenKind::Local, false),
-            What::Member => (TokenKind::Member, false),
-            What::Function => (TokenKind::Function, false),
-            What::Cell { given, .. } => (TokenKind::Cell, given),
-            What::Label { given } => (TokenKind::Label, given),
-            What::File => (TokenKind::File, false),
-            What::Profile { given } => (TokenKind::Label, given),
-            What::Header => (TokenKind::Header, false),
-            What::Method => (TokenKind::Method, false),
-            What::Instruction => (TokenKind::Instruction, false),
+            Referent::Language => (TokenKind::Language, false),
+            Referent::Local => (TokenKind::Local, false),
+            Referent::Member => (TokenKind::Member, false),
+            Referent::Function => (TokenKind::Function, false),
+            Referent::Cell { given, .. } => (TokenKind::Cell, given),
+            Referent::Label { given } => (TokenKind::Label, given),
+            Referent::File => (TokenKind::File, false),
+            Referent::Profile { given } => (TokenKind::Label, given),
+            Referent::Header => (TokenKind::Header, false),
+            Referent::Method => (TokenKind::Method, false),
+            Referent::Instruction => (TokenKind::Instruction, false),
         };
         tokens.push(Token { span: found.span, kind, given });
     }
@@ -90,7 +90,7 @@ pub fn tokens(view: View<'_>, source: SourceId) -> Vec<Token> {
 
 /// The names that the cell has no value for, found once a cell.
 struct Lacking<'a> {
-    view: View<'a>,
+    view: IdeContext<'a>,
     source: SourceId,
     cell: Option<CellId>,
     names: FxHashSet<String>,

@@ -1,6 +1,6 @@
 //! What files give and nobody uses, names that a file yields twice, and names used before they are yielded.
 
-use super::Ties;
+use super::UsageIndex;
 use super::names::Uses;
 use rustc_hash::{FxHashMap, FxHashSet};
 use yieldtray_source::Span;
@@ -10,7 +10,7 @@ use yieldtray_workspace::scope::{EvalCache, EvalContext, EvalSettings, PlayArgNa
 use yieldtray_workspace::{CellId, Workspace};
 
 /// Yields that nobody uses, and names that a file yields twice.
-pub(super) fn yielded(workspace: &Workspace, uses: &[Uses<'_>], ties: &Ties) -> Vec<Problem> {
+pub(super) fn yielded(workspace: &Workspace, uses: &[Uses<'_>], ties: &UsageIndex) -> Vec<Problem> {
     let mut problems = Vec::new();
     let mut seen: FxHashMap<(SourceId, &str), Span> = FxHashMap::default();
     for Uses { step, .. } in uses {
@@ -37,7 +37,7 @@ pub(super) fn yielded(workspace: &Workspace, uses: &[Uses<'_>], ties: &Ties) -> 
 }
 
 /// Values of `let` and `ask` that nobody uses.
-pub(super) fn values(workspace: &Workspace, uses: &[Uses<'_>], ties: &Ties) -> Vec<Problem> {
+pub(super) fn values(workspace: &Workspace, uses: &[Uses<'_>], ties: &UsageIndex) -> Vec<Problem> {
     let mut problems = Vec::new();
     let mut told = |source: SourceId, line: &Instruction, used: &dyn Fn(&str) -> bool| {
         let (InstructionKind::Let { name, .. } | InstructionKind::Ask { name, .. }) = line.kind else { return };

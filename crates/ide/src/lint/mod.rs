@@ -17,7 +17,7 @@ mod ties;
 mod tests;
 
 use rustc_hash::FxHashSet;
-pub use ties::{Tie, Ties};
+pub use ties::{FileUsage, UsageIndex};
 use yieldtray_expression::Engine;
 use yieldtray_source::{Code, Problem, SourceId};
 use yieldtray_workspace::plan::{Depth, Plan, Step, examine_own, examine_preamble};
@@ -26,7 +26,7 @@ use yieldtray_workspace::{CellId, Workspace};
 
 /// Everything to say about the files of `cells` and about the configuration, in the order of files and places.
 pub fn lint(workspace: &mut Workspace, engine: &Engine, settings: &EvalSettings, cells: &[CellId]) -> Vec<Problem> {
-    let mut ties = Ties::default();
+    let mut ties = UsageIndex::default();
     let mut problems = lint_files(workspace, engine, settings, &[], cells, &mut ties);
     problems.extend(lint_configuration(workspace, cells));
     order(workspace, &mut problems);
@@ -34,12 +34,12 @@ pub fn lint(workspace: &mut Workspace, engine: &Engine, settings: &EvalSettings,
 }
 
 /// Learns what the files of `cells` want of others, and says nothing about them.
-pub fn learn_ties(
+pub fn index_usage(
     workspace: &mut Workspace,
     engine: &Engine,
     settings: &EvalSettings,
     cells: &[CellId],
-    ties: &mut Ties,
+    ties: &mut UsageIndex,
 ) {
     let steps = steps(workspace, cells);
     ties.take(workspace, &names::uses(workspace, engine, settings, &steps));
@@ -54,7 +54,7 @@ pub fn lint_files(
     settings: &EvalSettings,
     files: &[SourceId],
     cells: &[CellId],
-    ties: &mut Ties,
+    ties: &mut UsageIndex,
 ) -> Vec<Problem> {
     // What a cell needs may load further files, so the plan comes first.
     let steps = steps(workspace, cells);

@@ -5,20 +5,20 @@ use yieldtray_workspace::{CellId, Workspace};
 
 /// What files want of each other: whether a value is used is known only when all of them were looked at.
 #[derive(Debug, Default)]
-pub struct Ties(FxHashMap<SourceId, Tie>);
+pub struct UsageIndex(FxHashMap<SourceId, FileUsage>);
 
 /// What one file wants of others.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Tie {
+pub struct FileUsage {
     /// The names that the cells of the file use.
     names: FxHashSet<Box<str>>,
     /// The cells that they need, by file and name: numbers change when a file does.
     needs: FxHashSet<(SourceId, Box<str>)>,
 }
 
-impl Ties {
+impl UsageIndex {
     /// What a file wants of others, as far as that is known.
-    pub fn of(&self, source: SourceId) -> Option<Tie> {
+    pub fn of(&self, source: SourceId) -> Option<FileUsage> {
         self.0.get(&source).cloned()
     }
 
@@ -29,7 +29,7 @@ impl Ties {
 
     /// Takes what the cells of some files use, in place of what was known of those files.
     pub(super) fn take(&mut self, workspace: &Workspace, uses: &[Uses<'_>]) {
-        let mut fresh: FxHashMap<SourceId, Tie> = FxHashMap::default();
+        let mut fresh: FxHashMap<SourceId, FileUsage> = FxHashMap::default();
         for Uses { step, names } in uses {
             let tie = fresh.entry(step.cell.source).or_default();
             tie.names.extend(names.iter().map(|used| Box::from(used.name.as_str())));

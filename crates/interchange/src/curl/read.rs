@@ -1,5 +1,5 @@
-use super::options::{Does, Known, long, short};
-use crate::draft::{Body, Draft, Part};
+use super::options::{OptionEffect, OptionSpec, long, short};
+use crate::draft::{Body, ImportedRequest, Part};
 use percent_encoding::utf8_percent_encode;
 use std::ops::Range;
 use yieldtray_source::percent::PERCENT_ENCODE_SET;
@@ -13,7 +13,7 @@ pub struct Command {
     /// Where it stands.
     pub span: Range<usize>,
     /// What it would send, or why that cannot be taken.
-    pub drafts: Result<Vec<Draft>, String>,
+    pub drafts: Result<Vec<ImportedRequest>, String>,
 }
 
 /// Reads every command in a text; comments and blank lines stand between them. Comments just above a command are
@@ -64,7 +64,7 @@ pub fn commands_with<'f>(text: &'f str, files: Option<ReadFile<'f>>) -> impl Ite
 ///
 /// # Errors
 /// Why that cannot be done, in words.
-pub fn read(text: &str) -> Result<Vec<Draft>, String> {
+pub fn read(text: &str) -> Result<Vec<ImportedRequest>, String> {
     if !is_command(text) {
         return Err("this is no command of curl".to_owned());
     }
@@ -77,7 +77,7 @@ fn read_words(
     left_out: Option<String>,
     input: Option<Input>,
     files: Option<ReadFile<'_>>,
-) -> Result<Vec<Draft>, String> {
+) -> Result<Vec<ImportedRequest>, String> {
     let mut words = words.into_iter();
     match words.next().as_ref().and_then(ValueText::plain) {
         Some("curl" | "curl.exe") => {}
@@ -85,7 +85,7 @@ fn read_words(
         None => return Err("this is no command of curl".to_owned()),
     }
     let mut drafts = Vec::new();
-    let mut reading = Reading { input, files, ..Reading::default() };
+    let mut reading = CurlReader { input, files, ..CurlReader::default() };
     if let Some(words) = left_out {
         reading.draft.note(format!("`{words}` is about what came back, and was left out"));
     }
@@ -103,7 +103,7 @@ fn read_words(
         let mut value = || words.next().ok_or_else(|| format!("`{head}` lacks its value"));
         if let Some(name) = head.strip_prefix("--") {
             let known = long(name.strip_prefix("no-").filter(|_| long(name).is_none()).unwrap_or(name));
-            let Known(_, _, takes, does) = known.ok_or_else(|| unknown(&head))?;
+            let OptionSpec(_, _, takes, does) = known.ok_or_else(|| unknown(&head))?;
             let given = if *takes { Some(value()?) } else { None };
             // What is switched off is as if nothing was said.
             if !(name.starts_with("no-") && long(name).is_none()) {
@@ -115,7 +115,7 @@ fn read_words(
         let mut rest = word.behind(1);
         while let Some(letter) = rest.head().chars().next() {
             let shown = format!("-{letter}");
-            let Known(_, _, takes, does) = short(letter).ok_or_else(|| unknown(&shown))?;
+            let OptionSpec(_, _, takes, does) = short(letter).ok_or_else(|| unknown(&shown))?;
             rest = rest.behind(letter.len_utf8());
             if *takes {
                 let given = if rest.is_empty() { value()? } else { std::mem::take(&mut rest) };
@@ -140,9 +140,9 @@ const LONGEST_WAIT: f64 = 86_400.0;
 
 /// One request, as far as it was read.
 #[derive(Default)]
-struct Reading<'f> {
+struct CurlReader<'f> {
     files: Option<ReadFile<'f>>,
-    draft: Draft,
+    draft: ImportedRequest,
     urls: Vec<ValueText>,
     data: Vec<ValueText>,
     file: Option<ValueText>,
@@ -162,31 +162,33 @@ struct Reading<'f> {
     input: Option<Input>,
 }
 
-impl Reading<'_> {
+impl CurlReader<'_> {
     fn take(
         &mut self,
         option: &str,
-        does: Does,
+        does: OptionEffect,
         given: Option<ValueText>,
-        done: &mut Vec<Draft>,
+        done: &mut Vec<ImportedRequest>,
     ) -> Result<(), String> {
         let value = given.unwrap_or_default();
         match does {
-            Does::Method => self.draft.method = Some(value),
-            Does::Url => self.urls.push(value),
-            Does::Header => self.header(value)?,
-            Does::Data | Does::Json | Does::DataBinary if value.plain() == Some("@-") && self.input.is_some() => {
-                self.json |= does == Does::Json;
-                self.take_input(option, does == Does::Data)?;
+            OptionEffect::Method => self.draft.method = Some(value),
+            OptionEffect::Url => self.urls.push(value),
+            OptionEffect::Header => self.header(value)?,
+            OptionEffect::Data | OptionEffect::Json | OptionEffect::DataBinary
+                if value.plain() == Some("@-") && self.input.is_some() =>
+            {
+                self.json |= does == OptionEffect::Json;
+                self.take_input(option, does == OptionEffect::Data)?;
             }
-            Does::Data | Does::Json if value.head().starts_with('@') => {
-                self.json |= does == Does::Json;
+            OptionEffect::Data | OptionEffect::Json if value.head().starts_with('@') => {
+                self.json |= does == OptionEffect::Json;
                 self.draft.note(format!("`{option}` drops line ends of the file, which is sent as it is here"));
                 self.take_file(value.behind(1))?;
             }
-            Does::DataBinary if value.head().starts_with('@') => self.take_file(value.behind(1))?,
-            Does::Data | Does::DataRaw | Does::DataBinary => self.data.push(value),
-            Does::Json => {
+            OptionEffect::DataBinary if value.head().starts_with('@') => self.take_file(value.behind(1))?,
+            OptionEffect::Data | OptionEffect::DataRaw | OptionEffect::DataBinary => self.data.push(value),
+            OptionEffect::Json => {
                 self.json = true;
                 // Several are one after the other, not joined by `&`.
                 match self.data.last_mut() {
@@ -194,70 +196,74 @@ impl Reading<'_> {
                     None => self.data.push(value),
                 }
             }
-            Does::DataUrlencode => self.data.push(encoded(option, &value)?),
-            Does::UrlQuery => {
+            OptionEffect::DataUrlencode => self.data.push(encoded(option, &value)?),
+            OptionEffect::UrlQuery => {
                 let bare = value.head().strip_prefix('+').map(|_| value.behind(1));
                 self.draft.query.push(match bare {
                     Some(bare) => bare,
                     None => encoded(option, &value)?,
                 });
             }
-            Does::Form => {
+            OptionEffect::Form => {
                 let part = self.part(&value)?;
                 self.parts.push(part);
             }
-            Does::FormString => {
+            OptionEffect::FormString => {
                 let (name, text) = value.split('=').ok_or_else(|| format!("`{option}` lacks a `=`"))?;
                 self.parts.push((name, Part::Text(text, None)));
             }
-            Does::Upload if matches!(value.plain(), Some("-" | ".")) && self.input.is_some() => {
+            OptionEffect::Upload if matches!(value.plain(), Some("-" | ".")) && self.input.is_some() => {
                 self.upload = true;
                 self.take_input(option, false)?;
             }
-            Does::Upload => {
+            OptionEffect::Upload => {
                 self.upload = true;
                 self.take_file(value)?;
             }
-            Does::Get => self.get = true,
-            Does::Head => self.head = true,
-            Does::User => self.user = Some(value),
-            Does::Bearer => self.draft.auth = Some(("bearer", vec![value])),
-            Does::Digest => self.digest = true,
-            Does::PathAsIs => self.line("% path verbatim"),
-            Does::Basic | Does::Usual => {}
-            Does::Globoff => self.globoff = true,
-            Does::Settings => return Err(format!("`{option}` names a file of options, which is not read")),
-            Does::Cookie if value.split('=').is_some() => self.cookie(value),
-            Does::Cookie => self.draft.note(format!("`{option}` names a file of cookies, which is not read")),
-            Does::Agent => self.field("User-Agent", value),
-            Does::Range => {
+            OptionEffect::Get => self.get = true,
+            OptionEffect::Head => self.head = true,
+            OptionEffect::User => self.user = Some(value),
+            OptionEffect::Bearer => self.draft.auth = Some(("bearer", vec![value])),
+            OptionEffect::Digest => self.digest = true,
+            OptionEffect::PathAsIs => self.line("% path verbatim"),
+            OptionEffect::Basic | OptionEffect::Usual => {}
+            OptionEffect::Globoff => self.globoff = true,
+            OptionEffect::Settings => return Err(format!("`{option}` names a file of options, which is not read")),
+            OptionEffect::Cookie if value.split('=').is_some() => self.cookie(value),
+            OptionEffect::Cookie => self.draft.note(format!("`{option}` names a file of cookies, which is not read")),
+            OptionEffect::Agent => self.field("User-Agent", value),
+            OptionEffect::Range => {
                 let mut ranges = ValueText::from("bytes=");
                 ranges.append(&value);
                 self.field("Range", ranges);
             }
-            Does::Referer => self.field("Referer", value.map(|text| text.trim_end_matches(";auto").to_owned())),
-            Does::Insecure => self.line("% insecure"),
-            Does::Follow => self.follow = true,
-            Does::MostRedirects => self.redirects = value.plain().map(str::to_owned),
-            Does::MaxTime => match value.plain().and_then(|text| text.parse::<f64>().ok()).filter(|time| *time > 0.0) {
-                Some(time) if time >= LONGEST_WAIT => return Err(format!("`{option} {time}` is longer than a day")),
-                Some(time) if time.fract() == 0.0 => self.line(&format!("% timeout {time}s")),
-                Some(time) => self.line(&format!("% timeout {}ms", (time * 1e3).round())),
-                None => return Err(format!("`{option}` wants seconds")),
-            },
-            Does::Http11 => self.draft.version = Some("HTTP/1.1"),
-            Does::Http2 => self.draft.version = Some("HTTP/2"),
-            Does::Next => {
+            OptionEffect::Referer => self.field("Referer", value.map(|text| text.trim_end_matches(";auto").to_owned())),
+            OptionEffect::Insecure => self.line("% insecure"),
+            OptionEffect::Follow => self.follow = true,
+            OptionEffect::MostRedirects => self.redirects = value.plain().map(str::to_owned),
+            OptionEffect::MaxTime => {
+                match value.plain().and_then(|text| text.parse::<f64>().ok()).filter(|time| *time > 0.0) {
+                    Some(time) if time >= LONGEST_WAIT => {
+                        return Err(format!("`{option} {time}` is longer than a day"));
+                    }
+                    Some(time) if time.fract() == 0.0 => self.line(&format!("% timeout {time}s")),
+                    Some(time) => self.line(&format!("% timeout {}ms", (time * 1e3).round())),
+                    None => return Err(format!("`{option}` wants seconds")),
+                }
+            }
+            OptionEffect::Http11 => self.draft.version = Some("HTTP/1.1"),
+            OptionEffect::Http2 => self.draft.version = Some("HTTP/2"),
+            OptionEffect::Next => {
                 let files = self.files;
                 let begun = std::mem::replace(self, Self { files, ..Self::default() });
                 begun.end(done)?;
             }
-            Does::Output => self.draft.note(format!("`{option}` is about output, and was left out")),
-            Does::OtherAuth => {
+            OptionEffect::Output => self.draft.note(format!("`{option}` is about output, and was left out")),
+            OptionEffect::OtherAuth => {
                 self.other_auth = true;
                 self.draft.note(format!("`{option}`: there is no such `% auth`: the credentials are not sent"));
             }
-            Does::Elsewhere(words) => self.draft.note(format!("`{option}`: {words}")),
+            OptionEffect::Elsewhere(words) => self.draft.note(format!("`{option}`: {words}")),
         }
         Ok(())
     }
@@ -326,7 +332,7 @@ impl Reading<'_> {
                     false => self.draft.headers.push((name, value)),
                 }
             }
-            // `Name;` is sent without a value.
+            // `NamedValue;` is sent without a value.
             (None, Some((name, _))) if name.plain().is_some_and(is_token) => {
                 self.draft.headers.push((name, ValueText::default()))
             }
@@ -411,7 +417,7 @@ impl Reading<'_> {
         (text, media)
     }
 
-    fn end(mut self, done: &mut Vec<Draft>) -> Result<(), String> {
+    fn end(mut self, done: &mut Vec<ImportedRequest>) -> Result<(), String> {
         if self.urls.is_empty() {
             let begun = !self.data.is_empty() || !self.draft.headers.is_empty();
             return if begun { Err("the command names no address".to_owned()) } else { Ok(()) };
@@ -494,7 +500,7 @@ impl Reading<'_> {
     }
 
     /// The request to one of the addresses.
-    fn addressed(&self, mut url: ValueText) -> Result<Draft, String> {
+    fn addressed(&self, mut url: ValueText) -> Result<ImportedRequest, String> {
         let mut draft = self.draft.clone();
         if !self.globoff {
             url = globbed(url)?;

@@ -1,8 +1,8 @@
-use super::Draft;
+use super::ImportedRequest;
 use percent_encoding::percent_decode_str;
 use yieldtray_syntax::ValueText;
 
-impl Draft {
+impl ImportedRequest {
     /// Sends it to an address: without the part that is never sent, credentials in a line of their own.
     ///
     /// # Errors

@@ -1,6 +1,6 @@
 //! Secrets of requests from elsewhere become values, so that no shared file has them.
 
-use super::{Body, Draft, Part};
+use super::{Body, ImportedRequest, Part};
 use regex::Regex;
 use rustc_hash::FxHashMap;
 use std::cmp::Reverse;
@@ -25,7 +25,7 @@ const LONG_ENOUGH: usize = 8;
 
 /// Finds secrets, gives each a name, and puts that in its place.
 #[derive(Clone, Debug, Default)]
-pub struct Lift {
+pub struct SecretExtractor {
     /// The name of each secret that has one.
     names: FxHashMap<String, String>,
     /// The last number that a name got.
@@ -51,7 +51,7 @@ static MEMBER: LazyLock<Regex> =
 static PAIR: LazyLock<Regex> =
     LazyLock::new(|| Regex::new(r"(?:^|[?&;])\s*([^=&?;#]{1,80})=([^&#;]+)").expect("it is one"));
 
-impl Lift {
+impl SecretExtractor {
     /// One that knows the secrets of a workspace's private configuration.
     pub fn of(workspace: &Workspace) -> Self {
         let entries = || workspace.config.all_entries();
@@ -109,7 +109,7 @@ impl Lift {
     }
 
     /// Lifts what is secret in a request.
-    pub fn draft(&mut self, draft: &mut Draft) {
+    pub fn draft(&mut self, draft: &mut ImportedRequest) {
         self.current = self.origin(&draft.target);
         // A title is no place for a secret either, and no value can stand there.
         if draft.title.trim().is_empty() {
@@ -187,7 +187,7 @@ impl Lift {
     }
 
     /// Puts the names of secrets that were found in place of them wherever else they stand in a request.
-    fn known_elsewhere(&self, draft: &mut Draft) {
+    fn known_elsewhere(&self, draft: &mut ImportedRequest) {
         let known: Vec<(&str, &str)> = self
             .names
             .iter()

@@ -1,5 +1,5 @@
 //! Requests that come from elsewhere, on their way to become cells: a command of a shell, a recording and a
-//! description of an API are all read into [`Draft`]s, and a [`Sheet`] makes cells of them that send the same.
+//! description of an API are all read into [`ImportedRequest`]s, and a [`Sheet`] makes cells of them that send the same.
 
 mod address;
 mod lift;
@@ -9,9 +9,9 @@ mod write;
 #[cfg(test)]
 mod tests;
 
-pub use lift::Lift;
+pub use lift::SecretExtractor;
 pub(crate) use lift::without_secrets;
-pub use sheet::Sheet;
+pub use sheet::CellFileBuilder;
 pub(crate) use write::comment;
 use yieldtray_source::names::slug;
 use yieldtray_syntax::ValueText;
@@ -20,13 +20,13 @@ use yieldtray_syntax::ValueText;
 ///
 /// # Errors
 /// Why one of them is no cell, in words.
-pub fn cells(drafts: &[Draft]) -> Result<Vec<String>, String> {
-    drafts.iter().map(Draft::cell).collect()
+pub fn cells(drafts: &[ImportedRequest]) -> Result<Vec<String>, String> {
+    drafts.iter().map(ImportedRequest::cell).collect()
 }
 
 /// One request.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Draft {
+pub struct ImportedRequest {
     /// What stands behind `%%`; where it is empty, the method and the path.
     pub title: String,
     /// A name that its title does not give.
@@ -87,7 +87,7 @@ pub enum Part {
     },
 }
 
-impl Draft {
+impl ImportedRequest {
     /// Whether a header field of that name is among them.
     pub fn has_header(&self, name: &str) -> bool {
         self.header(name).is_some()

@@ -1,4 +1,4 @@
-use super::{Body, Draft, Lift};
+use super::{Body, ImportedRequest, SecretExtractor};
 use rustc_hash::{FxHashMap, FxHashSet};
 use yieldtray_source::SourceId;
 use yieldtray_source::edited;
@@ -7,7 +7,7 @@ use yieldtray_syntax::{parse, tidy};
 
 /// Cells of requests from elsewhere, for one file.
 #[derive(Clone, Debug, Default)]
-pub struct Sheet {
+pub struct CellFileBuilder {
     /// Names of cells, those that were there before among them.
     names: FxHashSet<String>,
     /// The last number that a name got.
@@ -27,7 +27,7 @@ pub struct Sheet {
     pub count: usize,
 }
 
-impl Sheet {
+impl CellFileBuilder {
     /// For a file that has cells of these names. Bodies that are no text go to files in `folder`.
     pub fn new(names: impl IntoIterator<Item = String>, folder: impl Into<String>) -> Self {
         Self { names: names.into_iter().collect(), folder: folder.into(), ..Self::default() }
@@ -42,7 +42,7 @@ impl Sheet {
     }
 
     /// Adds a request, its secrets lifted.
-    pub fn add(&mut self, mut draft: Draft, lift: &mut Lift) {
+    pub fn add(&mut self, mut draft: ImportedRequest, lift: &mut SecretExtractor) {
         for name in &self.shared_headers {
             let dropped = format!("% header {name}:");
             let said = draft.has_header(name) || draft.lines.iter().any(|line| line.eq_ignore_ascii_case(&dropped));
@@ -74,7 +74,7 @@ impl Sheet {
     }
 
     /// Gives a request a title and a name that no other has.
-    fn name(&mut self, draft: &mut Draft) -> String {
+    fn name(&mut self, draft: &mut ImportedRequest) -> String {
         if let Some(own) = draft.name.take() {
             let number = self.number(&own);
             let free = if number > 1 { format!("{own}-{number}") } else { own };

@@ -1,4 +1,4 @@
-use super::{Body, Draft, Lift, Sheet};
+use super::{Body, CellFileBuilder, ImportedRequest, SecretExtractor};
 use proptest::prelude::*;
 use yieldtray_http::PreparedRequest;
 use yieldtray_syntax::ValueText;
@@ -13,19 +13,19 @@ fn sent(file: &str) -> PreparedRequest {
     PreparedRequest::clone(&told.sent[0])
 }
 
-fn sheet(drafts: impl IntoIterator<Item = Draft>) -> (Sheet, Lift) {
-    let (mut sheet, mut lift) = (Sheet::new(["get-lots".to_owned()], "bodies"), Lift::default());
+fn sheet(drafts: impl IntoIterator<Item = ImportedRequest>) -> (CellFileBuilder, SecretExtractor) {
+    let (mut sheet, mut lift) = (CellFileBuilder::new(["get-lots".to_owned()], "bodies"), SecretExtractor::default());
     drafts.into_iter().for_each(|draft| sheet.add(draft, &mut lift));
     (sheet, lift)
 }
 
-fn draft(target: &str) -> Draft {
-    Draft { target: target.into(), ..Draft::default() }
+fn draft(target: &str) -> ImportedRequest {
+    ImportedRequest { target: target.into(), ..ImportedRequest::default() }
 }
 
 #[test]
 fn secrets_become_values_and_names_are_unique() {
-    let with = |headers: &[(&str, &str)], body: &str| Draft {
+    let with = |headers: &[(&str, &str)], body: &str| ImportedRequest {
         headers: headers.iter().map(|(name, value)| ((*name).into(), (*value).into())).collect(),
         body: Body::Text(body.into()),
         ..draft("http://b/lots?api_key=k%2F4616&page=2")
@@ -61,13 +61,13 @@ fn secrets_become_values_and_names_are_unique() {
 
 #[test]
 fn bytes_go_to_files_and_what_cannot_be_written_is_told() {
-    let bytes = Draft {
+    let bytes = ImportedRequest {
         body: Body::Bytes(vec![0, 255]),
         headers: vec![("Content-Type".into(), "image/png".into())],
         method: Some("PUT".into()),
         ..draft("http://b/photos")
     };
-    let odd = Draft { headers: vec![("X-A".into(), "a\nb".into())], ..draft("http://b/odd") };
+    let odd = ImportedRequest { headers: vec![("X-A".into(), "a\nb".into())], ..draft("http://b/odd") };
     let (sheet, _) = sheet([bytes, odd]);
     assert_eq!(
         sheet.text(),
@@ -80,9 +80,9 @@ fn bytes_go_to_files_and_what_cannot_be_written_is_told() {
 
 #[test]
 fn what_stands_above_a_cell_does_not_change_it() {
-    let mut sheet = Sheet::new([], "bodies").below(vec!["Accept".to_owned(), "X-Gate".to_owned()], true);
-    let own = Draft { headers: vec![("accept".into(), "a/b".into())], ..draft("http://b/") };
-    sheet.add(own, &mut Lift::default());
+    let mut sheet = CellFileBuilder::new([], "bodies").below(vec!["Accept".to_owned(), "X-Gate".to_owned()], true);
+    let own = ImportedRequest { headers: vec![("accept".into(), "a/b".into())], ..draft("http://b/") };
+    sheet.add(own, &mut SecretExtractor::default());
     assert_eq!(sheet.text(), "%% GET /\n% header X-Gate:\n% auth none\nGET http://b/\naccept: a/b\n");
 }
 
@@ -121,7 +121,7 @@ proptest! {
     #[test]
     fn a_body_goes_out_as_it_came_in(body in odd_text()) {
         let media = ("Content-Type".into(), "text/plain".into());
-        let draft = Draft { method: Some("POST".into()), body: Body::Text(body.as_str().into()), headers: vec![media],
+        let draft = ImportedRequest { method: Some("POST".into()), body: Body::Text(body.as_str().into()), headers: vec![media],
             ..draft("http://b/") };
         let (sheet, _) = sheet([draft]);
         let sent = sent(&sheet.text());

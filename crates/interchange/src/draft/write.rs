@@ -1,11 +1,11 @@
-use super::{Body, Draft, Part};
+use super::{Body, ImportedRequest, Part};
 use yieldtray_syntax::{ValuePiece, ValueText};
 use yieldtray_syntax::{is_token, media_at_end};
 
 /// Header fields that the connection writes itself.
 const CONNECTION: &[&str] = &["content-length", "transfer-encoding", "connection"];
 
-impl Draft {
+impl ImportedRequest {
     /// The cell that sends it, not laid out.
     ///
     /// # Errors

@@ -3,7 +3,7 @@ use yieldtray_source::glob::glob_match;
 
 /// Which entries are taken; one that is empty takes all.
 #[derive(Clone, Debug, Default)]
-pub struct Choice {
+pub struct EntryFilter {
     /// Patterns of the whole address, or of its path, in which `*` stands for any run of characters.
     pub only: Vec<String>,
     /// Methods.
@@ -18,7 +18,7 @@ pub struct Choice {
 
 /// Why an entry is not taken.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum Left {
+pub(super) enum SkipReason {
     /// It is no request of HTTP.
     Other,
     /// It is a part of a page.
@@ -27,12 +27,12 @@ pub(super) enum Left {
     Chosen,
 }
 
-impl Choice {
-    pub(super) fn leaves<T>(&self, entry: &Entry<T>, pages: &[(String, String)]) -> Option<Left> {
+impl EntryFilter {
+    pub(super) fn leaves<T>(&self, entry: &Entry<T>, pages: &[(String, String)]) -> Option<SkipReason> {
         let url = &entry.request.url;
-        let Some((scheme, rest)) = url.split_once("://") else { return Some(Left::Other) };
+        let Some((scheme, rest)) = url.split_once("://") else { return Some(SkipReason::Other) };
         if !["http", "https"].iter().any(|own| own.eq_ignore_ascii_case(scheme)) {
-            return Some(Left::Other);
+            return Some(SkipReason::Other);
         }
         let path = rest.find('/').map_or("/", |at| &rest[at..]);
         let path = path.split(['?', '#']).next().unwrap_or(path);
@@ -48,11 +48,11 @@ impl Choice {
                 entry.pageref.as_ref().is_some_and(|own| own == page || Some(own) == titled)
             });
         if !chosen {
-            return Some(Left::Chosen);
+            return Some(SkipReason::Chosen);
         }
         // Who names a media type wants it.
         let wanted = self.everything || !self.media.is_empty();
-        (!wanted && is_static(&entry.request.method, path, &media)).then_some(Left::Static)
+        (!wanted && is_static(&entry.request.method, path, &media)).then_some(SkipReason::Static)
     }
 }
 

@@ -1,6 +1,6 @@
 //! The parts of an archive that matter here. What a tool leaves out is taken for empty.
 
-use crate::draft::{Body, Draft, Part};
+use crate::draft::{Body, ImportedRequest, Part};
 use base64::Engine as _;
 use serde::Deserialize;
 use std::path::Path;
@@ -108,8 +108,8 @@ impl<T> Entry<T> {
 
 impl Request {
     /// The request as it was recorded.
-    pub(super) fn draft(self) -> Result<Draft, String> {
-        let mut draft = Draft { method: Some(self.method.clone().into()), ..Draft::default() };
+    pub(super) fn draft(self) -> Result<ImportedRequest, String> {
+        let mut draft = ImportedRequest { method: Some(self.method.clone().into()), ..ImportedRequest::default() };
         draft.send_to(self.url.clone().into())?;
         let host = host(&self.url);
         for Named { name, value } in self.headers {
@@ -128,7 +128,7 @@ impl Request {
 }
 
 impl PostData {
-    fn add_to(self, draft: &mut Draft) -> Result<(), String> {
+    fn add_to(self, draft: &mut ImportedRequest) -> Result<(), String> {
         let media = self.media.unwrap_or_default();
         let essence = media.split(';').next().unwrap_or_default().trim().to_ascii_lowercase();
         let mut has_media = draft.has_header("content-type") || media.is_empty();

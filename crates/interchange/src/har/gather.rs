@@ -1,4 +1,4 @@
-use crate::draft::{Draft, Lift};
+use crate::draft::{ImportedRequest, SecretExtractor};
 use std::collections::BTreeMap;
 use yieldtray_http::is_secret_header;
 use yieldtray_syntax::ValueText;
@@ -6,7 +6,12 @@ use yieldtray_syntax::ValueText;
 /// What many requests have in common, taken out of each: addresses become `base` and values like it, header
 /// fields that all of them have a line for all. Gives the lines for the head of a file, a new one if `new`;
 /// `base` is the address that stands before paths already.
-pub fn gather(drafts: &mut [Draft], lift: &mut Lift, base: Option<&str>, new: bool) -> String {
+pub fn factor_out_common(
+    drafts: &mut [ImportedRequest],
+    lift: &mut SecretExtractor,
+    base: Option<&str>,
+    new: bool,
+) -> String {
     let mut head = String::new();
     let mut origins: BTreeMap<String, usize> = BTreeMap::new();
     for draft in drafts.iter() {
@@ -52,7 +57,7 @@ pub fn gather(drafts: &mut [Draft], lift: &mut Lift, base: Option<&str>, new: bo
 }
 
 /// Scheme, host and port of an address.
-fn origin(draft: &Draft) -> &str {
+fn origin(draft: &ImportedRequest) -> &str {
     let target = draft.target.head();
     let Some(host) = target.find("://").map(|at| at + 3) else { return "" };
     let end = target[host..].find(['/', '?']).map_or(target.len(), |end| host + end);
@@ -60,7 +65,7 @@ fn origin(draft: &Draft) -> &str {
     if target[end..].starts_with('/') { &target[..end] } else { "" }
 }
 
-fn lift_origin(draft: &mut Draft, origin: &str, name: Option<&str>) {
+fn lift_origin(draft: &mut ImportedRequest, origin: &str, name: Option<&str>) {
     // The title is made of the path alone either way.
     let path = draft.target.behind(origin.len());
     draft.title = draft.title();
@@ -75,9 +80,10 @@ fn lift_origin(draft: &mut Draft, origin: &str, name: Option<&str>) {
 }
 
 /// Header fields that stand in every request exactly once, with the same value.
-fn shared(drafts: &[Draft]) -> Vec<(ValueText, ValueText)> {
+fn shared(drafts: &[ImportedRequest]) -> Vec<(ValueText, ValueText)> {
     let Some(first) = drafts.first() else { return Vec::new() };
-    let alike = |name: &ValueText, draft: &Draft| draft.headers.iter().filter(|(own, _)| own == name).count() == 1;
+    let alike =
+        |name: &ValueText, draft: &ImportedRequest| draft.headers.iter().filter(|(own, _)| own == name).count() == 1;
     let everywhere = |field: &&(ValueText, ValueText)| {
         let (name, value) = field;
         let told =

@@ -8,6 +8,6 @@ mod read;
 #[cfg(test)]
 mod tests;
 
-pub use choice::Choice;
-pub use gather::gather;
-pub use read::{Recording, read};
+pub use choice::EntryFilter;
+pub use gather::factor_out_common;
+pub use read::{ImportedArchive, read};

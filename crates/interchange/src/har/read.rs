@@ -1,6 +1,6 @@
-use super::choice::{Choice, Left};
+use super::choice::{EntryFilter, SkipReason};
 use super::entry::{Entry, Response};
-use crate::draft::Draft;
+use crate::draft::ImportedRequest;
 use serde::de::{DeserializeOwned, DeserializeSeed, Deserializer, IgnoredAny, MapAccess, SeqAccess, Visitor};
 use std::fmt;
 use std::io::{BufRead, BufReader, Read};
@@ -8,9 +8,9 @@ use std::marker::PhantomData;
 
 /// What was taken of an archive.
 #[derive(Debug, Default)]
-pub struct Recording {
+pub struct ImportedArchive {
     /// The requests, in order.
-    pub drafts: Vec<Draft>,
+    pub drafts: Vec<ImportedRequest>,
     /// How many entries there were.
     pub entries: usize,
     /// How many were parts of pages.
@@ -26,13 +26,13 @@ pub struct Recording {
 ///
 /// # Errors
 /// Where it cannot be read or is no archive, in words.
-pub fn read(archive: impl Read, choice: &Choice, checks: bool) -> Result<Recording, String> {
+pub fn read(archive: impl Read, choice: &EntryFilter, checks: bool) -> Result<ImportedArchive, String> {
     let mut archive = BufReader::with_capacity(1 << 16, archive);
     let start = archive.fill_buf().map_err(|error| error.to_string())?;
     // A byte order mark is tolerated.
     let mark = if start.starts_with(b"\xef\xbb\xbf") { 3 } else { 0 };
     archive.consume(mark);
-    let mut told = Told { choice, pages: Vec::new(), recording: Recording::default(), found: false };
+    let mut told = Told { choice, pages: Vec::new(), recording: ImportedArchive::default(), found: false };
     let mut json = serde_json::Deserializer::from_reader(archive);
     let outcome = match checks {
         true => Whole(&mut told, PhantomData::<String>).deserialize(&mut json),
@@ -46,10 +46,10 @@ pub fn read(archive: impl Read, choice: &Choice, checks: bool) -> Result<Recordi
 }
 
 struct Told<'c> {
-    choice: &'c Choice,
+    choice: &'c EntryFilter,
     /// Ids and titles.
     pages: Vec<(String, String)>,
-    recording: Recording,
+    recording: ImportedArchive,
     found: bool,
 }
 
@@ -75,9 +75,9 @@ impl Told<'_> {
         let recording = &mut self.recording;
         recording.entries += 1;
         match self.choice.leaves(&entry, &self.pages) {
-            Some(Left::Static) => recording.fixed += 1,
-            Some(Left::Other) => recording.other += 1,
-            Some(Left::Chosen) => {}
+            Some(SkipReason::Static) => recording.fixed += 1,
+            Some(SkipReason::Other) => recording.other += 1,
+            Some(SkipReason::Chosen) => {}
             None => {
                 let checks = entry.response.as_ref().map(T::checks).unwrap_or_default();
                 let url = entry.request.url.clone();

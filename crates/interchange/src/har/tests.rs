@@ -1,5 +1,5 @@
-use super::{Choice, gather, read};
-use crate::draft::{Lift, Sheet};
+use super::{EntryFilter, factor_out_common, read};
+use crate::draft::{CellFileBuilder, SecretExtractor};
 use serde_json::{Value, json};
 
 fn entry(method: &str, url: &str, more: Value) -> Value {
@@ -23,11 +23,11 @@ fn archive(entries: &[Value]) -> String {
 }
 
 /// The cells, and the secrets lifted.
-fn taken(archive: &str, choice: &Choice, checks: bool) -> (String, Vec<(String, String)>) {
+fn taken(archive: &str, choice: &EntryFilter, checks: bool) -> (String, Vec<(String, String)>) {
     let mut recording = read(archive.as_bytes(), choice, checks).unwrap_or_else(|why| panic!("{why}"));
-    let mut lift = Lift::default();
-    let head = gather(&mut recording.drafts, &mut lift, None, true);
-    let mut sheet = Sheet::new([], "bodies");
+    let mut lift = SecretExtractor::default();
+    let head = factor_out_common(&mut recording.drafts, &mut lift, None, true);
+    let mut sheet = CellFileBuilder::new([], "bodies");
     recording.drafts.into_iter().for_each(|draft| sheet.add(draft, &mut lift));
     assert_eq!(sheet.refused, []);
     (format!("{head}\n{}", sheet.text()), lift.found)
@@ -70,7 +70,7 @@ fn a_recording_becomes_cells() {
             "request": { "postData": { "mimeType": "image/png", "text": "iVBORw==", "encoding": "base64" } },
         }),
     );
-    let (text, secrets) = taken(&archive(&[lots, booked, form, photo]), &Choice::default(), true);
+    let (text, secrets) = taken(&archive(&[lots, booked, form, photo]), &EntryFilter::default(), true);
     assert_eq!(
         text,
         "% let base = \"http://bench.example\"\n% redirects 0\n% cookies off\n% header Accept: */*\n\n\
@@ -100,18 +100,19 @@ fn what_is_wanted_is_chosen() {
         entry("GET", "blob:http://b/1", json!({})),
         entry("GET", "ws://b/scale", json!({})),
     ]);
-    let urls = |choice: &Choice| -> Vec<String> {
+    let urls = |choice: &EntryFilter| -> Vec<String> {
         let recording = read(all.as_bytes(), choice, false).expect("an archive");
         recording.drafts.iter().map(|draft| draft.target.head().replace("http://b", "")).collect()
     };
-    let (none, words) = (Choice::default(), |words: &[&str]| words.iter().map(|word| (*word).to_owned()).collect());
+    let (none, words) =
+        (EntryFilter::default(), |words: &[&str]| words.iter().map(|word| (*word).to_owned()).collect());
     assert_eq!(urls(&none), ["/lots", "/lots/1", "/map.js"]);
-    assert_eq!(urls(&Choice { everything: true, ..none.clone() }).len(), 5);
-    assert_eq!(urls(&Choice { only: words(&["/lots*"]), ..none.clone() }), ["/lots", "/lots/1"]);
-    assert_eq!(urls(&Choice { only: words(&["*://b/lots"]), ..none.clone() }), ["/lots"]);
-    assert_eq!(urls(&Choice { methods: words(&["delete"]), ..none.clone() }), ["/lots/1"]);
-    assert_eq!(urls(&Choice { media: words(&["image/*"]), ..none.clone() }), ["/logo"]);
-    assert_eq!(urls(&Choice { page: Some("Intake".to_owned()), ..none.clone() }), ["/lots"]);
+    assert_eq!(urls(&EntryFilter { everything: true, ..none.clone() }).len(), 5);
+    assert_eq!(urls(&EntryFilter { only: words(&["/lots*"]), ..none.clone() }), ["/lots", "/lots/1"]);
+    assert_eq!(urls(&EntryFilter { only: words(&["*://b/lots"]), ..none.clone() }), ["/lots"]);
+    assert_eq!(urls(&EntryFilter { methods: words(&["delete"]), ..none.clone() }), ["/lots/1"]);
+    assert_eq!(urls(&EntryFilter { media: words(&["image/*"]), ..none.clone() }), ["/logo"]);
+    assert_eq!(urls(&EntryFilter { page: Some("Intake".to_owned()), ..none.clone() }), ["/lots"]);
     let recording = read(all.as_bytes(), &none, false).expect("an archive");
     assert_eq!((recording.entries, recording.fixed, recording.other), (7, 2, 2));
 }
@@ -134,7 +135,7 @@ fn lost_bodies_are_told_and_secrets_leave_every_place() {
         "http://bench.example/cookies?session=made-up-session-1",
         json!({ "request": { "headers": [{ "name": "Cookie", "value": "made-up-session-1" }] } }),
     );
-    let (text, secrets) = taken(&archive(&[lost, known]), &Choice::default(), false);
+    let (text, secrets) = taken(&archive(&[lost, known]), &EntryFilter::default(), false);
     assert!(text.contains("# Its body of 6 bytes was not recorded: write it below the header fields.\n"), "{text}");
     assert!(!text.contains("made-up-session-1"), "{text}");
     assert_eq!(secrets.len(), 1, "{secrets:?}");
@@ -151,7 +152,7 @@ fn what_is_no_archive_is_said() {
         ("{\"log\": {\"entries\": [", "EOF while parsing a list at line 1 column 21"),
         (deep.as_str(), "invalid type: sequence, expected a string at line 1 column 23"),
     ] {
-        assert_eq!(read(text.as_bytes(), &Choice::default(), false).map(drop), Err(why.to_owned()), "{text:.60}");
+        assert_eq!(read(text.as_bytes(), &EntryFilter::default(), false).map(drop), Err(why.to_owned()), "{text:.60}");
     }
-    assert!(read(format!("\u{feff}{}", archive(&[])).as_bytes(), &Choice::default(), false).is_ok());
+    assert!(read(format!("\u{feff}{}", archive(&[])).as_bytes(), &EntryFilter::default(), false).is_ok());
 }

@@ -1,6 +1,6 @@
 use super::documents::{Documents, Node};
 use super::sample::Samples;
-use crate::draft::{Body, Draft, Part};
+use crate::draft::{Body, ImportedRequest, Part};
 use serde_json::Value;
 use yieldtray_syntax::ValueText;
 
@@ -9,7 +9,7 @@ pub(super) fn add<'d>(
     documents: &'d Documents,
     operation: Node<'d>,
     samples: &Samples<'d>,
-    draft: &mut Draft,
+    draft: &mut ImportedRequest,
     notes: &mut Vec<String>,
 ) {
     let Some(content) = documents.member(operation, "requestBody").and_then(|body| body.get("content")) else { return };

@@ -1,10 +1,10 @@
 use super::documents::{Documents, Node};
-use super::operation::{METHODS, Making, Operation};
+use super::operation::{ImportContext, METHODS, Operation};
 use super::sample::Samples;
 use super::schema::Schemas;
-use super::security::{Given, OauthProfile, Security};
+use super::security::{NeededValue, OauthProfile, Security};
 use super::servers;
-use crate::draft::Draft;
+use crate::draft::ImportedRequest;
 use rustc_hash::FxHashMap;
 use std::collections::BTreeMap;
 use yieldtray_source::names::{first_free, slug};
@@ -13,7 +13,7 @@ use yieldtray_syntax::is_token;
 
 /// What of a description is wanted.
 #[derive(Clone, Debug, Default)]
-pub struct Wish {
+pub struct ImportOptions {
     /// One operation: its id, `GET /lots`, or its path.
     pub operation: Option<String>,
     /// Whether answers are judged by files of schemas.
@@ -22,7 +22,7 @@ pub struct Wish {
 
 /// What a description came to.
 #[derive(Debug, Default)]
-pub struct Taken {
+pub struct ImportedApi {
     /// The request files.
     pub files: Vec<RequestFile>,
     /// Schemas: their paths from a request file, and what is in them.
@@ -30,7 +30,7 @@ pub struct Taken {
     /// Environments, and what stands before paths in each.
     pub environments: Vec<(String, String)>,
     /// Values that somebody must fill in.
-    pub values: BTreeMap<String, Given>,
+    pub values: BTreeMap<String, NeededValue>,
     /// How tokens are got.
     pub profiles: BTreeMap<String, OauthProfile>,
     /// What could not be said, in words.
@@ -45,24 +45,24 @@ pub struct RequestFile {
     /// What stands at its head.
     pub head: String,
     /// Its requests.
-    pub drafts: Vec<Draft>,
+    pub drafts: Vec<ImportedRequest>,
 }
 
 /// Makes request files of a description.
 ///
 /// # Errors
 /// Where it is none of OpenAPI 3.0 or 3.1, or has no such operation, in words.
-pub fn take(documents: &Documents, wish: &Wish) -> Result<Taken, String> {
+pub fn import(documents: &Documents, wish: &ImportOptions) -> Result<ImportedApi, String> {
     let root = documents.root();
     let old = old_dialect(root)?;
-    let mut taken = Taken { notes: documents.missing.clone(), ..Taken::default() };
+    let mut taken = ImportedApi { notes: documents.missing.clone(), ..ImportedApi::default() };
     taken.environments = servers::environments(root, &mut taken.notes);
     for (word, what) in [("webhooks", "webhooks, which others send")] {
         if root.value.get(word).is_some() {
             taken.notes.push(format!("its {what}, are left out"));
         }
     }
-    let mut making = Making {
+    let mut making = ImportContext {
         documents,
         samples: Samples::new(documents),
         schemas: Schemas::new(documents, old),
@@ -71,7 +71,7 @@ pub fn take(documents: &Documents, wish: &Wish) -> Result<Taken, String> {
         base: taken.environments.first().map(|(_, address)| address.clone()).unwrap_or_default(),
     };
     let mut by_tag: FxHashMap<Option<&str>, usize> = FxHashMap::default();
-    let mut tags: Vec<(Option<&str>, Vec<Draft>)> = Vec::new();
+    let mut tags: Vec<(Option<&str>, Vec<ImportedRequest>)> = Vec::new();
     for operation in operations(documents, root, &mut taken.notes) {
         if wish.operation.as_deref().is_some_and(|wanted| !operation.is_called(wanted)) {
             continue;
@@ -162,7 +162,7 @@ fn about(root: Node<'_>, tag: Option<&str>) -> String {
 }
 
 /// Credentials that every request of a file has, as a line for all.
-fn shared_credentials(drafts: &mut [Draft]) -> String {
+fn shared_credentials(drafts: &mut [ImportedRequest]) -> String {
     let Some(first) = drafts.first().filter(|_| drafts.len() > 1).cloned() else { return String::new() };
     let mut head = String::new();
     let written = |text: &ValueText| match text.pieces() {
@@ -180,7 +180,7 @@ fn shared_credentials(drafts: &mut [Draft]) -> String {
         let name = field.0.plain().filter(|name| is_token(name));
         let (Some(name), Some(value)) = (name, written(&field.1)) else { continue };
         // Only what is a value of the workspace: one of a cell is seen there alone.
-        let own = |draft: &Draft| {
+        let own = |draft: &ImportedRequest| {
             draft.lines.iter().any(|line| line.starts_with(&format!("% let {} ", value.trim_matches(['{', '}']))))
         };
         if value.starts_with("{{") && drafts.iter().all(|draft| draft.headers.contains(field) && !own(draft)) {

@@ -14,6 +14,6 @@ mod servers;
 #[cfg(test)]
 mod tests;
 
-pub use description::{RequestFile, Taken, Wish, take};
+pub use description::{ImportOptions, ImportedApi, RequestFile, import};
 pub use documents::Documents;
-pub use security::{Given, OauthProfile};
+pub use security::{NeededValue, OauthProfile};

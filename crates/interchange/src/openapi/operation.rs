@@ -3,7 +3,7 @@ use super::sample::Samples;
 use super::schema::Schemas;
 use super::security::Security;
 use super::{body, parameters, servers};
-use crate::draft::Draft;
+use crate::draft::ImportedRequest;
 use serde_json::Value;
 use yieldtray_source::names::slug;
 use yieldtray_syntax::{ValuePiece, ValueText};
@@ -12,7 +12,7 @@ use yieldtray_syntax::{ValuePiece, ValueText};
 pub(super) const METHODS: &[&str] = &["get", "put", "post", "delete", "options", "head", "patch", "trace"];
 
 /// What operations are made with.
-pub(super) struct Making<'d> {
+pub(super) struct ImportContext<'d> {
     pub(super) documents: &'d Documents,
     pub(super) samples: Samples<'d>,
     pub(super) schemas: Schemas<'d>,
@@ -44,10 +44,10 @@ impl<'d> Operation<'d> {
     }
 
     /// The request that it describes. What cannot be said comes in words.
-    pub(super) fn draft(&self, making: &mut Making<'d>) -> (Draft, Vec<String>) {
+    pub(super) fn draft(&self, making: &mut ImportContext<'d>) -> (ImportedRequest, Vec<String>) {
         let mut notes = Vec::new();
         let method = self.method.to_uppercase();
-        let mut draft = Draft { method: Some(method.as_str().into()), ..Draft::default() };
+        let mut draft = ImportedRequest { method: Some(method.as_str().into()), ..ImportedRequest::default() };
         let id = self.node.text("operationId");
         let summary = self.node.text("summary").or_else(|| self.item.text("summary"));
         draft.title = summary.or(id).map_or_else(|| format!("{method} {}", self.path), str::to_owned);
@@ -87,7 +87,7 @@ impl<'d> Operation<'d> {
     }
 
     /// Checks of the answer that comes where all is well.
-    fn checks(&self, making: &mut Making<'d>, draft: &mut Draft) {
+    fn checks(&self, making: &mut ImportContext<'d>, draft: &mut ImportedRequest) {
         let Some(responses) = self.node.get("responses") else { return };
         let all: Vec<(&str, Node<'d>)> = responses.members().collect();
         let good = all.iter().filter(|(status, _)| status.starts_with('2')).min_by_key(|(status, _)| *status);
@@ -117,7 +117,7 @@ fn name(id: &str) -> String {
 }
 
 /// Braces in a path that no parameter fills.
-fn braces_without_parameter(draft: &mut Draft, notes: &mut Vec<String>) {
+fn braces_without_parameter(draft: &mut ImportedRequest, notes: &mut Vec<String>) {
     let mut target = ValueText::default();
     let pieces = draft.target.pieces().to_vec();
     for piece in pieces {

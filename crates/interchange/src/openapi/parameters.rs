@@ -1,6 +1,6 @@
 use super::documents::{Documents, Node};
 use super::sample::Samples;
-use crate::draft::Draft;
+use crate::draft::ImportedRequest;
 use serde_json::Value;
 use yieldtray_source::names::is_value_name;
 use yieldtray_syntax::ValueText;
@@ -23,7 +23,12 @@ pub(super) fn of<'d>(documents: &'d Documents, path: Node<'d>, operation: Node<'
 }
 
 /// Adds a parameter to a request: what must be there as a value of its own, the rest in comments.
-pub(super) fn add<'d>(parameter: Node<'d>, samples: &Samples<'d>, draft: &mut Draft, notes: &mut Vec<String>) {
+pub(super) fn add<'d>(
+    parameter: Node<'d>,
+    samples: &Samples<'d>,
+    draft: &mut ImportedRequest,
+    notes: &mut Vec<String>,
+) {
     let Some(name) = parameter.text("name") else { return };
     let place = parameter.text("in").unwrap_or_default();
     let required = parameter.is("required") || place == "path";
@@ -78,7 +83,7 @@ fn sample<'d>(parameter: Node<'d>, samples: &Samples<'d>, name: &str) -> Value {
 }
 
 /// Puts the value of a parameter in place of its braces.
-fn in_path(parameter: Node<'_>, name: &str, sample: Value, draft: &mut Draft) {
+fn in_path(parameter: Node<'_>, name: &str, sample: Value, draft: &mut ImportedRequest) {
     let braces = format!("{{{name}}}");
     let mark = match parameter.text("style").unwrap_or("simple") {
         "label" => ".".to_owned(),
@@ -155,7 +160,7 @@ fn one_line(text: &str) -> String {
 }
 
 /// The value of a cell that a parameter is filled in with.
-fn given(name: &str, value: &str, draft: &mut Draft) -> ValueText {
+fn given(name: &str, value: &str, draft: &mut ImportedRequest) -> ValueText {
     let own = value_name(name);
     let line = format!("% let {own} = {}", Value::from(value));
     let same = format!("% let {own} = ");
@@ -166,7 +171,7 @@ fn given(name: &str, value: &str, draft: &mut Draft) -> ValueText {
 }
 
 /// Adds a cookie to those that go out.
-pub(super) fn cookie(draft: &mut Draft, name: &str, value: &ValueText) {
+pub(super) fn cookie(draft: &mut ImportedRequest, name: &str, value: &ValueText) {
     let is_cookie = |name: &ValueText| name.plain() == Some("Cookie");
     let mut own = ValueText::from(format!("{name}="));
     own.append(value);

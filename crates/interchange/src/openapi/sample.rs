@@ -21,7 +21,7 @@ pub(super) struct Samples<'d> {
 }
 
 /// Where a sample is being made.
-struct Making {
+struct SampleState {
     /// The schemas it is inside of, by their addresses.
     inside: Vec<usize>,
     depth: usize,
@@ -39,7 +39,7 @@ impl<'d> Samples<'d> {
 
     /// A value for a schema; `name` is what it stands for.
     pub(super) fn of(&self, schema: Node<'d>, name: &str) -> Option<Value> {
-        let mut making = Making { inside: Vec::new(), depth: 0, nodes: 0, cut: false, required: Vec::new() };
+        let mut making = SampleState { inside: Vec::new(), depth: 0, nodes: 0, cut: false, required: Vec::new() };
         self.make(schema, name, &mut making)
     }
 
@@ -58,7 +58,7 @@ impl<'d> Samples<'d> {
         self.example(holder).or_else(|| self.of(holder.get("schema")?, name))
     }
 
-    fn make(&self, schema: Node<'d>, name: &str, making: &mut Making) -> Option<Value> {
+    fn make(&self, schema: Node<'d>, name: &str, making: &mut SampleState) -> Option<Value> {
         making.nodes += 1;
         if making.depth > DEEPEST || making.nodes > MOST_NODES {
             making.cut = true;
@@ -90,7 +90,7 @@ impl<'d> Samples<'d> {
         value
     }
 
-    fn made(&self, schema: Node<'d>, name: &str, making: &mut Making) -> Option<Value> {
+    fn made(&self, schema: Node<'d>, name: &str, making: &mut SampleState) -> Option<Value> {
         // Each member is looked at once: a schema has few of those that are asked for.
         let (mut given, mut first) = ([None; 3], [None; 2]);
         let (mut all, mut several, mut kind, mut has_items, mut has_properties) = (None, [None; 2], None, false, false);
@@ -148,7 +148,7 @@ impl<'d> Samples<'d> {
         })
     }
 
-    fn object(&self, schema: Node<'d>, making: &mut Making) -> Map<String, Value> {
+    fn object(&self, schema: Node<'d>, making: &mut SampleState) -> Map<String, Value> {
         let required: Vec<&str> = schema
             .value
             .get("required")
@@ -183,7 +183,7 @@ impl<'d> Samples<'d> {
     }
 
     /// Adds members until there are as many as must be.
-    fn fill(&self, schema: Node<'d>, object: &mut Map<String, Value>, making: &mut Making) {
+    fn fill(&self, schema: Node<'d>, object: &mut Map<String, Value>, making: &mut SampleState) {
         let least = schema.get("minProperties").and_then(|bound| bound.value.as_u64()).unwrap_or_default();
         let least = usize::try_from(least).unwrap_or(usize::MAX).min(MOST_NODES);
         for (name, property) in schema.get("properties").into_iter().flat_map(Node::members) {
@@ -208,14 +208,14 @@ impl<'d> Samples<'d> {
         }
     }
 
-    fn list(&self, schema: Node<'d>, name: &str, making: &mut Making) -> Vec<Value> {
+    fn list(&self, schema: Node<'d>, name: &str, making: &mut SampleState) -> Vec<Value> {
         let least = schema.get("minItems").and_then(|bound| bound.value.as_u64()).unwrap_or(1).clamp(1, 3);
         let Some(items) = schema.get("items") else { return Vec::new() };
         (0..least).filter_map(|_| self.make(items, name, making)).collect()
     }
 
     /// What all of several schemas say together.
-    fn joined(&self, schema: Node<'d>, all: Node<'d>, name: &str, making: &mut Making) -> Option<Value> {
+    fn joined(&self, schema: Node<'d>, all: Node<'d>, name: &str, making: &mut SampleState) -> Option<Value> {
         let mut whole = Map::new();
         let mut other = None;
         let before = making.required.clone();

@@ -73,7 +73,7 @@ impl<'d> Schemas<'d> {
         loop {
             let next = schemas.borrow_mut().waiting.pop();
             let Some((file, node)) = next else { break };
-            let written = Written { schemas: &schemas, node, depth: 0, shape: Shape::Whole };
+            let written = SchemaWriter { schemas: &schemas, node, depth: 0, shape: SchemaPosition::Whole };
             let text = serde_json::to_string_pretty(&written).unwrap_or_default();
             files.push((format!("{FOLDER}/{file}"), text + "\n"));
         }
@@ -88,16 +88,16 @@ const DEEPEST: usize = 256;
 /// A part of a schema as it is written: its references lead to files, its dialect is that of today. It is written
 /// from the description itself, of which nothing is copied.
 #[derive(Clone, Copy)]
-struct Written<'s, 'd> {
+struct SchemaWriter<'s, 'd> {
     schemas: &'s RefCell<Schemas<'d>>,
     node: Node<'d>,
     depth: usize,
-    shape: Shape,
+    shape: SchemaPosition,
 }
 
 /// What a part is.
 #[derive(Clone, Copy, PartialEq)]
-enum Shape {
+enum SchemaPosition {
     /// A file of its own.
     Whole,
     /// A schema, or a list of them.
@@ -108,8 +108,8 @@ enum Shape {
     Named,
 }
 
-impl<'d> Written<'_, 'd> {
-    fn inside(self, value: &'d Value, shape: Shape) -> Self {
+impl<'d> SchemaWriter<'_, 'd> {
+    fn inside(self, value: &'d Value, shape: SchemaPosition) -> Self {
         Self { node: Node { value, ..self.node }, depth: self.depth + 1, shape, ..self }
     }
 
@@ -120,7 +120,7 @@ impl<'d> Written<'_, 'd> {
     /// A schema's members, one by one.
     fn members<M: SerializeMap>(self, members: &'d Map<String, Value>, map: &mut M) -> Result<(), M::Error> {
         let old = self.old();
-        if self.shape == Shape::Whole {
+        if self.shape == SchemaPosition::Whole {
             map.serialize_entry("$schema", "https://json-schema.org/draft/2020-12/schema")?;
         }
         let reference = members.get("$ref").and_then(Value::as_str);
@@ -130,9 +130,9 @@ impl<'d> Written<'_, 'd> {
             return leads(reference).map_or(Ok(()), |file| map.serialize_entry("$ref", &file));
         }
         let is = |name: &str| old && members.get(name) == Some(&Value::Bool(true));
-        let nullable = is("nullable") && self.shape != Shape::Bare;
+        let nullable = is("nullable") && self.shape != SchemaPosition::Bare;
         if nullable && !members.contains_key("type") {
-            let bare = self.inside(self.node.value, Shape::Bare);
+            let bare = self.inside(self.node.value, SchemaPosition::Bare);
             return map.serialize_entry("anyOf", &(bare, json!({ "type": "null" })));
         }
         for (name, value) in members {
@@ -155,25 +155,24 @@ impl<'d> Written<'_, 'd> {
                 }
                 ("enum" | "const" | "default", _) => map.serialize_entry(name, value)?,
                 ("properties" | "patternProperties" | "$defs" | "dependentSchemas", _) => {
-                    map.serialize_entry(name, &self.inside(value, Shape::Named))?;
+                    map.serialize_entry(name, &self.inside(value, SchemaPosition::Named))?;
                 }
-                _ => map.serialize_entry(name, &self.inside(value, Shape::Schema))?,
+                _ => map.serialize_entry(name, &self.inside(value, SchemaPosition::Schema))?,
             }
         }
         Ok(())
     }
 }
 
-impl Serialize for Written<'_, '_> {
+impl Serialize for SchemaWriter<'_, '_> {
     fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
         match (self.node.value, self.shape) {
             (value, _) if self.depth > DEEPEST => value.serialize(serializer),
             (Value::Array(list), _) => {
-                serializer.collect_seq(list.iter().map(|value| self.inside(value, Shape::Schema)))
+                serializer.collect_seq(list.iter().map(|value| self.inside(value, SchemaPosition::Schema)))
             }
-            (Value::Object(members), Shape::Named) => {
-                serializer.collect_map(members.iter().map(|(name, value)| (name, self.inside(value, Shape::Schema))))
-            }
+            (Value::Object(members), SchemaPosition::Named) => serializer
+                .collect_map(members.iter().map(|(name, value)| (name, self.inside(value, SchemaPosition::Schema)))),
             (Value::Object(members), _) => {
                 let mut map = serializer.serialize_map(None)?;
                 self.members(members, &mut map)?;

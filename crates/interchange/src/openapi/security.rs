@@ -1,5 +1,5 @@
 use super::documents::{Documents, Node};
-use crate::draft::Draft;
+use crate::draft::ImportedRequest;
 use std::collections::BTreeMap;
 use yieldtray_source::names::slug;
 use yieldtray_syntax::ValueText;
@@ -7,7 +7,7 @@ use yieldtray_syntax::is_token;
 
 /// A value that somebody must fill in.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Given {
+pub struct NeededValue {
     /// Whether it may never be shown.
     pub secret: bool,
     /// What it is for.
@@ -35,7 +35,7 @@ fn literal(url: &str) -> String {
 /// The security schemes of a description, and what those that are used need.
 pub(super) struct Security<'d> {
     documents: &'d Documents,
-    pub(super) values: BTreeMap<String, Given>,
+    pub(super) values: BTreeMap<String, NeededValue>,
     pub(super) profiles: BTreeMap<String, OauthProfile>,
 }
 
@@ -45,7 +45,7 @@ impl<'d> Security<'d> {
     }
 
     /// Gives a request the credentials that it needs. Gives words for what cannot be said.
-    pub(super) fn add(&mut self, operation: Node<'d>, draft: &mut Draft) -> Vec<String> {
+    pub(super) fn add(&mut self, operation: Node<'d>, draft: &mut ImportedRequest) -> Vec<String> {
         let root = self.documents.root();
         let Some(wanted) = operation.get("security").or_else(|| root.get("security")) else { return Vec::new() };
         let ways: Vec<Node<'d>> = wanted.list().collect();
@@ -84,7 +84,7 @@ impl<'d> Security<'d> {
     }
 
     /// Gives a request what a scheme wants that can be said.
-    fn scheme(&mut self, name: &str, scopes: Node<'d>, draft: &mut Draft) {
+    fn scheme(&mut self, name: &str, scopes: Node<'d>, draft: &mut ImportedRequest) {
         let Some(scheme) = self.described(name) else { return };
         match (scheme.text("type").unwrap_or_default(), scheme.text("scheme").unwrap_or_default()) {
             ("http", http) if http.eq_ignore_ascii_case("bearer") => {
@@ -108,7 +108,7 @@ impl<'d> Security<'d> {
         }
     }
 
-    fn oauth2(&mut self, name: &str, scheme: Node<'d>, scopes: Node<'d>, draft: &mut Draft) {
+    fn oauth2(&mut self, name: &str, scheme: Node<'d>, scopes: Node<'d>, draft: &mut ImportedRequest) {
         let flow = |flow: &str| scheme.get("flows").and_then(|flows| flows.get(flow));
         let known = [("clientCredentials", "client_credentials"), ("password", "password")];
         let Some((flow, grant)) = known.iter().find_map(|(word, grant)| Some((flow(word)?, *grant))) else {
@@ -138,7 +138,7 @@ impl<'d> Security<'d> {
             needed.extend([("username", false), ("password", true)]);
         }
         for (value, secret) in needed {
-            self.values.insert(value.to_owned(), Given { secret, about: format!("of `{name}`") });
+            self.values.insert(value.to_owned(), NeededValue { secret, about: format!("of `{name}`") });
         }
         draft.auth = Some(("oauth2", vec![profile.into()]));
     }
@@ -147,7 +147,7 @@ impl<'d> Security<'d> {
     fn value(&mut self, scheme: &str, what: &str, secret: bool) -> ValueText {
         let name = super::parameters::value_name(scheme);
         let name = if name.ends_with(what) { name } else { format!("{name}_{what}") };
-        self.values.insert(name.clone(), Given { secret, about: format!("the {what} of `{scheme}`") });
+        self.values.insert(name.clone(), NeededValue { secret, about: format!("the {what} of `{scheme}`") });
         ValueText::value(name)
     }
 }

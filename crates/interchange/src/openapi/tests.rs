@@ -1,5 +1,5 @@
-use super::{Documents, Taken, Wish, take};
-use crate::draft::{Lift, Sheet};
+use super::{Documents, ImportOptions, ImportedApi, import};
+use crate::draft::{CellFileBuilder, SecretExtractor};
 use serde_json::{Value, json};
 
 fn documents(text: &str, beside: &[(&str, &str)]) -> Result<Documents, String> {
@@ -9,16 +9,16 @@ fn documents(text: &str, beside: &[(&str, &str)]) -> Result<Documents, String> {
     })
 }
 
-fn taken(text: &str, beside: &[(&str, &str)]) -> Taken {
+fn taken(text: &str, beside: &[(&str, &str)]) -> ImportedApi {
     let documents = documents(text, beside).unwrap_or_else(|why| panic!("{why}"));
-    take(&documents, &Wish { operation: None, schemas: true }).unwrap_or_else(|why| panic!("{why}"))
+    import(&documents, &ImportOptions { operation: None, schemas: true }).unwrap_or_else(|why| panic!("{why}"))
 }
 
 /// The request files as they are written.
-fn files(taken: Taken) -> Vec<(String, String)> {
+fn files(taken: ImportedApi) -> Vec<(String, String)> {
     let written = taken.files.into_iter().map(|file| {
-        let mut sheet = Sheet::new([], "bodies");
-        file.drafts.into_iter().for_each(|draft| sheet.add(draft, &mut Lift::nothing()));
+        let mut sheet = CellFileBuilder::new([], "bodies");
+        file.drafts.into_iter().for_each(|draft| sheet.add(draft, &mut SecretExtractor::nothing()));
         assert_eq!(sheet.refused, []);
         (file.name, format!("{}\n{}", file.head.trim_end(), sheet.text()))
     });
@@ -267,7 +267,8 @@ fn what_goes_round_or_nowhere_ends_in_words() {
         ("openapi: 3.1.0", "it describes no operations"),
         ("{\"openapi\": ", "it is no JSON: EOF while parsing a value at line 1 column 12"),
     ] {
-        let outcome = documents(text, &[]).and_then(|documents| take(&documents, &Wish::default()).map(drop));
+        let outcome =
+            documents(text, &[]).and_then(|documents| import(&documents, &ImportOptions::default()).map(drop));
         assert_eq!(outcome, Err(why.to_owned()), "{text}");
     }
     // References that lead to each other, to themselves, outside and nowhere.
@@ -306,8 +307,8 @@ fn one_operation_is_found_by_what_people_call_it() {
         json!({ "/lots": { "get": { "operationId": "listLots", "responses": {} }, "post": { "responses": {} } } });
     let documents = documents(&describing(paths, json!({})), &[]).expect("JSON");
     let called = |wanted: &str| {
-        let wish = Wish { operation: Some(wanted.to_owned()), schemas: false };
-        take(&documents, &wish).map(|taken| taken.files.iter().map(|file| file.drafts.len()).sum::<usize>())
+        let wish = ImportOptions { operation: Some(wanted.to_owned()), schemas: false };
+        import(&documents, &wish).map(|taken| taken.files.iter().map(|file| file.drafts.len()).sum::<usize>())
     };
     assert_eq!(called("listLots"), Ok(1));
     assert_eq!(called("post /lots"), Ok(1));
@@ -380,6 +381,6 @@ fn what_would_be_lost_by_importing_again_is_not_made() {
     assert!(text.contains("%% GET /a\n") && text.contains("% query base = {{my_base}}"), "{text}");
     let webhooks = describing(json!({}), json!({ "webhooks": { "ripe": { "post": {} } } }));
     let documents = documents(&webhooks, &[]).expect("a description");
-    let why = take(&documents, &Wish::default()).expect_err("nothing can be sent");
+    let why = import(&documents, &ImportOptions::default()).expect_err("nothing can be sent");
     assert!(why.contains("it describes webhooks alone"), "{why}");
 }

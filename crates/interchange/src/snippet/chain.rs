@@ -7,7 +7,7 @@ use serde_json::{Value, json};
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Source {
     /// A member of the JSON body, by names and places.
-    Body(Vec<Step>),
+    Body(Vec<PathStep>),
     /// A header field, by its name in lower case.
     Header(String),
     /// The whole body.
@@ -18,7 +18,7 @@ pub enum Source {
 
 /// One step into a JSON value.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Step {
+pub enum PathStep {
     /// A member of an object.
     Name(String),
     /// A member of a list.
@@ -36,7 +36,7 @@ impl Source {
         }
         if let Some(rest) = expression.strip_prefix("headers") {
             return match steps(rest)?.as_slice() {
-                [Step::Name(name)] => Some(Self::Header(name.to_ascii_lowercase())),
+                [PathStep::Name(name)] => Some(Self::Header(name.to_ascii_lowercase())),
                 _ => None,
             };
         }
@@ -51,9 +51,9 @@ impl Source {
             Self::Header(name) => json!({ "kind": "header", "name": name }),
             Self::Body(steps) => {
                 let steps = steps.iter().map(|step| match step {
-                    Step::Name(name) => json!({ "name": name, "plain": keyword_free(name) }),
+                    PathStep::Name(name) => json!({ "name": name, "plain": keyword_free(name) }),
                     // As a text: numbers of any length are no plain ones to others.
-                    Step::Place(place) => json!({ "place": place.to_string() }),
+                    PathStep::Place(place) => json!({ "place": place.to_string() }),
                 });
                 json!({ "kind": "body", "steps": steps.collect::<Vec<_>>() })
             }
@@ -62,7 +62,7 @@ impl Source {
 }
 
 /// `.name`, `["name"]`, `[0]`, one after the other.
-fn steps(mut rest: &str) -> Option<Vec<Step>> {
+fn steps(mut rest: &str) -> Option<Vec<PathStep>> {
     let mut steps = Vec::new();
     while !rest.is_empty() {
         if let Some(after) = rest.strip_prefix('.') {
@@ -71,7 +71,7 @@ fn steps(mut rest: &str) -> Option<Vec<Step>> {
             if name.is_empty() || after[end..].starts_with('(') {
                 return None;
             }
-            steps.push(Step::Name(name.to_owned()));
+            steps.push(PathStep::Name(name.to_owned()));
             rest = &after[end..];
             continue;
         }
@@ -80,9 +80,9 @@ fn steps(mut rest: &str) -> Option<Vec<Step>> {
         let word = inside[..end].trim();
         let quoted = |mark: char| word.strip_prefix(mark).and_then(|word| word.strip_suffix(mark));
         steps.push(match quoted('"').or_else(|| quoted('\'')) {
-            Some(name) if !name.contains(['\\', '"', '\'']) => Step::Name(name.to_owned()),
+            Some(name) if !name.contains(['\\', '"', '\'']) => PathStep::Name(name.to_owned()),
             Some(_) => return None,
-            None => Step::Place(word.parse().ok()?),
+            None => PathStep::Place(word.parse().ok()?),
         });
         rest = &inside[end + 1..];
     }

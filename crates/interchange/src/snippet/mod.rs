@@ -18,6 +18,6 @@ mod round_tests;
 mod tests;
 
 pub use chain::Source;
-pub use outline::{Name, NameKind, Outline, outline};
+pub use outline::{NamedValue, NamedValueKind, ParameterizedRequest, outline};
 pub use target::{TARGETS, Target, target};
-pub use write::{Handed, Yield, write};
+pub use write::{ExportedRequest, ResponseValue, write};

@@ -1,9 +1,9 @@
 //! What a template is given. Its fields are described in CONTRIBUTING.md.
 
-use super::outline::{Bit, Encoding, NameKind, Outline};
+use super::outline::{Encoding, NamedValueKind, ParameterizedRequest, TextSegment};
 use super::quote;
 use super::shape::Chunk;
-use super::write::Handed;
+use super::write::ExportedRequest;
 use base64::Engine as _;
 use serde::Serialize;
 use serde_json::{Value, json};
@@ -64,7 +64,7 @@ pub(super) struct Request {
 }
 
 /// Makes models, and names variables on the way.
-pub(super) struct Modeller {
+pub(super) struct ModelBuilder {
     chains: bool,
     variables: Vec<Variable>,
     by_use: HashMap<(String, Encoding), String>,
@@ -72,7 +72,7 @@ pub(super) struct Modeller {
     encodings: BTreeSet<Encoding>,
 }
 
-impl Modeller {
+impl ModelBuilder {
     pub(super) fn new(chains: bool) -> Self {
         Self { chains, variables: Vec::new(), by_use: HashMap::new(), ids: BTreeSet::new(), encodings: BTreeSet::new() }
     }
@@ -86,7 +86,7 @@ impl Modeller {
         }
     }
 
-    pub(super) fn request(&mut self, handed: &Handed<'_>) -> Request {
+    pub(super) fn request(&mut self, handed: &ExportedRequest<'_>) -> Request {
         let outline = handed.outline;
         let shape = &outline.shape;
         let url = self.text(outline, shape.url);
@@ -160,27 +160,27 @@ impl Modeller {
         }
     }
 
-    fn text(&mut self, outline: &Outline, text: usize) -> Vec<Value> {
+    fn text(&mut self, outline: &ParameterizedRequest, text: usize) -> Vec<Value> {
         let bits = outline.texts[text].iter();
         bits.map(|bit| match bit {
-            Bit::Text(text) => json!({ "text": text }),
-            Bit::Value(name, encoding) => self.value(outline, *name, *encoding),
+            TextSegment::Text(text) => json!({ "text": text }),
+            TextSegment::Value(name, encoding) => self.value(outline, *name, *encoding),
         })
         .collect()
     }
 
-    fn value(&mut self, outline: &Outline, name: usize, encoding: Encoding) -> Value {
+    fn value(&mut self, outline: &ParameterizedRequest, name: usize, encoding: Encoding) -> Value {
         let name = &outline.names[name];
         let real = match &name.kind {
-            NameKind::Secret(text) => Some(text.clone()),
-            NameKind::Value(value) => value.to_text().ok().map(|text| text.into_owned()),
-            NameKind::Open | NameKind::Answer => None,
+            NamedValueKind::Secret(text) => Some(text.clone()),
+            NamedValueKind::Value(value) => value.to_text().ok().map(|text| text.into_owned()),
+            NamedValueKind::Open | NamedValueKind::Answer => None,
         };
         // What an answer will give may be anything.
-        let ascii = real.as_ref().map_or(!matches!(name.kind, NameKind::Answer), |real| real.is_ascii());
+        let ascii = real.as_ref().map_or(!matches!(name.kind, NamedValueKind::Answer), |real| real.is_ascii());
         // A text that comes out the same is not encoded for show; one that nobody knows yet may not, and neither may the
         // secret of whoever runs this.
-        let is_known = matches!(name.kind, NameKind::Value(_));
+        let is_known = matches!(name.kind, NamedValueKind::Value(_));
         let same = is_known && real.as_ref().is_some_and(|real| encoding.encode(real) == *real);
         let encoding = if same { Encoding::Plain } else { encoding };
         if self.chains {
@@ -188,16 +188,16 @@ impl Modeller {
                 self.encodings.insert(encoding);
             }
             let id = self.id(&name.name, Encoding::Plain);
-            let answer = matches!(name.kind, NameKind::Answer);
+            let answer = matches!(name.kind, NamedValueKind::Answer);
             if !answer {
-                let given = matches!(name.kind, NameKind::Value(_)).then_some(real).flatten();
+                let given = matches!(name.kind, NamedValueKind::Value(_)).then_some(real).flatten();
                 self.declare(&id, &name.name, given, Encoding::Plain);
             }
             let env = self.variables.iter().find(|known| known.id == id).and_then(|known| known.env.clone());
             return json!({ "id": id, "env": env, "answer": answer, "encoding": encoding.as_str(), "ascii": ascii });
         }
         let id = self.id(&name.name, encoding);
-        let given = matches!(name.kind, NameKind::Value(_)).then_some(real).flatten();
+        let given = matches!(name.kind, NamedValueKind::Value(_)).then_some(real).flatten();
         self.declare(&id, &name.name, given.map(|text| encoding.encode(&text)), encoding);
         let env = self.variables.iter().find(|known| known.id == id).and_then(|known| known.env.clone());
         json!({ "id": id, "env": env, "answer": false, "encoding": "plain", "ascii": ascii })

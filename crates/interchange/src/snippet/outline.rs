@@ -9,16 +9,16 @@ use yieldtray_workspace::secret::Masker;
 
 /// A name that a request uses.
 #[derive(Clone, Debug)]
-pub struct Name {
+pub struct NamedValue {
     /// The name.
     pub name: String,
     /// What is known of it.
-    pub kind: NameKind,
+    pub kind: NamedValueKind,
 }
 
 /// What is known of a name.
 #[derive(Clone, Debug)]
-pub enum NameKind {
+pub enum NamedValueKind {
     /// A secret, which stands nowhere as text.
     Secret(String),
     /// A value that is kept as a name.
@@ -72,7 +72,7 @@ impl Encoding {
 
 /// A piece of a text.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub(super) enum Bit {
+pub(super) enum TextSegment {
     Text(String),
     /// The place of a name in the list, and how its value is written here.
     Value(usize, Encoding),
@@ -80,16 +80,16 @@ pub(super) enum Bit {
 
 /// A request and where values stand in it.
 #[derive(Clone, Debug)]
-pub struct Outline {
+pub struct ParameterizedRequest {
     pub(super) shape: Shape,
-    pub(super) texts: Vec<Vec<Bit>>,
+    pub(super) texts: Vec<Vec<TextSegment>>,
     /// Names, those of texts that must be given whole at the end.
-    pub(super) names: Vec<Name>,
+    pub(super) names: Vec<NamedValue>,
     /// What could not be kept as a name, in words.
     pub notes: Vec<String>,
 }
 
-impl Outline {
+impl ParameterizedRequest {
     /// The bytes of files in place of their names, for formats that can name none.
     pub fn inline_files(&mut self, read: impl Fn(&str) -> Vec<u8>) {
         for chunk in &mut self.shape.body {
@@ -106,19 +106,19 @@ impl Outline {
 
     /// Whether an answer before gives it this name.
     pub fn takes(&self, name: &str) -> bool {
-        self.used().any(|own| own.name == name && matches!(own.kind, NameKind::Answer))
+        self.used().any(|own| own.name == name && matches!(own.kind, NamedValueKind::Answer))
     }
 
     /// The names that the environment must give.
     pub fn reads(&self) -> Vec<String> {
-        let given = self.used().filter(|name| matches!(name.kind, NameKind::Open | NameKind::Secret(_)));
+        let given = self.used().filter(|name| matches!(name.kind, NamedValueKind::Open | NamedValueKind::Secret(_)));
         given.map(|name| name.name.clone()).collect()
     }
 
-    fn used(&self) -> impl Iterator<Item = &Name> {
+    fn used(&self) -> impl Iterator<Item = &NamedValue> {
         self.texts.iter().flatten().filter_map(|bit| match bit {
-            Bit::Value(index, _) => Some(&self.names[*index]),
-            Bit::Text(_) => None,
+            TextSegment::Value(index, _) => Some(&self.names[*index]),
+            TextSegment::Text(_) => None,
         })
     }
 }
@@ -143,11 +143,11 @@ fn is_address(text: &str) -> bool {
 }
 
 /// The value that takes the place of a name, and its text.
-fn stand_in(index: usize, name: &Name, other: bool) -> Option<(Value, String)> {
+fn stand_in(index: usize, name: &NamedValue, other: bool) -> Option<(Value, String)> {
     let text = |text: String| Some((Value::text(text.clone()), text));
     match &name.kind {
-        NameKind::Secret(_) => None,
-        NameKind::Value(value) => match (value.as_text(), value.to_text()) {
+        NamedValueKind::Secret(_) => None,
+        NamedValueKind::Value(value) => match (value.as_text(), value.to_text()) {
             (Some(own), _) if is_address(own) => text(address(index, other)),
             (Some(_), _) => text(telling(index, other)),
             (None, Ok(own)) if own.parse::<i64>().is_ok() => {
@@ -156,8 +156,8 @@ fn stand_in(index: usize, name: &Name, other: bool) -> Option<(Value, String)> {
             }
             _ => None,
         },
-        NameKind::Open | NameKind::Answer if name.name == "base" => text(address(index, other)),
-        NameKind::Open | NameKind::Answer => text(telling(index, other)),
+        NamedValueKind::Open | NamedValueKind::Answer if name.name == "base" => text(address(index, other)),
+        NamedValueKind::Open | NamedValueKind::Answer => text(telling(index, other)),
     }
 }
 
@@ -167,17 +167,18 @@ fn stand_in(index: usize, name: &Name, other: bool) -> Option<(Value, String)> {
 /// # Errors
 /// Those of `prepare`.
 pub fn outline<E>(
-    names: &[Name],
+    names: &[NamedValue],
     masker: &Masker,
     mut prepare: impl FnMut(&[(String, Value)]) -> Result<PreparedRequest, E>,
-) -> Result<Outline, E> {
+) -> Result<ParameterizedRequest, E> {
     let mut notes = Vec::new();
     // Those that have no value are needed for a request at all.
-    let mut marked: Vec<usize> =
-        (0..names.len()).filter(|index| matches!(names[*index].kind, NameKind::Open | NameKind::Answer)).collect();
+    let mut marked: Vec<usize> = (0..names.len())
+        .filter(|index| matches!(names[*index].kind, NamedValueKind::Open | NamedValueKind::Answer))
+        .collect();
     let needed = marked.clone();
     for (index, name) in names.iter().enumerate() {
-        if matches!(name.kind, NameKind::Value(_)) {
+        if matches!(name.kind, NamedValueKind::Value(_)) {
             match stays(index, name, names, &needed, &mut prepare) {
                 true => marked.push(index),
                 false => notes.push(format!("`{}` is worked with here: what comes of it is written", name.name)),
@@ -189,7 +190,7 @@ pub fn outline<E>(
         marked.iter().filter_map(set).collect()
     };
     let (shape, texts) = Shape::of(&prepare(&with(false))?);
-    let mut texts: Vec<Vec<Bit>> = texts.iter().map(|text| split(text, &marked, names)).collect();
+    let mut texts: Vec<Vec<TextSegment>> = texts.iter().map(|text| split(text, &marked, names)).collect();
     let mut worked: Vec<(usize, usize)> = Vec::new();
     for index in &needed {
         let places = worked_with(*index, &texts, names, &marked, &mut prepare);
@@ -202,32 +203,32 @@ pub fn outline<E>(
         if let Some((_, index)) = worked.iter().find(|(own, _)| *own == place) {
             let called = shape.called(place);
             notes.push(format!("the {called} is made of `{}`: give it whole", names[*index].name));
-            names.push(Name { name: called, kind: NameKind::Open });
-            *text = vec![Bit::Value(names.len() - 1, Encoding::Plain)];
+            names.push(NamedValue { name: called, kind: NamedValueKind::Open });
+            *text = vec![TextSegment::Value(names.len() - 1, Encoding::Plain)];
             continue;
         }
         *text = text.drain(..).flat_map(|bit| without_secrets(bit, &names)).collect();
         // What still has a secret in it, in a form of its own, is given whole.
-        let leaks = |bit: &Bit| matches!(bit, Bit::Text(text) if masker.finds_in(text));
+        let leaks = |bit: &TextSegment| matches!(bit, TextSegment::Text(text) if masker.finds_in(text));
         if text.iter().any(leaks) && !masker.reveals() {
             let called = shape.called(place);
             notes.push(format!("the {called} is made of a secret: give it whole"));
-            names.push(Name { name: called, kind: NameKind::Open });
-            *text = vec![Bit::Value(names.len() - 1, Encoding::Plain)];
+            names.push(NamedValue { name: called, kind: NamedValueKind::Open });
+            *text = vec![TextSegment::Value(names.len() - 1, Encoding::Plain)];
         }
     }
-    Ok(Outline { shape, texts, names, notes })
+    Ok(ParameterizedRequest { shape, texts, names, notes })
 }
 
 /// Whether a value stands in the request only as it is, so that another one can take its place.
 fn stays<E>(
     index: usize,
-    name: &Name,
-    names: &[Name],
+    name: &NamedValue,
+    names: &[NamedValue],
     needed: &[usize],
     prepare: &mut impl FnMut(&[(String, Value)]) -> Result<PreparedRequest, E>,
 ) -> bool {
-    let NameKind::Value(value) = &name.kind else { return false };
+    let NamedValueKind::Value(value) = &name.kind else { return false };
     let Ok(real) = value.to_text() else { return false };
     let mut make = |own: Option<Value>| {
         let others =
@@ -251,8 +252,8 @@ fn stays<E>(
 /// not what they should be.
 fn worked_with<E>(
     index: usize,
-    texts: &[Vec<Bit>],
-    names: &[Name],
+    texts: &[Vec<TextSegment>],
+    names: &[NamedValue],
     marked: &[usize],
     prepare: &mut impl FnMut(&[(String, Value)]) -> Result<PreparedRequest, E>,
 ) -> Vec<usize> {
@@ -261,9 +262,9 @@ fn worked_with<E>(
     let (Ok(prepared), Some((_, other))) = (prepare(&all), stand_in(index, &names[index], true)) else {
         return Vec::new();
     };
-    let put = |bits: &Vec<Bit>| -> String {
-        let text = |bit: &Bit| match bit {
-            Bit::Value(own, encoding) if *own != index => {
+    let put = |bits: &Vec<TextSegment>| -> String {
+        let text = |bit: &TextSegment| match bit {
+            TextSegment::Value(own, encoding) if *own != index => {
                 stand_in(*own, &names[*own], false).map(|(_, text)| encoding.encode(&text)).unwrap_or_default()
             }
             bit => filled(bit, index, &other, names),
@@ -275,15 +276,15 @@ fn worked_with<E>(
 }
 
 /// A bit with a text for one of the names, what stands in for the others.
-fn filled(bit: &Bit, index: usize, value: &str, names: &[Name]) -> String {
+fn filled(bit: &TextSegment, index: usize, value: &str, names: &[NamedValue]) -> String {
     match bit {
-        Bit::Text(text) => text.clone(),
-        Bit::Value(own, encoding) if *own == index => {
+        TextSegment::Text(text) => text.clone(),
+        TextSegment::Value(own, encoding) if *own == index => {
             let value = if is_address(value) { value.trim_end_matches('/') } else { value };
             encoding.encode(value)
         }
-        Bit::Value(own, encoding) => match (&names[*own].kind, stand_in(*own, &names[*own], false)) {
-            (NameKind::Value(value), _) => value.to_text().map(|text| encoding.encode(&text)).unwrap_or_default(),
+        TextSegment::Value(own, encoding) => match (&names[*own].kind, stand_in(*own, &names[*own], false)) {
+            (NamedValueKind::Value(value), _) => value.to_text().map(|text| encoding.encode(&text)).unwrap_or_default(),
             (_, Some((_, text))) => encoding.encode(&text),
             (_, None) => String::new(),
         },
@@ -291,7 +292,7 @@ fn filled(bit: &Bit, index: usize, value: &str, names: &[Name]) -> String {
 }
 
 /// A text where what stands in for names is taken out.
-fn split(text: &str, marked: &[usize], names: &[Name]) -> Vec<Bit> {
+fn split(text: &str, marked: &[usize], names: &[NamedValue]) -> Vec<TextSegment> {
     let mut found: Vec<(usize, usize, usize, Encoding)> = Vec::new();
     for index in marked {
         let Some((_, own)) = stand_in(*index, &names[*index], false) else { continue };
@@ -308,28 +309,29 @@ fn split(text: &str, marked: &[usize], names: &[Name]) -> Vec<Bit> {
             continue;
         }
         push(&mut bits, &text[at..from]);
-        bits.push(Bit::Value(index, encoding));
+        bits.push(TextSegment::Value(index, encoding));
         at = to;
     }
     push(&mut bits, &text[at..]);
     bits
 }
 
-fn push(bits: &mut Vec<Bit>, text: &str) {
+fn push(bits: &mut Vec<TextSegment>, text: &str) {
     if !text.is_empty() {
-        bits.push(Bit::Text(text.to_owned()));
+        bits.push(TextSegment::Text(text.to_owned()));
     }
 }
 
 /// Finds values that stand in JSON by themselves: a number there has no quotes around it.
 fn typed<E>(
-    texts: &mut [Vec<Bit>],
-    names: &[Name],
+    texts: &mut [Vec<TextSegment>],
+    names: &[NamedValue],
     marked: &[usize],
     prepare: &mut impl FnMut(&[(String, Value)]) -> Result<PreparedRequest, E>,
 ) {
-    let open =
-        |index: &usize| matches!(names[*index].kind, NameKind::Open | NameKind::Answer) && names[*index].name != "base";
+    let open = |index: &usize| {
+        matches!(names[*index].kind, NamedValueKind::Open | NamedValueKind::Answer) && names[*index].name != "base"
+    };
     let set: Vec<(String, Value)> = marked
         .iter()
         .filter_map(|index| match open(index) {
@@ -343,7 +345,7 @@ fn typed<E>(
         let mut rest = numbered.as_str();
         for at in 0..bits.len() {
             match &bits[at] {
-                Bit::Value(index, Encoding::Json) if open(index) => {
+                TextSegment::Value(index, Encoding::Json) if open(index) => {
                     let own = number(*index, false).to_string();
                     if let Some(after) = rest.strip_prefix(&own) {
                         rest = after;
@@ -351,7 +353,7 @@ fn typed<E>(
                     }
                     return;
                 }
-                Bit::Value(index, encoding) => {
+                TextSegment::Value(index, encoding) => {
                     let own = match (open(index), stand_in(*index, &names[*index], false)) {
                         (true, _) => number(*index, false).to_string(),
                         (false, Some((_, own))) => encoding.encode(&own),
@@ -360,7 +362,7 @@ fn typed<E>(
                     let Some(after) = rest.strip_prefix(&own) else { return };
                     rest = after;
                 }
-                Bit::Text(text) => {
+                TextSegment::Text(text) => {
                     let text = text.clone();
                     if let Some(after) = rest.strip_prefix(&text) {
                         rest = after;
@@ -369,14 +371,16 @@ fn typed<E>(
                     // Without the quote before the value that follows: it goes with the value.
                     let quoted = text.strip_suffix('"').and_then(|bare| Some((bare, rest.strip_prefix(bare)?)));
                     let next = bits.get(at + 1).cloned();
-                    let (Some((bare, after)), Some(Bit::Value(index, Encoding::Json))) = (quoted, next) else { return };
-                    let closes = matches!(bits.get(at + 2), Some(Bit::Text(text)) if text.starts_with('"'));
+                    let (Some((bare, after)), Some(TextSegment::Value(index, Encoding::Json))) = (quoted, next) else {
+                        return;
+                    };
+                    let closes = matches!(bits.get(at + 2), Some(TextSegment::Text(text)) if text.starts_with('"'));
                     if !closes {
                         return;
                     }
-                    bits[at] = Bit::Text(bare.to_owned());
-                    bits[at + 1] = Bit::Value(index, Encoding::JsonValue);
-                    if let Some(Bit::Text(text)) = bits.get_mut(at + 2) {
+                    bits[at] = TextSegment::Text(bare.to_owned());
+                    bits[at + 1] = TextSegment::Value(index, Encoding::JsonValue);
+                    if let Some(TextSegment::Text(text)) = bits.get_mut(at + 2) {
                         text.remove(0);
                     }
                     rest = after;
@@ -387,11 +391,11 @@ fn typed<E>(
 }
 
 /// A bit in which secrets are names.
-fn without_secrets(bit: Bit, names: &[Name]) -> Vec<Bit> {
-    let Bit::Text(text) = bit else { return vec![bit] };
+fn without_secrets(bit: TextSegment, names: &[NamedValue]) -> Vec<TextSegment> {
+    let TextSegment::Text(text) = bit else { return vec![bit] };
     let mut forms: Vec<(String, usize, Encoding)> = Vec::new();
     for (index, name) in names.iter().enumerate() {
-        let NameKind::Secret(secret) = &name.kind else { continue };
+        let NamedValueKind::Secret(secret) = &name.kind else { continue };
         for encoding in Encoding::ALL {
             let form = encoding.encode(secret);
             // A form that is the plain one is found as that.
@@ -406,7 +410,7 @@ fn without_secrets(bit: Bit, names: &[Name]) -> Vec<Bit> {
         match forms.iter().find(|(form, ..)| text[at..].starts_with(form.as_str())) {
             Some((form, index, encoding)) => {
                 push(&mut bits, &text[from..at]);
-                bits.push(Bit::Value(*index, *encoding));
+                bits.push(TextSegment::Value(*index, *encoding));
                 at += form.len();
                 from = at;
             }

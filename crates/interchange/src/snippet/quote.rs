@@ -133,7 +133,7 @@ fn chunk_bytes(chunk: &Value) -> Vec<u8> {
     }
 }
 
-/// `Name: value`, an empty one as curl wants it: `Name;`.
+/// `NamedValue: value`, an empty one as curl wants it: `NamedValue;`.
 fn field_line(line: &[Value]) -> Vec<Value> {
     match line {
         [only] => match text_of(only).and_then(|text| text.strip_suffix(": ").map(str::to_owned)) {

@@ -1,8 +1,8 @@
 //! What is handed over and taken in again is the same request.
 
 use super::shape::Shape;
-use super::{Handed, Outline, outline, target, write};
-use crate::draft::{Draft, cells};
+use super::{ExportedRequest, ParameterizedRequest, outline, target, write};
+use crate::draft::{ImportedRequest, cells};
 use percent_encoding::utf8_percent_encode;
 use proptest::prelude::*;
 use yieldtray_http::PreparedRequest;
@@ -12,14 +12,14 @@ use yieldtray_workspace::secret::Masker;
 
 /// A request as a target writes it.
 fn written(prepared: &PreparedRequest, as_target: &str) -> String {
-    let found: Result<Outline, ()> = outline(&[], &Masker::default(), |_| Ok(prepared.clone()));
+    let found: Result<ParameterizedRequest, ()> = outline(&[], &Masker::default(), |_| Ok(prepared.clone()));
     let found = found.expect("it can be made");
-    let handed = Handed { name: "a", title: "A", outline: &found, yields: Vec::new() };
+    let handed = ExportedRequest { name: "a", title: "A", outline: &found, yields: Vec::new() };
     write(target(as_target).expect("a target"), &[handed]).unwrap_or_else(|why| panic!("{why}"))
 }
 
 /// What the cell of a draft sends.
-fn sent(draft: Draft) -> Result<PreparedRequest, String> {
+fn sent(draft: ImportedRequest) -> Result<PreparedRequest, String> {
     let cell = cells(&[draft])?.remove(0);
     let told = replay(&format!("#- a.http\n{cell}"), &["a.http"], settings(None, &[]), |_| Ok(json_answer(200, "{}")));
     let mistakes: Vec<String> =
@@ -100,7 +100,7 @@ proptest! {
     #[test]
     fn a_request_comes_back_from_a_recording(request in requests()) {
         let archive = written(&request, "har");
-        let recording = crate::har::read(archive.as_bytes(), &crate::har::Choice::default(), false);
+        let recording = crate::har::read(archive.as_bytes(), &crate::har::EntryFilter::default(), false);
         let recording = recording.map_err(|why| TestCaseError::fail(format!("{why}\n{archive}")))?;
         let back = sent(recording.drafts.into_iter().next().expect("a request"));
         let back = back.map_err(|why| TestCaseError::fail(format!("{archive}\n{why}")))?;

@@ -1,5 +1,8 @@
-use super::chain::Step;
-use super::{Handed, Name, NameKind, Outline, Source, TARGETS, Yield, outline, target, write};
+use super::chain::PathStep;
+use super::{
+    ExportedRequest, NamedValue, NamedValueKind, ParameterizedRequest, ResponseValue, Source, TARGETS, outline, target,
+    write,
+};
 use percent_encoding::utf8_percent_encode;
 use yieldtray_expression::Value;
 use yieldtray_http::{Body, BodyPart, FileBody, PreparedRequest};
@@ -48,31 +51,31 @@ fn values() -> Vec<(&'static str, Value)> {
     ]
 }
 
-fn named(name: &str, kind: NameKind) -> Name {
-    Name { name: name.to_owned(), kind }
+fn named(name: &str, kind: NamedValueKind) -> NamedValue {
+    NamedValue { name: name.to_owned(), kind }
 }
 
 /// How a target writes the busy request, with these names.
 #[track_caller]
-fn shown(as_target: &str, names: &[Name], values: &[(&str, Value)]) -> (String, Vec<String>) {
+fn shown(as_target: &str, names: &[NamedValue], values: &[(&str, Value)]) -> (String, Vec<String>) {
     let mut masker = Masker::default();
     masker.add("t-4616/abcd");
-    let found: Result<Outline, ()> = outline(names, &masker, |set| Ok(made(values, set, busy)));
+    let found: Result<ParameterizedRequest, ()> = outline(names, &masker, |set| Ok(made(values, set, busy)));
     let found = found.expect("it can be made");
-    let handed = Handed { name: "weigh", title: "Weigh", outline: &found, yields: Vec::new() };
+    let handed = ExportedRequest { name: "weigh", title: "Weigh", outline: &found, yields: Vec::new() };
     let written = write(target(as_target).expect("a target"), &[handed]).unwrap_or_else(|why| panic!("{why}"));
     (written, found.notes)
 }
 
-fn secret() -> Name {
-    named("token", NameKind::Secret("t-4616/abcd".to_owned()))
+fn secret() -> NamedValue {
+    named("token", NamedValueKind::Secret("t-4616/abcd".to_owned()))
 }
 
 #[test]
 fn values_stay_names_where_they_stand_as_they_are() {
     let kept = |name: &str| {
         let value = values().into_iter().find(|(own, _)| *own == name).map(|(_, value)| value);
-        named(name, NameKind::Value(value.expect("one of them")))
+        named(name, NamedValueKind::Value(value.expect("one of them")))
     };
     let (written, notes) =
         shown("shell", &[kept("base"), kept("bins"), kept("note"), kept("lot"), secret()], &values());
@@ -94,7 +97,7 @@ fn values_stay_names_where_they_stand_as_they_are() {
 #[test]
 fn what_has_no_value_is_read_and_written_as_its_place_wants() {
     let values: Vec<(&str, Value)> = values().into_iter().filter(|(name, _)| *name != "note").collect();
-    let (written, notes) = shown("python", &[named("note", NameKind::Open), secret()], &values);
+    let (written, notes) = shown("python", &[named("note", NamedValueKind::Open), secret()], &values);
     assert_eq!(notes, Vec::<String>::new());
     for part in [
         "note = os.environ[\"NOTE\"]\n",
@@ -105,14 +108,14 @@ fn what_has_no_value_is_read_and_written_as_its_place_wants() {
         assert!(written.contains(part), "{part}\n---\n{written}");
     }
     // A language that says no encodings wants the text as it stands there.
-    let (written, _) = shown("go", &[named("note", NameKind::Open), secret()], &values);
+    let (written, _) = shown("go", &[named("note", NamedValueKind::Open), secret()], &values);
     assert!(written.contains("noteJsonValue := os.Getenv(\"NOTE_JSON_VALUE\") // as a JSON value\n"), "{written}");
 }
 
 #[test]
 fn what_an_expression_makes_of_a_value_that_nobody_has_is_given_whole() {
     let values: Vec<(&str, Value)> = values().into_iter().filter(|(name, _)| *name != "lot").collect();
-    let (written, notes) = shown("shell", &[named("lot", NameKind::Open), secret()], &values);
+    let (written, notes) = shown("shell", &[named("lot", NamedValueKind::Open), secret()], &values);
     // How long its name is stands in a field; elsewhere it is itself.
     assert_eq!(notes, ["the X-Size is made of `lot`: give it whole"]);
     assert!(
@@ -141,10 +144,10 @@ fn a_secret_is_text_in_no_form() {
     };
     let mut masker = Masker::default();
     masker.add("t-4616/abcd");
-    let found: Result<Outline, ()> = outline(&[secret()], &masker, |set| Ok(made(&values(), set, make)));
+    let found: Result<ParameterizedRequest, ()> = outline(&[secret()], &masker, |set| Ok(made(&values(), set, make)));
     let found = found.expect("it can be made");
     assert_eq!(found.notes, ["the X-Coded is made of a secret: give it whole"]);
-    let handed = Handed { name: "a", title: "A", outline: &found, yields: Vec::new() };
+    let handed = ExportedRequest { name: "a", title: "A", outline: &found, yields: Vec::new() };
     for target in TARGETS.iter() {
         let written = write(target, std::slice::from_ref(&handed)).unwrap_or_else(|why| panic!("{why}"));
         assert!(!masker.finds_in(&written), "{}\n{written}", target.name);
@@ -154,10 +157,10 @@ fn a_secret_is_text_in_no_form() {
 
 #[test]
 fn an_answer_gives_what_every_language_can_name() {
-    let name = |name: &str| Step::Name(name.to_owned());
+    let name = |name: &str| PathStep::Name(name.to_owned());
     for (expression, source) in [
         ("body.token", Some(Source::Body(vec![name("token")]))),
-        (" body.lots[0][\"lot id\"] ", Some(Source::Body(vec![name("lots"), Step::Place(0), name("lot id")]))),
+        (" body.lots[0][\"lot id\"] ", Some(Source::Body(vec![name("lots"), PathStep::Place(0), name("lot id")]))),
         ("body", Some(Source::Body(vec![]))),
         ("headers[\"Location\"]", Some(Source::Header("location".to_owned()))),
         ("headers.etag", Some(Source::Header("etag".to_owned()))),
@@ -189,11 +192,13 @@ fn languages_that_are_not_run() {
         prepared.sending.insecure = true;
         prepared
     };
-    let found: Result<Outline, ()> = outline(&[secret()], &Masker::default(), |set| Ok(made(&values(), set, make)));
+    let found: Result<ParameterizedRequest, ()> =
+        outline(&[secret()], &Masker::default(), |set| Ok(made(&values(), set, make)));
     let found = found.expect("it can be made");
     let mut all = String::new();
     for name in ["powershell", "typescript", "csharp", "kotlin", "swift"] {
-        let handed = Handed { name: "weigh", title: "Weigh", outline: &found, yields: Vec::<Yield>::new() };
+        let handed =
+            ExportedRequest { name: "weigh", title: "Weigh", outline: &found, yields: Vec::<ResponseValue>::new() };
         let written = write(target(name).expect("a target"), &[handed]).unwrap_or_else(|why| panic!("{why}"));
         all.push_str(&format!("=== {name}\n{written}\n"));
     }

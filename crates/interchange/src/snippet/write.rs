@@ -1,6 +1,6 @@
 use super::chain::Source;
-use super::model::Modeller;
-use super::outline::Outline;
+use super::model::ModelBuilder;
+use super::outline::ParameterizedRequest;
 use super::quote;
 use super::shape::Chunk;
 use super::target::Target;
@@ -10,20 +10,20 @@ use minijinja::{AutoEscape, Environment, UndefinedBehavior};
 
 /// A request to be handed over.
 #[derive(Clone, Debug)]
-pub struct Handed<'o> {
+pub struct ExportedRequest<'o> {
     /// The name of its cell.
     pub name: &'o str,
     /// Its title.
     pub title: &'o str,
     /// The request, and where values stand in it.
-    pub outline: &'o Outline,
+    pub outline: &'o ParameterizedRequest,
     /// What its answer gives to those after it.
-    pub yields: Vec<Yield>,
+    pub yields: Vec<ResponseValue>,
 }
 
 /// What an answer gives.
 #[derive(Clone, Debug)]
-pub struct Yield {
+pub struct ResponseValue {
     /// The name it gets.
     pub name: String,
     /// The expression.
@@ -36,12 +36,12 @@ pub struct Yield {
 ///
 /// # Errors
 /// What the target cannot say, or a mistake in the template, in words.
-pub fn write(target: &Target, requests: &[Handed<'_>]) -> Result<String, String> {
+pub fn write(target: &Target, requests: &[ExportedRequest<'_>]) -> Result<String, String> {
     let bytes = |chunk: &Chunk| !matches!(chunk, Chunk::Text(_));
     if target.name == "http" && requests.iter().any(|request| request.outline.shape.body.iter().any(bytes)) {
         return Err("this body is no text: hand it over as something else".to_owned());
     }
-    let mut modeller = Modeller::new(target.chains);
+    let mut modeller = ModelBuilder::new(target.chains);
     let requests = requests.iter().map(|request| modeller.request(request)).collect();
     let model = modeller.finish(requests);
     let mut environment = Environment::new();

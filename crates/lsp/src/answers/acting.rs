@@ -4,7 +4,7 @@ use super::Answer;
 use super::commands::{self, Sending};
 use super::convert::{address, workspace_edit};
 use crate::diagnostics::{drawn, text_of};
-use crate::params::{InRange, OfDocument, read};
+use crate::params::{InRange, TextDocumentParams, read};
 use crate::server::Server;
 use lsp_types::Range;
 use serde_json::{Value, json};
@@ -86,7 +86,7 @@ pub(super) fn actions(server: &mut Server, params: Value) -> Answer {
 }
 
 /// The ways in which a cell can be sent.
-fn ways(house: &crate::house::House, cell: yieldtray_workspace::CellId) -> Vec<Sending> {
+fn ways(house: &crate::house::WorkspaceState, cell: yieldtray_workspace::CellId) -> Vec<Sending> {
     let own = house.workspace.cell(cell);
     if own.plays() || own.request.is_none() {
         return Vec::new();
@@ -111,7 +111,7 @@ fn ways(house: &crate::house::House, cell: yieldtray_workspace::CellId) -> Vec<S
 
 /// Above the first line the environment and the whole file, above each cell the ways to send it.
 pub(super) fn lenses(server: &mut Server, params: Value) -> Answer {
-    let OfDocument { text_document } = read(params)?;
+    let TextDocumentParams { text_document } = read(params)?;
     let columns = server.columns;
     let (house, source) = server.text(&text_document.uri)?;
     let house = &*house;

@@ -4,10 +4,10 @@ use super::Answer;
 use super::convert::workspace_edit;
 use crate::address::path_of;
 use crate::desk::{Job, Task};
-use crate::params::{About, Command, read};
+use crate::params::{Command, TextDocument, read};
 use crate::questions;
 use crate::server::Server;
-use crate::wire::Refusal;
+use crate::wire::ResponseError;
 use serde_json::{Value, json};
 use std::path::{Path, PathBuf};
 use yieldtray_ide::assist;
@@ -77,8 +77,9 @@ pub(super) fn execute(server: &mut Server, params: Value) -> Answer {
         return Ok(Value::Null);
     }
     let about = arguments.into_iter().next();
-    let about = about.ok_or_else(|| Refusal::new(Refusal::PARAMS, format!("`{command}` wants `{{ uri, name }}`")))?;
-    let about: About = read(about)?;
+    let about = about
+        .ok_or_else(|| ResponseError::new(ResponseError::PARAMS, format!("`{command}` wants `{{ uri, name }}`")))?;
+    let about: TextDocument = read(about)?;
     match command.as_str() {
         ENVIRONMENT => choose(server, about),
         REPLAY => begin(server, &about, |_| Ok(Task::Replay)),
@@ -87,12 +88,12 @@ pub(super) fn execute(server: &mut Server, params: Value) -> Answer {
         HAND_OVER => handed_over(server, &about),
         TAKE_IN => taken_in(server, &about),
         JUDGE => begin(server, &about, |cell| Ok(Task::Judge { cell: cell? })),
-        _ => Err(Refusal::new(Refusal::PARAMS, format!("there is no command `{command}`"))),
+        _ => Err(ResponseError::new(ResponseError::PARAMS, format!("there is no command `{command}`"))),
     }
 }
 
 /// A cell as code or in a format: in the answer, or shown.
-fn handed_over(server: &mut Server, about: &About) -> Answer {
+fn handed_over(server: &mut Server, about: &TextDocument) -> Answer {
     let target = about.target.clone().unwrap_or_else(|| "shell".to_owned());
     let mut named = None;
     // Nothing is begun: the job says which workspace and which texts it is about.
@@ -101,7 +102,7 @@ fn handed_over(server: &mut Server, about: &About) -> Answer {
         Ok(Task::Replay)
     })?;
     let cell = named.unwrap_or_default();
-    let failed = |why| Refusal::new(Refusal::FAILED, why);
+    let failed = |why| ResponseError::new(ResponseError::FAILED, why);
     let text = server.desk.hand_over(&job, &cell, &target).map_err(failed)?;
     if about.show {
         let file = server.desk.lay_out(&job, &format!("{cell}+{target}"), &text).map_err(failed)?;
@@ -111,42 +112,42 @@ fn handed_over(server: &mut Server, about: &About) -> Answer {
 }
 
 /// What somebody copied, as cells at the end of the file.
-fn taken_in(server: &mut Server, about: &About) -> Answer {
+fn taken_in(server: &mut Server, about: &TextDocument) -> Answer {
     let (columns, client) = (server.columns, server.client);
     if !client.applies_edits {
         let why = "this editor lets nobody else change a file: `yieldtray import curl --into FILE` does";
-        return Err(Refusal::new(Refusal::FAILED, why));
+        return Err(ResponseError::new(ResponseError::FAILED, why));
     }
     let versions = server.versions();
     let (house, source) = server.text(&about.uri)?;
     let copied = about.text.as_deref().unwrap_or_default();
-    let action = house.view(|view| assist::take_in(view, source, copied));
-    let action = action.map_err(|why| Refusal::new(Refusal::FAILED, why))?;
+    let action = house.view(|view| assist::import_commands(view, source, copied));
+    let action = action.map_err(|why| ResponseError::new(ResponseError::FAILED, why))?;
     let edit = workspace_edit(house, &action.changes, client, columns, &versions)?;
     server.ask("workspace/applyEdit", json!({ "label": action.title, "edit": edit }), |_, _| {});
     Ok(Value::Null)
 }
 
-type Named = Result<String, Refusal>;
+type Named = Result<String, ResponseError>;
 
 /// Begins a job for a file or one of its cells.
-fn begin(server: &mut Server, about: &About, task: impl FnOnce(Named) -> Result<Task, Refusal>) -> Answer {
+fn begin(server: &mut Server, about: &TextDocument, task: impl FnOnce(Named) -> Result<Task, ResponseError>) -> Answer {
     let job = job_of(server, about, task)?;
     let title = match &job.task {
         Task::Send { cell, .. } => format!("Send {cell}"),
         Task::Judge { cell } => format!("Check {cell}"),
         Task::Replay => format!("Replay {}", job.file.display()),
     };
-    server.begin(job, &title).map_err(|why| Refusal::new(Refusal::FAILED, why))?;
+    server.begin(job, &title).map_err(|why| ResponseError::new(ResponseError::FAILED, why))?;
     Ok(Value::Null)
 }
 
 /// What is to be done for a file or one of its cells.
 fn job_of(
     server: &mut Server,
-    about: &About,
-    task: impl FnOnce(Named) -> Result<Task, Refusal>,
-) -> Result<Job, Refusal> {
+    about: &TextDocument,
+    task: impl FnOnce(Named) -> Result<Task, ResponseError>,
+) -> Result<Job, ResponseError> {
     let unsaved = server.unsaved();
     let columns = server.columns;
     let (house, source) = server.text(&about.uri)?;
@@ -157,8 +158,8 @@ fn job_of(
             // The protocol takes a place behind the end for the end. To send, that would be a guess.
             let lines = house.workspace.source(source).text.split('\n').count();
             if line as usize >= lines {
-                return Err(Refusal::new(
-                    Refusal::PARAMS,
+                return Err(ResponseError::new(
+                    ResponseError::PARAMS,
                     format!("the file has {lines} lines, and none of number {line}"),
                 ));
             }
@@ -167,28 +168,32 @@ fn job_of(
         }
         (None, None) => None,
     };
-    let cell = cell.ok_or_else(|| Refusal::new(Refusal::PARAMS, "there is no cell here; name one, or a line of it"));
+    let cell = cell
+        .ok_or_else(|| ResponseError::new(ResponseError::PARAMS, "there is no cell here; name one, or a line of it"));
     let file = house.workspace.source(source).path.clone();
     let task = task(cell)?;
     let root = house.root.clone();
-    let folder = server.desk.state_folder(&root).map_err(|why| Refusal::new(Refusal::FAILED, why))?;
+    let folder = server.desk.state_folder(&root).map_err(|why| ResponseError::new(ResponseError::FAILED, why))?;
     let given = questions::take(&folder, &unsaved);
     Ok(Job { root, unsaved, file, task, given })
 }
 
 /// Chooses an environment: the one that is named, else the one that is picked of all.
-fn choose(server: &mut Server, about: About) -> Answer {
+fn choose(server: &mut Server, about: TextDocument) -> Answer {
     let path = path_of(&about.uri).unwrap_or_else(|| PathBuf::from(&about.uri));
-    let root = server.desk.root_of(&path).ok_or_else(|| Refusal::new(Refusal::FAILED, "this file is in no folder"))?;
+    let root = server
+        .desk
+        .root_of(&path)
+        .ok_or_else(|| ResponseError::new(ResponseError::FAILED, "this file is in no folder"))?;
     let house = server.house(&root)?;
     let names: Vec<String> =
         house.workspace.config.environments.iter().map(|environment| environment.name.clone()).collect();
     let chosen = house.settings.environment.clone();
     if names.is_empty() {
-        return Err(Refusal::new(Refusal::FAILED, "the configuration describes no environment"));
+        return Err(ResponseError::new(ResponseError::FAILED, "the configuration describes no environment"));
     }
     if let Some(name) = about.name {
-        take(server, &root, &name).map_err(|why| Refusal::new(Refusal::FAILED, why))?;
+        take(server, &root, &name).map_err(|why| ResponseError::new(ResponseError::FAILED, why))?;
         return Ok(Value::Null);
     }
     let message = match &chosen {

@@ -2,43 +2,48 @@
 
 use crate::address::address_of;
 use crate::diagnostics::text_of;
-use crate::house::House;
-use crate::places::Columns;
+use crate::house::WorkspaceState;
+use crate::places::PositionEncoding;
 use crate::server::Client;
-use crate::wire::Refusal;
+use crate::wire::ResponseError;
 use lsp_types::{CompletionItemKind, TextEdit};
 use serde_json::{Map, Value, json};
 use std::collections::HashMap;
 use std::path::PathBuf;
-use yieldtray_ide::assist::{Change, Sort, TokenKind};
+use yieldtray_ide::assist::{Change, CompletionKind, TokenKind};
 use yieldtray_source::SourceId;
 use yieldtray_source::{Edit, Span};
 
 /// A place in a text.
-pub(super) fn location(house: &House, place: (SourceId, Span), columns: Columns) -> Value {
+pub(super) fn location(house: &WorkspaceState, place: (SourceId, Span), columns: PositionEncoding) -> Value {
     let (source, span) = place;
     let range = text_of(house, source, columns).range(span);
     json!({ "uri": address(house, source), "range": range })
 }
 
 /// The address of a text.
-pub(super) fn address(house: &House, source: SourceId) -> String {
+pub(super) fn address(house: &WorkspaceState, source: SourceId) -> String {
     address_of(&house.root.join(&house.workspace.source(source).path))
 }
 
-pub(super) fn text_edits(house: &House, source: SourceId, edits: &[Edit], columns: Columns) -> Vec<TextEdit> {
+pub(super) fn text_edits(
+    house: &WorkspaceState,
+    source: SourceId,
+    edits: &[Edit],
+    columns: PositionEncoding,
+) -> Vec<TextEdit> {
     let text = text_of(house, source, columns);
     edits.iter().map(|edit| TextEdit { range: text.range(edit.span), new_text: edit.text.clone() }).collect()
 }
 
 /// Changes of files as a `WorkspaceEdit`. A new file wants a client that makes files.
 pub(super) fn workspace_edit(
-    house: &House,
+    house: &WorkspaceState,
     changes: &[Change],
     client: Client,
-    columns: Columns,
+    columns: PositionEncoding,
     versions: &HashMap<PathBuf, i32>,
-) -> Result<Value, Refusal> {
+) -> Result<Value, ResponseError> {
     if client.edits_documents {
         let mut operations = Vec::new();
         for change in changes {
@@ -53,7 +58,7 @@ pub(super) fn workspace_edit(
                 Change::Create(path, text) => {
                     if !client.makes_files {
                         let why = format!("this editor cannot make `{}`: make it first", path.display());
-                        return Err(Refusal::new(Refusal::FAILED, why));
+                        return Err(ResponseError::new(ResponseError::FAILED, why));
                     }
                     let uri = address_of(&house.root.join(path));
                     operations.push(json!({ "kind": "create", "uri": uri, "options": { "ignoreIfExists": true } }));
@@ -73,26 +78,26 @@ pub(super) fn workspace_edit(
             }
             Change::Create(path, _) => {
                 let why = format!("this editor cannot make `{}`: make it first", path.display());
-                return Err(Refusal::new(Refusal::FAILED, why));
+                return Err(ResponseError::new(ResponseError::FAILED, why));
             }
         }
     }
     Ok(json!({ "changes": all }))
 }
 
-pub(super) fn completion_kind(sort: Sort) -> CompletionItemKind {
+pub(super) fn completion_kind(sort: CompletionKind) -> CompletionItemKind {
     match sort {
-        Sort::Value => CompletionItemKind::VARIABLE,
-        Sort::Function => CompletionItemKind::FUNCTION,
-        Sort::Language => CompletionItemKind::KEYWORD,
-        Sort::Member => CompletionItemKind::FIELD,
-        Sort::Header => CompletionItemKind::PROPERTY,
-        Sort::Text => CompletionItemKind::VALUE,
-        Sort::Method => CompletionItemKind::METHOD,
-        Sort::Instruction => CompletionItemKind::KEYWORD,
-        Sort::Cell => CompletionItemKind::REFERENCE,
-        Sort::Label => CompletionItemKind::CONSTANT,
-        Sort::File => CompletionItemKind::FILE,
+        CompletionKind::Value => CompletionItemKind::VARIABLE,
+        CompletionKind::Function => CompletionItemKind::FUNCTION,
+        CompletionKind::Language => CompletionItemKind::KEYWORD,
+        CompletionKind::Member => CompletionItemKind::FIELD,
+        CompletionKind::Header => CompletionItemKind::PROPERTY,
+        CompletionKind::Text => CompletionItemKind::VALUE,
+        CompletionKind::Method => CompletionItemKind::METHOD,
+        CompletionKind::Instruction => CompletionItemKind::KEYWORD,
+        CompletionKind::Cell => CompletionItemKind::REFERENCE,
+        CompletionKind::Label => CompletionItemKind::CONSTANT,
+        CompletionKind::File => CompletionItemKind::FILE,
     }
 }
 

@@ -3,13 +3,13 @@
 use super::Answer;
 use super::convert::token_type;
 use crate::diagnostics::text_of;
-use crate::params::{AtPlace, InRange, OfDocument, read};
+use crate::params::{InRange, TextDocumentParams, TextDocumentPosition, read};
 use crate::server::Server;
 use serde_json::{Value, json};
 use yieldtray_ide::assist;
 
 pub(super) fn hover(server: &mut Server, params: Value) -> Answer {
-    let AtPlace { text_document, position, .. } = read(params)?;
+    let TextDocumentPosition { text_document, position, .. } = read(params)?;
     let columns = server.columns;
     let kind = if server.client.shows_markdown { "markdown" } else { "plaintext" };
     let (house, source) = server.text(&text_document.uri)?;
@@ -39,7 +39,7 @@ pub(super) fn hints(server: &mut Server, params: Value) -> Answer {
 
 /// Tokens as differences from one to the next (LSP 3.17, `textDocument/semanticTokens`).
 pub(super) fn tokens(server: &mut Server, params: Value) -> Answer {
-    let OfDocument { text_document } = read(params)?;
+    let TextDocumentParams { text_document } = read(params)?;
     let columns = server.columns;
     let (house, source) = server.text(&text_document.uri)?;
     let text = text_of(house, source, columns);

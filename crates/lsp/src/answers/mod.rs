@@ -7,16 +7,16 @@ mod knowing;
 mod moving;
 mod writing;
 
-use crate::places::Columns;
+use crate::places::PositionEncoding;
 use crate::server::Server;
-use crate::wire::{Refusal, Reply};
+use crate::wire::{Reply, ResponseError};
 pub(crate) use convert::LEGEND;
 use serde_json::{Value, json};
 
-type Answer = Result<Value, Refusal>;
+type Answer = Result<Value, ResponseError>;
 
 /// Answers a request.
-pub(crate) fn answer(server: &mut Server, method: &str, params: Value) -> Result<Reply, Refusal> {
+pub(crate) fn answer(server: &mut Server, method: &str, params: Value) -> Result<Reply, ResponseError> {
     let answered = match method {
         "textDocument/completion" => return writing::complete(server, params).map(Reply::Text),
         "textDocument/hover" => knowing::hover(server, params),
@@ -38,16 +38,16 @@ pub(crate) fn answer(server: &mut Server, method: &str, params: Value) -> Result
         "textDocument/codeAction" => acting::actions(server, params),
         "textDocument/codeLens" => acting::lenses(server, params),
         "workspace/executeCommand" => commands::execute(server, params),
-        _ => Err(Refusal::new(Refusal::METHOD, format!("`{method}` is not answered here"))),
+        _ => Err(ResponseError::new(ResponseError::METHOD, format!("`{method}` is not answered here"))),
     };
     answered.map(Reply::Value)
 }
 
 /// What `initialize` is answered with.
-pub(crate) fn capabilities(columns: Columns) -> Value {
+pub(crate) fn capabilities(columns: PositionEncoding) -> Value {
     let encoding = match columns {
-        Columns::Utf8 => "utf-8",
-        Columns::Utf16 => "utf-16",
+        PositionEncoding::Utf8 => "utf-8",
+        PositionEncoding::Utf16 => "utf-16",
     };
     json!({
         "serverInfo": { "name": "yieldtray", "version": env!("CARGO_PKG_VERSION") },

@@ -4,16 +4,16 @@ use super::Answer;
 use super::convert::{location, workspace_edit};
 use crate::address::address_of;
 use crate::diagnostics::text_of;
-use crate::params::{AtPlace, OfDocument, Query, Selections, read};
+use crate::params::{Query, Selections, TextDocumentParams, TextDocumentPosition, read};
 use crate::server::Server;
-use crate::wire::Refusal;
+use crate::wire::ResponseError;
 use lsp_types::{FoldingRangeKind, SymbolKind};
 use serde_json::{Value, json};
 use yieldtray_ide::assist;
-use yieldtray_ide::assist::{Change, Fold, What};
+use yieldtray_ide::assist::{Change, Fold, Referent};
 
 pub(super) fn symbols(server: &mut Server, params: Value) -> Answer {
-    let OfDocument { text_document } = read(params)?;
+    let TextDocumentParams { text_document } = read(params)?;
     let (columns, trees) = (server.columns, server.client.shows_symbol_trees);
     let (house, source) = server.text(&text_document.uri)?;
     let text = text_of(house, source, columns);
@@ -54,7 +54,7 @@ pub(super) fn workspace_symbols(server: &mut Server, params: Value) -> Answer {
 }
 
 pub(super) fn definition(server: &mut Server, params: Value) -> Answer {
-    let AtPlace { text_document, position, .. } = read(params)?;
+    let TextDocumentPosition { text_document, position, .. } = read(params)?;
     let columns = server.columns;
     let (house, source) = server.text(&text_document.uri)?;
     let at = text_of(house, source, columns).offset(position);
@@ -63,7 +63,7 @@ pub(super) fn definition(server: &mut Server, params: Value) -> Answer {
 }
 
 pub(super) fn references(server: &mut Server, params: Value) -> Answer {
-    let AtPlace { text_document, position, context, .. } = read(params)?;
+    let TextDocumentPosition { text_document, position, context, .. } = read(params)?;
     let columns = server.columns;
     let (house, source) = server.text(&text_document.uri)?;
     let at = text_of(house, source, columns).offset(position);
@@ -74,7 +74,7 @@ pub(super) fn references(server: &mut Server, params: Value) -> Answer {
 
 /// The same name elsewhere in the same text.
 pub(super) fn highlights(server: &mut Server, params: Value) -> Answer {
-    let AtPlace { text_document, position, .. } = read(params)?;
+    let TextDocumentPosition { text_document, position, .. } = read(params)?;
     let columns = server.columns;
     let (house, source) = server.text(&text_document.uri)?;
     let text = text_of(house, source, columns);
@@ -85,42 +85,44 @@ pub(super) fn highlights(server: &mut Server, params: Value) -> Answer {
 }
 
 pub(super) fn prepare_rename(server: &mut Server, params: Value) -> Answer {
-    let AtPlace { text_document, position, .. } = read(params)?;
+    let TextDocumentPosition { text_document, position, .. } = read(params)?;
     let columns = server.columns;
     let (house, source) = server.text(&text_document.uri)?;
     let text = text_of(house, source, columns);
     let at = text.offset(position);
-    let found = house.view(|view| assist::at(view, source, at));
+    let found = house.view(|view| assist::occurrence_at(view, source, at));
     let nameable = found.filter(|found| {
-        matches!(found.what, What::Value { .. } | What::Cell { cell: Some(_), .. } | What::Label { .. })
+        matches!(found.what, Referent::Value { .. } | Referent::Cell { cell: Some(_), .. } | Referent::Label { .. })
     });
     match nameable {
         Some(found) => {
             // A title is no name: what it would be called is the name that comes of it.
             let name = match found.what {
-                What::Cell { cell: Some(cell), .. } => house.workspace.cell(cell).name.to_string(),
+                Referent::Cell { cell: Some(cell), .. } => house.workspace.cell(cell).name.to_string(),
                 _ => found.span.of(text.text).to_owned(),
             };
             Ok(json!({ "range": text.range(found.span), "placeholder": name }))
         }
-        None => Err(Refusal::new(Refusal::FAILED, "only values, cells and labels can get another name here")),
+        None => {
+            Err(ResponseError::new(ResponseError::FAILED, "only values, cells and labels can get another name here"))
+        }
     }
 }
 
 pub(super) fn rename(server: &mut Server, params: Value) -> Answer {
-    let AtPlace { text_document, position, new_name, .. } = read(params)?;
+    let TextDocumentPosition { text_document, position, new_name, .. } = read(params)?;
     let (columns, client) = (server.columns, server.client);
     let versions = server.versions();
     let (house, source) = server.text(&text_document.uri)?;
     let at = text_of(house, source, columns).offset(position);
     let edits = house.view(|view| assist::rename(view, source, at, &new_name));
-    let edits = edits.map_err(|why| Refusal::new(Refusal::FAILED, why))?;
+    let edits = edits.map_err(|why| ResponseError::new(ResponseError::FAILED, why))?;
     let changes: Vec<Change> = edits.into_iter().map(|(file, edits)| Change::Edit(file, edits)).collect();
     workspace_edit(house, &changes, client, columns, &versions)
 }
 
 pub(super) fn folds(server: &mut Server, params: Value) -> Answer {
-    let OfDocument { text_document } = read(params)?;
+    let TextDocumentParams { text_document } = read(params)?;
     let columns = server.columns;
     let (house, source) = server.text(&text_document.uri)?;
     let text = text_of(house, source, columns);
@@ -155,7 +157,7 @@ pub(super) fn selections(server: &mut Server, params: Value) -> Answer {
 }
 
 pub(super) fn links(server: &mut Server, params: Value) -> Answer {
-    let OfDocument { text_document } = read(params)?;
+    let TextDocumentParams { text_document } = read(params)?;
     let columns = server.columns;
     let (house, source) = server.text(&text_document.uri)?;
     let text = text_of(house, source, columns);

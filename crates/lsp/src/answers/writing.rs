@@ -3,9 +3,9 @@
 use super::Answer;
 use super::convert::{completion_kind, text_edits};
 use crate::diagnostics::text_of;
-use crate::params::{AtPlace, InRange, OfDocument, read};
+use crate::params::{InRange, TextDocumentParams, TextDocumentPosition, read};
 use crate::server::Server;
-use crate::wire::Refusal;
+use crate::wire::ResponseError;
 use lsp_types::{CompletionItemKind, Range};
 use serde::Serialize;
 use serde_json::{Value, json};
@@ -15,8 +15,8 @@ use yieldtray_ide::assist;
 use yieldtray_source::Edit;
 use yieldtray_syntax::tidy;
 
-pub(super) fn complete(server: &mut Server, params: Value) -> Result<String, Refusal> {
-    let AtPlace { text_document, position, .. } = read(params)?;
+pub(super) fn complete(server: &mut Server, params: Value) -> Result<String, ResponseError> {
+    let TextDocumentPosition { text_document, position, .. } = read(params)?;
     let (columns, desk) = (server.columns, Arc::clone(&server.desk));
     let snippets = server.client.takes_snippets;
     let (house, source) = server.text(&text_document.uri)?;
@@ -44,7 +44,7 @@ pub(super) fn complete(server: &mut Server, params: Value) -> Result<String, Ref
         },
     });
     let list = List { is_incomplete: found.more, items: items.collect() };
-    serde_json::to_string(&list).map_err(|error| Refusal::new(Refusal::INTERNAL, error.to_string()))
+    serde_json::to_string(&list).map_err(|error| ResponseError::new(ResponseError::INTERNAL, error.to_string()))
 }
 
 #[derive(Serialize)]
@@ -106,7 +106,7 @@ fn plain(snippet: &str) -> String {
 }
 
 pub(super) fn signature(server: &mut Server, params: Value) -> Answer {
-    let AtPlace { text_document, position, .. } = read(params)?;
+    let TextDocumentPosition { text_document, position, .. } = read(params)?;
     let columns = server.columns;
     let (house, source) = server.text(&text_document.uri)?;
     let at = text_of(house, source, columns).offset(position);
@@ -122,7 +122,7 @@ pub(super) fn signature(server: &mut Server, params: Value) -> Answer {
 }
 
 pub(super) fn format(server: &mut Server, params: Value) -> Answer {
-    let OfDocument { text_document } = read(params)?;
+    let TextDocumentParams { text_document } = read(params)?;
     laid_out(server, &text_document.uri, |_, _| true)
 }
 

@@ -1,9 +1,9 @@
 //! One entry on the page: a line, and behind it why it failed, what was sent and what came back.
 
 use super::text::{Content, Time, fitting};
-use crate::entry::{Entry, Failed, Sides};
+use crate::entry::{DiffRecord, Entry, FailedCheck};
 use crate::explain::difference_line;
-use crate::record::{Request, Response};
+use crate::record::{RequestRecord, ResponseRecord};
 use maud::{Markup, html};
 use std::borrow::Cow;
 use std::fmt::Write;
@@ -106,7 +106,7 @@ fn yields(entry: &Entry<'_>) -> Markup {
 }
 
 /// A check that failed: its place and words, its parts with their values, how long sides differ.
-fn check(failed: &Failed) -> Markup {
+fn check(failed: &FailedCheck) -> Markup {
     html! {
         div.check {
             p.why {
@@ -133,7 +133,7 @@ fn check(failed: &Failed) -> Markup {
     }
 }
 
-fn difference(sides: &Sides) -> Markup {
+fn difference(sides: &DiffRecord) -> Markup {
     html! {
         pre.difference tabindex="0" {
             "< " (Content(&sides.left)) "\n> " (Content(&sides.right)) "\n"
@@ -150,7 +150,7 @@ fn difference(sides: &Sides) -> Markup {
     }
 }
 
-fn sent(request: &Request<'_>, limit: usize) -> Markup {
+fn sent(request: &RequestRecord<'_>, limit: usize) -> Markup {
     let mut text = String::with_capacity(512);
     push(&mut text, &[&request.method, " ", &request.url, "\n"]);
     push_fields(&mut text, &request.headers);
@@ -161,7 +161,7 @@ fn sent(request: &Request<'_>, limit: usize) -> Markup {
     block("Sent", &text)
 }
 
-fn answer(response: &Response<'_>, limit: usize) -> Markup {
+fn answer(response: &ResponseRecord<'_>, limit: usize) -> Markup {
     let mut text = String::with_capacity(1024);
     for hop in &response.hops {
         push(&mut text, &[&hop.method, " ", &hop.url, " → ", &hop.status.to_string(), " ", &hop.location, "\n"]);

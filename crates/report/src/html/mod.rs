@@ -8,7 +8,7 @@ mod times;
 mod waterfall;
 
 use super::entry::Entry;
-use super::{About, Format, Frame, Streams};
+use super::{Format, Frame, RunInfo, Streams};
 use maud::{Render, html};
 use page::Page;
 use text::{Content, fitting};
@@ -71,7 +71,7 @@ impl Format for Html {
         to.all.push('\n');
     }
 
-    fn frame(&mut self, about: &About) -> Frame {
+    fn frame(&mut self, about: &RunInfo) -> Frame {
         let page = Page { page: self, about };
         Frame { head: page.head(), middle: page.middle(), tail: page.tail() }
     }

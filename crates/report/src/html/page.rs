@@ -2,7 +2,7 @@
 
 use super::Html;
 use super::text::{Content, Time, count};
-use crate::About;
+use crate::RunInfo;
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use chrono::SecondsFormat;
@@ -15,7 +15,7 @@ const SCRIPT: &str = include_str!("page.js");
 /// The page of a run.
 pub(super) struct Page<'p> {
     pub(super) page: &'p Html,
-    pub(super) about: &'p About,
+    pub(super) about: &'p RunInfo,
 }
 
 impl Page<'_> {

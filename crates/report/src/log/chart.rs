@@ -17,7 +17,7 @@ const BOTTOM: f64 = 384.0;
 
 /// A trend that is drawn under a title.
 #[derive(Debug)]
-pub struct Drawn<'t> {
+pub struct TrendChart<'t> {
     /// What it is a trend of.
     pub title: &'t str,
     /// The trend.
@@ -45,7 +45,7 @@ const PAGE_STYLE: &str = "
     td:nth-child(2), th:nth-child(2), td:last-child, th:last-child { text-align: left; }
     @media (prefers-color-scheme: dark) { body { background: #161a19; color: #e4e9e6; } }";
 
-impl Drawn<'_> {
+impl TrendChart<'_> {
     /// A file of its own.
     pub fn svg(&self) -> String {
         format!("<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n{}\n", self.drawing().into_string())
@@ -215,7 +215,7 @@ mod tests {
     fn all_that_is_drawn_stands_on_the_drawing() {
         let many: Vec<(u64, u64)> = (0..1_000).map(|n| (1_000 + n * n % 7_919, n % 90)).collect();
         for points in [&[(0, 0)][..], &[(3, 0), (5_000_000, 3 << 20)], &many] {
-            let svg = Drawn { title: "read-lot", trend: &trend(points, None) }.svg();
+            let svg = TrendChart { title: "read-lot", trend: &trend(points, None) }.svg();
             let elements = elements(&svg);
             // One for the time, one for the size of each answer, and the mark of the slowest.
             let circles = elements.iter().filter(|(name, _)| name == "circle").count();
@@ -234,7 +234,7 @@ mod tests {
     #[test]
     fn the_longest_time_stands_highest_and_a_jump_tells_its_commit() {
         let times = [10, 11, 10, 9, 10, 10, 30, 31, 29, 30, 45, 30].map(|millis| (millis * 1_000, 100));
-        let svg = Drawn { title: "read-lot", trend: &trend(&times, Some("0a1b2c3d4e5f+")) }.svg();
+        let svg = TrendChart { title: "read-lot", trend: &trend(&times, Some("0a1b2c3d4e5f+")) }.svg();
         let elements = elements(&svg);
         let of = |attributes: &[(String, String)], wanted: &str| -> Option<String> {
             attributes.iter().find(|(name, _)| name == wanted).map(|(_, value)| value.clone())
@@ -255,7 +255,7 @@ mod tests {
     fn hostile_names_stay_text() {
         let title = "</title><script>alert('L-2039')</script> & \"lots\"";
         let trend = trend(&[(1_000, 5)], Some("<b>main</b>"));
-        let drawn = Drawn { title, trend: &trend };
+        let drawn = TrendChart { title, trend: &trend };
         for text in [drawn.svg(), drawn.page()] {
             assert!(!text.contains("<script") && !text.contains("<b>"), "{text}");
             assert!(text.contains("&lt;script&gt;alert('L-2039')&lt;/script&gt; &amp; "), "{text}");
@@ -267,7 +267,7 @@ mod tests {
     #[test]
     fn a_page_has_a_row_an_answer_the_newest_first() {
         let page =
-            Drawn { title: "read-lot", trend: &trend(&[(900, 5), (12_345, 2_048), (2_500_000, 0)], None) }.page();
+            TrendChart { title: "read-lot", trend: &trend(&[(900, 5), (12_345, 2_048), (2_500_000, 0)], None) }.page();
         let cells: Vec<&str> = page.split("<td>").skip(1).filter_map(|rest| rest.split("</td>").next()).collect();
         let rows: Vec<String> = cells.chunks(6).map(|row| [row[0], row[2], row[3], row[4]].join(" ")).collect();
         assert_eq!(rows, ["3 2.50 s 0 B 200", "2 12 ms 2048 B 200", "1 0.9 ms 5 B 200"]);

@@ -1,8 +1,8 @@
 //! What differs between two answers: status, header fields, and the body by what it is.
 
-use super::shape::{Shape, kind};
+use super::shape::{TextShape, kind};
 use crate::log::list_diff;
-use crate::log::list_diff::Step;
+use crate::log::list_diff::ListEdit;
 use serde_json::{Number, Value};
 use serde_json_path::JsonPath;
 use std::borrow::Cow;
@@ -42,7 +42,7 @@ const MOST_TOLD: usize = 500;
 
 /// How to compare.
 #[derive(Debug, Default)]
-pub struct Comparing {
+pub struct CompareOptions {
     /// What does not count.
     pub ignore: Vec<Ignore>,
     /// Whether only structure and types count.
@@ -86,7 +86,7 @@ impl Ignore {
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Comparison {
     /// The differences in the order they stand.
-    pub found: Vec<Found>,
+    pub found: Vec<BodyDifference>,
     /// How many more there are.
     pub more: usize,
 }
@@ -97,27 +97,27 @@ impl Comparison {
         self.found.is_empty()
     }
 
-    fn add(&mut self, place: impl Into<String>, change: Change) {
+    fn add(&mut self, place: impl Into<String>, change: PartChange) {
         match self.found.len() {
             MOST_TOLD => self.more += 1,
-            _ => self.found.push(Found { place: place.into(), change }),
+            _ => self.found.push(BodyDifference { place: place.into(), change }),
         }
     }
 }
 
 /// One difference.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Found {
+pub struct BodyDifference {
     /// Where: `status`, `headers.content-type`, `body.lots[3].bins`; the member of a list by its key, if it has
     /// one, as in `body.lots[id=L-2041]`.
     pub place: String,
     /// What.
-    pub change: Change,
+    pub change: PartChange,
 }
 
 /// What became of a part.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Change {
+pub enum PartChange {
     /// It was not there before: its value, as JSON.
     Added(String),
     /// It is not there any more: what it was.
@@ -133,11 +133,11 @@ pub enum Change {
 }
 
 /// Compares two answers.
-pub fn compare(left: &Exchange, right: &Exchange, how: &Comparing) -> Comparison {
+pub fn compare(left: &Exchange, right: &Exchange, how: &CompareOptions) -> Comparison {
     let mut found = Comparison::default();
     let ignores = |what: fn(&Ignore) -> bool| how.ignore.iter().any(what);
     if left.status != right.status && !ignores(|part| matches!(part, Ignore::Status)) {
-        found.add("status", Change::Changed(left.status.to_string(), right.status.to_string()));
+        found.add("status", PartChange::Changed(left.status.to_string(), right.status.to_string()));
     }
     if !ignores(|part| matches!(part, Ignore::Headers(None))) {
         headers(left, right, how, &mut found);
@@ -148,7 +148,7 @@ pub fn compare(left: &Exchange, right: &Exchange, how: &Comparing) -> Comparison
     found
 }
 
-fn headers(left: &Exchange, right: &Exchange, how: &Comparing, found: &mut Comparison) {
+fn headers(left: &Exchange, right: &Exchange, how: &CompareOptions, found: &mut Comparison) {
     let ignored = |name: &str| how.ignore.iter().any(|part| matches!(part, Ignore::Headers(Some(own)) if own == name));
     let (ours, theirs) = (fields(left), fields(right));
     for (name, value) in &ours {
@@ -156,16 +156,16 @@ fn headers(left: &Exchange, right: &Exchange, how: &Comparing, found: &mut Compa
             continue;
         }
         match theirs.iter().find(|(other, _)| other == name) {
-            None => found.add(field(name), Change::Removed(value.clone())),
+            None => found.add(field(name), PartChange::Removed(value.clone())),
             Some((_, other)) if other != value && !how.shape => {
-                found.add(field(name), Change::Changed(value.clone(), other.clone()));
+                found.add(field(name), PartChange::Changed(value.clone(), other.clone()));
             }
             Some(_) => {}
         }
     }
     for (name, value) in theirs {
         if !ignored(&name) && !ours.iter().any(|(own, _)| *own == name) {
-            found.add(field(&name), Change::Added(value));
+            found.add(field(&name), PartChange::Added(value));
         }
     }
 }
@@ -193,7 +193,7 @@ fn fields(exchange: &Exchange) -> Vec<(String, String)> {
     joined
 }
 
-fn body(left: &Exchange, right: &Exchange, how: &Comparing, found: &mut Comparison) {
+fn body(left: &Exchange, right: &Exchange, how: &CompareOptions, found: &mut Comparison) {
     if left.body == right.body && left.size == right.size && left.digest == right.digest {
         return;
     }
@@ -206,19 +206,21 @@ fn body(left: &Exchange, right: &Exchange, how: &Comparing, found: &mut Comparis
         };
         let (ours, theirs) = (own(left), own(right));
         if ours != theirs {
-            found.add("body", Change::Changed(ours, theirs));
+            found.add("body", PartChange::Changed(ours, theirs));
         }
         return;
     }
     match (json(left, how), json(right, how)) {
-        (Some(ours), Some(theirs)) if how.shape => shapes("body", &Shape::of(&ours), &Shape::of(&theirs), found),
+        (Some(ours), Some(theirs)) if how.shape => {
+            shapes("body", &TextShape::of(&ours), &TextShape::of(&theirs), found)
+        }
         (Some(ours), Some(theirs)) => values(&mut "body".to_owned(), &ours, &theirs, found),
         _ => texts(left, right, how, found),
     }
 }
 
 /// A JSON body without what does not count.
-fn json(exchange: &Exchange, how: &Comparing) -> Option<Value> {
+fn json(exchange: &Exchange, how: &CompareOptions) -> Option<Value> {
     let text = exchange.text();
     if !text.trim_start().starts_with(['{', '[']) && !exchange.media_type().ends_with("json") {
         return None;
@@ -256,11 +258,11 @@ fn values(place: &mut String, left: &Value, right: &Value, found: &mut Compariso
                     Some(other) => {
                         inside(place, |place| push_member(place, name), |place| values(place, value, other, found))
                     }
-                    None => found.add(member(place, name), Change::Removed(value.to_string())),
+                    None => found.add(member(place, name), PartChange::Removed(value.to_string())),
                 }
             }
             for (name, value) in theirs.iter().filter(|(name, _)| !ours.contains_key(*name)) {
-                found.add(member(place, name), Change::Added(value.to_string()));
+                found.add(member(place, name), PartChange::Added(value.to_string()));
             }
         }
         (Value::Array(ours), Value::Array(theirs)) => items(place, ours, theirs, found),
@@ -269,11 +271,11 @@ fn values(place: &mut String, left: &Value, right: &Value, found: &mut Compariso
     }
 }
 
-fn changed(left: &Value, right: &Value) -> Change {
+fn changed(left: &Value, right: &Value) -> PartChange {
     let (ours, theirs) = (left.to_string(), right.to_string());
     match kind(left) == kind(right) {
-        true => Change::Changed(ours, theirs),
-        false => Change::OtherType(ours, theirs),
+        true => PartChange::Changed(ours, theirs),
+        false => PartChange::OtherType(ours, theirs),
     }
 }
 
@@ -299,23 +301,23 @@ fn items(place: &mut String, left: &[Value], right: &[Value], found: &mut Compar
     };
     for step in list_diff::pair(left, right, key.as_deref()) {
         match step {
-            Step::Both(old, new) => {
+            ListEdit::Both(old, new) => {
                 // Most members are what they were, and need no name.
                 if left[old] != right[new] {
                     let name = name(&left[old], new);
                     inside(place, |place| place.push_str(&name), |place| values(place, &left[old], &right[new], found));
                 }
             }
-            Step::Moved(old, new) => {
+            ListEdit::Moved(old, new) => {
                 let name = name(&left[old], new);
-                found.add(format!("{place}{name}"), Change::Moved(old, new));
+                found.add(format!("{place}{name}"), PartChange::Moved(old, new));
                 inside(place, |place| place.push_str(&name), |place| values(place, &left[old], &right[new], found));
             }
-            Step::Gone(old) => {
-                found.add(format!("{place}{}", name(&left[old], old)), Change::Removed(left[old].to_string()))
+            ListEdit::Gone(old) => {
+                found.add(format!("{place}{}", name(&left[old], old)), PartChange::Removed(left[old].to_string()))
             }
-            Step::New(new) => {
-                found.add(format!("{place}{}", name(&right[new], new)), Change::Added(right[new].to_string()))
+            ListEdit::New(new) => {
+                found.add(format!("{place}{}", name(&right[new], new)), PartChange::Added(right[new].to_string()))
             }
         }
     }
@@ -329,21 +331,23 @@ fn inside(place: &mut String, go: impl FnOnce(&mut String), work: impl FnOnce(&m
     place.truncate(length);
 }
 
-fn shapes(place: &str, left: &Shape, right: &Shape, found: &mut Comparison) {
+fn shapes(place: &str, left: &TextShape, right: &TextShape, found: &mut Comparison) {
     if left.types != right.types {
-        found.add(place, Change::OtherType(left.words(), right.words()));
+        found.add(place, PartChange::OtherType(left.words(), right.words()));
     }
     for (name, shape) in &left.members {
         match right.members.get(name) {
             Some(other) => shapes(&member(place, name), shape, other, found),
             // Where no object stands any more, that was told.
-            None if right.types.contains(&"object") => found.add(member(place, name), Change::Removed(shape.words())),
+            None if right.types.contains(&"object") => {
+                found.add(member(place, name), PartChange::Removed(shape.words()))
+            }
             None => {}
         }
     }
     if left.types.contains(&"object") {
         for (name, shape) in right.members.iter().filter(|(name, _)| !left.members.contains_key(*name)) {
-            found.add(member(place, name), Change::Added(shape.words()));
+            found.add(member(place, name), PartChange::Added(shape.words()));
         }
     }
     // An empty list does not tell what would stand in it.
@@ -370,7 +374,7 @@ fn push_member(place: &mut String, name: &str) {
     };
 }
 
-fn texts(left: &Exchange, right: &Exchange, how: &Comparing, found: &mut Comparison) {
+fn texts(left: &Exchange, right: &Exchange, how: &CompareOptions, found: &mut Comparison) {
     let described = |exchange: &Exchange| match exchange.nature() {
         BodyKind::Text => None,
         BodyKind::Binary(kind, _) => Some(format!("{kind}, {} bytes", exchange.size)),
@@ -384,7 +388,7 @@ fn texts(left: &Exchange, right: &Exchange, how: &Comparing, found: &mut Compari
             let (ours, theirs) = (words(ours, left), words(theirs, right));
             let at = left.body.iter().zip(&right.body).take_while(|(own, other)| own == other).count();
             if !how.shape || ours.split(',').next() != theirs.split(',').next() {
-                found.add("body", Change::Changed(ours, format!("{theirs}, other bytes from {at} on")));
+                found.add("body", PartChange::Changed(ours, format!("{theirs}, other bytes from {at} on")));
             }
             return;
         }
@@ -393,11 +397,11 @@ fn texts(left: &Exchange, right: &Exchange, how: &Comparing, found: &mut Compari
     if how.shape {
         if ours.is_empty() != theirs.is_empty() {
             let words = |text: &str| if text.is_empty() { "nothing" } else { "text" }.to_owned();
-            found.add("body", Change::OtherType(words(&ours), words(&theirs)));
+            found.add("body", PartChange::OtherType(words(&ours), words(&theirs)));
         }
         return;
     }
     if ours != theirs {
-        found.add("body", Change::Lines(diff_lines(&ours, &theirs)));
+        found.add("body", PartChange::Lines(diff_lines(&ours, &theirs)));
     }
 }

@@ -1,33 +1,33 @@
-use super::compare::{Change, Comparing, Comparison, Ignore, compare};
-use crate::log::list_diff::{Step, pair};
+use super::compare::{CompareOptions, Comparison, Ignore, PartChange, compare};
+use crate::log::list_diff::{ListEdit, pair};
 use proptest::prelude::*;
 use serde_json::{Value, json};
 use yieldtray_test_support::{answer, json_answer};
 
 fn told(found: &Comparison) -> Vec<String> {
-    let words = |change: &Change| match change {
-        Change::Added(value) => format!("+ {value}"),
-        Change::Removed(value) => format!("- {value}"),
-        Change::Changed(old, new) => format!("{old} -> {new}"),
-        Change::OtherType(old, new) => format!("{old} => {new}"),
-        Change::Moved(old, new) => format!("from {old} to {new}"),
-        Change::Lines(lines) => format!("{lines:?}"),
+    let words = |change: &PartChange| match change {
+        PartChange::Added(value) => format!("+ {value}"),
+        PartChange::Removed(value) => format!("- {value}"),
+        PartChange::Changed(old, new) => format!("{old} -> {new}"),
+        PartChange::OtherType(old, new) => format!("{old} => {new}"),
+        PartChange::Moved(old, new) => format!("from {old} to {new}"),
+        PartChange::Lines(lines) => format!("{lines:?}"),
     };
     found.found.iter().map(|one| format!("{} {}", one.place, words(&one.change))).collect()
 }
 
-fn bodies(left: &str, right: &str, how: &Comparing) -> Vec<String> {
+fn bodies(left: &str, right: &str, how: &CompareOptions) -> Vec<String> {
     told(&compare(&json_answer(200, left), &json_answer(200, right), how))
 }
 
-fn ignoring(parts: &[&str]) -> Comparing {
+fn ignoring(parts: &[&str]) -> CompareOptions {
     let ignore = parts.iter().map(|part| Ignore::parse(part).expect("it is a part")).collect();
-    Comparing { ignore, shape: false }
+    CompareOptions { ignore, shape: false }
 }
 
 #[test]
 fn json_is_compared_by_what_it_is() {
-    let plain = Comparing::default();
+    let plain = CompareOptions::default();
     for (left, right, wanted) in [
         ("{\"a\":1,\"b\":[1,2]}", "{ \"b\": [1, 2], \"a\": 1.0 }", vec![]),
         ("{\"bins\":24}", "{\"bins\":25}", vec!["body.bins 24 -> 25"]),
@@ -75,9 +75,9 @@ fn what_does_not_count_is_left_out() {
         |status, shift| answer(status, &[("Date", "today"), ("X-Shift", shift), ("Content-Type", "text/plain")], "");
     let mut other = from(404, "late");
     other.headers.push(("Retry-After".to_owned(), b"5".to_vec()));
-    let found = |how: &Comparing| told(&compare(&from(200, "early"), &other, how));
+    let found = |how: &CompareOptions| told(&compare(&from(200, "early"), &other, how));
     assert_eq!(
-        found(&Comparing::default()),
+        found(&CompareOptions::default()),
         ["status 200 -> 404", "headers.x-shift early -> late", "headers.retry-after + 5"]
     );
     assert_eq!(found(&ignoring(&["status", "headers.X-Shift"])), ["headers.retry-after + 5"]);
@@ -90,7 +90,7 @@ fn what_does_not_count_is_left_out() {
 
 #[test]
 fn a_shape_is_structure_and_types_alone() {
-    let shape = Comparing { shape: true, ..Comparing::default() };
+    let shape = CompareOptions { shape: true, ..CompareOptions::default() };
     let lots = "{\"lots\":[{\"id\":1,\"note\":null},{\"id\":2,\"note\":\"wet\",\"zone\":\"n\"}],\"next\":null}";
     assert_eq!(
         bodies(
@@ -117,14 +117,14 @@ fn a_shape_is_structure_and_types_alone() {
 fn other_bodies_are_compared_as_they_are() {
     let text = |body: &str| answer(200, &[("content-type", "text/csv")], body);
     let far: String = (0..5_000).map(|row| format!("L-{row},24\n")).collect();
-    let found = compare(&text(&far), &text(&far.replace("L-4990,24", "L-4990,25")), &Comparing::default());
+    let found = compare(&text(&far), &text(&far.replace("L-4990,24", "L-4990,25")), &CompareOptions::default());
     let lines = told(&found).concat();
     assert!(lines.contains("Left(\"L-4990,24\"), Right(\"L-4990,25\")"), "{lines}");
     assert!(lines.starts_with("body [Skipped(4988)"), "{lines}");
     let mut image = answer(200, &[("content-type", "image/png")], "\u{0}\u{1}abc");
     let mut other = answer(200, &[("content-type", "image/png")], "\u{0}\u{1}abd");
     assert_eq!(
-        told(&compare(&image, &other, &Comparing::default())),
+        told(&compare(&image, &other, &CompareOptions::default())),
         ["body image/png, 5 bytes -> image/png, 5 bytes, other bytes from 4 on"]
     );
     // What was let go is told by its digest.
@@ -133,11 +133,11 @@ fn other_bodies_are_compared_as_they_are() {
         exchange.digest = Some(digest.to_owned());
     }
     assert_eq!(
-        told(&compare(&image, &other, &Comparing::default())),
+        told(&compare(&image, &other, &CompareOptions::default())),
         ["body 5 bytes, BLAKE3 aa -> 5 bytes, BLAKE3 bb"]
     );
     other.digest = Some("aa".to_owned());
-    assert!(compare(&image, &other, &Comparing::default()).is_same());
+    assert!(compare(&image, &other, &CompareOptions::default()).is_same());
 }
 
 /// JSON values, small and deep enough to go wrong.
@@ -161,15 +161,15 @@ proptest! {
     #[test]
     fn only_the_same_is_the_same(left in any_json(), right in any_json()) {
         let answers = |value: &Value| json_answer(200, &value.to_string());
-        let found = compare(&answers(&left), &answers(&right), &Comparing::default());
+        let found = compare(&answers(&left), &answers(&right), &CompareOptions::default());
         prop_assert_eq!(found.is_same(), left == right, "{:?}", found);
-        let shape = Comparing { shape: true, ..Comparing::default() };
+        let shape = CompareOptions { shape: true, ..CompareOptions::default() };
         let own = compare(&answers(&left), &answers(&left), &shape);
         prop_assert!(own.is_same());
         if let (Value::Array(ours), Value::Array(theirs)) = (&left, &right) {
             let steps = pair(ours, theirs, super::list_diff::key_of(ours, theirs));
-            let olds = steps.iter().filter_map(|step| match step { Step::Both(old, _) | Step::Moved(old, _) | Step::Gone(old) => Some(*old), Step::New(_) => None });
-            let news = steps.iter().filter_map(|step| match step { Step::Both(_, new) | Step::Moved(_, new) | Step::New(new) => Some(*new), Step::Gone(_) => None });
+            let olds = steps.iter().filter_map(|step| match step { ListEdit::Both(old, _) | ListEdit::Moved(old, _) | ListEdit::Gone(old) => Some(*old), ListEdit::New(_) => None });
+            let news = steps.iter().filter_map(|step| match step { ListEdit::Both(_, new) | ListEdit::Moved(_, new) | ListEdit::New(new) => Some(*new), ListEdit::Gone(_) => None });
             let (mut olds, mut news): (Vec<_>, Vec<_>) = (olds.collect(), news.collect());
             olds.sort_unstable();
             news.sort_unstable();

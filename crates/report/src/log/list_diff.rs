@@ -14,7 +14,7 @@ const MOST_PUZZLED: usize = 4_000;
 
 /// What became of the members of a list.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub(super) enum Step {
+pub(super) enum ListEdit {
     /// The one at the first place stands at the second place now.
     Both(usize, usize),
     /// The same, and it stands in another order than those around it.
@@ -51,14 +51,14 @@ pub(super) fn label(value: &Value) -> Option<String> {
 }
 
 /// Pairs the members of two lists: by their key, if they have one, else by what they are and where they stand.
-pub(super) fn pair(left: &[Value], right: &[Value], key: Option<&str>) -> Vec<Step> {
+pub(super) fn pair(left: &[Value], right: &[Value], key: Option<&str>) -> Vec<ListEdit> {
     match key {
         Some(key) => by_key(left, right, key),
         None => by_place(left, right),
     }
 }
 
-fn by_key(left: &[Value], right: &[Value], key: &str) -> Vec<Step> {
+fn by_key(left: &[Value], right: &[Value], key: &str) -> Vec<ListEdit> {
     let labels = |list: &[Value]| list.iter().map(|item| label(&item[key]).unwrap_or_default()).collect::<Vec<_>>();
     let (ours, theirs) = (labels(left), labels(right));
     let places: FxHashMap<&str, usize> = ours.iter().enumerate().map(|(at, label)| (label.as_str(), at)).collect();
@@ -67,13 +67,13 @@ fn by_key(left: &[Value], right: &[Value], key: &str) -> Vec<Step> {
     let in_order = longest_rise(&common.iter().map(|(old, _)| *old).collect::<Vec<_>>());
     let mut steps = Vec::with_capacity(left.len());
     let still: FxHashMap<usize, ()> = common.iter().map(|(old, _)| (*old, ())).collect();
-    steps.extend((0..left.len()).filter(|old| !still.contains_key(old)).map(Step::Gone));
+    steps.extend((0..left.len()).filter(|old| !still.contains_key(old)).map(ListEdit::Gone));
     let mut common = common.into_iter().zip(in_order).peekable();
     for at in 0..right.len() {
         match common.next_if(|((_, new), _)| *new == at) {
-            Some(((old, new), true)) => steps.push(Step::Both(old, new)),
-            Some(((old, new), false)) => steps.push(Step::Moved(old, new)),
-            None => steps.push(Step::New(at)),
+            Some(((old, new), true)) => steps.push(ListEdit::Both(old, new)),
+            Some(((old, new), false)) => steps.push(ListEdit::Moved(old, new)),
+            None => steps.push(ListEdit::New(at)),
         }
     }
     steps
@@ -101,21 +101,21 @@ fn longest_rise(numbers: &[usize]) -> Vec<bool> {
     rises
 }
 
-fn by_place(left: &[Value], right: &[Value]) -> Vec<Step> {
+fn by_place(left: &[Value], right: &[Value]) -> Vec<ListEdit> {
     let prints = |list: &[Value]| list.iter().map(print).collect::<Vec<u64>>();
     let (ours, theirs) = (prints(left), prints(right));
     let alike = ours.iter().zip(&theirs).take_while(|(old, new)| old == new).count();
     let (ours, theirs) = (&ours[alike..], &theirs[alike..]);
     let behind = ours.iter().rev().zip(theirs.iter().rev()).take_while(|(old, new)| old == new).count();
     let (ours, theirs) = (&ours[..ours.len() - behind], &theirs[..theirs.len() - behind]);
-    let mut steps: Vec<Step> = (0..alike).map(|at| Step::Both(at, at)).collect();
+    let mut steps: Vec<ListEdit> = (0..alike).map(|at| ListEdit::Both(at, at)).collect();
     if ours.len() + theirs.len() > MOST_PUZZLED {
         replace(&mut steps, (alike, ours.len()), (alike, theirs.len()));
     } else {
         for op in capture_diff_slices(Algorithm::Myers, ours, theirs) {
             match op {
                 DiffOp::Equal { old_index, new_index, len } => {
-                    steps.extend((alike..alike + len).map(|at| Step::Both(old_index + at, new_index + at)));
+                    steps.extend((alike..alike + len).map(|at| ListEdit::Both(old_index + at, new_index + at)));
                 }
                 DiffOp::Delete { old_index, old_len, new_index } => {
                     replace(&mut steps, (alike + old_index, old_len), (alike + new_index, 0));
@@ -130,17 +130,17 @@ fn by_place(left: &[Value], right: &[Value]) -> Vec<Step> {
         }
     }
     let rest = (left.len() - behind..left.len()).zip(right.len() - behind..right.len());
-    steps.extend(rest.map(|(old, new)| Step::Both(old, new)));
+    steps.extend(rest.map(|(old, new)| ListEdit::Both(old, new)));
     steps
 }
 
 /// What stands in another's place is the other, changed; of the longer side the rest is gone or new. Each is a
 /// place and a length.
-fn replace(steps: &mut Vec<Step>, (old, gone): (usize, usize), (new, come): (usize, usize)) {
+fn replace(steps: &mut Vec<ListEdit>, (old, gone): (usize, usize), (new, come): (usize, usize)) {
     let both = gone.min(come);
-    steps.extend((0..both).map(|at| Step::Both(old + at, new + at)));
-    steps.extend((old + both..old + gone).map(Step::Gone));
-    steps.extend((new + both..new + come).map(Step::New));
+    steps.extend((0..both).map(|at| ListEdit::Both(old + at, new + at)));
+    steps.extend((old + both..old + gone).map(ListEdit::Gone));
+    steps.extend((new + both..new + come).map(ListEdit::New));
 }
 
 /// The same number for the same value. Should two values share one by chance, they are compared all the same.

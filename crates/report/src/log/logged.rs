@@ -1,6 +1,6 @@
 use crate::record;
 use crate::record::header_value;
-use crate::record::{LARGEST_BODY, Phases, Request, Response};
+use crate::record::{MAX_REPORTED_BODY, Phases, RequestRecord, ResponseRecord};
 use crate::{Entry, duration, millis};
 use bytes::Bytes;
 use serde::{Deserialize, Serialize};
@@ -17,19 +17,19 @@ use yieldtray_http::{MASK, is_secret_header};
 use yieldtray_workspace::secret::Masker;
 
 /// Of a larger body, in bytes, the log keeps only the size and the digest.
-pub const LARGEST_LOGGED: u64 = LARGEST_BODY;
+pub const MAX_LOGGED_BODY: u64 = MAX_REPORTED_BODY;
 
 /// An exchange as the log keeps it, every secret masked.
 #[derive(Clone, Debug, PartialEq)]
-pub struct Past<'k> {
+pub struct LoggedExchange<'k> {
     /// The cell, and how it came out.
     pub entry: Cow<'k, Entry<'static>>,
     /// What made-up values came from.
     pub seed: u64,
     /// The request's body.
-    pub sent: Held<'k>,
+    pub sent: StoredBody<'k>,
     /// The answer's body.
-    pub came: Held<'k>,
+    pub came: StoredBody<'k>,
     /// The method and the address of the last hop, where it is not the first one.
     last_hop: Option<(String, String)>,
     /// The answer, if there was one, but for its header fields and its body.
@@ -54,7 +54,7 @@ struct Answer {
 
 /// A body, as far as it is kept.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Held<'k> {
+pub struct StoredBody<'k> {
     /// How many bytes it had.
     pub size: u64,
     /// Its bytes, secrets masked; `None` where it was too large.
@@ -65,7 +65,7 @@ pub struct Held<'k> {
 
 /// All but header fields and bodies.
 #[derive(Serialize, Deserialize)]
-struct Head<E, A> {
+struct LoggedHead<E, A> {
     entry: E,
     seed: u64,
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -88,9 +88,9 @@ fn is_nothing(size: &u64) -> bool {
 /// Why what the log holds cannot be read.
 #[derive(Debug, thiserror::Error)]
 #[error("an exchange of the log cannot be read: {0}")]
-pub struct Unreadable(#[from] serde_json::Error);
+pub struct LoggedReadError(#[from] serde_json::Error);
 
-impl<'k> Past<'k> {
+impl<'k> LoggedExchange<'k> {
     /// What the log keeps of a cell and its exchange. `masker` must hide secrets.
     pub fn of(mut entry: Cow<'k, Entry<'static>>, kept: &'k CapturedExchange, masker: &Masker, seed: u64) -> Self {
         let answer = kept.answer.as_ref();
@@ -114,8 +114,8 @@ impl<'k> Past<'k> {
             last_hop: (!is_first).then(|| (last.0.to_owned(), last.1)),
             entry,
             seed,
-            sent: kept.sent.body.as_ref().map_or_else(Held::default, |body| sent(body, masker)),
-            came: answer.map_or_else(Held::default, |answer| came(answer, masker)),
+            sent: kept.sent.body.as_ref().map_or_else(StoredBody::default, |body| sent(body, masker)),
+            came: answer.map_or_else(StoredBody::default, |answer| came(answer, masker)),
             answer: answer.map(|answer| Answer::of(answer, masker)),
             fields,
         }
@@ -123,7 +123,7 @@ impl<'k> Past<'k> {
 
     /// Everything but header fields and bodies, as JSON.
     pub fn head(&self) -> String {
-        let head = Head {
+        let head = LoggedHead {
             entry: &*self.entry,
             seed: self.seed,
             last_hop: self.last_hop.clone(),
@@ -146,16 +146,16 @@ impl<'k> Past<'k> {
         fields: String,
         sent: Option<Vec<u8>>,
         came: Option<Vec<u8>>,
-    ) -> Result<Past<'static>, Unreadable> {
-        let head: Head<Entry<'static>, Answer> = serde_json::from_str(head)?;
-        let Head { entry, seed, last_hop, answer, sent_size, sent_blake3, came_blake3 } = head;
+    ) -> Result<LoggedExchange<'static>, LoggedReadError> {
+        let head: LoggedHead<Entry<'static>, Answer> = serde_json::from_str(head)?;
+        let LoggedHead { entry, seed, last_hop, answer, sent_size, sent_blake3, came_blake3 } = head;
         let size = entry.size.unwrap_or_default();
-        Ok(Past {
+        Ok(LoggedExchange {
             entry: Cow::Owned(entry),
             seed,
             last_hop,
-            sent: Held { size: sent_size, bytes: sent.map(Cow::Owned), digest: sent_blake3 },
-            came: Held { size, bytes: came.map(Cow::Owned), digest: came_blake3 },
+            sent: StoredBody { size: sent_size, bytes: sent.map(Cow::Owned), digest: sent_blake3 },
+            came: StoredBody { size, bytes: came.map(Cow::Owned), digest: came_blake3 },
             answer,
             fields,
         })
@@ -173,8 +173,8 @@ impl<'k> Past<'k> {
     pub fn with_exchange(&self) -> Entry<'static> {
         // Nothing in it is secret any more.
         let masker = Masker::default();
-        let request = self.prepared().map(|prepared| Request::of(&prepared, &masker).into_owned());
-        let response = self.exchange().map(|exchange| Response::of(&exchange, &masker).into_owned());
+        let request = self.prepared().map(|prepared| RequestRecord::of(&prepared, &masker).into_owned());
+        let response = self.exchange().map(|exchange| ResponseRecord::of(&exchange, &masker).into_owned());
         Entry { request, response, ..Entry::clone(&self.entry) }
     }
 
@@ -301,31 +301,31 @@ fn not_kept(size: u64) -> Body {
     Body::Pieces(vec![BodyPart::File(FileBody { path: PathBuf::new(), shown, size })])
 }
 
-fn sent<'k>(body: &'k Body, masker: &Masker) -> Held<'k> {
+fn sent<'k>(body: &'k Body, masker: &Masker) -> StoredBody<'k> {
     let size = body.size();
     let (bytes, digest) = match body {
-        Body::Bytes(bytes) if size <= LARGEST_LOGGED => (Some(masker.mask_bytes(bytes)), None),
+        Body::Bytes(bytes) if size <= MAX_LOGGED_BODY => (Some(masker.mask_bytes(bytes)), None),
         Body::Bytes(bytes) => (None, Some(digest(bytes))),
         // Files stand in it by their names.
         Body::Pieces(_) => match body.text() {
-            text if text.len() as u64 <= LARGEST_LOGGED => {
+            text if text.len() as u64 <= MAX_LOGGED_BODY => {
                 (Some(Cow::Owned(masker.mask(&text).into_owned().into_bytes())), None)
             }
             _ => (None, None),
         },
     };
-    Held { size, bytes, digest }
+    StoredBody { size, bytes, digest }
 }
 
-fn came<'k>(answer: &'k Exchange, masker: &Masker) -> Held<'k> {
+fn came<'k>(answer: &'k Exchange, masker: &Masker) -> StoredBody<'k> {
     let size = answer.size;
-    if !answer.holds_body() || size > LARGEST_LOGGED {
+    if !answer.holds_body() || size > MAX_LOGGED_BODY {
         let digest = answer.digest.clone().or_else(|| answer.holds_body().then(|| digest(&answer.body)));
-        return Held { size, bytes: None, digest };
+        return StoredBody { size, bytes: None, digest };
     }
     // Nearly every body is plain UTF-8, in which the masker sees all there is.
     if std::str::from_utf8(&answer.body).is_ok() && memchr::memchr(0, &answer.body).is_none() {
-        return Held { size, bytes: Some(masker.mask_bytes(&answer.body)), digest: None };
+        return StoredBody { size, bytes: Some(masker.mask_bytes(&answer.body)), digest: None };
     }
     let bytes = match (answer.nature(), answer.text()) {
         // In another charset a secret does not look as the masker knows it. The text is kept instead, with a
@@ -335,12 +335,12 @@ fn came<'k>(answer: &'k Exchange, masker: &Masker) -> Held<'k> {
         }
         _ => masker.mask_bytes(&answer.body),
     };
-    Held { size, bytes: Some(bytes), digest: None }
+    StoredBody { size, bytes: Some(bytes), digest: None }
 }
 
 /// The request that was sent then, with the secrets of `now` where it is masked: `now` is the request of the
 /// same cell as its file makes it today. The error names the part whose secret cannot be found.
-pub fn fill_in(
+pub fn restore_secrets(
     then: PreparedRequest,
     now: Option<&PreparedRequest>,
     masker: &Masker,

@@ -17,7 +17,7 @@ mod compare_tests;
 #[cfg(test)]
 mod past_tests;
 
-pub use chart::Drawn;
-pub use compare::{Change, Comparing, Comparison, Found, Ignore, compare};
-pub use logged::{Held, LARGEST_LOGGED, Past, Unreadable, fill_in};
-pub use trend::{Jump, Point, Trend};
+pub use chart::TrendChart;
+pub use compare::{BodyDifference, CompareOptions, Comparison, Ignore, PartChange, compare};
+pub use logged::{LoggedExchange, LoggedReadError, MAX_LOGGED_BODY, StoredBody, restore_secrets};
+pub use trend::{ChangePoint, Point, Trend};

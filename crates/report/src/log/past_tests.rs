@@ -1,5 +1,5 @@
 use crate::Entry;
-use crate::log::logged::{LARGEST_LOGGED, Past, fill_in};
+use crate::log::logged::{LoggedExchange, MAX_LOGGED_BODY, restore_secrets};
 use bytes::Bytes;
 use std::borrow::Cow;
 use std::sync::Arc;
@@ -14,7 +14,7 @@ use yieldtray_workspace::secret::Masker;
 const DESK: &str = "#- desk.http\n%% Sign in\nPOST http://bench/session\n\n{}\n\n% check status == 201\n% yield token = body.token secret\n";
 
 /// What the log keeps of an exchange of the desk, and reads again.
-fn logged(answer: &Exchange, masker: &Masker) -> Past<'static> {
+fn logged(answer: &Exchange, masker: &Masker) -> LoggedExchange<'static> {
     with_run(DESK, &["desk.http"], settings(None, &[]), 1, |run| {
         let told = side_by_side(run, 1, &mut |_| 0, &mut |_| Ok(answer.clone()));
         let report = told.events.into_iter().find_map(|event| match event {
@@ -27,9 +27,9 @@ fn logged(answer: &Exchange, masker: &Masker) -> Past<'static> {
             sent: answer.sent.clone(),
             answer: Some(answer.clone()),
         };
-        let past = Past::of(Cow::Owned(Entry::of(run.workspace(), &report)), &kept, masker, 77);
-        let bytes = |held: &super::Held<'_>| held.bytes.as_ref().map(|bytes| bytes.to_vec());
-        let again = Past::read(&past.head(), past.fields().to_owned(), bytes(&past.sent), bytes(&past.came))
+        let past = LoggedExchange::of(Cow::Owned(Entry::of(run.workspace(), &report)), &kept, masker, 77);
+        let bytes = |held: &super::StoredBody<'_>| held.bytes.as_ref().map(|bytes| bytes.to_vec());
+        let again = LoggedExchange::read(&past.head(), past.fields().to_owned(), bytes(&past.sent), bytes(&past.came))
             .expect("it is read");
         assert_eq!(again, past);
         again
@@ -101,7 +101,7 @@ fn no_secret_is_kept_in_any_charset_and_no_large_body() {
     masker.add("t-canary-early");
     let past = logged(&full(), &masker);
     let bytes =
-        |held: &super::Held<'_>| String::from_utf8_lossy(held.bytes.as_deref().unwrap_or_default()).into_owned();
+        |held: &super::StoredBody<'_>| String::from_utf8_lossy(held.bytes.as_deref().unwrap_or_default()).into_owned();
     assert_eq!(bytes(&past.sent), "{\"password\":\"[secret]\"}");
     assert_eq!(bytes(&past.came), "{\"token\":\"[secret]\"}");
     assert!(past.is_masked() && !past.fields().contains("bench-key-4616"), "{}", past.fields());
@@ -115,7 +115,7 @@ fn no_secret_is_kept_in_any_charset_and_no_large_body() {
     strange.headers[0].1 = b"image/png".to_vec();
     assert_eq!(logged(&strange, &Masker::default()).came.bytes.as_deref(), Some(&wide[..]), "bytes stay as they are");
 
-    let mut large = answer(200, &[], &"x".repeat(LARGEST_LOGGED as usize + 1));
+    let mut large = answer(200, &[], &"x".repeat(MAX_LOGGED_BODY as usize + 1));
     let past = logged(&large, &masker);
     let digest = blake3::hash(&large.body).to_hex().to_string();
     assert_eq!((past.came.bytes.as_ref(), past.came.digest.as_deref()), (None, Some(digest.as_str())));
@@ -139,13 +139,13 @@ fn a_request_is_sent_again_with_the_secrets_of_now() {
     let then = || request("http://bench/lots?pin=[secret]&x=1", Some("[secret]"), "{\"bins\":1,\"pin\":\"[secret]\"}");
     let now =
         request("http://bench/lots?y=9&pin=new%2Bsecret", Some("new+secret"), "{\"bins\":9,\"pin\":\"new+secret\"}");
-    let filled = fill_in(then(), Some(&now), &masker).expect("all are found");
+    let filled = restore_secrets(then(), Some(&now), &masker).expect("all are found");
     assert_eq!(filled.url.as_str(), "http://bench/lots?pin=new%2Bsecret&x=1", "a parameter is where its name is");
     assert_eq!(filled.header("x-api-key"), Some("new+secret"));
     assert_eq!(filled.body.expect("a body").text(), "{\"bins\":1,\"pin\":\"new+secret\"}");
 
     let lacks = |then: PreparedRequest, now: Option<&PreparedRequest>| {
-        fill_in(then, now, &masker).expect_err("it cannot be filled in")
+        restore_secrets(then, now, &masker).expect_err("it cannot be filled in")
     };
     assert!(lacks(then(), None).contains("the address"));
     let without = request("http://bench/lots?pin=new%2Bsecret", None, "{}");
@@ -158,5 +158,5 @@ fn a_request_is_sent_again_with_the_secrets_of_now() {
     assert!(lacks(then(), Some(&renamed)).contains("the body"));
     // Without secrets nothing is needed of now.
     let plain = request("http://bench/lots", None, "{}");
-    assert_eq!(fill_in(plain.clone(), None, &masker).expect("nothing is masked").url, plain.url);
+    assert_eq!(restore_secrets(plain.clone(), None, &masker).expect("nothing is masked").url, plain.url);
 }

@@ -5,16 +5,16 @@ use std::collections::BTreeMap;
 
 /// The shape of a value, or of several that stand in one place.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub(super) struct Shape {
+pub(super) struct TextShape {
     /// The types that stand here.
     pub(super) types: Vec<&'static str>,
     /// The members of the objects among them.
-    pub(super) members: BTreeMap<String, Shape>,
+    pub(super) members: BTreeMap<String, TextShape>,
     /// What stands in the lists among them; `None` where none of them has a member.
-    pub(super) items: Option<Box<Shape>>,
+    pub(super) items: Option<Box<TextShape>>,
 }
 
-impl Shape {
+impl TextShape {
     pub(super) fn of(value: &Value) -> Self {
         let mut shape = Self::default();
         shape.add(value);
@@ -38,7 +38,7 @@ impl Shape {
                     match self.members.get_mut(name) {
                         Some(shape) => shape.add(member),
                         None => {
-                            self.members.insert(name.clone(), Shape::of(member));
+                            self.members.insert(name.clone(), TextShape::of(member));
                         }
                     }
                 }

@@ -19,7 +19,7 @@ pub struct Point {
 
 /// Where the times became others for good.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Jump {
+pub struct ChangePoint {
     /// The place of the first point that is other.
     pub at: usize,
     /// The median of those before it, in microseconds.
@@ -40,7 +40,7 @@ pub struct Trend {
     /// The place of the slowest.
     pub slowest: usize,
     /// Where the times jump.
-    pub jumps: Vec<Jump>,
+    pub jumps: Vec<ChangePoint>,
 }
 
 /// So many points on either side decide whether the times have become others.
@@ -69,8 +69,8 @@ fn median(numbers: &[u64]) -> u64 {
     sorted.get(sorted.len().saturating_sub(1) / 2).copied().unwrap_or_default()
 }
 
-fn jumps(times: &[u64]) -> Vec<Jump> {
-    let mut jumps: Vec<Jump> = Vec::new();
+fn jumps(times: &[u64]) -> Vec<ChangePoint> {
+    let mut jumps: Vec<ChangePoint> = Vec::new();
     let mut from = 0;
     for at in AROUND..times.len().saturating_sub(AROUND - 1) {
         if at < from + AROUND {
@@ -81,7 +81,7 @@ fn jumps(times: &[u64]) -> Vec<Jump> {
         // The medians part before the first point that is other: that one is looked for.
         let is_other = |time: u64| time.abs_diff(after) < time.abs_diff(before);
         if far && is_other(times[at]) && !is_other(times[at - 1]) {
-            jumps.push(Jump { at, before, after });
+            jumps.push(ChangePoint { at, before, after });
             from = at;
         }
     }

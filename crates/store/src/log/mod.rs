@@ -7,11 +7,11 @@ mod read;
 mod search;
 mod write;
 
-pub use read::{Filter, Place};
+pub use read::{CellRef, Filter};
 
 /// What a list tells of an exchange. Nothing in it is secret: whoever logs has masked it.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Summary {
+pub struct ExchangeRow {
     /// When it was sent, in milliseconds since 1970.
     pub at: i64,
     /// The environment; empty for none.
@@ -46,7 +46,7 @@ pub struct Summary {
 
 /// The rest of an exchange.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Message {
+pub struct ExchangePayload {
     /// Everything but header fields and bodies, as JSON.
     pub head: String,
     /// The header fields of both, a line each.
@@ -59,16 +59,16 @@ pub struct Message {
 
 /// An exchange as a list tells it, with its number.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Listed {
+pub struct NumberedExchange {
     /// Its number.
     pub number: i64,
     /// What a list tells of it.
-    pub summary: Summary,
+    pub summary: ExchangeRow,
 }
 
 /// How much of the log is kept.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Keeping {
+pub struct Retention {
     /// At most so many exchanges.
     pub exchanges: u32,
     /// None from before this time, in milliseconds since 1970.

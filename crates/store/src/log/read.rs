@@ -1,10 +1,10 @@
-use super::{Listed, Message, Summary};
+use super::{ExchangePayload, ExchangeRow, NumberedExchange};
 use crate::{Error, Store};
 use rusqlite::{OptionalExtension, Row, Statement, params};
 use std::collections::HashMap;
 
 /// A cell by its file and its name, and a row of it.
-pub type Place = (String, String, Option<i64>);
+pub type CellRef = (String, String, Option<i64>);
 
 /// Which exchanges. What is not said holds for all.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -23,7 +23,7 @@ pub struct Filter {
     pub failed: bool,
 }
 
-/// The columns of a [`Listed`], of a table called `exchange`.
+/// The columns of a [`NumberedExchange`], of a table called `exchange`.
 pub(super) const COLUMNS: &str =
     "number, at, environment, file, name, row, played_by, method, url, status, micros, size,
     outcome, checks, failed, revision";
@@ -69,7 +69,7 @@ impl Filter {
 
 impl Store {
     /// Goes through exchanges, the newest first, until `take` says that it has enough.
-    pub fn exchanges(&self, filter: &Filter, mut take: impl FnMut(Listed) -> bool) -> Result<(), Error> {
+    pub fn exchanges(&self, filter: &Filter, mut take: impl FnMut(NumberedExchange) -> bool) -> Result<(), Error> {
         let sql = format!("SELECT {COLUMNS} FROM exchange WHERE {} ORDER BY number DESC", filter.condition());
         let mut query = self.database.prepare(&sql)?;
         filter.bind(&mut query)?;
@@ -83,12 +83,12 @@ impl Store {
     }
 
     /// The exchange of that number.
-    pub fn exchange(&self, number: i64) -> Result<Option<(Listed, Message)>, Error> {
+    pub fn exchange(&self, number: i64) -> Result<Option<(NumberedExchange, ExchangePayload)>, Error> {
         self.one("number = ?1", params![number])
     }
 
     /// The last answer to each cell in an environment: its number, by file, name and row.
-    pub fn last_answers(&self, environment: &str) -> Result<HashMap<Place, i64>, Error> {
+    pub fn last_answers(&self, environment: &str) -> Result<HashMap<CellRef, i64>, Error> {
         let mut query = self.database.prepare(
             "SELECT file, name, row, number FROM exchange WHERE environment = ?1 AND status IS NOT NULL ORDER BY number",
         )?;
@@ -109,14 +109,18 @@ impl Store {
         environment: &str,
         (file, name): (&str, &str),
         row: Option<i64>,
-    ) -> Result<Option<(Listed, Message)>, Error> {
+    ) -> Result<Option<(NumberedExchange, ExchangePayload)>, Error> {
         self.one(
             "name = ?1 AND file = ?2 AND environment = ?3 AND row IS ?4 AND number < ?5 AND status IS NOT NULL",
             params![name, file, environment, row, before],
         )
     }
 
-    fn one(&self, condition: &str, parameters: impl rusqlite::Params) -> Result<Option<(Listed, Message)>, Error> {
+    fn one(
+        &self,
+        condition: &str,
+        parameters: impl rusqlite::Params,
+    ) -> Result<Option<(NumberedExchange, ExchangePayload)>, Error> {
         let mut query = self.database.prepare(&format!(
             "SELECT {COLUMNS}, head, fields, sent, came FROM exchange
              WHERE {condition} ORDER BY number DESC LIMIT 1"
@@ -124,7 +128,7 @@ impl Store {
         let found = query.query_row(parameters, |row| {
             Ok((
                 listed(row)?,
-                Message { head: row.get(16)?, fields: row.get(17)?, sent: row.get(18)?, came: row.get(19)? },
+                ExchangePayload { head: row.get(16)?, fields: row.get(17)?, sent: row.get(18)?, came: row.get(19)? },
             ))
         });
         Ok(found.optional()?)
@@ -139,10 +143,10 @@ impl Store {
     }
 }
 
-pub(super) fn listed(row: &Row<'_>) -> Result<Listed, rusqlite::Error> {
-    Ok(Listed {
+pub(super) fn listed(row: &Row<'_>) -> Result<NumberedExchange, rusqlite::Error> {
+    Ok(NumberedExchange {
         number: row.get(0)?,
-        summary: Summary {
+        summary: ExchangeRow {
             at: row.get(1)?,
             environment: row.get(2)?,
             file: row.get(3)?,

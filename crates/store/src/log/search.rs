@@ -1,4 +1,4 @@
-use super::Listed;
+use super::NumberedExchange;
 use super::read::{COLUMNS, Filter, listed};
 use crate::{Error, Store};
 use rusqlite::{Connection, OptionalExtension, Row, TransactionBehavior, params};
@@ -65,7 +65,12 @@ impl Store {
     /// Goes through the exchanges that have `text` in their address or a body, in capitals or not, the newest
     /// first, until `take` says that it has enough. `text` is found where a word begins with it. Only what was
     /// made searchable is found.
-    pub fn search(&self, text: &str, filter: &Filter, mut take: impl FnMut(Listed) -> bool) -> Result<(), Error> {
+    pub fn search(
+        &self,
+        text: &str,
+        filter: &Filter,
+        mut take: impl FnMut(NumberedExchange) -> bool,
+    ) -> Result<(), Error> {
         let wanted = text.to_lowercase();
         let sql = format!("SELECT {COLUMNS}, sent, came FROM exchange WHERE {} AND number = ?7", filter.condition());
         let mut exchange = self.database.prepare(&sql)?;

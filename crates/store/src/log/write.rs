@@ -1,4 +1,4 @@
-use super::{Keeping, Message, Summary};
+use super::{ExchangePayload, ExchangeRow, Retention};
 use crate::{Error, Store};
 use rusqlite::{Transaction, TransactionBehavior, params, params_from_iter};
 use std::borrow::Borrow;
@@ -11,8 +11,8 @@ impl Store {
     /// number of the last one that was ever logged. Each may be made as it is taken: none is held longer.
     pub fn log(
         &mut self,
-        exchanges: impl IntoIterator<Item = impl Borrow<(Summary, Message)>>,
-        keeping: Keeping,
+        exchanges: impl IntoIterator<Item = impl Borrow<(ExchangeRow, ExchangePayload)>>,
+        keeping: Retention,
     ) -> Result<i64, Error> {
         let change = self.database.transaction_with_behavior(TransactionBehavior::Immediate)?;
         let (mut last, searchable): (i64, i64) = change
@@ -105,7 +105,7 @@ impl Store {
 const ROOM: i64 = 128;
 
 /// Drops what is too much or too old. In the usual case it only looks at the first exchange.
-fn trim(change: &Transaction<'_>, last: i64, searchable: i64, keeping: Keeping) -> Result<(), rusqlite::Error> {
+fn trim(change: &Transaction<'_>, last: i64, searchable: i64, keeping: Retention) -> Result<(), rusqlite::Error> {
     let most = i64::from(keeping.exchanges);
     let first = change
         .prepare_cached("SELECT number, at FROM exchange ORDER BY number LIMIT 1")?

@@ -1,8 +1,8 @@
 use crate::args::{Common, ImportCurl};
-use crate::error::Stop;
+use crate::error::CommandError;
 use crate::files;
-use crate::host::Host;
-use crate::import::Intake;
+use crate::host::HostFacts;
+use crate::import::ImportWriter;
 use crate::output::Out;
 use anyhow::Context;
 use std::io::Read;
@@ -13,8 +13,8 @@ use yieldtray_source::{Code, Problem};
 use yieldtray_syntax::shell::is_command;
 
 /// Makes requests of commands of curl. Where one of them cannot be taken, none is.
-pub(super) fn curl(common: &Common, args: &ImportCurl, host: &Host, out: &mut Out) -> Result<u8, Stop> {
-    let mut intake = Intake::open(common, &args.into, host, out)?;
+pub(super) fn curl(common: &Common, args: &ImportCurl, host: &HostFacts, out: &mut Out) -> Result<u8, CommandError> {
+    let mut intake = ImportWriter::open(common, &args.into, host, out)?;
     let (name, text) = given(&intake, &args.given, host)?;
     let (mut problems, mut drafts) = (Vec::new(), Vec::new());
     let read = |path: &str| header_fields(&intake.session.path_from_here(path.as_ref()), path);
@@ -32,7 +32,7 @@ pub(super) fn curl(common: &Common, args: &ImportCurl, host: &Host, out: &mut Ou
     }
     if drafts.is_empty() {
         let hint = "write one, as in `curl http://127.0.0.1:4616/lots`";
-        return Err(Stop::refused_with(format!("there is no command in {name}"), hint));
+        return Err(CommandError::refused_with(format!("there is no command in {name}"), hint));
     }
     drafts.into_iter().for_each(|draft| intake.add(0, draft));
     intake.finish(out)
@@ -49,16 +49,17 @@ fn header_fields(path: &Path, name: &str) -> Result<String, String> {
 }
 
 /// The text with the commands, and what it is called.
-fn given(intake: &Intake, given: &[String], host: &Host) -> Result<(String, String), Stop> {
+fn given(intake: &ImportWriter, given: &[String], host: &HostFacts) -> Result<(String, String), CommandError> {
     match given {
         [one] if one == "-" => {
             if host.can_ask {
                 let hint = "give a command in quotes, a file of them, or pipe them in";
-                return Err(Stop::refused_with("there is nothing to take in", hint));
+                return Err(CommandError::refused_with("there is nothing to take in", hint));
             }
             let mut bytes = Vec::new();
             std::io::stdin().read_to_end(&mut bytes).context("cannot read standard input")?;
-            let text = String::from_utf8(bytes).map_err(|_| Stop::refused("standard input is not UTF-8 text"))?;
+            let text =
+                String::from_utf8(bytes).map_err(|_| CommandError::refused("standard input is not UTF-8 text"))?;
             Ok(("standard input".to_owned(), text))
         }
         [one] if is_command(one) => Ok(("the command line".to_owned(), one.clone())),
@@ -66,7 +67,7 @@ fn given(intake: &Intake, given: &[String], host: &Host) -> Result<(String, Stri
             let text = files::read_text(&intake.session.path_from_here(file.as_ref()));
             let text = text.map_err(|error| {
                 let message = format!("cannot read `{file}`: {error}");
-                Stop::refused_with(message, "a command begins with `curl`, and stands in quotes")
+                CommandError::refused_with(message, "a command begins with `curl`, and stands in quotes")
             })?;
             Ok((file.clone(), text))
         }
@@ -78,7 +79,7 @@ fn given(intake: &Intake, given: &[String], host: &Host) -> Result<(String, Stri
         }
         _ => {
             let hint = "put the command in quotes, or write `--` before its words";
-            Err(Stop::refused_with("these words are no command of curl", hint))
+            Err(CommandError::refused_with("these words are no command of curl", hint))
         }
     }
 }

@@ -1,18 +1,18 @@
 use crate::args::{Common, ImportHar};
-use crate::error::Stop;
+use crate::error::CommandError;
 use crate::files;
-use crate::host::Host;
-use crate::import::Intake;
+use crate::host::HostFacts;
+use crate::import::ImportWriter;
 use crate::output::{Out, table};
 use std::io::Read;
 use std::path::Path;
-use yieldtray_interchange::har::{Choice, Recording, gather, read};
+use yieldtray_interchange::har::{EntryFilter, ImportedArchive, factor_out_common, read};
 use yieldtray_source::escape::escape_line;
 
 /// Makes requests of a recording.
-pub(super) fn har(common: &Common, args: &ImportHar, host: &Host, out: &mut Out) -> Result<u8, Stop> {
-    let mut intake = Intake::open(common, &args.into, host, out)?;
-    let choice = Choice {
+pub(super) fn har(common: &Common, args: &ImportHar, host: &HostFacts, out: &mut Out) -> Result<u8, CommandError> {
+    let mut intake = ImportWriter::open(common, &args.into, host, out)?;
+    let choice = EntryFilter {
         only: args.only.clone(),
         methods: args.method.clone(),
         media: args.media.clone(),
@@ -23,9 +23,9 @@ pub(super) fn har(common: &Common, args: &ImportHar, host: &Host, out: &mut Out)
     let shown = if args.file == Path::new("-") { "standard input".into() } else { args.file.display().to_string() };
     let recording = read(archive, &choice, args.with_checks).map_err(|why| {
         let hint = "a browser's network panel saves one; it is JSON with a `log` and its `entries`";
-        Stop::refused_with(format!("`{shown}` cannot be read as HTTP Archive 1.2: {why}"), hint)
+        CommandError::refused_with(format!("`{shown}` cannot be read as HTTP Archive 1.2: {why}"), hint)
     })?;
-    let Recording { mut drafts, entries, fixed, other, refused } = recording;
+    let ImportedArchive { mut drafts, entries, fixed, other, refused } = recording;
     let left = [
         (entries, "entry", "entries"),
         (fixed, "part of a page", "parts of pages"),
@@ -34,13 +34,13 @@ pub(super) fn har(common: &Common, args: &ImportHar, host: &Host, out: &mut Out)
     if drafts.is_empty() {
         let [all, fixed, other] = left.map(|(number, one, many)| table::count(number, one, many));
         let message = format!("nothing of `{shown}` is taken: it has {all}, {fixed} and {other} among them");
-        return Err(Stop::refused_with(
+        return Err(CommandError::refused_with(
             message,
             "choose less strictly, or take parts of pages too with `--everything`",
         ));
     }
     let (base, new) = (intake.session.base(), intake.is_new(0));
-    let head = gather(&mut drafts, &mut intake.lift, base.as_deref(), new);
+    let head = factor_out_common(&mut drafts, &mut intake.lift, base.as_deref(), new);
     let name = args.file.file_name().map(|name| name.to_string_lossy()).filter(|name| name != "-");
     let about = name.map(|name| format!("# Taken from a recording, {name}.\n\n")).unwrap_or_default();
     intake.begin_with(0, &format!("{about}{head}"));
@@ -60,11 +60,11 @@ pub(super) fn har(common: &Common, args: &ImportHar, host: &Host, out: &mut Out)
     intake.finish(out)
 }
 
-fn open(intake: &Intake, file: &Path) -> Result<Box<dyn Read>, Stop> {
+fn open(intake: &ImportWriter, file: &Path) -> Result<Box<dyn Read>, CommandError> {
     if file == Path::new("-") {
         return Ok(Box::new(std::io::stdin()));
     }
     let opened = files::open_regular(&intake.session.path_from_here(file));
-    let opened = opened.map_err(|error| Stop::refused(format!("cannot read `{}`: {error}", file.display())))?;
+    let opened = opened.map_err(|error| CommandError::refused(format!("cannot read `{}`: {error}", file.display())))?;
     Ok(Box::new(opened))
 }

@@ -4,16 +4,16 @@ mod curl;
 mod har;
 mod openapi;
 
-use crate::args::{Common, Import, ImportFrom, Later};
-use crate::error::Stop;
-use crate::host::Host;
+use crate::args::{Common, Import, ImportFrom, LazyArgs};
+use crate::error::CommandError;
+use crate::host::HostFacts;
 use crate::output::Out;
 
 /// Takes requests in.
-pub(crate) fn import(common: &Common, args: &Import, host: &Host, out: &mut Out) -> Result<u8, Stop> {
+pub(crate) fn import(common: &Common, args: &Import, host: &HostFacts, out: &mut Out) -> Result<u8, CommandError> {
     match &args.from {
-        ImportFrom::Curl(Later(args)) => curl::curl(common, args, host, out),
-        ImportFrom::Har(Later(args)) => har::har(common, args, host, out),
-        ImportFrom::Openapi(Later(args)) => openapi::openapi(common, args, host, out),
+        ImportFrom::Curl(LazyArgs(args)) => curl::curl(common, args, host, out),
+        ImportFrom::Har(LazyArgs(args)) => har::har(common, args, host, out),
+        ImportFrom::Openapi(LazyArgs(args)) => openapi::openapi(common, args, host, out),
     }
 }

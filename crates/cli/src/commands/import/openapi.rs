@@ -1,12 +1,12 @@
 use crate::args::{Common, ImportOpenapi};
-use crate::error::Stop;
+use crate::error::CommandError;
 use crate::files;
-use crate::host::Host;
-use crate::import::Intake;
+use crate::host::HostFacts;
+use crate::import::ImportWriter;
 use crate::output::{Out, table};
 use std::io;
 use std::path::Path;
-use yieldtray_interchange::openapi::{Documents, OauthProfile, Taken, Wish, take};
+use yieldtray_interchange::openapi::{Documents, ImportOptions, ImportedApi, OauthProfile, import};
 use yieldtray_source::access::CONFIG_FILE;
 use yieldtray_source::access::check_readable;
 use yieldtray_source::join_words;
@@ -20,19 +20,24 @@ const LARGEST: u64 = 256 << 20;
 const MOST_NOTES: usize = 40;
 
 /// Makes request files of a description of an API.
-pub(super) fn openapi(common: &Common, args: &ImportOpenapi, host: &Host, out: &mut Out) -> Result<u8, Stop> {
+pub(super) fn openapi(
+    common: &Common,
+    args: &ImportOpenapi,
+    host: &HostFacts,
+    out: &mut Out,
+) -> Result<u8, CommandError> {
     let near = args.into.as_ref().map(|folder| folder.join("requests.http"));
-    let mut intake = Intake::begin(common, near.as_deref(), args.dry, host, out)?;
+    let mut intake = ImportWriter::begin(common, near.as_deref(), args.dry, host, out)?;
     let file = intake.session.path_from_here(&args.file);
     let shown = args.file.display();
     let bytes = files::read_regular(&file, LARGEST);
-    let bytes = bytes.map_err(|error| Stop::refused(format!("cannot read `{shown}`: {error}")))?;
+    let bytes = bytes.map_err(|error| CommandError::refused(format!("cannot read `{shown}`: {error}")))?;
     let folder = file.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new(".")).to_owned();
     let taken = Documents::read(&bytes, |path| beside(&folder, path).map_err(|error| error.to_string()))
         .and_then(|documents| {
-            take(&documents, &Wish { operation: args.operation.clone(), schemas: args.into.is_some() })
+            import(&documents, &ImportOptions { operation: args.operation.clone(), schemas: args.into.is_some() })
         })
-        .map_err(|why| Stop::refused(format!("`{shown}` cannot be taken in: {why}")))?;
+        .map_err(|why| CommandError::refused(format!("`{shown}` cannot be taken in: {why}")))?;
     let notes = taken.notes.clone();
     intake.notes.clone_from(&notes);
     match &args.into {
@@ -77,7 +82,7 @@ fn prefix_of(file: &Path) -> String {
 }
 
 /// The request files, the schemas and what the configuration gets.
-fn fill(intake: &mut Intake, folder: &Path, taken: Taken, prefix: String) -> Result<(), Stop> {
+fn fill(intake: &mut ImportWriter, folder: &Path, taken: ImportedApi, prefix: String) -> Result<(), CommandError> {
     let profiles = taken.profiles.iter().map(|(name, profile)| (name.clone(), keys(profile)));
     let additions = ConfigAdditions {
         environments: taken.environments,
@@ -87,7 +92,9 @@ fn fill(intake: &mut Intake, folder: &Path, taken: Taken, prefix: String) -> Res
     };
     intake.configure(|text| {
         let changed = add_described(text, &additions);
-        changed.map_err(|_| Stop::refused(format!("`{CONFIG_FILE}` is no configuration that this can be added to")))
+        changed.map_err(|_| {
+            CommandError::refused(format!("`{CONFIG_FILE}` is no configuration that this can be added to"))
+        })
     })?;
     for file in taken.files {
         let target = intake.file(&folder.join(format!("{}.http", file.name)))?;
@@ -118,7 +125,7 @@ fn keys(profile: &OauthProfile) -> Vec<(&'static str, String)> {
 }
 
 /// What could not be said.
-fn tell(notes: &[String], out: &mut Out) -> Result<(), Stop> {
+fn tell(notes: &[String], out: &mut Out) -> Result<(), CommandError> {
     for note in notes.iter().take(MOST_NOTES) {
         out.say(&format!("{} {note}", out.error_look.odd("note")))?;
     }

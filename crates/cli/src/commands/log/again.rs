@@ -6,28 +6,28 @@ use super::{one, opened};
 use crate::args::{Common, LogAgain, Needs};
 use crate::commands::send::{self, Showing};
 use crate::confirm::guard;
-use crate::error::Stop;
-use crate::host::Host;
+use crate::error::CommandError;
+use crate::host::HostFacts;
 use crate::output::Out;
 use crate::output::comparison;
-use crate::output::comparison::Side;
-use crate::project::Session;
+use crate::output::comparison::ComparedExchange;
+use crate::project::Project;
 use crate::project::state;
 use crate::prompt::Terminal;
-use crate::run::send_one::{How, Prelude, carry_out};
+use crate::run::send_one::{SendParams, SendPlan, carry_out};
 use yieldtray_engine::Next;
 use yieldtray_engine::RunOptions;
-use yieldtray_report::log::{compare, fill_in};
+use yieldtray_report::log::{compare, restore_secrets};
 use yieldtray_workspace::CellId;
 use yieldtray_workspace::plan::Plan;
 use yieldtray_workspace::secret::Masker;
 
 /// Sends it, shows the answer, and says what differs from then.
-pub(super) fn again(common: &Common, args: LogAgain, host: &Host, out: &mut Out) -> Result<u8, Stop> {
+pub(super) fn again(common: &Common, args: LogAgain, host: &HostFacts, out: &mut Out) -> Result<u8, CommandError> {
     let LogAgain { number, exactly, looking, comparing: options, yes } = args;
     let how = comparing(&options)?;
     let (listed, past) = {
-        let session = Session::open_any(common, host, out, &[])?;
+        let session = Project::open_any(common, host, out, &[])?;
         one(&opened(&session, out)?, Some(number))?
     };
     // It goes where it went then, unless somebody says otherwise.
@@ -39,11 +39,11 @@ pub(super) fn again(common: &Common, args: LogAgain, host: &Host, out: &mut Out)
         // Checks expect what was made up then.
         common.seed = Some(past.seed);
     }
-    let mut session = Session::open_to_evaluate(&common, host, out, &[])?;
+    let mut session = Project::open_to_evaluate(&common, host, out, &[])?;
     let mut found = cell_of(&mut session, &past.entry);
     // What was sent then needs nothing of its file, unless a secret is masked in it.
     if let (true, Some(cell), Some(then)) = (exactly, found, past.prepared())
-        && fill_in(then, None, &Masker::default()).is_ok()
+        && restore_secrets(then, None, &Masker::default()).is_ok()
         && !can_be_made(&mut session, cell, out)?
     {
         found = None;
@@ -57,35 +57,36 @@ pub(super) fn again(common: &Common, args: LogAgain, host: &Host, out: &mut Out)
         }
         None => {
             let message = format!("`{}` has no cell `{}` any more", past.entry.file, past.entry.name);
-            return Err(Stop::refused_with(message, "`--exactly` sends the request as it was"));
+            return Err(CommandError::refused_with(message, "`--exactly` sends the request as it was"));
         }
     };
     send::refuse_sequence(&session, cell)?;
     let instead = match exactly {
         true if past.was_redirected() => {
             let message = format!("exchange {number} was redirected, and the log has only the last request of it");
-            return Err(Stop::refused_with(
+            return Err(CommandError::refused_with(
                 message,
                 "without `--exactly` the request is made from its file as it is now",
             ));
         }
-        true => Some(past.prepared().ok_or_else(|| Stop::refused("the log does not tell this request"))?),
+        true => Some(past.prepared().ok_or_else(|| CommandError::refused("the log does not tell this request"))?),
         false => None,
     };
     send::introduce(out, &session, cell)?;
     // As it was sent then it is sent even if its row is gone.
     let row = past.entry.row.filter(|row| !exactly || session.workspace.has_row(cell, *row));
     let person = Terminal::of(host);
-    let prelude = Prelude::of(&mut session, cell, Needs::Ask, &person, out)?;
+    let prelude = SendPlan::of(&mut session, cell, Needs::Ask, &person, out)?;
     let mut changing = prelude.plan.changing(&session.workspace);
     // Its file may have another method for it now.
     let then = instead.as_ref().map(|request| (cell, request.method.clone()));
     changing.extend(then.filter(|own| changes_things(&own.1) && !changing.contains(own)));
     guard(&session, &changing, yes, &person)?;
-    let done = carry_out(&session, prelude, cell, How { instead, row, ..How::default() }, &person, false)?;
+    let done =
+        carry_out(&session, prelude, cell, SendParams { instead, row, ..SendParams::default() }, &person, false)?;
     let now = done.past().and_then(|past| past.exchange());
     let differences = past.exchange().zip(now).map(|(then, now)| compare(&then, &now, &how));
-    let then = Side::of(&listed);
+    let then = ComparedExchange::of(&listed);
     let data = differences.as_ref().filter(|_| out.json).map(|found| comparison::from_then_data(&then, found));
     let showing = Showing { looking: &looking, file: None, then: data };
     send::show(&session, cell, &done, &showing, host, out)?;
@@ -99,7 +100,7 @@ pub(super) fn again(common: &Common, args: LogAgain, host: &Host, out: &mut Out)
 }
 
 /// Whether the request of a cell can be made as its file and its values are now.
-fn can_be_made(session: &mut Session, cell: CellId, out: &mut Out) -> Result<bool, Stop> {
+fn can_be_made(session: &mut Project, cell: CellId, out: &mut Out) -> Result<bool, CommandError> {
     let plan = Plan::new(&mut session.workspace, &[cell], false);
     let tray = state::read(session, out)?.tray;
     let options = RunOptions { fail_fast: true, first_row_only: true, dry_run: true, tray, ..RunOptions::default() };

@@ -1,40 +1,40 @@
 //! Two answers, side by side: two of the log, one and the one before it, or those of two environments.
 
 use super::{one, opened};
-use crate::args::{Common, Comparing as Options, LogCompare, Looking, Needs};
+use crate::args::{Common, CompareArgs, DisplayArgs, LogCompare, Needs};
 use crate::clock;
 use crate::commands::send::{self, Showing};
 use crate::confirm::guard;
-use crate::error::Stop;
-use crate::host::Host;
-use crate::output::comparison::Side;
+use crate::error::CommandError;
+use crate::host::HostFacts;
+use crate::output::comparison::ComparedExchange;
 use crate::output::{Out, comparison};
-use crate::project::{Session, places};
+use crate::project::{Project, places};
 use crate::prompt::Terminal;
-use crate::run::send_one::{How, Prelude, carry_out};
+use crate::run::send_one::{SendParams, SendPlan, carry_out};
 use std::io::Write;
 use yieldtray_http::Exchange;
-use yieldtray_report::log::{Comparing, Ignore, Past};
-use yieldtray_store::log::Listed;
+use yieldtray_report::log::{CompareOptions, Ignore, LoggedExchange};
+use yieldtray_store::log::NumberedExchange;
 
 /// How to compare, as the options say.
-pub(super) fn comparing(options: &Options) -> Result<Comparing, Stop> {
+pub(super) fn comparing(options: &CompareArgs) -> Result<CompareOptions, CommandError> {
     let ignore = options.ignore.iter().map(|text| {
         Ignore::parse(text).map_err(|why| {
             let hint = "write a part as in `--ignore headers.x-lane` or `--ignore 'body.lots[*].weighed_at'`";
-            Stop::refused_with(format!("`--ignore {text}` names no part of an answer: {why}"), hint)
+            CommandError::refused_with(format!("`--ignore {text}` names no part of an answer: {why}"), hint)
         })
     });
-    Ok(Comparing { ignore: ignore.collect::<Result<_, _>>()?, shape: options.shape })
+    Ok(CompareOptions { ignore: ignore.collect::<Result<_, _>>()?, shape: options.shape })
 }
 
 /// Compares, and exits with 1 if something differs.
-pub(super) fn compare(common: &Common, args: &LogCompare, host: &Host, out: &mut Out) -> Result<u8, Stop> {
+pub(super) fn compare(common: &Common, args: &LogCompare, host: &HostFacts, out: &mut Out) -> Result<u8, CommandError> {
     let how = comparing(&args.comparing)?;
     let [(left, ours), (right, theirs)] = match common.env.as_slice() {
         [first, second] => both(common, [first, second], args, host, out)?,
         [] | [_] => logged(common, args, host, out)?,
-        _ => return Err(Stop::refused_with("`--env` names more than two environments", "name two")),
+        _ => return Err(CommandError::refused_with("`--env` names more than two environments", "name two")),
     };
     let found = yieldtray_report::log::compare(&ours, &theirs, &how);
     if out.json {
@@ -49,17 +49,22 @@ pub(super) fn compare(common: &Common, args: &LogCompare, host: &Host, out: &mut
 }
 
 /// Two of the log, or one and the one before it of the same cell.
-fn logged(common: &Common, args: &LogCompare, host: &Host, out: &mut Out) -> Result<[(Side, Exchange); 2], Stop> {
+fn logged(
+    common: &Common,
+    args: &LogCompare,
+    host: &HostFacts,
+    out: &mut Out,
+) -> Result<[(ComparedExchange, Exchange); 2], CommandError> {
     let numbers = args.what.iter().map(|text| {
         let hint = "name one or two numbers of `yieldtray log`, or a request and two environments with `-e`";
-        text.parse().map_err(|_| Stop::refused_with(format!("`{text}` is no number"), hint))
+        text.parse().map_err(|_| CommandError::refused_with(format!("`{text}` is no number"), hint))
     });
     let numbers: Vec<i64> = numbers.collect::<Result<_, _>>()?;
-    let session = Session::open_any(common, host, out, &[])?;
+    let session = Project::open_any(common, host, out, &[])?;
     let store = opened(&session, out)?;
-    let answered = |(listed, past): (Listed, Past<'_>)| match past.exchange() {
-        Some(exchange) => Ok((Side::of(&listed), exchange)),
-        None => Err(Stop::refused(format!("exchange {} has no answer to compare", listed.number))),
+    let answered = |(listed, past): (NumberedExchange, LoggedExchange<'_>)| match past.exchange() {
+        Some(exchange) => Ok((ComparedExchange::of(&listed), exchange)),
+        None => Err(CommandError::refused(format!("exchange {} has no answer to compare", listed.number))),
     };
     match numbers.as_slice() {
         [first, second] => Ok([answered(one(&store, Some(*first))?)?, answered(one(&store, Some(*second))?)?]),
@@ -69,10 +74,10 @@ fn logged(common: &Common, args: &LogCompare, host: &Host, out: &mut Out) -> Res
             let before = store.answer_before(listed.number, &own.environment, (&own.file, &own.name), own.row)?;
             let Some((older, message)) = before else {
                 let message = format!("the log has no answer to `{}` from before {}", own.name, listed.number);
-                return Err(Stop::refused_with(message, "name two numbers to compare those"));
+                return Err(CommandError::refused_with(message, "name two numbers to compare those"));
             };
-            let older_past = Past::read(&message.head, message.fields, message.sent, message.came);
-            let older_past = older_past.map_err(|error| Stop::refused(error.to_string()))?;
+            let older_past = LoggedExchange::read(&message.head, message.fields, message.sent, message.came);
+            let older_past = older_past.map_err(|error| CommandError::refused(error.to_string()))?;
             Ok([answered((older, older_past))?, answered((listed, past))?])
         }
     }
@@ -83,34 +88,34 @@ fn both(
     common: &Common,
     environments: [&String; 2],
     args: &LogCompare,
-    host: &Host,
+    host: &HostFacts,
     out: &mut Out,
-) -> Result<[(Side, Exchange); 2], Stop> {
+) -> Result<[(ComparedExchange, Exchange); 2], CommandError> {
     let [place] = args.what.as_slice() else {
-        return Err(Stop::refused_with("with two environments one request is compared", "name one request"));
+        return Err(CommandError::refused_with("with two environments one request is compared", "name one request"));
     };
     let person = Terminal::of(host);
     let mut answers = Vec::new();
     for environment in environments {
         let common = Common { env: vec![environment.clone()], ..common.clone() };
         let places = places(&common, std::slice::from_ref(place))?;
-        let mut session = Session::open_to_evaluate(&common, host, out, &places)?;
+        let mut session = Project::open_to_evaluate(&common, host, out, &places)?;
         let cell = send::one(&session.find(&places)?, &session, place)?;
         send::refuse_sequence(&session, cell)?;
-        let prelude = Prelude::of(&mut session, cell, Needs::Send, &person, out)?;
+        let prelude = SendPlan::of(&mut session, cell, Needs::Send, &person, out)?;
         guard(&session, &prelude.plan.changing(&session.workspace), args.yes, &person)?;
         let at = clock::now_millis();
-        let done = carry_out(&session, prelude, cell, How::default(), &person, false)?;
+        let done = carry_out(&session, prelude, cell, SendParams::default(), &person, false)?;
         let past = done.past();
-        let Some(answer) = past.as_ref().and_then(Past::exchange) else {
+        let Some(answer) = past.as_ref().and_then(LoggedExchange::exchange) else {
             // What went wrong is told as `send` tells it.
-            let showing = Showing { looking: &Looking::default(), file: None, then: None };
+            let showing = Showing { looking: &DisplayArgs::default(), file: None, then: None };
             send::introduce(out, &session, cell)?;
             send::show(&session, cell, &done, &showing, host, out)?;
             done.keep(out)?;
-            return Err(Stop::refused(format!("environment `{environment}` gave no answer to compare")));
+            return Err(CommandError::refused(format!("environment `{environment}` gave no answer to compare")));
         };
-        let mut side = Side {
+        let mut side = ComparedExchange {
             number: None,
             environment: environment.clone(),
             at,
@@ -124,5 +129,5 @@ fn both(
         side.number = done.keep(out)?.1;
         answers.push((side, answer));
     }
-    answers.try_into().map_err(|_| Stop::refused("two answers were expected"))
+    answers.try_into().map_err(|_| CommandError::refused("two answers were expected"))
 }

@@ -2,18 +2,18 @@
 
 use super::{find, one, opened};
 use crate::args::{Common, ExportFormat, LogExport};
-use crate::error::Stop;
-use crate::files::Unfinished;
-use crate::host::Host;
+use crate::error::CommandError;
+use crate::files::AtomicFile;
+use crate::host::HostFacts;
 use crate::output::{Out, table};
-use crate::project::Session;
+use crate::project::Project;
 use chrono::{DateTime, Utc};
 use std::io::{self, Write};
-use yieldtray_report::{About, Kind, Streams};
+use yieldtray_report::{ReportKind, RunInfo, Streams};
 
 /// Writes exchanges, the oldest first.
-pub(super) fn export(common: &Common, args: &LogExport, host: &Host, out: &mut Out) -> Result<u8, Stop> {
-    let session = Session::open_any(common, host, out, &[])?;
+pub(super) fn export(common: &Common, args: &LogExport, host: &HostFacts, out: &mut Out) -> Result<u8, CommandError> {
+    let session = Project::open_any(common, host, out, &[])?;
     let mut store = opened(&session, out)?;
     let mut numbers = args.numbers.clone();
     if numbers.is_empty() {
@@ -23,20 +23,20 @@ pub(super) fn export(common: &Common, args: &LogExport, host: &Host, out: &mut O
     numbers.sort_unstable();
     numbers.dedup();
     let kind = match args.format {
-        ExportFormat::Har => Kind::Har,
+        ExportFormat::Har => ReportKind::Har,
     };
     let file = args.out.as_ref().map(|file| session.path_from_here(file));
     let unwritten = |error: io::Error| {
         let name = args.out.as_ref().map_or_else(|| "standard output".to_owned(), |file| file.display().to_string());
-        Stop::refused(format!("cannot write `{name}`: {error}"))
+        CommandError::refused(format!("cannot write `{name}`: {error}"))
     };
-    let mut whole = file.as_deref().map(Unfinished::new).transpose().map_err(unwritten)?;
+    let mut whole = file.as_deref().map(AtomicFile::new).transpose().map_err(unwritten)?;
     // All times count from the first one, so that none loses digits.
     let began =
         numbers.first().map(|number| one(&store, Some(*number))).transpose()?.map(|(first, _)| first.summary.at);
     let began = began.unwrap_or_default();
     let environment = session.settings.environment.clone();
-    let about = About::new(DateTime::<Utc>::from_timestamp_millis(began).unwrap_or_default(), environment, None);
+    let about = RunInfo::new(DateTime::<Utc>::from_timestamp_millis(began).unwrap_or_default(), environment, None);
     let mut format = kind.format(&about);
     let frame = format.frame(&about);
     let mut write = |out: &mut Out, text: &str| match &mut whole {

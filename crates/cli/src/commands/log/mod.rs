@@ -7,31 +7,31 @@ mod export;
 mod show;
 mod trend;
 
-use crate::args::{Common, Later, Log, LogAction, LogClear, LogDrop, LogFilter};
+use crate::args::{Common, LazyArgs, Log, LogAction, LogClear, LogDrop, LogFilter};
 use crate::clock;
-use crate::error::Stop;
-use crate::host::Host;
+use crate::error::CommandError;
+use crate::host::HostFacts;
 use crate::output::Out;
 use crate::output::log::{data, lines};
-use crate::project::Session;
+use crate::project::Project;
 use crate::project::state;
 use serde_json::json;
 use std::io::Write;
-use yieldtray_report::log::Past;
+use yieldtray_report::log::LoggedExchange;
 use yieldtray_store::Store;
-use yieldtray_store::log::{Filter, Listed};
+use yieldtray_store::log::{Filter, NumberedExchange};
 
 /// Shows past exchanges, or does something with them.
-pub(crate) fn log(common: &Common, args: Log, host: &Host, out: &mut Out) -> Result<u8, Stop> {
+pub(crate) fn log(common: &Common, args: Log, host: &HostFacts, out: &mut Out) -> Result<u8, CommandError> {
     match args.action {
         None => list(common, &args, host, out),
-        Some(LogAction::Show(Later(args))) => show::show(common, &args, host, out),
-        Some(LogAction::Again(Later(args))) => again::again(common, args, host, out),
-        Some(LogAction::Compare(Later(args))) => compare::compare(common, &args, host, out),
-        Some(LogAction::Export(Later(args))) => export::export(common, &args, host, out),
-        Some(LogAction::Trend(Later(args))) => trend::trend(common, &args, host, out),
-        Some(LogAction::Drop(Later(LogDrop { numbers }))) => {
-            let session = Session::open_any(common, host, out, &[])?;
+        Some(LogAction::Show(LazyArgs(args))) => show::show(common, &args, host, out),
+        Some(LogAction::Again(LazyArgs(args))) => again::again(common, args, host, out),
+        Some(LogAction::Compare(LazyArgs(args))) => compare::compare(common, &args, host, out),
+        Some(LogAction::Export(LazyArgs(args))) => export::export(common, &args, host, out),
+        Some(LogAction::Trend(LazyArgs(args))) => trend::trend(common, &args, host, out),
+        Some(LogAction::Drop(LazyArgs(LogDrop { numbers }))) => {
+            let session = Project::open_any(common, host, out, &[])?;
             let mut store = opened(&session, out)?;
             for number in &numbers {
                 one(&store, Some(*number))?;
@@ -40,8 +40,8 @@ pub(crate) fn log(common: &Common, args: Log, host: &Host, out: &mut Out) -> Res
             out.dropped(&session.heading(), dropped, "exchange", "exchanges")?;
             Ok(0)
         }
-        Some(LogAction::Clear(Later(LogClear { older_than }))) => {
-            let session = Session::open_any(common, host, out, &[])?;
+        Some(LogAction::Clear(LazyArgs(LogClear { older_than }))) => {
+            let session = Project::open_any(common, host, out, &[])?;
             let store = state::open_or_set_aside(&session, out)?;
             let before = older_than.map(|since| since.0);
             let environment = common.env.last().map(String::as_str);
@@ -52,8 +52,8 @@ pub(crate) fn log(common: &Common, args: Log, host: &Host, out: &mut Out) -> Res
     }
 }
 
-fn list(common: &Common, args: &Log, host: &Host, out: &mut Out) -> Result<u8, Stop> {
-    let session = Session::open_any(common, host, out, &[])?;
+fn list(common: &Common, args: &Log, host: &HostFacts, out: &mut Out) -> Result<u8, CommandError> {
+    let session = Project::open_any(common, host, out, &[])?;
     let store = state::open_or_set_aside(&session, out)?;
     // One more than is shown, to know whether there are more.
     let mut found = match store {
@@ -103,7 +103,7 @@ fn find(
     filter: &LogFilter,
     most: usize,
     out: &mut Out,
-) -> Result<Vec<Listed>, Stop> {
+) -> Result<Vec<NumberedExchange>, CommandError> {
     let LogFilter { name, status, since, failed, grep } = filter;
     let (file, name) = name.as_deref().map(place).unzip();
     let filter = Filter {
@@ -115,7 +115,7 @@ fn find(
         failed: *failed,
     };
     let mut found = Vec::new();
-    let take = |listed: Listed| {
+    let take = |listed: NumberedExchange| {
         found.push(listed);
         found.len() < most
     };
@@ -145,22 +145,22 @@ fn place(text: &str) -> (Option<&str>, &str) {
 }
 
 /// The state, if there is any; a damaged one is set aside.
-fn opened(session: &Session, out: &mut Out) -> Result<Store, Stop> {
+fn opened(session: &Project, out: &mut Out) -> Result<Store, CommandError> {
     state::open_or_set_aside(session, out)?.ok_or_else(nothing_logged)
 }
 
-pub(super) fn nothing_logged() -> Stop {
-    Stop::refused_with("nothing is logged yet", "`send` and `replay` log what they send")
+pub(super) fn nothing_logged() -> CommandError {
+    CommandError::refused_with("nothing is logged yet", "`send` and `replay` log what they send")
 }
 
 /// An exchange of the log by its number, or the last one.
-fn one(store: &Store, number: Option<i64>) -> Result<(Listed, Past<'static>), Stop> {
+fn one(store: &Store, number: Option<i64>) -> Result<(NumberedExchange, LoggedExchange<'static>), CommandError> {
     let last = store.last_exchange()?;
     let number = number.or(last).ok_or_else(nothing_logged)?;
     let Some((listed, message)) = store.exchange(number)? else {
         let hint = "`yieldtray log` shows the numbers there are";
-        return Err(Stop::refused_with(format!("there is no exchange {number} in the log"), hint));
+        return Err(CommandError::refused_with(format!("there is no exchange {number} in the log"), hint));
     };
-    let past = Past::read(&message.head, message.fields, message.sent, message.came);
-    Ok((listed, past.map_err(|error| Stop::refused(error.to_string()))?))
+    let past = LoggedExchange::read(&message.head, message.fields, message.sent, message.came);
+    Ok((listed, past.map_err(|error| CommandError::refused(error.to_string()))?))
 }

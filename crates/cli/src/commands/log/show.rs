@@ -2,26 +2,26 @@
 
 use super::{one, opened};
 use crate::args::{Common, LogShow};
-use crate::error::Stop;
-use crate::host::Host;
-use crate::output::answer::Shown;
+use crate::error::CommandError;
+use crate::host::HostFacts;
+use crate::output::answer::ResponseView;
 use crate::output::log::{data, explained, introduction};
 use crate::output::{Out, exchange};
-use crate::project::Session;
+use crate::project::Project;
 use std::io::Write;
 use std::path::Path;
 use yieldtray_engine::RunOptions;
 use yieldtray_http::Exchange;
 use yieldtray_report::Entry;
-use yieldtray_report::log::Past;
-use yieldtray_store::log::Listed;
+use yieldtray_report::log::LoggedExchange;
+use yieldtray_store::log::NumberedExchange;
 use yieldtray_workspace::CellId;
 use yieldtray_workspace::plan::Plan;
 use yieldtray_workspace::secret::Masker;
 
 /// Shows one exchange.
-pub(super) fn show(common: &Common, args: &LogShow, host: &Host, out: &mut Out) -> Result<u8, Stop> {
-    let mut session = Session::open_any(common, host, out, &[])?;
+pub(super) fn show(common: &Common, args: &LogShow, host: &HostFacts, out: &mut Out) -> Result<u8, CommandError> {
+    let mut session = Project::open_any(common, host, out, &[])?;
     let store = opened(&session, out)?;
     let (listed, past) = one(&store, args.number)?;
     let answer = past.exchange();
@@ -39,7 +39,7 @@ pub(super) fn show(common: &Common, args: &LogShow, host: &Host, out: &mut Out) 
         }
     }
     if let Some(answer) = &answer {
-        let shown = Shown { answer, masker: &masker, in_file: false };
+        let shown = ResponseView { answer, masker: &masker, in_file: false };
         match &args.looking.pick {
             Some(expression) => pick(&mut session, &past.entry, &shown, expression, out)?,
             None => shown.print(&args.looking, host, out)?,
@@ -55,12 +55,12 @@ pub(super) fn show(common: &Common, args: &LogShow, host: &Host, out: &mut Out) 
 
 /// One expression, seen from the cell if its file still has it, else from a request of no file.
 fn pick(
-    session: &mut Session,
+    session: &mut Project,
     entry: &Entry<'_>,
-    shown: &Shown<'_>,
+    shown: &ResponseView<'_>,
     expression: &str,
     out: &mut Out,
-) -> Result<(), Stop> {
+) -> Result<(), CommandError> {
     let cell =
         cell_of(session, entry).map_or_else(|| session.take_text("the log", "GET http://log/".to_owned()), Ok)?;
     let plan = Plan::new(&mut session.workspace, &[cell], false);
@@ -69,7 +69,7 @@ fn pick(
 }
 
 /// The cell of an exchange, if its file still has it.
-pub(super) fn cell_of(session: &mut Session, entry: &Entry<'_>) -> Option<CellId> {
+pub(super) fn cell_of(session: &mut Project, entry: &Entry<'_>) -> Option<CellId> {
     if !session.root.join(&entry.file).is_file() {
         return None;
     }
@@ -78,7 +78,7 @@ pub(super) fn cell_of(session: &mut Session, entry: &Entry<'_>) -> Option<CellId
 }
 
 /// What the list tells, the cell as `replay` tells it, and the exchange as `send` does.
-fn document(listed: &Listed, past: &Past<'_>, answer: Option<&Exchange>) -> serde_json::Value {
+fn document(listed: &NumberedExchange, past: &LoggedExchange<'_>, answer: Option<&Exchange>) -> serde_json::Value {
     use crate::output::data::{request, response};
     let mut document = data(listed);
     document["cell"] = serde_json::json!(past.entry);

@@ -2,21 +2,21 @@
 
 use super::{opened, place};
 use crate::args::{Common, LogTrend};
-use crate::error::Stop;
+use crate::error::CommandError;
 use crate::files;
-use crate::host::Host;
+use crate::host::HostFacts;
 use crate::output::{Out, plot};
-use crate::project::Session;
+use crate::project::Project;
 use crate::project::state;
 use serde_json::json;
 use std::collections::BTreeSet;
 use std::io::Write;
-use yieldtray_report::log::{Drawn, Point, Trend};
-use yieldtray_store::log::{Filter, Listed};
+use yieldtray_report::log::{Point, Trend, TrendChart};
+use yieldtray_store::log::{Filter, NumberedExchange};
 
 /// Draws it, on the terminal or into a file.
-pub(super) fn trend(common: &Common, args: &LogTrend, host: &Host, out: &mut Out) -> Result<u8, Stop> {
-    let session = Session::open(common, host, out, &[])?;
+pub(super) fn trend(common: &Common, args: &LogTrend, host: &HostFacts, out: &mut Out) -> Result<u8, CommandError> {
+    let session = Project::open(common, host, out, &[])?;
     let store = opened(&session, out)?;
     let (file, name) = place(&args.name);
     let environment = state::environment(&session.settings).to_owned();
@@ -28,7 +28,7 @@ pub(super) fn trend(common: &Common, args: &LogTrend, host: &Host, out: &mut Out
         ..Filter::default()
     };
     let (mut points, mut files) = (Vec::new(), BTreeSet::new());
-    store.exchanges(&filter, |Listed { number, summary }| {
+    store.exchanges(&filter, |NumberedExchange { number, summary }| {
         files.insert(summary.file);
         points.extend(summary.status.map(|status| Point {
             number,
@@ -44,28 +44,28 @@ pub(super) fn trend(common: &Common, args: &LogTrend, host: &Host, out: &mut Out
         let named: Vec<String> = files.iter().map(|file| format!("{file}#{name}")).collect();
         let message = format!("the log has a `{name}` of {} files", files.len());
         let hint = format!("name one of {}", yieldtray_source::join_words(named));
-        return Err(Stop::refused_with(message, hint));
+        return Err(CommandError::refused_with(message, hint));
     }
     points.reverse();
     let Some(trend) = Trend::of(points) else {
         let message = format!("the log has no answer to `{}`{}", args.name, in_environment(&environment));
-        return Err(Stop::refused_with(message, "`yieldtray log` shows what there is"));
+        return Err(CommandError::refused_with(message, "`yieldtray log` shows what there is"));
     };
     let title = format!("{name}{}", in_environment(&environment));
     if let Some(path) = &args.out {
-        let drawn = Drawn { title: &title, trend: &trend };
+        let drawn = TrendChart { title: &title, trend: &trend };
         let text = match path.extension().and_then(|extension| extension.to_str()) {
             Some("svg") => drawn.svg(),
             Some("html") => drawn.page(),
             _ => {
-                return Err(Stop::refused_with(
+                return Err(CommandError::refused_with(
                     format!("`{}` is neither an SVG file nor a page", path.display()),
                     "name a file that ends in `.svg` or `.html`",
                 ));
             }
         };
         let written = files::replace(&session.path_from_here(path), text.as_bytes());
-        written.map_err(|error| Stop::refused(format!("cannot write `{}`: {error}", path.display())))?;
+        written.map_err(|error| CommandError::refused(format!("cannot write `{}`: {error}", path.display())))?;
         if !out.quiet && !out.json {
             out.say(&out.error_look.faint(&format!("the plot is in {}", path.display())))?;
         }
@@ -98,7 +98,7 @@ fn data(name: &str, environment: &str, trend: &Trend) -> serde_json::Value {
             "commit": point.revision,
         })
     };
-    let jump = |jump: &yieldtray_report::log::Jump| {
+    let jump = |jump: &yieldtray_report::log::ChangePoint| {
         let at = &trend.points[jump.at];
         json!({
             "number": at.number,

@@ -1,6 +1,6 @@
 //! The workspaces that the user has allowed: a small file for each in the user's state folder.
 
-use crate::error::Stop;
+use crate::error::CommandError;
 use crate::files;
 use anyhow::Context;
 use std::path::{Path, PathBuf};
@@ -27,9 +27,10 @@ impl Allowed {
     }
 
     /// The same, where there must be a home.
-    pub(crate) fn expected() -> Result<Self, Stop> {
+    pub(crate) fn expected() -> Result<Self, CommandError> {
         let hint = "set HOME or XDG_STATE_HOME, or pass `--allow` for one time";
-        Self::of_user().ok_or_else(|| Stop::refused_with("there is no home directory to remember this in", hint))
+        Self::of_user()
+            .ok_or_else(|| CommandError::refused_with("there is no home directory to remember this in", hint))
     }
 
     /// What was allowed of the workspace at `root`.
@@ -38,7 +39,7 @@ impl Allowed {
     }
 
     /// Remembers an allowance in place of one of the same root.
-    pub(crate) fn put(&self, allowance: &Allowance) -> Result<(), Stop> {
+    pub(crate) fn put(&self, allowance: &Allowance) -> Result<(), CommandError> {
         let write = || -> std::io::Result<()> {
             make_private_folder(&self.0)?;
             let text = format!("{}\n{}\n", allowance.digest, files::path_to_text(&allowance.root));
@@ -48,11 +49,11 @@ impl Allowed {
     }
 
     /// Forgets the allowance of a root; whether there was one.
-    pub(crate) fn remove(&self, root: &Path) -> Result<bool, Stop> {
+    pub(crate) fn remove(&self, root: &Path) -> Result<bool, CommandError> {
         match std::fs::remove_file(self.file(root)) {
             Ok(()) => Ok(true),
             Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(false),
-            Err(error) => Err(Stop::refused(format!("cannot remove the allowance: {error}"))),
+            Err(error) => Err(CommandError::refused(format!("cannot remove the allowance: {error}"))),
         }
     }
 

@@ -7,8 +7,8 @@ mod digest;
 mod ownership;
 
 use crate::args::Common;
-use crate::error::Stop;
-use crate::host::Host;
+use crate::error::CommandError;
+use crate::host::HostFacts;
 use crate::project::disk::Disk;
 pub(crate) use allowed::{Allowance, Allowed};
 use anyhow::Context;
@@ -60,7 +60,7 @@ impl Trust {
 
     /// Decides about a workspace that was opened: by the command line, the surroundings, or what the user said
     /// before of this very configuration.
-    pub(crate) fn decide(&self, root: &Path, workspace: &Workspace, common: &Common, host: &Host) {
+    pub(crate) fn decide(&self, root: &Path, workspace: &Workspace, common: &Common, host: &HostFacts) {
         if is_allowed(root, workspace, common, host) {
             self.allow();
         }
@@ -68,12 +68,12 @@ impl Trust {
 }
 
 /// The workspace at `root` with nothing but its configuration, to know what it would reach.
-pub(crate) fn read_configuration(root: &Path) -> Result<Workspace, Stop> {
+pub(crate) fn read_configuration(root: &Path) -> Result<Workspace, CommandError> {
     let disk = Disk::new(root, &Trust::default()).with_context(|| format!("cannot open `{}`", root.display()))?;
     Ok(Workspace::open(Box::new(disk)).explaining_commands(yieldtray_interchange::curl::why_no_request))
 }
 
-fn is_allowed(root: &Path, workspace: &Workspace, common: &Common, host: &Host) -> bool {
+fn is_allowed(root: &Path, workspace: &Workspace, common: &Common, host: &HostFacts) -> bool {
     if common.allow {
         return true;
     }
@@ -86,7 +86,7 @@ fn is_allowed(root: &Path, workspace: &Workspace, common: &Common, host: &Host) 
 }
 
 /// Remembers that the user allows a workspace as it is now.
-pub(crate) fn remember(root: &Path, workspace: &Workspace) -> Result<(), Stop> {
+pub(crate) fn remember(root: &Path, workspace: &Workspace) -> Result<(), CommandError> {
     Allowed::expected()?.put(&Allowance { root: root.to_owned(), digest: digest_of(workspace) })
 }
 

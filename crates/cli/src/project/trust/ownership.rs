@@ -1,18 +1,18 @@
 //! Whose files these are. As git and ssh do, a configuration is not followed if someone else could have put it
 //! there: in a directory that all can write to, any user can leave one.
 
-use crate::error::Stop;
+use crate::error::CommandError;
 use std::fs::Metadata;
 use std::path::Path;
 use yieldtray_source::access::{CONFIG_FILE, LOCAL_FILE};
 
 /// Refuses a workspace whose configurations, `.env` or root are not this user's own, unless `allowed` says that
 /// the user allowed it all the same.
-pub(crate) fn refuse_foreign(root: &Path, allowed: impl FnOnce() -> bool) -> Result<(), Stop> {
+pub(crate) fn refuse_foreign(root: &Path, allowed: impl FnOnce() -> bool) -> Result<(), CommandError> {
     match complaint(root) {
         Some(message) if !allowed() => {
             let hint = format!("if you trust it, run `yieldtray allow {}`", root.display());
-            Err(Stop::refused_with(message, hint))
+            Err(CommandError::refused_with(message, hint))
         }
         _ => Ok(()),
     }
@@ -89,7 +89,7 @@ mod tests {
         assert_eq!(complaint(&root), None);
         symlink("/etc/hostname", root.join(".env")).expect("a link");
         let refused = refuse_foreign(&root, || false);
-        assert!(matches!(refused, Err(Stop::Refused { message, .. }) if message.starts_with("`.env` links")));
+        assert!(matches!(refused, Err(CommandError::Refused { message, .. }) if message.starts_with("`.env` links")));
         assert!(refuse_foreign(&root, || true).is_ok());
     }
 }

@@ -18,33 +18,33 @@ const PATIENCE: Duration = Duration::from_millis(50);
 const MOST_HELP: usize = 3;
 
 /// What pages are written into.
-pub(super) trait Writes: Default + Send + 'static {
+pub(super) trait BatchSink: Default + Send + 'static {
     /// What is written in one go.
-    type Page: Send;
+    type Batch: Send;
 
     /// Writes a page.
-    fn write(&mut self, page: &Self::Page);
+    fn write(&mut self, page: &Self::Batch);
 
     /// Notes that the program itself failed at a page.
     fn broke(&mut self);
 }
 
 /// Writes pages in the order in which they are put.
-pub(super) struct Writer<W: Writes> {
-    desk: Arc<Desk<W>>,
+pub(super) struct Writer<W: BatchSink> {
+    desk: Arc<Shared<W>>,
     thread: Thread,
     /// How many pages its author wrote since the thread wrote one.
     helped: usize,
 }
 
 /// What stands between the author and the thread.
-struct Desk<W: Writes> {
+struct Shared<W: BatchSink> {
     books: Mutex<W>,
-    pile: Mutex<Pile<W::Page>>,
+    pile: Mutex<Queue<W::Batch>>,
     more: Condvar,
 }
 
-struct Pile<P> {
+struct Queue<P> {
     waiting: VecDeque<P>,
     /// Pages that are written, for their author to give up.
     written: Vec<P>,
@@ -62,17 +62,17 @@ enum Thread {
     Dismissed,
 }
 
-impl<W: Writes> Writer<W> {
+impl<W: BatchSink> Writer<W> {
     /// One that writes into `books`. No thread is started before there is a page.
     pub(super) fn new(books: W) -> Self {
-        let pile = Pile { waiting: VecDeque::new(), written: Vec::new(), works: false, closed: false };
-        let desk = Desk { books: Mutex::new(books), pile: Mutex::new(pile), more: Condvar::new() };
+        let pile = Queue { waiting: VecDeque::new(), written: Vec::new(), works: false, closed: false };
+        let desk = Shared { books: Mutex::new(books), pile: Mutex::new(pile), more: Condvar::new() };
         Self { desk: Arc::new(desk), thread: Thread::None, helped: 0 }
     }
 
     /// Takes a page, to be written soon, and gives back those that were. Their author gave them their memory and
     /// shall take it back: two threads that free each other's memory wait for each other at every piece.
-    pub(super) fn put(&mut self, page: W::Page) -> Vec<W::Page> {
+    pub(super) fn put(&mut self, page: W::Batch) -> Vec<W::Batch> {
         if self.thread == Thread::None {
             self.thread = self.start();
         }
@@ -90,7 +90,7 @@ impl<W: Writes> Writer<W> {
     }
 
     /// Writes the last page, after all others, and gives back what they are written into.
-    pub(super) fn end(self, page: W::Page) -> W {
+    pub(super) fn end(self, page: W::Batch) -> W {
         {
             let mut pile = lock(&self.desk.pile);
             pile.waiting.push_back(page);
@@ -132,7 +132,7 @@ impl<W: Writes> Writer<W> {
     }
 }
 
-impl<W: Writes> Desk<W> {
+impl<W: BatchSink> Shared<W> {
     /// Waits for a page; false when there will be none.
     fn is_wanted(&self) -> bool {
         let mut pile = lock(&self.pile);
@@ -196,8 +196,8 @@ mod tests {
         Broken,
     }
 
-    impl Writes for Kept {
-        type Page = Page;
+    impl BatchSink for Kept {
+        type Batch = Page;
 
         fn write(&mut self, page: &Page) {
             match page {

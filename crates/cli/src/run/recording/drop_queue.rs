@@ -1,7 +1,7 @@
 /// What was written and is not needed any more, given up one by one: all at once would take longer than an answer.
-pub(super) struct Spent<T>(Vec<Vec<T>>);
+pub(super) struct DropQueue<T>(Vec<Vec<T>>);
 
-impl<T> Spent<T> {
+impl<T> DropQueue<T> {
     pub(super) fn new() -> Self {
         Self(Vec::new())
     }
@@ -29,7 +29,7 @@ mod tests {
     #[test]
     fn each_call_gives_one_up_whatever_page_it_is_on() {
         let lot = Rc::new("L-2043");
-        let mut spent = Spent::new();
+        let mut spent = DropQueue::new();
         for _ in 0..100 {
             spent.take([vec![Rc::clone(&lot); 3], vec![], vec![Rc::clone(&lot)]]);
             (0..4).for_each(|_| spent.give_one_up());

@@ -1,28 +1,28 @@
 //! Keeping what was sent and came back in the log.
 
-use super::{Page, Told};
+use super::{Batch, RecordEntry};
 use crate::clock;
 use crate::output::Out;
-use crate::project::Session;
+use crate::project::Project;
 use crate::project::revision::Revisions;
 use crate::project::state;
 use std::borrow::Cow;
 use std::io;
 use std::path::PathBuf;
-use yieldtray_report::log::Past;
-use yieldtray_store::log::{Keeping, Message, Summary};
+use yieldtray_report::log::LoggedExchange;
+use yieldtray_store::log::{ExchangePayload, ExchangeRow, Retention};
 use yieldtray_store::{Error, Store};
 use yieldtray_workspace::CellId;
 use yieldtray_workspace::secret::Masker;
 
 /// Where what is sent in a run is logged.
-pub(crate) struct Logbook {
+pub(crate) struct LogRecorder {
     root: PathBuf,
     environment: String,
     seed: u64,
     /// When the run began, in milliseconds since 1970.
     began: i64,
-    keeping: Keeping,
+    keeping: Retention,
     revisions: Revisions,
     /// The state, once there was something to log.
     store: Option<Store>,
@@ -32,9 +32,9 @@ pub(crate) struct Logbook {
     failed: Option<Error>,
 }
 
-impl Logbook {
+impl LogRecorder {
     /// One for a run that begins now; nothing where nothing is to be logged.
-    pub(crate) fn begin(session: &Session, cells: impl Iterator<Item = CellId>, wanted: bool) -> Option<Self> {
+    pub(crate) fn begin(session: &Project, cells: impl Iterator<Item = CellId>, wanted: bool) -> Option<Self> {
         let settings = session.workspace.config.log;
         // Who asked to see secrets did not ask to have them written down.
         if !wanted || !settings.is_on() || session.reveal {
@@ -56,7 +56,7 @@ impl Logbook {
             environment: state::environment(&session.settings).to_owned(),
             seed: session.random.seed(),
             began,
-            keeping: Keeping { exchanges: settings.exchanges(), since },
+            keeping: Retention { exchanges: settings.exchanges(), since },
             revisions,
             store: None,
             last: None,
@@ -72,7 +72,7 @@ impl Logbook {
     }
 
     /// Logs what was sent of what a page tells. Once that failed, no more is logged.
-    pub(crate) fn write(&mut self, page: &Page) {
+    pub(crate) fn write(&mut self, page: &Batch) {
         let mut sent = page.told.iter().filter(|told| told.kept.is_some()).peekable();
         if self.failed.is_some() || sent.peek().is_none() {
             return;
@@ -89,12 +89,12 @@ impl Logbook {
         }
     }
 
-    fn row(&mut self, told: &Told, masker: &Masker) -> Option<(Summary, Message)> {
+    fn row(&mut self, told: &RecordEntry, masker: &Masker) -> Option<(ExchangeRow, ExchangePayload)> {
         let (entry, kept) = (&told.entry, told.kept.as_ref()?);
-        let past = Past::of(Cow::Borrowed(entry), kept, masker, self.seed);
+        let past = LoggedExchange::of(Cow::Borrowed(entry), kept, masker, self.seed);
         let failed = entry.failures.len() + entry.failed_yields().count();
         let number = |number: usize| i64::try_from(number).unwrap_or(i64::MAX);
-        let summary = Summary {
+        let summary = ExchangeRow {
             at: self.began + i64::try_from(kept.began.as_millis()).unwrap_or_default(),
             environment: self.environment.clone(),
             file: entry.file.clone(),
@@ -113,7 +113,7 @@ impl Logbook {
         };
         let (head, fields) = (past.head(), past.fields().to_owned());
         let (sent, came) = (past.sent.bytes.map(Cow::into_owned), past.came.bytes.map(Cow::into_owned));
-        Some((summary, Message { head, fields, sent, came }))
+        Some((summary, ExchangePayload { head, fields, sent, came }))
     }
 
     /// Says so if something could not be logged. Gives the number of the last exchange.

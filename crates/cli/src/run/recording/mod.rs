@@ -10,10 +10,10 @@ mod drop_queue;
 mod log_recorder;
 mod report_writer;
 
-use crate::run::Audience;
-use batch_writer::{Writer, Writes};
-use drop_queue::Spent;
-pub(crate) use log_recorder::Logbook;
+use crate::run::RunObserver;
+use batch_writer::{BatchSink, Writer};
+use drop_queue::DropQueue;
+pub(crate) use log_recorder::LogRecorder;
 pub(crate) use report_writer::Reports;
 use std::io;
 use std::sync::Arc;
@@ -34,13 +34,13 @@ const LARGE: usize = 8 << 20;
 const LONGEST: Duration = Duration::from_secs(1);
 
 /// A cell that is done, as it is written down: secrets and all, until somebody masks it.
-pub(crate) struct Told {
+pub(crate) struct RecordEntry {
     entry: Entry<'static>,
     /// What was sent and what came back, if it was sent.
     kept: Option<Arc<CapturedExchange>>,
 }
 
-impl Told {
+impl RecordEntry {
     /// What a report tells.
     pub(crate) fn of(run: &Run<'_>, report: &CellReport) -> Self {
         let kept = report.captured.clone();
@@ -55,32 +55,32 @@ impl Told {
 }
 
 /// What is written together.
-pub(crate) struct Page {
-    told: Vec<Told>,
+pub(crate) struct Batch {
+    told: Vec<RecordEntry>,
     /// All that is known to be secret by then.
     masker: Masker,
 }
 
-impl Page {
+impl Batch {
     /// A page with all of this on it.
-    pub(crate) fn of(run: &Run<'_>, told: Vec<Told>) -> Self {
+    pub(crate) fn of(run: &Run<'_>, told: Vec<RecordEntry>) -> Self {
         Self { told, masker: run.masker().hiding().into_owned() }
     }
 }
 
 /// What pages are written into.
 #[derive(Default)]
-pub(crate) struct Books {
+pub(crate) struct RecordSinks {
     /// The reports, if there are any.
     pub(crate) reports: Option<Reports>,
     /// The log, if anything is logged.
-    pub(crate) logbook: Option<Logbook>,
+    pub(crate) logbook: Option<LogRecorder>,
 }
 
-impl Writes for Books {
-    type Page = Page;
+impl BatchSink for RecordSinks {
+    type Batch = Batch;
 
-    fn write(&mut self, page: &Page) {
+    fn write(&mut self, page: &Batch) {
         if let Some(reports) = &mut self.reports {
             page.told.iter().for_each(|told| reports.tell(told, &page.masker));
         }
@@ -105,35 +105,41 @@ pub(crate) struct Recording<A> {
 
 impl<A> Recording<A> {
     /// One that writes into `books`.
-    pub(crate) fn new(audience: A, books: Books) -> Self {
+    pub(crate) fn new(audience: A, books: RecordSinks) -> Self {
         let wanted = books.reports.is_some() || books.logbook.is_some();
         Self { audience, record: wanted.then(|| Record::new(books)) }
     }
 
     /// The audience, and the books with all of the run in them.
-    pub(crate) fn end(self, run: &Run<'_>) -> (A, Books) {
-        (self.audience, self.record.map_or_else(Books::default, |record| record.end(run)))
+    pub(crate) fn end(self, run: &Run<'_>) -> (A, RecordSinks) {
+        (self.audience, self.record.map_or_else(RecordSinks::default, |record| record.end(run)))
     }
 }
 
 /// What is gathered and not yet on its way to the books.
 struct Record {
-    told: Vec<Told>,
+    told: Vec<RecordEntry>,
     size: usize,
     /// When the first of those was told.
     since: Option<Instant>,
-    spent: Spent<Told>,
-    writer: Writer<Books>,
+    spent: DropQueue<RecordEntry>,
+    writer: Writer<RecordSinks>,
 }
 
 impl Record {
-    fn new(books: Books) -> Self {
-        Self { told: Vec::with_capacity(MOST), size: 0, since: None, spent: Spent::new(), writer: Writer::new(books) }
+    fn new(books: RecordSinks) -> Self {
+        Self {
+            told: Vec::with_capacity(MOST),
+            size: 0,
+            since: None,
+            spent: DropQueue::new(),
+            writer: Writer::new(books),
+        }
     }
 
     fn take(&mut self, run: &Run<'_>, report: &CellReport) {
         self.spent.give_one_up();
-        let told = Told::of(run, report);
+        let told = RecordEntry::of(run, report);
         self.size += told.size();
         self.told.push(told);
         let since = *self.since.get_or_insert_with(Instant::now);
@@ -144,18 +150,18 @@ impl Record {
         }
     }
 
-    fn page(&mut self, run: &Run<'_>) -> Page {
+    fn page(&mut self, run: &Run<'_>) -> Batch {
         (self.size, self.since) = (0, None);
-        Page::of(run, std::mem::replace(&mut self.told, Vec::with_capacity(MOST)))
+        Batch::of(run, std::mem::replace(&mut self.told, Vec::with_capacity(MOST)))
     }
 
-    fn end(mut self, run: &Run<'_>) -> Books {
+    fn end(mut self, run: &Run<'_>) -> RecordSinks {
         let page = self.page(run);
         self.writer.end(page)
     }
 }
 
-impl<A: Audience> Audience for Recording<A> {
+impl<A: RunObserver> RunObserver for Recording<A> {
     fn happened(&mut self, run: &Run<'_>, event: Event) -> io::Result<()> {
         if let (Event::CellFinished(report), Some(record)) = (&event, &mut self.record) {
             record.take(run, report);

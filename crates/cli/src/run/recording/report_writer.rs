@@ -1,16 +1,16 @@
 //! Writing reports: each is made beside its place, entry by entry, and gets its name when it is whole.
 
-use super::Told;
+use super::RecordEntry;
 use crate::args::ReportFile;
-use crate::error::Stop;
-use crate::files::Unfinished;
+use crate::error::CommandError;
+use crate::files::AtomicFile;
 use crate::output::Out;
 use std::fs::File;
 use std::io::{self, Seek, Write};
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 use yieldtray_engine::Run;
-use yieldtray_report::{About, Entry, Format, Kind, Streams, millis};
+use yieldtray_report::{Entry, Format, ReportKind, RunInfo, Streams, millis};
 use yieldtray_source::join_words;
 use yieldtray_workspace::secret::Masker;
 
@@ -19,7 +19,7 @@ const PIECE: usize = 64 << 10;
 
 /// The reports that are being written.
 pub(crate) struct Reports {
-    about: About,
+    about: RunInfo,
     all: Vec<Report>,
 }
 
@@ -27,36 +27,40 @@ struct Report {
     /// As the command line names it.
     name: String,
     path: PathBuf,
-    kind: Kind,
+    kind: ReportKind,
     format: Box<dyn Format>,
     streams: Streams,
     /// Where the streams are put aside.
-    first: Aside,
-    rest: Aside,
-    file: Unfinished,
+    first: SpillBuffer,
+    rest: SpillBuffer,
+    file: AtomicFile,
     /// Why it cannot be written; the run goes on.
     failed: Option<io::Error>,
 }
 
 impl Reports {
     /// Begins reports; a file that cannot be written is known before anything is sent.
-    pub(crate) fn begin(files: &[ReportFile], path: impl Fn(&Path) -> PathBuf, about: About) -> Result<Self, Stop> {
+    pub(crate) fn begin(
+        files: &[ReportFile],
+        path: impl Fn(&Path) -> PathBuf,
+        about: RunInfo,
+    ) -> Result<Self, CommandError> {
         let mut all: Vec<Report> = Vec::with_capacity(files.len());
         for ReportFile { kind, file } in files {
             let (name, path) = (file.display().to_string(), path(file));
             if all.iter().any(|other| other.path == path) {
                 let message = format!("two reports cannot both be `{name}`");
-                return Err(Stop::refused_with(message, "name a file of its own for each"));
+                return Err(CommandError::refused_with(message, "name a file of its own for each"));
             }
-            let file = Unfinished::new(&path).map_err(|error| Stop::refused(cannot_write(&name, &error)))?;
+            let file = AtomicFile::new(&path).map_err(|error| CommandError::refused(cannot_write(&name, &error)))?;
             all.push(Report {
                 name,
                 path,
                 kind: *kind,
                 format: kind.format(&about),
                 streams: Streams::default(),
-                first: Aside::default(),
-                rest: Aside::default(),
+                first: SpillBuffer::default(),
+                rest: SpillBuffer::default(),
                 file,
                 failed: None,
             });
@@ -80,7 +84,7 @@ impl Reports {
     }
 
     /// Tells of a cell, with what was sent and what came back.
-    pub(super) fn tell(&mut self, told: &Told, masker: &Masker) {
+    pub(super) fn tell(&mut self, told: &RecordEntry, masker: &Masker) {
         match &told.kept {
             Some(kept) => self.entry(&told.entry.clone().with_exchange(kept, masker)),
             None => self.entry(&told.entry),
@@ -143,7 +147,7 @@ impl Report {
         self.rest.take(&mut self.streams.all)
     }
 
-    fn finish(mut self, about: &About) -> io::Result<()> {
+    fn finish(mut self, about: &RunInfo) -> io::Result<()> {
         if let Some(error) = self.failed {
             return Err(error);
         }
@@ -159,9 +163,9 @@ impl Report {
 
 /// Text that waits for what stands before it: in a file without a name, once it is long.
 #[derive(Default)]
-struct Aside(Option<File>);
+struct SpillBuffer(Option<File>);
 
-impl Aside {
+impl SpillBuffer {
     /// Takes the text, if it is long.
     fn take(&mut self, text: &mut String) -> io::Result<()> {
         if text.len() < PIECE {
@@ -177,7 +181,7 @@ impl Aside {
     }
 
     /// Gives back all it took, and the last piece.
-    fn give(&mut self, last: &str, to: &mut Unfinished) -> io::Result<()> {
+    fn give(&mut self, last: &str, to: &mut AtomicFile) -> io::Result<()> {
         if let Some(file) = &mut self.0 {
             file.rewind()?;
             to.append(file)?;

@@ -1,6 +1,6 @@
 //! What somebody is writing at a place, told from the line so far: while somebody writes, that line is rarely right.
 
-use crate::assist::{View, cell_at, line_at};
+use crate::assist::{IdeContext, cell_at, line_at};
 use yieldtray_source::SourceId;
 use yieldtray_source::Span;
 use yieldtray_workspace::{CellId, Workspace};
@@ -25,7 +25,7 @@ pub(in crate::assist) enum Context {
 }
 
 /// What somebody is writing at byte `at`.
-pub(in crate::assist) fn context(view: View<'_>, source: SourceId, at: usize) -> Context {
+pub(in crate::assist) fn context(view: IdeContext<'_>, source: SourceId, at: usize) -> Context {
     let text = view.text(source);
     let line = line_at(text, at);
     let before = Span::new(line.start(), at.clamp(line.start(), line.end()));

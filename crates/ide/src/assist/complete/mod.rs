@@ -4,7 +4,7 @@ mod context;
 mod path;
 
 use super::words::{INSTRUCTIONS, LANGUAGE, Place};
-use super::{View, cell_at, needs};
+use super::{IdeContext, cell_at, needs};
 pub(super) use context::{Context, context};
 use path::{Step, in_string, looped, path_start, split_root, steps};
 use rustc_hash::FxHashSet;
@@ -28,7 +28,7 @@ pub struct Suggestion {
     /// How it is shown.
     pub label: String,
     /// What sort of thing it is.
-    pub sort: Sort,
+    pub sort: CompletionKind,
     /// A few words beside it.
     pub detail: String,
     /// What it puts in place of `span`; `${1:text}` and `$1` are places to fill in, a literal `$` is `\$`.
@@ -52,7 +52,7 @@ const MOST: usize = 100;
 /// The sorts of things that may be written.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 #[allow(missing_docs)] // the names say it
-pub enum Sort {
+pub enum CompletionKind {
     Value,
     Function,
     Language,
@@ -68,7 +68,7 @@ pub enum Sort {
 
 /// What may be written at byte `at` of a text. `files` gives the files and folders below a folder, which is given
 /// relative to that of the text; a folder ends in `/`.
-pub fn complete(view: View<'_>, source: SourceId, at: usize, files: &dyn Fn(&str) -> Vec<String>) -> Suggestions {
+pub fn complete(view: IdeContext<'_>, source: SourceId, at: usize, files: &dyn Fn(&str) -> Vec<String>) -> Suggestions {
     let text = view.text(source);
     let own = cell_at(view.workspace(), source, at);
     let mut writer =
@@ -138,19 +138,19 @@ fn words_about(resolver: &Resolver<'_>, name: &str, masker: &Masker) -> String {
 }
 
 struct Writer<'a> {
-    view: View<'a>,
+    view: IdeContext<'a>,
     source: SourceId,
     cell: Option<CellId>,
     at: usize,
     found: Vec<Suggestion>,
-    known: FxHashSet<(Sort, String)>,
+    known: FxHashSet<(CompletionKind, String)>,
     more: bool,
     /// How many there were when the sort began that is being added.
     begun: usize,
 }
 
 impl<'a> Writer<'a> {
-    fn add(&mut self, span: Span, sort: Sort, label: &str, detail: &str, insert: Option<String>) {
+    fn add(&mut self, span: Span, sort: CompletionKind, label: &str, detail: &str, insert: Option<String>) {
         // What is written so far picks; names may come from several places.
         let written = span.of(self.view.text(self.source));
         if !picks(written, label) {
@@ -189,26 +189,26 @@ impl<'a> Writer<'a> {
         // More are not offered, and need no words.
         let details = self.about(&names[..names.len().min(MOST)]);
         for (place, name) in names.iter().enumerate() {
-            self.add(span, Sort::Value, name, details.get(place).map_or("", String::as_str), None);
+            self.add(span, CompletionKind::Value, name, details.get(place).map_or("", String::as_str), None);
         }
         self.begun = self.found.len();
         let has_rows = self.cell.is_some_and(|cell| self.view.workspace().rows_file(cell).is_some());
         let fits = |name: &str| name != "row" || has_rows;
         for word in LANGUAGE.iter().filter(|word| (after || !word.after) && fits(word.name)) {
-            self.add(span, Sort::Language, word.name, word.help, None);
+            self.add(span, CompletionKind::Language, word.name, word.help, None);
         }
         for function in FUNCTIONS {
             let insert =
                 if function.arity == 0 { format!("{}()", function.name) } else { format!("{}($1)", function.name) };
-            self.add(span, Sort::Function, function.name, function.help, Some(insert));
+            self.add(span, CompletionKind::Function, function.name, function.help, Some(insert));
         }
         for own in self.view.workspace().config.functions.iter() {
             let help = own.help.as_deref().unwrap_or(&own.is);
-            self.add(span, Sort::Function, &own.name, help, Some(format!("{}($1)", own.name)));
+            self.add(span, CompletionKind::Function, &own.name, help, Some(format!("{}($1)", own.name)));
         }
         for name in ["size", "string", "int", "double", "duration", "timestamp", "has", "type"] {
             debug_assert!(is_builtin(name), "CEL has it");
-            self.add(span, Sort::Function, name, "a function of CEL", Some(format!("{name}($1)")));
+            self.add(span, CompletionKind::Function, name, "a function of CEL", Some(format!("{name}($1)")));
         }
     }
 
@@ -275,7 +275,7 @@ impl<'a> Writer<'a> {
         let of_request = ["name", "title", "file", "tags"];
         let of_sent = ["method", "url", "headers", "body"];
         let mut all = |names: &[&str], detail: &str| {
-            names.iter().for_each(|name| self.add(span, Sort::Member, name, detail, None));
+            names.iter().for_each(|name| self.add(span, CompletionKind::Member, name, detail, None));
         };
         match path {
             "request" => return all(&of_request, "this request"),
@@ -284,12 +284,14 @@ impl<'a> Writer<'a> {
                 let variables = self.view.context.settings.variables.iter();
                 let names: Vec<String> =
                     variables.map(|(name, _)| name.to_owned()).filter(|name| is_value_name(name)).collect();
-                names.iter().for_each(|name| self.add(span, Sort::Member, name, "an environment variable", None));
+                names
+                    .iter()
+                    .for_each(|name| self.add(span, CompletionKind::Member, name, "an environment variable", None));
                 return;
             }
             "row" => {
                 let columns = self.cell.map(|cell| self.view.workspace().columns(cell)).unwrap_or_default();
-                columns.iter().for_each(|name| self.add(span, Sort::Member, name, "a column", None));
+                columns.iter().for_each(|name| self.add(span, CompletionKind::Member, name, "a column", None));
                 return;
             }
             _ => {}
@@ -297,22 +299,22 @@ impl<'a> Writer<'a> {
         let Some(value) = after.then(|| self.answered(path, written)).flatten() else { return };
         if let Some(names) = value.as_object() {
             for (name, value) in names.iter().filter(|(name, _)| is_value_name(name)) {
-                self.add(span, Sort::Member, name, kind(value), None);
+                self.add(span, CompletionKind::Member, name, kind(value), None);
             }
         }
         let loops = ["all", "exists", "exists_one", "filter", "map"];
         if value.is_array() {
             for name in loops {
-                self.add(span, Sort::Function, name, "of a list", Some(format!("{name}(${{1:one}}, $2)")));
+                self.add(span, CompletionKind::Function, name, "of a list", Some(format!("{name}(${{1:one}}, $2)")));
             }
         }
         if value.is_string() {
             for name in ["contains", "startsWith", "endsWith", "matches"] {
-                self.add(span, Sort::Function, name, "of a text", Some(format!("{name}($1)")));
+                self.add(span, CompletionKind::Function, name, "of a text", Some(format!("{name}($1)")));
             }
         }
         if !value.is_number() && !value.is_boolean() && !value.is_null() {
-            self.add(span, Sort::Function, "size", "how many", Some("size()".to_owned()));
+            self.add(span, CompletionKind::Function, "size", "how many", Some("size()".to_owned()));
         }
     }
 
@@ -348,12 +350,12 @@ impl<'a> Writer<'a> {
         if let Some(value) = self.answered(&path[start..], written)
             && let Some(names) = value.as_object()
         {
-            names.iter().for_each(|(name, value)| self.add(span, Sort::Member, name, kind(value), None));
+            names.iter().for_each(|(name, value)| self.add(span, CompletionKind::Member, name, kind(value), None));
         }
         if path.ends_with("headers") {
-            FIELDS
-                .iter()
-                .for_each(|field| self.add(span, Sort::Header, &field.name.to_lowercase(), field.meaning, None));
+            FIELDS.iter().for_each(|field| {
+                self.add(span, CompletionKind::Header, &field.name.to_lowercase(), field.meaning, None)
+            });
         }
     }
 
@@ -369,7 +371,13 @@ impl<'a> Writer<'a> {
                 Place::Tail => tail,
             };
             if fits {
-                self.add(word, Sort::Instruction, known.word, known.help, Some(format!("{blank}{}", known.snippet)));
+                self.add(
+                    word,
+                    CompletionKind::Instruction,
+                    known.word,
+                    known.help,
+                    Some(format!("{blank}{}", known.snippet)),
+                );
             }
         }
     }
@@ -386,13 +394,13 @@ impl<'a> Writer<'a> {
             "needs" | "play" => {
                 let own = self.cell;
                 for cell in workspace.cells(self.source).filter(|cell| Some(*cell) != own) {
-                    self.add(last, Sort::Cell, &workspace.cell(cell).name, workspace.title(cell), None);
+                    self.add(last, CompletionKind::Cell, &workspace.cell(cell).name, workspace.title(cell), None);
                 }
                 let others = workspace.loaded().filter(|file| *file != self.source);
                 for cell in others.flat_map(|file| workspace.cells(file)).collect::<Vec<_>>() {
                     let path = relative(&workspace.shown_path(self.source), &workspace.shown_path(cell.source));
                     let name = format!("{path}#{}", workspace.cell(cell).name);
-                    self.add(last, Sort::Cell, &name, workspace.title(cell), None);
+                    self.add(last, CompletionKind::Cell, &name, workspace.title(cell), None);
                 }
             }
             "waive" => {
@@ -406,12 +414,14 @@ impl<'a> Writer<'a> {
                 shared
                     .collect::<Vec<_>>()
                     .iter()
-                    .for_each(|(label, check)| self.add(last, Sort::Label, label, check, None));
+                    .for_each(|(label, check)| self.add(last, CompletionKind::Label, label, check, None));
             }
             "tag" => {
                 let tags =
                     workspace.loaded().flat_map(|file| workspace.cells(file)).flat_map(|cell| workspace.tags(cell));
-                tags.collect::<Vec<_>>().iter().for_each(|tag| self.add(last, Sort::Label, tag, "a tag", None));
+                tags.collect::<Vec<_>>()
+                    .iter()
+                    .for_each(|tag| self.add(last, CompletionKind::Label, tag, "a tag", None));
             }
             "auth" => match written.split_once(char::is_whitespace) {
                 None => {
@@ -422,13 +432,13 @@ impl<'a> Writer<'a> {
                         ("oauth2", "oauth2 ${1:profile}"),
                         ("none", "none"),
                     ] {
-                        self.add(rest, Sort::Text, name, "credentials", Some(insert.to_owned()));
+                        self.add(rest, CompletionKind::Text, name, "credentials", Some(insert.to_owned()));
                     }
                 }
                 Some(("oauth2", profile)) => {
                     let span = rest.part(rest.len() - profile.len(), rest.len());
                     for profile in &workspace.config.profiles {
-                        self.add(span, Sort::Label, &profile.name, "a profile of OAuth 2.0", None);
+                        self.add(span, CompletionKind::Label, &profile.name, "a profile of OAuth 2.0", None);
                     }
                 }
                 Some(_) => {}
@@ -441,12 +451,14 @@ impl<'a> Writer<'a> {
                     self.header_values(&written[..colon], value.part(blanks, value.len()));
                 }
             },
-            "cookies" => ["off", "on"].iter().for_each(|word| self.add(rest, Sort::Text, word, "", None)),
-            "insecure" => self.add(rest, Sort::Text, "off", "", None),
-            "path" => self.add(rest, Sort::Text, "verbatim", "", None),
-            "timeout" => ["5s", "500ms", "2m"].iter().for_each(|word| self.add(rest, Sort::Text, word, "", None)),
-            "skip" => self.add(rest, Sort::Text, "when", "a condition follows", Some("when ".to_owned())),
-            "wait" => self.add(rest, Sort::Text, "until", "a condition follows", Some("until ".to_owned())),
+            "cookies" => ["off", "on"].iter().for_each(|word| self.add(rest, CompletionKind::Text, word, "", None)),
+            "insecure" => self.add(rest, CompletionKind::Text, "off", "", None),
+            "path" => self.add(rest, CompletionKind::Text, "verbatim", "", None),
+            "timeout" => {
+                ["5s", "500ms", "2m"].iter().for_each(|word| self.add(rest, CompletionKind::Text, word, "", None))
+            }
+            "skip" => self.add(rest, CompletionKind::Text, "when", "a condition follows", Some("when ".to_owned())),
+            "wait" => self.add(rest, CompletionKind::Text, "until", "a condition follows", Some("until ".to_owned())),
             "body" | "part" | "each" => self.files(word, rest, files),
             _ => {}
         }
@@ -464,7 +476,7 @@ impl<'a> Writer<'a> {
             if !written.contains(' ') && word != "part" {
                 self.add(
                     rest,
-                    Sort::Text,
+                    CompletionKind::Text,
                     insert.trim_end_matches(['$', '1', '"']).trim_end(),
                     "a file follows",
                     Some(insert.to_owned()),
@@ -476,20 +488,20 @@ impl<'a> Writer<'a> {
         let folder = path.rfind('/').map_or("", |slash| &path[..=slash]);
         let span = rest.part(start + folder.len(), rest.len());
         for name in files(folder) {
-            self.add(span, Sort::File, &name, "", None);
+            self.add(span, CompletionKind::File, &name, "", None);
         }
     }
 
     fn headers(&mut self, span: Span, after: &str) {
         for field in FIELDS {
-            self.add(span, Sort::Header, field.name, field.meaning, Some(format!("{}{after}", field.name)));
+            self.add(span, CompletionKind::Header, field.name, field.meaning, Some(format!("{}{after}", field.name)));
         }
     }
 
     fn header_values(&mut self, name: &str, span: Span) {
         let usual = field(name.trim()).map(|field| field.usual).unwrap_or_default();
         for value in usual {
-            self.add(span, Sort::Text, value, "", None);
+            self.add(span, CompletionKind::Text, value, "", None);
         }
     }
 
@@ -500,7 +512,7 @@ impl<'a> Writer<'a> {
         match written.rfind(' ') {
             None if !written.starts_with('/') => {
                 for (name, help) in METHODS {
-                    self.add(line, Sort::Method, name, help, Some(format!("{name} ")));
+                    self.add(line, CompletionKind::Method, name, help, Some(format!("{name} ")));
                 }
             }
             at => {
@@ -511,7 +523,7 @@ impl<'a> Writer<'a> {
                     Some(target.of(&workspace.source(cell.source).text))
                 });
                 for target in targets.collect::<Vec<_>>() {
-                    self.add(span, Sort::Text, target, "another request's target", None);
+                    self.add(span, CompletionKind::Text, target, "another request's target", None);
                 }
             }
         }
