@@ -1,10 +1,10 @@
 //! What was found in a text, as the client draws it.
 
-use crate::address::address_of;
-use crate::desk::Finding;
-use crate::house::WorkspaceState;
-use crate::places::{LineIndex, PositionEncoding};
-use crate::server::Client;
+use crate::capabilities::ClientCapabilities;
+use crate::host::Finding;
+use crate::position::{LineIndex, PositionEncoding};
+use crate::uri::address_of;
+use crate::workspace_state::WorkspaceState;
 use lsp_types::{
     Diagnostic, DiagnosticRelatedInformation, DiagnosticSeverity, DiagnosticTag, Location, NumberOrString, Range,
 };
@@ -14,39 +14,39 @@ use yieldtray_source::{Code, Problem, Severity, SourceId};
 
 /// Everything to draw in a text.
 pub(crate) fn of(
-    house: &WorkspaceState,
+    state: &WorkspaceState,
     source: SourceId,
-    columns: PositionEncoding,
-    client: Client,
+    encoding: PositionEncoding,
+    client: ClientCapabilities,
 ) -> Vec<Diagnostic> {
-    let found = house.problems.get(&source).into_iter().flatten();
-    let inside = &house.workspace.source(source).path;
-    let told = house.findings.iter().filter(|finding| finding.file == *inside);
-    let text = text_of(house, source, columns);
+    let found = state.problems.get(&source).into_iter().flatten();
+    let inside = &state.workspace.source(source).path;
+    let told = state.findings.iter().filter(|finding| finding.file == *inside);
+    let text = text_of(state, source, encoding);
     found
-        .map(|problem| drawn(house, source, problem, columns, client))
+        .map(|problem| drawn(state, source, problem, encoding, client))
         .chain(told.filter_map(|finding| outcome(&text, finding)))
         .collect()
 }
 
-pub(crate) fn text_of(house: &WorkspaceState, source: SourceId, columns: PositionEncoding) -> LineIndex<'_> {
-    let own = house.workspace.source(source);
-    LineIndex { text: &own.text, lines: own.lines(), columns }
+pub(crate) fn text_of(state: &WorkspaceState, source: SourceId, encoding: PositionEncoding) -> LineIndex<'_> {
+    let own = state.workspace.source(source);
+    LineIndex { text: &own.text, lines: own.lines(), encoding }
 }
 
 /// A problem as the client draws it.
 pub(crate) fn drawn(
-    house: &WorkspaceState,
+    state: &WorkspaceState,
     source: SourceId,
     problem: &Problem,
-    columns: PositionEncoding,
-    client: Client,
+    encoding: PositionEncoding,
+    client: ClientCapabilities,
 ) -> Diagnostic {
-    let text = text_of(house, source, columns);
+    let text = text_of(state, source, encoding);
     let hint = problem.hint.as_ref().map(|hint| format!("\n{hint}")).unwrap_or_default();
     let also = problem.related.as_ref().filter(|_| client.shows_related).and_then(|(other, span, words)| {
-        let range = text_of(house, *other, columns).range(*span);
-        let path = house.root.join(&house.workspace.source(*other).path);
+        let range = text_of(state, *other, encoding).range(*span);
+        let path = state.root.join(&state.workspace.source(*other).path);
         let uri = lsp_types::Uri::from_str(&address_of(&path)).ok()?;
         Some(vec![DiagnosticRelatedInformation { location: Location { uri, range }, message: words.clone() }])
     });
@@ -94,7 +94,7 @@ mod tests {
     /// Where a failed check of line 3 is drawn in a text that was changed since.
     fn drawn_at(text: &str) -> Option<(Position, Position)> {
         let lines = Lines::new(text);
-        let view = LineIndex { text, lines: &lines, columns: PositionEncoding::Utf16 };
+        let view = LineIndex { text, lines: &lines, encoding: PositionEncoding::Utf16 };
         let finding = Finding {
             file: "lots.http".into(),
             line: 3,

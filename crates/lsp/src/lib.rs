@@ -2,23 +2,31 @@
 //! text is said by core, what is sent is sent by the [`ServerHost`]; here are the wire, the state of open documents and
 //! the translation of one to the other.
 
-mod address;
-mod answers;
-mod desk;
+mod capabilities;
+mod connection;
 mod diagnostics;
-mod house;
+mod documents;
+mod event;
+mod handlers;
+mod host;
 mod jobs;
+mod main_loop;
 mod overlay;
 mod params;
-mod places;
-mod questions;
+mod position;
+mod prompt_file;
 mod server;
+mod uri;
 mod wire;
+mod workspace_state;
+mod workspaces;
 
-pub use desk::{Finding, Job, JobResult, JobUi, ResponseHistory, ServerHost, Task, TextMap};
+pub use host::{Finding, Job, JobResult, JobUi, ResponseHistory, ServerHost, Task, TextMap};
 pub use overlay::{OpenTexts, Overlay};
 
-use server::{Event, Server};
+use event::Event;
+use main_loop::MainLoop;
+use server::Server;
 use std::io::{BufReader, BufWriter, Read, Write};
 use std::sync::{Arc, mpsc};
 use std::thread;
@@ -26,7 +34,7 @@ use std::thread;
 /// Serves one client until it says `exit` or its input ends. Tells whether it ended as the protocol wants it to:
 /// `shutdown` before `exit`.
 pub fn serve(
-    desk: Arc<dyn ServerHost>,
+    host: Arc<dyn ServerHost>,
     input: impl Read + Send + 'static,
     output: impl Write + Send + 'static,
 ) -> bool {
@@ -55,7 +63,10 @@ pub fn serve(
             }
         }
     });
-    let proper = Server::new(desk, out, events).serve(&incoming);
+    let (job_events, from_jobs) = mpsc::channel();
+    // Both kinds of events go through one channel, since the loop waits for either.
+    thread::spawn(move || from_jobs.into_iter().all(|event| events.send(Event::Job(event)).is_ok()));
+    let proper = MainLoop::new(Server::new(host, out, job_events)).serve(&incoming);
     let _ = writer.join();
     proper
 }

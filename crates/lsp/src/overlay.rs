@@ -1,6 +1,6 @@
 //! Files as the editor has them.
 
-use crate::desk::TextMap;
+use crate::host::TextMap;
 use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};

@@ -16,8 +16,8 @@ pub(crate) enum Message {
     Notification { method: String, params: Value },
     /// Answers a request of ours; nothing where the client could not.
     Response { id: Value, result: Option<Value> },
-    /// Is none: why, and what it wanted an answer to, if that can be seen.
-    Broken { why: String, id: Value },
+    /// Is none: why, the id it wanted an answer to, if that can be seen, and whether it is JSON at all.
+    Broken { why: String, id: Value, is_json: bool },
 }
 
 /// The next message; `None` at the end of the input.
@@ -25,7 +25,8 @@ pub(crate) fn read(input: &mut impl BufRead) -> io::Result<Option<Message>> {
     let Some(length) = length(input)? else { return Ok(None) };
     if length > LARGEST {
         io::copy(&mut input.take(length as u64), &mut io::sink())?;
-        return Ok(Some(broken(format!("a message of {length} bytes is too large"), Value::Null)));
+        let why = format!("a message of {length} bytes is too large");
+        return Ok(Some(Message::Broken { why, id: Value::Null, is_json: true }));
     }
     let mut bytes = Vec::new();
     input.take(length as u64).read_to_end(&mut bytes)?;
@@ -33,8 +34,10 @@ pub(crate) fn read(input: &mut impl BufRead) -> io::Result<Option<Message>> {
         return Ok(None);
     }
     Ok(Some(match serde_json::from_slice(&bytes) {
-        Ok(message) => sorted(message),
-        Err(error) => broken(format!("a message is no JSON: {error}"), Value::Null),
+        Ok(message) => classify(message),
+        Err(error) => {
+            Message::Broken { why: format!("a message is no JSON: {error}"), id: Value::Null, is_json: false }
+        }
     }))
 }
 
@@ -58,7 +61,7 @@ fn length(input: &mut impl BufRead) -> io::Result<Option<usize>> {
     }
 }
 
-fn sorted(message: Value) -> Message {
+fn classify(message: Value) -> Message {
     let Value::Object(mut message) = message else {
         return broken("a message is no object".to_owned(), Value::Null);
     };
@@ -76,7 +79,7 @@ fn sorted(message: Value) -> Message {
 }
 
 fn broken(why: String, id: Value) -> Message {
-    Message::Broken { why, id }
+    Message::Broken { why, id, is_json: true }
 }
 
 /// Writes a message.
@@ -171,11 +174,18 @@ mod tests {
                 Message::Request { id, method, .. } => format!("request {id} {method}"),
                 Message::Notification { method, .. } => format!("notification {method}"),
                 Message::Response { id, .. } => format!("response {id}"),
-                Message::Broken { id, .. } => format!("broken {id}"),
+                Message::Broken { id, is_json, .. } => format!("broken {id}, JSON: {is_json}"),
             });
         }
-        let expected =
-            ["request 1 a", "broken null", "broken null", "broken {}", "notification c", "response 7", "broken \"s\""];
+        let expected = [
+            "request 1 a",
+            "broken null, JSON: false",
+            "broken null, JSON: true",
+            "broken {}, JSON: true",
+            "notification c",
+            "response 7",
+            "broken \"s\", JSON: true",
+        ];
         assert_eq!(told, expected);
     }
 }

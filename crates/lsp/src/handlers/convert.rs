@@ -1,11 +1,11 @@
 //! From core's types to the protocol's.
 
-use crate::address::address_of;
+use crate::capabilities::ClientCapabilities;
 use crate::diagnostics::text_of;
-use crate::house::WorkspaceState;
-use crate::places::PositionEncoding;
-use crate::server::Client;
+use crate::position::PositionEncoding;
+use crate::uri::address_of;
 use crate::wire::ResponseError;
+use crate::workspace_state::WorkspaceState;
 use lsp_types::{CompletionItemKind, TextEdit};
 use serde_json::{Map, Value, json};
 use std::collections::HashMap;
@@ -15,33 +15,33 @@ use yieldtray_source::SourceId;
 use yieldtray_source::{Edit, Span};
 
 /// A place in a text.
-pub(super) fn location(house: &WorkspaceState, place: (SourceId, Span), columns: PositionEncoding) -> Value {
+pub(super) fn location(state: &WorkspaceState, place: (SourceId, Span), encoding: PositionEncoding) -> Value {
     let (source, span) = place;
-    let range = text_of(house, source, columns).range(span);
-    json!({ "uri": address(house, source), "range": range })
+    let range = text_of(state, source, encoding).range(span);
+    json!({ "uri": address(state, source), "range": range })
 }
 
 /// The address of a text.
-pub(super) fn address(house: &WorkspaceState, source: SourceId) -> String {
-    address_of(&house.root.join(&house.workspace.source(source).path))
+pub(super) fn address(state: &WorkspaceState, source: SourceId) -> String {
+    address_of(&state.root.join(&state.workspace.source(source).path))
 }
 
 pub(super) fn text_edits(
-    house: &WorkspaceState,
+    state: &WorkspaceState,
     source: SourceId,
     edits: &[Edit],
-    columns: PositionEncoding,
+    encoding: PositionEncoding,
 ) -> Vec<TextEdit> {
-    let text = text_of(house, source, columns);
+    let text = text_of(state, source, encoding);
     edits.iter().map(|edit| TextEdit { range: text.range(edit.span), new_text: edit.text.clone() }).collect()
 }
 
 /// Changes of files as a `WorkspaceEdit`. A new file wants a client that makes files.
 pub(super) fn workspace_edit(
-    house: &WorkspaceState,
+    state: &WorkspaceState,
     changes: &[Change],
-    client: Client,
-    columns: PositionEncoding,
+    client: ClientCapabilities,
+    encoding: PositionEncoding,
     versions: &HashMap<PathBuf, i32>,
 ) -> Result<Value, ResponseError> {
     if client.edits_documents {
@@ -50,9 +50,9 @@ pub(super) fn workspace_edit(
             match change {
                 Change::Edit(source, edits) => {
                     // A text that was changed meanwhile is not edited where something else stands now.
-                    let version = versions.get(&house.root.join(&house.workspace.source(*source).path));
-                    let document = json!({ "uri": address(house, *source), "version": version });
-                    let edits = text_edits(house, *source, edits, columns);
+                    let version = versions.get(&state.root.join(&state.workspace.source(*source).path));
+                    let document = json!({ "uri": address(state, *source), "version": version });
+                    let edits = text_edits(state, *source, edits, encoding);
                     operations.push(json!({ "textDocument": document, "edits": edits }));
                 }
                 Change::Create(path, text) => {
@@ -60,7 +60,7 @@ pub(super) fn workspace_edit(
                         let why = format!("this editor cannot make `{}`: make it first", path.display());
                         return Err(ResponseError::new(ResponseError::FAILED, why));
                     }
-                    let uri = address_of(&house.root.join(path));
+                    let uri = address_of(&state.root.join(path));
                     operations.push(json!({ "kind": "create", "uri": uri, "options": { "ignoreIfExists": true } }));
                     let start = json!({ "line": 0, "character": 0 });
                     let edit = json!({ "range": { "start": start, "end": start }, "newText": text });
@@ -74,7 +74,7 @@ pub(super) fn workspace_edit(
     for change in changes {
         match change {
             Change::Edit(source, edits) => {
-                all.insert(address(house, *source), json!(text_edits(house, *source, edits, columns)));
+                all.insert(address(state, *source), json!(text_edits(state, *source, edits, encoding)));
             }
             Change::Create(path, _) => {
                 let why = format!("this editor cannot make `{}`: make it first", path.display());

@@ -2,11 +2,12 @@
 
 use super::Answer;
 use super::convert::workspace_edit;
-use crate::address::path_of;
-use crate::desk::{Job, Task};
+use crate::connection::MessageKind;
+use crate::host::{Job, Task};
 use crate::params::{Command, TextDocument, read};
-use crate::questions;
-use crate::server::Server;
+use crate::prompt_file;
+use crate::server::{Server, Snapshot};
+use crate::uri::path_of;
 use crate::wire::ResponseError;
 use serde_json::{Value, json};
 use std::path::{Path, PathBuf};
@@ -23,7 +24,7 @@ const TAKE_IN: &str = "yieldtray.takeIn";
 const STOP: &str = "yieldtray.stop";
 
 /// Every command.
-pub(super) const ALL: &[&str] = &[SEND, SEND_WITH_NEEDS, JUDGE, REPLAY, ENVIRONMENT, HAND_OVER, TAKE_IN, STOP];
+pub(crate) const ALL: &[&str] = &[SEND, SEND_WITH_NEEDS, JUDGE, REPLAY, ENVIRONMENT, HAND_OVER, TAKE_IN, STOP];
 
 /// The ways in which a cell is sent.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -103,28 +104,27 @@ fn handed_over(server: &mut Server, about: &TextDocument) -> Answer {
     })?;
     let cell = named.unwrap_or_default();
     let failed = |why| ResponseError::new(ResponseError::FAILED, why);
-    let text = server.desk.hand_over(&job, &cell, &target).map_err(failed)?;
+    let text = server.host.hand_over(&job, &cell, &target).map_err(failed)?;
     if about.show {
-        let file = server.desk.lay_out(&job, &format!("{cell}+{target}"), &text).map_err(failed)?;
-        server.show(&file, false, "it is in");
+        let file = server.host.lay_out(&job, &format!("{cell}+{target}"), &text).map_err(failed)?;
+        server.connection.show_file(server.client, &file, false, "it is in");
     }
     Ok(json!({ "as": target, "text": text }))
 }
 
 /// What somebody copied, as cells at the end of the file.
 fn taken_in(server: &mut Server, about: &TextDocument) -> Answer {
-    let (columns, client) = (server.columns, server.client);
-    if !client.applies_edits {
+    if !server.client.applies_edits {
         let why = "this editor lets nobody else change a file: `yieldtray import curl --into FILE` does";
         return Err(ResponseError::new(ResponseError::FAILED, why));
     }
-    let versions = server.versions();
-    let (house, source) = server.text(&about.uri)?;
+    let versions = server.documents.versions();
+    let Snapshot { state, source, encoding, client } = server.snapshot(&about.uri)?;
     let copied = about.text.as_deref().unwrap_or_default();
-    let action = house.view(|view| assist::import_commands(view, source, copied));
+    let action = state.view(|view| assist::import_commands(view, source, copied));
     let action = action.map_err(|why| ResponseError::new(ResponseError::FAILED, why))?;
-    let edit = workspace_edit(house, &action.changes, client, columns, &versions)?;
-    server.ask("workspace/applyEdit", json!({ "label": action.title, "edit": edit }), |_, _| {});
+    let edit = workspace_edit(state, &action.changes, client, encoding, &versions)?;
+    server.connection.ask("workspace/applyEdit", json!({ "label": action.title, "edit": edit }), |_, _| {});
     Ok(Value::Null)
 }
 
@@ -138,7 +138,7 @@ fn begin(server: &mut Server, about: &TextDocument, task: impl FnOnce(Named) -> 
         Task::Judge { cell } => format!("Check {cell}"),
         Task::Replay => format!("Replay {}", job.file.display()),
     };
-    server.begin(job, &title).map_err(|why| ResponseError::new(ResponseError::FAILED, why))?;
+    server.start_job(job, &title).map_err(|why| ResponseError::new(ResponseError::FAILED, why))?;
     Ok(Value::Null)
 }
 
@@ -148,15 +148,14 @@ fn job_of(
     about: &TextDocument,
     task: impl FnOnce(Named) -> Result<Task, ResponseError>,
 ) -> Result<Job, ResponseError> {
-    let unsaved = server.unsaved();
-    let columns = server.columns;
-    let (house, source) = server.text(&about.uri)?;
+    let unsaved = server.documents.unsaved();
+    let Snapshot { state, source, encoding, .. } = server.snapshot(&about.uri)?;
     let cell = match (&about.name, about.line) {
         (Some(name), _) => Some(name.clone()),
         (None, Some(line)) => {
-            let text = crate::diagnostics::text_of(house, source, columns);
+            let text = crate::diagnostics::text_of(state, source, encoding);
             // The protocol takes a place behind the end for the end. To send, that would be a guess.
-            let lines = house.workspace.source(source).text.split('\n').count();
+            let lines = state.workspace.source(source).text.split('\n').count();
             if line as usize >= lines {
                 return Err(ResponseError::new(
                     ResponseError::PARAMS,
@@ -164,17 +163,17 @@ fn job_of(
                 ));
             }
             let at = text.offset(lsp_types::Position::new(line, 0));
-            cell_at(&house.workspace, source, at).map(|cell| house.workspace.cell(cell).name.to_string())
+            cell_at(&state.workspace, source, at).map(|cell| state.workspace.cell(cell).name.to_string())
         }
         (None, None) => None,
     };
     let cell = cell
         .ok_or_else(|| ResponseError::new(ResponseError::PARAMS, "there is no cell here; name one, or a line of it"));
-    let file = house.workspace.source(source).path.clone();
+    let file = state.workspace.source(source).path.clone();
     let task = task(cell)?;
-    let root = house.root.clone();
-    let folder = server.desk.state_folder(&root).map_err(|why| ResponseError::new(ResponseError::FAILED, why))?;
-    let given = questions::take(&folder, &unsaved);
+    let root = state.root.clone();
+    let folder = server.host.state_folder(&root).map_err(|why| ResponseError::new(ResponseError::FAILED, why))?;
+    let given = prompt_file::read(&folder, &unsaved);
     Ok(Job { root, unsaved, file, task, given })
 }
 
@@ -182,13 +181,13 @@ fn job_of(
 fn choose(server: &mut Server, about: TextDocument) -> Answer {
     let path = path_of(&about.uri).unwrap_or_else(|| PathBuf::from(&about.uri));
     let root = server
-        .desk
+        .host
         .root_of(&path)
         .ok_or_else(|| ResponseError::new(ResponseError::FAILED, "this file is in no folder"))?;
-    let house = server.house(&root)?;
+    let state = server.workspace(&root)?;
     let names: Vec<String> =
-        house.workspace.config.environments.iter().map(|environment| environment.name.clone()).collect();
-    let chosen = house.settings.environment.clone();
+        state.workspace.config.environments.iter().map(|environment| environment.name.clone()).collect();
+    let chosen = state.settings.environment.clone();
     if names.is_empty() {
         return Err(ResponseError::new(ResponseError::FAILED, "the configuration describes no environment"));
     }
@@ -210,7 +209,7 @@ fn choose(server: &mut Server, about: TextDocument) -> Answer {
         let actions: Vec<Value> = names.iter().map(|name| json!({ "title": name })).collect();
         ("window/showMessageRequest", json!({ "type": 3, "message": message, "actions": actions }))
     };
-    server.ask_later(method, params, move |server, answer| {
+    server.ask_after_response(method, params, move |server, answer| {
         let name = answer.and_then(|answer| match asks {
             true => answer.as_str().map(str::to_owned),
             false => answer["title"].as_str().map(str::to_owned),
@@ -218,21 +217,21 @@ fn choose(server: &mut Server, about: TextDocument) -> Answer {
         if let Some(name) = name.filter(|name| names.contains(name))
             && let Err(why) = take(server, &root, &name)
         {
-            server.say(1, &why);
+            server.connection.show_message(MessageKind::Error, &why);
         }
     });
     Ok(Value::Null)
 }
 
 fn take(server: &mut Server, root: &Path, name: &str) -> Result<(), String> {
-    let house = server.house(root).map_err(|refusal| refusal.message)?;
-    if house.workspace.config.environment(name).is_none() {
+    let state = server.workspace(root).map_err(|refusal| refusal.message)?;
+    if state.workspace.config.environment(name).is_none() {
         return Err(format!("no environment `{name}`"));
     }
-    server.desk.choose(root, name)?;
+    server.host.choose(root, name)?;
     // Whatever hangs on the environment is looked at anew.
-    server.houses.remove(root);
-    server.look_again(root);
+    server.workspaces.close(root);
+    server.documents.mark_changed(root);
     server.refresh();
     Ok(())
 }

@@ -4,7 +4,7 @@ use super::Answer;
 use super::convert::{completion_kind, text_edits};
 use crate::diagnostics::text_of;
 use crate::params::{InRange, TextDocumentParams, TextDocumentPosition, read};
-use crate::server::Server;
+use crate::server::{Server, Snapshot};
 use crate::wire::ResponseError;
 use lsp_types::{CompletionItemKind, Range};
 use serde::Serialize;
@@ -17,21 +17,21 @@ use yieldtray_syntax::tidy;
 
 pub(super) fn complete(server: &mut Server, params: Value) -> Result<String, ResponseError> {
     let TextDocumentPosition { text_document, position, .. } = read(params)?;
-    let (columns, desk) = (server.columns, Arc::clone(&server.desk));
-    let snippets = server.client.takes_snippets;
-    let (house, source) = server.text(&text_document.uri)?;
-    let text = text_of(house, source, columns);
+    let desk = Arc::clone(&server.host);
+    let Snapshot { state, source, encoding, client } = server.snapshot(&text_document.uri)?;
+    let snippets = client.takes_snippets;
+    let text = text_of(state, source, encoding);
     let at = text.offset(position);
     let folder =
-        house.root.join(&house.workspace.source(source).path).parent().map(ToOwned::to_owned).unwrap_or_default();
-    let root = house.root.clone();
+        state.root.join(&state.workspace.source(source).path).parent().map(ToOwned::to_owned).unwrap_or_default();
+    let root = state.root.clone();
     // Nothing outside the workspace is told.
     let files = |path: &str| {
         let folder = folder.join(path);
         let inside = folder.canonicalize().is_ok_and(|folder| folder.starts_with(&root));
         if inside { desk.list(&folder) } else { Vec::new() }
     };
-    let found = house.view(|view| assist::complete(view, source, at, &files));
+    let found = state.view(|view| assist::complete(view, source, at, &files));
     let items = found.list.iter().enumerate().map(|(index, suggestion)| Item {
         label: &suggestion.label,
         kind: completion_kind(suggestion.sort),
@@ -107,10 +107,9 @@ fn plain(snippet: &str) -> String {
 
 pub(super) fn signature(server: &mut Server, params: Value) -> Answer {
     let TextDocumentPosition { text_document, position, .. } = read(params)?;
-    let columns = server.columns;
-    let (house, source) = server.text(&text_document.uri)?;
-    let at = text_of(house, source, columns).offset(position);
-    let found = house.view(|view| assist::signature(view, source, at));
+    let Snapshot { state, source, encoding, .. } = server.snapshot(&text_document.uri)?;
+    let at = text_of(state, source, encoding).offset(position);
+    let found = state.view(|view| assist::signature(view, source, at));
     Ok(found.map_or(Value::Null, |signature| {
         let parameters: Vec<Value> = signature.parameters.iter().map(|name| json!({ "label": name })).collect();
         json!({
@@ -133,12 +132,11 @@ pub(super) fn format_range(server: &mut Server, params: Value) -> Answer {
 
 /// The edits that lay a text out, as far as they touch lines that `wanted` wants.
 fn laid_out(server: &mut Server, address: &str, wanted: impl Fn(u32, u32) -> bool) -> Answer {
-    let columns = server.columns;
-    let (house, source) = server.text(address)?;
-    let own = house.workspace.source(source);
-    let is_request = house.workspace.configurations().all(|config| config != source);
+    let Snapshot { state, source, encoding, .. } = server.snapshot(address)?;
+    let own = state.workspace.source(source);
+    let is_request = state.workspace.configurations().all(|config| config != source);
     let edits: Vec<Edit> = if is_request { tidy(&own.text, &own.file) } else { Vec::new() };
-    let mut edits = text_edits(house, source, &edits, columns);
+    let mut edits = text_edits(state, source, &edits, encoding);
     edits.retain(|edit| wanted(edit.range.start.line, edit.range.end.line));
     Ok(json!(edits))
 }

@@ -2,10 +2,10 @@
 
 use super::Answer;
 use super::convert::{location, workspace_edit};
-use crate::address::address_of;
 use crate::diagnostics::text_of;
 use crate::params::{Query, Selections, TextDocumentParams, TextDocumentPosition, read};
-use crate::server::Server;
+use crate::server::{Server, Snapshot};
+use crate::uri::address_of;
 use crate::wire::ResponseError;
 use lsp_types::{FoldingRangeKind, SymbolKind};
 use serde_json::{Value, json};
@@ -14,15 +14,15 @@ use yieldtray_ide::assist::{Change, Fold, Referent};
 
 pub(super) fn symbols(server: &mut Server, params: Value) -> Answer {
     let TextDocumentParams { text_document } = read(params)?;
-    let (columns, trees) = (server.columns, server.client.shows_symbol_trees);
-    let (house, source) = server.text(&text_document.uri)?;
-    let text = text_of(house, source, columns);
-    let symbols = assist::symbols(&house.workspace, source);
+    let Snapshot { state, source, encoding, client } = server.snapshot(&text_document.uri)?;
+    let trees = client.shows_symbol_trees;
+    let text = text_of(state, source, encoding);
+    let symbols = assist::symbols(&state.workspace, source);
     if !trees {
         let flat = symbols.iter().map(|symbol| {
             json!({
                 "name": symbol.name, "kind": SymbolKind::FUNCTION,
-                "location": location(house, (source, symbol.span), columns),
+                "location": location(state, (source, symbol.span), encoding),
             })
         });
         return Ok(flat.collect());
@@ -38,15 +38,15 @@ pub(super) fn symbols(server: &mut Server, params: Value) -> Answer {
 
 pub(super) fn workspace_symbols(server: &mut Server, params: Value) -> Answer {
     let Query { query } = read(params)?;
-    let columns = server.columns;
+    let encoding = server.encoding;
     let mut found = Vec::new();
-    for house in server.houses.values() {
-        for symbol in assist::workspace_symbols(&house.workspace, &query) {
+    for state in server.workspaces.iter() {
+        for symbol in assist::workspace_symbols(&state.workspace, &query) {
             let source = symbol.cell.source;
             found.push(json!({
                 "name": symbol.name, "kind": SymbolKind::FUNCTION,
-                "containerName": house.workspace.shown_path(source),
-                "location": location(house, (source, symbol.at), columns),
+                "containerName": state.workspace.shown_path(source),
+                "location": location(state, (source, symbol.at), encoding),
             }));
         }
     }
@@ -55,42 +55,38 @@ pub(super) fn workspace_symbols(server: &mut Server, params: Value) -> Answer {
 
 pub(super) fn definition(server: &mut Server, params: Value) -> Answer {
     let TextDocumentPosition { text_document, position, .. } = read(params)?;
-    let columns = server.columns;
-    let (house, source) = server.text(&text_document.uri)?;
-    let at = text_of(house, source, columns).offset(position);
-    let places = house.view(|view| assist::definition(view, source, at));
-    Ok(places.into_iter().map(|place| location(house, place, columns)).collect())
+    let Snapshot { state, source, encoding, .. } = server.snapshot(&text_document.uri)?;
+    let at = text_of(state, source, encoding).offset(position);
+    let places = state.view(|view| assist::definition(view, source, at));
+    Ok(places.into_iter().map(|place| location(state, place, encoding)).collect())
 }
 
 pub(super) fn references(server: &mut Server, params: Value) -> Answer {
     let TextDocumentPosition { text_document, position, context, .. } = read(params)?;
-    let columns = server.columns;
-    let (house, source) = server.text(&text_document.uri)?;
-    let at = text_of(house, source, columns).offset(position);
+    let Snapshot { state, source, encoding, .. } = server.snapshot(&text_document.uri)?;
+    let at = text_of(state, source, encoding).offset(position);
     let given = context.is_some_and(|context| context.include_declaration);
-    let places = house.view(|view| assist::references(view, source, at, given));
-    Ok(places.into_iter().map(|place| location(house, place, columns)).collect())
+    let places = state.view(|view| assist::references(view, source, at, given));
+    Ok(places.into_iter().map(|place| location(state, place, encoding)).collect())
 }
 
 /// The same name elsewhere in the same text.
 pub(super) fn highlights(server: &mut Server, params: Value) -> Answer {
     let TextDocumentPosition { text_document, position, .. } = read(params)?;
-    let columns = server.columns;
-    let (house, source) = server.text(&text_document.uri)?;
-    let text = text_of(house, source, columns);
+    let Snapshot { state, source, encoding, .. } = server.snapshot(&text_document.uri)?;
+    let text = text_of(state, source, encoding);
     let at = text.offset(position);
-    let places = house.view(|view| assist::references(view, source, at, true));
+    let places = state.view(|view| assist::references(view, source, at, true));
     let own = places.into_iter().filter(|(file, _)| *file == source);
     Ok(own.map(|(_, span)| json!({ "range": text.range(span) })).collect())
 }
 
 pub(super) fn prepare_rename(server: &mut Server, params: Value) -> Answer {
     let TextDocumentPosition { text_document, position, .. } = read(params)?;
-    let columns = server.columns;
-    let (house, source) = server.text(&text_document.uri)?;
-    let text = text_of(house, source, columns);
+    let Snapshot { state, source, encoding, .. } = server.snapshot(&text_document.uri)?;
+    let text = text_of(state, source, encoding);
     let at = text.offset(position);
-    let found = house.view(|view| assist::occurrence_at(view, source, at));
+    let found = state.view(|view| assist::occurrence_at(view, source, at));
     let nameable = found.filter(|found| {
         matches!(found.what, Referent::Value { .. } | Referent::Cell { cell: Some(_), .. } | Referent::Label { .. })
     });
@@ -98,7 +94,7 @@ pub(super) fn prepare_rename(server: &mut Server, params: Value) -> Answer {
         Some(found) => {
             // A title is no name: what it would be called is the name that comes of it.
             let name = match found.what {
-                Referent::Cell { cell: Some(cell), .. } => house.workspace.cell(cell).name.to_string(),
+                Referent::Cell { cell: Some(cell), .. } => state.workspace.cell(cell).name.to_string(),
                 _ => found.span.of(text.text).to_owned(),
             };
             Ok(json!({ "range": text.range(found.span), "placeholder": name }))
@@ -111,22 +107,20 @@ pub(super) fn prepare_rename(server: &mut Server, params: Value) -> Answer {
 
 pub(super) fn rename(server: &mut Server, params: Value) -> Answer {
     let TextDocumentPosition { text_document, position, new_name, .. } = read(params)?;
-    let (columns, client) = (server.columns, server.client);
-    let versions = server.versions();
-    let (house, source) = server.text(&text_document.uri)?;
-    let at = text_of(house, source, columns).offset(position);
-    let edits = house.view(|view| assist::rename(view, source, at, &new_name));
+    let versions = server.documents.versions();
+    let Snapshot { state, source, encoding, client } = server.snapshot(&text_document.uri)?;
+    let at = text_of(state, source, encoding).offset(position);
+    let edits = state.view(|view| assist::rename(view, source, at, &new_name));
     let edits = edits.map_err(|why| ResponseError::new(ResponseError::FAILED, why))?;
     let changes: Vec<Change> = edits.into_iter().map(|(file, edits)| Change::Edit(file, edits)).collect();
-    workspace_edit(house, &changes, client, columns, &versions)
+    workspace_edit(state, &changes, client, encoding, &versions)
 }
 
 pub(super) fn folds(server: &mut Server, params: Value) -> Answer {
     let TextDocumentParams { text_document } = read(params)?;
-    let columns = server.columns;
-    let (house, source) = server.text(&text_document.uri)?;
-    let text = text_of(house, source, columns);
-    let folds = assist::folds(&house.workspace, source).into_iter().map(|fold| {
+    let Snapshot { state, source, encoding, .. } = server.snapshot(&text_document.uri)?;
+    let text = text_of(state, source, encoding);
+    let folds = assist::folds(&state.workspace, source).into_iter().map(|fold| {
         let (span, kind) = match fold {
             Fold::Cell(span) | Fold::Body(span) => (span, FoldingRangeKind::Region),
             Fold::Comments(span) => (span, FoldingRangeKind::Comment),
@@ -139,11 +133,10 @@ pub(super) fn folds(server: &mut Server, params: Value) -> Answer {
 
 pub(super) fn selections(server: &mut Server, params: Value) -> Answer {
     let Selections { text_document, positions } = read(params)?;
-    let columns = server.columns;
-    let (house, source) = server.text(&text_document.uri)?;
-    let text = text_of(house, source, columns);
+    let Snapshot { state, source, encoding, .. } = server.snapshot(&text_document.uri)?;
+    let text = text_of(state, source, encoding);
     let nested = positions.into_iter().map(|position| {
-        let spans = house.view(|view| assist::selections(view, source, text.offset(position)));
+        let spans = state.view(|view| assist::selections(view, source, text.offset(position)));
         // Each is written inside the one that holds it.
         spans.into_iter().rev().fold(Value::Null, |parent, span| {
             let mut range = json!({ "range": text.range(span) });
@@ -158,14 +151,13 @@ pub(super) fn selections(server: &mut Server, params: Value) -> Answer {
 
 pub(super) fn links(server: &mut Server, params: Value) -> Answer {
     let TextDocumentParams { text_document } = read(params)?;
-    let columns = server.columns;
-    let (house, source) = server.text(&text_document.uri)?;
-    let text = text_of(house, source, columns);
+    let Snapshot { state, source, encoding, .. } = server.snapshot(&text_document.uri)?;
+    let text = text_of(state, source, encoding);
     let folder =
-        house.root.join(&house.workspace.source(source).path).parent().map(ToOwned::to_owned).unwrap_or_default();
-    let links = house.view(|view| assist::links(view, source));
+        state.root.join(&state.workspace.source(source).path).parent().map(ToOwned::to_owned).unwrap_or_default();
+    let links = state.view(|view| assist::links(view, source));
     let there = links.iter().filter_map(|(span, path)| {
-        let file = folder.join(path).canonicalize().ok().filter(|file| file.starts_with(&house.root))?;
+        let file = folder.join(path).canonicalize().ok().filter(|file| file.starts_with(&state.root))?;
         Some(json!({ "range": text.range(*span), "target": address_of(&file) }))
     });
     Ok(there.collect())

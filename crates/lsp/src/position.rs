@@ -17,7 +17,7 @@ pub(crate) enum PositionEncoding {
 pub(crate) struct LineIndex<'t> {
     pub(crate) text: &'t str,
     pub(crate) lines: &'t Lines,
-    pub(crate) columns: PositionEncoding,
+    pub(crate) encoding: PositionEncoding,
 }
 
 impl LineIndex<'_> {
@@ -27,7 +27,7 @@ impl LineIndex<'_> {
         let Some(line) = self.lines.span(self.text, position.line as usize + 1) else { return self.text.len() };
         let written = line.of(self.text).trim_end_matches(['\n', '\r']);
         let wanted = position.character as usize;
-        let within = match self.columns {
+        let within = match self.encoding {
             PositionEncoding::Utf8 => written.floor_char_boundary(wanted.min(written.len())),
             PositionEncoding::Utf16 => {
                 let mut units = 0;
@@ -47,7 +47,7 @@ impl LineIndex<'_> {
         let line = self.lines.line_of(offset);
         let start = self.lines.span(self.text, line).map_or(0, Span::start);
         let before = &self.text[start..offset];
-        let column = match self.columns {
+        let column = match self.encoding {
             PositionEncoding::Utf8 => before.len(),
             PositionEncoding::Utf16 => before.chars().map(char::len_utf16).sum(),
         };
@@ -65,7 +65,7 @@ impl LineIndex<'_> {
 
     /// How wide a piece of one line is.
     pub(crate) fn width(&self, piece: &str) -> u32 {
-        match self.columns {
+        match self.encoding {
             PositionEncoding::Utf8 => piece.len() as u32,
             PositionEncoding::Utf16 => piece.chars().map(char::len_utf16).sum::<usize>() as u32,
         }
@@ -80,8 +80,8 @@ mod tests {
     fn columns_are_counted_as_the_client_does() {
         let text = "GET /🍏/x\r\n# Äpfel\nend";
         let lines = Lines::new(text);
-        for (columns, apple, umlaut) in [(PositionEncoding::Utf16, 7, 3), (PositionEncoding::Utf8, 9, 4)] {
-            let view = LineIndex { text, lines: &lines, columns };
+        for (encoding, apple, umlaut) in [(PositionEncoding::Utf16, 7, 3), (PositionEncoding::Utf8, 9, 4)] {
+            let view = LineIndex { text, lines: &lines, encoding };
             let at = |needle: &str| text.find(needle).expect("it is there");
             assert_eq!(view.position(at("/x")), Position::new(0, apple));
             assert_eq!(view.offset(Position::new(0, apple)), at("/x"));

@@ -1,6 +1,6 @@
 //! One workspace that somebody edits files of: its texts as they are in the editor, and what was found in them.
 
-use crate::desk::{Finding, ResponseHistory, ServerHost};
+use crate::host::{Finding, ResponseHistory, ServerHost};
 use crate::overlay::{OpenTexts, Overlay};
 use rustc_hash::{FxHashMap, FxHasher};
 use std::hash::{Hash, Hasher};
@@ -47,25 +47,25 @@ impl LastResponses for Last<'_> {
 
 impl WorkspaceState {
     /// Opens the workspace at `root` with all its request files.
-    pub(crate) fn open(desk: &dyn ServerHost, root: &Path, open: &OpenTexts) -> Result<Self, String> {
-        let disk = desk.files(root).map_err(|error| format!("cannot open `{}`: {error}", root.display()))?;
+    pub(crate) fn open(host: &dyn ServerHost, root: &Path, open: &OpenTexts) -> Result<Self, String> {
+        let disk = host.files(root).map_err(|error| format!("cannot open `{}`: {error}", root.display()))?;
         // A value that comes from a command is not worked out only to be looked at.
         let files = Overlay { disk, root: root.to_owned(), open: Arc::clone(open), runs: false };
         let mut workspace =
             Workspace::open(Box::new(files)).explaining_commands(yieldtray_interchange::curl::why_no_request);
         // One file that cannot be read is told where it is named, and stops nothing here.
-        for file in desk.request_files(root, &workspace.config.requests).unwrap_or_default() {
+        for file in host.request_files(root, &workspace.config.requests).unwrap_or_default() {
             let _ = workspace.load(&file);
         }
-        let settings = desk.settings(root, &workspace);
+        let settings = host.settings(root, &workspace);
         let engine = Engine::with_functions(&workspace.config.functions);
-        let tray = desk.tray(root, &workspace, &settings);
-        let answered = desk.answers(root, &settings);
-        let mut house = Self {
+        let tray = host.tray(root, &workspace, &settings);
+        let answered = host.answers(root, &settings);
+        let mut state = Self {
             root: root.to_owned(),
             workspace,
             engine,
-            random: desk.random(),
+            random: host.random(),
             settings,
             tray,
             questions: PromptAnswers::default(),
@@ -75,10 +75,10 @@ impl WorkspaceState {
             problems: FxHashMap::default(),
             findings: Vec::new(),
         };
-        let cells: Vec<CellId> = house.all_cells();
-        index_usage(&mut house.workspace, &house.engine, &house.settings, &cells, &mut house.ties);
-        house.wanted = house.engine.cache_len();
-        Ok(house)
+        let cells: Vec<CellId> = state.all_cells();
+        index_usage(&mut state.workspace, &state.engine, &state.settings, &cells, &mut state.ties);
+        state.wanted = state.engine.cache_len();
+        Ok(state)
     }
 
     fn all_cells(&self) -> Vec<CellId> {
@@ -86,9 +86,9 @@ impl WorkspaceState {
     }
 
     /// Reads again what responses left behind.
-    pub(crate) fn refresh(&mut self, desk: &dyn ServerHost) {
-        self.tray = desk.tray(&self.root, &self.workspace, &self.settings);
-        self.answered = desk.answers(&self.root, &self.settings);
+    pub(crate) fn refresh(&mut self, host: &dyn ServerHost) {
+        self.tray = host.tray(&self.root, &self.workspace, &self.settings);
+        self.answered = host.answers(&self.root, &self.settings);
     }
 
     /// The text of a file, loaded if it was not yet; `None` for one that is not of the workspace.
@@ -105,7 +105,7 @@ impl WorkspaceState {
     /// a configuration or a `_common.http` says holds elsewhere.
     pub(crate) fn write(
         &mut self,
-        desk: &dyn ServerHost,
+        host: &dyn ServerHost,
         path: &Path,
         text: &str,
         open: &OpenTexts,
@@ -117,7 +117,7 @@ impl WorkspaceState {
         }
         if is_configuration(&inside) {
             let findings = std::mem::take(&mut self.findings);
-            *self = Self::open(desk, &self.root.clone(), open)?;
+            *self = Self::open(host, &self.root.clone(), open)?;
             self.findings = findings;
             return Ok(true);
         }
@@ -153,7 +153,7 @@ impl WorkspaceState {
     }
 
     /// Looks at a text again. Tells whether it uses something else of other files than before.
-    pub(crate) fn look(&mut self, source: SourceId) -> bool {
+    pub(crate) fn lint(&mut self, source: SourceId) -> bool {
         let before = self.ties.of(source);
         // What was typed on the way to an expression is never wanted again.
         if self.engine.cache_len() > 2 * self.wanted + 1_000 {
@@ -193,7 +193,7 @@ impl WorkspaceState {
     }
 
     /// Takes what a run told in place of what the last one told of the same files.
-    pub(crate) fn told(&mut self, judged: &[PathBuf], findings: Vec<Finding>) {
+    pub(crate) fn replace_findings(&mut self, judged: &[PathBuf], findings: Vec<Finding>) {
         self.findings.retain(|finding| !judged.contains(&finding.file));
         self.findings.extend(findings);
     }

@@ -1,7 +1,7 @@
 //! Questions for editors that cannot ask for text: a document in which the answer is written down. What stands
 //! there is used once.
 
-use crate::desk::TextMap;
+use crate::host::TextMap;
 use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
@@ -12,7 +12,7 @@ const HEAD: &str = "# Write each answer behind its =, save, and send again. The 
 const FILE: &str = "questions.txt";
 
 /// Adds a question to the document in `folder`, which is made if it is not there.
-pub(crate) fn lay(folder: &Path, name: &str, question: &str) -> io::Result<PathBuf> {
+pub(crate) fn write(folder: &Path, name: &str, question: &str) -> io::Result<PathBuf> {
     let file = folder.join(FILE);
     let mut text = fs::read_to_string(&file).unwrap_or_else(|_| HEAD.to_owned());
     let known = text.lines().any(|line| line.split_once('=').is_some_and(|(own, _)| own.trim() == name));
@@ -25,7 +25,7 @@ pub(crate) fn lay(folder: &Path, name: &str, question: &str) -> io::Result<PathB
 }
 
 /// Takes the answers that were written down: what is in the editor, else what is on disk. The document is gone then.
-pub(crate) fn take(folder: &Path, unsaved: &TextMap) -> Vec<(String, String)> {
+pub(crate) fn read(folder: &Path, unsaved: &TextMap) -> Vec<(String, String)> {
     let file = folder.join(FILE);
     let text = match unsaved.get(&file) {
         Some(text) => Some(text.to_string()),
@@ -57,26 +57,26 @@ mod tests {
     #[test]
     fn what_is_asked_is_written_down_once_and_its_answer_is_taken_once() {
         let folder = tempfile::tempdir().expect("a folder");
-        assert_eq!(take(folder.path(), &TextMap::new()), []);
-        let file = lay(folder.path(), "truck", "Which truck?\nAt the gate").expect("it is laid");
-        lay(folder.path(), "lane", "Which lane?").expect("it is laid");
-        lay(folder.path(), "truck", "Asked again").expect("it is laid");
+        assert_eq!(read(folder.path(), &TextMap::new()), []);
+        let file = write(folder.path(), "truck", "Which truck?\nAt the gate").expect("it is laid");
+        write(folder.path(), "lane", "Which lane?").expect("it is laid");
+        write(folder.path(), "truck", "Asked again").expect("it is laid");
         let text = fs::read_to_string(&file).expect("a file");
         assert_eq!(text, format!("{HEAD}\n# Which truck? At the gate\ntruck = \n\n# Which lane?\nlane = \n"));
-        assert_eq!(take(folder.path(), &TextMap::new()), [], "nothing was answered");
+        assert_eq!(read(folder.path(), &TextMap::new()), [], "nothing was answered");
         assert!(file.exists(), "so it stays");
 
         fs::write(&file, text.replace("truck = ", "truck =  PH north = 12 ")).expect("a file");
-        assert_eq!(take(folder.path(), &TextMap::new()), [answer("truck", "PH north = 12")]);
-        assert_eq!(take(folder.path(), &TextMap::new()), []);
+        assert_eq!(read(folder.path(), &TextMap::new()), [answer("truck", "PH north = 12")]);
+        assert_eq!(read(folder.path(), &TextMap::new()), []);
     }
 
     #[test]
     fn what_stands_in_the_editor_is_the_answer() {
         let folder = tempfile::tempdir().expect("a folder");
-        let file = lay(folder.path(), "truck", "Which truck?").expect("it is laid");
+        let file = write(folder.path(), "truck", "Which truck?").expect("it is laid");
         let unsaved = TextMap::from([(file.clone(), Arc::from("# truck = no\ntruck = 7\nlane =\n"))]);
-        assert_eq!(take(folder.path(), &unsaved), [answer("truck", "7")]);
+        assert_eq!(read(folder.path(), &unsaved), [answer("truck", "7")]);
         assert!(!file.exists());
     }
 }

@@ -1,0 +1,80 @@
+//! What the server says to the client, and the answers that it waits for.
+
+use crate::capabilities::ClientCapabilities;
+use crate::uri::address_of;
+use crate::wire;
+use crate::wire::{ResponseError, notification, request, response};
+use serde_json::{Value, json};
+use std::collections::HashMap;
+use std::path::Path;
+use std::sync::mpsc::Sender;
+
+/// What is done with the client's answer to a request of the server `S`.
+pub(crate) type OnReply<S> = Box<dyn FnOnce(&mut S, Option<Value>) + Send>;
+
+/// The kinds of a `window/showMessage`.
+#[derive(Clone, Copy)]
+pub(crate) enum MessageKind {
+    Error = 1,
+    Warning = 2,
+    Info = 3,
+}
+
+/// The way to the client.
+pub(crate) struct Connection<S> {
+    out: Sender<String>,
+    last_id: i64,
+    waiting: HashMap<i64, OnReply<S>>,
+}
+
+impl<S> Connection<S> {
+    pub(crate) fn new(out: Sender<String>) -> Self {
+        Self { out, last_id: 0, waiting: HashMap::new() }
+    }
+
+    /// Answers a request of the client.
+    pub(crate) fn respond(&self, id: &Value, outcome: Result<wire::Reply, ResponseError>) {
+        self.send(response(id, outcome));
+    }
+
+    /// Sends a request to the client.
+    pub(crate) fn ask(
+        &mut self,
+        method: &str,
+        params: Value,
+        reply: impl FnOnce(&mut S, Option<Value>) + Send + 'static,
+    ) {
+        self.last_id += 1;
+        self.waiting.insert(self.last_id, Box::new(reply));
+        self.send(request(self.last_id, method, params).to_string());
+    }
+
+    /// Takes what is done with the answer to a request of the server.
+    pub(crate) fn take_reply(&mut self, id: &Value) -> Option<OnReply<S>> {
+        id.as_i64().and_then(|id| self.waiting.remove(&id))
+    }
+
+    /// Notifies the client.
+    pub(crate) fn notify(&self, method: &str, params: Value) {
+        self.send(notification(method, params).to_string());
+    }
+
+    /// Shows a message to the user.
+    pub(crate) fn show_message(&self, kind: MessageKind, message: &str) {
+        self.notify("window/showMessage", json!({ "type": kind as u8, "message": message }));
+    }
+
+    /// Shows a file beside the one that is edited; a client that cannot is given a message that begins with `otherwise`.
+    pub(crate) fn show_file(&mut self, client: ClientCapabilities, file: &Path, focus: bool, otherwise: &str) {
+        let uri = address_of(file);
+        match client.shows_documents {
+            true => self.ask("window/showDocument", json!({ "uri": uri, "takeFocus": focus }), |_, _| {}),
+            false => self.show_message(MessageKind::Info, &format!("{otherwise}: {}", file.display())),
+        }
+    }
+
+    fn send(&self, message: String) {
+        // A client that is gone is noticed where its messages are read.
+        let _ = self.out.send(message);
+    }
+}
