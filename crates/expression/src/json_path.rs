@@ -1,58 +1,111 @@
-//! JSONPath (RFC 9535), read with a limit.
+//! JSONPath (RFC 9535), read with limits.
 
-use serde_json_path::JsonPath;
+use serde_json::Value;
+use std::fmt;
 
-/// So many brackets may stand in each other: the time it takes to read them doubles with each.
-const DEEPEST_BRACKETS: usize = 10;
+/// So many brackets may be nested: the time it takes to read them doubles with each.
+const MAX_BRACKETS: usize = 10;
 
-/// So many parentheses may stand in each other: each takes a part of the stack.
-const DEEPEST_PARENTHESES: usize = 64;
+/// So many parentheses may be nested: each takes a part of the stack.
+const MAX_PARENTHESES: usize = 64;
 
-/// Reads a JSONPath.
-///
-/// # Errors
-/// What is wrong with it, in words, also where brackets or parentheses nest too deep.
-pub fn read_json_path(text: &str) -> Result<JsonPath, String> {
+/// A JSONPath that has been read.
+#[derive(Clone, Debug)]
+pub struct JsonPath(serde_json_path::JsonPath);
+
+/// Why a text is no JSONPath.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum JsonPathError {
+    /// More brackets are nested than are read.
+    NestedBrackets,
+    /// More parentheses are nested than are read.
+    NestedParentheses,
+    /// RFC 9535 does not allow it; the words say what.
+    Syntax(String),
+}
+
+impl fmt::Display for JsonPathError {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::NestedBrackets => write!(f, "more than {MAX_BRACKETS} brackets stand in each other"),
+            Self::NestedParentheses => write!(f, "more than {MAX_PARENTHESES} parentheses stand in each other"),
+            Self::Syntax(what) => f.write_str(what),
+        }
+    }
+}
+
+impl std::error::Error for JsonPathError {}
+
+impl JsonPath {
+    /// Reads a JSONPath.
+    ///
+    /// # Errors
+    /// [`JsonPathError`], also where brackets or parentheses are nested too deep.
+    pub fn parse(text: &str) -> Result<Self, JsonPathError> {
+        check_depth(text)?;
+        serde_json_path::JsonPath::parse(text).map(Self).map_err(|error| JsonPathError::Syntax(error.to_string()))
+    }
+
+    /// The values that it selects, in document order.
+    pub fn select<'v>(&self, document: &'v Value) -> Vec<&'v Value> {
+        self.0.query(document).into_iter().collect()
+    }
+
+    /// The JSON Pointers (RFC 6901) of the values that it selects, in document order.
+    pub fn pointers(&self, document: &Value) -> Vec<String> {
+        self.0.query_located(document).locations().map(|location| location.to_json_pointer()).collect()
+    }
+}
+
+fn check_depth(text: &str) -> Result<(), JsonPathError> {
     let (mut brackets, mut parentheses) = (0_usize, 0_usize);
     let mut quoted = None;
-    let mut letters = text.chars();
-    while let Some(letter) = letters.next() {
-        match (letter, quoted) {
-            ('\\', Some(_)) => drop(letters.next()),
-            (letter, Some(quote)) if letter == quote => quoted = None,
+    let mut characters = text.chars();
+    while let Some(character) = characters.next() {
+        match (character, quoted) {
+            ('\\', Some(_)) => drop(characters.next()),
+            (character, Some(quote)) if character == quote => quoted = None,
             (_, Some(_)) => {}
-            ('"' | '\'', None) => quoted = Some(letter),
+            ('"' | '\'', None) => quoted = Some(character),
             ('[', None) => brackets += 1,
             (']', None) => brackets = brackets.saturating_sub(1),
             ('(', None) => parentheses += 1,
             (')', None) => parentheses = parentheses.saturating_sub(1),
             _ => {}
         }
-        if brackets > DEEPEST_BRACKETS {
-            return Err(format!("more than {DEEPEST_BRACKETS} brackets stand in each other"));
+        if brackets > MAX_BRACKETS {
+            return Err(JsonPathError::NestedBrackets);
         }
-        if parentheses > DEEPEST_PARENTHESES {
-            return Err(format!("more than {DEEPEST_PARENTHESES} parentheses stand in each other"));
+        if parentheses > MAX_PARENTHESES {
+            return Err(JsonPathError::NestedParentheses);
         }
     }
-    JsonPath::parse(text).map_err(|error| error.to_string())
+    Ok(())
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
+    use serde_json::json;
 
     #[test]
-    fn what_nests_too_deep_is_refused_at_once() {
+    fn values_and_their_pointers_come_in_document_order() {
+        let path = JsonPath::parse("$.lots[?@.kg > 5].id").expect("a JSONPath");
+        let lots = json!({ "lots": [{ "id": "L-1", "kg": 7 }, { "id": "L-2", "kg": 3 }, { "id": "L-3", "kg": 6 }] });
+        assert_eq!(path.select(&lots), [&json!("L-1"), &json!("L-3")]);
+        assert_eq!(path.pointers(&lots), ["/lots/0/id", "/lots/2/id"]);
+    }
+
+    #[test]
+    fn what_is_nested_too_deep_is_refused_at_once() {
+        let error = |path: &str| JsonPath::parse(path).map(drop);
         let nested = |depth: usize| format!("$.lots{}{}", "[?@.lots".repeat(depth), "]".repeat(depth));
-        assert!(read_json_path(&nested(3)).is_ok());
-        let words = "more than 10 brackets stand in each other";
-        assert_eq!(read_json_path(&nested(200)).map(drop), Err(words.to_owned()));
-        // One behind the other, and in quotes, are as many as one likes.
-        assert!(read_json_path(&format!("$.lots{}", "[?@.kg > 5]".repeat(40))).is_ok());
-        assert!(read_json_path("$['[[[[[[[[[[[[[[\\'[[[[']").is_ok());
+        assert_eq!(error(&nested(3)), Ok(()));
+        assert_eq!(error(&nested(200)), Err(JsonPathError::NestedBrackets));
+        // One after the other, and in quotes, are as many as one likes.
+        assert_eq!(error(&format!("$.lots{}", "[?@.kg > 5]".repeat(40))), Ok(()));
+        assert_eq!(error("$['[[[[[[[[[[[[[[\\'[[[[']"), Ok(()));
         let deep = format!("$[?{}@.kg{}]", "(".repeat(100), ")".repeat(100));
-        let words = "more than 64 parentheses stand in each other";
-        assert_eq!(read_json_path(&deep).map(drop), Err(words.to_owned()));
+        assert_eq!(error(&deep), Err(JsonPathError::NestedParentheses));
     }
 }

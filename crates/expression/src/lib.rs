@@ -36,7 +36,7 @@ pub use explain::{Explanation, Part};
 pub use files::FileReader;
 pub use functions::check_constant;
 pub use functions::{FAKE_KINDS, FUNCTIONS, Function, check_jsonpath};
-pub use json_path::read_json_path;
+pub use json_path::{JsonPath, JsonPathError};
 pub use parse::CompileError;
 pub use random::{Clock, RandomSource};
 pub use schemas::Schemas;

@@ -6,7 +6,7 @@ use crate::diagnostics;
 use crate::documents::DocumentStore;
 use crate::host::ServerHost;
 use crate::jobs::{JobEvent, JobRunner};
-use crate::position::{PositionEncoding};
+use crate::position::PositionEncoding;
 use crate::uri::path_of;
 use crate::wire::ResponseError;
 use crate::workspace_state::{WorkspaceState, is_configuration};

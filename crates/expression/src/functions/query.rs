@@ -1,7 +1,7 @@
 use super::{Evaluated, error, text};
 use crate::Value;
 use crate::document::Document;
-use crate::json_path::read_json_path;
+use crate::json_path::JsonPath;
 use cel::common::types::CelString;
 use cel::common::value::{CowVal, Val};
 use serde_json::Value as Json;
@@ -29,8 +29,8 @@ fn json_of(value: &dyn Val) -> Cow<'_, Json> {
 pub(super) fn path<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v> {
     let document = json_of(&*arguments[0]);
     let path = text("path", &arguments, 1)?;
-    let path = read_json_path(path).map_err(|e| error("path", format!("`{path}` is no JSONPath (RFC 9535): {e}")))?;
-    let found: Vec<Json> = path.query(&document).into_iter().cloned().collect();
+    let path = JsonPath::parse(path).map_err(|e| error("path", format!("`{path}` is no JSONPath (RFC 9535): {e}")))?;
+    let found: Vec<Json> = path.select(&document).into_iter().cloned().collect();
     given(Value::from_json(Json::Array(found)))
 }
 
@@ -57,7 +57,7 @@ pub fn check_constant(function: &str, literal: &str) -> Result<(), String> {
 
 /// Whether a text is a JSONPath (RFC 9535); the error says what is wrong.
 pub fn check_jsonpath(path: &str) -> Result<(), String> {
-    read_json_path(path).map(drop).map_err(|error| format!("it is not a JSONPath (RFC 9535): {error}"))
+    JsonPath::parse(path).map(drop).map_err(|error| format!("it is not a JSONPath (RFC 9535): {error}"))
 }
 
 pub(super) fn pointer<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v> {

@@ -4,10 +4,9 @@ use super::shape::{TextShape, kind};
 use crate::log::list_diff;
 use crate::log::list_diff::ListEdit;
 use serde_json::{Number, Value};
-use serde_json_path::JsonPath;
 use std::borrow::Cow;
 use std::fmt::Write;
-use yieldtray_expression::read_json_path;
+use yieldtray_expression::JsonPath;
 use yieldtray_http::digest;
 use yieldtray_http::{BodyKind, Exchange};
 use yieldtray_source::diff::{DiffLine, diff_lines};
@@ -78,7 +77,7 @@ impl Ignore {
             _ if text.starts_with('$') => text.to_owned(),
             _ => return Err("it names none of `status`, `headers.NAME`, `body.MEMBER` and `$.JSONPATH`".to_owned()),
         };
-        read_json_path(&path).map(Self::Body)
+        JsonPath::parse(&path).map(Self::Body).map_err(|error| error.to_string())
     }
 }
 
@@ -228,9 +227,8 @@ fn json(exchange: &Exchange, how: &CompareOptions) -> Option<Value> {
     let mut value: Value = serde_json::from_str(&text).ok()?;
     for part in &how.ignore {
         let Ignore::Body(path) = part else { continue };
-        let places: Vec<String> = path.query_located(&value).locations().map(|place| place.to_json_pointer()).collect();
         // From the last on, so that a member of a list does not change the places of those before it.
-        for place in places.iter().rev() {
+        for place in path.pointers(&value).iter().rev() {
             take_away(&mut value, place);
         }
     }

@@ -1,0 +1,452 @@
+//! The rules of `docs/architecture.md` that a compiler does not check: which crate may use which, which third-party
+//! crate has which home, that modules of a crate form no cycle, and that what has no input and output has none.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::fs;
+use std::path::{Path, PathBuf};
+
+/// The crates from the lowest to the highest, each with those it may use. All are above those that they use.
+const CRATES: &[(&str, &[&str])] = &[
+    ("chrono-tz", &[]),
+    ("source", &[]),
+    ("store", &[]),
+    ("packhouse", &[]),
+    ("syntax", &["source"]),
+    ("expression", &["source"]),
+    ("http", &["source"]),
+    ("transport", &["source", "http"]),
+    ("workspace", &["source", "syntax", "expression", "http"]),
+    ("engine", &["source", "syntax", "expression", "http", "workspace"]),
+    ("report", &["source", "expression", "http", "workspace", "engine"]),
+    ("interchange", &["source", "syntax", "expression", "http", "workspace"]),
+    ("ide", &["source", "syntax", "expression", "http", "workspace", "interchange"]),
+    ("lsp", &["source", "syntax", "expression", "http", "workspace", "engine", "interchange", "ide"]),
+    ("test-support", &["source", "expression", "http", "workspace", "engine"]),
+    (
+        "cli",
+        &[
+            "source",
+            "syntax",
+            "expression",
+            "http",
+            "transport",
+            "workspace",
+            "engine",
+            "report",
+            "interchange",
+            "ide",
+            "lsp",
+            "store",
+            "packhouse",
+        ],
+    ),
+];
+
+/// Third-party crates that any crate may use: types and small helpers that stand in the signatures of several.
+const COMMON: &[&str] = &[
+    "base64",
+    "blake3",
+    "bytes",
+    "chrono",
+    "memchr",
+    "percent-encoding",
+    "rustc-hash",
+    "serde",
+    "serde_json",
+    "sha2",
+    "thiserror",
+    "url",
+];
+
+/// Every other third-party crate, with its home. Where one has several, each uses another part of it.
+const HOMES: &[(&str, &[&str])] = &[
+    ("aho-corasick", &["workspace"]),
+    ("annotate-snippets", &["cli"]),
+    ("anstyle", &["cli"]),
+    ("anyhow", &["cli"]),
+    ("async-compression", &["transport"]),
+    ("axum", &["packhouse"]),
+    ("cel", &["expression"]),
+    ("clap", &["cli"]),
+    ("cookie_store", &["transport"]),
+    // Tables of rows in files, and tables in bodies.
+    ("csv", &["workspace", "http"]),
+    ("dialoguer", &["cli"]),
+    ("digest_auth", &["transport"]),
+    ("dotenvy", &["cli"]),
+    ("encoding_rs", &["http"]),
+    ("fake", &["expression"]),
+    // The random source of expressions, and its seed.
+    ("fastrand", &["expression", "cli"]),
+    ("flate2", &["packhouse"]),
+    // Streams of bytes, in servers, clients and the loop of a run.
+    ("futures-util", &["transport", "packhouse", "cli"]),
+    ("hmac", &["expression"]),
+    ("http-body", &["transport"]),
+    ("hyper", &["transport"]),
+    ("hyper-rustls", &["transport"]),
+    ("hyper-util", &["transport"]),
+    ("ignore", &["cli"]),
+    ("imagesize", &["http"]),
+    ("indicatif", &["cli"]),
+    ("jiff", &["chrono-tz"]),
+    ("jsonschema", &["expression"]),
+    ("lsp-types", &["lsp"]),
+    ("maud", &["report"]),
+    ("mime_guess", &["workspace"]),
+    ("minijinja", &["interchange"]),
+    ("notify", &["cli"]),
+    ("png", &["packhouse"]),
+    ("psl", &["transport"]),
+    // Reads bodies in XML, and writes reports in it.
+    ("quick-xml", &["expression", "report"]),
+    ("rand", &["expression"]),
+    ("rcgen", &["packhouse"]),
+    // `matches` in expressions, and patterns in descriptions of APIs.
+    ("regex", &["expression", "interchange"]),
+    ("regex-syntax", &["interchange"]),
+    ("reqwest", &["transport"]),
+    ("ring", &["store"]),
+    ("rusqlite", &["store"]),
+    // File modes of the state, and the terminal.
+    ("rustix", &["store", "cli"]),
+    ("rustls", &["transport"]),
+    ("rustls-native-certs", &["transport"]),
+    ("rustls-webpki", &["transport"]),
+    ("serde-saphyr", &["interchange"]),
+    ("serde_json_path", &["expression"]),
+    ("serde_urlencoded", &["packhouse"]),
+    ("signal-hook", &["cli"]),
+    // Of lines of text, of lists of responses, and of files that an import would change.
+    ("similar", &["source", "report", "cli"]),
+    ("stacker", &["expression"]),
+    ("strsim", &["source"]),
+    ("sxd-document", &["expression"]),
+    ("sxd-xpath", &["expression"]),
+    // A file is written beside its place, then moved there.
+    ("tempfile", &["store", "cli"]),
+    ("terminal_size", &["cli"]),
+    ("thread-priority", &["cli"]),
+    // A client, a server, and the loop of a run.
+    ("tokio", &["transport", "packhouse", "cli"]),
+    ("tokio-rustls", &["packhouse"]),
+    ("tokio-util", &["transport"]),
+    // The configuration, and what an editor asks of it.
+    ("toml", &["workspace", "ide"]),
+    ("toml_edit", &["workspace"]),
+    ("tower", &["transport"]),
+    ("tracing", &["transport", "cli"]),
+    ("tracing-subscriber", &["cli"]),
+    ("uuid", &["expression"]),
+];
+
+/// Crates without input and output: files, the network, other processes, the clock and the environment come to them as
+/// arguments.
+const WITHOUT_IO: &[&str] =
+    &["source", "syntax", "expression", "http", "workspace", "engine", "report", "interchange", "ide"];
+
+/// What those must not name.
+const IO: &[&str] = &["std::fs", "std::net", "std::process", "std::env", "SystemTime::now", "Instant::now", "Utc::now"];
+
+fn crates_folder() -> PathBuf {
+    Path::new(env!("CARGO_MANIFEST_DIR")).parent().expect("crates stand in a folder").to_owned()
+}
+
+#[test]
+fn a_crate_uses_only_the_crates_below_it_and_third_party_crates_only_at_home() {
+    let mut found = Vec::new();
+    let mut seen = BTreeSet::new();
+    for (name, allowed) in CRATES {
+        for used in *allowed {
+            let below = CRATES.iter().take_while(|(other, _)| other != name).any(|(other, _)| other == used);
+            assert!(below, "the table of this test lets {name} use {used}, which is not below it");
+        }
+        for dependency in dependencies(name) {
+            if let Some(own) = dependency.strip_prefix("yieldtray-") {
+                if !allowed.contains(&own) {
+                    found.push(format!("{name} uses {own}"));
+                }
+            } else if !COMMON.contains(&&*dependency) {
+                match HOMES.iter().find(|(library, _)| *library == dependency) {
+                    Some((_, homes)) if homes.contains(name) => drop(seen.insert((dependency, *name))),
+                    Some((_, homes)) => found.push(format!("{name} uses {dependency}, whose home is {homes:?}")),
+                    None => found.push(format!("{name} uses {dependency}, which has no home in this test")),
+                }
+            }
+        }
+    }
+    for (library, homes) in HOMES {
+        for home in homes.iter().filter(|home| !seen.contains(&((*library).to_owned(), **home))) {
+            found.push(format!("{library} is no longer used by {home}: take it out of this test"));
+        }
+    }
+    assert_eq!(found, Vec::<String>::new());
+    let folders: BTreeSet<String> = fs::read_dir(crates_folder())
+        .expect("the crates")
+        .map(|entry| entry.expect("a folder").file_name().to_string_lossy().into_owned())
+        .collect();
+    assert_eq!(folders, CRATES.iter().map(|(name, _)| (*name).to_owned()).collect(), "every crate is in the table");
+}
+
+/// The dependencies of a crate, without those of its tests.
+fn dependencies(name: &str) -> Vec<String> {
+    let manifest = fs::read_to_string(crates_folder().join(name).join("Cargo.toml")).expect("a manifest");
+    let mut wanted = false;
+    let mut dependencies = Vec::new();
+    for line in manifest.lines() {
+        if let Some(section) = line.strip_prefix('[') {
+            wanted = section.trim_end_matches(']').rsplit('.').next() == Some("dependencies");
+        } else if let (true, Some((left, _))) = (wanted, line.split_once('=')) {
+            dependencies.push(left.trim().trim_end_matches(".workspace").to_owned());
+        }
+    }
+    dependencies.sort();
+    dependencies.dedup();
+    dependencies
+}
+
+#[test]
+fn every_manifest_states_the_rule_of_its_crate() {
+    for (name, _) in CRATES {
+        let manifest = fs::read_to_string(crates_folder().join(name).join("Cargo.toml")).expect("a manifest");
+        assert!(manifest.starts_with(&format!("# {name}: ")), "{name} does not say what it holds and what it does not");
+    }
+}
+
+#[test]
+fn the_modules_of_a_crate_form_no_cycle() {
+    let mut found = Vec::new();
+    for (name, _) in CRATES {
+        let uses = uses_between_modules(&crates_folder().join(name).join("src"));
+        found.extend(cycle(&uses).map(|modules| format!("{name}: {}", modules.join(" → "))));
+    }
+    assert_eq!(found, Vec::<String>::new());
+}
+
+#[test]
+fn a_cycle_is_found_and_named() {
+    let uses = |pairs: &[(&str, &str)]| {
+        let mut uses: BTreeMap<String, BTreeSet<String>> = BTreeMap::new();
+        for (from, to) in pairs {
+            uses.entry((*from).to_owned()).or_default().insert((*to).to_owned());
+        }
+        uses
+    };
+    assert_eq!(cycle(&uses(&[("lots", "scale"), ("scale", "units"), ("lots", "units")])), None);
+    let circle = uses(&[("lots", "scale"), ("scale", "units"), ("units", "scale")]);
+    assert_eq!(cycle(&circle), Some(vec!["scale", "units", "scale"]));
+    let text =
+        "use crate::{scale::{Weight, read}, units}; // crate::none\nlet a = \"crate::text\"; super::super::top::f();";
+    assert_eq!(
+        paths(&tokens(text)),
+        [
+            vec!["crate", "scale", "Weight"],
+            vec!["crate", "scale", "read"],
+            vec!["crate", "units"],
+            vec!["super", "super", "top", "f"]
+        ]
+    );
+}
+
+#[test]
+fn what_has_no_input_and_output_names_none() {
+    let mut found = Vec::new();
+    for name in WITHOUT_IO {
+        for file in sources(&crates_folder().join(name).join("src")) {
+            let text = tokens(&production(&fs::read_to_string(&file).expect("a source"))).concat();
+            let named = IO.iter().filter(|io| text.contains(*io));
+            found.extend(named.map(|io| format!("{}: {io}", file.display())));
+        }
+    }
+    assert_eq!(found, Vec::<String>::new());
+}
+
+/// Which module at the top of a crate uses which.
+fn uses_between_modules(folder: &Path) -> BTreeMap<String, BTreeSet<String>> {
+    let root = ["lib.rs", "main.rs"].map(|name| folder.join(name)).into_iter().find(|root| root.exists());
+    let root = root.expect("a crate has a root");
+    let text = fs::read_to_string(&root).expect("a source");
+    let root_tokens = tokens(&text);
+    let modules: BTreeSet<&str> =
+        root_tokens.windows(2).filter(|pair| pair[0] == "mod").map(|pair| &*pair[1]).collect();
+    // Names that the root hands on are of the module that they come from.
+    let mut handed_on = BTreeMap::new();
+    for at in root_tokens.iter().enumerate().filter(|(_, token)| *token == "use").map(|(at, _)| at + 1) {
+        let mut tree = Vec::new();
+        expand(&root_tokens, at, &mut Vec::new(), &mut tree);
+        for path in tree.iter().filter(|path| modules.contains(path[0])) {
+            handed_on.insert(path[path.len() - 1].to_owned(), path[0].to_owned());
+        }
+    }
+    let mut uses: BTreeMap<String, BTreeSet<String>> = BTreeMap::new();
+    for file in sources(folder).into_iter().filter(|file| *file != root) {
+        let relative = file.strip_prefix(folder).expect("it stands in the folder");
+        let parts: Vec<String> =
+            relative.with_extension("").iter().map(|part| part.to_string_lossy().into_owned()).collect();
+        // How often `super` leads from this file to the root.
+        let depth = if parts.last().is_some_and(|last| last == "mod") { parts.len() - 1 } else { parts.len() };
+        let tokens = tokens(&production(&fs::read_to_string(&file).expect("a source")));
+        for path in paths(&tokens) {
+            let supers = path.iter().take_while(|part| **part == "super").count();
+            let rest = match path[0] {
+                "crate" => &path[1..],
+                _ if supers == depth => &path[supers..],
+                _ => continue,
+            };
+            let Some(first) = rest.first() else { continue };
+            let target =
+                if modules.contains(first) { Some((*first).to_owned()) } else { handed_on.get(*first).cloned() };
+            if let Some(target) = target.filter(|target| *target != parts[0]) {
+                uses.entry(parts[0].clone()).or_default().insert(target);
+            }
+        }
+    }
+    uses
+}
+
+/// The sources in a folder, without tests.
+fn sources(folder: &Path) -> Vec<PathBuf> {
+    let mut files = Vec::new();
+    for entry in fs::read_dir(folder).expect("a folder of sources") {
+        let path = entry.expect("an entry").path();
+        let stem = path.file_stem().unwrap_or_default().to_string_lossy().into_owned();
+        if stem == "tests" || stem == "testing" || stem.ends_with("_tests") {
+            continue;
+        }
+        if path.is_dir() {
+            files.extend(sources(&path));
+        } else if path.extension().is_some_and(|extension| extension == "rs") {
+            files.push(path);
+        }
+    }
+    files.sort();
+    files
+}
+
+/// A source without the tests at its end.
+fn production(text: &str) -> String {
+    text.split("\n#[cfg(test)]\nmod tests {").next().unwrap_or_default().to_owned()
+}
+
+/// The words and signs of a source. Comments, texts and white space are left out.
+fn tokens(text: &str) -> Vec<String> {
+    let mut tokens = Vec::new();
+    let mut rest = text;
+    while let Some(first) = rest.chars().next() {
+        let word = rest.find(|c: char| !c.is_alphanumeric() && c != '_').unwrap_or(rest.len());
+        let length = if word > 0 {
+            word
+        } else if rest.starts_with("//") {
+            rest.find('\n').unwrap_or(rest.len())
+        } else if rest.starts_with("::") {
+            2
+        } else if first == '"' {
+            end_of_text(rest)
+        } else {
+            first.len_utf8()
+        };
+        let token = &rest[..length];
+        // `r"…"` and `r#"…"#`: what follows the word is a text that ends with as many signs.
+        let raw = matches!(token, "r" | "br").then(|| end_of_raw_text(&rest[length..])).flatten();
+        if raw.is_none() && !token.starts_with("//") && first != '"' && !first.is_whitespace() {
+            tokens.push(token.to_owned());
+        }
+        rest = &rest[length + raw.unwrap_or(0)..];
+        // A quoted character may be a quote.
+        if token == "'" {
+            let quoted = ["\\\"'", "\"'", "\\''", "\\\\'"].iter().find(|quoted| rest.starts_with(**quoted));
+            rest = &rest[quoted.map_or(0, |quoted| quoted.len())..];
+        }
+    }
+    tokens
+}
+
+fn end_of_text(text: &str) -> usize {
+    let mut escaped = false;
+    for (at, c) in text.char_indices().skip(1) {
+        match c {
+            '"' if !escaped => return at + 1,
+            _ => escaped = c == '\\' && !escaped,
+        }
+    }
+    text.len()
+}
+
+fn end_of_raw_text(text: &str) -> Option<usize> {
+    let signs = text.len() - text.trim_start_matches('#').len();
+    let inner = text[signs..].strip_prefix('"')?;
+    let end = format!("\"{}", "#".repeat(signs));
+    Some(signs + 1 + inner.find(&end)? + end.len())
+}
+
+/// The paths from `crate` and `super`, each name of a tree as a path of its own.
+fn paths(tokens: &[String]) -> Vec<Vec<&str>> {
+    let mut paths = Vec::new();
+    for (at, token) in tokens.iter().enumerate() {
+        let begins = at == 0 || tokens[at - 1] != "::";
+        if begins && matches!(&**token, "crate" | "super") && tokens.get(at + 1).is_some_and(|next| next == "::") {
+            expand(tokens, at, &mut Vec::new(), &mut paths);
+        }
+    }
+    paths
+}
+
+/// Takes the tree of paths that begins at a token; where it ends.
+fn expand<'t>(tokens: &'t [String], mut at: usize, before: &mut Vec<&'t str>, paths: &mut Vec<Vec<&'t str>>) -> usize {
+    let length = before.len();
+    while let Some(token) = tokens.get(at) {
+        match &**token {
+            "{" => {
+                at += 1;
+                while tokens.get(at).is_some_and(|token| token != "}") {
+                    at = expand(tokens, at, before, paths);
+                    at += usize::from(tokens.get(at).is_some_and(|token| token == ","));
+                }
+                before.truncate(length);
+                return at + 1;
+            }
+            "as" => at += 2,
+            "::" => at += 1,
+            name if name.starts_with(|c: char| c.is_alphanumeric() || c == '_' || c == '*') => {
+                before.push(token);
+                at += 1;
+                if tokens.get(at).is_none_or(|next| next != "::") {
+                    paths.push(before.clone());
+                    before.truncate(length);
+                    // `a as b` stands for the same path.
+                    return at + if tokens.get(at).is_some_and(|next| next == "as") { 2 } else { 0 };
+                }
+            }
+            _ => {
+                before.truncate(length);
+                return at + 1;
+            }
+        }
+    }
+    before.truncate(length);
+    at
+}
+
+/// Modules that use each other in a circle, if there are any: the first stands again at the end.
+fn cycle(uses: &BTreeMap<String, BTreeSet<String>>) -> Option<Vec<&str>> {
+    let mut done = BTreeSet::new();
+    uses.keys().find_map(|module| follow(module, uses, &mut Vec::new(), &mut done))
+}
+
+fn follow<'u>(
+    module: &'u str,
+    uses: &'u BTreeMap<String, BTreeSet<String>>,
+    way: &mut Vec<&'u str>,
+    done: &mut BTreeSet<&'u str>,
+) -> Option<Vec<&'u str>> {
+    if let Some(at) = way.iter().position(|other| *other == module) {
+        return Some(way[at..].iter().copied().chain([module]).collect());
+    }
+    if !done.insert(module) {
+        return None;
+    }
+    way.push(module);
+    let found = uses.get(module).into_iter().flatten().find_map(|next| follow(next, uses, way, done));
+    way.pop();
+    found
+}
