@@ -16,6 +16,7 @@ use similar::{ChangeTag, TextDiff};
 use std::borrow::Cow;
 use std::io::Write;
 use std::path::{Path, PathBuf};
+use yieldtray_engine::ExitCode;
 use yieldtray_interchange::draft::{CellFileBuilder, ImportedRequest, SecretExtractor};
 use yieldtray_source::access::check_writable;
 use yieldtray_source::access::{CONFIG_FILE, LOCAL_FILE};
@@ -210,7 +211,7 @@ impl ImportWriter {
     }
 
     /// Writes, prints or shows everything, and says what was done.
-    pub(crate) fn finish(mut self, out: &mut Out) -> Result<u8, CommandError> {
+    pub(crate) fn finish(mut self, out: &mut Out) -> Result<ExitCode, CommandError> {
         let mut changes = std::mem::take(&mut self.others);
         let secrets = self.lift.secrets();
         let writes = self.targets.iter().any(|target| target.file.is_some());
@@ -262,7 +263,7 @@ impl ImportWriter {
         }
     }
 
-    fn tell(&self, changes: &[Change], out: &mut Out) -> Result<u8, CommandError> {
+    fn tell(&self, changes: &[Change], out: &mut Out) -> Result<ExitCode, CommandError> {
         let count: usize = self.targets.iter().map(|target| target.sheet.count).sum();
         let refused: Vec<_> = self.targets.iter().flat_map(|target| &target.sheet.refused).collect();
         let names: Vec<&str> = self.lift.found.iter().map(|(name, _)| name.as_str()).collect();
@@ -278,14 +279,14 @@ impl ImportWriter {
                 "secrets": names, "refused": refused, "kept": self.kept, "notes": self.notes,
             });
             writeln!(out.result(), "{document}")?;
-            return Ok(0);
+            return Ok(ExitCode::Success);
         }
         write!(out.result(), "{printed}")?;
         for (title, why) in refused {
             out.say(&format!("{} {title}: {why}", out.error_look.bad("left out")))?;
         }
         if out.quiet {
-            return Ok(0);
+            return Ok(ExitCode::Success);
         }
         if unkept > 0 {
             let words =
@@ -323,7 +324,7 @@ impl ImportWriter {
             }
         };
         out.say(&look.faint(&words))?;
-        Ok(0)
+        Ok(ExitCode::Success)
     }
 }
 

@@ -27,23 +27,24 @@ mod testing;
 
 use error::CommandError;
 use host::HostFacts;
-use std::process::ExitCode;
 
-fn main() -> ExitCode {
+use yieldtray_engine::ExitCode;
+
+fn main() -> std::process::ExitCode {
     std::panic::set_hook(Box::new(tell_where));
     let args = match args::Args::read() {
         Ok(args) => args,
         // Help and version go to standard output and are no failure.
         Err(error) if !error.use_stderr() => {
             let _ = error.print();
-            return ExitCode::SUCCESS;
+            return std::process::ExitCode::SUCCESS;
         }
         Err(error) => {
             let _ = match args::wants_data() {
                 true => output::refused_arguments(&error.render().to_string()),
                 false => error.print(),
             };
-            return ExitCode::from(2);
+            return ExitCode::Mistake.code().into();
         }
     };
     let host = HostFacts::detect();
@@ -55,9 +56,11 @@ fn main() -> ExitCode {
     out.tracked_remark();
     let outcome = outcome.and_then(|code| out.flush().map(|()| code).map_err(CommandError::from));
     match outcome {
-        Ok(code) => ExitCode::from(code),
-        Err(stop) => out.report_error(stop),
+        Ok(code) => code,
+        Err(error) => out.report_error(error),
     }
+    .code()
+    .into()
 }
 
 /// Where the program failed, should it. What it worked on may hold secrets, so the words are left out; who

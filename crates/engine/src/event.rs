@@ -1,5 +1,6 @@
 //! What happens in a run.
 
+use crate::ExitCode;
 use crate::difference::Difference;
 use crate::prove::MutationReport;
 use serde::{Deserialize, Serialize};
@@ -297,17 +298,16 @@ pub struct Summary {
 }
 
 impl Summary {
-    /// The exit code: 0 all well, 1 a check or a yield failed, 2 a mistake, 3 no usable answer; the
-    /// largest of those that hold. 130 for a run that somebody ended.
-    pub fn exit_code(&self) -> u8 {
+    /// The exit code of a run with these results.
+    pub fn exit_code(&self) -> ExitCode {
         if self.interrupted {
-            130
+            ExitCode::Interrupted
         } else if self.no_answer > 0 {
-            3
+            ExitCode::NoResponse
         } else if self.mistaken > 0 {
-            2
+            ExitCode::Mistake
         } else {
-            u8::from(self.failed_checks + self.failed_yields > 0)
+            ExitCode::failed_if(self.failed_checks + self.failed_yields > 0)
         }
     }
 }

@@ -14,6 +14,7 @@ mod deferred;
 mod difference;
 mod event;
 mod event_buffer;
+mod exit_code;
 mod inputs;
 mod lane;
 mod next;
@@ -30,6 +31,7 @@ mod scheduler;
 
 pub use difference::Difference;
 pub use event::{CellReport, CheckFailure, Event, Outcome, Summary, TokenReport, YieldReport};
+pub use exit_code::ExitCode;
 pub use inputs::{LoggedSeeds, RunOptions};
 pub use next::{Next, Pause, Progress};
 pub use question::Question;

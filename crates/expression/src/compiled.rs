@@ -31,7 +31,6 @@ pub struct Compiled {
     made_up: bool,
     reads_files: bool,
     raw: bool,
-    has_all: bool,
     long: bool,
     constants: Vec<(String, String)>,
 }
@@ -66,7 +65,6 @@ impl Compiled {
                 made_up: uses.made_up,
                 reads_files: uses.reads_files,
                 raw,
-                has_all: source.contains(".all("),
                 long,
                 constants: uses.constants,
             };
@@ -102,11 +100,6 @@ impl Compiled {
     /// What it reads of `body`.
     pub fn reads_of_body(&self) -> &BodyAccess {
         &self.body
-    }
-
-    /// Whether it says something of all members of a list.
-    pub(super) fn has_all(&self) -> bool {
-        self.has_all
     }
 
     /// Calls whose last argument is a literal text, which can be looked at before anything runs.

@@ -66,14 +66,13 @@ pub(super) fn why(tree: &IdedExpr, context: &Context<'_, '_>) -> Option<String> 
     Some(deeper.unwrap_or_else(|| own_words(tree, context, &error)))
 }
 
-/// The lists that `all` went over in vain, since they are empty: what it says holds of nothing. Beside `||`
-/// somebody thought of it.
+/// The lists for which `all` is vacuously true, since they are empty. Beside `||` an empty list was thought of.
 pub(super) fn vacuous_alls(tree: &IdedExpr, context: &Context<'_, '_>) -> Vec<String> {
     match &tree.expr {
         Expr::Call(call) if call.func_name == operators::LOGICAL_AND => {
             call.args.iter().flat_map(|side| vacuous_alls(side, context)).collect()
         }
-        Expr::Comprehension(comprehension) => {
+        Expr::Comprehension(comprehension) if user_functions::replaced_call(comprehension).is_none() => {
             let is_all = unparse::short_form(comprehension).is_some_and(|short| short.name == "all");
             let range = evaluate(&comprehension.iter_range, context).ok().filter(|_| is_all);
             let empty = range.is_some_and(|range| {

@@ -183,6 +183,17 @@ pub struct Problem {
     pub replacement: Option<Box<String>>,
     /// Another place that explains this one, with a word about it.
     pub related: Option<(SourceId, Span, String)>,
+    /// The value that is missing, where that is the problem. Boxed for the same reason.
+    pub missing: Option<Box<MissingValue>>,
+}
+
+/// A value that a problem says is missing.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct MissingValue {
+    /// Its name.
+    pub name: String,
+    /// Why it has none, where the message gives a reason behind the name.
+    pub reason: Option<String>,
 }
 
 impl Problem {
@@ -197,6 +208,7 @@ impl Problem {
             hint: None,
             replacement: None,
             related: None,
+            missing: None,
         }
     }
 
@@ -244,6 +256,13 @@ impl Problem {
     #[must_use]
     pub fn with_related(mut self, source: SourceId, span: Span, words: impl Into<String>) -> Self {
         self.related = Some((source, span, words.into()));
+        self
+    }
+
+    /// Names the value that is missing, and why it is.
+    #[must_use]
+    pub fn with_missing(mut self, name: &str, reason: Option<String>) -> Self {
+        self.missing = Some(Box::new(MissingValue { name: name.to_owned(), reason }));
         self
     }
 

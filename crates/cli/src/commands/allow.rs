@@ -13,11 +13,12 @@ use anyhow::Context;
 use serde_json::json;
 use std::io::Write;
 use std::path::{Path, PathBuf};
+use yieldtray_engine::ExitCode;
 use yieldtray_source::escape::escape_line;
 use yieldtray_store::StateFolder;
 
 /// Allows a workspace, forgets that, or lists what is allowed.
-pub(crate) fn allow(common: &Common, args: &Allow, out: &mut Out) -> Result<u8, CommandError> {
+pub(crate) fn allow(common: &Common, args: &Allow, out: &mut Out) -> Result<ExitCode, CommandError> {
     if args.list {
         return list(out);
     }
@@ -41,10 +42,10 @@ pub(crate) fn allow(common: &Common, args: &Allow, out: &mut Out) -> Result<u8, 
         let settings: Vec<_> = lines.iter().map(|(place, what)| json!({ "at": place, "what": what })).collect();
         let document = json!({ "root": root, "digest": digest, "settings": settings, "state": adopted });
         writeln!(out.result(), "{document}")?;
-        return Ok(0);
+        return Ok(ExitCode::Success);
     }
     if out.quiet {
-        return Ok(0);
+        return Ok(ExitCode::Success);
     }
     writeln!(out.result(), "allowed {}", escape_line(&root.display().to_string()))?;
     for (place, what) in &lines {
@@ -58,11 +59,11 @@ pub(crate) fn allow(common: &Common, args: &Allow, out: &mut Out) -> Result<u8, 
     if adopted {
         writeln!(out.result(), "  the state in `.yieldtray` belongs to this workspace now")?;
     }
-    Ok(0)
+    Ok(ExitCode::Success)
 }
 
 /// Forgets an allowance. The workspace itself may be gone.
-fn revoke(folder: &Path, out: &mut Out) -> Result<u8, CommandError> {
+fn revoke(folder: &Path, out: &mut Out) -> Result<ExitCode, CommandError> {
     let root: PathBuf = match folder.canonicalize() {
         Ok(folder) => root_of(&folder),
         Err(_) => folder.to_owned(),
@@ -75,16 +76,16 @@ fn revoke(folder: &Path, out: &mut Out) -> Result<u8, CommandError> {
         let words = if there { format!("{shown} is not allowed any more") } else { format!("{shown} was not allowed") };
         writeln!(out.result(), "{words}")?;
     }
-    Ok(0)
+    Ok(ExitCode::Success)
 }
 
-fn list(out: &mut Out) -> Result<u8, CommandError> {
+fn list(out: &mut Out) -> Result<ExitCode, CommandError> {
     let all = Allowed::expected()?.all();
     if out.json {
         let rows: Vec<_> =
             all.iter().map(|own| json!({ "root": own.root, "digest": own.digest, "state": state_of(own) })).collect();
         writeln!(out.result(), "{}", json!({ "allowed": rows }))?;
-        return Ok(0);
+        return Ok(ExitCode::Success);
     }
     let look = out.look;
     let rows: Vec<Vec<Cell>> = all
@@ -103,7 +104,7 @@ fn list(out: &mut Out) -> Result<u8, CommandError> {
     if rows.is_empty() && !out.quiet {
         out.say("no workspace is allowed: `yieldtray allow` allows the one you are in")?;
     }
-    Ok(0)
+    Ok(ExitCode::Success)
 }
 
 /// Whether what was allowed is still what is there.

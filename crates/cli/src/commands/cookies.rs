@@ -9,13 +9,19 @@ use crate::project::Project;
 use crate::project::state;
 use serde_json::json;
 use std::io::Write;
+use yieldtray_engine::ExitCode;
 use yieldtray_http::MASK;
 use yieldtray_source::escape::escape_line;
 use yieldtray_store::Kind;
 use yieldtray_transport::{Jar, StoredCookie};
 
 /// Shows the cookies that are kept for the chosen environment, or drops some of them.
-pub(crate) fn cookies(common: &Common, args: Cookies, host: &HostFacts, out: &mut Out) -> Result<u8, CommandError> {
+pub(crate) fn cookies(
+    common: &Common,
+    args: Cookies,
+    host: &HostFacts,
+    out: &mut Out,
+) -> Result<ExitCode, CommandError> {
     let session = Project::open(common, host, out, &[])?;
     let environment = state::environment(&session.settings).to_owned();
     let mut store = state::open_or_set_aside(&session, out)?;
@@ -40,10 +46,10 @@ pub(crate) fn cookies(common: &Common, args: Cookies, host: &HostFacts, out: &mu
         }
     };
     out.dropped(&session.heading(), dropped, "cookie", "cookies")?;
-    Ok(0)
+    Ok(ExitCode::Success)
 }
 
-fn show(session: &Project, cookies: &[StoredCookie], out: &mut Out) -> Result<u8, CommandError> {
+fn show(session: &Project, cookies: &[StoredCookie], out: &mut Out) -> Result<ExitCode, CommandError> {
     let value = |cookie: &StoredCookie| if session.reveal { cookie.value.clone() } else { MASK.to_owned() };
     if out.json {
         let rows = cookies.iter().map(|cookie| {
@@ -58,7 +64,7 @@ fn show(session: &Project, cookies: &[StoredCookie], out: &mut Out) -> Result<u8
         });
         let document = json!({ "environment": session.settings.environment, "cookies": rows.collect::<Vec<_>>() });
         writeln!(out.result(), "{document}")?;
-        return Ok(0);
+        return Ok(ExitCode::Success);
     }
     out.introduce(&session.heading())?;
     let look = out.look;
@@ -80,5 +86,5 @@ fn show(session: &Project, cookies: &[StoredCookie], out: &mut Out) -> Result<u8
     if cookies.is_empty() && !out.quiet {
         out.say("there are no cookies: an answer with `Set-Cookie` to `send` puts some here")?;
     }
-    Ok(0)
+    Ok(ExitCode::Success)
 }

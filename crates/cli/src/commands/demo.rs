@@ -9,6 +9,7 @@ use crate::project::gitignore::ensure_gitignore;
 use anyhow::Context;
 use std::io::Write;
 use std::path::{Path, PathBuf};
+use yieldtray_engine::ExitCode;
 use yieldtray_packhouse::{Packhouse, Server};
 use yieldtray_source::access::{CONFIG_FILE, LOCAL_FILE};
 
@@ -34,7 +35,7 @@ const PRIVATE: &str = include_str!("../../demo/yieldtray.local.toml");
 const TRUCK: &str = "PH north 12";
 
 /// Starts the packhouse, lays a workspace for it and replays that, for real.
-pub(crate) fn demo(common: &Common, args: &Demo, host: &HostFacts, out: &mut Out) -> Result<u8, CommandError> {
+pub(crate) fn demo(common: &Common, args: &Demo, host: &HostFacts, out: &mut Out) -> Result<ExitCode, CommandError> {
     let Demo { keep, serve } = args;
     let bench = Packhouse::start(Server::Bench).context("cannot start the packhouse")?;
     let live = Packhouse::start(Server::Live).context("cannot start the packhouse")?;

@@ -10,6 +10,7 @@ use crate::project::{ChosenBy, Project};
 use anyhow::Context;
 use serde_json::json;
 use std::io::Write;
+use yieldtray_engine::ExitCode;
 use yieldtray_source::Span;
 use yieldtray_source::access::{CONFIG_FILE, LOCAL_FILE};
 use yieldtray_store::StateFolder;
@@ -18,7 +19,7 @@ use yieldtray_workspace::config::{
 };
 
 /// Shows the environments; with a name, chooses one for this checkout, or writes a new one first.
-pub(crate) fn env(common: &Common, args: &Env, host: &HostFacts, out: &mut Out) -> Result<u8, CommandError> {
+pub(crate) fn env(common: &Common, args: &Env, host: &HostFacts, out: &mut Out) -> Result<ExitCode, CommandError> {
     let session = Project::open_any(common, host, out, &[])?;
     match (&args.name, &args.like) {
         (None, _) => show(&session, out),
@@ -41,7 +42,7 @@ pub(crate) fn env(common: &Common, args: &Env, host: &HostFacts, out: &mut Out) 
                     writeln!(out.result(), "{line}")?;
                 }
             }
-            Ok(0)
+            Ok(ExitCode::Success)
         }
     }
 }
@@ -109,7 +110,7 @@ fn filled(config: &Config, environment: &Environment, outside: &ExternalSources<
     EnvironmentSummary { values: names.len(), missing, empty }
 }
 
-fn show(session: &Project, out: &mut Out) -> Result<u8, CommandError> {
+fn show(session: &Project, out: &mut Out) -> Result<ExitCode, CommandError> {
     let config = &session.workspace.config;
     let outside = session.workspace.outside(&session.settings.variables);
     let chosen = session.settings.environment.as_deref();
@@ -174,5 +175,5 @@ fn show(session: &Project, out: &mut Out) -> Result<u8, CommandError> {
         }
     }
     session.check_choice()?;
-    Ok(0)
+    Ok(ExitCode::Success)
 }

@@ -8,12 +8,18 @@ use crate::project::locator::Locator;
 use crate::project::{Project, places};
 use serde_json::json;
 use std::io::Write;
+use yieldtray_engine::ExitCode;
 use yieldtray_interchange::snippet::TARGETS;
 use yieldtray_source::escape::escape_terminal;
 use yieldtray_source::join_words;
 
 /// Writes a request as code, as a command or in a format.
-pub(crate) fn export(common: &Common, args: &Export, host: &HostFacts, out: &mut Out) -> Result<u8, CommandError> {
+pub(crate) fn export(
+    common: &Common,
+    args: &Export,
+    host: &HostFacts,
+    out: &mut Out,
+) -> Result<ExitCode, CommandError> {
     if args.targets {
         return list(out);
     }
@@ -42,13 +48,13 @@ pub(crate) fn export(common: &Common, args: &Export, host: &HostFacts, out: &mut
     if out.json {
         let document = json!({ "as": target.name, "text": snippet.text, "reads": reads, "notes": snippet.notes });
         writeln!(out.result(), "{document}")?;
-        return Ok(0);
+        return Ok(ExitCode::Success);
     }
     // What stands in no literal, as in a request written out, would drive a terminal.
     let text = if out.terminal { escape_terminal(&snippet.text) } else { snippet.text.as_str().into() };
     write!(out.result(), "{text}")?;
     if out.quiet {
-        return Ok(0);
+        return Ok(ExitCode::Success);
     }
     for note in &snippet.notes {
         out.say(&format!("{} {note}", out.error_look.odd("note")))?;
@@ -60,16 +66,16 @@ pub(crate) fn export(common: &Common, args: &Export, host: &HostFacts, out: &mut
     if snippet.files {
         out.say(&look.faint("files are named from the workspace's root"))?;
     }
-    Ok(0)
+    Ok(ExitCode::Success)
 }
 
-fn list(out: &mut Out) -> Result<u8, CommandError> {
+fn list(out: &mut Out) -> Result<ExitCode, CommandError> {
     if out.json {
         let targets = TARGETS
             .iter()
             .map(|target| json!({ "name": target.name, "about": target.about, "several": target.takes_several() }));
         writeln!(out.result(), "{}", json!({ "targets": targets.collect::<Vec<_>>() }))?;
-        return Ok(0);
+        return Ok(ExitCode::Success);
     }
     let look = out.look;
     let rows: Vec<Vec<Cell>> = TARGETS
@@ -84,5 +90,5 @@ fn list(out: &mut Out) -> Result<u8, CommandError> {
         })
         .collect();
     out.table(&rows)?;
-    Ok(0)
+    Ok(ExitCode::Success)
 }

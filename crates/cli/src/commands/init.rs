@@ -6,6 +6,7 @@ use crate::project::gitignore::ensure_gitignore;
 use anyhow::Context;
 use std::io::Write;
 use std::path::Path;
+use yieldtray_engine::ExitCode;
 use yieldtray_source::access::CONFIG_FILE;
 
 const CONFIG: &str = include_str!("../../demo/init.toml");
@@ -13,7 +14,7 @@ const REQUESTS: &str = include_str!("../../demo/init.http");
 const REQUEST_FILE: &str = "requests/first.http";
 
 /// Lays a small workspace; nothing that is there is overwritten.
-pub(crate) fn init(common: &Common, args: &Init, out: &mut Out) -> Result<u8, CommandError> {
+pub(crate) fn init(common: &Common, args: &Init, out: &mut Out) -> Result<ExitCode, CommandError> {
     let Init { folder: named } = args;
     let folder = common.directory.as_deref().unwrap_or(Path::new(".")).join(named);
     for file in [CONFIG_FILE, REQUEST_FILE] {
@@ -39,7 +40,7 @@ pub(crate) fn init(common: &Common, args: &Init, out: &mut Out) -> Result<u8, Co
             writeln!(out.result(), "{line}")?;
         }
     }
-    Ok(0)
+    Ok(ExitCode::Success)
 }
 
 /// Writes files below `folder`, making folders as needed.

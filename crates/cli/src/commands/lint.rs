@@ -9,13 +9,14 @@ use crate::project::trust::{Trust, read_configuration};
 use crate::project::{Project, here, places, root_for};
 use anyhow::Context;
 use std::io::Write;
+use yieldtray_engine::ExitCode;
 use yieldtray_ide::lint::{UsageIndex, index_usage, lint_configuration, lint_files};
 use yieldtray_report::sarif;
 use yieldtray_source::{Problem, SourceId};
 use yieldtray_workspace::{COMMON_FILE, CellId};
 
 /// Finds mistakes and oddities without sending anything.
-pub(crate) fn lint(common: &Common, args: &Lint, host: &HostFacts, out: &mut Out) -> Result<u8, CommandError> {
+pub(crate) fn lint(common: &Common, args: &Lint, host: &HostFacts, out: &mut Out) -> Result<ExitCode, CommandError> {
     let places = places(common, &args.places)?;
     let mut session = match args.staged {
         true => staged(common, host, out)?,
@@ -115,10 +116,10 @@ fn show(
     cells: &[CellId],
     found: &[Problem],
     out: &mut Out,
-) -> Result<u8, CommandError> {
+) -> Result<ExitCode, CommandError> {
     let workspace = &session.workspace;
     let mistakes = found.iter().filter(|problem| problem.is_error()).count();
-    let code = if mistakes > 0 { 2 } else { 0 };
+    let code = ExitCode::mistake_if(mistakes > 0);
     if out.json {
         let document = serde_json::json!({ "problems": data::problems(workspace, found) });
         writeln!(out.result(), "{document}")?;

@@ -7,12 +7,13 @@ use crate::output::table::Cell;
 use crate::output::{Out, data};
 use crate::project::{Project, places};
 use std::io::Write;
+use yieldtray_engine::ExitCode;
 use yieldtray_source::Problem;
 use yieldtray_source::escape::escape_line;
 use yieldtray_workspace::plan::Graph;
 
 /// Shows the requests there are: place, name, method, target, what they need and yield.
-pub(crate) fn list(common: &Common, args: &List, host: &HostFacts, out: &mut Out) -> Result<u8, CommandError> {
+pub(crate) fn list(common: &Common, args: &List, host: &HostFacts, out: &mut Out) -> Result<ExitCode, CommandError> {
     let List { places: texts, graph } = args;
     let places = places(common, texts)?;
     let mut session = Project::open(common, host, out, &places)?;
@@ -24,7 +25,7 @@ pub(crate) fn list(common: &Common, args: &List, host: &HostFacts, out: &mut Out
             true => writeln!(out.result(), "{}", output::graph::data(workspace, &graph))?,
             false => write!(out.result(), "{}", output::graph::graph(workspace, &graph, *format))?,
         }
-        return Ok(0);
+        return Ok(ExitCode::Success);
     }
     let workspace = &session.workspace;
     let listed: Vec<serde_json::Value> = cells.iter().map(|cell| data::listed(workspace, *cell)).collect();
@@ -38,7 +39,7 @@ pub(crate) fn list(common: &Common, args: &List, host: &HostFacts, out: &mut Out
         .cloned()
         .chain(session.unreadable.iter().cloned())
         .collect();
-    let code = if problems.iter().any(Problem::is_error) { 2 } else { 0 };
+    let code = ExitCode::mistake_if(problems.iter().any(Problem::is_error));
     if out.json {
         let document = serde_json::json!({ "requests": listed, "problems": data::problems(workspace, &problems) });
         writeln!(out.result(), "{document}")?;
@@ -74,5 +75,5 @@ pub(crate) fn list(common: &Common, args: &List, host: &HostFacts, out: &mut Out
     if rows.is_empty() && !out.quiet {
         out.say("no requests here: `yieldtray init` lays a workspace to start from")?;
     }
-    Ok(0)
+    Ok(ExitCode::Success)
 }

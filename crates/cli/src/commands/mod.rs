@@ -25,10 +25,11 @@ use crate::args::{Args, Command, LazyArgs};
 use crate::error::CommandError;
 use crate::host::HostFacts;
 use crate::output::Out;
+use yieldtray_engine::ExitCode;
 use yieldtray_source::closest;
 
 /// Carries the command out and gives the exit code.
-pub(crate) fn run(args: Args, host: &HostFacts, out: &mut Out) -> Result<u8, CommandError> {
+pub(crate) fn run(args: Args, host: &HostFacts, out: &mut Out) -> Result<ExitCode, CommandError> {
     let Args { common, command } = args;
     match command {
         Command::Allow(LazyArgs(args)) => allow::allow(&common, &args, out),

@@ -11,13 +11,14 @@ use crate::run::client_options::options;
 use crate::run::{ClientPool, ResponseFiles, RunObserver, drive};
 use std::io;
 use std::time::Instant;
+use yieldtray_engine::ExitCode;
 use yieldtray_engine::RunOptions;
 use yieldtray_engine::{CellReport, Event, Run};
 use yieldtray_transport::{Client, Options};
 use yieldtray_workspace::plan::Plan;
 
 /// Sends each request once and says what its checks would not notice.
-pub(crate) fn prove(common: &Common, args: &Prove, host: &HostFacts, out: &mut Out) -> Result<u8, CommandError> {
+pub(crate) fn prove(common: &Common, args: &Prove, host: &HostFacts, out: &mut Out) -> Result<ExitCode, CommandError> {
     let (mut session, chosen) = choose(common, &args.choice, host, out)?;
     let plan = Plan::new(&mut session.workspace, &chosen, true);
     let person = Terminal::of(host);
@@ -41,11 +42,8 @@ pub(crate) fn prove(common: &Common, args: &Prove, host: &HostFacts, out: &mut O
     let environment = session.settings.environment.as_deref();
     proven.show(&MutationHeader { heading, environment, interrupted: run.summary().interrupted }, out)?;
     out.seed(session.seed_to_tell(run.summary()))?;
-    Ok(match run.summary().exit_code() {
-        0 => u8::from(!proven.is_enough()),
-        code => code,
-    }
-    .max(session.unreadable_code()))
+    let enough = ExitCode::failed_if(!proven.is_enough());
+    Ok(run.summary().exit_code().max(enough).max(session.unreadable_code()))
 }
 
 /// Gathers how each cell came out.

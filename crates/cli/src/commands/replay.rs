@@ -19,6 +19,7 @@ use std::borrow::Cow;
 use std::path::PathBuf;
 use std::sync::PoisonError;
 use std::time::{Instant, SystemTime};
+use yieldtray_engine::ExitCode;
 use yieldtray_engine::RunOptions;
 use yieldtray_report::RunInfo;
 use yieldtray_report::record::MAX_REPORTED_BODY;
@@ -27,7 +28,12 @@ use yieldtray_workspace::Workspace;
 use yieldtray_workspace::plan::{Plan, Step};
 
 /// Sends many requests in order and judges their checks.
-pub(crate) fn replay(common: &Common, args: &Replay, host: &HostFacts, out: &mut Out) -> Result<u8, CommandError> {
+pub(crate) fn replay(
+    common: &Common,
+    args: &Replay,
+    host: &HostFacts,
+    out: &mut Out,
+) -> Result<ExitCode, CommandError> {
     match args.watch {
         true => watch(common, args, host, out),
         false => replay_part(common, args, host, out, &mut WatchState::default()),
@@ -54,7 +60,7 @@ pub(crate) fn replay_part(
     host: &HostFacts,
     out: &mut Out,
     part: &mut WatchState,
-) -> Result<u8, CommandError> {
+) -> Result<ExitCode, CommandError> {
     let Replay { choice, shard, times, jobs, fail_fast, report, yes, onto_tray, from_log, no_log, watch: _ } = args;
     let shard = shard.as_deref().map(share).transpose()?;
     let (mut session, mut chosen) = choose(common, choice, host, out)?;
@@ -62,7 +68,7 @@ pub(crate) fn replay_part(
         chosen = touched.of(&mut session.workspace, &chosen);
         part.idle = chosen.is_empty();
         if part.idle {
-            return Ok(0);
+            return Ok(ExitCode::Success);
         }
         if !out.json && !out.quiet {
             out.say(&out.error_look.faint(&touched.words()))?;
@@ -126,14 +132,14 @@ pub(crate) fn replay_part(
         part.saved.extend(reports.below(&session.root));
         reports.end(&run, elapsed, session.random.seed_in_use());
         if !reports.finish(out)? {
-            code = code.max(2);
+            code = code.max(ExitCode::Mistake);
         }
     }
     out.seed(session.seed_to_tell(run.summary()))?;
     logbook.map(|logbook| logbook.end(out)).transpose()?;
     // It was asked for: where it does not work, the command did not.
     if *onto_tray && !state::keep(&session, &mut None, &run, None, out)? {
-        code = code.max(2);
+        code = code.max(ExitCode::Mistake);
     }
     Ok(code)
 }

@@ -18,6 +18,7 @@ use std::cell::RefCell;
 use std::collections::HashMap;
 use std::io::Write;
 use std::rc::Rc;
+use yieldtray_engine::ExitCode;
 use yieldtray_engine::RunOptions;
 use yieldtray_engine::{Event, Next, Outcome};
 use yieldtray_report::log::LoggedExchange;
@@ -75,7 +76,7 @@ pub(super) fn recall(
     verbose: bool,
     lines: CellLines<'_>,
     out: &mut Out,
-) -> Result<u8, CommandError> {
+) -> Result<ExitCode, CommandError> {
     let store = state::open_or_set_aside(session, out)?.ok_or_else(nothing_logged)?;
     let numbers = store.last_answers(state::environment(&session.settings))?;
     let answers = LoggedAnswers { session, store, numbers, last: RefCell::default() };

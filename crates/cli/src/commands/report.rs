@@ -9,17 +9,18 @@ use crate::run::recording::Reports;
 use std::io::Write;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
+use yieldtray_engine::ExitCode;
 use yieldtray_report::{LoadedReport, merge as merge_reports};
 
 /// Works with reports.
-pub(crate) fn report(common: &Common, args: &Report, out: &mut Out) -> Result<u8, CommandError> {
+pub(crate) fn report(common: &Common, args: &Report, out: &mut Out) -> Result<ExitCode, CommandError> {
     match &args.action {
         ReportAction::Merge(LazyArgs(ReportMerge { files, report })) => merge(common, files, report, out),
     }
 }
 
 /// Joins reports and writes what came of it. The exit code is that of a replay with these results.
-fn merge(common: &Common, files: &[PathBuf], report: &[ReportFile], out: &mut Out) -> Result<u8, CommandError> {
+fn merge(common: &Common, files: &[PathBuf], report: &[ReportFile], out: &mut Out) -> Result<ExitCode, CommandError> {
     let folder = here(common)?;
     let saved = files.iter().map(|file| read(&folder, file)).collect::<Result<Vec<_>, _>>()?;
     let LoadedReport { about, entries } = merge_reports(saved);
@@ -34,7 +35,7 @@ fn merge(common: &Common, files: &[PathBuf], report: &[ReportFile], out: &mut Ou
         writeln!(out.result(), "{joined} · {line}")?;
     }
     let code = about.totals.exit_code();
-    Ok(if reports.finish(out)? { code } else { code.max(2) })
+    Ok(if reports.finish(out)? { code } else { code.max(ExitCode::Mistake) })
 }
 
 fn read(folder: &Path, file: &Path) -> Result<LoadedReport, CommandError> {

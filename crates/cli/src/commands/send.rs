@@ -15,6 +15,7 @@ use crate::run::send_one::{SendParams, SendPlan, SendResult, carry_out};
 use serde_json::{Value, json};
 use std::io::Write;
 use std::path::{Path, PathBuf};
+use yieldtray_engine::ExitCode;
 use yieldtray_engine::RunOptions;
 use yieldtray_engine::{Event, Next};
 use yieldtray_expression::check_jsonpath;
@@ -24,7 +25,7 @@ use yieldtray_transport::Client;
 use yieldtray_workspace::CellId;
 
 /// Sends one request and shows the answer.
-pub(crate) fn send(common: &Common, args: Send, host: &HostFacts, out: &mut Out) -> Result<u8, CommandError> {
+pub(crate) fn send(common: &Common, args: Send, host: &HostFacts, out: &mut Out) -> Result<ExitCode, CommandError> {
     let Send { place, text, looking, out: file, needs, yes, dry, headers, edit, append, no_log } = args;
     let headers = headers.iter().map(|line| header(line)).collect::<Result<Vec<_>, _>>()?;
     let places = places(common, place.as_slice())?;
@@ -222,7 +223,7 @@ fn look(
     cell: CellId,
     headers: Vec<(String, String)>,
     out: &mut Out,
-) -> Result<u8, CommandError> {
+) -> Result<ExitCode, CommandError> {
     let SendPlan { plan, kept } = prelude;
     let run_options = RunOptions {
         fail_fast: true,
@@ -273,7 +274,7 @@ fn look(
             out.say(&out.error_look.faint("nothing was sent"))?;
         }
     }
-    Ok(0)
+    Ok(ExitCode::Success)
 }
 
 /// Environment, address and place: said first, so that who is asked something knows where it goes.

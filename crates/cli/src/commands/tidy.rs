@@ -10,6 +10,7 @@ use anyhow::Context;
 use serde_json::json;
 use std::io::{Read, Write};
 use std::path::{Path, PathBuf};
+use yieldtray_engine::ExitCode;
 use yieldtray_source::access::CONFIG_FILE;
 use yieldtray_source::edited;
 use yieldtray_source::{Problem, SourceId};
@@ -17,7 +18,7 @@ use yieldtray_syntax::{parse, tidy as edits};
 use yieldtray_workspace::config::Config;
 
 /// Lays request files out in one style.
-pub(crate) fn tidy(common: &Common, args: &Tidy, out: &mut Out) -> Result<u8, CommandError> {
+pub(crate) fn tidy(common: &Common, args: &Tidy, out: &mut Out) -> Result<ExitCode, CommandError> {
     let places = places(common, &args.places)?;
     if places.contains(&Locator::StandardInput) {
         return standard_input(args, out);
@@ -43,7 +44,7 @@ pub(crate) fn tidy(common: &Common, args: &Tidy, out: &mut Out) -> Result<u8, Co
     }
     let shown = |file: &Path| file.strip_prefix(&here).unwrap_or(file).display().to_string();
     let changed: Vec<String> = changes.iter().map(|(file, _)| shown(file)).collect();
-    let code = if unread.is_empty() { u8::from(args.verify && !changed.is_empty()) } else { 2 };
+    let code = ExitCode::failed_if(args.verify && !changed.is_empty()).max(ExitCode::mistake_if(!unread.is_empty()));
     if out.json {
         let passed_over = passed_over.iter().map(|problem| &problem.message);
         let unread: Vec<&String> = unread.iter().chain(passed_over).collect();
@@ -77,14 +78,14 @@ fn tidied(text: &str) -> Option<String> {
     (!edits.is_empty()).then(|| edited(text, &edits))
 }
 
-fn standard_input(args: &Tidy, out: &mut Out) -> Result<u8, CommandError> {
+fn standard_input(args: &Tidy, out: &mut Out) -> Result<ExitCode, CommandError> {
     if args.places.len() > 1 {
         return Err(CommandError::refused("`-` goes with no other place"));
     }
     let mut text = String::new();
     std::io::stdin().read_to_string(&mut text).context("cannot read standard input")?;
     let tidied = tidied(&text);
-    let code = u8::from(args.verify && tidied.is_some());
+    let code = ExitCode::failed_if(args.verify && tidied.is_some());
     if !args.verify {
         write!(out.result(), "{}", tidied.unwrap_or(text))?;
     }

@@ -9,13 +9,14 @@ use crate::project::Project;
 use crate::project::state;
 use serde_json::json;
 use std::io::Write;
+use yieldtray_engine::ExitCode;
 use yieldtray_http::MASK;
 use yieldtray_source::escape::escape_line;
 use yieldtray_store::CapturedRow;
 use yieldtray_workspace::secret::Masker;
 
 /// Shows what responses yielded and is kept for the chosen environment, or drops some of it.
-pub(crate) fn tray(common: &Common, args: Tray, host: &HostFacts, out: &mut Out) -> Result<u8, CommandError> {
+pub(crate) fn tray(common: &Common, args: Tray, host: &HostFacts, out: &mut Out) -> Result<ExitCode, CommandError> {
     let session = Project::open(common, host, out, &[])?;
     let environment = state::environment(&session.settings).to_owned();
     let mut store = state::open_or_set_aside(&session, out)?;
@@ -38,12 +39,12 @@ pub(crate) fn tray(common: &Common, args: Tray, host: &HostFacts, out: &mut Out)
     }
 }
 
-fn told(session: &Project, out: &mut Out, dropped: usize) -> Result<u8, CommandError> {
+fn told(session: &Project, out: &mut Out, dropped: usize) -> Result<ExitCode, CommandError> {
     out.dropped(&session.heading(), dropped, "value", "values")?;
-    Ok(0)
+    Ok(ExitCode::Success)
 }
 
-fn show(session: &Project, rows: &[CapturedRow], out: &mut Out) -> Result<u8, CommandError> {
+fn show(session: &Project, rows: &[CapturedRow], out: &mut Out) -> Result<ExitCode, CommandError> {
     let mut masker = if session.reveal { Masker::revealing() } else { Masker::default() };
     masker.learn(rows.iter().filter(|kept| kept.secret).filter_map(state::value));
     let value = |kept: &CapturedRow| match &kept.value {
@@ -63,7 +64,7 @@ fn show(session: &Project, rows: &[CapturedRow], out: &mut Out) -> Result<u8, Co
             })
             .collect();
         writeln!(out.result(), "{}", json!({ "environment": session.settings.environment, "values": rows }))?;
-        return Ok(0);
+        return Ok(ExitCode::Success);
     }
     out.introduce(&session.heading())?;
     let now = clock::now();
@@ -83,5 +84,5 @@ fn show(session: &Project, rows: &[CapturedRow], out: &mut Out) -> Result<u8, Co
     if rows.is_empty() && !out.quiet {
         out.say("nothing is on the tray: a request with `% yield` puts something there when it is sent")?;
     }
-    Ok(0)
+    Ok(ExitCode::Success)
 }

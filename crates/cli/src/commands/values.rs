@@ -8,6 +8,7 @@ use crate::project::state;
 use crate::project::{Project, places, random_for_showing};
 use serde_json::json;
 use std::io::Write;
+use yieldtray_engine::ExitCode;
 use yieldtray_expression::FUNCTIONS;
 use yieldtray_http::MASK;
 use yieldtray_source::escape::escape_line;
@@ -18,7 +19,12 @@ use yieldtray_workspace::secret::Masker;
 use yieldtray_workspace::{CellId, Workspace};
 
 /// Shows what each name is now, where it comes from and what it hides.
-pub(crate) fn values(common: &Common, args: &Values, host: &HostFacts, out: &mut Out) -> Result<u8, CommandError> {
+pub(crate) fn values(
+    common: &Common,
+    args: &Values,
+    host: &HostFacts,
+    out: &mut Out,
+) -> Result<ExitCode, CommandError> {
     let places = places(common, &args.places)?;
     let mut session = Project::open_to_evaluate(common, host, out, &places)?;
     if args.functions {
@@ -90,12 +96,9 @@ fn shown(value: &ValueState, masker: &Masker) -> (String, bool) {
         ValueState::Asked(question) => (format!("asked: {}", masker.mask(question)), false),
         ValueState::NotRun(_) => ("not asked for".to_owned(), false),
         ValueState::None(problem) => {
-            let message = match problem.message.split_once(": ") {
-                // What lacks a value stands in the first column already.
-                Some((what, why)) if what.ends_with("has no value") || what.ends_with("has no value yet") => why,
-                _ => problem.message.as_str(),
-            };
-            (format!("missing: {}", masker.mask(message)), true)
+            // The name of the value is in the first column.
+            let reason = problem.missing.as_ref().and_then(|missing| missing.reason.as_deref());
+            (format!("missing: {}", masker.mask(reason.unwrap_or(&problem.message))), true)
         }
     }
 }
@@ -178,7 +181,7 @@ fn side_by_side(
     context: EvalContext<'_>,
     masker: &mut Masker,
     out: &mut Out,
-) -> Result<u8, CommandError> {
+) -> Result<ExitCode, CommandError> {
     let rows = across(context, masker);
     let environments: Vec<&str> =
         session.workspace.config.environments.iter().map(|environment| environment.name.as_str()).collect();
@@ -193,7 +196,7 @@ fn side_by_side(
             })
             .collect();
         writeln!(out.result(), "{}", json!({ "environments": environments, "values": rows }))?;
-        return Ok(0);
+        return Ok(ExitCode::Success);
     }
     out.introduce(&session.heading())?;
     let look = out.look;
@@ -220,11 +223,11 @@ fn side_by_side(
         lines.push(line);
     }
     out.table(&lines)?;
-    Ok(0)
+    Ok(ExitCode::Success)
 }
 
 /// The workspace's own functions, then those of the language.
-fn functions(session: &Project, out: &mut Out) -> Result<u8, CommandError> {
+fn functions(session: &Project, out: &mut Out) -> Result<ExitCode, CommandError> {
     let workspace = &session.workspace;
     let own: Vec<(String, String, String)> = workspace
         .config
@@ -246,7 +249,7 @@ fn functions(session: &Project, out: &mut Out) -> Result<u8, CommandError> {
             "language": built_in.map(|it| row(&it, "example")).collect::<Vec<_>>(),
         });
         writeln!(out.result(), "{document}")?;
-        return Ok(0);
+        return Ok(ExitCode::Success);
     }
     out.introduce(&session.heading())?;
     let look = out.look;
@@ -262,5 +265,5 @@ fn functions(session: &Project, out: &mut Out) -> Result<u8, CommandError> {
         })
         .collect();
     out.table(&lines)?;
-    Ok(0)
+    Ok(ExitCode::Success)
 }

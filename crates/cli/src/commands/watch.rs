@@ -14,6 +14,7 @@ use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 use tokio::sync::mpsc::{UnboundedReceiver, unbounded_channel};
+use yieldtray_engine::ExitCode;
 use yieldtray_source::access::{CONFIG_FILE, LOCAL_FILE};
 use yieldtray_source::join_words;
 use yieldtray_workspace::plan::Plan;
@@ -24,7 +25,7 @@ use yieldtray_workspace::{CellId, Workspace};
 const SETTLING: Duration = Duration::from_millis(150);
 
 /// Runs what the options choose, and again what a changed file touches.
-pub(crate) fn watch(common: &Common, args: &Replay, host: &HostFacts, out: &mut Out) -> Result<u8, CommandError> {
+pub(crate) fn watch(common: &Common, args: &Replay, host: &HostFacts, out: &mut Out) -> Result<ExitCode, CommandError> {
     let places = places(common, &args.choice.places)?;
     if places.contains(&Locator::StandardInput) {
         return Err(CommandError::refused_with(
@@ -51,7 +52,7 @@ pub(crate) fn watch(common: &Common, args: &Replay, host: &HostFacts, out: &mut 
         let code = replay_part(common, args, host, out, &mut part);
         let saved: BTreeSet<PathBuf> = std::mem::take(&mut part.saved).into_iter().collect();
         match code {
-            Ok(130) => return Ok(130),
+            Ok(ExitCode::Interrupted) => return Ok(ExitCode::Interrupted),
             Ok(_) | Err(CommandError::Mistakes) => {}
             Err(stop @ (CommandError::Interrupted | CommandError::System(_))) => return Err(stop),
             // A mistake that is mended is a change too.
@@ -62,7 +63,9 @@ pub(crate) fn watch(common: &Common, args: &Replay, host: &HostFacts, out: &mut 
             out.say(&out.error_look.faint("waiting for a change; Ctrl-C ends this"))?;
         }
         part.touched = loop {
-            let Some(changed) = next_changes(&mut changes, &root, &mut interrupts)? else { return Ok(130) };
+            let Some(changed) = next_changes(&mut changes, &root, &mut interrupts)? else {
+                return Ok(ExitCode::Interrupted);
+            };
             // What a run itself saved is no change.
             let fresh: BTreeSet<PathBuf> = changed.difference(&saved).cloned().collect();
             if let Some(touched) = Touched::by(&fresh, |path| root.join(path).is_file()) {

@@ -26,6 +26,7 @@ use std::io;
 use std::path::PathBuf;
 use std::sync::{Arc, Mutex};
 use std::time::Instant;
+use yieldtray_engine::ExitCode;
 use yieldtray_engine::LoggedSeeds;
 use yieldtray_engine::RunOptions;
 use yieldtray_engine::{CellReport, Event, Next, Outcome, Run};
@@ -216,7 +217,13 @@ fn replay(
     let findings = reports.iter().flat_map(|report| findings(workspace, report)).collect();
     let mut judged: Vec<PathBuf> = reports.iter().map(|report| path(workspace, report.cell.source)).collect();
     judged.dedup();
-    Ok(JobResult { sheet: Some(sheet), summary: last, well: run.summary().exit_code() == 0, findings, judged })
+    Ok(JobResult {
+        sheet: Some(sheet),
+        summary: last,
+        well: run.summary().exit_code() == ExitCode::Success,
+        findings,
+        judged,
+    })
 }
 
 /// Gathers how each cell came out, and tells how far it is.

@@ -65,7 +65,7 @@ pub(crate) fn token(report: &TokenReport) -> Value {
 fn totals(summary: &Summary, elapsed: Duration) -> Value {
     let mut data = json!(summary);
     data["elapsed_ms"] = millis(elapsed).into();
-    data["exit_code"] = summary.exit_code().into();
+    data["exit_code"] = summary.exit_code().code().into();
     data
 }
 

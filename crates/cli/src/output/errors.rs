@@ -3,7 +3,7 @@
 use super::Out;
 use crate::error::CommandError;
 use std::io;
-use std::process::ExitCode;
+use yieldtray_engine::ExitCode;
 use yieldtray_source::Problem;
 use yieldtray_workspace::Workspace;
 
@@ -19,19 +19,19 @@ impl Out {
     /// Shows what is left to show of an error, and gives the exit code.
     pub(crate) fn report_error(&mut self, stop: CommandError) -> ExitCode {
         let (code, message, hint) = match stop {
-            CommandError::Mistakes => return ExitCode::from(2),
-            CommandError::Interrupted => return ExitCode::from(130),
+            CommandError::Mistakes => return ExitCode::Mistake,
+            CommandError::Interrupted => return ExitCode::Interrupted,
             CommandError::Refused { code, message, hint } => (code, message, hint),
             CommandError::System(error) => {
                 let closed =
                     error.downcast_ref::<io::Error>().is_some_and(|error| error.kind() == io::ErrorKind::BrokenPipe);
                 if closed {
-                    return ExitCode::SUCCESS;
+                    return ExitCode::Success;
                 }
                 (None, format!("{error:#}"), None)
             }
         };
         let _ = self.refusal(code, &message, hint.as_deref());
-        ExitCode::from(2)
+        ExitCode::Mistake
     }
 }

@@ -8,6 +8,7 @@ use crate::project::locator::Locator;
 use anyhow::Context;
 use std::io::Read;
 use std::path::Path;
+use yieldtray_engine::ExitCode;
 use yieldtray_source::{Problem, SourceId, closest, join_words};
 use yieldtray_workspace::CellId;
 
@@ -101,8 +102,8 @@ impl Project {
     }
 
     /// The exit code that a command has at least, for files that could not be read.
-    pub(crate) fn unreadable_code(&self) -> u8 {
-        if self.unreadable.iter().any(Problem::is_error) { 2 } else { 0 }
+    pub(crate) fn unreadable_code(&self) -> ExitCode {
+        ExitCode::mistake_if(self.unreadable.iter().any(Problem::is_error))
     }
 
     fn load(&mut self, path: &str) -> Result<SourceId, CommandError> {

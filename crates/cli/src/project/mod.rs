@@ -30,6 +30,7 @@ use anyhow::Context;
 use chrono::{DateTime, Utc};
 use std::path::{Component, Path, PathBuf};
 use std::time::SystemTime;
+use yieldtray_engine::ExitCode;
 use yieldtray_engine::Run;
 use yieldtray_engine::RunOptions;
 use yieldtray_engine::Summary;
@@ -233,7 +234,7 @@ impl Project {
 
     /// The seed of a run that sent something and failed, if it made anything up.
     pub(crate) fn seed_to_tell(&self, summary: &Summary) -> Option<u64> {
-        let failed = summary.exit_code() != 0 && summary.requests > 0;
+        let failed = summary.exit_code() != ExitCode::Success && summary.requests > 0;
         self.random.seed_in_use().filter(|_| failed)
     }
 

@@ -14,6 +14,7 @@ use std::borrow::Cow;
 use std::io;
 use std::path::PathBuf;
 use std::sync::Arc;
+use yieldtray_engine::ExitCode;
 use yieldtray_engine::RunOptions;
 use yieldtray_engine::{CellReport, Event, Run, TokenReport};
 use yieldtray_http::Exchange;
@@ -133,7 +134,7 @@ impl SendResult<'_> {
     }
 
     /// Keeps what was yielded and got, and logs what was sent. Gives the exit code and the number in the log.
-    pub(crate) fn keep(mut self, out: &mut Out) -> io::Result<(u8, Option<i64>)> {
+    pub(crate) fn keep(mut self, out: &mut Out) -> io::Result<(ExitCode, Option<i64>)> {
         let cookies = Cookies { before: &self.cookies, after: &self.client.jar() };
         state::keep(self.session, &mut self.store, &self.run, Some(&cookies), out)?;
         let mut number = None;

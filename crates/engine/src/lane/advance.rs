@@ -2,6 +2,7 @@
 
 use super::LaneCx;
 use super::rows::RowStep;
+use crate::ExitCode;
 use crate::event::{CellReport, Outcome};
 use crate::next::Next;
 use crate::question::{self, Question};
@@ -121,7 +122,7 @@ impl<'w> LaneCx<'_, 'w> {
 
     fn is_stopped(&self) -> bool {
         let summary = self.run.events.summary();
-        summary.interrupted || self.inputs.options().fail_fast && summary.exit_code() != 0
+        summary.interrupted || self.inputs.options().fail_fast && summary.exit_code() != ExitCode::Success
     }
 
     /// Seeds the random values of a request: they depend on its cell and row, whatever else is sent.

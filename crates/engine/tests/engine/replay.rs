@@ -55,7 +55,7 @@ fn a_run_chains_what_responses_yield() {
     assert_eq!(outcomes(&told), [Outcome::Passed, Outcome::Passed, Outcome::Passed]);
     assert_eq!(told.sent[1].header("authorization"), Some("Bearer t-0ecret"));
     assert_eq!(told.sent[2].url.path(), "/lots/L-1");
-    assert_eq!((told.summary.requests, told.summary.checks, told.summary.exit_code()), (3, 4, 0));
+    assert_eq!((told.summary.requests, told.summary.checks, told.summary.exit_code().code()), (3, 4, 0));
     assert!(matches!(told.events.first(), Some(Event::RunStarted { cells: 3, .. })));
     assert!(matches!(told.events.last(), Some(Event::RunFinished(_))));
 }
@@ -69,7 +69,7 @@ fn a_failed_check_shows_its_parts_and_stops_who_needs_it() {
     assert_eq!(failure.expression, "body.bins == 24");
     assert_eq!(failure.parts, [("body.bins".to_owned(), Ok("23".to_owned()))]);
     assert_eq!(failure.hint.as_deref(), Some("the scale counted 23"));
-    assert_eq!((told.summary.failed_checks, told.summary.not_sent, told.summary.exit_code()), (1, 1, 1));
+    assert_eq!((told.summary.failed_checks, told.summary.not_sent, told.summary.exit_code().code()), (1, 1, 1));
 }
 
 #[test]
@@ -109,7 +109,7 @@ fn a_check_that_cannot_be_judged_fails_and_says_why() {
         ]
     );
     assert_eq!(report.yields[0].value, Err("`body` has no `missing`: there is `id`".to_owned()));
-    assert_eq!((report.checks, told.summary.failed_yields, told.summary.exit_code()), (4, 1, 1));
+    assert_eq!((report.checks, told.summary.failed_yields, told.summary.exit_code().code()), (4, 1, 1));
 }
 
 #[test]
@@ -118,7 +118,7 @@ fn a_mistake_in_one_cell_does_not_stop_another() {
         "#- a.http\n%% broken\nhttp://bench/{{\n%% fine\nhttp://bench/\n%% needing\n% needs broken\nhttp://bench/\n";
     let told = replay(fixture, &["a.http"], settings(None, &[]), |_| Ok(json_answer(200, "{}")));
     assert_eq!(outcomes(&told), [Outcome::Mistaken, Outcome::Passed, Outcome::NotSent]);
-    assert_eq!(told.summary.exit_code(), 2);
+    assert_eq!(told.summary.exit_code().code(), 2);
 }
 
 #[test]
@@ -148,7 +148,7 @@ fn no_answer_counts_more_than_the_rest() {
         Err(Failure { kind: FailureKind::Refused, message: "refused".to_owned(), hint: None, elapsed: Duration::ZERO })
     });
     assert_eq!(outcomes(&told), [Outcome::NoAnswer, Outcome::Mistaken]);
-    assert_eq!(told.summary.exit_code(), 3);
+    assert_eq!(told.summary.exit_code().code(), 3);
 }
 
 #[test]
@@ -278,7 +278,7 @@ fn without_a_token_the_cells_that_want_it_are_not_sent() {
         assert_eq!(told.sent.len(), 1, "it is asked for once");
         let failures: Vec<_> = told.reports().filter_map(|report| report.failure.as_ref()).collect();
         assert!(failures.len() == 2 && failures[0].message.contains(words), "{failures:?}");
-        assert_eq!(told.summary.exit_code(), 3);
+        assert_eq!(told.summary.exit_code().code(), 3);
     }
 }
 
@@ -327,7 +327,7 @@ fn a_cell_is_sent_once_for_each_row() {
             (None, "mistaken"),
         ]
     );
-    assert_eq!((told.summary.skipped, told.summary.not_sent, told.summary.exit_code()), (2, 1, 2));
+    assert_eq!((told.summary.skipped, told.summary.not_sent, told.summary.exit_code().code()), (2, 1, 2));
     // A value of the command line wins over the row, as over every other.
     let set = settings(None, &[("lot", Value::text("L-9"))]);
     assert_eq!(
@@ -386,7 +386,7 @@ fn a_cell_waits_and_the_last_answer_is_judged() {
             }),
         }
     });
-    assert_eq!(told.summary.exit_code(), 0);
+    assert_eq!(told.summary.exit_code().code(), 0);
 }
 
 #[test]
@@ -498,7 +498,10 @@ fn a_check_of_an_empty_list_passes_with_a_remark() {
     let fixture = "#- a.http\nhttp://bench/\n\n% check status == 200 && body.lots.all(l, l.bins > 0)\n% check size(body.lots) == 0 || body.lots.all(l, l.open)\n";
     let told = replay(fixture, &["a.http"], settings(None, &[]), |_| Ok(json_answer(200, "{\"lots\": []}")));
     let remarks: Vec<_> = told.problems().iter().map(|problem| problem.message.as_str()).collect();
-    assert_eq!((told.summary.exit_code(), remarks), (0, vec!["`body.lots` is empty, so `all` holds of nothing in it"]));
+    assert_eq!(
+        (told.summary.exit_code().code(), remarks),
+        (0, vec!["`body.lots` is empty, so `all` holds of nothing in it"])
+    );
     let told = replay(fixture, &["a.http"], settings(None, &[]), |_| {
         Ok(json_answer(200, "{\"lots\": [{\"bins\": 1, \"open\": true}]}"))
     });
@@ -513,7 +516,7 @@ fn a_body_that_breaks_its_schema_says_where_and_which_rule() {
     let judged = |body: &'static str| {
         replay(fixture, &["lots/a.http"], settings(None, &[]), move |_| Ok(json_answer(200, body)))
     };
-    assert_eq!(judged("{\"id\": \"L-1\", \"bins\": 24}").summary.exit_code(), 0);
+    assert_eq!(judged("{\"id\": \"L-1\", \"bins\": 24}").summary.exit_code().code(), 0);
     let told = judged("{\"bins\": 4000}");
     let notes = &told.reports().next().expect("a report").failures[0].notes;
     assert!(

@@ -232,7 +232,7 @@ fn empty_base(resolver: &Resolver<'_>, at: Span) -> Problem {
 
 /// A path has no address of its own: what is missing is `base`, which the line does not name.
 fn about_base(mut problem: Problem) -> Problem {
-    if problem.message.contains("`base`") {
+    if problem.missing.as_ref().is_some_and(|missing| missing.name == "base") {
         problem.message = format!("a path needs an address before it: {}", problem.message);
     }
     problem

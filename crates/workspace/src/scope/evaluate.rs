@@ -144,7 +144,7 @@ impl Resolver<'_> {
         let question = question.of(&self.workspace.source(home).text);
         self.context.answers.find(name, question).cloned().ok_or_else(|| {
             let message = format!("`{name}` is asked for, but nobody can be asked here: “{question}”");
-            let problem = Problem::error(Code::NotAnswered, line, message);
+            let problem = Problem::error(Code::NotAnswered, line, message).with_missing(name, None);
             vec![problem.with_hint(format!("pass `--set {name}=…`")).in_source(home)]
         })
     }

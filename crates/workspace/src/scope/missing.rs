@@ -16,7 +16,8 @@ pub(super) fn response_name(name: &str, at: Span, waiting: Option<&str>) -> Prob
         return Problem::error(Code::MissingValue, at, "there is no `row` here")
             .with_hint("`% each row in \"lots.csv\"` at the head of the cell gives rows");
     }
-    let problem = Problem::error(Code::NeedsResponse, at, format!("`{name}` is there only after the response"));
+    let problem = Problem::error(Code::NeedsResponse, at, format!("`{name}` is there only after the response"))
+        .with_missing(name, None);
     match waiting {
         Some(waiting) => problem.with_hint(format!("write it below the request: `% yield {waiting} = …`")),
         None => problem.with_hint("take it from an earlier response with `% yield`"),
@@ -40,15 +41,21 @@ pub(super) fn value(resolver: &Resolver<'_>, name: &str, at: Span) -> Problem {
         let have = if having.len() == 1 { "has" } else { "have" };
         let pass = format!("{} {have} it: pass `-e {first}`", join_words(&having));
         return match &resolver.context.settings.environment {
-            None => Problem::error(Code::MissingValue, at, format!("`{name}` has no value: no environment is chosen"))
-                .with_hint(pass),
+            None => {
+                let reason = "no environment is chosen".to_owned();
+                Problem::error(Code::MissingValue, at, format!("`{name}` has no value: {reason}"))
+                    .with_missing(name, Some(reason))
+                    .with_hint(pass)
+            }
             Some(chosen) => {
                 Problem::error(Code::MissingValue, at, format!("`{name}` has no value in environment `{chosen}`"))
+                    .with_missing(name, None)
                     .with_hint(format!("{pass}, or add it to `[environments.{chosen}.values]`"))
             }
         };
     }
-    let problem = Problem::error(Code::UnknownValue, at, format!("no value is named `{name}`"));
+    let problem =
+        Problem::error(Code::UnknownValue, at, format!("no value is named `{name}`")).with_missing(name, None);
     // One of another environment may be meant too, or one that another cell of the file yields.
     let everywhere = config.all_entries().map(|entry| entry.name.as_str());
     let own = resolver.workspace.cells(resolver.cell.source).take(MANY);
@@ -77,8 +84,9 @@ fn not_yielded_yet(resolver: &Resolver<'_>, name: &str, at: Span, cell: CellId) 
     let yielder = &workspace.cell(cell).name;
     if cell.source == resolver.cell.source || resolver.needs.contains(&cell) {
         let needed = resolver.needs.contains(&cell);
-        let message = format!("`{name}` has no value yet: `{yielder}` yields it and was not sent");
-        let problem = Problem::error(Code::MissingValue, at, message);
+        let reason = format!("`{yielder}` yields it and was not sent");
+        let problem = Problem::error(Code::MissingValue, at, format!("`{name}` has no value yet: {reason}"))
+            .with_missing(name, Some(reason));
         return if needed {
             problem.with_hint(format!("send `{yielder}` first: add `--needs send`"))
         } else {
@@ -89,5 +97,6 @@ fn not_yielded_yet(resolver: &Resolver<'_>, name: &str, at: Span, cell: CellId) 
     }
     let file = workspace.shown_path(cell.source);
     Problem::error(Code::MissingValue, at, format!("`{name}` has no value here: `{yielder}` of `{file}` yields it"))
+        .with_missing(name, None)
         .with_hint(format!("write `% needs {file}#{yielder}` into this cell, the path relative to this file"))
 }

@@ -7,13 +7,19 @@ use crate::output::Out;
 use anyhow::Context;
 use std::io::Read;
 use std::path::Path;
+use yieldtray_engine::ExitCode;
 use yieldtray_interchange::curl::commands_with;
 use yieldtray_source::Span;
 use yieldtray_source::{Code, Problem};
 use yieldtray_syntax::shell::is_command;
 
 /// Makes requests of commands of curl. Where one of them cannot be taken, none is.
-pub(super) fn curl(common: &Common, args: &ImportCurl, host: &HostFacts, out: &mut Out) -> Result<u8, CommandError> {
+pub(super) fn curl(
+    common: &Common,
+    args: &ImportCurl,
+    host: &HostFacts,
+    out: &mut Out,
+) -> Result<ExitCode, CommandError> {
     let mut intake = ImportWriter::open(common, &args.into, host, out)?;
     let (name, text) = given(&intake, &args.given, host)?;
     let (mut problems, mut drafts) = (Vec::new(), Vec::new());

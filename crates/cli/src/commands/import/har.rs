@@ -6,11 +6,17 @@ use crate::import::ImportWriter;
 use crate::output::{Out, table};
 use std::io::Read;
 use std::path::Path;
+use yieldtray_engine::ExitCode;
 use yieldtray_interchange::har::{EntryFilter, ImportedArchive, factor_out_common, read};
 use yieldtray_source::escape::escape_line;
 
 /// Makes requests of a recording.
-pub(super) fn har(common: &Common, args: &ImportHar, host: &HostFacts, out: &mut Out) -> Result<u8, CommandError> {
+pub(super) fn har(
+    common: &Common,
+    args: &ImportHar,
+    host: &HostFacts,
+    out: &mut Out,
+) -> Result<ExitCode, CommandError> {
     let mut intake = ImportWriter::open(common, &args.into, host, out)?;
     let choice = EntryFilter {
         only: args.only.clone(),

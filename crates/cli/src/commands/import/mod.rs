@@ -8,9 +8,15 @@ use crate::args::{Common, Import, ImportFrom, LazyArgs};
 use crate::error::CommandError;
 use crate::host::HostFacts;
 use crate::output::Out;
+use yieldtray_engine::ExitCode;
 
 /// Takes requests in.
-pub(crate) fn import(common: &Common, args: &Import, host: &HostFacts, out: &mut Out) -> Result<u8, CommandError> {
+pub(crate) fn import(
+    common: &Common,
+    args: &Import,
+    host: &HostFacts,
+    out: &mut Out,
+) -> Result<ExitCode, CommandError> {
     match &args.from {
         ImportFrom::Curl(LazyArgs(args)) => curl::curl(common, args, host, out),
         ImportFrom::Har(LazyArgs(args)) => har::har(common, args, host, out),

@@ -6,6 +6,7 @@ use crate::import::ImportWriter;
 use crate::output::{Out, table};
 use std::io;
 use std::path::Path;
+use yieldtray_engine::ExitCode;
 use yieldtray_interchange::openapi::{Documents, ImportOptions, ImportedApi, OauthProfile, import};
 use yieldtray_source::access::CONFIG_FILE;
 use yieldtray_source::access::check_readable;
@@ -25,7 +26,7 @@ pub(super) fn openapi(
     args: &ImportOpenapi,
     host: &HostFacts,
     out: &mut Out,
-) -> Result<u8, CommandError> {
+) -> Result<ExitCode, CommandError> {
     let near = args.into.as_ref().map(|folder| folder.join("requests.http"));
     let mut intake = ImportWriter::begin(common, near.as_deref(), args.dry, host, out)?;
     let file = intake.session.path_from_here(&args.file);

@@ -15,6 +15,7 @@ use crate::project::Project;
 use crate::project::state;
 use crate::prompt::Terminal;
 use crate::run::send_one::{SendParams, SendPlan, carry_out};
+use yieldtray_engine::ExitCode;
 use yieldtray_engine::Next;
 use yieldtray_engine::RunOptions;
 use yieldtray_report::log::{compare, restore_secrets};
@@ -23,7 +24,12 @@ use yieldtray_workspace::plan::Plan;
 use yieldtray_workspace::secret::Masker;
 
 /// Sends it, shows the answer, and says what differs from then.
-pub(super) fn again(common: &Common, args: LogAgain, host: &HostFacts, out: &mut Out) -> Result<u8, CommandError> {
+pub(super) fn again(
+    common: &Common,
+    args: LogAgain,
+    host: &HostFacts,
+    out: &mut Out,
+) -> Result<ExitCode, CommandError> {
     let LogAgain { number, exactly, looking, comparing: options, yes } = args;
     let how = comparing(&options)?;
     let (listed, past) = {

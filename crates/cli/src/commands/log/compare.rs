@@ -13,6 +13,7 @@ use crate::project::{Project, places};
 use crate::prompt::Terminal;
 use crate::run::send_one::{SendParams, SendPlan, carry_out};
 use std::io::Write;
+use yieldtray_engine::ExitCode;
 use yieldtray_http::Exchange;
 use yieldtray_report::log::{CompareOptions, Ignore, LoggedExchange};
 use yieldtray_store::log::NumberedExchange;
@@ -29,7 +30,12 @@ pub(super) fn comparing(options: &CompareArgs) -> Result<CompareOptions, Command
 }
 
 /// Compares, and exits with 1 if something differs.
-pub(super) fn compare(common: &Common, args: &LogCompare, host: &HostFacts, out: &mut Out) -> Result<u8, CommandError> {
+pub(super) fn compare(
+    common: &Common,
+    args: &LogCompare,
+    host: &HostFacts,
+    out: &mut Out,
+) -> Result<ExitCode, CommandError> {
     let how = comparing(&args.comparing)?;
     let [(left, ours), (right, theirs)] = match common.env.as_slice() {
         [first, second] => both(common, [first, second], args, host, out)?,
@@ -45,7 +51,7 @@ pub(super) fn compare(common: &Common, args: &LogCompare, host: &HostFacts, out:
             writeln!(out.result(), "{line}")?;
         }
     }
-    Ok(u8::from(!found.is_same()))
+    Ok(ExitCode::failed_if(!found.is_same()))
 }
 
 /// Two of the log, or one and the one before it of the same cell.

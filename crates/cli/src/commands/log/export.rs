@@ -9,10 +9,16 @@ use crate::output::{Out, table};
 use crate::project::Project;
 use chrono::{DateTime, Utc};
 use std::io::{self, Write};
+use yieldtray_engine::ExitCode;
 use yieldtray_report::{ReportKind, RunInfo, Streams};
 
 /// Writes exchanges, the oldest first.
-pub(super) fn export(common: &Common, args: &LogExport, host: &HostFacts, out: &mut Out) -> Result<u8, CommandError> {
+pub(super) fn export(
+    common: &Common,
+    args: &LogExport,
+    host: &HostFacts,
+    out: &mut Out,
+) -> Result<ExitCode, CommandError> {
     let session = Project::open_any(common, host, out, &[])?;
     let mut store = opened(&session, out)?;
     let mut numbers = args.numbers.clone();
@@ -60,5 +66,5 @@ pub(super) fn export(common: &Common, args: &LogExport, host: &HostFacts, out: &
             out.say(&out.error_look.faint(&format!("{count} in {}", name.display())))?;
         }
     }
-    Ok(0)
+    Ok(ExitCode::Success)
 }

@@ -17,12 +17,13 @@ use crate::project::Project;
 use crate::project::state;
 use serde_json::json;
 use std::io::Write;
+use yieldtray_engine::ExitCode;
 use yieldtray_report::log::LoggedExchange;
 use yieldtray_store::Store;
 use yieldtray_store::log::{Filter, NumberedExchange};
 
 /// Shows past exchanges, or does something with them.
-pub(crate) fn log(common: &Common, args: Log, host: &HostFacts, out: &mut Out) -> Result<u8, CommandError> {
+pub(crate) fn log(common: &Common, args: Log, host: &HostFacts, out: &mut Out) -> Result<ExitCode, CommandError> {
     match args.action {
         None => list(common, &args, host, out),
         Some(LogAction::Show(LazyArgs(args))) => show::show(common, &args, host, out),
@@ -38,7 +39,7 @@ pub(crate) fn log(common: &Common, args: Log, host: &HostFacts, out: &mut Out) -
             }
             let dropped = store.drop_exchanges(&numbers)?;
             out.dropped(&session.heading(), dropped, "exchange", "exchanges")?;
-            Ok(0)
+            Ok(ExitCode::Success)
         }
         Some(LogAction::Clear(LazyArgs(LogClear { older_than }))) => {
             let session = Project::open_any(common, host, out, &[])?;
@@ -47,12 +48,12 @@ pub(crate) fn log(common: &Common, args: Log, host: &HostFacts, out: &mut Out) -
             let environment = common.env.last().map(String::as_str);
             let dropped = store.map(|mut store| store.clear_log(before, environment)).transpose()?;
             out.dropped(&session.heading(), dropped.unwrap_or_default(), "exchange", "exchanges")?;
-            Ok(0)
+            Ok(ExitCode::Success)
         }
     }
 }
 
-fn list(common: &Common, args: &Log, host: &HostFacts, out: &mut Out) -> Result<u8, CommandError> {
+fn list(common: &Common, args: &Log, host: &HostFacts, out: &mut Out) -> Result<ExitCode, CommandError> {
     let session = Project::open_any(common, host, out, &[])?;
     let store = state::open_or_set_aside(&session, out)?;
     // One more than is shown, to know whether there are more.
@@ -73,7 +74,7 @@ fn list(common: &Common, args: &Log, host: &HostFacts, out: &mut Out) -> Result<
     if out.json {
         let exchanges: Vec<serde_json::Value> = found.iter().map(data).collect();
         writeln!(out.result(), "{}", json!({ "exchanges": exchanges, "more": more }))?;
-        return Ok(0);
+        return Ok(ExitCode::Success);
     }
     out.introduce(&session.heading())?;
     let rows = lines(&found, &session.workspace.config, clock::now_millis(), out);
@@ -88,7 +89,7 @@ fn list(common: &Common, args: &Log, host: &HostFacts, out: &mut Out) -> Result<
             false => "no exchange in the log is like that",
         })?;
     }
-    Ok(0)
+    Ok(ExitCode::Success)
 }
 
 fn is_plain(common: &Common, filter: &LogFilter) -> bool {

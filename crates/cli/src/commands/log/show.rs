@@ -10,6 +10,7 @@ use crate::output::{Out, exchange};
 use crate::project::Project;
 use std::io::Write;
 use std::path::Path;
+use yieldtray_engine::ExitCode;
 use yieldtray_engine::RunOptions;
 use yieldtray_http::Exchange;
 use yieldtray_report::Entry;
@@ -20,7 +21,7 @@ use yieldtray_workspace::plan::Plan;
 use yieldtray_workspace::secret::Masker;
 
 /// Shows one exchange.
-pub(super) fn show(common: &Common, args: &LogShow, host: &HostFacts, out: &mut Out) -> Result<u8, CommandError> {
+pub(super) fn show(common: &Common, args: &LogShow, host: &HostFacts, out: &mut Out) -> Result<ExitCode, CommandError> {
     let mut session = Project::open_any(common, host, out, &[])?;
     let store = opened(&session, out)?;
     let (listed, past) = one(&store, args.number)?;
@@ -30,7 +31,7 @@ pub(super) fn show(common: &Common, args: &LogShow, host: &HostFacts, out: &mut 
     if out.json {
         let document = document(&listed, &past, answer.as_ref());
         writeln!(out.result(), "{document}")?;
-        return Ok(0);
+        return Ok(ExitCode::Success);
     }
     if !out.quiet {
         out.say(&introduction(&listed, &past, out))?;
@@ -50,7 +51,7 @@ pub(super) fn show(common: &Common, args: &LogShow, host: &HostFacts, out: &mut 
             out.say(&line)?;
         }
     }
-    Ok(0)
+    Ok(ExitCode::Success)
 }
 
 /// One expression, seen from the cell if its file still has it, else from a request of no file.

@@ -11,11 +11,17 @@ use crate::project::state;
 use serde_json::json;
 use std::collections::BTreeSet;
 use std::io::Write;
+use yieldtray_engine::ExitCode;
 use yieldtray_report::log::{Point, Trend, TrendChart};
 use yieldtray_store::log::{Filter, NumberedExchange};
 
 /// Draws it, on the terminal or into a file.
-pub(super) fn trend(common: &Common, args: &LogTrend, host: &HostFacts, out: &mut Out) -> Result<u8, CommandError> {
+pub(super) fn trend(
+    common: &Common,
+    args: &LogTrend,
+    host: &HostFacts,
+    out: &mut Out,
+) -> Result<ExitCode, CommandError> {
     let session = Project::open(common, host, out, &[])?;
     let store = opened(&session, out)?;
     let (file, name) = place(&args.name);
@@ -69,17 +75,17 @@ pub(super) fn trend(common: &Common, args: &LogTrend, host: &HostFacts, out: &mu
         if !out.quiet && !out.json {
             out.say(&out.error_look.faint(&format!("the plot is in {}", path.display())))?;
         }
-        return Ok(0);
+        return Ok(ExitCode::Success);
     }
     if out.json {
         writeln!(out.result(), "{}", data(&args.name, &environment, &trend))?;
-        return Ok(0);
+        return Ok(ExitCode::Success);
     }
     out.introduce(&session.heading())?;
     for line in plot::trend(&title, &trend, out.look, out.width) {
         writeln!(out.result(), "{line}")?;
     }
-    Ok(0)
+    Ok(ExitCode::Success)
 }
 
 fn in_environment(environment: &str) -> String {
