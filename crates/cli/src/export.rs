@@ -2,13 +2,11 @@
 
 use crate::error::CommandError;
 use crate::output::Out;
-use crate::project::Project;
-use crate::project::state;
+use crate::project::{Project, state};
 use chrono::{DateTime, FixedOffset, Utc};
 use std::cell::RefCell;
 use std::time::SystemTime;
-use yieldtray_engine::RunOptions;
-use yieldtray_engine::{Event, Next, Run};
+use yieldtray_engine::{Event, Next, Run, RunOptions};
 use yieldtray_expression::{RandomSource, Value};
 use yieldtray_http::PreparedRequest;
 use yieldtray_interchange::snippet::{
@@ -17,12 +15,12 @@ use yieldtray_interchange::snippet::{
 };
 use yieldtray_source::{Problem, closest, join_words};
 use yieldtray_syntax::InstructionKind;
-use yieldtray_workspace::CellId;
 use yieldtray_workspace::plan::{Plan, Step};
-use yieldtray_workspace::scope::ValueState;
-use yieldtray_workspace::scope::{EvalContext, EvalSettings, Origin, OriginKind, Tray, list_values, yields};
+use yieldtray_workspace::scope::{
+    EvalContext, EvalSettings, Origin, OriginKind, Tray, ValueState, list_values, yields,
+};
 use yieldtray_workspace::secret::Masker;
-use yieldtray_workspace::uses_oauth2;
+use yieldtray_workspace::{CellId, uses_oauth2};
 
 /// The value that stands for the token of an OAuth 2.0 profile.
 const TOKEN: &str = "access_token";

@@ -11,10 +11,9 @@ use std::path::{Path, PathBuf};
 use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant, SystemTime};
 use tempfile::NamedTempFile;
-use yieldtray_source::Span;
 use yieldtray_source::access::CONFIG_FILE;
 use yieldtray_source::escape::escape_line;
-use yieldtray_source::{Code, Problem};
+use yieldtray_source::{Code, Problem, Span};
 use yieldtray_workspace::COMMON_FILE;
 
 /// The largest file that is read as a whole, in bytes.

@@ -94,10 +94,9 @@ mod signals {
     use signal_hook::iterator::SignalsInfo;
     use signal_hook::iterator::exfiltrator::raw::WithRawSiginfo;
     use signal_hook::low_level::emulate_default_handler;
-    use std::io;
     use std::sync::OnceLock;
     use std::sync::atomic::{AtomicUsize, Ordering};
-    use std::thread;
+    use std::{io, thread};
     use tokio::sync::Notify;
 
     /// How many wait for the first signal.

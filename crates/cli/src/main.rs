@@ -22,6 +22,7 @@ mod process;
 mod project;
 mod prompt;
 mod run;
+mod settings;
 #[cfg(test)]
 mod testing;
 

@@ -1,7 +1,6 @@
 //! What is likely to help where an answer looks like a known slip.
 
-use yieldtray_http::is_secret_header;
-use yieldtray_http::{CookieStatus, Exchange, HopKind};
+use yieldtray_http::{CookieStatus, Exchange, HopKind, is_secret_header};
 
 /// Words of a path where somebody signs in or up.
 const SIGN_IN: &[&str] = &["session", "sessions", "login", "signin", "sign-in", "signup", "sign-up", "register"];

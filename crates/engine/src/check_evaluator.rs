@@ -5,11 +5,10 @@ use crate::event::{CheckFailure, YieldReport};
 use crate::response_exprs::{Purpose, ResponseExpr, reads_body};
 use yieldtray_expression::{Engine, RandomSource, Value};
 use yieldtray_http::{MASK, origin_of};
-use yieldtray_source::Span;
-use yieldtray_source::{Code, Problem, SourceId};
-use yieldtray_workspace::scope::ResponseScope;
+use yieldtray_source::{Code, Problem, SourceId, Span};
 use yieldtray_workspace::scope::{
-    CapturedValue, EvalCache, EvalContext, EvalSettings, Phase, PromptAnswers, Resolver, Tray, body_not_buffered,
+    CapturedValue, EvalCache, EvalContext, EvalSettings, Phase, PromptAnswers, Resolver, ResponseScope, Tray,
+    body_not_buffered,
 };
 use yieldtray_workspace::secret::Masker;
 use yieldtray_workspace::{CellId, Workspace};

@@ -6,11 +6,9 @@ use crate::prove::MutationReport;
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 use std::time::Duration;
-use yieldtray_http::CapturedExchange;
-use yieldtray_http::Failure;
-use yieldtray_source::Span;
+use yieldtray_http::{CapturedExchange, Failure};
 use yieldtray_source::diff::DiffLine;
-use yieldtray_source::{Problem, SourceId};
+use yieldtray_source::{Problem, SourceId, Span};
 use yieldtray_workspace::CellId;
 use yieldtray_workspace::secret::Masker;
 

@@ -1,8 +1,7 @@
 //! Questions of `% ask`.
 
 use yieldtray_expression::{Value, ValueKind};
-use yieldtray_source::Span;
-use yieldtray_source::{Code, Problem};
+use yieldtray_source::{Code, Problem, Span};
 use yieldtray_syntax::InstructionKind;
 use yieldtray_workspace::CellId;
 use yieldtray_workspace::scope::{Phase, Resolver};

@@ -5,9 +5,8 @@ use super::{FUNCTIONS, functions};
 use crate::user_functions::UserFunctions;
 use crate::walk;
 use cel::common::ast::{Expr, IdedExpr};
-use yieldtray_source::Span;
 use yieldtray_source::scan::calls_and_names;
-use yieldtray_source::{Code, closest};
+use yieldtray_source::{Code, Span, closest};
 
 /// The longest expression that is taken, in bytes. Evaluation recurses once per operator, and
 /// [`STACK`] holds every chain of this length.

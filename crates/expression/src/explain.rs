@@ -3,8 +3,7 @@
 use super::functions::schema::violations;
 use super::tree::uncounted;
 use super::unparse::unparse;
-use super::user_functions;
-use super::{Value, fault, value};
+use super::{Value, fault, user_functions, value};
 use crate::unparse;
 use cel::common::ast::{CallExpr, ComprehensionExpr, Expr, IdedExpr, operators};
 use cel::common::types::{CelBool, CelList, CelMap, CelString};

@@ -5,8 +5,7 @@
 use super::parse::CompileError;
 use super::tree::{self, function_of};
 use cel::common::ast::{ComprehensionExpr, EntryExpr, Expr, IdedExpr, ListExpr, LiteralValue};
-use yieldtray_source::Span;
-use yieldtray_source::{Code, SourceId};
+use yieldtray_source::{Code, SourceId, Span};
 
 /// A function as the configuration describes it.
 #[derive(Clone, Debug)]

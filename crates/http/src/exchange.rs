@@ -1,6 +1,5 @@
 use super::charset;
-use crate::MASK;
-use crate::PreparedRequest;
+use crate::{MASK, PreparedRequest};
 use bytes::Bytes;
 use std::sync::Arc;
 use std::time::Duration;

@@ -9,8 +9,7 @@ use lsp_types::{
     Diagnostic, DiagnosticRelatedInformation, DiagnosticSeverity, DiagnosticTag, Location, NumberOrString, Range,
 };
 use std::str::FromStr;
-use yieldtray_source::Span;
-use yieldtray_source::{Code, Problem, Severity, SourceId};
+use yieldtray_source::{Code, Problem, Severity, SourceId, Span};
 
 /// Everything to draw in a text.
 pub(crate) fn of(

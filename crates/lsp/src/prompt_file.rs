@@ -2,9 +2,8 @@
 //! there is used once.
 
 use crate::host::TextMap;
-use std::fs;
-use std::io;
 use std::path::{Path, PathBuf};
+use std::{fs, io};
 
 const HEAD: &str = "# Write each answer behind its =, save, and send again. The answers are used once.\n";
 

@@ -5,8 +5,7 @@
 use std::fmt::Write;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
-use yieldtray_http::PreparedRequest;
-use yieldtray_http::{Exchange, Timings};
+use yieldtray_http::{Exchange, PreparedRequest, Timings};
 use yieldtray_report::log::{CompareOptions, compare};
 
 const RUNS: usize = 9;

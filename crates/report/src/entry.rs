@@ -4,11 +4,9 @@ use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 use std::time::Duration;
 use yieldtray_engine::{CellReport, CheckFailure, Difference, Outcome, YieldReport};
-use yieldtray_http::CapturedExchange;
-use yieldtray_http::Failure;
-use yieldtray_source::Span;
+use yieldtray_http::{CapturedExchange, Failure};
 use yieldtray_source::diff::DiffLine;
-use yieldtray_source::{Problem, Severity, SourceId};
+use yieldtray_source::{Problem, Severity, SourceId, Span};
 use yieldtray_workspace::Workspace;
 use yieldtray_workspace::secret::Masker;
 

@@ -5,9 +5,7 @@ use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use serde::{Deserialize, Serialize};
 use std::borrow::Cow;
-use yieldtray_http::PreparedRequest;
-use yieldtray_http::{BodyKind, Exchange, HopKind, Timings};
-use yieldtray_http::{MASK, is_secret_header};
+use yieldtray_http::{BodyKind, Exchange, HopKind, MASK, PreparedRequest, Timings, is_secret_header};
 use yieldtray_workspace::secret::Masker;
 
 /// A larger body, in bytes, is left out of what is kept.

@@ -3,8 +3,7 @@ use chrono::{DateTime, Utc};
 use rustc_hash::FxHashMap;
 use serde::{Deserialize, Serialize};
 use std::fmt;
-use yieldtray_engine::Outcome;
-use yieldtray_engine::Summary;
+use yieldtray_engine::{Outcome, Summary};
 
 /// The version of the JSON report. It changes when a field changes its meaning, not when one is added.
 pub(super) const VERSION: u32 = 1;

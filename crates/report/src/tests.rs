@@ -2,8 +2,7 @@ use super::saved::summary_of;
 use super::{Entry, LoadedReport, ReportKind, RunInfo, Streams, merge};
 use chrono::{DateTime, TimeDelta, Utc};
 use std::time::Duration;
-use yieldtray_engine::{Event, Summary};
-use yieldtray_engine::{Outcome, RunOptions};
+use yieldtray_engine::{Event, Outcome, RunOptions, Summary};
 use yieldtray_http::{Failure, FailureKind};
 use yieldtray_test_support::{answer, json_answer, settings, side_by_side, with_options};
 

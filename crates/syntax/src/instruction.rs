@@ -2,8 +2,7 @@
 
 use super::file::{Instruction, InstructionKind};
 use yieldtray_source::names::{is_cell_name, is_value_name};
-use yieldtray_source::{Code, Problem, closest, join_words};
-use yieldtray_source::{Span, scan};
+use yieldtray_source::{Code, Problem, Span, closest, join_words, scan};
 
 /// The instructions that are carried out.
 pub const SUPPORTED: &[&str] = &[

@@ -22,14 +22,13 @@ mod value_text;
 mod tests;
 
 pub use duration::duration;
-pub use file::instructions;
 pub use file::{
     Auth, Cell, Field, Instruction, InstructionKind, Item, Node, PartContent, RequestFile, RequestLine, Version,
+    instructions,
 };
 pub use instruction::{RESERVED, SUPPORTED, is_language_name};
 pub use parse::{MAX_TEXT, Parsed, parse};
-pub use request_line::control_in_field;
-pub use request_line::{is_token, typed_field};
+pub use request_line::{control_in_field, is_token, typed_field};
 pub use sending::media_at_end;
 pub use template::{Segment, Template};
 pub use tidy::tidy;

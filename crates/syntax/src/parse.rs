@@ -3,9 +3,8 @@ use super::instruction::Section;
 use super::{request_line, shell, swallowed};
 use crate::instruction;
 use rustc_hash::{FxBuildHasher, FxHashMap};
-use yieldtray_source::Span;
 use yieldtray_source::names::slug;
-use yieldtray_source::{Code, Problem, SourceId};
+use yieldtray_source::{Code, Problem, SourceId, Span};
 
 /// The longest text that is taken, in bytes: spans count in 32 bits.
 pub const MAX_TEXT: usize = u32::MAX as usize;

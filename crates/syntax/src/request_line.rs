@@ -1,8 +1,7 @@
 //! The request line and the header fields.
 
 use super::file::{Field, RequestLine, Version};
-use yieldtray_source::{Code, Problem};
-use yieldtray_source::{Span, scan};
+use yieldtray_source::{Code, Problem, Span, scan};
 
 /// Header fields that the connection writes itself (RFC 9112 6, RFC 9110 7.6.1).
 const CONNECTION_FIELDS: &[&str] = &["content-length", "transfer-encoding", "connection"];

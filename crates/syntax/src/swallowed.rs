@@ -2,8 +2,7 @@
 //! body they would be sent, and a check among them would never be evaluated.
 
 use super::instruction::{is_word, meant_word};
-use yieldtray_source::Span;
-use yieldtray_source::{Code, Problem};
+use yieldtray_source::{Code, Problem, Span};
 
 /// Methods that a request line may begin with where it is not expected.
 const METHODS: &[&str] = &["GET", "POST", "PUT", "PATCH", "DELETE", "HEAD", "OPTIONS"];

@@ -1,5 +1,4 @@
-use yieldtray_source::{Code, Problem};
-use yieldtray_source::{Span, scan};
+use yieldtray_source::{Code, Problem, Span, scan};
 
 /// A piece of text in which `{{ EXPR }}` marks may stand.
 #[derive(Clone, Debug, Default, PartialEq)]

@@ -1,8 +1,7 @@
 use super::{Cell, InstructionKind, Item, Node, Parsed, Version, parse};
 use proptest::prelude::*;
 use std::fmt::Write;
-use yieldtray_source::{Code, SourceId};
-use yieldtray_source::{Lines, Span};
+use yieldtray_source::{Code, Lines, SourceId, Span};
 
 fn parsed(text: &str) -> Parsed {
     let parsed = parse(text, SourceId(0), "intake");

@@ -173,8 +173,7 @@ mod tests {
     use super::*;
     use crate::parse;
     use proptest::prelude::*;
-    use yieldtray_source::SourceId;
-    use yieldtray_source::edited;
+    use yieldtray_source::{SourceId, edited};
 
     fn tidied(text: &str) -> String {
         edited(text, &tidy(text, &parse(text, SourceId(0), "a").file))

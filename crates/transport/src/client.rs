@@ -15,8 +15,9 @@ use hyper::header::{CONTENT_LENGTH, HeaderName, HeaderValue};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 use std::time::Instant;
-use yieldtray_http::{CookieNote, Exchange, Failure, FailureKind, Hop, HopKind, Timings};
-use yieldtray_http::{PreparedRequest, Redirect, next_hop};
+use yieldtray_http::{
+    CookieNote, Exchange, Failure, FailureKind, Hop, HopKind, PreparedRequest, Redirect, Timings, next_hop,
+};
 
 /// The most of a redirect's own body that is read, so that its connection can be used again.
 const REDIRECT_BODY: u64 = 64 << 10;

@@ -4,8 +4,7 @@ use crate::clock::{TimedConnections, TimedResolver};
 use crate::options::{Options, Proxy};
 use crate::tls::{self, Trust};
 use std::sync::OnceLock;
-use yieldtray_http::HttpVersion;
-use yieldtray_http::PreparedRequest;
+use yieldtray_http::{HttpVersion, PreparedRequest};
 
 /// By version, by whether certificates are verified, and by whether the client's certificate may be shown.
 #[derive(Debug, Default)]

@@ -6,8 +6,7 @@ use std::borrow::Cow;
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex, PoisonError};
 use url::Origin;
-use yieldtray_http::Exchange;
-use yieldtray_http::{Body, Login, PreparedRequest};
+use yieldtray_http::{Body, Exchange, Login, PreparedRequest};
 
 /// The challenges that were met, by origin and user.
 #[derive(Default)]

@@ -16,8 +16,7 @@ use std::fmt;
 use std::sync::OnceLock;
 use std::time::Duration;
 use tower::Layer;
-use yieldtray_http::HttpVersion;
-use yieldtray_http::PreparedRequest;
+use yieldtray_http::{HttpVersion, PreparedRequest};
 
 /// How long a connection is kept that nobody uses.
 const IDLE: Duration = Duration::from_secs(90);

@@ -4,8 +4,8 @@
 use rustls::client::danger::{HandshakeSignatureValid, ServerCertVerified, ServerCertVerifier};
 use rustls::client::{
     ClientSessionMemoryCache, ClientSessionStore, Resumption, Tls12ClientSessionValue, Tls13ClientSessionValue,
+    WebPkiServerVerifier, verify_server_name,
 };
-use rustls::client::{WebPkiServerVerifier, verify_server_name};
 use rustls::crypto::{CryptoProvider, ring, verify_tls12_signature, verify_tls13_signature};
 use rustls::pki_types::pem::{self, PemObject};
 use rustls::pki_types::{CertificateDer, PrivateKeyDer, ServerName, UnixTime};

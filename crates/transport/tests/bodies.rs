@@ -5,8 +5,7 @@ use std::net::{TcpListener, TcpStream};
 use std::sync::Arc;
 use std::sync::mpsc::{Receiver, channel};
 use std::thread;
-use yieldtray_http::{Body, BodyPart, FileBody, PreparedRequest};
-use yieldtray_http::{Exchange, Failure, FailureKind};
+use yieldtray_http::{Body, BodyPart, Exchange, Failure, FailureKind, FileBody, PreparedRequest};
 use yieldtray_transport::{Client, Options, Sink};
 
 fn prepared(method: &str, url: &str) -> PreparedRequest {

@@ -7,9 +7,7 @@ use std::net::TcpListener;
 use std::sync::Arc;
 use std::thread;
 use std::time::{Duration, Instant};
-use yieldtray_http::HttpVersion;
-use yieldtray_http::PreparedRequest;
-use yieldtray_http::{Exchange, Failure, FailureKind};
+use yieldtray_http::{Exchange, Failure, FailureKind, HttpVersion, PreparedRequest};
 use yieldtray_transport::{Client, Options};
 
 fn get(url: &str) -> PreparedRequest {

@@ -1,7 +1,5 @@
 use super::cell_names::CellNames;
-use crate::config::Config;
-use crate::config::ExternalSources;
-use crate::config::Variables;
+use crate::config::{Config, ExternalSources, Variables};
 use std::collections::HashMap;
 use std::io;
 use std::path::{Path, PathBuf};
@@ -11,8 +9,7 @@ use yieldtray_http::FileBody;
 use yieldtray_source::access::{CONFIG_FILE, LOCAL_FILE};
 use yieldtray_source::escape::{escape_line, is_control_or_bidi};
 use yieldtray_source::files::{FileSystem, normalize};
-use yieldtray_source::{Code, Problem, SourceId};
-use yieldtray_source::{LineColumn, Lines, Span};
+use yieldtray_source::{Code, LineColumn, Lines, Problem, SourceId, Span};
 use yieldtray_syntax as syntax;
 use yieldtray_syntax::{Cell, Instruction, InstructionKind, MAX_TEXT, RequestFile};
 

@@ -7,14 +7,11 @@ use crate::output::mutation::{MutationHeader, MutationSummary};
 use crate::output::progress::ProgressLine;
 use crate::project::select::choose;
 use crate::prompt::Terminal;
-use crate::run::client_options::options;
-use crate::run::{ClientPool, ResponseFiles, RunObserver, drive};
+use crate::run::RunObserver;
+use crate::run::service::{ReplayParams, RunService};
 use std::io;
 use std::time::Instant;
-use yieldtray_engine::ExitCode;
-use yieldtray_engine::RunOptions;
-use yieldtray_engine::{CellReport, Event, Run};
-use yieldtray_transport::{Client, Options};
+use yieldtray_engine::{CellReport, Event, ExitCode, Run, RunOptions};
 use yieldtray_workspace::plan::Plan;
 
 /// Sends each request once and says what its checks would not notice.
@@ -31,13 +28,12 @@ pub(crate) fn prove(common: &Common, args: &Prove, host: &HostFacts, out: &mut O
         reveal_secrets: session.reveal,
         ..RunOptions::default()
     };
-    let mut run = session.run(plan, run_options);
-    let client = Client::new(Options { time_connecting: false, ..options(&session)? });
-    let saving = ResponseFiles::of(&session);
     let progress = (out.terminal && !out.json).then(|| ProgressLine::new(Instant::now()));
-    let mut listening = MutationObserver { out, progress, failed: 0, reports: Vec::new() };
-    drive(&mut run, &mut ClientPool::each(client), &saving, 1, &person, &mut listening)?;
-    let reports = std::mem::take(&mut listening.reports);
+    let observer = MutationObserver { out, progress, failed: 0, reports: Vec::new() };
+    let params = ReplayParams { plan, options: run_options, jobs: 1, time_connecting: false };
+    let replayed = RunService::new(&session, &person).replay(params, observer)?;
+    replayed.outcome?;
+    let (run, MutationObserver { out, reports, .. }) = (replayed.run, replayed.observer);
     let proven = MutationSummary::new(workspace, &reports, args.least);
     let environment = session.settings.environment.as_deref();
     proven.show(&MutationHeader { heading, environment, interrupted: run.summary().interrupted }, out)?;

@@ -1,29 +1,24 @@
 use super::watch::{Touched, watch};
 use crate::args::{Common, Replay};
-use crate::commands::replay_from_log::recall;
+use crate::commands::replay_from_log::replay_from_log;
 use crate::confirm::guard;
 use crate::error::CommandError;
 use crate::host::HostFacts;
 use crate::output::Out;
 use crate::output::cell::{CellLines, Columns, shown_name};
-use crate::project::Project;
 use crate::project::select::choose;
-use crate::project::state;
+use crate::project::{Project, state};
 use crate::prompt::Terminal;
-use crate::run::client_options::options;
 use crate::run::printer::RunPrinter;
 use crate::run::recording::{LogRecorder, RecordSinks, Recording, Reports};
-use crate::run::{ClientPool, ResponseFiles, drive};
+use crate::run::service::{ReplayParams, ReplayResult, RunService};
 use chrono::{DateTime, Utc};
 use std::borrow::Cow;
 use std::path::PathBuf;
-use std::sync::PoisonError;
-use std::time::{Instant, SystemTime};
-use yieldtray_engine::ExitCode;
-use yieldtray_engine::RunOptions;
+use std::time::SystemTime;
+use yieldtray_engine::{ExitCode, RunOptions};
 use yieldtray_report::RunInfo;
 use yieldtray_report::record::MAX_REPORTED_BODY;
-use yieldtray_transport::{Client, Options};
 use yieldtray_workspace::Workspace;
 use yieldtray_workspace::plan::{Plan, Step};
 
@@ -83,7 +78,7 @@ pub(crate) fn replay_part(
     if *from_log {
         let heading = session.heading();
         let lines = lines(&session, &plan, heading.base, out);
-        return recall(&session, plan, *fail_fast, common.verbose, lines, out);
+        return replay_from_log(&session, &Terminal::of(host), plan, *fail_fast, common.verbose, lines, out);
     }
     // Who said yes once is not asked again for each change.
     let changing = plan.changing(&session.workspace);
@@ -110,22 +105,18 @@ pub(crate) fn replay_part(
         reveal_secrets: session.reveal,
         ..RunOptions::default()
     };
-    let mut run = session.run(plan, run_options);
-    let client = Client::new(Options { time_connecting: tells, ..options(&session)? });
-    let saving = ResponseFiles::of(&session);
-    let began = Instant::now();
     let audience = RunPrinter::new(out, lines, heading, &session.random, common.verbose);
     let books = RecordSinks { reports: reports.are_wanted().then_some(reports), logbook };
-    let mut audience = Recording::new(audience, books);
-    let driven = drive(&mut run, &mut ClientPool::each(client), &saving, usize::from(*jobs), &person, &mut audience);
-    let elapsed = began.elapsed();
+    let params = ReplayParams { plan, options: run_options, jobs: usize::from(*jobs), time_connecting: tells };
+    let replayed = RunService::new(&session, &person).replay(params, Recording::new(audience, books))?;
+    let ReplayResult { run, observer, elapsed, saved, outcome } = replayed;
     // What was sent is logged, whatever ended the run.
-    let (_, RecordSinks { reports, logbook }) = audience.end(&run);
-    if let Err(stop) = driven {
+    let (_, RecordSinks { reports, logbook }) = observer.end(&run);
+    if let Err(error) = outcome {
         logbook.map(|logbook| logbook.end(out)).transpose()?;
-        return Err(stop);
+        return Err(error);
     }
-    part.saved = saving.saved.into_inner().unwrap_or_else(PoisonError::into_inner);
+    part.saved = saved;
     // What could not be read was not replayed.
     let mut code = run.summary().exit_code().max(session.unreadable_code());
     if let Some(mut reports) = reports {

@@ -8,20 +8,16 @@ use crate::output::answer::ResponseView;
 use crate::output::result_lines::ResultLines;
 use crate::output::{Out, body, data, exchange};
 use crate::project::{Project, places};
-use crate::prompt;
 use crate::prompt::Terminal;
-use crate::run::client_options::options;
-use crate::run::send_one::{SendParams, SendPlan, SendResult, carry_out};
+use crate::run::send_one::{SendParams, SendPlan, SendResult};
+use crate::run::service::{PrepareResult, RunService};
 use serde_json::{Value, json};
 use std::io::Write;
 use std::path::{Path, PathBuf};
 use yieldtray_engine::ExitCode;
-use yieldtray_engine::RunOptions;
-use yieldtray_engine::{Event, Next};
 use yieldtray_expression::check_jsonpath;
-use yieldtray_source::{Code, Problem, join_words};
+use yieldtray_source::{Code, join_words};
 use yieldtray_syntax::typed_field;
-use yieldtray_transport::Client;
 use yieldtray_workspace::CellId;
 
 /// Sends one request and shows the answer.
@@ -46,8 +42,9 @@ pub(crate) fn send(common: &Common, args: Send, host: &HostFacts, out: &mut Out)
     introduce(out, &session, cell)?;
     let person = Terminal::of(host);
     let prelude = SendPlan::of(&mut session, cell, if dry { Needs::Never } else { needs }, &person, out)?;
+    let service = RunService::new(&session, &person);
     if dry {
-        return look(&session, prelude, cell, headers, out);
+        return print_dry_run(&session, &service, prelude, cell, headers, out);
     }
     guard(&session, &prelude.plan.changing(&session.workspace), yes, &person)?;
     out.outlive_reader();
@@ -59,7 +56,7 @@ pub(crate) fn send(common: &Common, args: Send, host: &HostFacts, out: &mut Out)
     let file = file.map(|file| if to_output { file } else { session.path_from_here(&file) });
     let held = out.json || looking.pick.is_some() || looking.wants(Part::Body);
     let how = SendParams { headers, file: file.clone().map(|file| (file, held)), no_log, ..SendParams::default() };
-    let done = carry_out(&session, prelude, cell, how, &person, host.errors_are_terminal && !out.quiet)?;
+    let done = service.send_one(prelude, cell, how, host.errors_are_terminal && !out.quiet)?;
     show(&session, cell, &done, &Showing { looking: &looking, file, then: None }, host, out)?;
     if let Some(append) = append {
         add(append, done.answer.is_some(), out)?;
@@ -217,49 +214,22 @@ fn add(append: Append<'_>, answered: bool, out: &mut Out) -> Result<(), CommandE
 }
 
 /// Shows what would be sent, and sends nothing.
-fn look(
+fn print_dry_run(
     session: &Project,
+    service: &RunService<'_>,
     prelude: SendPlan,
     cell: CellId,
     headers: Vec<(String, String)>,
     out: &mut Out,
 ) -> Result<ExitCode, CommandError> {
-    let SendPlan { plan, kept } = prelude;
-    let run_options = RunOptions {
-        fail_fast: true,
-        first_row_only: true,
-        dry_run: true,
-        headers: Some((cell, headers)),
-        reveal_secrets: session.reveal,
-        tray: kept.tray,
-        tokens: kept.tokens,
-        ..RunOptions::default()
-    };
-    let mut run = session.run(plan, run_options);
-    let ready = loop {
-        match run.next() {
-            Some(Next::Ask(question)) => {
-                let value = prompt::question(&question)?;
-                run.answer(&question, value);
-            }
-            Some(Next::Send(ready)) => break Some(ready),
-            Some(Next::Authorize(_) | Next::Pause(_) | Next::Wait) | None => break None,
-        }
-    };
-    let events: Vec<Event> = run.events().collect();
-    let reports = events
-        .into_iter()
-        .filter_map(|event| if let Event::CellFinished(report) = event { Some(report) } else { None });
-    let mut problems: Vec<Problem> = reports.flat_map(|report| report.problems).collect();
-    let Some(ready) = ready else {
+    let PrepareResult { run, request, problems } = service.prepare_only(prelude, cell, headers)?;
+    let Some(request) = request else {
         out.problems(&session.workspace, &problems)?;
         return Ok(run.summary().exit_code());
     };
-    problems.extend(ready.remarks().iter().cloned());
     if !out.json {
         out.problems(&session.workspace, &problems)?;
     }
-    let request = Client::new(options(session)?).with_jar(kept.jar).with_cookies(&ready.prepared);
     if out.json {
         let document = json!({
             "environment": session.settings.environment,

@@ -12,8 +12,7 @@ use std::io::{Read, Write};
 use std::path::{Path, PathBuf};
 use yieldtray_engine::ExitCode;
 use yieldtray_source::access::CONFIG_FILE;
-use yieldtray_source::edited;
-use yieldtray_source::{Problem, SourceId};
+use yieldtray_source::{Problem, SourceId, edited};
 use yieldtray_syntax::{parse, tidy as edits};
 use yieldtray_workspace::config::Config;
 

@@ -2,41 +2,35 @@
 
 use super::host;
 use crate::args::{Common, Needs};
-use crate::clock;
 use crate::confirm::guard;
-use crate::editor::prompter::EditorPrompter;
+use crate::editor::prompter::{DefaultAnswers, EditorPrompter};
 use crate::editor::result_document;
 use crate::error::CommandError;
-use crate::export;
 use crate::export::ExportOptions;
 use crate::output::Out;
 use crate::output::cell::{CellLines, Columns, shown_name, summary};
 use crate::output::data::age;
 use crate::output::styles::Styles;
-use crate::project::Project;
 use crate::project::disk::Disk;
-use crate::project::state;
 use crate::project::trust::Trust;
-use crate::run::client_options::options;
+use crate::project::{Project, state};
+use crate::run::RunObserver;
 use crate::run::recording::{LogRecorder, RecordSinks, Recording};
-use crate::run::send_one::{SendParams, SendPlan, carry_out as send_one};
-use crate::run::{ClientPool, ResponseFiles, RunObserver, drive};
+use crate::run::response_source::{LoggedResponse, SingleResponse};
+use crate::run::send_one::{SendParams, SendPlan};
+use crate::run::service::{ReplayParams, ReplayResult, RunService};
+use crate::{clock, export};
 use anyhow::Context;
 use std::io;
 use std::path::PathBuf;
+use std::rc::Rc;
 use std::sync::{Arc, Mutex};
-use std::time::Instant;
-use yieldtray_engine::ExitCode;
-use yieldtray_engine::LoggedSeeds;
-use yieldtray_engine::RunOptions;
-use yieldtray_engine::{CellReport, Event, Next, Outcome, Run};
+use yieldtray_engine::{CellReport, Event, ExitCode, Outcome, Run, RunOptions};
 use yieldtray_expression::Value;
 use yieldtray_lsp::{Finding, Job, JobResult, JobUi, Overlay, Task};
 use yieldtray_report::log::LoggedExchange;
 use yieldtray_report::record::MAX_REPORTED_BODY;
-use yieldtray_source::SourceId;
-use yieldtray_source::Span;
-use yieldtray_transport::{Client, Options};
+use yieldtray_source::{SourceId, Span};
 use yieldtray_workspace::plan::Plan;
 use yieldtray_workspace::{CellId, Workspace};
 
@@ -97,7 +91,7 @@ fn send(
     let prelude = SendPlan::of(session, cell, needs, person, out)?;
     guard(session, &prelude.plan.changing(&session.workspace), false, person)?;
     let session = &*session;
-    let done = send_one(session, prelude, cell, SendParams::default(), person, false)?;
+    let done = RunService::new(session, person).send_one(prelude, cell, SendParams::default(), false)?;
     if done.run.summary().interrupted && done.report.is_none() && done.before.is_empty() {
         return Err(CommandError::Interrupted);
     }
@@ -130,25 +124,14 @@ fn judge(job: &Job, session: &mut Project, cell: CellId, out: &mut Out) -> Resul
     let past =
         LoggedExchange::read(&message.head, message.fields, message.sent, message.came).map_err(|_| nothing())?;
     let answer = past.exchange().ok_or_else(nothing)?;
+    let response = SingleResponse(Rc::new(LoggedResponse { at: listed.summary.at, exchange: past }));
     let plan = Plan::new(&mut session.workspace, &[cell], false);
     let tray = state::tray(&store, &session.workspace, state::environment(&session.settings))?;
     let session = &*session;
-    let seed = past.seed;
-    let logged_seeds = Some(Box::new(move |_, _| Some(seed)) as Box<LoggedSeeds<'_>>);
-    let mut run = session.run(plan, RunOptions { tray, first_row_only: true, logged_seeds, ..RunOptions::default() });
-    let mut report = None;
-    while let Some(next) = run.next() {
-        match next {
-            Next::Send(ready) => run.complete(ready, Ok(answer.clone())),
-            Next::Ask(question) => {
-                let value = question.default.clone().unwrap_or_else(|| Value::text(""));
-                run.answer(&question, value);
-            }
-            _ => break,
-        }
-        report = report.or_else(|| report_of(&mut run));
-    }
-    let report = report.or_else(|| report_of(&mut run)).ok_or_else(nothing)?;
+    let options = RunOptions { tray, first_row_only: true, ..RunOptions::default() };
+    let mut first = FirstReport(None);
+    let run = RunService::new(session, &DefaultAnswers).judge_logged(plan, options, &response, &mut first)?;
+    let report = first.0.ok_or_else(nothing)?;
     let old = age((clock::now_millis() - listed.summary.at) / 1_000);
     let text = result_document::of_judged(session, &run, &report, &answer, &old)?;
     let sheet = result_document::write(&job.root, &job.file, &name, &text)?;
@@ -158,11 +141,16 @@ fn judge(job: &Job, session: &mut Project, cell: CellId, out: &mut Out) -> Resul
     Ok(JobResult { sheet: Some(sheet), summary, well, findings, judged: vec![job.file.clone()] })
 }
 
-fn report_of(run: &mut Run<'_>) -> Option<CellReport> {
-    run.events().find_map(|event| match event {
-        Event::CellFinished(report) => Some(*report),
-        _ => None,
-    })
+/// The first report of a run.
+struct FirstReport(Option<CellReport>);
+
+impl RunObserver for FirstReport {
+    fn happened(&mut self, _run: &Run<'_>, event: Event) -> io::Result<()> {
+        if let (Event::CellFinished(report), None) = (event, &self.0) {
+            self.0 = Some(*report);
+        }
+        Ok(())
+    }
 }
 
 fn replay(
@@ -181,17 +169,16 @@ fn replay(
     let logbook = LogRecorder::begin(session, plan.steps.iter().map(|step| step.cell), true);
     let all = plan.steps.len();
     let capture_limit = logbook.is_some().then_some(MAX_REPORTED_BODY);
-    let mut run = session.run(plan, RunOptions { capture_limit, ..RunOptions::default() });
-    let client = Client::new(Options { time_connecting: false, ..options(session)? });
-    let saving = ResponseFiles::of(session);
-    let began = Instant::now();
-    let books = RecordSinks { logbook, reports: None };
-    let mut audience = Recording::new(ReplayCollector { talk, all, reports: Vec::new() }, books);
-    let driven = drive(&mut run, &mut ClientPool::each(client), &saving, 1, person, &mut audience);
-    let (gathered, books) = audience.end(&run);
-    let reports = gathered.reports;
-    books.logbook.map(|logbook| logbook.end(out)).transpose()?;
-    driven?;
+    let options = RunOptions { capture_limit, ..RunOptions::default() };
+    let params = ReplayParams { plan, options, jobs: 1, time_connecting: false };
+    let sinks = RecordSinks { logbook, reports: None };
+    let observer = Recording::new(ReplayCollector { talk, all, reports: Vec::new() }, sinks);
+    let ReplayResult { run, observer, elapsed, outcome, saved: _ } =
+        RunService::new(session, person).replay(params, observer)?;
+    let (collector, sinks) = observer.end(&run);
+    let reports = collector.reports;
+    sinks.logbook.map(|log| log.end(out)).transpose()?;
+    outcome?;
     let workspace = &session.workspace;
     let columns = Columns::new(
         reports.iter().map(|report| {
@@ -211,7 +198,7 @@ fn replay(
             text.push_str(&crate::output::problems::snippet(workspace, problem, Styles::new(false)));
         }
     }
-    let last = summary(run.summary(), began.elapsed(), Styles::new(false));
+    let last = summary(run.summary(), elapsed, Styles::new(false));
     text.push_str(&format!("{last}\n"));
     let sheet = result_document::write(&job.root, &job.file, "", &text)?;
     let findings = reports.iter().flat_map(|report| findings(workspace, report)).collect();

@@ -8,17 +8,15 @@ use crate::args::{Color, Common};
 use crate::error::CommandError;
 use crate::files::{request_files, root_of};
 use crate::host::HostFacts;
-use crate::project;
 use crate::project::disk::Disk;
-use crate::project::state;
-use crate::project::trust;
 use crate::project::trust::Trust;
+use crate::project::{state, trust};
+use crate::{project, settings};
 use std::collections::HashMap;
 use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::{Mutex, PoisonError};
-use yieldtray_expression::RandomSource;
-use yieldtray_expression::Value;
+use yieldtray_expression::{RandomSource, Value};
 use yieldtray_http::Exchange;
 use yieldtray_lsp::{Job, JobResult, JobUi, ResponseHistory, ServerHost};
 use yieldtray_report::log::LoggedExchange;
@@ -41,7 +39,7 @@ pub(crate) struct EditorHost {
 impl EditorHost {
     /// One where the options of the command hold.
     pub(crate) fn of(common: &Common) -> Result<Self, CommandError> {
-        let set = common.set.iter().map(|text| project::set_value(text)).collect::<Result<_, _>>()?;
+        let set = common.set.iter().map(|text| settings::set_value(text)).collect::<Result<_, _>>()?;
         // Nothing is said but by the protocol, and nothing is revealed.
         let common = Common { json: false, quiet: true, reveal: false, color: Some(Color::Never), ..common.clone() };
         Ok(Self { common: Common { directory: None, ..common }, set, trusts: Mutex::default() })
@@ -106,7 +104,8 @@ impl ServerHost for EditorHost {
         trust.decide(root, workspace, &self.common, &host());
         let checkout = StateFolder::open(root, state::key_file().as_deref()).ok().flatten();
         let checkout = checkout.and_then(|folder| folder.chosen_environment());
-        let (environment, _) = project::choice(&self.common, &host(), workspace, checkout);
+        let chosen = settings::choose_environment(&self.common, &host(), &workspace.config, checkout);
+        let environment = chosen.map(|chosen| chosen.name);
         // A workspace of somebody else reads nothing of this user's.
         let foreign = trust::refuse_foreign(root, || trust.allows()).is_err();
         let variables = match foreign {

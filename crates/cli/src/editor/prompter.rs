@@ -35,3 +35,28 @@ impl Prompter for EditorPrompter<'_> {
         Ok(Interrupts::wished(self.0.cancelled()))
     }
 }
+
+/// Takes the default of each question, and nothing where there is none: nobody is asked.
+pub(super) struct DefaultAnswers;
+
+impl Prompter for DefaultAnswers {
+    fn is_there(&self) -> bool {
+        false
+    }
+
+    fn ask(&self, question: &Question) -> Result<Value, CommandError> {
+        Ok(question.default.clone().unwrap_or_else(|| Value::text("")))
+    }
+
+    fn confirm(&self, _text: &str, _yes: &str, default: bool) -> Result<bool, CommandError> {
+        Ok(default)
+    }
+
+    fn confirm_after(&self, _lines: &[String], _text: &str, _yes: &str) -> Result<bool, CommandError> {
+        Ok(false)
+    }
+
+    fn interrupts(&self) -> io::Result<Interrupts> {
+        Interrupts::watch()
+    }
+}

@@ -3,12 +3,10 @@
 use serde_json::{Map, Value, json};
 use std::time::Duration;
 use yieldtray_engine::{CellReport, Event, Summary, TokenReport};
-use yieldtray_http::Exchange;
-use yieldtray_http::PreparedRequest;
+use yieldtray_http::{Exchange, PreparedRequest};
 use yieldtray_report::record::{RequestRecord, ResponseRecord};
 use yieldtray_report::{Entry, ProblemRecord, RunInfo, millis};
-use yieldtray_source::Problem;
-use yieldtray_source::Span;
+use yieldtray_source::{Problem, Span};
 use yieldtray_syntax::InstructionKind;
 use yieldtray_workspace::secret::Masker;
 use yieldtray_workspace::{CellId, Workspace};

@@ -4,10 +4,9 @@ use crate::output::styles::Styles;
 use annotate_snippets::{AnnotationKind, Level, Renderer, Snippet};
 use std::borrow::Cow;
 use std::path::Path;
-use yieldtray_source::Span;
 use yieldtray_source::access::{CONFIG_FILE, LOCAL_FILE};
 use yieldtray_source::escape::{escape_line, escape_terminal};
-use yieldtray_source::{Code, Problem, Severity, SourceId};
+use yieldtray_source::{Code, Problem, Severity, SourceId, Span};
 use yieldtray_workspace::config::redact_keeping_offsets;
 use yieldtray_workspace::{SourceFile, Workspace};
 

@@ -1,8 +1,7 @@
 //! The files of a workspace on disk, within what the user allows it.
 
 use super::trust::Trust;
-use crate::files;
-use crate::process;
+use crate::{files, process};
 use std::io;
 use std::path::{Path, PathBuf};
 use yieldtray_source::access::check_readable;

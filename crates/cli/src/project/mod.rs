@@ -2,8 +2,11 @@
 //! values of the command line.
 
 pub(crate) mod disk;
+mod dotenv;
+mod environment;
 mod find;
 pub(crate) mod gitignore;
+mod heading;
 pub(crate) mod locator;
 pub(crate) mod revision;
 pub(crate) mod select;
@@ -13,42 +16,33 @@ mod tracked;
 pub(crate) mod trust;
 
 use self::disk::Disk;
+pub(crate) use self::dotenv::variables;
+use self::environment::checkout_choice;
 use crate::args::Common;
 use crate::error::CommandError;
 use crate::files::root_of;
-use crate::git;
 use crate::host::HostFacts;
 use crate::output::Out;
-use crate::output::cell::Heading;
-use crate::output::table::count;
 use crate::project::locator::Locator;
 use crate::project::tracked::tracked_problem;
 use crate::project::trust::Trust;
-use crate::prompt;
 use crate::prompt::{Prompter, Terminal};
+use crate::settings::{ChosenBy, Settings, SettingsInput};
+use crate::{git, prompt};
 use anyhow::Context;
 use chrono::{DateTime, Utc};
 use std::path::{Component, Path, PathBuf};
 use std::time::SystemTime;
-use yieldtray_engine::ExitCode;
-use yieldtray_engine::Run;
-use yieldtray_engine::RunOptions;
-use yieldtray_engine::Summary;
-use yieldtray_expression::{Clock, Engine, RandomSource, Value};
-use yieldtray_http::parse_origin;
-use yieldtray_source::Span;
+use yieldtray_engine::{ExitCode, Run, RunOptions, Summary};
+use yieldtray_expression::{Clock, Engine, RandomSource};
 use yieldtray_source::access::LOCAL_FILE;
 use yieldtray_source::escape::escape_line;
 use yieldtray_source::files::FileSystem;
-use yieldtray_source::names::is_value_name;
-use yieldtray_source::{Problem, SourceId};
-use yieldtray_store::StateFolder;
-use yieldtray_syntax::is_language_name;
-use yieldtray_workspace::config::{Variables, is_listed, unknown_environment};
+use yieldtray_source::{Problem, SourceId, Span};
+use yieldtray_workspace::Workspace;
+use yieldtray_workspace::config::unknown_environment;
 use yieldtray_workspace::plan::Plan;
-use yieldtray_workspace::says_insecure;
 use yieldtray_workspace::scope::EvalSettings;
-use yieldtray_workspace::{CellId, Workspace};
 
 /// An opened workspace and what the caller chose.
 pub(crate) struct Project {
@@ -74,31 +68,6 @@ pub(crate) struct Project {
     pub(crate) looked_at: Vec<SourceId>,
     /// Files and folders that were looked for and could not be read.
     pub(crate) unreadable: Vec<Problem>,
-}
-
-/// Who chose the environment.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum ChosenBy {
-    /// `--env`
-    Option,
-    /// `YIELDTRAY_ENV`
-    Variable,
-    /// `yieldtray env NAME`
-    Checkout,
-    /// `[workspace] environment`
-    Configuration,
-}
-
-impl ChosenBy {
-    /// Who it was, as a person would look for it.
-    pub(crate) fn words(self) -> &'static str {
-        match self {
-            ChosenBy::Option => "--env",
-            ChosenBy::Variable => "YIELDTRAY_ENV",
-            ChosenBy::Checkout => "`yieldtray env`",
-            ChosenBy::Configuration => "yieldtray.toml",
-        }
-    }
 }
 
 impl Project {
@@ -172,13 +141,24 @@ impl Project {
                 return Err(stop);
             }
         }
-        let (environment, chosen_by) = choice(common, host, &workspace, checkout_choice(&root, out)?);
-        let set = common.set.iter().map(|text| set_value(text)).collect::<Result<_, _>>()?;
-        let variables = variables(&root, &workspace, &trust, common)?;
-        let secrets_to = common.secrets_to.iter().map(|text| origin(text)).collect::<Result<_, _>>()?;
-        let settings = EvalSettings { environment, set, variables, can_ask: host.can_ask, secrets_to };
+        let checkout = checkout_choice(&root, out)?;
+        let resolved = Settings::resolve(SettingsInput {
+            common,
+            host,
+            config: &workspace.config,
+            checkout,
+            fresh_seed: fresh_seed(),
+        })?;
+        let (environment, chosen_by) = resolved.environment.map(|chosen| (chosen.name, chosen.chosen_by)).unzip();
+        let settings = EvalSettings {
+            environment,
+            set: resolved.set,
+            variables: variables(&root, &workspace, &trust, common)?,
+            can_ask: resolved.can_ask,
+            secrets_to: resolved.secrets_to,
+        };
         let engine = Engine::with_functions(&workspace.config.functions);
-        let random = RandomSource::new(seed(common.seed), clock());
+        let random = RandomSource::new(resolved.seed, clock());
         let reveal = common.reveal && may_reveal(host)?;
         Ok(Self {
             root,
@@ -238,65 +218,6 @@ impl Project {
         self.random.seed_in_use().filter(|_| failed)
     }
 
-    /// Environment and address, for the first line of what is shown.
-    pub(crate) fn heading(&self) -> Heading {
-        let environment = self.settings.environment.as_deref().map(|name| {
-            let tint = self.workspace.config.environment(name).and_then(|environment| environment.tint);
-            (name.to_owned(), tint)
-        });
-        Heading { environment, base: self.base(), warnings: self.connection_warnings() }
-    }
-
-    /// The same for a run of these cells.
-    pub(crate) fn heading_of(&self, cells: impl IntoIterator<Item = CellId>) -> Heading {
-        let mut heading = self.heading();
-        let insecure = cells.into_iter().filter(|cell| says_insecure(&self.workspace, *cell)).count();
-        if insecure > 0 {
-            let count = count(insecure, "request", "requests");
-            heading.warnings.push(format!("certificates are not verified for {count} (`% insecure`)"));
-        }
-        heading
-    }
-
-    /// What a configuration changes about who is trusted: whoever shares it must not do so unnoticed.
-    fn connection_warnings(&self) -> Vec<String> {
-        let settings = self.workspace.config.send_settings(self.settings.environment.as_deref());
-        let place = |source: SourceId, span: Span| self.workspace.shown_line(source, span.start());
-        let mut warnings = Vec::new();
-        if let Some(setting) = settings.insecure.as_ref().filter(|setting| setting.value) {
-            warnings.push(format!("certificates are not verified ({})", place(setting.source, setting.span)));
-        }
-        for (what, setting) in [("ca", &settings.ca), ("proxy", &settings.proxy)] {
-            if let Some(setting) = setting.as_ref().filter(|setting| !setting.private) {
-                let place = place(setting.source, setting.span);
-                warnings.push(format!("{what} {} ({place})", without_credentials(&setting.value)));
-            }
-        }
-        warnings
-    }
-
-    /// The address a cell goes to, as far as it is known before anything is worked out.
-    pub(crate) fn target(&self, cell: CellId) -> String {
-        let text = &self.workspace.source(cell.source).text;
-        let target = self.workspace.cell(cell).request.as_ref().map_or("", |request| request.target.of(text));
-        match self.base() {
-            Some(base) if target.starts_with('/') => format!("{}{target}", base.trim_end_matches('/')),
-            _ => target.to_owned(),
-        }
-    }
-
-    /// The address the requests go to, where the configuration or the command line says it.
-    pub(crate) fn base(&self) -> Option<String> {
-        let outside = self.workspace.outside(&self.settings.variables);
-        let entry = || {
-            let entry = self.workspace.config.entry(self.settings.environment.as_deref(), "base")?;
-            // Nothing is run for a heading, and nothing secret is shown in one.
-            let plain = !entry.secret && !entry.source_kind.is_command();
-            plain.then(|| entry.value(&outside).ok()).flatten()
-        };
-        self.settings.set_value("base").or_else(entry)?.to_text().ok().map(std::borrow::Cow::into_owned)
-    }
-
     /// A path of the command line, counted from where the caller stands.
     pub(crate) fn path_from_here(&self, path: &Path) -> PathBuf {
         // Where the caller stands already, a path stays as it was written.
@@ -345,107 +266,18 @@ pub(crate) fn here(common: &Common) -> Result<PathBuf, CommandError> {
     here.map_err(|error| CommandError::refused(format!("cannot work in `{}`: {error}", folder.display())))
 }
 
-/// The chosen environment, and who chose it: the first who says anything.
-pub(crate) fn choice(
-    common: &Common,
-    host: &HostFacts,
-    workspace: &Workspace,
-    checkout: Option<String>,
-) -> (Option<String>, Option<ChosenBy>) {
-    let by = |name: Option<String>, by| name.map(|name| (name, by));
-    let chosen = by(common.env.last().cloned(), ChosenBy::Option)
-        .or_else(|| by(host.environment.clone(), ChosenBy::Variable))
-        .or_else(|| by(checkout, ChosenBy::Checkout))
-        .or_else(|| {
-            let name = workspace.config.environment.as_ref().map(|(name, ..)| name.clone());
-            by(name, ChosenBy::Configuration)
-        });
-    chosen.unzip()
-}
-
-/// The environment that `yieldtray env` chose for the checkout. A state folder that is not this user's own chooses
-/// nothing, with a warning.
-fn checkout_choice(root: &Path, out: &mut Out) -> Result<Option<String>, CommandError> {
-    match StateFolder::open(root, state::key_file().as_deref()) {
-        Ok(folder) => Ok(folder.and_then(|folder| folder.chosen_environment())),
-        Err(error @ yieldtray_store::Error::Untrusted(_)) => {
-            if !out.quiet && !out.json {
-                let words =
-                    format!("{error}: it is ignored; delete it, or run `yieldtray allow --state` if it is yours");
-                out.say(&out.error_look.odd(&words))?;
-            }
-            Ok(None)
-        }
-        // Without a home nothing was ever chosen.
-        Err(yieldtray_store::Error::NoKey) => Ok(None),
-        Err(error) => Err(error.into()),
-    }
-}
-
-/// A proxy's address without its password.
-fn without_credentials(address: &str) -> String {
-    match (address.find("://"), address.rfind('@')) {
-        (Some(scheme), Some(at)) if scheme < at => format!("{}{}", &address[..scheme + 3], &address[at + 1..]),
-        _ => address.to_owned(),
-    }
-}
-
-/// An origin of `--secrets-to`.
-fn origin(text: &str) -> Result<String, CommandError> {
-    parse_origin(text).ok_or_else(|| {
-        let hint = "write scheme, host and port, as in `--secrets-to https://scale.example`";
-        CommandError::refused_with(format!("`--secrets-to {text}` is not an origin"), hint)
-    })
-}
-
 /// Random values that are only shown: they are small.
 pub(crate) fn random_for_showing(given: Option<u64>) -> RandomSource {
-    RandomSource::for_showing(seed(given), clock())
+    RandomSource::for_showing(given.unwrap_or_else(fresh_seed), clock())
 }
 
-/// The seed that was given, or one of its own. A person types it: ten digits are enough.
-fn seed(given: Option<u64>) -> u64 {
-    given.unwrap_or_else(|| fastrand::u64(..10_000_000_000))
+/// A seed for one command. A person types it to get the same values again: ten digits are enough.
+fn fresh_seed() -> u64 {
+    fastrand::u64(..10_000_000_000)
 }
 
 fn clock() -> Clock {
     Box::new(|| DateTime::<Utc>::from(SystemTime::now()).fixed_offset())
-}
-
-/// The variables of the `.env` file at the root, and over them those of the process that the workspace may read:
-/// which the command line names, or the private configuration of an allowed workspace.
-pub(crate) fn variables(
-    root: &Path,
-    workspace: &Workspace,
-    trust: &Trust,
-    common: &Common,
-) -> Result<Variables, CommandError> {
-    let named = |name: &str| is_listed(name, &common.read_env);
-    let may_read = |name: &str| named(name) || (trust.allows() && workspace.config.lets_read(name));
-    let process = std::env::vars_os();
-    let process = process.filter_map(|(name, value)| Some((name.into_string().ok()?, value.into_string().ok()?)));
-    Ok(Variables::new(dot_env(root, trust)?, process, may_read))
-}
-
-/// What `.env` says. Its lines may hold secrets: a mistake in it is told by its place alone.
-fn dot_env(root: &Path, trust: &Trust) -> Result<Vec<(String, String)>, CommandError> {
-    let text = match disk::dot_env(root, trust) {
-        Ok(Some(text)) => text,
-        Ok(None) => return Ok(Vec::new()),
-        Err(error) => return Err(CommandError::refused(format!("cannot read `.env`: {error}"))),
-    };
-    dotenvy::from_read_iter(text.as_bytes())
-        .map(|line| {
-            line.map_err(|error| {
-                let at = match &error {
-                    dotenvy::Error::LineParse(line, _) => text.find(line.as_str()),
-                    _ => None,
-                };
-                let line = at.map(|at| format!(":{}", text[..at].matches('\n').count() + 1)).unwrap_or_default();
-                CommandError::refused_with(format!("`.env{line}` cannot be read"), "write lines as in `NAME=\"value\"`")
-            })
-        })
-        .collect()
 }
 
 /// Whether secrets may be shown: on a terminal, to somebody who says yes.
@@ -455,42 +287,4 @@ fn may_reveal(host: &HostFacts) -> Result<bool, CommandError> {
         return Err(CommandError::refused_with("`--reveal` shows secrets on a terminal only", hint));
     }
     prompt::confirm("Show secrets on this screen?", false)
-}
-
-/// `NAME=VALUE`, the value as [`Value::typed`] reads it.
-pub(crate) fn set_value(text: &str) -> Result<(String, Value), CommandError> {
-    let Some((name, value)) = text.split_once('=') else {
-        return Err(CommandError::refused_with(
-            format!("`--set {text}` has no value"),
-            format!("write `--set {text}=…`"),
-        ));
-    };
-    if !is_value_name(name) {
-        let hint = "use letters, digits and `_`, the first no digit";
-        return Err(CommandError::refused_with(format!("`{name}` cannot name a value"), hint));
-    }
-    if is_language_name(name) {
-        let message = format!("`{name}` is a name of the language, so no value can take it");
-        return Err(CommandError::refused(message));
-    }
-    Ok((name.to_owned(), Value::infer(value)))
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn a_set_value_is_what_it_looks_like() {
-        let shown = |text| set_value(text).map(|(name, value)| format!("{name} {}", value.show())).ok();
-        assert_eq!(shown("bins=24").as_deref(), Some("bins 24"));
-        assert_eq!(shown("grower=G-11").as_deref(), Some("grower \"G-11\""));
-        assert_eq!(shown("code=007").as_deref(), Some("code \"007\""));
-        assert_eq!(shown("code=\"24\"").as_deref(), Some("code \"24\""));
-        assert_eq!(shown("note=a=b").as_deref(), Some("note \"a=b\""));
-        assert_eq!(shown("empty=").as_deref(), Some("empty \"\""));
-        assert_eq!(shown("bins"), None);
-        assert_eq!(shown("4bins=1"), None);
-        assert_eq!(shown("status=1"), None);
-    }
 }

@@ -3,9 +3,8 @@
 use crate::git;
 use ignore::WalkBuilder;
 use std::path::Path;
-use yieldtray_source::Span;
 use yieldtray_source::access::LOCAL_FILE;
-use yieldtray_source::{Code, Problem};
+use yieldtray_source::{Code, Problem, Span};
 
 /// What is wrong if git keeps the private configuration at `root`, which `tracked` says, or would with the next commit.
 pub(crate) fn tracked_problem(root: &Path, tracked: bool) -> Option<Problem> {

@@ -1,8 +1,7 @@
 //! Bodies on their way to a file: under a temporary name until they are whole.
 
-use crate::files;
 use crate::files::AtomicFile;
-use crate::git;
+use crate::{files, git};
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use std::fs;
 use std::io::{self, Write};

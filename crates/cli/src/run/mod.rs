@@ -6,7 +6,9 @@ mod download;
 mod in_flight;
 pub(crate) mod printer;
 pub(crate) mod recording;
+pub(crate) mod response_source;
 pub(crate) mod send_one;
+pub(crate) mod service;
 mod spin_wait;
 mod task;
 
@@ -15,7 +17,7 @@ pub(crate) use crate::interrupt::Interrupts;
 use crate::project::Project;
 use crate::prompt::Prompter;
 use anyhow::Context;
-pub(crate) use client_pool::ClientPool;
+use client_pool::ClientPool;
 use futures_util::FutureExt;
 use in_flight::{Driver, InFlight};
 use spin_wait::SpinWait;
@@ -31,19 +33,19 @@ use yieldtray_report::log::restore_secrets;
 use yieldtray_workspace::CellId;
 
 /// Where bodies are written, beside what `% save` says.
-pub(crate) struct ResponseFiles<'s> {
+struct ResponseFiles<'s> {
     /// The workspace's folder, which the files of `% save` are relative to.
-    pub(crate) root: &'s Path,
+    root: &'s Path,
     /// How many bytes `% save` writes at most.
-    pub(crate) save_limit: u64,
+    save_limit: u64,
     /// A file for the body of one cell's answer, and whether the body is held all the same.
-    pub(crate) out: Option<(CellId, PathBuf, bool)>,
+    out: Option<(CellId, PathBuf, bool)>,
     /// Whether a long download shows how far it is.
-    pub(crate) bar: bool,
+    bar: bool,
     /// The files that were saved, relative to the workspace's folder.
-    pub(crate) saved: Mutex<Vec<PathBuf>>,
+    saved: Mutex<Vec<PathBuf>>,
     /// A request that goes out instead of that of a cell, with the secrets of that one where it is masked.
-    pub(crate) instead: Option<(CellId, PreparedRequest)>,
+    instead: Option<(CellId, PreparedRequest)>,
 }
 
 /// How many bytes `% save` writes where nothing else is said.
@@ -51,7 +53,7 @@ const SAVE_LIMIT: u64 = 1 << 30;
 
 impl<'s> ResponseFiles<'s> {
     /// Only what `% save` says.
-    pub(crate) fn of(session: &'s Project) -> Self {
+    fn of(session: &'s Project) -> Self {
         let settings = session.workspace.config.send_settings(session.settings.environment.as_deref());
         let save_limit = settings.save_limit.unwrap_or(SAVE_LIMIT);
         Self { root: &session.root, save_limit, out: None, bar: false, saved: Mutex::default(), instead: None }
@@ -87,7 +89,7 @@ const TURNS_TO_CONNECT: usize = 4;
 
 /// Sends what `run` has ready, at most `jobs` requests at a time, and hands on what happens. Ctrl-C ends
 /// the run in good order; a second one ends it at once.
-pub(crate) fn drive(
+fn drive(
     run: &mut Run<'_>,
     senders: &mut ClientPool,
     saving: &ResponseFiles<'_>,
@@ -117,7 +119,7 @@ pub(crate) fn drive(
                         }
                         let client = senders.of(&ready);
                         if saving.bar && task::saves(&ready, saving) {
-                            tell(run, audience)?;
+                            emit(run, audience)?;
                         }
                         Task::Send(ready, client)
                     }
@@ -133,7 +135,7 @@ pub(crate) fn drive(
             }
             // Who is asked sees first what happened so far, and keeps no server waiting.
             if driver.len() == 0 {
-                tell(run, audience)?;
+                emit(run, audience)?;
                 let Some(question) = question.take() else { break };
                 audience.gives_way()?;
                 match person.ask(&question) {
@@ -161,7 +163,7 @@ pub(crate) fn drive(
             });
             if worked.is_none() {
                 // What happened before is told while servers work on the next requests.
-                tell(run, audience)?;
+                emit(run, audience)?;
                 run.prefetch();
                 // Where each vigil pays, nothing below is reached.
                 if interrupts.next().now_or_never().is_some() {
@@ -225,7 +227,7 @@ fn exactly(then: &PreparedRequest, now: &ReadyRequest<'_>, run: &Run<'_>) -> Res
     })
 }
 
-fn tell(run: &mut Run<'_>, audience: &mut impl RunObserver) -> io::Result<()> {
+fn emit(run: &mut Run<'_>, audience: &mut impl RunObserver) -> io::Result<()> {
     let events: Vec<Event> = run.events().collect();
     events.into_iter().try_for_each(|event| audience.happened(run, event))
 }

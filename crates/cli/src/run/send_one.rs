@@ -1,24 +1,19 @@
 //! One request, with what goes before it: prepared, sent, and what came of it kept.
 
-use super::{ClientPool, ResponseFiles, RunObserver, drive};
+use super::RunObserver;
 use crate::args::Needs;
 use crate::error::CommandError;
 use crate::output::Out;
-use crate::project::Project;
-use crate::project::state;
 use crate::project::state::{Cookies, PersistedState};
+use crate::project::{Project, state};
 use crate::prompt::Prompter;
-use crate::run::client_options::options;
 use crate::run::recording::{Batch, LogRecorder, RecordEntry};
 use std::borrow::Cow;
 use std::io;
 use std::path::PathBuf;
 use std::sync::Arc;
-use yieldtray_engine::ExitCode;
-use yieldtray_engine::RunOptions;
-use yieldtray_engine::{CellReport, Event, Run, TokenReport};
-use yieldtray_http::Exchange;
-use yieldtray_http::PreparedRequest;
+use yieldtray_engine::{CellReport, Event, ExitCode, Run, TokenReport};
+use yieldtray_http::{Exchange, PreparedRequest};
 use yieldtray_report::Entry;
 use yieldtray_report::log::LoggedExchange;
 use yieldtray_source::join_words;
@@ -85,46 +80,22 @@ pub(crate) struct SendResult<'s> {
     logbook: Option<LogRecorder>,
 }
 
-/// Sends a cell and what goes before it.
-pub(crate) fn carry_out<'s>(
-    session: &'s Project,
-    prelude: SendPlan,
-    cell: CellId,
-    how: SendParams,
-    person: &dyn Prompter,
-    bar: bool,
-) -> Result<SendResult<'s>, CommandError> {
-    let SendPlan { plan, kept: PersistedState { tray, tokens, jar, store } } = prelude;
-    let logbook = LogRecorder::begin(session, plan.steps.iter().map(|step| step.cell), !how.no_log);
-    let run_options = RunOptions {
-        fail_fast: true,
-        first_row_only: true,
-        row_of_cell: how.row.map(|row| (cell, row)),
-        headers: Some((cell, how.headers)),
-        capture_limit: Some(u64::MAX),
-        reveal_secrets: session.reveal,
-        tray,
-        tokens,
-        ..RunOptions::default()
-    };
-    let mut run = session.run(plan, run_options);
-    let cookies = jar.kept();
-    let client = Arc::new(Client::new(options(session)?).with_jar(jar));
-    let saving = ResponseFiles {
-        out: how.file.map(|(file, held)| (cell, file, held)),
-        bar,
-        instead: how.instead.map(|prepared| (cell, prepared)),
-        ..ResponseFiles::of(session)
-    };
-    let mut came = ReportCollector { cell, report: None, before: Vec::new(), tokens: Vec::new() };
-    drive(&mut run, &mut ClientPool::one(Arc::clone(&client)), &saving, 1, person, &mut came)?;
-    let ReportCollector { report, before, tokens, .. } = came;
-    let kept = report.as_ref().and_then(|report| report.captured.as_ref());
-    let answer = kept.and_then(|kept| kept.answer.clone());
-    Ok(SendResult { session, run, answer, report, before, tokens, client, cookies, store, logbook })
-}
-
-impl SendResult<'_> {
+impl<'s> SendResult<'s> {
+    /// What a run collected.
+    pub(super) fn new(
+        session: &'s Project,
+        run: Run<'s>,
+        collector: ReportCollector,
+        client: Arc<Client>,
+        cookies: Vec<StoredCookie>,
+        store: Option<Store>,
+        logbook: Option<LogRecorder>,
+    ) -> Self {
+        let ReportCollector { cell: _, report, before, tokens } = collector;
+        let captured = report.as_ref().and_then(|report| report.captured.as_ref());
+        let answer = captured.and_then(|captured| captured.answer.clone());
+        Self { session, run, answer, report, before, tokens, client, cookies, store, logbook }
+    }
     /// The exchange as the log keeps it.
     pub(crate) fn past(&self) -> Option<LoggedExchange<'_>> {
         let report = self.report.as_ref()?;
@@ -150,11 +121,17 @@ impl SendResult<'_> {
 }
 
 /// What came of a request and of those before it.
-struct ReportCollector {
+pub(super) struct ReportCollector {
     cell: CellId,
     report: Option<CellReport>,
     before: Vec<CellReport>,
     tokens: Vec<TokenReport>,
+}
+
+impl ReportCollector {
+    pub(super) fn new(cell: CellId) -> Self {
+        Self { cell, report: None, before: Vec::new(), tokens: Vec::new() }
+    }
 }
 
 impl RunObserver for ReportCollector {

@@ -2,11 +2,10 @@
 
 use super::LaneCx;
 use super::rows::RowStep;
-use crate::ExitCode;
 use crate::event::{CellReport, Outcome};
 use crate::next::Next;
 use crate::question::{self, Question};
-use crate::response_exprs;
+use crate::{ExitCode, response_exprs};
 use yieldtray_http::Failure;
 use yieldtray_workspace::CellId;
 use yieldtray_workspace::plan::{self, Step};

@@ -9,8 +9,7 @@ use yieldtray_http::body_shape::Segment;
 use yieldtray_workspace::secret::Masker;
 
 pub use mutate::mutate;
-pub use mutation::mutations;
-pub use mutation::{Field, Mutation, words};
+pub use mutation::{Field, Mutation, mutations, words};
 pub(crate) use suggest::suggestions;
 
 /// What became of the altered copies of one answer.

@@ -4,8 +4,7 @@ use proptest::prelude::*;
 use std::cell::RefCell;
 use std::collections::HashMap;
 use yieldtray_engine::{Event, Next, Outcome, Run};
-use yieldtray_http::PreparedRequest;
-use yieldtray_http::{Exchange, Failure};
+use yieldtray_http::{Exchange, Failure, PreparedRequest};
 use yieldtray_test_support::{RunRecord, json_answer, settings, side_by_side, with_run};
 
 /// Six files with all that can make them depend on each other.

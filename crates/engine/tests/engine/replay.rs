@@ -1,8 +1,7 @@
 use std::time::Duration;
 use yieldtray_engine::{Event, Next, Outcome, Run, RunOptions};
 use yieldtray_expression::Value;
-use yieldtray_http::PreparedRequest;
-use yieldtray_http::{Exchange, Failure, FailureKind};
+use yieldtray_http::{Exchange, Failure, FailureKind, PreparedRequest};
 use yieldtray_source::glob::glob_match;
 use yieldtray_test_support::{RunRecord, answer, json_answer, replay, settings};
 use yieldtray_workspace::plan::{Plan, Selection};

@@ -11,8 +11,7 @@ mod text;
 mod xml;
 
 pub use fake::FAKE_KINDS;
-pub use query::check_constant;
-pub use query::check_jsonpath;
+pub use query::{check_constant, check_jsonpath};
 
 use super::digits::BigNumber;
 use super::files::FILES;

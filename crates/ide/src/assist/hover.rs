@@ -3,10 +3,8 @@ use super::words::{INSTRUCTIONS, builtin_help, instruction_help, language_help};
 use super::{IdeContext, Occurrence, Referent, occurrence_at};
 use yieldtray_expression::FUNCTIONS;
 use yieldtray_http::{METHODS, field};
-use yieldtray_source::SourceId;
-use yieldtray_source::Span;
-use yieldtray_workspace::scope::ValueState;
-use yieldtray_workspace::scope::across;
+use yieldtray_source::{SourceId, Span};
+use yieldtray_workspace::scope::{ValueState, across};
 use yieldtray_workspace::{CellId, Workspace};
 
 /// Help about what stands at a place.

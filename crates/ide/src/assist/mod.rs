@@ -31,8 +31,7 @@ pub use signature::{Signature, signature};
 pub use tokens::{Token, TokenKind, tokens};
 
 use yieldtray_http::Exchange;
-use yieldtray_source::SourceId;
-use yieldtray_source::Span;
+use yieldtray_source::{SourceId, Span};
 use yieldtray_syntax::InstructionKind;
 use yieldtray_workspace::scope::EvalContext;
 use yieldtray_workspace::{CellId, Workspace};

@@ -1,9 +1,8 @@
 use super::{cell_at, named_cell};
 use yieldtray_expression::{Engine, is_type_name};
-use yieldtray_source::SourceId;
-use yieldtray_source::Span;
 use yieldtray_source::names::is_value_name;
 use yieldtray_source::scan::{Identifier, calls_and_names, find_outside_strings};
+use yieldtray_source::{SourceId, Span};
 use yieldtray_syntax::{
     Auth, Cell, Instruction, InstructionKind, PartContent, Template, instructions, is_language_name,
 };

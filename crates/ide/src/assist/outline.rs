@@ -1,8 +1,7 @@
 //! The structure of files: what is listed, folded, selected bit by bit, followed.
 
 use super::{IdeContext, Referent, cell_at, in_requests, line_at, references::name_place};
-use yieldtray_source::SourceId;
-use yieldtray_source::Span;
+use yieldtray_source::{SourceId, Span};
 use yieldtray_syntax::{Item, Node, Template};
 use yieldtray_workspace::{CellId, Workspace};
 

@@ -2,9 +2,8 @@
 
 use super::{IdeContext, Occurrence, Referent, in_configuration, in_requests, needs, occurrence};
 use std::collections::BTreeSet;
-use yieldtray_source::SourceId;
 use yieldtray_source::names::is_value_name;
-use yieldtray_source::{Edit, Span};
+use yieldtray_source::{Edit, SourceId, Span};
 use yieldtray_syntax::{InstructionKind, is_language_name};
 use yieldtray_workspace::{CellId, Workspace};
 

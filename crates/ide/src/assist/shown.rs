@@ -3,12 +3,10 @@
 use super::{IdeContext, nearest_cell, needs};
 use yieldtray_expression::Value as Worked;
 use yieldtray_http::MASK;
-use yieldtray_source::SourceId;
-use yieldtray_source::Span;
 use yieldtray_source::names::is_value_name;
+use yieldtray_source::{SourceId, Span};
 use yieldtray_syntax::{InstructionKind, Template, is_language_name};
-use yieldtray_workspace::scope::ValueState;
-use yieldtray_workspace::scope::{Binding, EvalCache, Phase, Resolver, ValueRow, value_row};
+use yieldtray_workspace::scope::{Binding, EvalCache, Phase, Resolver, ValueRow, ValueState, value_row};
 use yieldtray_workspace::secret::Masker;
 use yieldtray_workspace::{CellId, Workspace};
 

@@ -2,8 +2,7 @@ use super::*;
 use crate::lint::lint;
 use std::path::Path;
 use yieldtray_expression::Engine;
-use yieldtray_source::{Code, Problem};
-use yieldtray_source::{Edit, edited};
+use yieldtray_source::{Code, Edit, Problem, edited};
 use yieldtray_test_support::{json_answer, settings, workspace};
 use yieldtray_workspace::scope::{EvalSettings, PromptAnswers, Tray};
 

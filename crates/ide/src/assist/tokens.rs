@@ -1,7 +1,6 @@
 use super::{IdeContext, Referent, needs, occurrence};
 use rustc_hash::FxHashSet;
-use yieldtray_source::SourceId;
-use yieldtray_source::Span;
+use yieldtray_source::{SourceId, Span};
 use yieldtray_syntax::Item;
 use yieldtray_workspace::CellId;
 use yieldtray_workspace::scope::{EvalCache, Resolver};

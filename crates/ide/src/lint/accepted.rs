@@ -2,8 +2,7 @@
 //! above a `%%` line for the cell; with a blank line below it, for the cell it stands in, and among the lines
 //! before the first cell for the whole file.
 
-use yieldtray_source::Span;
-use yieldtray_source::{Code, Problem, SourceId, closest};
+use yieldtray_source::{Code, Problem, SourceId, Span, closest};
 use yieldtray_syntax::{InstructionKind, Item, RequestFile};
 use yieldtray_workspace::Workspace;
 

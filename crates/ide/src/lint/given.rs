@@ -3,8 +3,7 @@
 use super::UsageIndex;
 use super::names::Uses;
 use rustc_hash::{FxHashMap, FxHashSet};
-use yieldtray_source::Span;
-use yieldtray_source::{Code, Problem, SourceId};
+use yieldtray_source::{Code, Problem, SourceId, Span};
 use yieldtray_syntax::{Instruction, InstructionKind};
 use yieldtray_workspace::scope::{EvalCache, EvalContext, EvalSettings, PlayArgNames, Resolver, yields};
 use yieldtray_workspace::{CellId, Workspace};

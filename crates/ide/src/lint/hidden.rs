@@ -2,8 +2,7 @@
 //! of every environment, are what those places are for, and nothing is said of them.
 
 use rustc_hash::FxHashSet;
-use yieldtray_source::Span;
-use yieldtray_source::{Code, Problem, SourceId};
+use yieldtray_source::{Code, Problem, SourceId, Span};
 use yieldtray_syntax::InstructionKind;
 use yieldtray_workspace::plan::Step;
 use yieldtray_workspace::{CellId, Workspace};

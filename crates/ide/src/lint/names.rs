@@ -1,8 +1,7 @@
 //! Names that cells use and nobody gives, in no environment or in some.
 
 use rustc_hash::FxHashSet;
-use yieldtray_expression::Engine;
-use yieldtray_expression::Value;
+use yieldtray_expression::{Engine, Value};
 use yieldtray_source::{Code, Problem, join_words};
 use yieldtray_workspace::config::ValueEntry;
 use yieldtray_workspace::plan::Step;

@@ -1,10 +1,7 @@
 //! Slips in what HTTP itself has words for, and credentials that anybody on the way can read.
 
-use yieldtray_http::FIELDS;
-use yieldtray_http::is_secret_header;
-use yieldtray_http::{METHODS, field};
-use yieldtray_source::Span;
-use yieldtray_source::{Code, Problem, SourceId, closest};
+use yieldtray_http::{FIELDS, METHODS, field, is_secret_header};
+use yieldtray_source::{Code, Problem, SourceId, Span, closest};
 use yieldtray_syntax::{Auth, InstructionKind};
 use yieldtray_workspace::Workspace;
 use yieldtray_workspace::config::ValueSource;

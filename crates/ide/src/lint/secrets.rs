@@ -3,10 +3,9 @@
 
 use yieldtray_expression::Value;
 use yieldtray_http::{credential, is_secret_header};
-use yieldtray_source::Span;
 use yieldtray_source::access::LOCAL_FILE;
 use yieldtray_source::entropy::high_entropy_runs;
-use yieldtray_source::{Code, Problem, SourceId};
+use yieldtray_source::{Code, Problem, SourceId, Span};
 use yieldtray_syntax::{Auth, InstructionKind, Template};
 use yieldtray_workspace::Workspace;
 use yieldtray_workspace::config::ValueSource;

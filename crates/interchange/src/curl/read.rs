@@ -3,9 +3,8 @@ use crate::draft::{Body, ImportedRequest, Part};
 use percent_encoding::utf8_percent_encode;
 use std::ops::Range;
 use yieldtray_source::percent::PERCENT_ENCODE_SET;
-use yieldtray_syntax::is_token;
 use yieldtray_syntax::shell::{Input, behind_prompt, is_command, split};
-use yieldtray_syntax::{ValuePiece, ValueText};
+use yieldtray_syntax::{ValuePiece, ValueText, is_token};
 
 /// One command of a text.
 #[derive(Debug)]

@@ -1,8 +1,7 @@
 use super::{Body, ImportedRequest, SecretExtractor};
 use rustc_hash::{FxHashMap, FxHashSet};
-use yieldtray_source::SourceId;
-use yieldtray_source::edited;
 use yieldtray_source::names::slug;
+use yieldtray_source::{SourceId, edited};
 use yieldtray_syntax::{parse, tidy};
 
 /// Cells of requests from elsewhere, for one file.

@@ -1,6 +1,5 @@
 use super::{Body, ImportedRequest, Part};
-use yieldtray_syntax::{ValuePiece, ValueText};
-use yieldtray_syntax::{is_token, media_at_end};
+use yieldtray_syntax::{ValuePiece, ValueText, is_token, media_at_end};
 
 /// Header fields that the connection writes itself.
 const CONNECTION: &[&str] = &["content-length", "transfer-encoding", "connection"];

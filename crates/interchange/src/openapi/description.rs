@@ -8,8 +8,7 @@ use crate::draft::ImportedRequest;
 use rustc_hash::FxHashMap;
 use std::collections::BTreeMap;
 use yieldtray_source::names::{first_free, slug};
-use yieldtray_syntax::ValueText;
-use yieldtray_syntax::is_token;
+use yieldtray_syntax::{ValueText, is_token};
 
 /// What of a description is wanted.
 #[derive(Clone, Debug, Default)]

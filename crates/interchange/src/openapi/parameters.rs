@@ -3,8 +3,7 @@ use super::sample::Samples;
 use crate::draft::ImportedRequest;
 use serde_json::Value;
 use yieldtray_source::names::is_value_name;
-use yieldtray_syntax::ValueText;
-use yieldtray_syntax::{is_language_name, is_token};
+use yieldtray_syntax::{ValueText, is_language_name, is_token};
 
 /// The parameters of an operation, those of its path first; its own of the same name and place win.
 pub(super) fn of<'d>(documents: &'d Documents, path: Node<'d>, operation: Node<'d>) -> Vec<Node<'d>> {

@@ -2,8 +2,7 @@ use super::documents::{Documents, Node};
 use crate::draft::ImportedRequest;
 use std::collections::BTreeMap;
 use yieldtray_source::names::slug;
-use yieldtray_syntax::ValueText;
-use yieldtray_syntax::is_token;
+use yieldtray_syntax::{ValueText, is_token};
 
 /// A value that somebody must fill in.
 #[derive(Clone, Debug, PartialEq, Eq)]

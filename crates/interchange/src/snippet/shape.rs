@@ -2,8 +2,7 @@
 
 use base64::Engine as _;
 use std::time::Duration;
-use yieldtray_http::HttpVersion;
-use yieldtray_http::{Body, BodyPart, PreparedRequest};
+use yieldtray_http::{Body, BodyPart, HttpVersion, PreparedRequest};
 
 /// How the texts of a request are put together. Each number is the place of a text in the row.
 #[derive(Clone, Debug, PartialEq, Eq)]

@@ -11,8 +11,7 @@ use serde_json::{Map, Value, json};
 use std::collections::HashMap;
 use std::path::PathBuf;
 use yieldtray_ide::assist::{Change, CompletionKind, TokenKind};
-use yieldtray_source::SourceId;
-use yieldtray_source::{Edit, Span};
+use yieldtray_source::{Edit, SourceId, Span};
 
 /// A place in a text.
 pub(super) fn location(state: &WorkspaceState, place: (SourceId, Span), encoding: PositionEncoding) -> Value {

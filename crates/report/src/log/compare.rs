@@ -7,8 +7,7 @@ use serde_json::{Number, Value};
 use std::borrow::Cow;
 use std::fmt::Write;
 use yieldtray_expression::JsonPath;
-use yieldtray_http::digest;
-use yieldtray_http::{BodyKind, Exchange};
+use yieldtray_http::{BodyKind, Exchange, digest};
 use yieldtray_source::diff::{DiffLine, diff_lines};
 
 /// Header fields that differ from one answer to the next though nothing has changed, or that only concern the

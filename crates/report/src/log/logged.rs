@@ -1,7 +1,5 @@
-use crate::record;
-use crate::record::header_value;
-use crate::record::{MAX_REPORTED_BODY, Phases, RequestRecord, ResponseRecord};
-use crate::{Entry, duration, millis};
+use crate::record::{MAX_REPORTED_BODY, Phases, RequestRecord, ResponseRecord, header_value};
+use crate::{Entry, duration, millis, record};
 use bytes::Bytes;
 use serde::{Deserialize, Serialize};
 use std::borrow::Cow;
@@ -9,11 +7,10 @@ use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Duration;
 use url::Url;
-use yieldtray_http::CapturedExchange;
-use yieldtray_http::digest;
-use yieldtray_http::{Body, BodyPart, FileBody, HeaderFields, PreparedRequest};
-use yieldtray_http::{BodyKind, CookieNote, CookieStatus, Exchange, Hop, HopKind, Timings};
-use yieldtray_http::{MASK, is_secret_header};
+use yieldtray_http::{
+    Body, BodyKind, BodyPart, CapturedExchange, CookieNote, CookieStatus, Exchange, FileBody, HeaderFields, Hop,
+    HopKind, MASK, PreparedRequest, Timings, digest, is_secret_header,
+};
 use yieldtray_workspace::secret::Masker;
 
 /// Of a larger body, in bytes, the log keeps only the size and the digest.

@@ -5,9 +5,9 @@ use std::borrow::Cow;
 use std::sync::Arc;
 use std::time::Duration;
 use yieldtray_engine::Event;
-use yieldtray_http::CapturedExchange;
-use yieldtray_http::{Body, PreparedRequest};
-use yieldtray_http::{CookieNote, CookieStatus, Exchange, Hop, HopKind, Timings};
+use yieldtray_http::{
+    Body, CapturedExchange, CookieNote, CookieStatus, Exchange, Hop, HopKind, PreparedRequest, Timings,
+};
 use yieldtray_test_support::{answer, settings, side_by_side, with_run};
 use yieldtray_workspace::secret::Masker;
 

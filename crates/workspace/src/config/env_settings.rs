@@ -4,9 +4,8 @@ use crate::config::reader::{Reader, Table, TableKeys, key_span};
 use crate::config::value_source::ValueSource;
 use crate::config::{Config, is_listed};
 use toml::de::DeValue;
-use yieldtray_source::SourceId;
-use yieldtray_source::Span;
 use yieldtray_source::access::LOCAL_FILE;
+use yieldtray_source::{SourceId, Span};
 
 /// What `[env]` says.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]

@@ -9,9 +9,8 @@ use super::send_settings::SendSettings;
 use crate::config::value_source::{ExternalSources, ValueEntry};
 use crate::config::{reader, user_functions};
 use yieldtray_expression::{UserFunction, Value};
-use yieldtray_source::Span;
 use yieldtray_source::access::CONFIG_FILE;
-use yieldtray_source::{Code, Problem, SourceId, closest, join_words};
+use yieldtray_source::{Code, Problem, SourceId, Span, closest, join_words};
 
 /// The directory of saved bodies where none is configured.
 const SAVED: &str = "saved";

@@ -4,9 +4,8 @@ use super::send_settings::{SendSettings, Setting};
 use crate::config::Config;
 use crate::config::value_source::ValueSource;
 use std::path::Path;
-use yieldtray_source::SourceId;
-use yieldtray_source::Span;
 use yieldtray_source::files::normalize;
+use yieldtray_source::{SourceId, Span};
 
 /// A line of a configuration that reaches outside the workspace.
 #[derive(Clone, Debug, PartialEq, Eq)]

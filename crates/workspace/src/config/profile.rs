@@ -2,8 +2,7 @@
 
 use crate::config::reader::{Key, Reader, Table, TableKeys, key_span};
 use toml::de::DeValue;
-use yieldtray_source::SourceId;
-use yieldtray_source::Span;
+use yieldtray_source::{SourceId, Span};
 
 /// One way to get tokens. Its texts may hold marks, which see the values of the cell that asks.
 #[derive(Clone, Debug)]

@@ -9,9 +9,8 @@ use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 use yieldtray_expression::{UserFunction, Value};
 use yieldtray_http::parse_origin;
-use yieldtray_source::Span;
 use yieldtray_source::names::is_value_name;
-use yieldtray_source::{Code, Problem, SourceId, closest, join_words};
+use yieldtray_source::{Code, Problem, SourceId, Span, closest, join_words};
 use yieldtray_syntax::is_language_name;
 
 pub(super) type Table<'t> = DeTable<'t>;

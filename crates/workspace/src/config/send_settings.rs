@@ -3,8 +3,7 @@
 use crate::config::reader::{Key, Reader, Table, TableKeys, TomlValue};
 use std::time::Duration;
 use toml::de::DeValue;
-use yieldtray_source::SourceId;
-use yieldtray_source::Span;
+use yieldtray_source::{SourceId, Span};
 use yieldtray_syntax::duration;
 
 /// A setting that matters to whoever trusts the file it is in, and its place.

@@ -5,9 +5,8 @@ use crate::config::Variables;
 use std::path::Path;
 use std::sync::OnceLock;
 use yieldtray_expression::Value;
-use yieldtray_source::SourceId;
-use yieldtray_source::Span;
 use yieldtray_source::files::{CommandError, FileSystem};
+use yieldtray_source::{SourceId, Span};
 
 /// `NAME = …` of a configuration.
 #[derive(Clone)]

@@ -4,8 +4,7 @@
 use crate::Workspace;
 use std::path::Path;
 use yieldtray_expression::{Bindings, Engine, RandomSource, check_constant};
-use yieldtray_source::Span;
-use yieldtray_source::{Code, Problem, SourceId};
+use yieldtray_source::{Code, Problem, SourceId, Span};
 use yieldtray_syntax::{InstructionKind, PartContent};
 
 /// What is wrong with a literal text that a function of the expression at `span` is given.

@@ -1,8 +1,7 @@
 //! JSON bodies that are none, marks counted as the values they stand for.
 
 use yieldtray_http::is_json;
-use yieldtray_source::Span;
-use yieldtray_source::{Code, Problem, closest};
+use yieldtray_source::{Code, Problem, Span, closest};
 use yieldtray_syntax::{Cell, Segment, Template};
 
 /// The first slip in the JSON body of a cell.

@@ -1,8 +1,7 @@
 use crate::{CellId, Workspace};
 use rustc_hash::{FxHashMap, FxHashSet};
 use std::path::Path;
-use yieldtray_source::Span;
-use yieldtray_source::{Code, Problem, SourceId, closest};
+use yieldtray_source::{Code, Problem, SourceId, Span, closest};
 use yieldtray_syntax::InstructionKind;
 
 /// The cells of a run in the order they are sent: files and cells as they stand, what a cell needs

@@ -6,8 +6,7 @@ use crate::request::{contradictions, unknown_profile};
 use crate::scope::compile;
 use crate::{CellId, Workspace, shared_labels};
 use yieldtray_expression::Engine;
-use yieldtray_source::Span;
-use yieldtray_source::{Code, Problem, Severity, SourceId, closest, join_words};
+use yieldtray_source::{Code, Problem, Severity, SourceId, Span, closest, join_words};
 use yieldtray_syntax::{Auth, Instruction, InstructionKind, Template, instructions};
 
 /// The problems of `cell`: those of its own lines, and those of the preambles that hold for it.

@@ -7,10 +7,8 @@ use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use std::sync::Arc;
 use yieldtray_expression::Value;
-use yieldtray_http::MASK;
-use yieldtray_http::{HeaderFields, Login};
-use yieldtray_source::Span;
-use yieldtray_source::{Code, Problem, SourceId};
+use yieldtray_http::{HeaderFields, Login, MASK};
+use yieldtray_source::{Code, Problem, SourceId, Span};
 use yieldtray_syntax::Auth;
 
 /// How a request proves who sends it.

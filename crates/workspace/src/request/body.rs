@@ -6,10 +6,9 @@ use crate::request::encoding::{ContextTracker, SubstitutionContext};
 use crate::request::multipart;
 use std::path::{Path, PathBuf};
 use yieldtray_http::{Body, BodyPart, FileBody, HeaderFields};
-use yieldtray_source::Span;
 use yieldtray_source::access::check_writable;
 use yieldtray_source::files::normalize;
-use yieldtray_source::{Code, Problem, SourceId};
+use yieldtray_source::{Code, Problem, SourceId, Span};
 use yieldtray_syntax::{InstructionKind, PartContent};
 
 const FORM: &str = "application/x-www-form-urlencoded";

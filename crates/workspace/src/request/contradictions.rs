@@ -1,8 +1,7 @@
 //! Lines of one cell that cannot both hold.
 
 use crate::{CellId, Workspace};
-use yieldtray_source::Span;
-use yieldtray_source::{Code, Problem};
+use yieldtray_source::{Code, Problem, Span};
 use yieldtray_syntax::{Instruction, InstructionKind};
 
 /// Where a cell gives one thing in two ways.

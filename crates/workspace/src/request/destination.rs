@@ -4,8 +4,7 @@ use crate::AuthLine;
 use crate::scope::Resolver;
 use crate::secret::{Destinations, UsedSecret};
 use url::Url;
-use yieldtray_http::PreparedRequest;
-use yieldtray_http::origin_of;
+use yieldtray_http::{PreparedRequest, origin_of};
 use yieldtray_source::{Code, Problem, join_words};
 use yieldtray_syntax::Auth;
 

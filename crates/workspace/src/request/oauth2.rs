@@ -3,23 +3,18 @@
 use super::auth::basic;
 use super::write::TemplateRenderer;
 use super::{destination, prepare, sending};
-use crate::AuthLine;
-use crate::auth_of;
 use crate::config::{Config, Profile};
 use crate::scope::Resolver;
 use crate::secret::{Destinations, UsedSecret};
+use crate::{AuthLine, auth_of};
 use sha2::{Digest, Sha256};
 use std::fmt;
 use std::sync::Arc;
 use url::form_urlencoded;
 use yieldtray_expression::Value;
-use yieldtray_http::Exchange;
-use yieldtray_http::origin_of;
-use yieldtray_http::{HeaderFields, Login, PreparedRequest, SendOptions};
-use yieldtray_source::Span;
+use yieldtray_http::{Exchange, HeaderFields, Login, PreparedRequest, SendOptions, origin_of};
 use yieldtray_source::access::CONFIG_FILE;
-use yieldtray_source::hex;
-use yieldtray_source::{Code, Problem, closest, join_words};
+use yieldtray_source::{Code, Problem, Span, closest, hex, join_words};
 use yieldtray_syntax::Auth;
 
 /// A token that ends this soon, in seconds, is renewed first: the request takes time too.

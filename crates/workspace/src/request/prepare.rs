@@ -6,10 +6,8 @@ use crate::request::sending;
 use crate::scope::{Phase, Resolver};
 use crate::{auth_of, says_insecure};
 use std::path::PathBuf;
-use yieldtray_http::origin_of;
-use yieldtray_http::{HeaderFields, HttpVersion, Login, PreparedRequest};
-use yieldtray_source::Span;
-use yieldtray_source::{Code, Problem, SourceId};
+use yieldtray_http::{HeaderFields, HttpVersion, Login, PreparedRequest, origin_of};
+use yieldtray_source::{Code, Problem, SourceId, Span};
 use yieldtray_syntax::{InstructionKind, RequestLine, Version};
 
 /// Header fields that go out with every request that does not set them.

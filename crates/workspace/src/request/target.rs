@@ -1,7 +1,6 @@
 use std::cell::RefCell;
 use url::Url;
-use yieldtray_source::Span;
-use yieldtray_source::{Code, Problem};
+use yieldtray_source::{Code, Problem, Span};
 
 /// An address and what came with it.
 pub(super) struct Address {

@@ -1,8 +1,7 @@
 use crate::request::encoding::{ContextTracker, SubstitutionContext};
 use crate::scope::{Phase, Resolver};
 use yieldtray_expression::{NotRepresentable, Value};
-use yieldtray_source::Span;
-use yieldtray_source::{Code, Problem, SourceId};
+use yieldtray_source::{Code, Problem, SourceId, Span};
 use yieldtray_syntax::{Segment, Template, control_in_field};
 
 /// Writes templates with the values one cell sees, and collects what is wrong on the way.

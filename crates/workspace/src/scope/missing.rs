@@ -3,8 +3,7 @@
 
 use crate::CellId;
 use crate::scope::Resolver;
-use yieldtray_source::Span;
-use yieldtray_source::{Code, Problem, closest, join_words};
+use yieldtray_source::{Code, Problem, Span, closest, join_words};
 use yieldtray_syntax::is_language_name;
 
 /// Of how many cells of a file the names are compared with a name that nobody gives.

@@ -1,9 +1,7 @@
 //! The names that a response gives to expressions.
 
 use yieldtray_expression::{BodyAccess, Compiled, Value};
-use yieldtray_http::Body;
-use yieldtray_http::is_json;
-use yieldtray_http::{Exchange, Hop};
+use yieldtray_http::{Body, Exchange, Hop, is_json};
 
 /// The names a response gives to expressions, each made when first asked for: a body that no
 /// expression names is never parsed.

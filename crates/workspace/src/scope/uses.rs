@@ -7,9 +7,8 @@ use crate::scope::{Resolver, compile};
 use crate::{CellId, Workspace};
 use rustc_hash::FxHashMap;
 use yieldtray_expression::{Engine, is_type_name};
-use yieldtray_source::SourceId;
-use yieldtray_source::Span;
 use yieldtray_source::names::is_value_name;
+use yieldtray_source::{SourceId, Span};
 use yieldtray_syntax::{Auth, Instruction, InstructionKind, Template, instructions, is_language_name};
 
 /// An expression of a cell, or of a preamble that holds for it.

@@ -7,8 +7,7 @@ use crate::scope::{CapturedValue, EvalCache, EvalContext, PlayArgNames, Resolver
 use crate::secret::Masker;
 use rustc_hash::FxHashSet;
 use yieldtray_expression as expression;
-use yieldtray_source::Span;
-use yieldtray_source::{Problem, SourceId};
+use yieldtray_source::{Problem, SourceId, Span};
 use yieldtray_syntax::InstructionKind;
 
 /// A name with what is known of it.

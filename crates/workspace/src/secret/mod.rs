@@ -9,8 +9,7 @@ pub(crate) use encoding::Encoding;
 pub use masker::Masker;
 use masker::SHORT_SECRET;
 pub use used::{Destinations, UsedSecret};
-use yieldtray_source::Span;
-use yieldtray_source::{Code, Problem};
+use yieldtray_source::{Code, Problem, Span};
 
 /// Whether a value's name says that it holds a secret.
 pub fn is_secret_name(name: &str) -> bool {

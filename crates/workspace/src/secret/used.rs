@@ -2,8 +2,7 @@
 
 use std::fmt;
 use yieldtray_expression::Value;
-use yieldtray_source::SourceId;
-use yieldtray_source::Span;
+use yieldtray_source::{SourceId, Span};
 
 /// The origins that a secret belongs to.
 #[derive(Clone, Debug, PartialEq, Eq)]

@@ -9,8 +9,7 @@ use std::io::Read;
 use std::path::Path;
 use yieldtray_engine::ExitCode;
 use yieldtray_interchange::curl::commands_with;
-use yieldtray_source::Span;
-use yieldtray_source::{Code, Problem};
+use yieldtray_source::{Code, Problem, Span};
 use yieldtray_syntax::shell::is_command;
 
 /// Makes requests of commands of curl. Where one of them cannot be taken, none is.

@@ -8,16 +8,13 @@ use crate::commands::send::{self, Showing};
 use crate::confirm::guard;
 use crate::error::CommandError;
 use crate::host::HostFacts;
-use crate::output::Out;
-use crate::output::comparison;
 use crate::output::comparison::ComparedExchange;
-use crate::project::Project;
-use crate::project::state;
-use crate::prompt::Terminal;
-use crate::run::send_one::{SendParams, SendPlan, carry_out};
+use crate::output::{Out, comparison};
+use crate::project::{Project, state};
+use crate::prompt::{Prompter, Terminal};
+use crate::run::send_one::{SendParams, SendPlan};
+use crate::run::service::RunService;
 use yieldtray_engine::ExitCode;
-use yieldtray_engine::Next;
-use yieldtray_engine::RunOptions;
 use yieldtray_report::log::{compare, restore_secrets};
 use yieldtray_workspace::CellId;
 use yieldtray_workspace::plan::Plan;
@@ -46,11 +43,12 @@ pub(super) fn again(
         common.seed = Some(past.seed);
     }
     let mut session = Project::open_to_evaluate(&common, host, out, &[])?;
+    let person = Terminal::of(host);
     let mut found = cell_of(&mut session, &past.entry);
     // What was sent then needs nothing of its file, unless a secret is masked in it.
     if let (true, Some(cell), Some(then)) = (exactly, found, past.prepared())
         && restore_secrets(then, None, &Masker::default()).is_ok()
-        && !can_be_made(&mut session, cell, out)?
+        && !can_be_made(&mut session, &person, cell, out)?
     {
         found = None;
     }
@@ -81,15 +79,14 @@ pub(super) fn again(
     send::introduce(out, &session, cell)?;
     // As it was sent then it is sent even if its row is gone.
     let row = past.entry.row.filter(|row| !exactly || session.workspace.has_row(cell, *row));
-    let person = Terminal::of(host);
     let prelude = SendPlan::of(&mut session, cell, Needs::Ask, &person, out)?;
     let mut changing = prelude.plan.changing(&session.workspace);
     // Its file may have another method for it now.
     let then = instead.as_ref().map(|request| (cell, request.method.clone()));
     changing.extend(then.filter(|own| changes_things(&own.1) && !changing.contains(own)));
     guard(&session, &changing, yes, &person)?;
-    let done =
-        carry_out(&session, prelude, cell, SendParams { instead, row, ..SendParams::default() }, &person, false)?;
+    let params = SendParams { instead, row, ..SendParams::default() };
+    let done = RunService::new(&session, &person).send_one(prelude, cell, params, false)?;
     let now = done.past().and_then(|past| past.exchange());
     let differences = past.exchange().zip(now).map(|(then, now)| compare(&then, &now, &how));
     let then = ComparedExchange::of(&listed);
@@ -106,12 +103,15 @@ pub(super) fn again(
 }
 
 /// Whether the request of a cell can be made as its file and its values are now.
-fn can_be_made(session: &mut Project, cell: CellId, out: &mut Out) -> Result<bool, CommandError> {
+fn can_be_made(
+    session: &mut Project,
+    prompter: &dyn Prompter,
+    cell: CellId,
+    out: &mut Out,
+) -> Result<bool, CommandError> {
     let plan = Plan::new(&mut session.workspace, &[cell], false);
     let tray = state::read(session, out)?.tray;
-    let options = RunOptions { fail_fast: true, first_row_only: true, dry_run: true, tray, ..RunOptions::default() };
-    let next = session.run(plan, options).next();
-    Ok(next.is_some_and(|next| matches!(next, Next::Send(_) | Next::Ask(_))))
+    Ok(RunService::new(session, prompter).can_prepare(plan, tray))
 }
 
 /// Whether a method is one that changes things (RFC 9110 9.2.1).

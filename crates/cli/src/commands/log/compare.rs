@@ -11,7 +11,8 @@ use crate::output::comparison::ComparedExchange;
 use crate::output::{Out, comparison};
 use crate::project::{Project, places};
 use crate::prompt::Terminal;
-use crate::run::send_one::{SendParams, SendPlan, carry_out};
+use crate::run::send_one::{SendParams, SendPlan};
+use crate::run::service::RunService;
 use std::io::Write;
 use yieldtray_engine::ExitCode;
 use yieldtray_http::Exchange;
@@ -111,7 +112,7 @@ fn both(
         let prelude = SendPlan::of(&mut session, cell, Needs::Send, &person, out)?;
         guard(&session, &prelude.plan.changing(&session.workspace), args.yes, &person)?;
         let at = clock::now_millis();
-        let done = carry_out(&session, prelude, cell, SendParams::default(), &person, false)?;
+        let done = RunService::new(&session, &person).send_one(prelude, cell, SendParams::default(), false)?;
         let past = done.past();
         let Some(answer) = past.as_ref().and_then(LoggedExchange::exchange) else {
             // What went wrong is told as `send` tells it.

@@ -3,9 +3,8 @@
 use super::{Batch, RecordEntry};
 use crate::clock;
 use crate::output::Out;
-use crate::project::Project;
 use crate::project::revision::Revisions;
-use crate::project::state;
+use crate::project::{Project, state};
 use std::borrow::Cow;
 use std::io;
 use std::path::PathBuf;

@@ -1,8 +1,7 @@
 //! What somebody is writing at a place, told from the line so far: while somebody writes, that line is rarely right.
 
 use crate::assist::{IdeContext, cell_at, line_at};
-use yieldtray_source::SourceId;
-use yieldtray_source::Span;
+use yieldtray_source::{SourceId, Span};
 use yieldtray_workspace::{CellId, Workspace};
 
 /// What somebody is writing at a place.

@@ -10,16 +10,13 @@ use path::{Step, in_string, looped, path_start, split_root, steps};
 use rustc_hash::FxHashSet;
 use std::borrow::Cow;
 use yieldtray_expression::{FUNCTIONS, is_builtin};
-use yieldtray_http::FIELDS;
-use yieldtray_http::{METHODS, field};
-use yieldtray_source::SourceId;
-use yieldtray_source::Span;
+use yieldtray_http::{FIELDS, METHODS, field};
 use yieldtray_source::names::is_value_name;
+use yieldtray_source::{SourceId, Span};
 use yieldtray_syntax::InstructionKind;
 use yieldtray_workspace::CellId;
 use yieldtray_workspace::config::ValueSource;
-use yieldtray_workspace::scope::ResponseScope;
-use yieldtray_workspace::scope::{Binding, EvalCache, Origin, Resolver};
+use yieldtray_workspace::scope::{Binding, EvalCache, Origin, Resolver, ResponseScope};
 use yieldtray_workspace::secret::Masker;
 
 /// Something that may be written.

@@ -1,0 +1,26 @@
+//! The environment that was chosen for a checkout.
+
+use super::state;
+use crate::error::CommandError;
+use crate::output::Out;
+use std::path::Path;
+use yieldtray_store::StateFolder;
+
+/// The environment that `yieldtray env` chose for the checkout. A state folder that is not this user's own chooses
+/// nothing, with a warning.
+pub(super) fn checkout_choice(root: &Path, out: &mut Out) -> Result<Option<String>, CommandError> {
+    match StateFolder::open(root, state::key_file().as_deref()) {
+        Ok(folder) => Ok(folder.and_then(|folder| folder.chosen_environment())),
+        Err(error @ yieldtray_store::Error::Untrusted(_)) => {
+            if !out.quiet && !out.json {
+                let words =
+                    format!("{error}: it is ignored; delete it, or run `yieldtray allow --state` if it is yours");
+                out.say(&out.error_look.odd(&words))?;
+            }
+            Ok(None)
+        }
+        // Without a home nothing was ever chosen.
+        Err(yieldtray_store::Error::NoKey) => Ok(None),
+        Err(error) => Err(error.into()),
+    }
+}

@@ -1,0 +1,155 @@
+//! The settings of a command, resolved in one step from the arguments, the configuration, the choice of the checkout and
+//! the facts about the host. Nothing is read here.
+
+use crate::args::Common;
+use crate::error::CommandError;
+use crate::host::HostFacts;
+use yieldtray_expression::Value;
+use yieldtray_http::parse_origin;
+use yieldtray_source::names::is_value_name;
+use yieldtray_syntax::is_language_name;
+use yieldtray_workspace::config::Config;
+
+/// Everything that settings are resolved from.
+pub(crate) struct SettingsInput<'a> {
+    /// The options that every command has.
+    pub(crate) common: &'a Common,
+    /// The facts about the host.
+    pub(crate) host: &'a HostFacts,
+    /// The configuration of the workspace.
+    pub(crate) config: &'a Config,
+    /// The environment that `yieldtray env` chose for this checkout.
+    pub(crate) checkout: Option<String>,
+    /// The seed to take where none is given.
+    pub(crate) fresh_seed: u64,
+}
+
+/// What a command works with.
+#[derive(Debug)]
+pub(crate) struct Settings {
+    /// The environment, if one is chosen.
+    pub(crate) environment: Option<ChosenEnvironment>,
+    /// The values of `--set`, in order.
+    pub(crate) set: Vec<(String, Value)>,
+    /// The origins of `--secrets-to`.
+    pub(crate) secrets_to: Vec<String>,
+    /// Whether somebody can be asked.
+    pub(crate) can_ask: bool,
+    /// The seed of random values.
+    pub(crate) seed: u64,
+}
+
+impl Settings {
+    /// Resolves them.
+    ///
+    /// # Errors
+    /// For a value of `--set` or an origin of `--secrets-to` that cannot be read.
+    pub(crate) fn resolve(input: SettingsInput<'_>) -> Result<Self, CommandError> {
+        let SettingsInput { common, host, config, checkout, fresh_seed } = input;
+        Ok(Self {
+            environment: choose_environment(common, host, config, checkout),
+            set: common.set.iter().map(|text| set_value(text)).collect::<Result<_, _>>()?,
+            secrets_to: common.secrets_to.iter().map(|text| origin(text)).collect::<Result<_, _>>()?,
+            can_ask: host.can_ask,
+            seed: common.seed.unwrap_or(fresh_seed),
+        })
+    }
+}
+
+/// An environment, and who chose it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) struct ChosenEnvironment {
+    /// Its name, which the configuration may not have.
+    pub(crate) name: String,
+    /// Who chose it.
+    pub(crate) chosen_by: ChosenBy,
+}
+
+/// Who chose the environment.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum ChosenBy {
+    /// `--env`
+    Option,
+    /// `YIELDTRAY_ENV`
+    Variable,
+    /// `yieldtray env NAME`
+    Checkout,
+    /// `[workspace] environment`
+    Configuration,
+}
+
+impl ChosenBy {
+    /// Who it was, as a person would look for it.
+    pub(crate) fn words(self) -> &'static str {
+        match self {
+            ChosenBy::Option => "--env",
+            ChosenBy::Variable => "YIELDTRAY_ENV",
+            ChosenBy::Checkout => "`yieldtray env`",
+            ChosenBy::Configuration => "yieldtray.toml",
+        }
+    }
+}
+
+/// The chosen environment: that of the command line, else of the process, else of the checkout, else of the
+/// configuration.
+pub(crate) fn choose_environment(
+    common: &Common,
+    host: &HostFacts,
+    config: &Config,
+    checkout: Option<String>,
+) -> Option<ChosenEnvironment> {
+    let configured = config.environment.as_ref().map(|(name, ..)| name.clone());
+    let candidates = [
+        (common.env.last().cloned(), ChosenBy::Option),
+        (host.environment.clone(), ChosenBy::Variable),
+        (checkout, ChosenBy::Checkout),
+        (configured, ChosenBy::Configuration),
+    ];
+    candidates.into_iter().find_map(|(name, chosen_by)| Some(ChosenEnvironment { name: name?, chosen_by }))
+}
+
+/// An origin of `--secrets-to`.
+fn origin(text: &str) -> Result<String, CommandError> {
+    parse_origin(text).ok_or_else(|| {
+        let hint = "write scheme, host and port, as in `--secrets-to https://scale.example`";
+        CommandError::refused_with(format!("`--secrets-to {text}` is not an origin"), hint)
+    })
+}
+
+/// `NAME=VALUE`, the value as [`Value::typed`] reads it.
+pub(crate) fn set_value(text: &str) -> Result<(String, Value), CommandError> {
+    let Some((name, value)) = text.split_once('=') else {
+        return Err(CommandError::refused_with(
+            format!("`--set {text}` has no value"),
+            format!("write `--set {text}=…`"),
+        ));
+    };
+    if !is_value_name(name) {
+        let hint = "use letters, digits and `_`, the first no digit";
+        return Err(CommandError::refused_with(format!("`{name}` cannot name a value"), hint));
+    }
+    if is_language_name(name) {
+        let message = format!("`{name}` is a name of the language, so no value can take it");
+        return Err(CommandError::refused(message));
+    }
+    Ok((name.to_owned(), Value::infer(value)))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_set_value_is_what_it_looks_like() {
+        let shown = |text| set_value(text).map(|(name, value)| format!("{name} {}", value.show())).ok();
+        assert_eq!(shown("bins=24").as_deref(), Some("bins 24"));
+        assert_eq!(shown("grower=G-11").as_deref(), Some("grower \"G-11\""));
+        assert_eq!(shown("code=007").as_deref(), Some("code \"007\""));
+        assert_eq!(shown("code=\"24\"").as_deref(), Some("code \"24\""));
+        assert_eq!(shown("note=a=b").as_deref(), Some("note \"a=b\""));
+        assert_eq!(shown("empty=").as_deref(), Some("empty \"\""));
+        assert_eq!(shown("bins"), None);
+        assert_eq!(shown("4bins=1"), None);
+        assert_eq!(shown("status=1"), None);
+    }
+}
