@@ -6,14 +6,19 @@
 
 mod cell_names;
 pub mod config;
+mod edit;
+mod file_set;
 pub mod plan;
 mod queries;
 pub mod request;
 pub mod scope;
 pub mod secret;
+mod source_file;
 pub mod suggest;
 mod workspace;
 
+pub use file_set::COMMON_FILE;
 pub(crate) use queries::{AuthLine, auth_of, lines_over, shared_labels};
 pub use queries::{says_insecure, uses_oauth2};
-pub use workspace::{COMMON_FILE, CellId, SourceFile, Workspace};
+pub use source_file::SourceFile;
+pub use workspace::{CellId, Workspace};

@@ -1,8 +1,69 @@
-//! What the lines over a cell and its own lines say together.
+//! Questions about the cells of a workspace: places, titles, tags, and what the lines over a cell say with its own.
 
 use super::{CellId, Workspace};
+use crate::file_set::shown;
 use yieldtray_source::SourceId;
+use yieldtray_syntax as syntax;
 use yieldtray_syntax::{Auth, Instruction, InstructionKind};
+
+impl Workspace {
+    /// The file's name as it is shown: relative to the root, with `/`.
+    pub fn shown_path(&self, id: SourceId) -> String {
+        shown(&self.source(id).path)
+    }
+
+    /// `file:line` of a byte.
+    pub fn shown_line(&self, id: SourceId, offset: usize) -> String {
+        format!("{}:{}", self.shown_path(id), self.source(id).lines().line_of(offset))
+    }
+
+    /// `file:line` of a cell.
+    pub fn shown_cell(&self, id: CellId) -> String {
+        self.shown_line(id.source, self.cell(id).span.start())
+    }
+
+    /// `file:line:column` of a byte.
+    pub fn shown_place(&self, id: SourceId, offset: usize) -> String {
+        let place = self.source(id).place(offset);
+        format!("{}:{}:{}", self.shown_path(id), place.line, place.column)
+    }
+
+    /// The line a cell starts at, from 1.
+    pub fn line_of(&self, id: CellId) -> usize {
+        self.source(id.source).lines().line_of(self.cell(id).span.start())
+    }
+
+    /// A cell's title, or its name where it has none.
+    pub fn title(&self, id: CellId) -> &str {
+        let cell = self.cell(id);
+        let title = cell.title.of(&self.source(id.source).text);
+        if title.is_empty() { &cell.name } else { title }
+    }
+
+    /// The instructions that stand in the preambles over a file: `_common.http`, the outermost first,
+    /// then the file's own. Each with the text it stands in.
+    pub fn preambles(&self, source: SourceId) -> impl Iterator<Item = (SourceId, &Instruction)> + '_ {
+        let over = self.source(source).commons.iter().copied().chain([source]);
+        over.flat_map(|id| syntax::instructions(&self.source(id).file.preamble).map(move |item| (id, item)))
+    }
+
+    /// The tags of a cell: its own and those of the preambles over it.
+    pub fn tags(&self, id: CellId) -> Vec<&str> {
+        let own = self.cell(id).instructions().map(|instruction| (id.source, instruction));
+        let mut tags: Vec<&str> = self
+            .preambles(id.source)
+            .chain(own)
+            .filter_map(|(source, instruction)| match instruction.kind {
+                InstructionKind::Tag(list) => Some((&self.source(source).text, list)),
+                _ => None,
+            })
+            .flat_map(|(text, list)| InstructionKind::list(list, text).map(move |tag| tag.of(text)))
+            .collect();
+        tags.sort_unstable();
+        tags.dedup();
+        tags
+    }
+}
 
 /// The instructions that hold for a cell, the outermost first, its own last.
 pub(crate) fn lines_over(workspace: &Workspace, cell: CellId) -> impl Iterator<Item = (SourceId, &Instruction)> {

@@ -3,6 +3,7 @@
 use super::Project;
 use crate::output::cell::Heading;
 use crate::output::table::count;
+use std::borrow::Cow;
 use yieldtray_source::{SourceId, Span};
 use yieldtray_workspace::{CellId, says_insecure};
 
@@ -63,7 +64,8 @@ impl Project {
             let plain = !entry.secret && !entry.source_kind.is_command();
             plain.then(|| entry.value(&outside).ok()).flatten()
         };
-        self.settings.set_value("base").or_else(entry)?.to_text().ok().map(std::borrow::Cow::into_owned)
+        let base = self.settings.set_value("base").map(Cow::Borrowed).or_else(entry)?;
+        base.to_text().ok().map(Cow::into_owned)
     }
 }
 

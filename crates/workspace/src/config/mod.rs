@@ -23,6 +23,6 @@ pub use outside::{OutsideKind, OutsideSetting};
 pub use private::{redact_keeping_offsets, redact_values};
 pub use profile::{Profile, ProfileEntry};
 pub use send_settings::{SendSettings, Setting};
-pub use value_source::{ExternalSources, SourceError, ValueEntry, ValueSource};
+pub use value_source::{ExternalSources, SourceCache, SourceError, ValueEntry, ValueSource};
 pub(crate) use variables::how_to_read;
 pub use variables::{Variables, is_listed};

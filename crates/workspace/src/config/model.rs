@@ -8,6 +8,7 @@ use super::profile::Profile;
 use super::send_settings::SendSettings;
 use crate::config::value_source::{ExternalSources, ValueEntry};
 use crate::config::{reader, user_functions};
+use std::borrow::Cow;
 use yieldtray_expression::{UserFunction, Value};
 use yieldtray_source::access::CONFIG_FILE;
 use yieldtray_source::{Code, Problem, SourceId, Span, closest, join_words};
@@ -171,7 +172,7 @@ impl Config {
         outside: &'c ExternalSources<'_>,
     ) -> impl Iterator<Item = Value> + 'c {
         let known = self.entries_for(environment).filter(|entry| entry.secret && !entry.source_kind.is_command());
-        known.filter_map(|entry| entry.value(outside).ok().cloned())
+        known.filter_map(|entry| entry.value(outside).ok().map(Cow::into_owned))
     }
 
     /// Reads one configuration's text. What cannot be read is reported and left out. Only a `private`

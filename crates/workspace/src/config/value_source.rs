@@ -2,8 +2,10 @@
 
 use super::variables::how_to_read;
 use crate::config::Variables;
+use std::borrow::Cow;
+use std::collections::HashMap;
 use std::path::Path;
-use std::sync::OnceLock;
+use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 use yieldtray_expression::Value;
 use yieldtray_source::files::{CommandError, FileSystem};
 use yieldtray_source::{SourceId, Span};
@@ -25,8 +27,6 @@ pub struct ValueEntry {
     pub source: SourceId,
     /// Where the name stands.
     pub span: Span,
-    /// What its source gave when it was first asked.
-    asked: OnceLock<Result<Value, SourceError>>,
 }
 
 /// The ways to give a value.
@@ -92,32 +92,49 @@ pub struct ExternalSources<'o> {
     pub variables: &'o Variables,
     /// Files and commands.
     pub files: &'o dyn FileSystem,
+    /// What they gave before.
+    pub cache: &'o SourceCache,
+}
+
+/// Where an entry is described: the configuration, and the span of its name.
+type EntryPlace = (SourceId, Span);
+
+/// What files, variables and commands gave. Each is asked once for each entry of the configuration.
+#[derive(Default)]
+pub struct SourceCache {
+    loaded: Mutex<HashMap<EntryPlace, Arc<OnceLock<Result<Value, SourceError>>>>>,
+}
+
+impl SourceCache {
+    fn get_or_load(
+        &self,
+        entry: EntryPlace,
+        load: impl FnOnce() -> Result<Value, SourceError>,
+    ) -> Result<Value, SourceError> {
+        let slot = Arc::clone(self.loaded.lock().unwrap_or_else(PoisonError::into_inner).entry(entry).or_default());
+        // The map is not locked while a command runs.
+        slot.get_or_init(load).clone()
+    }
 }
 
 impl ValueEntry {
     pub(super) fn new(name: &str, described: Described, private: bool, source: SourceId, span: Span) -> Self {
         let Described { given, secret, origins } = described;
-        Self {
-            name: name.to_owned(),
-            source_kind: given,
-            secret,
-            origins,
-            private,
-            source,
-            span,
-            asked: OnceLock::new(),
+        Self { name: name.to_owned(), source_kind: given, secret, origins, private, source, span }
+    }
+
+    /// The value. A file is read and a command is run when the value is first needed, and never again.
+    ///
+    /// # Errors
+    /// If the source gives none.
+    pub fn value<'v>(&'v self, outside: &ExternalSources<'_>) -> Result<Cow<'v, Value>, SourceError> {
+        match &self.source_kind {
+            ValueSource::Value(value) => Ok(Cow::Borrowed(value)),
+            _ => outside.cache.get_or_load((self.source, self.span), || self.load(outside)).map(Cow::Owned),
         }
     }
 
-    /// The value; a file is read and a command is run when it is first asked for, and never again.
-    pub fn value(&self, outside: &ExternalSources<'_>) -> Result<&Value, &SourceError> {
-        if let ValueSource::Value(value) = &self.source_kind {
-            return Ok(value);
-        }
-        self.asked.get_or_init(|| self.ask(outside)).as_ref()
-    }
-
-    fn ask(&self, outside: &ExternalSources<'_>) -> Result<Value, SourceError> {
+    fn load(&self, outside: &ExternalSources<'_>) -> Result<Value, SourceError> {
         match &self.source_kind {
             ValueSource::Value(value) => Ok(value.clone()),
             ValueSource::Variable(name) => {

@@ -6,6 +6,7 @@ use super::{EvalCache, EvalContext, Phase, missing};
 use crate::config::ValueEntry;
 use crate::secret::{Destinations, UsedSecret};
 use crate::{CellId, Workspace};
+use std::borrow::Cow;
 use url::Url;
 use yieldtray_expression::Value;
 use yieldtray_http::origin_of;
@@ -145,7 +146,7 @@ impl<'a> Resolver<'a> {
             Binding::Entry(entry, _) => match entry.value(&self.context.outside()) {
                 Ok(value) => {
                     defined_at = Some((entry.source, entry.span));
-                    (value.clone(), entry.secret.then(|| destinations_of(entry)))
+                    (value.into_owned(), entry.secret.then(|| destinations_of(entry)))
                 }
                 Err(absent) => {
                     let place = at.place(name, &self.workspace.source(source).text);
@@ -177,7 +178,8 @@ impl<'a> Resolver<'a> {
             let entry = workspace.config.entry(settings.environment.as_deref(), "base")?;
             entry.value(&self.context.outside()).ok()
         };
-        let base = settings.set_value("base").or_else(entry)?.to_text().ok()?;
+        let base = settings.set_value("base").map(Cow::Borrowed).or_else(entry)?;
+        let base = base.to_text().ok()?;
         Url::parse(&base).ok().filter(Url::has_host).map(|url| origin_of(&url))
     }
 

@@ -296,7 +296,7 @@ pub fn across(context: EvalContext<'_>, masker: &mut Masker) -> Vec<EnvironmentC
                     if entry.source_kind.is_command() {
                         return Some(ValueState::NotRun(entry.source_kind.words().unwrap_or_default()));
                     }
-                    let value = entry.value(&outside).ok()?.clone();
+                    let value = entry.value(&outside).ok()?.into_owned();
                     if entry.secret {
                         masker.learn([value.clone()]);
                         return Some(ValueState::Secret(value));
