@@ -17,10 +17,10 @@ use yieldtray_source::{Code, Problem, Span};
 use yieldtray_workspace::COMMON_FILE;
 
 /// The largest file that is read as a whole, in bytes.
-pub(crate) const LARGEST: u64 = 1 << 30;
+pub(crate) const MAX_FILE_BYTES: u64 = 1 << 30;
 
 /// The largest `.env`, in bytes.
-pub(crate) const LARGEST_DOT_ENV: u64 = 1 << 20;
+pub(crate) const MAX_DOT_ENV_BYTES: u64 = 1 << 20;
 
 /// `path` counted from `root`, with `~` for the user's home.
 pub(crate) fn anywhere(root: &Path, path: &Path) -> PathBuf {
@@ -86,12 +86,12 @@ pub(crate) fn open_to_write_through(file: &Path) -> io::Result<std::fs::File> {
 
 /// The text of a regular file that a command line names.
 pub(crate) fn read_text(file: &Path) -> io::Result<String> {
-    let bytes = read_regular(file, LARGEST)?;
+    let bytes = read_regular(file, MAX_FILE_BYTES)?;
     String::from_utf8(bytes).map_err(|_| io::Error::new(io::ErrorKind::InvalidData, "it is not UTF-8 text"))
 }
 
 /// How long another process may keep a folder's files to itself.
-const LONGEST_LOCK: Duration = Duration::from_secs(30);
+const LOCK_TIMEOUT: Duration = Duration::from_secs(30);
 
 /// Keeps the files of a folder to this process as long as the result lives, for a change of what another process of
 /// this tool may change at the same time. What is read before must be read again.
@@ -108,7 +108,7 @@ pub(crate) fn lock(folder: &Path) -> io::Result<Option<std::fs::File>> {
             // A file system without locks has nothing to wait for.
             Err(TryLockError::Error(error)) if error.kind() == io::ErrorKind::Unsupported => return Ok(None),
             Err(TryLockError::Error(error)) => return Err(error),
-            Err(TryLockError::WouldBlock) if began.elapsed() > LONGEST_LOCK => {
+            Err(TryLockError::WouldBlock) if began.elapsed() > LOCK_TIMEOUT => {
                 return Err(io::Error::new(io::ErrorKind::TimedOut, "another process changes files there"));
             }
             Err(TryLockError::WouldBlock) => std::thread::sleep(Duration::from_millis(5)),
@@ -275,7 +275,7 @@ fn own_prefix() -> String {
 }
 
 /// A temporary file of another machine, of which nobody knows whether its process lives, is left for so long.
-const ABANDONED: Duration = Duration::from_secs(24 * 60 * 60);
+const ABANDONED_FILE_AGE: Duration = Duration::from_secs(24 * 60 * 60);
 
 /// Removes temporary files in a folder whose process was ended before it could. Each folder is gone through once: a run
 /// may save thousands of files into one.
@@ -294,7 +294,7 @@ fn remove_abandoned(folder: &Path) {
             None => {
                 let changed = entry.metadata().and_then(|about| about.modified());
                 let age = changed.ok().and_then(|changed| SystemTime::now().duration_since(changed).ok());
-                age.is_some_and(|age| age > ABANDONED) && entry.file_type().is_ok_and(|kind| kind.is_file())
+                age.is_some_and(|age| age > ABANDONED_FILE_AGE) && entry.file_type().is_ok_and(|kind| kind.is_file())
             }
         };
         if abandoned {

@@ -23,15 +23,15 @@ pub(crate) fn is_alive(process: u32) -> bool {
 }
 
 /// How long a command may take. Somebody may have to type a passphrase meanwhile.
-const LIMIT: Duration = Duration::from_secs(60);
+const COMMAND_TIMEOUT: Duration = Duration::from_secs(60);
 
 /// The most that is taken of what a command writes.
-const MOST: u64 = 1 << 20;
+const MAX_OUTPUT_BYTES: u64 = 1 << 20;
 
 /// What `command`, run in `folder`, writes to its standard output. The error says in words how it
 /// failed, with what it wrote to its standard error.
 pub(crate) fn output(command: &[String], folder: &Path) -> Result<Vec<u8>, String> {
-    run(command, folder, LIMIT)
+    run(command, folder, COMMAND_TIMEOUT)
 }
 
 fn run(command: &[String], folder: &Path, limit: Duration) -> Result<Vec<u8>, String> {
@@ -79,7 +79,7 @@ fn drain(pipe: Option<impl Read + Send + 'static>) -> mpsc::Receiver<Vec<u8>> {
     thread::spawn(move || {
         let mut bytes = Vec::new();
         if let Some(mut pipe) = pipe {
-            let _ = pipe.by_ref().take(MOST).read_to_end(&mut bytes);
+            let _ = pipe.by_ref().take(MAX_OUTPUT_BYTES).read_to_end(&mut bytes);
             // What is too much is read all the same, or the program would wait for it.
             let _ = std::io::copy(&mut pipe, &mut std::io::sink());
         }
@@ -108,6 +108,6 @@ mod tests {
         let missing = output(&["no-such-program-here".to_owned()], Path::new("/")).expect_err("it is not there");
         assert!(missing.starts_with("which cannot be started: "), "{missing}");
         let large = shell("yes | head -c 3000000", long).expect("it ends");
-        assert_eq!(large.len() as u64, MOST);
+        assert_eq!(large.len() as u64, MAX_OUTPUT_BYTES);
     }
 }

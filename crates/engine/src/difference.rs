@@ -5,7 +5,7 @@ use yieldtray_source::diff::{DiffLine, diff_lines};
 use yieldtray_workspace::secret::Masker;
 
 /// Values that are shown in fewer characters are told one beside the other.
-const LONG: usize = 60;
+const LONG_VALUE_CHARS: usize = 60;
 
 /// How the two sides of `==` differ.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -22,7 +22,7 @@ impl Difference {
     /// How `left` and `right` differ, each with its expression; nothing where both can be read at a glance.
     pub(super) fn of(left: &(String, Value), right: &(String, Value), masker: &Masker) -> Option<Self> {
         let (ours, theirs) = (text(&left.1)?, text(&right.1)?);
-        if ours.chars().count().max(theirs.chars().count()) <= LONG {
+        if ours.chars().count().max(theirs.chars().count()) <= LONG_VALUE_CHARS {
             return None;
         }
         // Masked first: a line that is cut must not leave half a secret.

@@ -9,14 +9,14 @@ use yieldtray_source::scan::calls_and_names;
 use yieldtray_source::{Code, Span, closest};
 
 /// The longest expression that is taken, in bytes. Evaluation recurses once per operator, and
-/// [`STACK`] holds every chain of this length.
-const LONGEST: usize = 16 * 1024;
+/// [`STACK_BYTES`] holds every chain of this length.
+const MAX_EXPRESSION_BYTES: usize = 16 * 1024;
 
 /// Expressions beyond this length are parsed, run and dropped on a stack of their own.
-const LONG: usize = 256;
+const OWN_STACK_FROM_BYTES: usize = 256;
 
 /// Bytes of that stack; the system gives only the pages that are used.
-const STACK: usize = 64 * 1024 * 1024;
+const STACK_BYTES: usize = 64 * 1024 * 1024;
 
 /// An expression that can be run.
 #[derive(Debug)]
@@ -38,12 +38,12 @@ impl Compiled {
     /// Compiles `source`; all faults that can be known without running it are given.
     pub(super) fn new(source: &str, own: &UserFunctions) -> Result<Self, Vec<CompileError>> {
         let whole = Span::new(0, source.len());
-        if source.len() > LONGEST {
-            let message = format!("the expression has {} bytes, more than {LONGEST}", source.len());
+        if source.len() > MAX_EXPRESSION_BYTES {
+            let message = format!("the expression has {} bytes, more than {MAX_EXPRESSION_BYTES}", source.len());
             let hint = Some("split it: name its parts with `% let`".to_owned());
             return Err(vec![CompileError::new(Code::BadExpression, whole, message, hint)]);
         }
-        let long = source.len() > LONG;
+        let long = source.len() > OWN_STACK_FROM_BYTES;
         on_stack(long, || {
             let mut tree = parse(source)?;
             let expanded = own.expand(&mut tree).map_err(|mut fault| {
@@ -127,7 +127,7 @@ impl Drop for Compiled {
 }
 
 fn on_stack<T>(long: bool, work: impl FnOnce() -> T) -> T {
-    if long { stacker::grow(STACK, work) } else { work() }
+    if long { stacker::grow(STACK_BYTES, work) } else { work() }
 }
 
 /// `env` as a whole: everything that the process knows would be sent, shown or compared.

@@ -16,17 +16,17 @@ use yieldtray_source::files::{FileSystem, normalize};
 const BASE: &str = "workspace:///";
 
 /// Violations told at most: a document of the wrong kind breaks every rule.
-const MOST_TOLD: usize = 5;
+const MAX_SHOWN_VIOLATIONS: usize = 5;
 
 /// Files that one schema may be made of.
-const MOST_FILES: usize = 5_000;
+const MAX_SCHEMA_FILES: usize = 5_000;
 
 /// Bytes that the files of one schema may have together.
-const MOST_BYTES: usize = 32 << 20;
+const MAX_SCHEMA_BYTES: usize = 32 << 20;
 
 /// Bytes that the files of all compiled schemas may have together; those compiled longest ago make room. Compiled, a
 /// schema takes some ten times its text.
-const ROOM: usize = 12 << 20;
+const MAX_CACHE_BYTES: usize = 12 << 20;
 
 /// A compiled schema. One that shares a document with others wants its value under a property of its own.
 #[derive(Clone, Debug)]
@@ -81,7 +81,7 @@ impl Schemas {
 impl Cache {
     fn add(&mut self, group: Group) {
         self.bytes += group.bytes;
-        while self.bytes > ROOM
+        while self.bytes > MAX_CACHE_BYTES
             && let Some((paths, bytes)) = self.groups.pop_front()
         {
             self.bytes -= bytes;
@@ -157,7 +157,7 @@ fn read(files: &dyn FileSystem, path: &Path) -> Result<(Json, usize), String> {
 }
 
 /// The largest number of repetitions that a pattern counts.
-const MOST_REPETITIONS: u32 = 1_000;
+const MAX_REPETITIONS: u32 = 1_000;
 
 /// Takes the upper bound off repetitions in patterns that is too large for a compiled pattern: `.{1,2097152}` becomes
 /// `.{1,}`. Otherwise the whole schema could not be used.
@@ -199,8 +199,8 @@ fn with_open_repetitions(pattern: &str) -> Option<String> {
             Some((least.parse::<u32>().ok()?, most.parse::<u64>().ok()?, behind))
         });
         match bounds {
-            Some((least, most, behind)) if most > u64::from(MOST_REPETITIONS) => {
-                out.push_str(&format!("{{{},}}", least.min(MOST_REPETITIONS)));
+            Some((least, most, behind)) if most > u64::from(MAX_REPETITIONS) => {
+                out.push_str(&format!("{{{},}}", least.min(MAX_REPETITIONS)));
                 (rest, changed) = (behind, true);
             }
             _ => {
@@ -227,8 +227,10 @@ impl Bundle {
         while let Some(path) = wanted.pop_front() {
             let (document, bytes) = read(files, &path)?;
             bundle.bytes += bytes;
-            if bundle.documents.len() == MOST_FILES || bundle.bytes > MOST_BYTES {
-                return Err(format!("the schema is made of more than {MOST_FILES} files, or of more than 32 MiB"));
+            if bundle.documents.len() == MAX_SCHEMA_FILES || bundle.bytes > MAX_SCHEMA_BYTES {
+                return Err(format!(
+                    "the schema is made of more than {MAX_SCHEMA_FILES} files, or of more than 32 MiB"
+                ));
             }
             each_reference(&document, &mut |reference| {
                 if let Some((Some(other), _)) = file_of(&path, reference)
@@ -383,7 +385,7 @@ impl Schema {
         let mut told: Vec<String> = Vec::new();
         let prefix = self.place.as_ref().map(|(number, _)| format!("/{}", property(*number))).unwrap_or_default();
         for (count, error) in self.validator.iter_errors(&self.wrapped(value)).enumerate() {
-            if count == MOST_TOLD {
+            if count == MAX_SHOWN_VIOLATIONS {
                 told.push("and more".to_owned());
                 break;
             }

@@ -40,7 +40,7 @@ fn bound_name(function: &str, param: &str) -> String {
 }
 
 /// Calls of own functions that one expression may come to, those inside other functions counted too.
-const MOST_CALLS: usize = 200;
+const MAX_CALLS: usize = 200;
 
 /// The functions of a workspace, ready to be called.
 #[derive(Debug, Default)]
@@ -116,8 +116,8 @@ impl Expander<'_> {
             return Err(fault(Code::ValueCycle, &own.name, message, "a function may not come back to itself"));
         }
         self.calls += 1;
-        if self.calls > MOST_CALLS {
-            let message = format!("`{}` comes to more than {MOST_CALLS} calls of functions", own.name);
+        if self.calls > MAX_CALLS {
+            let message = format!("`{}` comes to more than {MAX_CALLS} calls of functions", own.name);
             return Err(fault(Code::BadExpression, &own.name, message, "name what is used twice with `% let`"));
         }
         let Some(mut body) = own.body.clone() else {

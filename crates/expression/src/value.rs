@@ -231,7 +231,7 @@ impl std::fmt::Debug for Value {
 /// Takes the bytes of a value from `left`, about; `false` where there are too few. It goes no further than that.
 pub(super) fn fits(val: &dyn Val, left: &mut u64) -> bool {
     // What a value takes beside its text: its box, and its place in a list or map.
-    const EACH: u64 = 64;
+    const BYTES_PER_VALUE: u64 = 64;
     let own = if let Some(text) = val.downcast_ref::<CelString<'_>>() {
         text.inner().len() as u64
     } else if let Some(bytes) = val.downcast_ref::<CelBytes<'_>>() {
@@ -239,7 +239,7 @@ pub(super) fn fits(val: &dyn Val, left: &mut u64) -> bool {
     } else {
         0
     };
-    match left.checked_sub(own + EACH) {
+    match left.checked_sub(own + BYTES_PER_VALUE) {
         Some(rest) => *left = rest,
         None => return false,
     }

@@ -66,12 +66,12 @@ impl<'x> BodyShape<'x> {
         let mut next = 0;
         while let Some(field) = fields.get(next) {
             next += 1;
-            if field.path.0.len() < DEEPEST {
+            if field.path.0.len() < MAX_DEPTH {
                 let inner = field.inner();
                 fields.extend(inner);
             }
-            if fields.len() >= MOST_FIELDS {
-                fields.truncate(MOST_FIELDS);
+            if fields.len() >= MAX_FIELDS {
+                fields.truncate(MAX_FIELDS);
                 break;
             }
         }
@@ -96,13 +96,13 @@ impl<'x> BodyShape<'x> {
 }
 
 /// Fields that are altered at most.
-const MOST_FIELDS: usize = 200;
+const MAX_FIELDS: usize = 200;
 
 /// Segments of a path at most.
-const DEEPEST: usize = 12;
+const MAX_DEPTH: usize = 12;
 
 /// Values of a field that are looked at for fields inside of them.
-const MOST_SAMPLES: usize = 50;
+const MAX_SAMPLES: usize = 50;
 
 /// Where a field is: by names, and into all members of lists.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -171,7 +171,7 @@ impl<'x> FieldAt<'x> {
         let mut of_lists: Vec<(String, &'x RawValue)> = Vec::new();
         for list in lists {
             let members: Vec<&'x RawValue> = serde_json::from_str(list.get()).unwrap_or_default();
-            for member in members.into_iter().take(MOST_SAMPLES) {
+            for member in members.into_iter().take(MAX_SAMPLES) {
                 of_lists.extend(serde_json::from_str::<Members<'x>>(member.get()).into_iter().flat_map(|all| all.0));
             }
         }
@@ -193,11 +193,11 @@ fn gathered<'x, 'n>(path: &[Segment], members: impl Iterator<Item = (&'n str, &'
         match places.get(name) {
             Some(place) => {
                 let samples = &mut fields[*place].samples;
-                if samples.len() < MOST_SAMPLES {
+                if samples.len() < MAX_SAMPLES {
                     samples.push(value);
                 }
             }
-            None if fields.len() == MOST_FIELDS => {}
+            None if fields.len() == MAX_FIELDS => {}
             None => {
                 places.insert(name, fields.len());
                 let path = path.iter().cloned().chain([Segment::Key(name.to_owned())]).collect();

@@ -4,7 +4,7 @@ use encoding_rs::{Encoding, UTF_8};
 use std::borrow::Cow;
 
 /// How far into a document its own word about its charset is looked for, as the HTML standard says.
-const PROLOGUE: usize = 1024;
+const DECLARATION_BYTES: usize = 1024;
 
 /// `body` as text: by its byte order mark, the `charset` of its Content-Type, what an XML or HTML document
 /// says of itself, or else as UTF-8. Bytes that are no letters are replaced.
@@ -42,7 +42,7 @@ fn named(body: &[u8], content_type: &str) -> Option<&'static Encoding> {
         _ if media.ends_with("/xml") || media.ends_with("+xml") => "encoding=",
         _ => return None,
     };
-    let start = &body[..body.len().min(PROLOGUE)];
+    let start = &body[..body.len().min(DECLARATION_BYTES)];
     let at = memchr::memmem::find(start, word.as_bytes())? + word.len();
     let label: Vec<u8> = start[at..].iter().copied().skip_while(|b| matches!(b, b'"' | b'\'')).collect();
     let end = label.iter().position(|b| !(b.is_ascii_alphanumeric() || matches!(b, b'-' | b'_' | b'.' | b':')));

@@ -15,7 +15,7 @@ use yieldtray_engine::Question;
 const TICK: Duration = Duration::from_millis(50);
 
 /// So long the end of the session waits for what is under way.
-const PATIENCE: Duration = Duration::from_secs(3);
+const SHUTDOWN_TIMEOUT: Duration = Duration::from_secs(3);
 
 /// What jobs say.
 pub(crate) enum JobEvent {
@@ -134,7 +134,7 @@ impl JobRunner {
     /// Ends all and waits for them, for a while.
     pub(crate) fn end(self) {
         self.cancel_all();
-        let until = Instant::now() + PATIENCE;
+        let until = Instant::now() + SHUTDOWN_TIMEOUT;
         let mut threads: Vec<JoinHandle<()>> = self.running.into_values().map(|running| running.thread).collect();
         while !threads.is_empty() && Instant::now() < until {
             threads.retain(|thread| !thread.is_finished());

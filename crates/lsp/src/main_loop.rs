@@ -15,7 +15,7 @@ use std::time::Duration;
 use yieldtray_source::access::CONFIG_FILE;
 
 /// How long the loop waits before it looks again whether the other side is gone.
-const IDLE: Duration = Duration::from_secs(3600);
+const LIVENESS_INTERVAL: Duration = Duration::from_secs(3600);
 
 /// Handles what comes in.
 pub(crate) struct MainLoop {
@@ -44,7 +44,7 @@ impl MainLoop {
                 Err(TryRecvError::Disconnected) => break false,
                 Err(TryRecvError::Empty) => {
                     self.guard(|server| server.lint_changed());
-                    match incoming.recv_timeout(IDLE) {
+                    match incoming.recv_timeout(LIVENESS_INTERVAL) {
                         Ok(event) => event,
                         Err(RecvTimeoutError::Timeout) => continue,
                         Err(RecvTimeoutError::Disconnected) => break false,

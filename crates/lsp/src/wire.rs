@@ -5,7 +5,7 @@ use serde_json::{Value, json};
 use std::io::{self, BufRead, Read, Write};
 
 /// The largest message that is taken, in bytes.
-const LARGEST: usize = 512 << 20;
+const MAX_MESSAGE_BYTES: usize = 512 << 20;
 
 /// A message of the client.
 #[derive(Debug, PartialEq)]
@@ -23,7 +23,7 @@ pub(crate) enum Message {
 /// The next message; `None` at the end of the input.
 pub(crate) fn read(input: &mut impl BufRead) -> io::Result<Option<Message>> {
     let Some(length) = length(input)? else { return Ok(None) };
-    if length > LARGEST {
+    if length > MAX_MESSAGE_BYTES {
         io::copy(&mut input.take(length as u64), &mut io::sink())?;
         let why = format!("a message of {length} bytes is too large");
         return Ok(Some(Message::Broken { why, id: Value::Null, is_json: true }));

@@ -13,10 +13,10 @@ use std::sync::Arc;
 use std::time::Duration;
 
 /// The longest the scale can be asked to wait.
-const LONGEST: Duration = Duration::from_secs(30);
+const MAX_DELAY: Duration = Duration::from_secs(30);
 
 /// Bytes of one chunk of an export.
-const BLOCK: usize = 256 << 10;
+const BLOCK_BYTES: usize = 256 << 10;
 
 /// Takes a truck's form (application/x-www-form-urlencoded).
 pub(crate) async fn arrive(
@@ -53,7 +53,7 @@ pub(crate) struct Wait {
 
 /// What the scale reads, once it stands still.
 pub(crate) async fn reading(Query(wait): Query<Wait>) -> Response<Body> {
-    tokio::time::sleep(Duration::from_millis(wait.ms).min(LONGEST)).await;
+    tokio::time::sleep(Duration::from_millis(wait.ms).min(MAX_DELAY)).await;
     json_answer(StatusCode::OK, &json!({ "scale": "gate-2", "kg": 412.5, "still": true }))
 }
 
@@ -65,9 +65,9 @@ pub(crate) struct Size {
 /// The whole season's weighings: as many bytes as are asked for, made while they go out.
 pub(crate) async fn export(Query(Size { bytes }): Query<Size>) -> impl IntoResponse {
     let line = b"L-2043,gala,24,412.5\n";
-    let block = Bytes::from(line.iter().copied().cycle().take(BLOCK).collect::<Vec<u8>>());
+    let block = Bytes::from(line.iter().copied().cycle().take(BLOCK_BYTES).collect::<Vec<u8>>());
     let chunks = stream::unfold(bytes, move |left| {
-        let size = left.min(BLOCK as u64);
+        let size = left.min(BLOCK_BYTES as u64);
         let chunk = block.slice(..size as usize);
         async move { (left > 0).then_some((Ok::<_, std::io::Error>(chunk), left - size)) }
     });

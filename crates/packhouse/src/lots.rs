@@ -9,7 +9,7 @@ use serde::Deserialize;
 use serde_json::json;
 use std::sync::Arc;
 
-const LARGEST_PAGE: usize = 100;
+const MAX_PAGE_SIZE: usize = 100;
 
 #[derive(Debug, Deserialize)]
 #[serde(deny_unknown_fields)]
@@ -29,8 +29,8 @@ pub(crate) async fn list(
         .map_err(|error| Problem::new(StatusCode::BAD_REQUEST, "the query cannot be taken", error.body_text()))?;
     let per_page = filter.per_page.unwrap_or(20);
     let page = filter.page.unwrap_or(1);
-    if !(1..=LARGEST_PAGE).contains(&per_page) || page == 0 {
-        let detail = format!("page counts from 1, per_page goes from 1 to {LARGEST_PAGE}");
+    if !(1..=MAX_PAGE_SIZE).contains(&per_page) || page == 0 {
+        let detail = format!("page counts from 1, per_page goes from 1 to {MAX_PAGE_SIZE}");
         return Err(Problem::new(StatusCode::BAD_REQUEST, "the query cannot be taken", detail));
     }
     let stock = shared.stock();

@@ -9,7 +9,7 @@ use std::thread;
 use std::time::Duration;
 
 /// How long a path that says nothing says it.
-const SILENCE: Duration = Duration::from_secs(60);
+const SILENCE_TIME: Duration = Duration::from_secs(60);
 
 /// A rough corner that runs on threads of its own until it is dropped.
 #[derive(Debug)]
@@ -109,10 +109,10 @@ fn answer(stream: &mut TcpStream, path: &str, request: &[u8], before: usize) -> 
     match path {
         // What arrived, byte for byte.
         "/bytes" => return whole(stream, "application/octet-stream", request),
-        "/no-answer" => thread::sleep(SILENCE),
+        "/no-answer" => thread::sleep(SILENCE_TIME),
         "/stall" => {
             stream.write_all(b"HTTP/1.1 200 OK\r\nContent-Length: 900\r\n\r\nhalf of")?;
-            thread::sleep(SILENCE);
+            thread::sleep(SILENCE_TIME);
         }
         "/short" => stream.write_all(b"HTTP/1.1 200 OK\r\nContent-Length: 900\r\n\r\nhalf of")?,
         "/cut-head" => stream.write_all(b"HTTP/1.1 200 OK\r\nContent-Le")?,

@@ -13,7 +13,7 @@ use tokio_rustls::server::TlsStream;
 use tokio_rustls::{TlsAcceptor, rustls};
 
 /// How long a handshake may take: nobody else is let in meanwhile.
-const PATIENCE: Duration = Duration::from_secs(2);
+const HANDSHAKE_TIMEOUT: Duration = Duration::from_secs(2);
 
 /// Certificates of a made-up authority. All are PEM.
 #[derive(Clone, Debug)]
@@ -94,7 +94,7 @@ impl axum::serve::Listener for Secured {
     async fn accept(&mut self) -> (Self::Io, Self::Addr) {
         loop {
             let Ok((stream, address)) = self.listener.accept().await else { continue };
-            if let Ok(Ok(stream)) = tokio::time::timeout(PATIENCE, self.acceptor.accept(stream)).await {
+            if let Ok(Ok(stream)) = tokio::time::timeout(HANDSHAKE_TIMEOUT, self.acceptor.accept(stream)).await {
                 return (stream, address);
             }
         }

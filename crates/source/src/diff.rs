@@ -3,19 +3,19 @@
 use similar::{ChangeTag, TextDiff};
 
 /// Lines that are alike are left out but for so many around those that are not.
-const AROUND: usize = 2;
+const CONTEXT_LINES: usize = 2;
 
 /// So many lines are shown at most.
-const MOST_LINES: usize = 40;
+const MAX_SHOWN_LINES: usize = 40;
 
 /// So many lines of each value are compared at most: who looks for a difference finds one before.
-const MOST_COMPARED: usize = 2_000;
+const MAX_COMPARED_LINES: usize = 2_000;
 
 /// A line is cut to so many characters.
-const LONGEST_LINE: usize = 160;
+const MAX_LINE_CHARS: usize = 160;
 
 /// Characters of each of two long lines that are shown around the place where they part.
-const LONG: usize = 60;
+const LONG_VALUE_CHARS: usize = 60;
 
 /// One line of a difference.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -39,8 +39,8 @@ pub fn diff_lines(left: &str, right: &str) -> Vec<DiffLine> {
     }
     // What both begin with is passed over first, so that a difference far down is found too.
     let alike = left.lines().zip(right.lines()).take_while(|(ours, theirs)| ours == theirs).count();
-    let skipped = alike.saturating_sub(AROUND);
-    let rest = |text| str::lines(text).skip(skipped).take(MOST_COMPARED).collect::<Vec<_>>();
+    let skipped = alike.saturating_sub(CONTEXT_LINES);
+    let rest = |text| str::lines(text).skip(skipped).take(MAX_COMPARED_LINES).collect::<Vec<_>>();
     let mut lines = by_lines(&rest(left), &rest(right));
     match lines.first_mut() {
         Some(DiffLine::Skipped(number)) => *number += skipped,
@@ -53,7 +53,7 @@ pub fn diff_lines(left: &str, right: &str) -> Vec<DiffLine> {
 fn by_lines(left: &[&str], right: &[&str]) -> Vec<DiffLine> {
     let diff = TextDiff::from_slices(left, right);
     let (mut lines, mut told) = (Vec::new(), 0);
-    for group in diff.grouped_ops(AROUND) {
+    for group in diff.grouped_ops(CONTEXT_LINES) {
         let from = group.first().map_or(0, |op| op.old_range().start);
         if from > told {
             lines.push(DiffLine::Skipped(from - told));
@@ -71,9 +71,9 @@ fn by_lines(left: &[&str], right: &[&str]) -> Vec<DiffLine> {
     if left.len() > told {
         lines.push(DiffLine::Skipped(left.len() - told));
     }
-    if lines.len() > MOST_LINES {
-        let more = lines.len() - MOST_LINES;
-        lines.truncate(MOST_LINES);
+    if lines.len() > MAX_SHOWN_LINES {
+        let more = lines.len() - MAX_SHOWN_LINES;
+        lines.truncate(MAX_SHOWN_LINES);
         lines.push(DiffLine::Truncated(more));
     }
     lines
@@ -82,18 +82,18 @@ fn by_lines(left: &[&str], right: &[&str]) -> Vec<DiffLine> {
 /// Where two long lines part: a piece of each around it.
 fn by_characters(left: &str, right: &str) -> Vec<DiffLine> {
     let alike = left.chars().zip(right.chars()).take_while(|(ours, theirs)| ours == theirs).count();
-    let from = alike.saturating_sub(LONG / 2);
+    let from = alike.saturating_sub(LONG_VALUE_CHARS / 2);
     let piece = |text: &str| {
-        let piece: String = text.chars().skip(from).take(LONG).collect();
+        let piece: String = text.chars().skip(from).take(LONG_VALUE_CHARS).collect();
         let before = if from > 0 { "…" } else { "" };
-        let after = if text.chars().count() > from + LONG { "…" } else { "" };
+        let after = if text.chars().count() > from + LONG_VALUE_CHARS { "…" } else { "" };
         format!("{before}{piece}{after}")
     };
     vec![DiffLine::Left(piece(left)), DiffLine::Right(piece(right))]
 }
 
 fn cut(line: &str) -> String {
-    match line.char_indices().nth(LONGEST_LINE) {
+    match line.char_indices().nth(MAX_LINE_CHARS) {
         None => line.to_owned(),
         Some((at, _)) => format!("{}…", &line[..at]),
     }

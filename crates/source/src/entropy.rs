@@ -3,7 +3,7 @@
 use crate::Span;
 
 /// The shortest random text that is taken for a secret.
-const LONG: usize = 24;
+const MIN_RUN_BYTES: usize = 24;
 
 /// Runs of letters and digits that no person writes: long, mixed, and without repetition.
 pub fn high_entropy_runs(text: &str) -> Vec<Span> {
@@ -13,7 +13,7 @@ pub fn high_entropy_runs(text: &str) -> Vec<Span> {
     while at < bytes.len() {
         let part = |b: &&u8| b.is_ascii_alphanumeric() || matches!(**b, b'_' | b'-' | b'+');
         let run = bytes[at..].iter().take_while(part).count();
-        if run >= LONG && is_random(&bytes[at..at + run]) {
+        if run >= MIN_RUN_BYTES && is_random(&bytes[at..at + run]) {
             found.push(Span::new(at, at + run));
         }
         at += run.max(1);

@@ -22,7 +22,7 @@ const ID: &str = "id";
 const ID_LEN: usize = 16;
 
 /// The longest file of the folder that is read as text, in bytes.
-const LONGEST: u64 = 16 << 10;
+const MAX_ID_FILE_BYTES: u64 = 16 << 10;
 
 /// The state folder of one workspace, which this user made for it.
 #[derive(Debug)]
@@ -225,11 +225,11 @@ fn check_owner(_about: &std::fs::Metadata) -> Result<(), Error> {
 /// A small text file, which may not be a link, a device or a pipe.
 fn read_text(file: &Path) -> io::Result<String> {
     let about = file.symlink_metadata()?;
-    if !about.is_file() || about.len() > LONGEST {
+    if !about.is_file() || about.len() > MAX_ID_FILE_BYTES {
         return Err(io::Error::other("it is not a small file"));
     }
     let mut text = String::new();
-    std::fs::File::open(file)?.take(LONGEST).read_to_string(&mut text)?;
+    std::fs::File::open(file)?.take(MAX_ID_FILE_BYTES).read_to_string(&mut text)?;
     Ok(text)
 }
 

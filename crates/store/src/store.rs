@@ -10,12 +10,12 @@ use std::time::Duration;
 pub(crate) const FILE: &str = "state.db";
 
 /// How long to wait for another process that writes.
-const PATIENCE: Duration = Duration::from_secs(20);
+const BUSY_TIMEOUT: Duration = Duration::from_secs(20);
 
 /// The log that SQLite writes before the file itself may grow to this many bytes before it is written
 /// back at the end of a process. Writing it back each time costs two waits for the disk; leaving it
 /// costs the next process the reading of it.
-const LARGE_LOG: u64 = 256 * 1024;
+const CHECKPOINT_BYTES: u64 = 256 * 1024;
 
 /// A value a response yielded, as it is kept.
 #[derive(Clone, PartialEq, Eq)]
@@ -78,7 +78,7 @@ impl Store {
         let file = folder.path().join(FILE);
         make_private(&file).map_err(|error| Error::file(format!("cannot make `{STATE_FOLDER}/{FILE}`"), error))?;
         let database = Connection::open_with_flags(file, flags)?;
-        database.busy_timeout(PATIENCE)?;
+        database.busy_timeout(BUSY_TIMEOUT)?;
         database.set_db_config(DbConfig::SQLITE_DBCONFIG_DEFENSIVE, true)?;
         database.set_db_config(DbConfig::SQLITE_DBCONFIG_TRUSTED_SCHEMA, false)?;
         let (id, folder) = (folder.id().to_owned(), folder.path().to_owned());
@@ -179,7 +179,7 @@ impl Store {
 
     fn log_is_small(&self) -> bool {
         let log = self.folder.join(format!("{FILE}-wal"));
-        std::fs::metadata(log).map_or(0, |data| data.len()) < LARGE_LOG
+        std::fs::metadata(log).map_or(0, |data| data.len()) < CHECKPOINT_BYTES
     }
 
     /// The values kept for an environment, by name.

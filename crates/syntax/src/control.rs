@@ -7,7 +7,7 @@ use super::instruction::{ParseResult, Reader};
 use yieldtray_source::{Span, scan};
 
 /// The most often a cell is played by one line.
-const MOST_TIMES: u16 = 10_000;
+const MAX_TIMES: u16 = 10_000;
 
 impl Reader<'_> {
     /// Reads one of these instructions; `None` where the word is another.
@@ -96,8 +96,8 @@ impl Reader<'_> {
             let number = self.rest.part(line[at..].find("times ").map_or(at, |word| at + word + 6), line.len());
             let number = number.trimmed(self.text);
             times = match number.of(self.text).parse() {
-                Ok(times) if (1..=MOST_TIMES).contains(&times) => times,
-                _ => return self.malformed(number, format!("expected a number from 1 to {MOST_TIMES}"), EXAMPLE),
+                Ok(times) if (1..=MAX_TIMES).contains(&times) => times,
+                _ => return self.malformed(number, format!("expected a number from 1 to {MAX_TIMES}"), EXAMPLE),
             };
             self.rest = self.rest.part(0, at).trimmed(self.text);
         }

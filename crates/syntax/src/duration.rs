@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 /// The longest duration that is taken.
-const LONGEST: Duration = Duration::from_secs(24 * 3_600);
+const MAX_DURATION: Duration = Duration::from_secs(24 * 3_600);
 
 /// Reads a duration of more than nothing and at most a day: numbers with `ms`, `s`, `m` or `h`.
 pub fn duration(text: &str) -> Option<Duration> {
@@ -22,7 +22,7 @@ pub fn duration(text: &str) -> Option<Duration> {
         seconds += number.parse::<f64>().ok()? * scale;
         rest = &after[unit..];
     }
-    Duration::try_from_secs_f64(seconds).ok().filter(|duration| !duration.is_zero() && *duration <= LONGEST)
+    Duration::try_from_secs_f64(seconds).ok().filter(|duration| !duration.is_zero() && *duration <= MAX_DURATION)
 }
 
 #[cfg(test)]

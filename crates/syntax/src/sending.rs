@@ -8,7 +8,7 @@ use super::request_line::is_token;
 use yieldtray_source::{Span, scan};
 
 /// The most redirects that can be asked for.
-const MOST_REDIRECTS: u8 = 50;
+const MAX_REDIRECTS: u8 = 50;
 
 impl Reader<'_> {
     /// Reads one of these instructions; `None` where the word is another.
@@ -190,11 +190,11 @@ impl Reader<'_> {
     fn redirects(&mut self) -> ParseResult<InstructionKind> {
         let text = self.rest.of(self.text);
         match text.parse() {
-            Ok(number) if number <= MOST_REDIRECTS => Ok(InstructionKind::Redirects(number)),
+            Ok(number) if number <= MAX_REDIRECTS => Ok(InstructionKind::Redirects(number)),
             _ => {
                 let place = if text.is_empty() { self.end_of_line() } else { self.rest };
                 let hint = "write how many are followed, as in `% redirects 0` for none";
-                self.malformed(place, format!("expected a number from 0 to {MOST_REDIRECTS}"), hint)
+                self.malformed(place, format!("expected a number from 0 to {MAX_REDIRECTS}"), hint)
             }
         }
     }

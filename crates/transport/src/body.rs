@@ -13,17 +13,17 @@ use url::Url;
 use yieldtray_http::{Failure, FailureKind};
 
 /// Content codings that one body may have. Each takes memory and stack, and no server needs more than one.
-const MOST_CODINGS: usize = 5;
+const MAX_CODINGS: usize = 5;
 
 /// The content codings that are taken off (RFC 9110 8.4.1, RFC 7932, RFC 8878).
 const KNOWN_CODINGS: [&str; 5] = ["gzip", "x-gzip", "br", "zstd", "deflate"];
 
 /// Bytes a second that a body on its way to a file must bring on average, once it has had the time limit: one that
 /// drips would otherwise take for ever.
-const SLOWEST: u64 = 1 << 10;
+const MIN_BYTES_PER_SECOND: u64 = 1 << 10;
 
 /// Bytes decoded at once.
-const BLOCK: usize = 64 << 10;
+const BLOCK_BYTES: usize = 64 << 10;
 
 /// Where a body goes that is not only held.
 pub trait Sink: Send + Sync {
@@ -83,12 +83,9 @@ pub(crate) async fn read(
     if note.is_some() {
         codings.clear();
     }
-    if codings.len() > MOST_CODINGS {
-        let message = format!(
-            "{} names {} content codings for one body, more than {MOST_CODINGS}",
-            authority(url),
-            codings.len()
-        );
+    if codings.len() > MAX_CODINGS {
+        let message =
+            format!("{} names {} content codings for one body, more than {MAX_CODINGS}", authority(url), codings.len());
         return Err(failure(FailureKind::NotHttp, message, None, start.elapsed()));
     }
     let digest = matches!(target, Target::UpTo(_)).then(blake3::Hasher::new);
@@ -150,7 +147,7 @@ async fn decoded(
             _ => Box::new(ZlibDecoder::new(coded)),
         };
     }
-    let mut block = vec![0; BLOCK];
+    let mut block = vec![0; BLOCK_BYTES];
     loop {
         let read = match gathered.within(reader.read(&mut block)).await? {
             Ok(0) => return Ok(gathered.received()),
@@ -249,12 +246,12 @@ impl BodyCollector<'_, '_> {
     fn check_pace(&self) -> Result<(), Failure> {
         let elapsed = self.start.elapsed();
         let late = elapsed.saturating_sub(self.pace.each).as_secs();
-        if self.is_timed_as_a_whole() || self.size >= late.saturating_mul(SLOWEST) {
+        if self.is_timed_as_a_whole() || self.size >= late.saturating_mul(MIN_BYTES_PER_SECOND) {
             return Ok(());
         }
         let seconds = elapsed.as_secs();
         let message = format!(
-            "{} sends too slowly: {} bytes in {seconds} s, less than {SLOWEST} a second",
+            "{} sends too slowly: {} bytes in {seconds} s, less than {MIN_BYTES_PER_SECOND} a second",
             authority(self.url),
             self.size
         );

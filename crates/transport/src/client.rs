@@ -20,7 +20,7 @@ use yieldtray_http::{
 };
 
 /// The most of a redirect's own body that is read, so that its connection can be used again.
-const REDIRECT_BODY: u64 = 64 << 10;
+const MAX_REDIRECT_BODY_BYTES: u64 = 64 << 10;
 
 /// Sends requests and keeps connections, cookies and challenges for the next ones.
 #[derive(Debug, Default)]
@@ -168,7 +168,7 @@ impl Client {
                 }
             };
             // What a redirect says beside its address interests nobody, but the connection may.
-            let pace = ReadLimits { each: exchange.sent.sending.timeout, limit: REDIRECT_BODY };
+            let pace = ReadLimits { each: exchange.sent.sending.timeout, limit: MAX_REDIRECT_BODY_BYTES };
             let limit = pace.each;
             let reading = self.receive(response, &mut exchange, Target::Memory, pace, start);
             if tokio::time::timeout(limit, reading).await.is_err() {

@@ -1,7 +1,7 @@
 //! The HTTP library's errors in plain words.
 
 use crate::clock::NoSuchHost;
-use crate::head::{self, MOST_FIELDS, Wrong};
+use crate::head::{self, MAX_FIELDS, Wrong};
 use crate::incoming::{ErrorPhase, SendError};
 use std::error::Error;
 use std::io;
@@ -102,7 +102,7 @@ fn words(error: &SendError, host: &str, url: &Url) -> (FailureKind, String, Opti
         };
     }
     if http.is_some_and(|error| error.is_parse() && error.to_string().contains("too large")) {
-        let words = format!("the header fields {host} sent are more than is taken: {MOST_FIELDS}, or 400 KiB in all");
+        let words = format!("the header fields {host} sent are more than is taken: {MAX_FIELDS}, or 400 KiB in all");
         return (FailureKind::TooLarge, words, None);
     }
     if http.is_some_and(hyper::Error::is_parse) {

@@ -3,10 +3,10 @@
 use yieldtray_source::escape::escape_line;
 
 /// The longest piece of a line that is shown, in characters.
-const LONGEST: usize = 80;
+const MAX_QUOTED_CHARS: usize = 80;
 
 /// The most header fields that an answer may have.
-pub(crate) const MOST_FIELDS: usize = 100;
+pub(crate) const MAX_FIELDS: usize = 100;
 
 /// What is wrong with a head that the HTTP library refused.
 pub(crate) enum Wrong {
@@ -114,7 +114,7 @@ fn has_control(bytes: &[u8]) -> bool {
 /// A line as it can be shown.
 fn shown(line: &[u8]) -> String {
     let text = escape_line(&String::from_utf8_lossy(line)).into_owned();
-    match text.char_indices().nth(LONGEST) {
+    match text.char_indices().nth(MAX_QUOTED_CHARS) {
         Some((at, _)) => format!("{}…", &text[..at]),
         None => text,
     }

@@ -6,7 +6,7 @@ use url::{Host, Url};
 use yieldtray_http::{CookieNote, CookieStatus};
 
 /// The longest cookie that is taken, name and value together, in bytes.
-const LONGEST: usize = 4096;
+const MAX_COOKIE_BYTES: usize = 4096;
 
 /// The cookies of one environment or run.
 #[derive(Clone, Default)]
@@ -105,8 +105,8 @@ impl Jar {
 
     fn try_take(&mut self, line: &str, url: &Url) -> Result<(CookieStatus, String), String> {
         let mut cookie = RawCookie::parse(line.to_owned()).map_err(|error| format!("it cannot be read: {error}"))?;
-        if cookie.name().len() + cookie.value().len() > LONGEST {
-            return Err(format!("it is longer than {LONGEST} bytes"));
+        if cookie.name().len() + cookie.value().len() > MAX_COOKIE_BYTES {
+            return Err(format!("it is longer than {MAX_COOKIE_BYTES} bytes"));
         }
         if line.contains(|c: char| c.is_control() && c != '\t') {
             return Err("it has a control character in it".to_owned());
@@ -237,7 +237,7 @@ mod tests {
             let (fate, words) = fate(from, line);
             assert!(fate == CookieStatus::Refused && words.contains(why), "{from} {line}: {fate:?} {words}");
         }
-        let long = format!("a={}", "x".repeat(LONGEST));
+        let long = format!("a={}", "x".repeat(MAX_COOKIE_BYTES));
         assert_eq!(fate("https://bench.example/", &long).0, CookieStatus::Refused);
     }
 

@@ -19,10 +19,10 @@ use tower::Layer;
 use yieldtray_http::{HttpVersion, PreparedRequest};
 
 /// How long a connection is kept that nobody uses.
-const IDLE: Duration = Duration::from_secs(90);
+const POOL_IDLE_TIMEOUT: Duration = Duration::from_secs(90);
 
 /// After so long without a word, the system asks whether the other end is still there.
-const KEEP_ALIVE: Duration = Duration::from_secs(15);
+const TCP_KEEP_ALIVE: Duration = Duration::from_secs(15);
 
 type Request = hyper::Request<reqwest::Body>;
 type Connecting<C> = TimedConnector<WatchingConnector<C>>;
@@ -80,8 +80,8 @@ impl PlainClient {
 fn connector() -> HttpConnector<TimedResolver> {
     let mut connector = HttpConnector::new_with_resolver(TimedResolver);
     connector.set_nodelay(true);
-    connector.set_keepalive(Some(KEEP_ALIVE));
-    connector.set_keepalive_interval(Some(KEEP_ALIVE));
+    connector.set_keepalive(Some(TCP_KEEP_ALIVE));
+    connector.set_keepalive_interval(Some(TCP_KEEP_ALIVE));
     connector
 }
 
@@ -94,7 +94,7 @@ fn builder() -> hyper_util::client::legacy::Builder {
     builder
         .timer(TokioTimer::new())
         .pool_timer(TokioTimer::new())
-        .pool_idle_timeout(IDLE)
+        .pool_idle_timeout(POOL_IDLE_TIMEOUT)
         // A user agent replaces a folded line's ends by blanks (RFC 9112 5.2).
         .http1_allow_obsolete_multiline_headers_in_responses(true)
         // One field that breaks the rules does not cost the others; it is told.

@@ -14,7 +14,7 @@ use tokio_util::io::ReaderStream;
 use yieldtray_http::{Body, BodyPart, FileBody};
 
 /// Bytes read of a file at once.
-const BLOCK: usize = 256 << 10;
+const BLOCK_BYTES: usize = 256 << 10;
 
 type Chunks = Pin<Box<dyn Stream<Item = io::Result<Bytes>> + Send + Sync>>;
 
@@ -43,7 +43,7 @@ pub(crate) fn gated(body: reqwest::Body, gate: &Gate) -> reqwest::Body {
 }
 
 /// How long a server may take to say that it wants a body.
-const PATIENCE: Duration = Duration::from_secs(1);
+const CONTINUE_TIMEOUT: Duration = Duration::from_secs(1);
 
 /// Whether a body may go out.
 #[derive(Clone, Debug)]
@@ -76,7 +76,7 @@ impl Gate {
     async fn opened(self) {
         let mut decided = self.0.subscribe();
         let said = async { decided.wait_for(Option::is_some).await.is_ok_and(|opens| *opens == Some(true)) };
-        let opens = tokio::time::timeout(PATIENCE, said).await.unwrap_or_else(|_| {
+        let opens = tokio::time::timeout(CONTINUE_TIMEOUT, said).await.unwrap_or_else(|_| {
             self.open();
             true
         });
@@ -119,7 +119,7 @@ impl http_body::Body for Gated {
 async fn open(file: FileBody) -> io::Result<Chunks> {
     let named = |error: io::Error| io::Error::new(error.kind(), format!("`{}` cannot be read: {error}", file.shown));
     let opened = tokio::fs::File::open(&file.path).await.map_err(named)?;
-    Ok(Box::pin(ReaderStream::with_capacity(opened.take(file.size), BLOCK)))
+    Ok(Box::pin(ReaderStream::with_capacity(opened.take(file.size), BLOCK_BYTES)))
 }
 
 /// A body whose length is known before it is read.

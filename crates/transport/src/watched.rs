@@ -11,10 +11,10 @@ use std::task::{Context, Poll, ready};
 use tower::{Layer, Service};
 
 /// So much of an answer is remembered, in bytes.
-const REMEMBERED: usize = 16 << 10;
+const MAX_HEAD_BYTES: usize = 16 << 10;
 
 /// Bytes read at once while an answer is remembered.
-const BLOCK: usize = 4 << 10;
+const BLOCK_BYTES: usize = 4 << 10;
 
 /// The start of the last answer on a connection: its head, as far as it is not longer than 16 KiB.
 #[derive(Clone, Debug, Default)]
@@ -107,7 +107,7 @@ impl<T> Watched<T> {
             head.drain(..from + end + 4);
             from = 0;
         }
-        self.state = if head.len() >= REMEMBERED { State::Remembered } else { State::Reading(head.len()) };
+        self.state = if head.len() >= MAX_HEAD_BYTES { State::Remembered } else { State::Reading(head.len()) };
     }
 
     /// The outcome of a write. Where the other end takes no more, it may have answered already: what is still to be
@@ -131,8 +131,8 @@ impl<T: Read + Unpin> Read for Watched<T> {
         if this.state == State::Remembered {
             return Pin::new(&mut this.inner).poll_read(context, to);
         }
-        let mut block = [MaybeUninit::uninit(); BLOCK];
-        let length = BLOCK.min(to.remaining());
+        let mut block = [MaybeUninit::uninit(); BLOCK_BYTES];
+        let length = BLOCK_BYTES.min(to.remaining());
         let mut read = ReadBuf::uninit(&mut block[..length]);
         ready!(Pin::new(&mut this.inner).poll_read(context, read.unfilled()))?;
         let read = read.filled();

@@ -22,7 +22,7 @@ use yieldtray_workspace::{CellId, Workspace};
 
 /// An editor writes a file in several steps, and often several files: what comes within this time belongs
 /// together.
-const SETTLING: Duration = Duration::from_millis(150);
+const SETTLE_TIME: Duration = Duration::from_millis(150);
 
 /// Runs what the options choose, and again what a changed file touches.
 pub(crate) fn watch(common: &Common, args: &Replay, host: &HostFacts, out: &mut Out) -> Result<ExitCode, CommandError> {
@@ -92,7 +92,7 @@ fn next_changes(
         loop {
             tokio::select! {
                 () = interrupts.next() => return Ok(None),
-                more = tokio::time::timeout(SETTLING, changes.recv()) => match more {
+                more = tokio::time::timeout(SETTLE_TIME, changes.recv()) => match more {
                     Ok(Some(more)) => changed.extend(relative(more)),
                     Ok(None) | Err(_) => return Ok(Some(changed)),
                 },

@@ -17,7 +17,7 @@ use yieldtray_store::StateFolder;
 use yieldtray_workspace::CellId;
 
 /// Bodies are shown up to this many bytes: an editor is no pager.
-const LARGEST: u64 = 4 << 20;
+const MAX_RESULT_BYTES: u64 = 4 << 20;
 
 /// The sheet of a request that was sent.
 pub(super) fn of_sent(session: &Project, cell: CellId, done: &SendResult<'_>) -> Result<String, CommandError> {
@@ -81,7 +81,7 @@ fn answered(
     writeln!(sheet)?;
     exchange::head(sheet, answer, masker, plain)?;
     match answer.size {
-        ..=LARGEST => body::for_a_person(sheet, answer, masker, plain)?,
+        ..=MAX_RESULT_BYTES => body::for_a_person(sheet, answer, masker, plain)?,
         size => writeln!(sheet, "a body of {}: `yieldtray log show --pick` looks at its parts", body::size(size))?,
     }
     writeln!(sheet, "\nwhat was sent\n")?;

@@ -5,7 +5,7 @@ use crate::files::read_regular;
 use std::path::Path;
 
 /// The largest index that is read, in bytes: one of some million files.
-const LARGEST: u64 = 1 << 30;
+const MAX_INDEX_BYTES: u64 = 1 << 30;
 
 /// Whether git tracks `file`, which is inside a checkout or not. An index that cannot be read tracks nothing that
 /// is known.
@@ -13,7 +13,8 @@ pub(crate) fn tracks(file: &Path) -> bool {
     let Some(checkout) = file.parent().and_then(checkout_of) else { return false };
     let Ok(inside) = file.strip_prefix(checkout) else { return false };
     let inside = inside.to_string_lossy().replace('\\', "/");
-    let index = repository_of(checkout).and_then(|repository| read_regular(&repository.join("index"), LARGEST).ok());
+    let index =
+        repository_of(checkout).and_then(|repository| read_regular(&repository.join("index"), MAX_INDEX_BYTES).ok());
     index.is_some_and(|index| has(&index, inside.as_bytes()))
 }
 

@@ -11,7 +11,7 @@ use yieldtray_workspace::config::EnvironmentColor;
 use yieldtray_workspace::{CellId, Workspace};
 
 /// Where no terminal gives a width, lines may be this long before a column is cut.
-const WIDE: usize = 160;
+const DEFAULT_COLUMNS: usize = 160;
 
 /// What a cell is called in a run: its name, after that of the sequence that plays it.
 pub(crate) fn shown_name(workspace: &Workspace, cell: CellId, played_by: Option<CellId>) -> Cow<'_, str> {
@@ -44,7 +44,7 @@ impl Columns {
             method = method.max(own_method.chars().count());
             target = target.max(own_target.chars().count());
         }
-        let line = terminal.unwrap_or(WIDE).max(40);
+        let line = terminal.unwrap_or(DEFAULT_COLUMNS).max(40);
         // What follows the target: status, time and the number of checks.
         let rest = 2 + 2 + 2 + 2 + 3 + 2 + 7 + 2 + 13;
         let name = name.min((line / 4).max(12));

@@ -51,7 +51,7 @@ impl ComparedExchange {
 }
 
 /// Where no terminal gives a width, a value is cut to so many characters.
-const WIDE: usize = 160;
+const DEFAULT_COLUMNS: usize = 160;
 
 /// The two sides, then a line a difference, and how many there are.
 pub(crate) fn lines(
@@ -102,7 +102,7 @@ pub(crate) fn from_then(
 }
 
 fn differences(found: &Comparison, look: Styles, width: Option<usize>) -> Vec<String> {
-    let width = width.unwrap_or(WIDE).max(40);
+    let width = width.unwrap_or(DEFAULT_COLUMNS).max(40);
     let widest = found.found.iter().map(|one| one.place.chars().count()).max().unwrap_or_default().min(width / 2);
     let mut lines = Vec::new();
     for BodyDifference { place, change } in &found.found {

@@ -10,7 +10,7 @@ use yieldtray_source::escape::{escape_line, escape_terminal};
 use yieldtray_workspace::secret::Masker;
 
 /// The bars of a timeline are this many columns wide where no terminal gives a width.
-const BARS: usize = 60;
+const DEFAULT_BAR_COLUMNS: usize = 60;
 
 /// The request as it went out: its line, its header fields and its body.
 pub(crate) fn sent(out: &mut impl Write, exchange: &Exchange, masker: &Masker, look: Styles) -> io::Result<()> {
@@ -87,8 +87,8 @@ pub(crate) fn timeline(
     look: Styles,
     width: Option<usize>,
 ) -> io::Result<()> {
-    const LABELS: usize = 26;
-    let bars = width.map_or(BARS, |width| width.saturating_sub(LABELS).clamp(12, 100));
+    const LABEL_COLUMNS: usize = 26;
+    let bars = width.map_or(DEFAULT_BAR_COLUMNS, |width| width.saturating_sub(LABEL_COLUMNS).clamp(12, 100));
     // What came before the first hop is ours and takes next to nothing: the bars begin with it.
     let first = exchange.hops.first().map_or(exchange.timings.began, |hop| hop.timings.began);
     let whole = exchange.timings.total.saturating_sub(first).as_secs_f64().max(1e-9);

@@ -8,13 +8,13 @@ use std::time::Duration;
 use yieldtray_report::log::{Point, Trend};
 
 /// The plot is so many lines high.
-const HEIGHT: usize = 12;
+const HEIGHT_LINES: usize = 12;
 
 /// Where no terminal gives a width, it is this wide.
-const WIDE: usize = 100;
+const DEFAULT_COLUMNS: usize = 100;
 
 /// The room of the times at its left.
-const LABELS: usize = 9;
+const LABEL_COLUMNS: usize = 9;
 
 /// The figures, the plot, and what is marked in it.
 pub(crate) fn trend(title: &str, trend: &Trend, look: Styles, width: Option<usize>) -> Vec<String> {
@@ -29,7 +29,7 @@ pub(crate) fn trend(title: &str, trend: &Trend, look: Styles, width: Option<usiz
         micros(slowest.micros),
         slowest.number,
     )];
-    lines.extend(plot(trend, look, width.unwrap_or(WIDE).clamp(30, 160)));
+    lines.extend(plot(trend, look, width.unwrap_or(DEFAULT_COLUMNS).clamp(30, 160)));
     for jump in &trend.jumps {
         let point = &points[jump.at];
         let commit = point.revision.as_ref().map(|revision| format!(", at {revision}")).unwrap_or_default();
@@ -53,7 +53,7 @@ fn micros(micros: u64) -> String {
 }
 
 /// Columns are so many letters apart at most.
-const MOST_APART: usize = 6;
+const MAX_POINT_GAP: usize = 6;
 
 /// What stands in a column: several answers where there are more than columns.
 struct Column {
@@ -66,20 +66,21 @@ struct Column {
 }
 
 fn plot(trend: &Trend, look: Styles, width: usize) -> Vec<String> {
-    let room = width - LABELS - 2;
+    let room = width - LABEL_COLUMNS - 2;
     let columns = columns(trend, room);
     // Few answers stand apart.
-    let apart = (room / columns.len()).clamp(1, MOST_APART);
+    let apart = (room / columns.len()).clamp(1, MAX_POINT_GAP);
     let highest = columns.iter().map(|column| column.highest).max().unwrap_or_default().max(1);
     // The line of a time, from the top.
-    let line = |micros: u64| HEIGHT - 1 - (micros as f64 / highest as f64 * (HEIGHT - 1) as f64).round() as usize;
+    let line =
+        |micros: u64| HEIGHT_LINES - 1 - (micros as f64 / highest as f64 * (HEIGHT_LINES - 1) as f64).round() as usize;
     let median = line(trend.median);
-    let mut lines = Vec::with_capacity(HEIGHT + 2);
-    for row in 0..HEIGHT {
+    let mut lines = Vec::with_capacity(HEIGHT_LINES + 2);
+    for row in 0..HEIGHT_LINES {
         let label = match row {
             0 => micros(highest),
             _ if row == median => micros(trend.median),
-            _ if row == HEIGHT - 1 => "0".to_owned(),
+            _ if row == HEIGHT_LINES - 1 => "0".to_owned(),
             _ => String::new(),
         };
         let mut drawn = String::new();
@@ -103,14 +104,14 @@ fn plot(trend: &Trend, look: Styles, width: usize) -> Vec<String> {
             let between = if row == median { "┄" } else { " " };
             drawn += &look.faint(&between.repeat(apart - 1));
         }
-        lines.push(format!("{} {drawn}", look.faint(&right(&label, LABELS))));
+        lines.push(format!("{} {drawn}", look.faint(&right(&label, LABEL_COLUMNS))));
     }
     let (first, last) = (&trend.points[0], &trend.points[trend.points.len() - 1]);
     let (from, to) = (log::local(first.at), log::local(last.at));
-    lines.push(format!("{} {}", " ".repeat(LABELS), look.faint(&"─".repeat(columns.len() * apart))));
+    lines.push(format!("{} {}", " ".repeat(LABEL_COLUMNS), look.faint(&"─".repeat(columns.len() * apart))));
     let gap = (columns.len() * apart).saturating_sub(to.len());
     let axis = if from.len() + 2 <= gap { format!("{}{to}", left(&from, gap)) } else { format!("{from} – {to}") };
-    lines.push(format!("{} {}", " ".repeat(LABELS), look.faint(&axis)));
+    lines.push(format!("{} {}", " ".repeat(LABEL_COLUMNS), look.faint(&axis)));
     lines
 }
 
@@ -158,8 +159,8 @@ mod tests {
     #[test]
     fn each_answer_stands_at_its_height_and_the_slowest_at_the_top() {
         let drawn = plot(&of(&[10, 20, 40, 0]), Styles::new(false), 60);
-        assert_eq!(drawn.len(), HEIGHT + 2);
-        assert_eq!(places(&drawn, '▲'), [(0, LABELS + 1 + 2 * MOST_APART)]);
+        assert_eq!(drawn.len(), HEIGHT_LINES + 2);
+        assert_eq!(places(&drawn, '▲'), [(0, LABEL_COLUMNS + 1 + 2 * MAX_POINT_GAP)]);
         let rows: Vec<usize> = {
             let mut found = places(&drawn, '●');
             found.sort_unstable_by_key(|(_, column)| *column);
@@ -167,7 +168,7 @@ mod tests {
         };
         assert_eq!(rows, [8, 5, 11], "11 lines are 40 ms");
         assert!(drawn[0].starts_with("    40 ms "), "{}", drawn[0]);
-        assert!(drawn[HEIGHT - 1].starts_with("        0 "), "{}", drawn[HEIGHT - 1]);
+        assert!(drawn[HEIGHT_LINES - 1].starts_with("        0 "), "{}", drawn[HEIGHT_LINES - 1]);
     }
 
     #[test]
@@ -177,7 +178,7 @@ mod tests {
             for width in [30, 80, 160] {
                 let lines = plot(&of(&times), Styles::new(false), width);
                 // The times of the axis are told whole, whatever the width.
-                let widest = lines[..=HEIGHT].iter().map(|line| line.trim_end().chars().count()).max();
+                let widest = lines[..=HEIGHT_LINES].iter().map(|line| line.trim_end().chars().count()).max();
                 assert!(widest <= Some(width), "{answers} answers on {width} columns: {widest:?}");
                 assert_eq!(places(&lines, '▲').len(), 1, "{answers} answers on {width} columns");
             }
@@ -190,8 +191,8 @@ mod tests {
             trend("read-lot", &of(&[10, 11, 10, 9, 10, 10, 30, 31, 29, 30, 33, 30]), Styles::new(false), Some(100));
         assert_eq!(lines[0], "read-lot  12 answers  median 11 ms, 100 B  slowest 33 ms, number 11");
         assert_eq!(lines.last().map(String::as_str), Some("│ from 10 ms to 30 ms with number 7, at 0a1b2c3d4e5f"));
-        let column = LABELS + 1 + 6 * MOST_APART;
-        let marks = places(&lines[1..=HEIGHT], '│');
+        let column = LABEL_COLUMNS + 1 + 6 * MAX_POINT_GAP;
+        let marks = places(&lines[1..=HEIGHT_LINES], '│');
         assert!(!marks.is_empty() && marks.iter().all(|(_, own)| *own == column), "{marks:?}");
     }
 }

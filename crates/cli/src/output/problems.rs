@@ -79,7 +79,7 @@ struct SnippetSource {
 }
 
 /// A line longer than this is cut around the span.
-const LONGEST_LINE: usize = 400;
+const MAX_LINE_CHARS: usize = 400;
 
 impl SnippetSource {
     fn new(workspace: &Workspace, id: SourceId, span: Span, code: Code) -> Self {
@@ -90,9 +90,12 @@ impl SnippetSource {
         let from = (span.start() - whole.start()).min(text.len());
         let to = (span.end().saturating_sub(whole.start())).clamp(from, text.len());
         // Cut a long line to what is around the span, and never inside a character.
-        let start =
-            if text.len() > LONGEST_LINE { text.floor_char_boundary(from.saturating_sub(LONGEST_LINE / 4)) } else { 0 };
-        let end = text.ceil_char_boundary((start + LONGEST_LINE).min(text.len()));
+        let start = if text.len() > MAX_LINE_CHARS {
+            text.floor_char_boundary(from.saturating_sub(MAX_LINE_CHARS / 4))
+        } else {
+            0
+        };
+        let end = text.ceil_char_boundary((start + MAX_LINE_CHARS).min(text.len()));
         let to = text.floor_char_boundary(to.min(end)).max(from);
         // What is made visible becomes longer: the places move with it.
         let before = escape_terminal(&text[start..from]).into_owned();

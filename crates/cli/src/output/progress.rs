@@ -7,10 +7,10 @@ use std::time::{Duration, Instant};
 use yieldtray_engine::Run;
 
 /// A run that is over before anybody could read the line shows none.
-const LATE: Duration = Duration::from_millis(300);
+const SHOW_AFTER: Duration = Duration::from_millis(300);
 
 /// The line is drawn anew this often at most.
-const OFTEN: Duration = Duration::from_millis(90);
+const REDRAW_INTERVAL: Duration = Duration::from_millis(90);
 
 /// The line, and whether it stands there now.
 pub(crate) struct ProgressLine {
@@ -35,7 +35,7 @@ impl ProgressLine {
     /// Draws it, if it is time to, of a run in which so many cells did not pass.
     pub(crate) fn draw(&mut self, out: &mut Out, run: &Run<'_>, failed: usize) -> io::Result<()> {
         let took = self.began.elapsed();
-        if took < LATE || self.last.is_some_and(|last| last.elapsed() < OFTEN) {
+        if took < SHOW_AFTER || self.last.is_some_and(|last| last.elapsed() < REDRAW_INTERVAL) {
             return Ok(());
         }
         self.clear(out)?;

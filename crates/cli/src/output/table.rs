@@ -85,7 +85,7 @@ impl Cell {
 }
 
 /// The narrowest that a yielding column becomes.
-const NARROW: usize = 8;
+const MIN_COLUMNS: usize = 8;
 
 /// Rows as aligned columns, two blanks between. Where the terminal is too narrow, the widest of the
 /// yielding columns give way; what does not fit even so is cut at the right.
@@ -100,7 +100,7 @@ pub(crate) fn columns(rows: &[Vec<Cell>], terminal: Option<usize>) -> Vec<String
     let gaps = used.len().saturating_sub(1) * 2;
     if let Some(terminal) = terminal {
         while used.iter().map(|column| widths[*column]).sum::<usize>() + gaps > terminal {
-            let widest = used.iter().copied().filter(|column| yields[*column] && widths[*column] > NARROW);
+            let widest = used.iter().copied().filter(|column| yields[*column] && widths[*column] > MIN_COLUMNS);
             match widest.max_by_key(|column| widths[*column]) {
                 Some(column) => widths[column] -= 1,
                 None => break,

@@ -41,11 +41,11 @@ impl Disk {
 
 impl FileSystem for Disk {
     fn read(&self, path: &Path) -> io::Result<Vec<u8>> {
-        files::read_regular(&self.inside(path)?, files::LARGEST)
+        files::read_regular(&self.inside(path)?, files::MAX_FILE_BYTES)
     }
 
     fn read_data(&self, path: &Path) -> io::Result<Vec<u8>> {
-        files::read_regular(&self.data(path)?, files::LARGEST)
+        files::read_regular(&self.data(path)?, files::MAX_FILE_BYTES)
     }
 
     fn open_data(&self, path: &Path) -> io::Result<Box<dyn io::Read + Send>> {
@@ -63,7 +63,7 @@ impl FileSystem for Disk {
 
     fn read_private(&self, path: &Path) -> io::Result<Vec<u8>> {
         if self.trust.allows() {
-            return files::read_regular(&files::anywhere(&self.root, path), files::LARGEST);
+            return files::read_regular(&files::anywhere(&self.root, path), files::MAX_FILE_BYTES);
         }
         if files::is_outside(&self.root, path) {
             let words = "it is outside the workspace, which has not been allowed to read it";
@@ -84,7 +84,7 @@ pub(crate) fn dot_env(root: &Path, trust: &Trust) -> io::Result<Option<String>> 
     let disk = Disk::new(root, trust)?;
     let name = Path::new(".env");
     let file = if trust.allows() { Ok(root.join(name)) } else { disk.inside(name) };
-    let read = file.and_then(|file| files::read_regular(&file, files::LARGEST_DOT_ENV));
+    let read = file.and_then(|file| files::read_regular(&file, files::MAX_DOT_ENV_BYTES));
     match read {
         Err(error) if matches!(error.kind(), io::ErrorKind::NotFound | io::ErrorKind::IsADirectory) => Ok(None),
         Err(error) => Err(error),

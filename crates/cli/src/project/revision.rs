@@ -9,13 +9,13 @@ use std::thread;
 use std::time::Duration;
 
 /// With more files than this, git is asked about all there are below the root.
-const MOST_NAMED: usize = 64;
+const MAX_NAMED_FILES: usize = 64;
 
 /// So long git is waited for when everything else is done.
-const PATIENCE: Duration = Duration::from_secs(2);
+const GIT_TIMEOUT: Duration = Duration::from_secs(2);
 
 /// So many digits of a commit tell it from others.
-const DIGITS: usize = 12;
+const REVISION_DIGITS: usize = 12;
 
 /// The question, or its answer.
 pub(crate) enum Revisions {
@@ -42,7 +42,7 @@ impl Revisions {
         let status = ["status", "--porcelain=v2", "--branch", "--untracked-files=all", "-z", "--"];
         let mut git = git::command(root, status);
         match files.len() {
-            ..=MOST_NAMED => git.args(files),
+            ..=MAX_NAMED_FILES => git.args(files),
             _ => git.arg("."),
         };
         let (sender, receiver) = mpsc::channel();
@@ -57,7 +57,7 @@ impl Revisions {
     /// The commit, with a `+` behind it where the file is other than there.
     pub(crate) fn of(&mut self, file: &str) -> Option<String> {
         if let Self::Asked(receiver) = self {
-            *self = Self::Known(receiver.recv_timeout(PATIENCE).ok().flatten());
+            *self = Self::Known(receiver.recv_timeout(GIT_TIMEOUT).ok().flatten());
         }
         let Self::Known(Some(Answer { commit, changed })) = self else { return None };
         Some(format!("{commit}{}", if changed.contains(file) { "+" } else { "" }))
@@ -76,7 +76,7 @@ fn read(said: &str, below: &str) -> Option<Answer> {
         match line.split_once(' ') {
             Some(("#", rest)) => {
                 if let Some(id) = rest.strip_prefix("branch.oid ").filter(|id| *id != "(initial)") {
-                    commit = Some(id.get(..DIGITS).unwrap_or(id).to_owned());
+                    commit = Some(id.get(..REVISION_DIGITS).unwrap_or(id).to_owned());
                 }
             }
             // Fields of fixed number, then the path, in which there may be blanks.

@@ -11,7 +11,7 @@ use yieldtray_source::access::check_writable;
 use yieldtray_transport::Sink;
 
 /// A body below this many bytes is there before anybody could read a bar.
-const WORTH_A_BAR: u64 = 4 << 20;
+const MIN_PROGRESS_BYTES: u64 = 4 << 20;
 
 /// Where the body of one answer is written.
 pub(crate) struct Download {
@@ -135,7 +135,7 @@ impl Sink for Download {
             self.start.extend_from_slice(bytes);
         }
         let Some(bar) = &self.bar else { return Ok(()) };
-        if !self.shown && self.length.unwrap_or(self.written) >= WORTH_A_BAR {
+        if !self.shown && self.length.unwrap_or(self.written) >= MIN_PROGRESS_BYTES {
             self.shown = true;
             let template = match self.length {
                 Some(length) => {

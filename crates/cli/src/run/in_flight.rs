@@ -14,10 +14,10 @@ use tokio::runtime::Runtime;
 use tokio::sync::Notify;
 
 /// How long the run may compute before the second thread takes over; elapsed times are right to about twice that.
-const MOMENT: Duration = Duration::from_millis(1);
+const HAND_OVER_AFTER: Duration = Duration::from_millis(1);
 
 /// After so many looks in a row at which the run waits for answers itself, the second thread sleeps until it computes.
-const LOOKS: u32 = 50;
+const CHECKS_BEFORE_SLEEP: u32 = 50;
 
 /// What is under way, shared by the thread of the run and the one that takes over.
 pub(super) struct InFlight<F: Future> {
@@ -92,8 +92,8 @@ impl<F: Future> InFlight<F> {
     fn take_over_when_needed(&self) {
         let (mut seen, mut looks) = (0, 0);
         while !self.ended.load(Ordering::Acquire) {
-            match looks < LOOKS {
-                true => thread::park_timeout(MOMENT),
+            match looks < CHECKS_BEFORE_SLEEP {
+                true => thread::park_timeout(HAND_OVER_AFTER),
                 false => {
                     self.sleeps.store(true, Ordering::SeqCst);
                     // It may have begun to compute just before.

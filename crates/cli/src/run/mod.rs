@@ -49,13 +49,13 @@ struct ResponseFiles<'s> {
 }
 
 /// How many bytes `% save` writes where nothing else is said.
-const SAVE_LIMIT: u64 = 1 << 30;
+const DEFAULT_SAVE_LIMIT_BYTES: u64 = 1 << 30;
 
 impl<'s> ResponseFiles<'s> {
     /// Only what `% save` says.
     fn of(session: &'s Project) -> Self {
         let settings = session.workspace.config.send_settings(session.settings.environment.as_deref());
-        let save_limit = settings.save_limit.unwrap_or(SAVE_LIMIT);
+        let save_limit = settings.save_limit.unwrap_or(DEFAULT_SAVE_LIMIT_BYTES);
         Self { root: &session.root, save_limit, out: None, bar: false, saved: Mutex::default(), instead: None }
     }
 }
@@ -85,7 +85,7 @@ pub(crate) trait RunObserver {
 const TICK: Duration = Duration::from_millis(100);
 
 /// So many turns of the runtime it takes until the first request is out: its connection has to be made.
-const TURNS_TO_CONNECT: usize = 4;
+const YIELDS_TO_CONNECT: usize = 4;
 
 /// Sends what `run` has ready, at most `jobs` requests at a time, and hands on what happens. Ctrl-C ends
 /// the run in good order; a second one ends it at once.
@@ -106,7 +106,7 @@ fn drive(
         let mut driver = Driver::new(in_flight, scope, run.progress().all > 1);
         let mut interrupts = person.interrupts().context("cannot watch for Ctrl-C")?;
         let cut_off = Arc::new(Notify::new());
-        let (mut vigil, mut turns) = (SpinWait::default(), TURNS_TO_CONNECT);
+        let (mut vigil, mut turns) = (SpinWait::default(), YIELDS_TO_CONNECT);
         let began = Instant::now();
         let mut question = None;
         let mut tick = audience.is_waiting().then(|| tokio::time::interval(TICK));

@@ -11,7 +11,7 @@ use yieldtray_expression::RandomSource;
 use yieldtray_source::{Problem, SourceId};
 
 /// So many of the slowest requests are told.
-const SLOWEST: usize = 5;
+const SLOWEST_SHOWN: usize = 5;
 
 /// Shows a run.
 pub(crate) struct RunPrinter<'o, 'w> {
@@ -95,14 +95,14 @@ impl<'o, 'w> RunPrinter<'o, 'w> {
 
     fn note_time(&mut self, report: &CellReport) {
         let Some(slowest) = &mut self.slowest else { return };
-        let is_slow = slowest.len() < SLOWEST || slowest.last().is_some_and(|(least, _)| report.elapsed > *least);
+        let is_slow = slowest.len() < SLOWEST_SHOWN || slowest.last().is_some_and(|(least, _)| report.elapsed > *least);
         if report.status.is_some() && is_slow {
             let workspace = self.lines.workspace;
             let row = report.row.map(|row| format!(" row {row}")).unwrap_or_default();
             let place = workspace.shown_cell(report.cell);
             slowest.push((report.elapsed, format!("{place}  {}{row}", workspace.cell(report.cell).name)));
             slowest.sort_by_key(|(time, _)| std::cmp::Reverse(*time));
-            slowest.truncate(SLOWEST);
+            slowest.truncate(SLOWEST_SHOWN);
         }
     }
 

@@ -5,10 +5,10 @@
 use std::time::{Duration, Instant};
 
 /// So long a thread stays awake: about twice the time that sleeping and waking up would add.
-const MOMENT: Duration = Duration::from_micros(60);
+const SPIN_LIMIT: Duration = Duration::from_micros(60);
 
 /// After vain vigils in a row, none is kept for so many times at most.
-const MOST_LEFT_OUT: u32 = 255;
+const MAX_SKIPPED_SPINS: u32 = 255;
 
 /// Decides whether it is worth staying awake.
 #[derive(Default)]
@@ -34,12 +34,12 @@ impl SpinWait {
                 self.next = 0;
                 return Some(found);
             }
-            if since.elapsed() >= MOMENT {
+            if since.elapsed() >= SPIN_LIMIT {
                 break;
             }
         }
         self.left_out = self.next;
-        self.next = (self.next * 2 + 1).min(MOST_LEFT_OUT);
+        self.next = (self.next * 2 + 1).min(MAX_SKIPPED_SPINS);
         None
     }
 }
@@ -76,6 +76,6 @@ mod tests {
         assert_eq!(looks(&mut vigil, 10, Some(1)), [0, 0, 0, 0, 0, 0, 0, 1, 1, 1]);
         looks(&mut vigil, 20_000, None);
         let rare = looks(&mut vigil, 2_560, None).into_iter().filter(|looks| *looks > 0).count();
-        assert_eq!(rare, 10, "each {} times", MOST_LEFT_OUT + 1);
+        assert_eq!(rare, 10, "each {} times", MAX_SKIPPED_SPINS + 1);
     }
 }

@@ -233,7 +233,7 @@ fn field_words(mutations: &[Mutation]) -> Vec<String> {
 }
 
 /// So many fields of one inner object are named one by one.
-const FEW: usize = 3;
+const MAX_NAMED_MUTATIONS: usize = 3;
 
 /// The fields by their paths; many of one inner object are told together.
 fn field_names(paths: &[&FieldPath]) -> Vec<String> {
@@ -247,7 +247,7 @@ fn field_names(paths: &[&FieldPath]) -> Vec<String> {
     }
     let mut names = Vec::new();
     for (parent, fields) in parents {
-        match parent.is_empty() || fields.len() <= FEW {
+        match parent.is_empty() || fields.len() <= MAX_NAMED_MUTATIONS {
             true => names.extend(fields.iter().map(|path| format!("`{}`", path.shown()))),
             false => names.push(format!("any of {} fields of `{parent}`", fields.len())),
         }

@@ -26,8 +26,8 @@ pub(super) fn trim<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v> 
 
 /// Refuses to make a text of more than 64 MiB: `times` pieces of so many bytes beside what is there.
 fn expect_room(function: &str, there: u64, times: u64, bytes: u64) -> Result<(), ExecutionError> {
-    const LARGEST: u64 = 64 << 20;
-    match times.saturating_mul(bytes).saturating_add(there) > LARGEST {
+    const MAX_RESULT_BYTES: u64 = 64 << 20;
+    match times.saturating_mul(bytes).saturating_add(there) > MAX_RESULT_BYTES {
         true => Err(error(function, "the text would have more than 64 MiB")),
         false => Ok(()),
     }
@@ -70,7 +70,7 @@ pub(super) fn join<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v> 
 static PATTERNS: LazyLock<Mutex<HashMap<String, Regex>>> = LazyLock::new(Mutex::default);
 
 /// More than any workspace writes; a pattern made from a changing value must not fill the memory.
-const MOST_PATTERNS: usize = 256;
+const MAX_CACHED_PATTERNS: usize = 256;
 
 pub(super) fn find<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v> {
     let (whole, pattern) = (text("find", &arguments, 0)?, text("find", &arguments, 1)?);
@@ -80,7 +80,7 @@ pub(super) fn find<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v> 
             let last = e.to_string().lines().last().unwrap_or_default().trim_start_matches("error: ").to_owned();
             error("find", format!("`{pattern}` is no regular expression: {last}"))
         })?;
-        if patterns.len() >= MOST_PATTERNS {
+        if patterns.len() >= MAX_CACHED_PATTERNS {
             patterns.clear();
         }
         patterns.insert(pattern.to_owned(), regex);

@@ -12,22 +12,22 @@ use std::time::Duration;
 use sxd_xpath::{Context, Factory, Value as Found};
 
 /// Elements inside each other that are taken: the library goes down into them by calling itself.
-const DEEPEST: usize = 500;
+const MAX_ELEMENT_DEPTH: usize = 500;
 
 /// Elements, attributes and texts that are taken.
-const MOST_NODES: usize = 500_000;
+const MAX_NODES: usize = 500_000;
 
 /// Attributes of one element that are taken: the library compares each with all others.
-const MOST_ATTRIBUTES: usize = 1_000;
+const MAX_ATTRIBUTES: usize = 1_000;
 
 /// How long an expression may take. Many take time with the square of the nodes.
-const LONGEST: Duration = Duration::from_secs(5);
+const XPATH_TIMEOUT: Duration = Duration::from_secs(5);
 
 /// How many evaluations that took too long may go on beside the run: they cannot be stopped.
-const MOST_ABANDONED: usize = 2;
+const MAX_ABANDONED_THREADS: usize = 2;
 
 /// Bytes of the stack of an evaluation; the system gives only the pages that are used.
-const STACK: usize = 64 << 20;
+const STACK_BYTES: usize = 64 << 20;
 
 /// Evaluations that took too long and may still go on.
 static ABANDONED: AtomicUsize = AtomicUsize::new(0);
@@ -41,12 +41,12 @@ pub(super) fn xpath<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v>
     let (xml, path) = (text("xpath", &arguments, 0)?, text("xpath", &arguments, 1)?);
     check_size(xml).map_err(|why| error("xpath", why))?;
     // A check is evaluated again to explain it: what took too long once is not begun again.
-    let too_slow = || error("xpath", format!("the expression takes more than {} s", LONGEST.as_secs()));
+    let too_slow = || error("xpath", format!("the expression takes more than {} s", XPATH_TIMEOUT.as_secs()));
     let slow = || SLOW.lock().unwrap_or_else(PoisonError::into_inner);
     if !slow().is_empty() && slow().contains(&digest_of(xml, path)) {
         return Err(too_slow());
     }
-    if ABANDONED.load(Ordering::SeqCst) >= MOST_ABANDONED {
+    if ABANDONED.load(Ordering::SeqCst) >= MAX_ABANDONED_THREADS {
         return Err(error("xpath", "earlier expressions took too long and still go on, so no more are begun"));
     }
     let Some(found) = in_time(xml.to_owned(), path.to_owned())
@@ -65,8 +65,8 @@ pub(super) fn xpath<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v>
 }
 
 /// The largest text of an entity, in bytes, and of all that stand in a document.
-const LARGEST_ENTITY: usize = 64 << 10;
-const MOST_EXPANDED: usize = 1 << 20;
+const MAX_ENTITY_BYTES: usize = 64 << 10;
+const MAX_EXPANDED_BYTES: usize = 1 << 20;
 
 /// A document without its type declaration, and with the text of the entities that it declares in their places
 /// (XML 1.0 4.4): the library knows neither. Entities of other files are not read, and those that refer to others are
@@ -86,7 +86,7 @@ fn without_document_type(xml: &str) -> Result<Cow<'_, str>, String> {
         .captures_iter(&declared)
         .filter_map(|found| {
             let text = found.get(2).or(found.get(3))?.as_str();
-            (text.len() <= LARGEST_ENTITY && !text.contains('&')).then(|| (found[1].to_owned(), text.to_owned()))
+            (text.len() <= MAX_ENTITY_BYTES && !text.contains('&')).then(|| (found[1].to_owned(), text.to_owned()))
         })
         .collect();
     let rest = &xml[to.max(from)..];
@@ -101,8 +101,8 @@ fn without_document_type(xml: &str) -> Result<Cow<'_, str>, String> {
         let (whole, name) = (found.get(0).expect("the whole"), &found[1]);
         let Some((_, text)) = entities.iter().find(|(known, _)| known == name) else { continue };
         expanded += text.len();
-        if expanded > MOST_EXPANDED {
-            return Err(format!("its entities come to more than {MOST_EXPANDED} bytes"));
+        if expanded > MAX_EXPANDED_BYTES {
+            return Err(format!("its entities come to more than {MAX_EXPANDED_BYTES} bytes"));
         }
         plain.push_str(&rest[at..whole.start()]);
         plain.push_str(text);
@@ -154,8 +154,8 @@ fn in_time(xml: String, path: String) -> std::io::Result<Option<Result<Picked, S
             ABANDONED.fetch_sub(1, Ordering::SeqCst);
         }
     };
-    thread::Builder::new().stack_size(STACK).spawn(work)?;
-    if let Ok(found) = receiver.recv_timeout(LONGEST) {
+    thread::Builder::new().stack_size(STACK_BYTES).spawn(work)?;
+    if let Ok(found) = receiver.recv_timeout(XPATH_TIMEOUT) {
         return Ok(Some(found));
     }
     ABANDONED.fetch_add(1, Ordering::SeqCst);
@@ -204,9 +204,9 @@ fn check_size(xml: &str) -> Result<(), String> {
     let mut reader = Reader::from_str(xml);
     let (mut depth, mut nodes) = (0usize, 0usize);
     let count = |element: &BytesStart<'_>| -> Result<usize, String> {
-        let attributes = element.attributes().with_checks(false).take(MOST_ATTRIBUTES + 1).count();
-        match attributes > MOST_ATTRIBUTES {
-            true => Err(format!("an element has more than {MOST_ATTRIBUTES} attributes")),
+        let attributes = element.attributes().with_checks(false).take(MAX_ATTRIBUTES + 1).count();
+        match attributes > MAX_ATTRIBUTES {
+            true => Err(format!("an element has more than {MAX_ATTRIBUTES} attributes")),
             false => Ok(attributes + 1),
         }
     };
@@ -226,11 +226,11 @@ fn check_size(xml: &str) -> Result<(), String> {
             }
             Ok(_) => nodes += 1,
         }
-        if depth > DEEPEST {
-            return Err(format!("more than {DEEPEST} elements are inside each other"));
+        if depth > MAX_ELEMENT_DEPTH {
+            return Err(format!("more than {MAX_ELEMENT_DEPTH} elements are inside each other"));
         }
-        if nodes > MOST_NODES {
-            return Err(format!("the text has more than {MOST_NODES} elements, attributes and texts"));
+        if nodes > MAX_NODES {
+            return Err(format!("the text has more than {MAX_NODES} elements, attributes and texts"));
         }
     }
 }

@@ -43,13 +43,13 @@ pub fn pretty_print(text: &str, media_type: &str, piece: impl FnMut(LayoutPiece,
 }
 
 /// The deepest level that is still set further in.
-const DEEPEST: usize = 64;
+const MAX_INDENT_LEVELS: usize = 64;
 
 fn new_line(depth: usize, piece: &mut impl FnMut(LayoutPiece, &str)) {
     const BLANKS: &str = "                                                                ";
     piece(LayoutPiece::Space, "\n");
     // Nobody reads further in than this, and a hostile document must not become a thousand times as long.
-    let mut left = depth.min(DEEPEST) * 2;
+    let mut left = depth.min(MAX_INDENT_LEVELS) * 2;
     while left > 0 {
         let now = left.min(BLANKS.len());
         piece(LayoutPiece::Space, &BLANKS[..now]);

@@ -3,10 +3,10 @@
 use super::{LayoutPiece, new_line};
 
 /// A cell is cut to this many characters: a table is looked over, and read elsewhere.
-const WIDEST: usize = 40;
+const MAX_COLUMN_CHARS: usize = 40;
 
 /// Rows that decide how wide the columns are.
-const LOOKED_AT: usize = 1_000;
+const MEASURED_ROWS: usize = 1_000;
 
 pub(super) fn lay_out(text: &str, separator: u8, mut piece: impl FnMut(LayoutPiece, &str)) -> bool {
     let mut reader =
@@ -16,9 +16,9 @@ pub(super) fn lay_out(text: &str, separator: u8, mut piece: impl FnMut(LayoutPie
         return false;
     };
     let mut widths = vec![0; columns];
-    for row in rows.iter().take(LOOKED_AT) {
+    for row in rows.iter().take(MEASURED_ROWS) {
         for (width, cell) in widths.iter_mut().zip(row) {
-            *width = (*width).max(cell.chars().count().min(WIDEST));
+            *width = (*width).max(cell.chars().count().min(MAX_COLUMN_CHARS));
         }
     }
     let is_number = |cell: &str| cell.parse::<f64>().is_ok();
@@ -55,9 +55,9 @@ pub(super) fn lay_out(text: &str, separator: u8, mut piece: impl FnMut(LayoutPie
 
 fn cut(cell: &str) -> String {
     let line = cell.replace(['\n', '\r'], "⏎");
-    match line.char_indices().nth(WIDEST) {
+    match line.char_indices().nth(MAX_COLUMN_CHARS) {
         None => line,
-        Some(_) => line.chars().take(WIDEST - 1).chain(['…']).collect(),
+        Some(_) => line.chars().take(MAX_COLUMN_CHARS - 1).chain(['…']).collect(),
     }
 }
 

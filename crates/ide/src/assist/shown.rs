@@ -20,7 +20,7 @@ pub struct Hint {
 }
 
 /// So many characters of a value are shown.
-const MOST: usize = 40;
+const MAX_HINT_CHARS: usize = 40;
 
 /// The values of the marks in a part of a text. What is made up, asked for, secret or missing has none.
 pub fn hints(view: IdeContext<'_>, source: SourceId, range: Span) -> Vec<Hint> {
@@ -92,8 +92,12 @@ fn plain(value: &Worked) -> String {
 
 /// The first characters of a value, on one line.
 pub(super) fn short(value: &str) -> String {
-    let line: String = value.chars().map(|c| if c.is_control() { ' ' } else { c }).take(MOST + 1).collect();
-    if line.chars().count() > MOST { format!("{}…", line.chars().take(MOST).collect::<String>()) } else { line }
+    let line: String = value.chars().map(|c| if c.is_control() { ' ' } else { c }).take(MAX_HINT_CHARS + 1).collect();
+    if line.chars().count() > MAX_HINT_CHARS {
+        format!("{}…", line.chars().take(MAX_HINT_CHARS).collect::<String>())
+    } else {
+        line
+    }
 }
 
 /// Knows the secrets that can be known without running anything.

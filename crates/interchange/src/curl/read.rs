@@ -135,7 +135,7 @@ fn unknown(option: &str) -> String {
 }
 
 /// The longest time limit that a cell can have, in seconds.
-const LONGEST_WAIT: f64 = 86_400.0;
+const MAX_TIMEOUT_SECONDS: f64 = 86_400.0;
 
 /// One request, as far as it was read.
 #[derive(Default)]
@@ -242,7 +242,7 @@ impl CurlReader<'_> {
             OptionEffect::MostRedirects => self.redirects = value.plain().map(str::to_owned),
             OptionEffect::MaxTime => {
                 match value.plain().and_then(|text| text.parse::<f64>().ok()).filter(|time| *time > 0.0) {
-                    Some(time) if time >= LONGEST_WAIT => {
+                    Some(time) if time >= MAX_TIMEOUT_SECONDS => {
                         return Err(format!("`{option} {time}` is longer than a day"));
                     }
                     Some(time) if time.fract() == 0.0 => self.line(&format!("% timeout {time}s")),

@@ -17,10 +17,10 @@ use yieldtray_workspace::request::SubstitutionContext;
 use yieldtray_workspace::secret::is_secret_name;
 
 /// The shortest credential that is taken for one.
-const SHORT: usize = 4;
+const MIN_CREDENTIAL_CHARS: usize = 4;
 
 /// A secret of so many characters is taken for the same one wherever it stands.
-const LONG_ENOUGH: usize = 8;
+const MIN_GLOBAL_SECRET_CHARS: usize = 8;
 
 /// Finds secrets, gives each a name, and puts that in its place.
 #[derive(Clone, Debug, Default)]
@@ -126,7 +126,7 @@ impl SecretExtractor {
                     true => credential(text),
                     false => text.trim(),
                 };
-                if secret.len() >= SHORT {
+                if secret.len() >= MIN_CREDENTIAL_CHARS {
                     let scheme = text[..text.rfind(secret).unwrap_or_default()].to_owned();
                     let mut lifted = ValueText::from(scheme.as_str());
                     lifted.push_value(self.named(&header_name(name, scheme.trim()), secret));
@@ -190,7 +190,7 @@ impl SecretExtractor {
         let known: Vec<(&str, &str)> = self
             .names
             .iter()
-            .filter(|(secret, _)| secret.len() >= LONG_ENOUGH)
+            .filter(|(secret, _)| secret.len() >= MIN_GLOBAL_SECRET_CHARS)
             .map(|(secret, name)| (secret.as_str(), name.as_str()))
             .collect();
         if known.is_empty() {
@@ -242,7 +242,7 @@ impl SecretExtractor {
     /// The value of something that has a name.
     fn pair(&mut self, name: &ValueText, value: &mut ValueText) {
         match (name.plain(), value.plain()) {
-            (Some(name), Some(plain)) if is_secret_name(name) && plain.len() >= SHORT => {
+            (Some(name), Some(plain)) if is_secret_name(name) && plain.len() >= MIN_CREDENTIAL_CHARS => {
                 *value = ValueText::value(self.named(name, plain));
             }
             _ => self.text(value, SubstitutionContext::Text),
@@ -270,7 +270,7 @@ impl SecretExtractor {
         let mut spans: Vec<(usize, usize, String)> = Vec::new();
         for found in members.into_iter().flat_map(|members| members.captures_iter(literal)) {
             let (name, value) = (found.get(1).expect("a group"), found.get(2).expect("a group"));
-            if is_secret_name(name.as_str()) && value.len() >= SHORT {
+            if is_secret_name(name.as_str()) && value.len() >= MIN_CREDENTIAL_CHARS {
                 spans.push((value.start(), value.end(), name.as_str().to_owned()));
             }
         }

@@ -4,7 +4,7 @@ use std::borrow::Cow;
 use std::collections::BTreeSet;
 
 /// References that follow each other at most.
-const MOST_STEPS: usize = 64;
+const MAX_REFERENCE_STEPS: usize = 64;
 
 /// A description and the files beside it that it refers to.
 #[derive(Debug)]
@@ -53,9 +53,9 @@ impl<'d> Node<'d> {
 
 /// A member of an object. Most have few, which are compared faster than a name is hashed.
 fn member<'d>(value: &'d Value, name: &str) -> Option<&'d Value> {
-    const FEW: usize = 12;
+    const MAX_NAMED: usize = 12;
     let members = value.as_object()?;
-    match members.len() <= FEW {
+    match members.len() <= MAX_NAMED {
         true => members.iter().find(|(own, _)| *own == name).map(|(_, value)| value),
         false => members.get(name),
     }
@@ -139,7 +139,7 @@ impl Documents {
     /// The node, or what it refers to.
     pub(super) fn resolve<'d>(&'d self, node: Node<'d>) -> Option<Node<'d>> {
         let mut node = node;
-        for _ in 0..MOST_STEPS {
+        for _ in 0..MAX_REFERENCE_STEPS {
             match node.text("$ref") {
                 Some(reference) => node = self.locate(node.document, reference)?.0,
                 None => return Some(node),

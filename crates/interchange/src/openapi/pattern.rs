@@ -4,16 +4,16 @@ use regex::Regex;
 use regex_syntax::hir::{Class, Hir, HirKind};
 
 /// The longest text that is made.
-const LONGEST: usize = 1_000;
+const MAX_SAMPLE_CHARS: usize = 1_000;
 
 /// More repetitions than must be, where the text is too short.
-const MORE: u32 = 64;
+const EXTRA_REPETITIONS: u32 = 64;
 
 /// A text that fits `pattern` and has as many characters as is allowed, if one is found.
 pub(super) fn sample(pattern: &str, least: usize, most: usize) -> Option<String> {
     let parsed = regex_syntax::Parser::new().parse(pattern).ok()?;
     let fits = Regex::new(pattern).ok()?;
-    (0..=MORE.min(u32::try_from(least).unwrap_or(MORE).saturating_add(2))).find_map(|more| {
+    (0..=EXTRA_REPETITIONS.min(u32::try_from(least).unwrap_or(EXTRA_REPETITIONS).saturating_add(2))).find_map(|more| {
         let mut text = String::new();
         write(&parsed, more, &mut text)?;
         let length = text.chars().count();
@@ -38,13 +38,13 @@ fn write(part: &Hir, more: u32, text: &mut String) -> Option<()> {
             let times = least.saturating_add(more).min(most);
             for _ in 0..times {
                 write(&repetition.sub, more.min(1), text)?;
-                if text.len() > LONGEST {
+                if text.len() > MAX_SAMPLE_CHARS {
                     return None;
                 }
             }
         }
     }
-    (text.len() <= LONGEST).then_some(())
+    (text.len() <= MAX_SAMPLE_CHARS).then_some(())
 }
 
 /// A character of a class: one that a person would write, if there is one.

@@ -8,11 +8,11 @@ use std::cell::RefCell;
 use yieldtray_source::entropy::high_entropy_runs;
 
 /// How deep a made value goes.
-const DEEPEST: usize = 10;
+const MAX_DEPTH: usize = 10;
 /// From here on only what must be there is.
-const REQUIRED_FROM: usize = 2;
+const REQUIRED_ONLY_FROM_DEPTH: usize = 2;
 /// How many values one sample may be made of.
-const MOST_NODES: usize = 400;
+const MAX_NODES: usize = 400;
 
 /// Makes samples, and remembers those of schemas that are referred to.
 pub(super) struct Samples<'d> {
@@ -60,7 +60,7 @@ impl<'d> Samples<'d> {
 
     fn make(&self, schema: Node<'d>, name: &str, making: &mut SampleState) -> Option<Value> {
         making.nodes += 1;
-        if making.depth > DEEPEST || making.nodes > MOST_NODES {
+        if making.depth > MAX_DEPTH || making.nodes > MAX_NODES {
             making.cut = true;
             return None;
         }
@@ -72,7 +72,7 @@ impl<'d> Samples<'d> {
             return None;
         }
         // What is made deeper down has less in it.
-        let key = (own, making.depth.min(REQUIRED_FROM));
+        let key = (own, making.depth.min(REQUIRED_ONLY_FROM_DEPTH));
         let alone = making.required.is_empty();
         if let Some(known) = (referred && alone).then(|| self.known.borrow().get(&key).cloned()).flatten() {
             return known;
@@ -162,7 +162,7 @@ impl<'d> Samples<'d> {
         let mut object = Map::new();
         for (name, property) in schema.get("properties").into_iter().flat_map(Node::members) {
             let needed = required.contains(&name) || beside.iter().any(|own| own == name);
-            if !needed && making.depth > REQUIRED_FROM
+            if !needed && making.depth > REQUIRED_ONLY_FROM_DEPTH
                 || self.documents.resolve(property).is_some_and(|shape| shape.is("readOnly"))
             {
                 continue;
@@ -185,7 +185,7 @@ impl<'d> Samples<'d> {
     /// Adds members until there are as many as must be.
     fn fill(&self, schema: Node<'d>, object: &mut Map<String, Value>, making: &mut SampleState) {
         let least = schema.get("minProperties").and_then(|bound| bound.value.as_u64()).unwrap_or_default();
-        let least = usize::try_from(least).unwrap_or(usize::MAX).min(MOST_NODES);
+        let least = usize::try_from(least).unwrap_or(usize::MAX).min(MAX_NODES);
         for (name, property) in schema.get("properties").into_iter().flat_map(Node::members) {
             if object.len() < least
                 && !object.contains_key(name)

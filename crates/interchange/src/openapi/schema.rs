@@ -83,7 +83,7 @@ impl<'d> Schemas<'d> {
 }
 
 /// How deep a schema is gone into; what is deeper stands as it was.
-const DEEPEST: usize = 256;
+const MAX_DEPTH: usize = 256;
 
 /// A part of a schema as it is written: its references lead to files, its dialect is that of today. It is written
 /// from the description itself, of which nothing is copied.
@@ -167,7 +167,7 @@ impl<'d> SchemaWriter<'_, 'd> {
 impl Serialize for SchemaWriter<'_, '_> {
     fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
         match (self.node.value, self.shape) {
-            (value, _) if self.depth > DEEPEST => value.serialize(serializer),
+            (value, _) if self.depth > MAX_DEPTH => value.serialize(serializer),
             (Value::Array(list), _) => {
                 serializer.collect_seq(list.iter().map(|value| self.inside(value, SchemaPosition::Schema)))
             }

@@ -17,17 +17,17 @@ use waterfall::Waterfall;
 use yieldtray_engine::Outcome;
 
 /// So much of a body is shown of an exchange that failed.
-const SHOWN_OF_BAD: usize = 64 << 10;
+const BODY_LIMIT_FAILED: usize = 64 << 10;
 
 /// So much of one that passed, at most.
-const SHOWN_OF_WELL: usize = 4 << 10;
+const BODY_LIMIT_PASSED: usize = 4 << 10;
 
 /// All bodies of those that passed take about so much of the page at most: the more there are, the less is
 /// shown of each.
-const ALL_BODIES: usize = 4 << 20;
+const BODY_BUDGET_PASSED: usize = 4 << 20;
 
 /// Of so many that failed all is told before the others; the rest are told among them.
-const MOST_FIRST: usize = 200;
+const MAX_FAILURES_FIRST: usize = 200;
 
 /// Writes it.
 #[derive(Default)]
@@ -59,12 +59,12 @@ impl Format for Html {
             Outcome::Skipped | Outcome::NotSent => self.idle += 1,
             _ => self.bad += 1,
         }
-        if is_bad && self.bad <= MOST_FIRST {
-            exchange::entry(entry, &anchor, SHOWN_OF_BAD, true).render_to(&mut to.first);
+        if is_bad && self.bad <= MAX_FAILURES_FIRST {
+            exchange::entry(entry, &anchor, BODY_LIMIT_FAILED, true).render_to(&mut to.first);
             exchange::pointer(entry, &anchor).render_to(&mut to.all);
         } else {
-            let left = ALL_BODIES.saturating_sub(self.shown);
-            let limit = (left / 512).clamp(200, SHOWN_OF_WELL);
+            let left = BODY_BUDGET_PASSED.saturating_sub(self.shown);
+            let limit = (left / 512).clamp(200, BODY_LIMIT_PASSED);
             self.shown += shown_of(entry, limit);
             exchange::entry(entry, &anchor, limit, false).render_to(&mut to.all);
         }

@@ -8,7 +8,7 @@ use rustc_hash::FxHashMap;
 use std::collections::BTreeMap;
 
 /// So many requests are shown, the slowest first.
-const MOST_SHOWN: usize = 100;
+const MAX_ROWS: usize = 100;
 
 /// Times as they are gathered: they grow with the requests that are written, not with those that are sent.
 #[derive(Default)]
@@ -40,7 +40,7 @@ impl Times {
     pub(super) fn render(&self) -> Markup {
         let mut order: Vec<&Sample> = self.all.iter().collect();
         order.sort_by_cached_key(|sample| std::cmp::Reverse(sample.quantile(0.5)));
-        let shown = &order[..order.len().min(MOST_SHOWN)];
+        let shown = &order[..order.len().min(MAX_ROWS)];
         let Some(longest) = shown.iter().map(|sample| sample.quantile(0.95)).max() else { return html! {} };
         let axis = Axis::new(longest as f64 / 1e3);
         html! {

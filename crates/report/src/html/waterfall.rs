@@ -7,7 +7,7 @@ use maud::{Markup, html};
 use rustc_hash::FxHashMap;
 
 /// With more requests than this a file is one bar.
-const MOST_BARS: usize = 250;
+const MAX_BARS: usize = 250;
 
 /// Bars as they are gathered: as many as are shown, whatever the length of the run.
 #[derive(Default)]
@@ -55,7 +55,7 @@ impl Waterfall {
                 self.files.push(Bar { name, anchor, began, connect, wait, receive, whole, requests: 1, bad });
             }
         }
-        if self.bars.len() < MOST_BARS {
+        if self.bars.len() < MAX_BARS {
             let phases = entry.response.as_ref().map(|response| response.timings_ms).unwrap_or_default();
             let connect = [phases.lookup, phases.connect, phases.tls].into_iter().flatten().sum();
             let (wait, receive) = (phases.wait, phases.receive);
@@ -92,12 +92,12 @@ impl Waterfall {
                     table.bars {
                         thead { tr { th scope="col" { "Request" } th scope="col" { (axis.render()) } th.time scope="col" { "Time" } } }
                         tbody {
-                            @for bar in bars.iter().take(MOST_BARS) { (bar.render(&axis)) }
+                            @for bar in bars.iter().take(MAX_BARS) { (bar.render(&axis)) }
                         }
                     }
                 }
-                @if bars.len() > MOST_BARS {
-                    p.about { "and " (count(bars.len() - MOST_BARS, "more file", "more files")) }
+                @if bars.len() > MAX_BARS {
+                    p.about { "and " (count(bars.len() - MAX_BARS, "more file", "more files")) }
                 }
             }
         }

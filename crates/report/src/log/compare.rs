@@ -12,7 +12,7 @@ use yieldtray_source::diff::{DiffLine, diff_lines};
 
 /// Header fields that differ from one answer to the next though nothing has changed, or that only concern the
 /// way they came.
-const PASSING: &[&str] = &[
+const VOLATILE_HEADERS: &[&str] = &[
     "age",
     "alt-svc",
     "connection",
@@ -36,7 +36,7 @@ const PASSING: &[&str] = &[
 ];
 
 /// So many differences are told; the others are counted.
-const MOST_TOLD: usize = 500;
+const MAX_DIFFERENCES: usize = 500;
 
 /// How to compare.
 #[derive(Debug, Default)]
@@ -97,7 +97,7 @@ impl Comparison {
 
     fn add(&mut self, place: impl Into<String>, change: PartChange) {
         match self.found.len() {
-            MOST_TOLD => self.more += 1,
+            MAX_DIFFERENCES => self.more += 1,
             _ => self.found.push(BodyDifference { place: place.into(), change }),
         }
     }
@@ -178,7 +178,7 @@ fn fields(exchange: &Exchange) -> Vec<(String, String)> {
     let mut joined: Vec<(String, String)> = Vec::new();
     for (name, value) in &exchange.headers {
         let (name, value) = (name.to_ascii_lowercase(), String::from_utf8_lossy(value));
-        if PASSING.contains(&name.as_str()) {
+        if VOLATILE_HEADERS.contains(&name.as_str()) {
             continue;
         }
         match joined.iter_mut().find(|(known, _)| *known == name) {

@@ -6,11 +6,11 @@ use similar::{Algorithm, DiffOp, capture_diff_slices};
 use std::hash::{Hash, Hasher};
 
 /// Names of members that usually tell one object of a list from the others, the surest first.
-const USUAL_KEYS: [&str; 6] = ["id", "key", "uuid", "number", "code", "name"];
+const LIKELY_KEYS: [&str; 6] = ["id", "key", "uuid", "number", "code", "name"];
 
 /// So many members without a key are put beside each other by what they are; the time that takes grows with the
 /// square of their number. More are put beside each other by their places.
-const MOST_PUZZLED: usize = 4_000;
+const MAX_MYERS_ITEMS: usize = 4_000;
 
 /// What became of the members of a list.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -28,7 +28,7 @@ pub(super) enum ListEdit {
 /// A member name whose value is in every object of both lists, and in none twice.
 pub(super) fn key_of<'v>(left: &'v [Value], right: &[Value]) -> Option<&'v str> {
     let Value::Object(first) = left.first()? else { return None };
-    let usual = USUAL_KEYS.iter().filter_map(|key| first.get_key_value(*key)).map(|(key, _)| key.as_str());
+    let usual = LIKELY_KEYS.iter().filter_map(|key| first.get_key_value(*key)).map(|(key, _)| key.as_str());
     let others = first.keys().map(String::as_str).filter(|key| key.ends_with("id") || key.ends_with("Id"));
     usual.chain(others).find(|key| tells_apart(key, left) && tells_apart(key, right))
 }
@@ -109,7 +109,7 @@ fn by_place(left: &[Value], right: &[Value]) -> Vec<ListEdit> {
     let behind = ours.iter().rev().zip(theirs.iter().rev()).take_while(|(old, new)| old == new).count();
     let (ours, theirs) = (&ours[..ours.len() - behind], &theirs[..theirs.len() - behind]);
     let mut steps: Vec<ListEdit> = (0..alike).map(|at| ListEdit::Both(at, at)).collect();
-    if ours.len() + theirs.len() > MOST_PUZZLED {
+    if ours.len() + theirs.len() > MAX_MYERS_ITEMS {
         replace(&mut steps, (alike, ours.len()), (alike, theirs.len()));
     } else {
         for op in capture_diff_slices(Algorithm::Myers, ours, theirs) {

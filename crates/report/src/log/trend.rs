@@ -44,13 +44,13 @@ pub struct Trend {
 }
 
 /// So many points on either side decide whether the times have become others.
-const AROUND: usize = 5;
+const COMPARED_ON_EACH_SIDE: usize = 5;
 
 /// So many times as long, or as short, is a jump.
-const FACTOR: u64 = 2;
+const CHANGE_FACTOR: u64 = 2;
 
 /// Less than this many microseconds is none: so much comes and goes by itself.
-const LEAST: u64 = 500;
+const MIN_CHANGE_MICROS: u64 = 500;
 
 impl Trend {
     /// What `points`, the oldest first, tell; nothing where there are none.
@@ -72,12 +72,14 @@ fn median(numbers: &[u64]) -> u64 {
 fn jumps(times: &[u64]) -> Vec<ChangePoint> {
     let mut jumps: Vec<ChangePoint> = Vec::new();
     let mut from = 0;
-    for at in AROUND..times.len().saturating_sub(AROUND - 1) {
-        if at < from + AROUND {
+    for at in COMPARED_ON_EACH_SIDE..times.len().saturating_sub(COMPARED_ON_EACH_SIDE - 1) {
+        if at < from + COMPARED_ON_EACH_SIDE {
             continue;
         }
-        let (before, after) = (median(&times[at - AROUND..at]), median(&times[at..at + AROUND]));
-        let far = before.abs_diff(after) >= LEAST && before.max(after) >= before.min(after).max(1) * FACTOR;
+        let (before, after) =
+            (median(&times[at - COMPARED_ON_EACH_SIDE..at]), median(&times[at..at + COMPARED_ON_EACH_SIDE]));
+        let far = before.abs_diff(after) >= MIN_CHANGE_MICROS
+            && before.max(after) >= before.min(after).max(1) * CHANGE_FACTOR;
         // The medians part before the first point that is other: that one is looked for.
         let is_other = |time: u64| time.abs_diff(after) < time.abs_diff(before);
         if far && is_other(times[at]) && !is_other(times[at - 1]) {

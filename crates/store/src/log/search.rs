@@ -4,10 +4,10 @@ use crate::{Error, Store};
 use rusqlite::{Connection, OptionalExtension, Row, TransactionBehavior, params};
 
 /// So many exchanges are made searchable in one go, so that others can write in between.
-const AT_ONCE: i64 = 2_000;
+const INDEX_BATCH_ROWS: i64 = 2_000;
 
 /// So many pages of the index are written in one go while its pieces are put together.
-const PAGES: i64 = 500;
+const MERGE_PAGES: i64 = 500;
 
 impl Store {
     /// Makes all exchanges searchable; `left` hears how many still are to be, after each piece.
@@ -18,7 +18,7 @@ impl Store {
             let change = self.database.transaction_with_behavior(TransactionBehavior::Immediate)?;
             let Some((done, last)) = behind(&change)? else { break };
             let end = "SELECT number FROM exchange WHERE number > ?1 ORDER BY number LIMIT 1 OFFSET ?2";
-            let end = change.query_row(end, params![done, AT_ONCE - 1], |row| row.get(0));
+            let end = change.query_row(end, params![done, INDEX_BATCH_ROWS - 1], |row| row.get(0));
             let up_to = end.optional()?.unwrap_or(last);
             {
                 let mut exchanges = change.prepare(
@@ -51,14 +51,14 @@ impl Store {
     fn put_together(&self) -> Result<(), Error> {
         let mut merge = self.database.prepare("INSERT INTO word (word, rank) VALUES ('merge', ?1)")?;
         // The first time it is told to take all of them, whatever their sizes (the `merge` command of FTS5).
-        let mut pages = -PAGES;
+        let mut pages = -MERGE_PAGES;
         loop {
             let before = self.database.total_changes();
             merge.execute([pages])?;
             if self.database.total_changes() - before < 2 {
                 return Ok(());
             }
-            pages = PAGES;
+            pages = MERGE_PAGES;
         }
     }
 
@@ -112,7 +112,7 @@ fn behind(database: &Connection) -> Result<Option<(i64, i64)>, Error> {
 
 /// A word of fewer letters stands nearly everywhere: to look through all those places takes longer than what it
 /// leaves out.
-const SHORT: usize = 3;
+const MIN_TERM_CHARS: usize = 3;
 
 /// What is looked for in the index: the words of the text, and whatever begins with the last one. Short ones are
 /// left out, if there are others: what is found is looked at anyway. `None` where there is no word in it.
@@ -120,7 +120,7 @@ fn words(text: &str) -> Option<String> {
     // As the index takes a text apart: accents that stand by themselves are a part of their word.
     let is_word = |c: char| c.is_alphanumeric() || ('\u{300}'..'\u{370}').contains(&c);
     let words: Vec<&str> = text.split(|c| !is_word(c)).filter(|word| !word.is_empty()).collect();
-    let is_long = |word: &str| word.chars().count() >= SHORT;
+    let is_long = |word: &str| word.chars().count() >= MIN_TERM_CHARS;
     let any_long = words.iter().any(|word| is_long(word));
     let last = words.len().saturating_sub(1);
     let kept = words.iter().enumerate().filter(|(_, word)| !any_long || is_long(word));

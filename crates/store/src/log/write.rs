@@ -4,7 +4,7 @@ use rusqlite::{Transaction, TransactionBehavior, params, params_from_iter};
 use std::borrow::Borrow;
 
 /// Numbers in one statement; SQLite takes some thousands.
-const AT_ONCE: usize = 500;
+const BATCH_ROWS: usize = 500;
 
 impl Store {
     /// Adds exchanges to the log, all or none, and drops those that are not to be kept any more. Gives the
@@ -62,7 +62,7 @@ impl Store {
     pub fn drop_exchanges(&mut self, numbers: &[i64]) -> Result<usize, Error> {
         self.erase(|change| {
             let mut dropped = 0;
-            for numbers in numbers.chunks(AT_ONCE) {
+            for numbers in numbers.chunks(BATCH_ROWS) {
                 let marks = vec!["?"; numbers.len()].join(", ");
                 let sql = format!("DELETE FROM exchange WHERE number IN ({marks})");
                 dropped += change.execute(&sql, params_from_iter(numbers))?;
@@ -102,7 +102,7 @@ impl Store {
 
 /// The share of what is kept that is dropped beyond what is too much: to make room for each exchange by itself takes
 /// longer than to log it.
-const ROOM: i64 = 128;
+const RETENTION_SLACK: i64 = 128;
 
 /// Drops what is too much or too old. In the usual case it only looks at the first exchange.
 fn trim(change: &Transaction<'_>, last: i64, searchable: i64, keeping: Retention) -> Result<(), rusqlite::Error> {
@@ -118,7 +118,7 @@ fn trim(change: &Transaction<'_>, last: i64, searchable: i64, keeping: Retention
     if !too_many && at >= keeping.since {
         return Ok(());
     }
-    let beyond = if too_many { last - most + most / ROOM } else { 0 };
+    let beyond = if too_many { last - most + most / RETENTION_SLACK } else { 0 };
     // Numbers are in the order of writing, which is that of time but for what was under way together: so the
     // first one that is young enough ends the search.
     let young = "SELECT coalesce(min(number), ?2 + 1) FROM exchange WHERE at >= ?1";

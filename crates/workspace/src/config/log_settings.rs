@@ -15,10 +15,10 @@ pub struct LogSettings {
 }
 
 /// So many exchanges are kept where nothing else is said.
-const EXCHANGES: u32 = 10_000;
+const DEFAULT_EXCHANGES: u32 = 10_000;
 
 /// So many days each is kept where nothing else is said.
-const DAYS: u32 = 30;
+const DEFAULT_DAYS: u32 = 30;
 
 const LOG: TableKeys = TableKeys { table: "`[log]`", known: &["on", "exchanges", "days"] };
 
@@ -36,12 +36,12 @@ impl LogSettings {
 
     /// How many exchanges are kept at most.
     pub fn exchanges(self) -> u32 {
-        self.exchanges.unwrap_or(EXCHANGES)
+        self.exchanges.unwrap_or(DEFAULT_EXCHANGES)
     }
 
     /// For how many days each is kept.
     pub fn days(self) -> u32 {
-        self.days.unwrap_or(DAYS)
+        self.days.unwrap_or(DEFAULT_DAYS)
     }
 }
 

@@ -133,7 +133,7 @@ pub(super) fn needs_of(workspace: &mut Workspace, cell: CellId) -> Vec<CellId> {
 }
 
 /// The most requests that sequences may come to.
-const MOST_STEPS: usize = 1_000_000;
+const MAX_STEPS: usize = 1_000_000;
 
 #[derive(Clone, Copy, PartialEq)]
 enum State {
@@ -249,9 +249,9 @@ impl<'p> Planner<'p> {
         self.states.entry(cell).or_insert(State::Done);
         let inner = self.plays(cell, &mut own);
         for _ in 0..times {
-            if self.steps.len() >= MOST_STEPS {
+            if self.steps.len() >= MAX_STEPS {
                 let span = with.unwrap_or(self.workspace.cell(by).title);
-                let message = format!("sequences that come to more than {MOST_STEPS} requests");
+                let message = format!("sequences that come to more than {MAX_STEPS} requests");
                 let problem = Problem::error(Code::NeedsCycle, span, message).with_hint("play less often");
                 return problems.push(problem.in_source(by.source));
             }

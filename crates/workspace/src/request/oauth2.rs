@@ -18,7 +18,7 @@ use yieldtray_source::{Code, Problem, Span, closest, hex, join_words};
 use yieldtray_syntax::Auth;
 
 /// A token that ends this soon, in seconds, is renewed first: the request takes time too.
-const LEEWAY: i64 = 10;
+const EXPIRY_LEEWAY_SECONDS: i64 = 10;
 
 /// A token of one profile. It is never printed.
 #[derive(Clone, PartialEq, Eq)]
@@ -116,7 +116,8 @@ pub fn token_request(
     let words = ProfileParams::read(&mut writer, profile);
     let print = words.print();
     let known = tokens.find(&name, &print);
-    let lasts = |token: &&Token| token.ends.is_none_or(|ends| ends > now + LEEWAY) || just_got == Some(&name);
+    let lasts =
+        |token: &&Token| token.ends.is_none_or(|ends| ends > now + EXPIRY_LEEWAY_SECONDS) || just_got == Some(&name);
     if let Some(token) = known.filter(lasts) {
         return Ok(TokenLookup::Token(token.clone()));
     }

@@ -7,7 +7,7 @@ use yieldtray_source::{Code, Problem, Span, closest, join_words};
 use yieldtray_syntax::is_language_name;
 
 /// Of how many cells of a file the names are compared with a name that nobody gives.
-const MANY: usize = 1_000;
+const MAX_COMPARED_CELLS: usize = 1_000;
 
 /// A name that only a response gives, used before there is one; `waiting` is the `let` that uses it.
 pub(super) fn response_name(name: &str, at: Span, waiting: Option<&str>) -> Problem {
@@ -57,7 +57,7 @@ pub(super) fn value(resolver: &Resolver<'_>, name: &str, at: Span) -> Problem {
         Problem::error(Code::UnknownValue, at, format!("no value is named `{name}`")).with_missing(name, None);
     // One of another environment may be meant too, or one that another cell of the file yields.
     let everywhere = config.all_entries().map(|entry| entry.name.as_str());
-    let own = resolver.workspace.cells(resolver.cell.source).take(MANY);
+    let own = resolver.workspace.cells(resolver.cell.source).take(MAX_COMPARED_CELLS);
     let own = own.flat_map(|cell| crate::scope::yields(resolver.workspace, cell));
     let names = resolver.names().into_iter().chain(everywhere).chain(own);
     let language =

@@ -13,22 +13,22 @@ use yieldtray_http::MASK;
 use yieldtray_source::Problem;
 
 /// A text of fewer bytes inside a secret list or map, of a cookie or of a line is not a secret by itself.
-const SHORT_PART: usize = 8;
+const MIN_PART_BYTES: usize = 8;
 
 /// A secret of fewer characters is masked only where it is a whole word: inside words it is everywhere.
-pub(super) const SHORT_SECRET: usize = 4;
+pub(super) const MIN_SECRET_BYTES: usize = 4;
 
 /// The automaton knows forms by so many bytes; what follows is compared byte by byte. This bounds its memory.
-const HEAD: usize = 32;
+const INDEXED_BYTES: usize = 32;
 
-/// So many members of one secret list or map are looked for in every encoding, the others in those of [`FEW`].
-const FULL_MEMBERS: usize = 200;
+/// So many members of one secret list or map are looked for in every encoding, the others in those of [`MEMBER_ENCODINGS`].
+const MAX_MASKED_MEMBERS: usize = 200;
 
 /// The encodings in which the members of a large list or map are looked for.
-const FEW: &[Encoding] = &[Encoding::Json, Encoding::JsonAscii, Encoding::JsonSlash, Encoding::Percent];
+const MEMBER_ENCODINGS: &[Encoding] = &[Encoding::Json, Encoding::JsonAscii, Encoding::JsonSlash, Encoding::Percent];
 
 /// A list or map whose JSON text has more bytes is looked for by its members alone.
-const LONGEST_STRUCTURE: usize = 16 << 10;
+const MAX_STRUCTURE_BYTES: usize = 16 << 10;
 
 /// Comparing what follows a head may take so many steps for each byte of the text. Only secrets that repeat
 /// themselves over and over take more; then the rest of the text is masked as a whole.
@@ -114,7 +114,7 @@ impl Masker {
                 Ok(text) => self.add(&text),
                 Err(_) => {
                     let shown = value.show();
-                    if shown.len() <= LONGEST_STRUCTURE {
+                    if shown.len() <= MAX_STRUCTURE_BYTES {
                         self.add(&shown);
                     }
                     self.learn_members(&value.to_json(), &mut 0);
@@ -125,11 +125,11 @@ impl Masker {
 
     fn learn_members(&mut self, value: &serde_json::Value, count: &mut usize) {
         match value {
-            serde_json::Value::String(text) if text.len() >= SHORT_PART => {
+            serde_json::Value::String(text) if text.len() >= MIN_PART_BYTES => {
                 *count += 1;
-                match *count <= FULL_MEMBERS {
+                match *count <= MAX_MASKED_MEMBERS {
                     true => self.add(text),
-                    false => self.add_forms(text, FEW),
+                    false => self.add_forms(text, MEMBER_ENCODINGS),
                 }
             }
             serde_json::Value::Array(members) => members.iter().for_each(|member| self.learn_members(member, count)),
@@ -142,7 +142,7 @@ impl Masker {
 
     /// Masks a text from now on that may be a secret, unless it is so short that it occurs everywhere.
     pub fn add_unless_short(&mut self, text: &str) {
-        if text.len() >= SHORT_PART {
+        if text.len() >= MIN_PART_BYTES {
             self.add(text);
         }
     }
@@ -154,7 +154,7 @@ impl Masker {
             return;
         }
         self.add_forms(secret, Encoding::ALL);
-        if secret.chars().count() < SHORT_SECRET {
+        if secret.chars().count() < MIN_SECRET_BYTES {
             return;
         }
         for form in base64_forms(secret) {
@@ -167,7 +167,7 @@ impl Masker {
     }
 
     fn add_forms(&mut self, secret: &str, encodings: &[Encoding]) {
-        let whole_word = secret.chars().count() < SHORT_SECRET;
+        let whole_word = secret.chars().count() < MIN_SECRET_BYTES;
         self.insert(secret.as_bytes(), whole_word);
         for encoding in encodings {
             // Two hexadecimal digits occur everywhere.
@@ -326,7 +326,7 @@ impl Automaton {
         let (mut heads, mut forms) = (Vec::<&[u8]>::new(), Vec::<Vec<usize>>::new());
         let mut by_head: FxHashMap<&[u8], usize> = FxHashMap::default();
         for (index, form) in range.clone().zip(&all[range.clone()]) {
-            let head = &form.bytes[..form.bytes.len().min(HEAD)];
+            let head = &form.bytes[..form.bytes.len().min(INDEXED_BYTES)];
             let place = *by_head.entry(head).or_insert_with(|| {
                 heads.push(head);
                 forms.push(Vec::new());

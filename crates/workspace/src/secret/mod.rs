@@ -6,8 +6,8 @@ mod masker;
 mod used;
 
 pub(crate) use encoding::Encoding;
+use masker::MIN_SECRET_BYTES;
 pub use masker::Masker;
-use masker::SHORT_SECRET;
 pub use used::{Destinations, UsedSecret};
 use yieldtray_source::{Code, Problem, Span};
 
@@ -21,13 +21,13 @@ pub fn is_secret_name(name: &str) -> bool {
 /// A remark on a secret that is too short to be masked inside words, where it would be found everywhere.
 pub fn short_secret(name: &str, text: &str, span: Span) -> Option<Problem> {
     let length = text.chars().count();
-    if length == 0 || length >= SHORT_SECRET {
+    if length == 0 || length >= MIN_SECRET_BYTES {
         return None;
     }
     let message = format!(
-        "the secret `{name}` has fewer than {SHORT_SECRET} characters: it is masked as a whole word, not inside words"
+        "the secret `{name}` has fewer than {MIN_SECRET_BYTES} characters: it is masked as a whole word, not inside words"
     );
-    let hint = format!("use a longer secret, at least {SHORT_SECRET} characters");
+    let hint = format!("use a longer secret, at least {MIN_SECRET_BYTES} characters");
     Some(Problem::warning(Code::ShortSecret, span, message).with_hint(hint))
 }
 

@@ -44,12 +44,12 @@ pub(super) fn curl(
 }
 
 /// The longest file of header fields that is read, in bytes.
-const LONGEST_FIELDS: u64 = 1 << 20;
+const MAX_FIELD_FILE_BYTES: u64 = 1 << 20;
 
 /// A file of header fields that a command names.
 fn header_fields(path: &Path, name: &str) -> Result<String, String> {
     let bytes =
-        files::read_regular(path, LONGEST_FIELDS).map_err(|error| format!("`{name}` cannot be read: {error}"))?;
+        files::read_regular(path, MAX_FIELD_FILE_BYTES).map_err(|error| format!("`{name}` cannot be read: {error}"))?;
     String::from_utf8(bytes).map_err(|_| format!("`{name}` is not UTF-8 text"))
 }
 

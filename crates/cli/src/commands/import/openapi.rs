@@ -14,10 +14,10 @@ use yieldtray_source::names::slug;
 use yieldtray_workspace::config::{ConfigAdditions, add_described};
 
 /// The largest description, or file that it refers to, in bytes.
-const LARGEST: u64 = 256 << 20;
+const MAX_FILE_BYTES: u64 = 256 << 20;
 
 /// How many things that could not be said are told one by one.
-const MOST_NOTES: usize = 40;
+const MAX_SHOWN_NOTES: usize = 40;
 
 /// Makes request files of a description of an API.
 pub(super) fn openapi(
@@ -30,7 +30,7 @@ pub(super) fn openapi(
     let mut intake = ImportWriter::begin(common, near.as_deref(), args.dry, host, out)?;
     let file = intake.session.path_from_here(&args.file);
     let shown = args.file.display();
-    let bytes = files::read_regular(&file, LARGEST);
+    let bytes = files::read_regular(&file, MAX_FILE_BYTES);
     let bytes = bytes.map_err(|error| CommandError::refused(format!("cannot read `{shown}`: {error}")))?;
     let folder = file.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new(".")).to_owned();
     let taken = Documents::read(&bytes, |path| beside(&folder, path).map_err(|error| error.to_string()))
@@ -67,7 +67,7 @@ fn beside(folder: &Path, path: &str) -> io::Result<Vec<u8>> {
     let file = folder.join(path).canonicalize().map_err(files::plain)?;
     let inside = file.strip_prefix(&folder).map_err(|_| refused("it is outside the folder of the description"))?;
     check_readable(inside)?;
-    files::read_regular(&file, LARGEST)
+    files::read_regular(&file, MAX_FILE_BYTES)
 }
 
 /// What the names of a description's variables begin with: its file's name.
@@ -126,11 +126,11 @@ fn keys(profile: &OauthProfile) -> Vec<(&'static str, String)> {
 
 /// What could not be said.
 fn tell(notes: &[String], out: &mut Out) -> Result<(), CommandError> {
-    for note in notes.iter().take(MOST_NOTES) {
+    for note in notes.iter().take(MAX_SHOWN_NOTES) {
         out.say(&format!("{} {note}", out.error_look.odd("note")))?;
     }
-    if notes.len() > MOST_NOTES {
-        let more = table::count(notes.len() - MOST_NOTES, "more note", "more notes");
+    if notes.len() > MAX_SHOWN_NOTES {
+        let more = table::count(notes.len() - MAX_SHOWN_NOTES, "more note", "more notes");
         out.say(&out.error_look.odd(&format!("{more}; `--json` has them all")))?;
     }
     Ok(())

@@ -6,7 +6,7 @@ use anyhow::Context;
 use std::path::{Path, PathBuf};
 
 /// The longest of these files, in bytes.
-const LONGEST: u64 = 16 << 10;
+const MAX_RECORD_BYTES: u64 = 16 << 10;
 
 /// A workspace that is allowed.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -71,7 +71,7 @@ impl Allowed {
 }
 
 fn read(file: &Path) -> Option<Allowance> {
-    let text = String::from_utf8(files::read_regular(file, LONGEST).ok()?).ok()?;
+    let text = String::from_utf8(files::read_regular(file, MAX_RECORD_BYTES).ok()?).ok()?;
     let (digest, root) = text.split_once('\n')?;
     Some(Allowance { root: files::path_from_text(root.trim_end_matches('\n'))?, digest: digest.to_owned() })
 }

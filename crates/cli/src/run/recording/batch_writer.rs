@@ -9,13 +9,13 @@ use std::thread;
 use std::time::{Duration, Instant};
 
 /// So many pages wait to be written at most.
-const MOST_WAITING: usize = 4;
+const MAX_QUEUED_BATCHES: usize = 4;
 
 /// A thread that keeps the author waiting for longer than this gets no time: the machine is busy.
-const PATIENCE: Duration = Duration::from_millis(50);
+const PROGRESS_TIMEOUT: Duration = Duration::from_millis(50);
 
 /// One that got nothing written while its author wrote so many pages gets none either: there is one processor.
-const MOST_HELP: usize = 3;
+const MAX_ASSISTS: usize = 3;
 
 /// What pages are written into.
 pub(super) trait BatchSink: Default + Send + 'static {
@@ -83,7 +83,7 @@ impl<W: BatchSink> Writer<W> {
         };
         match self.thread {
             Thread::Dismissed => self.desk.write_all(),
-            _ if waiting > MOST_WAITING => self.help(),
+            _ if waiting > MAX_QUEUED_BATCHES => self.help(),
             _ => self.desk.more.notify_one(),
         }
         written
@@ -124,7 +124,7 @@ impl<W: BatchSink> Writer<W> {
         self.desk.write_next(books);
         let mut pile = lock(&self.desk.pile);
         self.helped = if std::mem::take(&mut pile.works) { 0 } else { self.helped + 1 };
-        if waited > PATIENCE || self.helped > MOST_HELP {
+        if waited > PROGRESS_TIMEOUT || self.helped > MAX_ASSISTS {
             pile.closed = true;
             self.desk.more.notify_one();
             self.thread = Thread::Dismissed;
@@ -219,7 +219,7 @@ mod tests {
     fn pages_are_written_in_their_order_by_whoever_comes_first() {
         let mut writer = Writer::new(Kept::default());
         let written = (0..1_000).map(|number| writer.put(Page::Number(number)).len()).sum::<usize>();
-        assert!((1_000 - 2 * MOST_WAITING..1_000).contains(&written), "{written} pages are given back");
+        assert!((1_000 - 2 * MAX_QUEUED_BATCHES..1_000).contains(&written), "{written} pages are given back");
         let kept = writer.end(Page::Number(1_000));
         assert!(kept.numbers.iter().copied().eq(0..=1_000));
     }
@@ -239,7 +239,7 @@ mod tests {
         drop(writer.put(Page::Gate(began, open)));
         has_begun.recv().expect("the thread writes it");
         let late = thread::spawn(move || {
-            thread::sleep(PATIENCE * 2);
+            thread::sleep(PROGRESS_TIMEOUT * 2);
             opens.send(()).expect("it is waited for");
         });
         (0..20).for_each(|number| drop(writer.put(Page::Number(number))));

@@ -25,13 +25,13 @@ use yieldtray_workspace::secret::Masker;
 
 /// So many cells are written in one go: enough that a change of the log is worth its while, few enough that
 /// little is left to write when a run is over.
-const MOST: usize = 64;
+const MAX_BATCH_CELLS: usize = 64;
 
 /// So many bytes of bodies are gathered at most.
-const LARGE: usize = 8 << 20;
+const MAX_BATCH_BYTES: usize = 8 << 20;
 
 /// So long a cell waits to be written at most, as long as others follow it.
-const LONGEST: Duration = Duration::from_secs(1);
+const MAX_BATCH_AGE: Duration = Duration::from_secs(1);
 
 /// A cell that is done, as it is written down: secrets and all, until somebody masks it.
 pub(crate) struct RecordEntry {
@@ -129,7 +129,7 @@ struct Record {
 impl Record {
     fn new(books: RecordSinks) -> Self {
         Self {
-            told: Vec::with_capacity(MOST),
+            told: Vec::with_capacity(MAX_BATCH_CELLS),
             size: 0,
             since: None,
             spent: DropQueue::new(),
@@ -143,7 +143,7 @@ impl Record {
         self.size += told.size();
         self.told.push(told);
         let since = *self.since.get_or_insert_with(Instant::now);
-        if self.told.len() >= MOST || self.size >= LARGE || since.elapsed() >= LONGEST {
+        if self.told.len() >= MAX_BATCH_CELLS || self.size >= MAX_BATCH_BYTES || since.elapsed() >= MAX_BATCH_AGE {
             let page = self.page(run);
             let written = self.writer.put(page);
             self.spent.take(written.into_iter().map(|page| page.told));
@@ -152,7 +152,7 @@ impl Record {
 
     fn page(&mut self, run: &Run<'_>) -> Batch {
         (self.size, self.since) = (0, None);
-        Batch::of(run, std::mem::replace(&mut self.told, Vec::with_capacity(MOST)))
+        Batch::of(run, std::mem::replace(&mut self.told, Vec::with_capacity(MAX_BATCH_CELLS)))
     }
 
     fn end(mut self, run: &Run<'_>) -> RecordSinks {

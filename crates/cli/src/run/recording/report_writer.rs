@@ -15,7 +15,7 @@ use yieldtray_source::join_words;
 use yieldtray_workspace::secret::Masker;
 
 /// Text is put aside in pieces of about so many bytes.
-const PIECE: usize = 64 << 10;
+const BUFFER_BYTES: usize = 64 << 10;
 
 /// The reports that are being written.
 pub(crate) struct Reports {
@@ -168,7 +168,7 @@ struct SpillBuffer(Option<File>);
 impl SpillBuffer {
     /// Takes the text, if it is long.
     fn take(&mut self, text: &mut String) -> io::Result<()> {
-        if text.len() < PIECE {
+        if text.len() < BUFFER_BYTES {
             return Ok(());
         }
         let file = match &mut self.0 {

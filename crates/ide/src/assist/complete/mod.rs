@@ -44,7 +44,7 @@ pub struct Suggestions {
 }
 
 /// So many of one sort are offered at most.
-const MOST: usize = 100;
+const MAX_ITEMS: usize = 100;
 
 /// The sorts of things that may be written.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
@@ -153,7 +153,7 @@ impl<'a> Writer<'a> {
         if !picks(written, label) {
             return;
         }
-        if self.found.len() - self.begun >= MOST {
+        if self.found.len() - self.begun >= MAX_ITEMS {
             self.more = true;
             return;
         }
@@ -184,7 +184,7 @@ impl<'a> Writer<'a> {
         let mut names = self.values();
         names.retain(|name| picks(span.of(text), name));
         // More are not offered, and need no words.
-        let details = self.about(&names[..names.len().min(MOST)]);
+        let details = self.about(&names[..names.len().min(MAX_ITEMS)]);
         for (place, name) in names.iter().enumerate() {
             self.add(span, CompletionKind::Value, name, details.get(place).map_or("", String::as_str), None);
         }
