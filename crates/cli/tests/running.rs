@@ -189,8 +189,12 @@ fn a_bad_neighbour_stops_nothing() {
 #[cfg(unix)]
 #[test]
 fn a_run_whose_terminal_is_closed_ends_in_good_order() {
-    let base = server(|head| {
+    let (requested, requests) = std::sync::mpsc::channel();
+    let base = server(move |head| {
         let slow = head.starts_with("GET /slow");
+        if slow {
+            let _ = requested.send(());
+        }
         (Duration::from_secs(if slow { 60 } else { 0 }), answer("application/json", "{}"))
     });
     let bench = Bench::empty()
@@ -198,7 +202,7 @@ fn a_run_whose_terminal_is_closed_ends_in_good_order() {
     let mut command = bench.command();
     command.args(["replay", "--report", "json=r.json"]).stdout(Stdio::piped()).stderr(Stdio::null());
     let mut child = command.spawn().expect("it starts");
-    thread::sleep(Duration::from_millis(700));
+    requests.recv_timeout(Duration::from_secs(60)).expect("the request is sent");
     let hung_up = std::process::Command::new("kill").args(["-HUP", &child.id().to_string()]).status();
     assert!(hung_up.expect("kill runs").success());
     let mut out = String::new();

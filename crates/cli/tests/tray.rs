@@ -104,14 +104,21 @@ fn a_killed_process_leaves_a_readable_file() {
     let cells: String = (0..3000).map(|n| format!("%% A {n}\nGET /health\n\n% yield v_{n} = body.status\n")).collect();
     let bench = Bench::new().file("many.http", &cells).file("a.http", FILE);
     bench.run(&["send", "sign-in"]).exits(0);
-    for wait in [50, 400, 900] {
+    // The process is killed at once, while it logs, and later.
+    for writes in [0, 1, 4] {
         let mut command = bench.command();
         let mut child = command
             .args(["replay", "many.http", "--onto-tray", "-q"])
             .stdout(Stdio::null())
             .spawn()
             .expect("it starts");
-        std::thread::sleep(std::time::Duration::from_millis(wait));
+        let log = bench.path().join(".yieldtray/state.db-wal");
+        let size = || std::fs::metadata(&log).map_or(0, |log| log.len());
+        let (mut seen, mut last) = (0, size());
+        while seen < writes && child.try_wait().expect("it can be waited for").is_none() {
+            seen += usize::from(std::mem::replace(&mut last, size()) != last);
+            std::thread::yield_now();
+        }
         let _ = child.kill();
         child.wait().expect("it ends");
         bench.run(&["send", "book-in"]).exits(0);

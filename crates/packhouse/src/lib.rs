@@ -13,17 +13,17 @@ mod lots;
 mod office;
 mod papers;
 mod photos;
-#[cfg(feature = "corners")]
+#[cfg(feature = "faults")]
 mod rough;
-#[cfg(feature = "corners")]
+#[cfg(feature = "faults")]
 mod secure;
 mod session;
 mod state;
 mod weighings;
 
-#[cfg(feature = "corners")]
+#[cfg(feature = "faults")]
 pub use rough::FaultyServer;
-#[cfg(feature = "corners")]
+#[cfg(feature = "faults")]
 pub use secure::Certificates;
 
 use axum::Router;

@@ -1,13 +1,13 @@
 use crate::body::{self, ReadLimits, Sink, Target};
-use crate::clock::{Connected, timed};
 use crate::connect::Clients;
 use crate::digest::Challenges;
 use crate::failure::{Via, authority, describe_via, failure, is_lost_connection};
 use crate::incoming::{IncomingResponse, SendError};
 use crate::jar::Jar;
 use crate::options::Options;
+use crate::plain_http::{self, PlainClient};
 use crate::proxy::Proxies;
-use crate::straight::{self, PlainClient};
+use crate::timing::{Connected, timed};
 use crate::upload::{self, Gate};
 use futures_util::future::Either;
 use hyper::HeaderMap;
@@ -397,7 +397,7 @@ impl Head {
 #[derive(Clone, Copy)]
 enum Sender<'c> {
     Library(&'c reqwest::Client),
-    Straight(straight::Way<'c>),
+    Straight(plain_http::Way<'c>),
 }
 
 impl<'c> Sender<'c> {

@@ -1,7 +1,7 @@
 //! The HTTP library's clients: one a way of speaking, made when it is first needed.
 
-use crate::clock::{TimedConnections, TimedResolver};
 use crate::options::{Options, Proxy};
+use crate::timing::{TimedConnections, TimedResolver};
 use crate::tls::{self, Trust};
 use std::sync::OnceLock;
 use yieldtray_http::{HttpVersion, PreparedRequest};

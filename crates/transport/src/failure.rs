@@ -1,8 +1,8 @@
 //! The HTTP library's errors in plain words.
 
-use crate::clock::NoSuchHost;
 use crate::head::{self, MAX_FIELDS, Wrong};
 use crate::incoming::{ErrorPhase, SendError};
+use crate::timing::NoSuchHost;
 use std::error::Error;
 use std::io;
 use std::path::Path;

@@ -3,7 +3,6 @@
 
 mod body;
 mod client;
-mod clock;
 mod connect;
 mod digest;
 mod failure;
@@ -11,8 +10,9 @@ mod head;
 mod incoming;
 mod jar;
 mod options;
+mod plain_http;
 mod proxy;
-mod straight;
+mod timing;
 mod tls;
 mod upload;
 mod watched;

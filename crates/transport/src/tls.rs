@@ -149,7 +149,7 @@ impl ClientSessionStore for TimedSessions {
     }
 
     fn kx_hint(&self, name: &ServerName<'_>) -> Option<NamedGroup> {
-        crate::clock::tls_begins();
+        crate::timing::tls_begins();
         self.0.kx_hint(name)
     }
 
@@ -158,7 +158,7 @@ impl ClientSessionStore for TimedSessions {
     }
 
     fn tls12_session(&self, name: &ServerName<'_>) -> Option<Tls12ClientSessionValue> {
-        crate::clock::tls_begins();
+        crate::timing::tls_begins();
         self.0.tls12_session(name)
     }
 
@@ -171,7 +171,7 @@ impl ClientSessionStore for TimedSessions {
     }
 
     fn take_tls13_ticket(&self, name: &ServerName<'static>) -> Option<Tls13ClientSessionValue> {
-        crate::clock::tls_begins();
+        crate::timing::tls_begins();
         self.0.take_tls13_ticket(name)
     }
 }

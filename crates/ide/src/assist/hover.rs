@@ -1,5 +1,5 @@
-use super::shown::{masker, row, words};
-use super::words::{INSTRUCTIONS, builtin_help, instruction_help, language_help};
+use super::docs::{INSTRUCTIONS, builtin_help, instruction_help, language_help};
+use super::inlay_hints::{masker, row, words};
 use super::{IdeContext, Occurrence, Referent, occurrence_at};
 use yieldtray_expression::FUNCTIONS;
 use yieldtray_http::{METHODS, field};

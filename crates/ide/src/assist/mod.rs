@@ -6,15 +6,15 @@
 
 mod actions;
 mod complete;
+mod docs;
 mod fixes;
 mod hover;
+mod inlay_hints;
 mod occurrence;
 mod outline;
 mod references;
-mod shown;
 mod signature;
 mod tokens;
-mod words;
 
 #[cfg(test)]
 mod tests;
@@ -23,10 +23,10 @@ pub use actions::{Action, Change, actions};
 pub use complete::{CompletionKind, Suggestion, Suggestions, complete};
 pub use fixes::{fixes, import_commands};
 pub use hover::{HoverInfo, hover};
+pub use inlay_hints::{Hint, hints};
 pub use occurrence::{Occurrence, Referent, in_configuration, in_requests};
 pub use outline::{Fold, Symbol, folds, links, selections, symbols, workspace_symbols};
 pub use references::{Rename, definition, occurrence_at, references, rename};
-pub use shown::{Hint, hints};
 pub use signature::{Signature, signature};
 pub use tokens::{Token, TokenKind, tokens};
 

@@ -35,7 +35,7 @@ pub fn definition(view: IdeContext<'_>, source: SourceId, offset: usize) -> Vec<
     let name = span.of(view.text(source));
     match what {
         Referent::Value { .. } => {
-            let mut places = super::shown::places(view, source, offset, name);
+            let mut places = super::inlay_hints::places(view, source, offset, name);
             // What only a response gives is not there yet, but its line is.
             let given = given_in(view, reach_of(view, source, name), name);
             places.extend(

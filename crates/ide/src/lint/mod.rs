@@ -4,20 +4,20 @@
 //!
 //! `[lint]` of the configuration says how much each class matters; `# accepted …` leaves single ones out.
 
-mod accepted;
-mod given;
-mod hidden;
 mod json;
 mod names;
 mod protocol;
 mod secrets;
-mod ties;
+mod shadowed;
+mod suppressions;
+mod unused;
+mod usage_index;
 
 #[cfg(test)]
 mod tests;
 
 use rustc_hash::FxHashSet;
-pub use ties::{FileUsage, UsageIndex};
+pub use usage_index::{FileUsage, UsageIndex};
 use yieldtray_expression::Engine;
 use yieldtray_source::{Code, Problem, SourceId};
 use yieldtray_workspace::plan::{Depth, Plan, Step, examine_own, examine_preamble};
@@ -87,14 +87,14 @@ pub fn lint_files(
     let uses = names::uses(workspace, engine, settings, &steps);
     ties.take(workspace, &uses);
     problems.extend(names::without_value(workspace, engine, settings, &uses));
-    problems.extend(hidden::values(workspace, &steps));
-    problems.extend(given::yielded(workspace, &uses, ties));
-    problems.extend(given::values(workspace, &uses, ties));
-    problems.extend(given::too_late(workspace, engine, settings, &uses));
+    problems.extend(shadowed::values(workspace, &steps));
+    problems.extend(unused::yielded(workspace, &uses, ties));
+    problems.extend(unused::values(workspace, &uses, ties));
+    problems.extend(unused::too_late(workspace, engine, settings, &uses));
     if levels.tells(Code::NoChecks) {
-        problems.extend(given::unjudged(workspace, steps.iter().map(|step| step.cell)));
+        problems.extend(unused::unjudged(workspace, steps.iter().map(|step| step.cell)));
     }
-    accepted::settle(workspace, texts.into_iter(), &mut problems);
+    suppressions::settle(workspace, texts.into_iter(), &mut problems);
     weigh(workspace, &mut problems);
     order(workspace, &mut problems);
     problems
@@ -108,7 +108,7 @@ pub fn lint_configuration(workspace: &Workspace, cells: &[CellId]) -> Vec<Proble
     sources.dedup();
     let credentials = sources.iter().any(|source| protocol::uses_credentials(workspace, *source));
     problems.extend(protocol::plain_bases(workspace, credentials));
-    accepted::settle(workspace, workspace.configurations(), &mut problems);
+    suppressions::settle(workspace, workspace.configurations(), &mut problems);
     weigh(workspace, &mut problems);
     order(workspace, &mut problems);
     problems

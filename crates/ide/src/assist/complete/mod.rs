@@ -3,7 +3,7 @@
 mod context;
 mod path;
 
-use super::words::{INSTRUCTIONS, LANGUAGE, Place};
+use super::docs::{INSTRUCTIONS, LANGUAGE, Place};
 use super::{IdeContext, cell_at, needs};
 pub(super) use context::{Context, context};
 use path::{Step, in_string, looped, path_start, split_root, steps};
@@ -129,7 +129,7 @@ fn words_about(resolver: &Resolver<'_>, name: &str, masker: &Masker) -> String {
     };
     let origin = Origin::of(&found, workspace).words(workspace);
     match value {
-        Some(value) => format!("{}  {origin}", crate::assist::shown::short(&masker.mask(&value))),
+        Some(value) => format!("{}  {origin}", crate::assist::inlay_hints::short(&masker.mask(&value))),
         None => origin,
     }
 }
@@ -212,7 +212,8 @@ impl<'a> Writer<'a> {
     /// The names that have a value for the cell.
     fn values(&self) -> Vec<Cow<'a, str>> {
         let workspace = self.view.workspace();
-        let Some(cell) = self.cell.or_else(|| crate::assist::shown::cell_for(workspace, self.source, self.at)) else {
+        let Some(cell) = self.cell.or_else(|| crate::assist::inlay_hints::cell_for(workspace, self.source, self.at))
+        else {
             let entries = workspace.config.all_entries();
             return entries.map(|entry| Cow::from(entry.name.as_str())).collect();
         };
@@ -257,13 +258,14 @@ impl<'a> Writer<'a> {
     /// What each of these values is now, and where it comes from, as far as both may be shown.
     fn about(&self, names: &[Cow<'_, str>]) -> Vec<String> {
         let workspace = self.view.workspace();
-        let Some(cell) = self.cell.or_else(|| crate::assist::shown::cell_for(workspace, self.source, self.at)) else {
+        let Some(cell) = self.cell.or_else(|| crate::assist::inlay_hints::cell_for(workspace, self.source, self.at))
+        else {
             return vec!["a value".to_owned(); names.len()];
         };
         let needs = needs(workspace, cell);
         let mut cache = EvalCache::default();
         let resolver = Resolver::new(self.view.context, cell, &needs, &mut cache);
-        let masker = crate::assist::shown::masker(self.view);
+        let masker = crate::assist::inlay_hints::masker(self.view);
         names.iter().map(|name| words_about(&resolver, name, &masker)).collect()
     }
 

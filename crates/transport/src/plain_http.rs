@@ -2,9 +2,9 @@
 //! takes each address apart twice, and copies the header fields, for redirects that it is told not to follow: more than
 //! a small request costs otherwise. It also writes paths as it likes, and shows nothing of an answer it cannot read.
 
-use crate::clock::{TimedConnections, TimedConnector, TimedResolver};
 use crate::incoming::{IncomingResponse, SendError};
 use crate::options::Options;
+use crate::timing::{TimedConnections, TimedConnector, TimedResolver};
 use crate::tls::{self, Trust};
 use crate::upload::Gate;
 use crate::watched::{WatchConnections, WatchingConnector};
