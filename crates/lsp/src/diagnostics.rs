@@ -43,11 +43,11 @@ pub(crate) fn drawn(
 ) -> Diagnostic {
     let text = text_of(state, source, encoding);
     let hint = problem.hint.as_ref().map(|hint| format!("\n{hint}")).unwrap_or_default();
-    let also = problem.related.as_ref().filter(|_| client.shows_related).and_then(|(other, span, words)| {
-        let range = text_of(state, *other, encoding).range(*span);
-        let path = state.root.join(&state.workspace.source(*other).path);
+    let also = problem.related.as_ref().filter(|_| client.shows_related).and_then(|related| {
+        let range = text_of(state, related.source, encoding).range(related.span);
+        let path = state.root.join(&state.workspace.source(related.source).path);
         let uri = lsp_types::Uri::from_str(&address_of(&path)).ok()?;
-        Some(vec![DiagnosticRelatedInformation { location: Location { uri, range }, message: words.clone() }])
+        Some(vec![DiagnosticRelatedInformation { location: Location { uri, range }, message: related.message.clone() }])
     });
     let unused = matches!(problem.code, Code::UnusedYield | Code::UnusedValue);
     Diagnostic {

@@ -350,9 +350,9 @@ impl ProblemRecord {
     /// The problem on its own, its place by the file's name.
     pub fn of(workspace: &Workspace, problem: &Problem) -> Self {
         let at = problem.source.map(|source| place(workspace, source, problem.span));
-        let also = problem.related.as_ref().map(|(source, span, words)| {
-            let LineRange { file, line, column, end_line, end_column } = place(workspace, *source, *span);
-            RelatedRecord { file, line, column, end_line, end_column, message: words.clone() }
+        let also = problem.related.as_ref().map(|related| {
+            let LineRange { file, line, column, end_line, end_column } = place(workspace, related.source, related.span);
+            RelatedRecord { file, line, column, end_line, end_column, message: related.message.clone() }
         });
         Self {
             code: problem.code.as_str().to_owned(),

@@ -18,5 +18,5 @@ mod span;
 
 pub use edit::{Edit, edited};
 pub use lines::{LineColumn, Lines};
-pub use problem::{Code, MissingValue, Problem, Severity, SourceId, closest, join_words};
+pub use problem::{Code, MissingValue, Problem, RelatedPlace, Severity, SourceId, closest, join_words};
 pub use span::Span;

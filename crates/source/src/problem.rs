@@ -181,10 +181,21 @@ pub struct Problem {
     /// What to write in place of what is underlined, where that is known to the letter. Boxed: problems travel as
     /// errors, and few have it.
     pub replacement: Option<Box<String>>,
-    /// Another place that explains this one, with a word about it.
-    pub related: Option<(SourceId, Span, String)>,
+    /// Another place that explains this one.
+    pub related: Option<Box<RelatedPlace>>,
     /// The value that is missing, where that is the problem. Boxed for the same reason.
     pub missing: Option<Box<MissingValue>>,
+}
+
+/// A place that explains a problem at another one.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct RelatedPlace {
+    /// The text.
+    pub source: SourceId,
+    /// The bytes to underline.
+    pub span: Span,
+    /// What is there.
+    pub message: String,
 }
 
 /// A value that a problem says is missing.
@@ -255,7 +266,7 @@ impl Problem {
     /// Points at a second place.
     #[must_use]
     pub fn with_related(mut self, source: SourceId, span: Span, words: impl Into<String>) -> Self {
-        self.related = Some((source, span, words.into()));
+        self.related = Some(Box::new(RelatedPlace { source, span, message: words.into() }));
         self
     }
 

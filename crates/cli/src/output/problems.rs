@@ -19,9 +19,9 @@ pub(crate) fn snippet(workspace: &Workspace, problem: &Problem, look: Styles) ->
         let excerpt = SnippetSource::new(workspace, source, problem.span, problem.code);
         lines.push((excerpt, AnnotationKind::Primary, None));
     }
-    if let Some((source, span, words)) = &problem.related {
-        let excerpt = SnippetSource::new(workspace, *source, *span, problem.code);
-        lines.push((excerpt, AnnotationKind::Context, Some(words.as_str())));
+    if let Some(related) = &problem.related {
+        let excerpt = SnippetSource::new(workspace, related.source, related.span, problem.code);
+        lines.push((excerpt, AnnotationKind::Context, Some(related.message.as_str())));
     }
     let group = lines.iter().fold(
         title.elements(None::<Snippet<'_, annotate_snippets::Annotation<'_>>>),

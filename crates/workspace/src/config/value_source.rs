@@ -99,10 +99,13 @@ pub struct ExternalSources<'o> {
 /// Where an entry is described: the configuration, and the span of its name.
 type EntryPlace = (SourceId, Span);
 
+/// What a source gave, once it was asked.
+type LoadedOnce = OnceLock<Result<Value, SourceError>>;
+
 /// What files, variables and commands gave. Each is asked once for each entry of the configuration.
 #[derive(Default)]
 pub struct SourceCache {
-    loaded: Mutex<HashMap<EntryPlace, Arc<OnceLock<Result<Value, SourceError>>>>>,
+    loaded: Mutex<HashMap<EntryPlace, Arc<LoadedOnce>>>,
 }
 
 impl SourceCache {

@@ -234,10 +234,17 @@ impl Masker {
 
     /// Masks secrets in all texts of a problem.
     pub fn hide_in_problem(&self, problem: &mut Problem) {
-        let Problem { message, hint, replacement: meant, related: also, .. } = problem;
-        let also = also.iter_mut().map(|(.., words)| words);
-        let meant = meant.iter_mut().map(|meant| &mut **meant);
-        [message].into_iter().chain(hint).chain(meant).chain(also).for_each(|words| self.hide(words));
+        let Problem { message, hint, replacement, related, missing, .. } = problem;
+        let replacement = replacement.iter_mut().map(|replacement| &mut **replacement);
+        let related = related.iter_mut().map(|related| &mut related.message);
+        let reason = missing.iter_mut().filter_map(|missing| missing.reason.as_mut());
+        [message]
+            .into_iter()
+            .chain(hint)
+            .chain(replacement)
+            .chain(related)
+            .chain(reason)
+            .for_each(|words| self.hide(words));
     }
 
     /// The same, in place.
