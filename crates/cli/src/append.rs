@@ -67,8 +67,8 @@ impl<'f> Append<'f> {
         Ok(Behind { before, cell, name })
     }
 
-    /// Adds it, and gives the name it has there: the file is read again, since others may have changed it while the
-    /// answer was awaited.
+    /// Appends the request and returns its name in the file. The file is read again, since others may have changed it
+    /// while the response was awaited.
     pub(crate) fn write(self) -> Result<String, CommandError> {
         let folder = self.file.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
         let cannot_write = || format!("cannot write `{}`", self.file.display());
@@ -103,7 +103,7 @@ pub(crate) fn expect_titles(file: &Path, text: &str, there: &RequestFile) -> Res
 mod tests {
     use super::*;
 
-    /// What a file is after a request was appended, and the name it has there; or why it was not.
+    /// The file with the request appended, and its name there; or why it cannot be appended.
     fn appended(before: Option<&str>, text: &str) -> Result<(String, String), String> {
         let folder = tempfile::tempdir().expect("a folder");
         let file = folder.path().join("lots.http");

@@ -6,8 +6,8 @@ use crate::project::Project;
 use crate::prompt::Prompter;
 use yieldtray_workspace::CellId;
 
-/// Asks before requests change something in a guarded environment: the cells and methods of those that would.
-/// `yes` is the answer already given. Tells whether somebody was asked, and said yes.
+/// Asks before requests change something in a guarded environment: `changing` are their cells and methods, `yes` is an
+/// answer given already. Returns true if a person was asked and agreed.
 pub(crate) fn guard(
     session: &Project,
     changing: &[(CellId, String)],

@@ -8,18 +8,18 @@ use yieldtray_source::{Code, Problem};
 pub(crate) enum CommandError {
     /// Mistakes in files, values or options, already shown: exit 2.
     Mistakes,
-    /// A mistake in the options or around the files: shown here, exit 2.
+    /// An error in the options or around the files: not yet shown, exit 2.
     Refused {
         /// Its stable name, where it has one.
         code: Option<Code>,
-        /// What is wrong.
+        /// The message.
         message: String,
         /// What to do instead.
         hint: Option<String>,
     },
     /// Somebody pressed Ctrl-C at a question: exit 130.
     Interrupted,
-    /// Something of the system failed: exit 2. A closed pipe is no failure.
+    /// A system error: exit 2. A closed pipe is not an error.
     System(anyhow::Error),
 }
 

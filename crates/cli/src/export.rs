@@ -22,7 +22,7 @@ use yieldtray_workspace::scope::{
 use yieldtray_workspace::secret::Masker;
 use yieldtray_workspace::{CellId, uses_oauth2};
 
-/// The value that stands for the token of an OAuth 2.0 profile.
+/// The value in place of an OAuth 2.0 profile's token.
 const TOKEN: &str = "access_token";
 
 /// The target of that name.
@@ -37,14 +37,14 @@ pub(crate) fn named(name: &str) -> Result<&'static Target, CommandError> {
     })
 }
 
-/// What is handed over.
+/// An exported text.
 pub(crate) struct Snippet {
     pub(crate) text: String,
-    /// What could not be said as it was meant, in words.
+    /// Parts that could not be exported exactly.
     pub(crate) notes: Vec<String>,
     /// The names it reads from the environment.
     pub(crate) reads: Vec<String>,
-    /// Whether it reads files, which are named from the workspace's root.
+    /// True if it reads files, whose paths are relative to the workspace's root.
     pub(crate) files: bool,
 }
 
@@ -52,7 +52,7 @@ pub(crate) struct Snippet {
 #[derive(Clone, Copy)]
 pub(crate) struct ExportOptions {
     pub(crate) target: &'static Target,
-    /// Whether values stand in it; else their names do.
+    /// True if it contains values instead of variables.
     pub(crate) with_values: bool,
     /// Whether what they need goes before them.
     pub(crate) whole: bool,
@@ -146,7 +146,7 @@ fn unsaid(session: &Project, cell: CellId) -> Vec<String> {
     words.map(|words| format!("`{}`: {words}", own.name)).collect()
 }
 
-/// What an answer gives to requests after it.
+/// Values that later requests take from a response.
 fn yields_of(session: &Project, cell: CellId, outlines: &[(Step, ParameterizedRequest)]) -> Vec<ResponseValue> {
     let text = &session.workspace.source(cell.source).text;
     let used = |name: &str| outlines.iter().any(|(_, outline)| outline.takes(name));
@@ -169,7 +169,7 @@ fn yields_of(session: &Project, cell: CellId, outlines: &[(Step, ParameterizedRe
 
 struct Exporter<'s> {
     session: &'s Project,
-    /// What is made up is the same each time a request is made.
+    /// Generated values are the same each time a request is prepared.
     time: DateTime<FixedOffset>,
     seed: u64,
     tray: Tray,
@@ -178,7 +178,7 @@ struct Exporter<'s> {
 }
 
 impl Exporter<'_> {
-    /// One request, and where values stand in it. `given` is what answers before it give.
+    /// One request with its variables. `given` are the values from earlier responses.
     fn outline(&mut self, step: &Step, given: &[String]) -> Result<ParameterizedRequest, Vec<Problem>> {
         let Project { workspace, settings, reveal, .. } = self.session;
         let random = self.random();
@@ -186,7 +186,7 @@ impl Exporter<'_> {
         let context = EvalContext { random: &random, tray: &self.tray, ..context };
         self.masker.learn(workspace.config.secrets(settings.environment.as_deref(), &context.outside()));
         let rows = list_values(context, &[(step.cell, step.needs.clone())], false, &mut self.masker);
-        // What an answer gives holds over all but what the cell itself says, and `--set`.
+        // Values from responses win over all others but the cell's own and `--set`.
         let own = workspace.cell(step.cell).span;
         let holds = |origin: &Origin| match (&origin.kind, origin.place) {
             (OriginKind::Set | OriginKind::Ask, _) => true,
@@ -206,7 +206,7 @@ impl Exporter<'_> {
                 Some(NamedValue { name: row.name, kind })
             })
             .collect();
-        // What a sequence gives a cell may be made of answers that the cell itself does not name.
+        // Arguments of a sequence may come from responses that the cell itself does not name.
         if step.played.is_some() {
             let others = given.iter().filter(|given| !names.iter().any(|own| own.name == **given));
             let others: Vec<NamedValue> =

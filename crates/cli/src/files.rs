@@ -31,7 +31,7 @@ pub(crate) fn anywhere(root: &Path, path: &Path) -> PathBuf {
 /// Whether a path of a configuration leads to a place outside `root`, links followed.
 pub(crate) fn is_outside(root: &Path, path: &Path) -> bool {
     let full = anywhere(root, path);
-    // What is not there yet is judged by the folder it would be in.
+    // A path that does not exist is judged by its folder.
     let there = full.ancestors().find_map(|part| part.canonicalize().ok());
     !there.is_some_and(|there| there.starts_with(root)) || path.components().any(|part| part.as_os_str() == "..")
 }
@@ -116,7 +116,7 @@ pub(crate) fn lock(folder: &Path) -> io::Result<Option<std::fs::File>> {
     }
 }
 
-/// A path as text that [`path_from_text`] reads: bytes that are no text are written as `\\x` and two digits.
+/// A path as text that [`path_from_text`] reads: bytes that are not text are written as `\\x` and two digits.
 pub(crate) fn path_to_text(path: &Path) -> String {
     let mut text = String::new();
     for chunk in path.as_os_str().as_encoded_bytes().utf8_chunks() {
@@ -132,7 +132,7 @@ pub(crate) fn path_to_text(path: &Path) -> String {
     text
 }
 
-/// The path that a text stands for.
+/// The path that a text was made from.
 pub(crate) fn path_from_text(text: &str) -> Option<PathBuf> {
     let mut bytes = Vec::with_capacity(text.len());
     let mut rest = text;
@@ -171,7 +171,7 @@ static UNFINISHED: Mutex<Vec<PathBuf>> = Mutex::new(Vec::new());
 
 /// Removes them: the process ends now.
 pub(crate) fn remove_unfinished() {
-    // Whoever holds the lock may be what is ended.
+    // The process that holds the lock may be the one that is being ended.
     if let Ok(mut files) = UNFINISHED.try_lock() {
         files.drain(..).for_each(|file| drop(std::fs::remove_file(file)));
     }
@@ -264,7 +264,7 @@ impl Write for AtomicFile {
     }
 }
 
-/// What the temporary files of this machine's processes begin with; a process's number follows.
+/// The prefix of temporary files of this machine's processes; the process id follows.
 fn own_prefix() -> String {
     #[cfg(unix)]
     let machine = rustix::system::uname().nodename().to_bytes().to_vec();
@@ -388,7 +388,7 @@ pub(crate) fn request_files(root: &Path, folder: &Path, commons: bool) -> Result
     Ok(RequestFiles { files, passed_over })
 }
 
-/// A folder that nobody may read is no reason to do nothing with the others.
+/// An unreadable folder does not stop the others.
 fn cannot_look_through(root: &Path, error: &ignore::Error) -> Problem {
     let (path, why) = match error {
         ignore::Error::WithPath { path, err } => (Some(path), err.to_string()),

@@ -1,6 +1,8 @@
+//! Facts about the host.
+
 use std::io::IsTerminal;
 
-/// What the process finds around it, asked once, so that decisions can be made from values.
+/// Facts about the host, read once, so that decisions depend on values only.
 #[derive(Clone, Debug)]
 pub(crate) struct HostFacts {
     /// Whether standard output is a terminal.

@@ -32,9 +32,9 @@ pub(crate) struct ImportWriter {
     targets: Vec<Target>,
     /// Files that are written beside the requests: relative to the root, what was and what will be in them.
     others: Vec<Change>,
-    /// What was there already and stays as it is.
+    /// Existing files that stay unchanged.
     kept: usize,
-    /// What could not be said, for `--json`.
+    /// Unsupported parts, for `--json`.
     pub(crate) notes: Vec<String>,
     dry: bool,
 }
@@ -46,7 +46,7 @@ struct Target {
     before: String,
     /// The names of the cells that were there before.
     there: Vec<String>,
-    /// What a new file begins with.
+    /// The head of a new file.
     head: String,
     sheet: CellFileBuilder,
 }
@@ -138,7 +138,7 @@ impl ImportWriter {
             let message = format!("`{}` lies outside the workspace", file.display());
             CommandError::refused_with(message, "name a file below the workspace's root")
         };
-        // What is not there yet is made below what is.
+        // New folders are created below existing ones.
         let there = folder.ancestors().find(|folder| folder.is_dir()).unwrap_or(folder);
         let real = there.canonicalize().map_err(|_| outside())?;
         let rest = full.strip_prefix(there).map_err(|_| outside())?;
@@ -147,7 +147,7 @@ impl ImportWriter {
             return Err(outside());
         }
         let inside = path.strip_prefix(&self.session.root).map(Path::to_owned).map_err(|_| outside())?;
-        // What an import writes is no more welcome in hidden folders than what a response does.
+        // An import writes into hidden folders no more than a response does.
         check_writable(&inside.with_extension("")).map_err(|why| {
             let message = format!("nothing is imported to `{}`: {why}", file.display());
             CommandError::refused_with(message, "name a file that is not hidden and not a configuration")
@@ -155,7 +155,7 @@ impl ImportWriter {
         Ok(inside)
     }
 
-    /// What a new file begins with.
+    /// The head of a new file.
     pub(crate) fn begin_with(&mut self, target: usize, head: &str) {
         let target = &mut self.targets[target];
         if target.before.trim().is_empty() {
@@ -173,7 +173,7 @@ impl ImportWriter {
         self.targets[target].sheet.add(draft, &mut self.lift);
     }
 
-    /// Adds a request of which nothing is a secret: it was made up.
+    /// Adds a request without secrets: its values were generated.
     pub(crate) fn add_as_is(&mut self, target: usize, draft: ImportedRequest) {
         self.targets[target].sheet.add(draft, &mut SecretExtractor::nothing());
     }
@@ -336,7 +336,7 @@ impl Target {
     }
 }
 
-/// What becomes of a file.
+/// The change of a file.
 struct Change {
     file: PathBuf,
     before: String,

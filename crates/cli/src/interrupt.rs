@@ -11,11 +11,11 @@ pub(crate) struct Interrupts {
     from: From,
 }
 
-/// Who wants the end.
+/// The source of interrupts.
 enum From {
-    /// Whoever presses Ctrl-C, or ends the process.
+    /// Signals: Ctrl-C, or a request to terminate.
     Signals,
-    /// Whoever says so in some other way.
+    /// A flag.
     Wish(Box<dyn Fn() -> bool>),
 }
 
@@ -63,16 +63,16 @@ impl Interrupts {
         self.count += 1;
     }
 
-    /// Takes a wish that came at a question, which ended by it: it ends nothing else.
+    /// Consumes an interrupt that ended a prompt, so that it ends nothing else.
     pub(crate) async fn take_asked(&mut self) {
-        // Who asks raises the signal; a thread of its own takes it a moment later.
+        // The prompt raises the signal; the signal thread receives it a moment later.
         const SOON: Duration = Duration::from_millis(200);
         if matches!(self.from, From::Signals) {
             let _ = tokio::time::timeout(SOON, self.next()).await;
         }
     }
 
-    /// Whether it was more than once.
+    /// True after more than one.
     pub(crate) fn are_many(&self) -> bool {
         self.count > 1
     }
@@ -102,7 +102,7 @@ mod signals {
     /// How many wait for the first signal.
     static WATCHERS: AtomicUsize = AtomicUsize::new(0);
 
-    /// How many signals came since.
+    /// The number of signals so far.
     static COUNT: AtomicUsize = AtomicUsize::new(0);
 
     static CAME: Notify = Notify::const_new();
@@ -114,8 +114,7 @@ mod signals {
             // Each signal is kept, however fast another of its kind follows.
             let mut signals = SignalsInfo::<WithRawSiginfo>::new([SIGINT, SIGTERM, SIGQUIT])?;
             thread::Builder::new().name("signals".to_owned()).spawn(move || {
-                // A terminal that is closed ends a run in good order; whoever started the program so that it outlives
-                // the terminal (`nohup`) is heard.
+                // A closed terminal ends a run gracefully, unless the program was started to outlive it (`nohup`).
                 if !ignores_hang_up() {
                     let _ = signals.add_signal(SIGHUP);
                 }
@@ -142,7 +141,7 @@ mod signals {
         CAME.notified().await;
     }
 
-    /// Whether the process was started with SIGHUP ignored, as far as the system tells.
+    /// True if the process was started with SIGHUP ignored, as far as the system shows.
     fn ignores_hang_up() -> bool {
         let status = std::fs::read_to_string("/proc/self/status").unwrap_or_default();
         let mask = status.lines().find_map(|line| line.strip_prefix("SigIgn:"));
@@ -151,7 +150,7 @@ mod signals {
     }
 
     fn take(signal: i32) {
-        // Whoever sends this wants to see how the process stands: it ends at once, but leaves nothing behind.
+        // SIGQUIT asks for the state of the process: it ends at once, but leaves no temporary files.
         if signal == SIGQUIT {
             disk::remove_unfinished();
             let _ = emulate_default_handler(signal);

@@ -35,7 +35,7 @@ fn main() -> std::process::ExitCode {
     std::panic::set_hook(Box::new(tell_where));
     let args = match args::Args::read() {
         Ok(args) => args,
-        // Help and version go to standard output and are no failure.
+        // Help and version go to standard output and are not an error.
         Err(error) if !error.use_stderr() => {
             let _ = error.print();
             return std::process::ExitCode::SUCCESS;
@@ -64,8 +64,8 @@ fn main() -> std::process::ExitCode {
     .into()
 }
 
-/// Where the program failed, should it. What it worked on may hold secrets, so the words are left out; who
-/// carries on after it tells them masked.
+/// Reports the place of a panic. Its message may contain secrets, so it is left out; the caller that continues reports
+/// it masked.
 #[allow(clippy::print_stderr)]
 fn tell_where(failure: &std::panic::PanicHookInfo<'_>) {
     if let Some(place) = failure.location() {

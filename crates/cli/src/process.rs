@@ -28,8 +28,7 @@ const COMMAND_TIMEOUT: Duration = Duration::from_secs(60);
 /// The most that is taken of what a command writes.
 const MAX_OUTPUT_BYTES: u64 = 1 << 20;
 
-/// What `command`, run in `folder`, writes to its standard output. The error says in words how it
-/// failed, with what it wrote to its standard error.
+/// The standard output of `command`, run in `folder`. The error says how it failed, with its standard error.
 pub(crate) fn output(command: &[String], folder: &Path) -> Result<Vec<u8>, String> {
     run(command, folder, COMMAND_TIMEOUT)
 }
@@ -80,7 +79,7 @@ fn drain(pipe: Option<impl Read + Send + 'static>) -> mpsc::Receiver<Vec<u8>> {
         let mut bytes = Vec::new();
         if let Some(mut pipe) = pipe {
             let _ = pipe.by_ref().take(MAX_OUTPUT_BYTES).read_to_end(&mut bytes);
-            // What is too much is read all the same, or the program would wait for it.
+            // Output beyond the limit is read and dropped, or the program would block.
             let _ = std::io::copy(&mut pipe, &mut std::io::sink());
         }
         let _ = sender.send(bytes);

@@ -13,7 +13,7 @@ use yieldtray_expression::Value;
 use yieldtray_http::MASK;
 use yieldtray_source::escape::escape_line;
 
-/// Who can be asked, and can end what is under way.
+/// Asks a person, and receives their interrupts.
 pub(crate) trait Prompter {
     /// Whether somebody is there.
     fn is_there(&self) -> bool;
@@ -31,7 +31,7 @@ pub(crate) trait Prompter {
     fn interrupts(&self) -> io::Result<Interrupts>;
 }
 
-/// Whoever sits at the terminal, if somebody does.
+/// The person at the terminal, if there is one.
 pub(crate) struct Terminal {
     can_ask: bool,
 }

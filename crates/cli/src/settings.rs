@@ -24,7 +24,7 @@ pub(crate) struct SettingsInput<'a> {
     pub(crate) fresh_seed: u64,
 }
 
-/// What a command works with.
+/// The resolved settings.
 #[derive(Debug)]
 pub(crate) struct Settings {
     /// The environment, if one is chosen.
@@ -61,11 +61,11 @@ impl Settings {
 pub(crate) struct ChosenEnvironment {
     /// Its name, which the configuration may not have.
     pub(crate) name: String,
-    /// Who chose it.
+    /// The source of the choice.
     pub(crate) chosen_by: ChosenBy,
 }
 
-/// Who chose the environment.
+/// The source of the chosen environment.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum ChosenBy {
     /// `--env`
@@ -79,7 +79,7 @@ pub(crate) enum ChosenBy {
 }
 
 impl ChosenBy {
-    /// Who it was, as a person would look for it.
+    /// The source, as a person would look for it.
     pub(crate) fn words(self) -> &'static str {
         match self {
             ChosenBy::Option => "--env",

@@ -1,4 +1,4 @@
-//! What the program's own tests share.
+//! Helpers of the program's own tests.
 
 use std::collections::HashMap;
 use std::io;

@@ -214,6 +214,20 @@ fn every_manifest_states_the_rule_of_its_crate() {
 }
 
 #[test]
+fn the_first_line_of_every_file_says_what_is_in_it() {
+    let mut without = Vec::new();
+    for (name, _) in CRATES {
+        for folder in ["src", "tests", "benches"].map(|folder| crates_folder().join(name).join(folder)) {
+            without.extend(rust_files(&folder).into_iter().filter(|file| {
+                let text = fs::read_to_string(file).expect("a source");
+                !text.starts_with("//! ")
+            }));
+        }
+    }
+    assert_eq!(without, Vec::<PathBuf>::new());
+}
+
+#[test]
 fn the_modules_of_a_crate_form_no_cycle() {
     let mut found = Vec::new();
     for (name, _) in CRATES {
@@ -306,15 +320,22 @@ fn uses_between_modules(folder: &Path) -> BTreeMap<String, BTreeSet<String>> {
 
 /// The sources in a folder, without tests.
 fn sources(folder: &Path) -> Vec<PathBuf> {
+    let is_test = |part: &str| part == "tests" || part == "testing" || part.ends_with("_tests");
+    let mut files = rust_files(folder);
+    files.retain(|file| {
+        let inner = file.strip_prefix(folder).expect("it is in the folder").with_extension("");
+        !inner.iter().any(|part| is_test(&part.to_string_lossy()))
+    });
+    files
+}
+
+/// All Rust files in a folder, which may not exist.
+fn rust_files(folder: &Path) -> Vec<PathBuf> {
     let mut files = Vec::new();
-    for entry in fs::read_dir(folder).expect("a folder of sources") {
+    for entry in fs::read_dir(folder).into_iter().flatten() {
         let path = entry.expect("an entry").path();
-        let stem = path.file_stem().unwrap_or_default().to_string_lossy().into_owned();
-        if stem == "tests" || stem == "testing" || stem.ends_with("_tests") {
-            continue;
-        }
         if path.is_dir() {
-            files.extend(sources(&path));
+            files.extend(rust_files(&path));
         } else if path.extension().is_some_and(|extension| extension == "rs") {
             files.push(path);
         }

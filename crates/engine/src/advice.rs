@@ -1,11 +1,11 @@
-//! What is likely to help where an answer looks like a known slip.
+//! Advice for responses that look like a common error.
 
 use yieldtray_http::{CookieStatus, Exchange, HopKind, is_secret_header};
 
 /// Words of a path where somebody signs in or up.
 const SIGN_IN: &[&str] = &["session", "sessions", "login", "signin", "sign-in", "signup", "sign-up", "register"];
 
-/// One line of advice, if there is any. An answer that checks `expected` needs none about its status.
+/// One line of advice, if any. A response whose status is checked (`expected`) gets none about it.
 pub(crate) fn advice(exchange: &Exchange, expected: bool) -> Option<String> {
     let about_status =
         || no_credentials(exchange).or_else(|| no_media_type(exchange)).or_else(|| old_session(exchange));

@@ -16,7 +16,7 @@ use yieldtray_workspace::{CellId, Workspace};
 /// A value is cut to this many characters where it is shown: an explanation is read by a person.
 const MAX_SHOWN_CHARS: usize = 600;
 
-/// CheckEvaluators the checks of one cell against its answer and fills the tray.
+/// Evaluates the checks of one cell on its response and captures its values.
 pub(crate) struct CheckEvaluator<'a> {
     pub(crate) workspace: &'a Workspace,
     pub(crate) engine: &'a Engine,
@@ -35,20 +35,19 @@ pub(crate) struct CheckEvaluator<'a> {
 /// The parts of an expression: text, and value or why there is none.
 type Parts = Vec<(String, Result<String, String>)>;
 
-/// What came of it.
+/// The results of the checks of a cell.
 #[derive(Default)]
 pub(crate) struct CheckResults {
     pub(crate) checks: usize,
     pub(crate) failures: Vec<CheckFailure>,
     pub(crate) yields: Vec<YieldReport>,
-    /// What is worth knowing of checks that passed.
+    /// Warnings about checks that passed.
     pub(crate) remarks: Vec<Problem>,
 }
 
 impl CheckResults {
-    /// Leaves checks out that failed on an answer of the log and read a secret: there it is masked, so they
-    /// cannot hold. `others` are the failures of an answer that is the same but for what stands in place of
-    /// secrets.
+    /// Drops checks that failed on a logged response and read a secret: it is masked in the log, so they cannot hold.
+    /// `others` are the failures on a response with other text in place of the masks.
     pub(crate) fn drop_masked(&mut self, others: &[CheckFailure]) {
         let is_same_failure = |failure: &CheckFailure| others.iter().any(|other| other.is_same_failure(failure));
         let masked = self.failures.extract_if(.., |failure| failure.mentions(MASK) || !is_same_failure(failure));
@@ -84,7 +83,7 @@ impl CheckEvaluator<'_> {
         results
     }
 
-    /// Whether a check holds, or a value can be taken, which is then put on the tray. Why is not told.
+    /// True if a check holds, or a value can be captured, which is then stored. The reason is not worked out.
     pub(crate) fn passes(&mut self, expr: &ResponseExpr<'_>, names: &mut ResponseScope<'_>) -> bool {
         if unreadable_body(expr, names).is_some() {
             return false;
@@ -124,7 +123,7 @@ impl CheckEvaluator<'_> {
         remarks: &mut Vec<Problem>,
     ) -> Option<CheckFailure> {
         let ResponseExpr { source, span, ref expression, .. } = *expr;
-        // What was not kept cannot be judged, and what is not judged did not pass.
+        // A body that was not kept cannot be judged, and a check that is not judged did not pass.
         if let Some(why) = unreadable_body(expr, names) {
             return Some(self.failure(expr, vec![why], Vec::new()));
         }
@@ -143,7 +142,7 @@ impl CheckEvaluator<'_> {
         {
             return None;
         }
-        // From here on a person is told why, and may need to see more than the check reads.
+        // Explaining may need more of the response than the check reads.
         names.read_all();
         let bound = self.resolver().bind(expression, source, span, Phase::Response(names));
         if let (Ok(Err(_)), Ok(bindings)) = (&outcome, &bound) {
@@ -173,7 +172,7 @@ impl CheckEvaluator<'_> {
         }
         let sides = explanation.operands.as_ref();
         let difference = sides.and_then(|[left, right]| Difference::of(left, right, masker));
-        // What is compared line by line is not told again as a whole.
+        // Sides that are compared line by line are not shown again as a whole.
         let compared = sides.filter(|_| difference.is_some());
         let is_compared = |text: &str| compared.is_some_and(|sides| sides.iter().any(|(side, _)| side == text));
         let parts = explanation.parts.into_iter().filter(|part| !is_compared(&part.text)).map(|part| {
@@ -204,7 +203,7 @@ impl CheckEvaluator<'_> {
         }
         let mut value = self.value_of(expr, names);
         if value.is_err() {
-            // The words of an error may tell what else there is.
+            // An error message may list the other members of the body.
             names.read_all();
             value = self.value_of(expr, names);
         }
@@ -232,7 +231,7 @@ impl CheckEvaluator<'_> {
         value.map_err(|message| self.masker.mask(&message).into_owned())
     }
 
-    /// The words after `else`, with their marks resolved; a mark that cannot be is left as it stands.
+    /// The text after `else` with its placeholders resolved; one that cannot be resolved stays as written.
     fn hint(&mut self, source: SourceId, span: Span, names: &mut ResponseScope<'_>) -> String {
         let out = self.resolver().words(source, span, Phase::Response(names));
         self.mask_new_secrets();

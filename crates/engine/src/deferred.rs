@@ -20,7 +20,7 @@ pub(crate) struct PendingResponse<'w> {
     pub(crate) sent_at: Duration,
     pub(crate) step: usize,
     pub(crate) cache: EvalCache,
-    /// What is still to be evaluated on it.
+    /// The expressions that are still to be evaluated on it.
     pub(crate) exprs: Vec<ResponseExpr<'w>>,
     /// The check of `% wait`, which passed and counts.
     pub(crate) passed_wait: Option<ResponseExpr<'w>>,
@@ -28,7 +28,7 @@ pub(crate) struct PendingResponse<'w> {
     pub(crate) exchange: Exchange,
 }
 
-/// What was captured from a response before its checks are evaluated.
+/// The values captured from a response before its checks are evaluated.
 #[derive(Default)]
 pub(crate) struct EarlyCaptures {
     pub(crate) results: CheckResults,

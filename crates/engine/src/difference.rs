@@ -4,7 +4,7 @@ use yieldtray_expression::Value;
 use yieldtray_source::diff::{DiffLine, diff_lines};
 use yieldtray_workspace::secret::Masker;
 
-/// Values that are shown in fewer characters are told one beside the other.
+/// Values of fewer characters are shown side by side.
 const LONG_VALUE_CHARS: usize = 60;
 
 /// How the two sides of `==` differ.
@@ -19,7 +19,8 @@ pub struct Difference {
 }
 
 impl Difference {
-    /// How `left` and `right` differ, each with its expression; nothing where both can be read at a glance.
+    /// The difference between `left` and `right`, each with its expression; `None` if both are short enough to compare
+    /// by eye.
     pub(super) fn of(left: &(String, Value), right: &(String, Value), masker: &Masker) -> Option<Self> {
         let (ours, theirs) = (text(&left.1)?, text(&right.1)?);
         if ours.chars().count().max(theirs.chars().count()) <= LONG_VALUE_CHARS {
@@ -42,8 +43,8 @@ impl Difference {
     }
 }
 
-/// Text as it is, lists and maps as JSON, a member a line. The commas are left out: that a member is the
-/// last one is no difference.
+/// Text as it is, lists and maps as JSON with one member a line. Commas are left out, so that being the last member
+/// makes no difference.
 fn text(value: &Value) -> Option<String> {
     if let Some(text) = value.as_text() {
         return Some(text.to_owned());

@@ -1,4 +1,4 @@
-//! What happens in a run.
+//! The events of a run.
 
 use crate::ExitCode;
 use crate::difference::Difference;
@@ -12,8 +12,7 @@ use yieldtray_source::{Problem, SourceId, Span};
 use yieldtray_workspace::CellId;
 use yieldtray_workspace::secret::Masker;
 
-/// What happens in a run, in the order it happens. Every text in it is masked, but for what was sent and came
-/// back: see [`CapturedExchange`].
+/// An event of a run. Every text in it is masked, except in [`CapturedExchange`].
 #[derive(Clone, Debug)]
 pub enum Event {
     /// The run begins with this many cells.
@@ -31,7 +30,7 @@ pub enum Event {
     RunFinished(Summary),
 }
 
-/// A token that was got; nothing of it is told.
+/// A token that was obtained, without the token itself.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct TokenReport {
     /// The profile it was got by.
@@ -42,7 +41,7 @@ pub struct TokenReport {
     pub elapsed: Duration,
     /// For how many seconds it holds, where that is known.
     pub seconds: Option<i64>,
-    /// Whether it took the place of one that had ended.
+    /// True if it replaces an expired one.
     pub renewed: bool,
 }
 
@@ -116,29 +115,29 @@ pub struct CellReport {
     pub reason: Option<String>,
     /// The method; empty where no request was made.
     pub method: String,
-    /// The address; empty where no request was made.
+    /// The URL; empty if no request was made.
     pub url: String,
-    /// The status of the answer.
+    /// The status of the response.
     pub status: Option<u16>,
     /// How long the exchange took.
     pub elapsed: Duration,
-    /// Bytes of the answer's body.
+    /// Size of the response body in bytes.
     pub size: u64,
     /// How many checks were judged.
     pub checks: usize,
     /// The checks that failed.
     pub failures: Vec<CheckFailure>,
-    /// What was taken out of the answer.
+    /// The captured values.
     pub yields: Vec<YieldReport>,
-    /// Mistakes and remarks.
+    /// Errors and warnings.
     pub problems: Vec<Problem>,
-    /// Why there was no answer.
+    /// Why there is no response.
     pub failure: Option<Failure>,
-    /// What is likely to help, where the answer looks like a known slip.
+    /// Advice, if the response looks like a common error.
     pub advice: Option<String>,
-    /// What was sent and what came back, if the run keeps it.
+    /// The exchange, if the run captures it.
     pub captured: Option<Arc<CapturedExchange>>,
-    /// What the checks notice of altered answers, if the run proves them and they passed.
+    /// The result of mutation testing, if the run does it and the checks passed.
     pub mutation: Option<Box<MutationReport>>,
 }
 
@@ -218,9 +217,9 @@ impl CellReport {
 /// A check that failed, with what a person needs to see why.
 #[derive(Clone, Debug)]
 pub struct CheckFailure {
-    /// The text it stands in.
+    /// The text that `span` is in.
     pub source: SourceId,
-    /// Where its expression stands.
+    /// The span of its expression.
     pub span: Span,
     /// Its label.
     pub label: Option<String>,
@@ -228,7 +227,7 @@ pub struct CheckFailure {
     pub expression: String,
     /// The parts of the expression: text, and value or why there is none.
     pub parts: Vec<(String, Result<String, String>)>,
-    /// How the two sides of an `==` differ, where they are too long to be told as parts.
+    /// The difference between the sides of an `==` that are too long to show as parts.
     pub difference: Option<Difference>,
     /// Why it could not be judged, and what else to know.
     pub notes: Vec<String>,
@@ -243,7 +242,7 @@ impl CheckFailure {
         own == (other.source, other.span, &other.parts, &other.difference, &other.notes)
     }
 
-    /// Whether `text` stands in its explanation.
+    /// True if `text` occurs in its explanation.
     pub(crate) fn mentions(&self, text: &str) -> bool {
         let parts = self.parts.iter().map(|(_, value)| value.as_ref().unwrap_or_else(|error| error).as_str());
         let lines = self.difference.iter().flat_map(|difference| &difference.lines).filter_map(|line| match line {
@@ -254,12 +253,12 @@ impl CheckFailure {
     }
 }
 
-/// A value taken out of an answer, or why it was not.
+/// A value captured from a response, or why it could not be.
 #[derive(Clone, Debug)]
 pub struct YieldReport {
-    /// The text it stands in.
+    /// The text that `span` is in.
     pub source: SourceId,
-    /// Where its expression stands.
+    /// The span of its expression.
     pub span: Span,
     /// The value's name.
     pub name: String,
@@ -284,12 +283,12 @@ pub struct Summary {
     pub not_sent: usize,
     /// Cells that were skipped.
     pub skipped: usize,
-    /// Cells that were not come to, since a failure ended the run.
+    /// Cells that were not reached, since a failure ended the run.
     #[serde(rename = "left_out")]
     pub not_reached: usize,
-    /// Cells that were not sent for a mistake.
+    /// Cells that were not sent because of an error in them.
     pub mistaken: usize,
-    /// Requests without a usable answer.
+    /// Requests without a usable response.
     pub no_answer: usize,
     /// Whether somebody ended the run before its end.
     pub interrupted: bool,

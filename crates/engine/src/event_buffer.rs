@@ -13,7 +13,7 @@ const MAX_BUFFERED_REPORTS: usize = 1000;
 /// The same for the bodies in a lane's buffered reports, in bytes.
 const MAX_BUFFERED_BODIES: usize = 8 << 20;
 
-/// What a lane reports of a step.
+/// A report of a lane about a step.
 pub(crate) enum LaneEvent {
     /// The token of this number, which was obtained in this run, is used.
     TokenUsed(usize),
@@ -141,8 +141,8 @@ impl EventBuffer {
                 if masker.forms() != known_secrets {
                     report.mask(masker);
                 }
-                // An answer, or the default in its place, holds for the whole run. Lanes may come to it in any order,
-                // so each cell reports it, and it is emitted once.
+                // A prompt's answer or default holds for the whole run. Lanes may reach it in any order, so each cell
+                // reports it, and it is emitted once.
                 report.problems.retain(|problem| {
                     problem.code != Code::DefaultTaken || self.default_messages.insert(problem.message.clone())
                 });

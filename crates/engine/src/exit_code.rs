@@ -12,7 +12,7 @@ pub enum ExitCode {
     Mistake = 2,
     /// 3: a request got no usable response.
     NoResponse = 3,
-    /// 130: interrupted, as a shell tells of SIGINT.
+    /// 130: interrupted, as shells report SIGINT.
     Interrupted = 130,
 }
 

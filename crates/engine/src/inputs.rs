@@ -1,4 +1,4 @@
-//! What a run is made of, and the options that change how its plan is carried out.
+//! The inputs of a run, and the options that change how its plan runs.
 
 use crate::run_values::RunValues;
 use yieldtray_expression::{Engine, RandomSource};
@@ -38,7 +38,7 @@ pub struct RunOptions<'w> {
     pub tokens: Tokens,
 }
 
-/// What a run reads and never changes.
+/// The inputs of a run, which never change.
 pub(crate) struct RunInputs<'w> {
     workspace: &'w Workspace,
     engine: &'w Engine,

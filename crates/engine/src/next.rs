@@ -1,4 +1,4 @@
-//! What a run wants from its caller.
+//! The actions that a run asks its caller for.
 
 use crate::question::Question;
 use crate::ready::ReadyRequest;
@@ -6,12 +6,12 @@ use std::time::Duration;
 use yieldtray_workspace::CellId;
 use yieldtray_workspace::request::TokenRequest;
 
-/// What a run wants from its caller.
+/// An action that a run asks its caller for.
 #[derive(Debug)]
 pub enum Next<'w> {
     /// Send this request, and hand the response to [`Run::complete`](crate::Run::complete).
     Send(Box<ReadyRequest<'w>>),
-    /// Ask this, and hand the answer to [`Run::answer`](crate::Run::answer).
+    /// Ask this, and pass the answer to [`Run::answer`](crate::Run::answer).
     Ask(Question),
     /// Wait this long, and call [`Run::resume`](crate::Run::resume).
     Pause(Pause),

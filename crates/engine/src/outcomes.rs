@@ -1,4 +1,4 @@
-//! How the cells of the current round came out, for the cells that depend on them.
+//! Outcomes of the cells of the current round, for the cells that depend on them.
 
 use crate::event::Outcome;
 use rustc_hash::{FxHashMap, FxHashSet};

@@ -11,21 +11,20 @@ use yieldtray_workspace::scope::{Phase, Resolver};
 pub struct Question {
     /// The cell that asks.
     pub cell: CellId,
-    /// The name of the answer.
+    /// The name that the answer is stored under.
     pub name: String,
     /// The question, as it is written.
     pub text: String,
-    /// Whether the answer is a secret.
+    /// True if the answer is a secret.
     pub secret: bool,
-    /// The answer when nothing is typed.
+    /// The answer if nothing is typed.
     pub default: Option<Value>,
-    /// The answers to choose from; `None` where any will do.
+    /// The choices; `None` if any answer is allowed.
     pub choices: Option<Vec<Value>>,
 }
 
 impl Question {
-    /// The value of an answer that was typed, by [`Value::typed`]; a secret is always text. When nothing was typed, the
-    /// default.
+    /// The value of a typed answer, by [`Value::infer`]; a secret is always text. If nothing was typed, the default.
     pub fn read(&self, typed: &str) -> Value {
         if typed.is_empty()
             && let Some(default) = &self.default
@@ -77,7 +76,7 @@ pub(crate) fn next_question(resolver: &mut Resolver<'_>) -> (Option<Question>, V
         if given == Some(None) || matches!(offered, Some((_, None))) {
             continue;
         }
-        // The question would show a secret, so its answer is one, too.
+        // The question would show a secret, so its answer is one too.
         let secret = secret || resolver.cache.secrets.len() > secrets_before;
         let default = given.flatten();
         let mut choices = None;

@@ -25,7 +25,7 @@ impl ResponseExpr<'_> {
     }
 }
 
-/// What the value of an expression is for.
+/// The purpose of an expression over a response.
 #[derive(Clone, Copy, Debug)]
 pub(crate) enum Purpose<'w> {
     /// It must be true.
@@ -96,7 +96,7 @@ impl Poll<'_> {
     }
 }
 
-/// What `cell` waits for, if it does.
+/// The polling condition of `cell`, if it has one.
 pub(crate) fn poll_of<'w>(workspace: &'w Workspace, engine: &Engine, cell: CellId) -> Option<Poll<'w>> {
     let lines = workspace.cell(cell).instructions().filter_map(|line| match line.kind {
         InstructionKind::Wait { until, every, within } => Some((until, every, within)),
@@ -114,7 +114,7 @@ pub(crate) fn reads_body(expression: &Compiled) -> bool {
     expression_reads_body(expression)
 }
 
-/// What all of `exprs` read of the body.
+/// The members of the body that any of `exprs` reads.
 pub(crate) fn body_access(exprs: &[ResponseExpr<'_>]) -> BodyAccess {
     exprs.iter().fold(BodyAccess::Nothing, |access, expr| access.and(expr.expression.reads_of_body()))
 }

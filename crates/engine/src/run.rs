@@ -113,7 +113,7 @@ impl<'w> Run<'w> {
         scheduler.take_next(plan, outcomes, events)
     }
 
-    /// Works on a lane. After a panic, which ends the lane, there is no result.
+    /// Works on a lane. A panic ends the lane; then there is no result.
     fn in_lane<T>(&mut self, lane: usize, work: impl FnOnce(&mut LaneCx<'_, 'w>) -> T) -> Option<T> {
         let mut cx = LaneCx::new(&self.inputs, &mut self.lanes[lane], lane, &mut self.state);
         let result = match catch_unwind(AssertUnwindSafe(|| work(&mut cx))) {
@@ -231,7 +231,7 @@ impl<'w> Run<'w> {
         self.state.events.interrupt();
     }
 
-    /// Takes the answer to a question; it is not asked again in this run.
+    /// Takes the answer to a question, which is not asked again in this run.
     pub fn answer(&mut self, question: &Question, value: Value) {
         if question.secret {
             self.state.masker.learn([value.clone()]);
@@ -239,7 +239,7 @@ impl<'w> Run<'w> {
         self.state.values.answer(&question.name, &question.text, value, question.secret);
     }
 
-    /// What happened since this was last called.
+    /// The events since the last call.
     pub fn events(&mut self) -> impl Iterator<Item = Event> + '_ {
         self.flush_deferred();
         self.state.events.drain()

@@ -9,7 +9,7 @@ use crate::scheduler::Scheduler;
 use yieldtray_source::Problem;
 use yieldtray_workspace::secret::Masker;
 
-/// What changes in a run. The bundle only lets its parts be borrowed one by one.
+/// The parts of a run that change, bundled so that they can be borrowed one by one.
 pub(crate) struct RunState<'w> {
     pub(crate) scheduler: Scheduler,
     pub(crate) outcomes: Outcomes,

@@ -26,7 +26,7 @@ impl RunValues {
         &self.answers
     }
 
-    /// The tray, to be filled, with the answers.
+    /// The tray, mutable, with the answers.
     pub(crate) fn tray_and_answers(&mut self) -> (&mut Tray, &PromptAnswers) {
         (&mut self.tray, &self.answers)
     }

@@ -1,3 +1,5 @@
+//! Compiled expressions, and the checks before they run.
+
 use super::parse::{CompileError, parse};
 use super::tree::{CEL_FUNCTIONS, CEL_MACROS};
 use super::walk::BodyAccess;
@@ -86,17 +88,17 @@ impl Compiled {
         &self.required_variables
     }
 
-    /// Whether it makes values up: then it comes to another value each time.
+    /// True if it generates values: then each evaluation gives another one.
     pub fn is_made_up(&self) -> bool {
         self.made_up
     }
 
-    /// Whether it reads files: then it wants a reader when it runs.
+    /// True if it reads files: then it needs a reader.
     pub fn reads_files(&self) -> bool {
         self.reads_files
     }
 
-    /// What it reads of `body`.
+    /// The members of `body` that it reads.
     pub fn reads_of_body(&self) -> &BodyAccess {
         &self.body
     }
@@ -106,7 +108,7 @@ impl Compiled {
         &self.constants
     }
 
-    /// Whether it is `raw(…)`: a mark then writes it without encoding.
+    /// True for `raw(…)`: a placeholder then writes it without encoding.
     pub fn is_raw(&self) -> bool {
         self.raw
     }

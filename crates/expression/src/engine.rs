@@ -1,3 +1,5 @@
+//! Compiles and evaluates expressions.
+
 use super::compiled::Compiled;
 use super::explain::Explanation;
 use super::files::{FILES, FileReader};
@@ -74,9 +76,9 @@ impl Engine {
     }
 
     /// Evaluates `compiled`. Random values are drawn from `random`.
-    ///
-    /// # Errors
-    /// What went wrong, in one line.
+    /// ¶
+    /// ¶ # Errors
+    /// ¶ The message, in one line.
     pub fn evaluate(
         &self,
         compiled: &Compiled,

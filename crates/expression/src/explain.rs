@@ -15,7 +15,7 @@ use cel::{Context, ExecutionError};
 pub struct Part {
     /// The part as text.
     pub text: String,
-    /// What it came to, or why it came to nothing.
+    /// Its value, or why it has none.
     pub value: Result<Value, String>,
 }
 
@@ -30,7 +30,7 @@ pub struct Explanation {
     pub operands: Option<[(String, Value); 2]>,
 }
 
-/// What compares two sides.
+/// Operators that compare two sides.
 const COMPARISONS: [&str; 6] = [
     operators::EQUALS,
     operators::NOT_EQUALS,
@@ -40,7 +40,7 @@ const COMPARISONS: [&str; 6] = [
     operators::GREATER_EQUALS,
 ];
 
-/// What is worked out of parts that a person wants to see too.
+/// Operators whose operands are shown too.
 const ARITHMETIC: [&str; 6] = [
     operators::ADD,
     operators::SUBSTRACT,
@@ -103,7 +103,7 @@ fn children(node: &IdedExpr) -> Vec<&IdedExpr> {
     }
 }
 
-/// What went wrong at `node`, whose children are all right.
+/// The error at `node`, whose children have no error.
 fn own_words(node: &IdedExpr, context: &Context<'_, '_>, error: &ExecutionError) -> String {
     let (operand, key) = match &node.expr {
         Expr::Select(select) => (&*select.operand, select.field.clone()),
@@ -155,7 +155,7 @@ impl<'e> Explainer<'e, '_, '_> {
         let node = uncounted(node);
         match &node.expr {
             Expr::Call(call) => self.call(node, call, negated),
-            // A call of an own function: what it came to, and what it was given.
+            // A call of a user function: its value and its arguments.
             Expr::Comprehension(comprehension)
                 if let Some((_, arguments)) = user_functions::replaced_call(comprehension) =>
             {
@@ -179,7 +179,7 @@ impl<'e> Explainer<'e, '_, '_> {
             }
         }
         match (call.func_name.as_str(), call.args.as_slice()) {
-            // What decided: of `&&` a side that does not hold, of `||` both; the other way round where it is negated.
+            // The deciding sides: of `&&` one that is false, of `||` both; the other way round if negated.
             (name @ (operators::LOGICAL_AND | operators::LOGICAL_OR), [left, right]) => {
                 let both = (name == operators::LOGICAL_OR) != negated;
                 for side in [left, right] {
@@ -213,7 +213,7 @@ impl<'e> Explainer<'e, '_, '_> {
         evaluate(node, self.context).is_ok_and(|value| value.downcast_ref::<CelBool>().is_some_and(|b| *b.inner()))
     }
 
-    /// A part that is no literal, with its value.
+    /// A part that is not a literal, with its value.
     fn operand(&mut self, node: &'e IdedExpr) {
         let node = uncounted(node);
         if is_literal(node) {
@@ -236,7 +236,7 @@ impl<'e> Explainer<'e, '_, '_> {
         }
     }
 
-    /// What the two sides of a comparison say beside their values.
+    /// Notes on the two sides of a comparison, beside their values.
     fn sides(&mut self, node: &'e IdedExpr, name: &str, sides: [&'e IdedExpr; 2]) {
         let [Ok(left), Ok(right)] = sides.map(|side| evaluate(side, self.context)) else { return };
         let kinds = [value::kind(&*left), value::kind(&*right)];
@@ -250,7 +250,7 @@ impl<'e> Explainer<'e, '_, '_> {
         }
     }
 
-    /// `"5" == 5` is never true: say so, it is a common slip.
+    /// `"5" == 5` is never true, a common error.
     fn note_kinds(&mut self, [left, right]: [value::ValueKind; 2]) {
         let numbers = [value::ValueKind::Integer, value::ValueKind::Double];
         let null = left == value::ValueKind::Null || right == value::ValueKind::Null;

@@ -3,7 +3,7 @@
 use super::tree;
 use cel::ExecutionError;
 
-/// What went wrong, in a line.
+/// The message, in a line.
 pub(super) fn words(error: &ExecutionError) -> String {
     match error {
         ExecutionError::NoSuchKey(key) => format!("there is no `{key}`"),

@@ -1,5 +1,5 @@
-//! Files that an expression reads: the reader travels as a hidden argument, as made-up data does, and
-//! knows the folder that relative paths count from.
+//! Files that an expression reads: the reader is a hidden argument, like the random source, and knows the folder that
+//! relative paths count from.
 
 use super::opaque::opaque;
 use super::schemas::{Schema, Schemas};
@@ -18,7 +18,7 @@ pub struct FileReader {
     pub(crate) files: Arc<dyn FileSystem>,
     /// Schemas that were used before.
     pub(crate) schemas: Arc<Schemas>,
-    /// The folder of the text the expression stands in, relative to the root.
+    /// The folder of the expression's text, relative to the root.
     pub(crate) folder: PathBuf,
 }
 

@@ -3,10 +3,10 @@
 use serde_json::Value;
 use std::fmt;
 
-/// So many brackets may be nested: the time it takes to read them doubles with each.
+/// Nested brackets that are parsed: the time doubles with each.
 const MAX_BRACKETS: usize = 10;
 
-/// So many parentheses may be nested: each takes a part of the stack.
+/// Nested parentheses that are parsed: each takes a part of the stack.
 const MAX_PARENTHESES: usize = 64;
 
 /// A JSONPath that has been read.

@@ -1,9 +1,8 @@
 //! Expressions: the Common Expression Language over our own values and functions.
-//!
-//! The crate that parses and runs CEL is known to this module alone. What it lacks is made up for
-//! here: names and functions are checked before anything runs ([`Engine::compile`]), long
-//! expressions get the stack they need, endless ones run out of steps, and a failure is explained
-//! by its parts ([`Engine::explain`]).
+//! ¶
+//! ¶ The crate that parses and runs CEL is known to this crate alone. This crate adds to it: names and functions are
+//! checked before anything runs ([`Engine::compile`]), long expressions get the stack they need, endless ones run out
+//! of steps, and a failure is explained by its parts ([`Engine::explain`]).
 
 mod compiled;
 mod digits;

@@ -4,18 +4,18 @@ use cel::common::ast::IdedExpr;
 use cel::parser::PrattParser;
 use yieldtray_source::{Code, Span};
 
-/// What is wrong with an expression, its span counted from the expression's start.
+/// An error in an expression, its span counted from the expression's start.
 #[derive(Clone, Debug, PartialEq)]
 pub struct CompileError {
     /// The class of the problem.
     pub code: Code,
     /// The bytes at fault.
     pub span: Span,
-    /// What is wrong.
+    /// The message.
     pub message: String,
     /// What to write instead.
     pub hint: Option<String>,
-    /// What was probably meant in place of what is at fault.
+    /// The likely replacement for the text at `span`.
     pub replacement: Option<String>,
     /// The function it is about, where the place is that of its call.
     pub(super) about: Option<String>,
@@ -34,7 +34,7 @@ pub(super) fn parse(source: &str) -> Result<IdedExpr, Vec<CompileError>> {
 
 /// The parser's errors in our words, at their place.
 fn syntax_faults(source: &str, errors: &[cel::ParseError]) -> Vec<CompileError> {
-    // One slip often makes several errors; the first is the one to mend.
+    // One error often causes several; the first is the one to fix.
     errors
         .iter()
         .take(1)

@@ -34,7 +34,7 @@ pub struct RandomSource {
     state: Arc<RngState>,
 }
 
-/// What all forks of a source share.
+/// The state shared by all forks of a source.
 struct Shared {
     seed: u64,
     /// Whether any random value was drawn: only then does the seed matter.

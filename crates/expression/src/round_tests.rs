@@ -1,4 +1,4 @@
-//! What goes one way and comes back: trees as text, JSON as values.
+//! Round trips: trees as text, JSON as values.
 
 use super::unparse::unparse;
 use super::{Bindings, Compiled, RandomSource, Value};
@@ -11,7 +11,7 @@ fn compiled(source: &str) -> Compiled {
     Compiled::new(source, &UserFunctions::default()).unwrap_or_else(|faults| panic!("{source}: {faults:?}"))
 }
 
-/// What an expression comes to, or that it comes to nothing.
+/// The value of an expression, or an error.
 fn outcome(source: &str) -> Result<String, ()> {
     let engine = engine();
     let mut bindings = Bindings::default();
@@ -55,7 +55,7 @@ fn a_tree_is_written_as_a_person_writes_it() {
     }
 }
 
-/// Expressions over the answer above, most of which come to something.
+/// Expressions over the response above, most of which have a value.
 fn expression() -> impl Strategy<Value = String> {
     let leaf = prop_oneof![
         Just("body.bins".to_owned()),

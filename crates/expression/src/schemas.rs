@@ -12,10 +12,10 @@ use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 use yieldtray_source::files::{FileSystem, normalize};
 
-/// The address under which the workspace's own files refer to each other. It is never asked for.
+/// The base URL under which the workspace's files refer to each other. It is never fetched.
 const BASE: &str = "workspace:///";
 
-/// Violations told at most: a document of the wrong kind breaks every rule.
+/// Violations that are shown: a document of the wrong kind breaks every rule.
 const MAX_SHOWN_VIOLATIONS: usize = 5;
 
 /// Files that one schema may be made of.
@@ -49,7 +49,7 @@ pub struct Schemas {
 #[derive(Default)]
 struct Cache {
     known: FxHashMap<PathBuf, Compiled>,
-    /// What was compiled together, and how many bytes its files have; the oldest first.
+    /// Files that were compiled together, and their bytes; the oldest first.
     groups: VecDeque<(Vec<PathBuf>, usize)>,
     bytes: usize,
 }
@@ -93,7 +93,7 @@ impl Cache {
     }
 }
 
-/// What was compiled together.
+/// Files that are compiled together.
 struct Group {
     compiled: Vec<(PathBuf, Compiled)>,
     bytes: usize,
@@ -380,7 +380,7 @@ impl Schema {
         }
     }
 
-    /// What of `value` breaks which rule: where it stands in both, and why.
+    /// The violations by `value`: the location in both, and the rule.
     pub(super) fn violations(&self, value: Json) -> Vec<String> {
         let mut told: Vec<String> = Vec::new();
         let prefix = self.place.as_ref().map(|(number, _)| format!("/{}", property(*number))).unwrap_or_default();

@@ -1,3 +1,5 @@
+//! Tests of expressions.
+
 use super::{Bindings, BodyAccess, Engine, RandomSource, Value};
 use chrono::DateTime;
 use std::time::Duration;

@@ -125,8 +125,8 @@ fn write_call(out: &mut String, call: &CallExpr, outer: u8) {
             out.push(sign);
             let from = out.len();
             write(out, operand, UNARY);
-            // Two of them in a row would be read as none, and a sign before a digit as part of the number; that of
-            // a number itself is one only where nothing stands before it.
+            // Two signs in a row would not parse, and a sign before a digit would become part of the number; a number
+            // keeps its own sign only if nothing precedes it.
             let inner = &out[from..];
             let number = inner.strip_prefix('-').is_some_and(|rest| rest.starts_with(|c: char| c.is_ascii_digit()));
             if number || inner.starts_with(|c: char| c == sign || (sign == '-' && c.is_ascii_digit())) {
@@ -175,11 +175,11 @@ fn write_literal(out: &mut String, literal: &LiteralValue) {
 pub(super) struct Loop<'e> {
     /// `all`, `exists`, `exists_one`, `map` or `filter`.
     pub(super) name: &'static str,
-    /// What is asked of, or made of, each element.
+    /// The expression for each element.
     pub(super) each: &'e IdedExpr,
 }
 
-/// The short form of a comprehension, told by its shape.
+/// The short form of a comprehension, recognized by its structure.
 pub(super) fn short_form(comprehension: &ComprehensionExpr) -> Option<Loop<'_>> {
     let Expr::Call(step) = &comprehension.loop_step.expr else { return None };
     let (name, each) = match (step.func_name.as_str(), step.args.as_slice()) {

@@ -16,13 +16,13 @@ pub struct UserFunction {
     pub params: Vec<String>,
     /// Its expression.
     pub is: String,
-    /// What it gives, in a line.
+    /// Its result, in a line.
     pub help: Option<String>,
-    /// The configuration it stands in.
+    /// The configuration it is in.
     pub source: SourceId,
-    /// Where its name stands.
+    /// The span of its name.
     pub span: Span,
-    /// Where its expression stands, quotes included.
+    /// The span of its expression, quotes included.
     pub body: Span,
 }
 
@@ -33,13 +33,13 @@ impl UserFunction {
     }
 }
 
-/// What stands for the argument of a parameter inside a body: a name nobody can write, and another for
-/// each function, so that no caller's name is hidden.
+/// The variable for a parameter inside a body: a name that cannot be written, and another for each function, so that
+/// it hides no caller's name.
 fn bound_name(function: &str, param: &str) -> String {
     format!("@{function}.{param}")
 }
 
-/// Calls of own functions that one expression may come to, those inside other functions counted too.
+/// Calls of user functions that one expression may expand to, nested ones included.
 const MAX_CALLS: usize = 200;
 
 /// The functions of a workspace, ready to be called.
@@ -87,7 +87,7 @@ impl UserFunctions {
 struct Expander<'o> {
     own: &'o UserFunctions,
     calls: usize,
-    /// The functions whose bodies the node stands in.
+    /// The functions whose bodies contain the node.
     path: Vec<usize>,
 }
 
@@ -121,14 +121,14 @@ impl Expander<'_> {
             return Err(fault(Code::BadExpression, &own.name, message, "name what is used twice with `% let`"));
         }
         let Some(mut body) = own.body.clone() else {
-            // What is wrong with it was reported where it stands.
+            // The error in it was reported there.
             let message = format!("`{}` cannot be called: its expression has a mistake", own.name);
             return Err(fault(Code::BadExpression, &own.name, message, "see the configuration"));
         };
         self.path.push(index);
         self.expand(&mut body)?;
         self.path.pop();
-        // Without a parameter there is nothing to bind, but the call is still to be told from its body.
+        // Without parameters there is nothing to bind, but the call must still be distinguishable from its body.
         let marks = [String::new()];
         let params = if own.params.is_empty() { &marks[..] } else { &own.params[..] };
         let mut arguments = arguments.into_iter();
@@ -172,7 +172,7 @@ fn bind(variable: String, value: IdedExpr, result: IdedExpr) -> IdedExpr {
     IdedExpr { id: 0, expr }
 }
 
-/// A call of an own function that was replaced: its name, its arguments, and what it comes to.
+/// A call of a user function that was expanded: its name, its arguments, and its body.
 pub(super) fn replaced_call(comprehension: &ComprehensionExpr) -> Option<(&str, Vec<&IdedExpr>)> {
     let name = function_of(&comprehension.accu_var)?;
     let mut arguments = Vec::new();

@@ -1,3 +1,5 @@
+//! Values of expressions.
+
 use super::digits::BigNumber;
 use cel::common::types::{
     CelBool, CelBytes, CelDouble, CelDuration, CelInt, CelList, CelMap, CelMapKey, CelNull, CelString, CelTimestamp,
@@ -16,7 +18,7 @@ use std::sync::Arc;
 #[derive(Clone)]
 pub struct Value(pub(super) Arc<dyn Val>);
 
-/// What sort of value it is.
+/// The kind of a value.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum ValueKind {
     /// Nothing.
@@ -41,7 +43,7 @@ pub enum ValueKind {
     Timestamp,
     /// A length of time.
     Duration,
-    /// A type, as `type(x)` gives it, and whatever else an expression can come to.
+    /// A type, as `type(x)` returns it, or any other result of an expression.
     Other,
 }
 
@@ -125,7 +127,7 @@ impl Value {
         Self::new(CelMap::from(entries))
     }
 
-    /// What sort of value it is.
+    /// The kind of the value.
     pub fn kind(&self) -> ValueKind {
         kind(&*self.0)
     }
@@ -140,7 +142,7 @@ impl Value {
         self.0.downcast_ref::<CelBool>().map(|truth| *truth.inner())
     }
 
-    /// What somebody typed: a number, a truth value, null, a list or a map by its JSON, all else text.
+    /// The value of a typed text: a number, a boolean, null, a list or a map by its JSON, anything else as text.
     pub fn infer(text: &str) -> Self {
         Self::parse_json(text.as_bytes()).unwrap_or_else(|_| Self::text(text))
     }
@@ -230,7 +232,7 @@ impl std::fmt::Debug for Value {
 
 /// Takes the bytes of a value from `left`, about; `false` where there are too few. It goes no further than that.
 pub(super) fn fits(val: &dyn Val, left: &mut u64) -> bool {
-    // What a value takes beside its text: its box, and its place in a list or map.
+    // The overhead of a value beside its text: its box, and its slot in a list or map.
     const BYTES_PER_VALUE: u64 = 64;
     let own = if let Some(text) = val.downcast_ref::<CelString<'_>>() {
         text.inner().len() as u64

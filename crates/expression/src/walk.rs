@@ -1,5 +1,5 @@
-//! What a parsed expression is made of: the names it uses, the functions it calls; and the two
-//! things that are added to it before it runs, the source of made-up data and the counting of steps.
+//! Walks a parsed expression: collects the names and functions that it uses, and adds the random source and the
+//! counting of steps.
 
 use super::files::FILES;
 use super::functions;
@@ -7,7 +7,7 @@ use super::tree::{STEP, is_operator, is_type_name};
 use crate::random::RANDOM;
 use cel::common::ast::{CallExpr, ComprehensionExpr, EntryExpr, Expr, IdedExpr, LiteralValue, operators};
 
-/// What expressions read of `body`: a member that nobody reads need not be made into a value.
+/// The members of `body` that expressions read: only these are made into values.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub enum BodyAccess {
     /// They do not name it.
@@ -39,7 +39,7 @@ impl BodyAccess {
         };
     }
 
-    /// What both read.
+    /// The members that either reads.
     #[must_use]
     pub fn and(mut self, other: &BodyAccess) -> BodyAccess {
         match other {
@@ -52,22 +52,22 @@ impl BodyAccess {
     }
 }
 
-/// What an expression asks of its surroundings.
+/// The requirements of an expression.
 #[derive(Default)]
 pub(super) struct Requirements {
     /// Free names, each once, in order of appearance.
     pub names: Vec<String>,
-    /// What it reads of `body`.
+    /// The members of `body` that it reads.
     pub body: BodyAccess,
     /// The environment variables it names.
     pub variables: Vec<String>,
     /// Those of them that it does not only test with `has`.
     pub required_variables: Vec<String>,
-    /// Whether it uses `env` otherwise than by naming a variable.
+    /// True if it uses `env` other than by naming a variable.
     pub whole_env: bool,
-    /// Whether it calls something that makes values up.
+    /// True if it calls a function that generates values.
     pub made_up: bool,
-    /// Whether it reads files.
+    /// True if it reads files.
     pub reads_files: bool,
     /// Calls: the function's name and how many arguments it got, a receiver counted as the first.
     pub calls: Vec<(String, usize)>,
@@ -162,7 +162,7 @@ impl Walker {
                 return;
             }
         }
-        // What a type is compared with is a type, whatever values are called.
+        // The operand that a type is compared with is a type, even if a value has that name.
         if let [left, right] = call.args.as_mut_slice()
             && matches!(call.func_name.as_str(), operators::EQUALS | operators::NOT_EQUALS | operators::IN)
             && (is_type_call(left) || is_type_call(right))
@@ -252,8 +252,8 @@ fn count_steps(comprehension: &mut ComprehensionExpr) {
     }
 }
 
-/// Whether a node adds two things that are no literals: repeated, that doubles a text until memory ends. What a
-/// loop adds to its own list is counted by the loop.
+/// True if a node adds two operands that are not literals: repeated, that doubles a text until memory ends. Additions
+/// of a loop to its own list are counted by the loop.
 fn may_grow(node: &IdedExpr) -> bool {
     let Expr::Call(call) = &node.expr else { return false };
     let literal = |side: &IdedExpr| matches!(side.expr, Expr::Literal(_));

@@ -75,7 +75,7 @@ impl Body {
         one.into_iter().chain(several.iter().map(Cow::Borrowed))
     }
 
-    /// The body as far as it is text that stands in the request, files by their names.
+    /// The body as text, with files shown by their names.
     pub fn text(&self) -> Cow<'_, str> {
         match self {
             Body::Bytes(bytes) => String::from_utf8_lossy(bytes),

@@ -1,4 +1,4 @@
-//! What a body is that is no text.
+//! The kinds of binary bodies.
 
 use super::{Exchange, charset};
 

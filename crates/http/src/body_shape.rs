@@ -35,7 +35,7 @@ pub enum Member<'x> {
 }
 
 impl<'x> BodyShape<'x> {
-    /// The outline of an answer's body, which is JSON where `body` is for the checks.
+    /// The shape of a response body, which is JSON if `body` is for the checks.
     pub fn of(exchange: &'x Exchange) -> Self {
         let body = if exchange.holds_body() { &exchange.body[..] } else { &[] };
         Self::of_body(&exchange.media_type(), body)
@@ -118,7 +118,7 @@ pub enum Segment {
 }
 
 impl FieldPath {
-    /// Whether it leads into each member of the list that the body is.
+    /// True if it applies to each member of a body that is a list.
     pub fn of_each(&self) -> bool {
         self.0.first() == Some(&Segment::Each)
     }

@@ -5,14 +5,14 @@ use crate::PreparedRequest;
 use std::sync::Arc;
 use std::time::Duration;
 
-/// What was sent and what came back, secrets and all: whoever shows it masks it.
+/// A request with its response, secrets included: whoever shows it masks it.
 #[derive(Clone, Debug)]
 pub struct CapturedExchange {
     /// When it was sent, after the run began, by who sent it.
     pub began: Duration,
-    /// The request of the last hop; where there was no answer, of the first.
+    /// The request of the last hop; without a response, of the first.
     pub sent: Arc<PreparedRequest>,
-    /// The answer.
+    /// The response.
     pub answer: Option<Exchange>,
 }
 

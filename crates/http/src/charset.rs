@@ -6,8 +6,8 @@ use std::borrow::Cow;
 /// How far into a document its own word about its charset is looked for, as the HTML standard says.
 const DECLARATION_BYTES: usize = 1024;
 
-/// `body` as text: by its byte order mark, the `charset` of its Content-Type, what an XML or HTML document
-/// says of itself, or else as UTF-8. Bytes that are no letters are replaced.
+/// `body` as text: by its byte order mark, the `charset` of its Content-Type, the declaration of an XML or HTML
+/// document, or else as UTF-8. Invalid bytes are replaced.
 pub(super) fn decode<'b>(body: &'b [u8], content_type: &str) -> Cow<'b, str> {
     // Nearly every body is UTF-8, and says so or says nothing.
     let encoding = Encoding::for_bom(body).map(|(encoding, _)| encoding).or_else(|| named(body, content_type));

@@ -1,19 +1,21 @@
+//! Exchanges: a request as it was sent, its response, timings, and failures.
+
 use super::charset;
 use crate::{MASK, PreparedRequest};
 use bytes::Bytes;
 use std::sync::Arc;
 use std::time::Duration;
 
-/// A request as it went out and the answer as it came back.
+/// A request as it was sent, and its response.
 #[derive(Clone, Debug)]
 pub struct Exchange {
     /// The request of the last hop.
     pub sent: Arc<PreparedRequest>,
-    /// What was answered on the way: redirects and challenges, in order.
+    /// Earlier responses of the same exchange: redirects and challenges, in order.
     pub hops: Vec<Hop>,
     /// The status code (RFC 9110 15).
     pub status: u16,
-    /// The reason phrase, as it came or by the code.
+    /// The reason phrase, as received or by the status.
     pub reason: String,
     /// `HTTP/1.1` or `HTTP/2`.
     pub version: &'static str,
@@ -29,35 +31,35 @@ pub struct Exchange {
     pub timings: Timings,
     /// The proxy the last hop went through, without credentials.
     pub proxy: Option<String>,
-    /// What happened to cookies, over all hops.
+    /// Cookies set, kept or refused, over all hops.
     pub cookies: Vec<CookieNote>,
-    /// What in the answer breaks the rules of HTTP, and what became of it.
+    /// Violations of HTTP in the response, and how each was handled.
     pub notes: Vec<String>,
 }
 
 /// One cookie in an exchange.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct CookieNote {
-    /// The host it was sent to or came from.
+    /// The host it was sent to or received from.
     pub host: String,
     /// Its name.
     pub name: String,
-    /// What happened to it.
+    /// Its status.
     pub fate: CookieStatus,
     /// Where it holds and how long, or why it was refused.
     pub words: String,
 }
 
-/// What happened to a cookie.
+/// The status of a cookie.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum CookieStatus {
     /// It went out.
     Sent,
-    /// The answer set it, and it is kept.
+    /// Set by the response, and kept.
     Set,
-    /// The answer ended it.
+    /// Deleted by the response.
     Ended,
-    /// The answer set it, but it may not.
+    /// Set by the response, which is not allowed to.
     Refused,
 }
 
@@ -88,18 +90,18 @@ pub enum HopKind {
     Challenge,
 }
 
-/// An answer that was not the last.
+/// A response that was not the last.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Hop {
     /// Why another one followed.
     pub kind: HopKind,
     /// How long what took.
     pub timings: Timings,
-    /// The status of the answer.
+    /// Its status.
     pub status: u16,
     /// The method that was answered so.
     pub method: String,
-    /// The address that was answered so.
+    /// The URL that was requested.
     pub url: String,
     /// Where it led.
     pub location: String,
@@ -116,7 +118,7 @@ pub struct Timings {
     pub connect: Option<Duration>,
     /// Agreeing on TLS.
     pub tls: Option<Duration>,
-    /// From sending to the first byte of the answer.
+    /// From sending to the first byte of the response.
     pub wait: Duration,
     /// From the first byte to the last.
     pub receive: Duration,
@@ -174,21 +176,21 @@ impl Exchange {
     }
 }
 
-/// Why there is no usable answer.
+/// Why there is no usable response.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Failure {
-    /// What sort of failure.
+    /// Its kind.
     pub kind: FailureKind,
-    /// What happened, in plain words.
+    /// The message.
     pub message: String,
-    /// What to look at.
+    /// What to check.
     pub hint: Option<String>,
     /// How long it took to fail.
     pub elapsed: Duration,
 }
 
 impl Failure {
-    /// Somebody ended the run after this long, before the answer was there.
+    /// The run was interrupted after this long, before the response was complete.
     pub fn interrupted(elapsed: Duration) -> Self {
         let hint = Some("the server may have carried the request out".to_owned());
         let message = "interrupted before the answer was there".to_owned();
@@ -203,23 +205,23 @@ pub enum FailureKind {
     NoSuchHost,
     /// Nothing listens there, or it turned us away.
     Refused,
-    /// No answer in time.
+    /// No response within the time limit.
     TimedOut,
-    /// The connection broke off before the answer was whole.
+    /// The connection closed before the response was complete.
     BrokenOff,
     /// TLS could not be agreed on, or the certificate is not valid.
     Tls,
-    /// What came back is not HTTP, or its coding is broken.
+    /// The response is not HTTP, or its coding is invalid.
     NotHttp,
-    /// The answer is larger than is taken.
+    /// The response is larger than the limit.
     TooLarge,
     /// A redirect that leads nowhere, or too many.
     Redirect,
-    /// Whoever gives tokens refused one.
+    /// The authorization server refused a token.
     NotAuthorized,
-    /// The answer could not be written where it goes.
+    /// The response could not be written to its file.
     NotSaved,
-    /// Nobody waited for the answer.
+    /// The request was canceled.
     Interrupted,
     /// Anything else.
     Other,

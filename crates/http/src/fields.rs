@@ -1,3 +1,5 @@
+//! The header fields that HTTP defines, with their meanings.
+
 use super::MEDIA_TYPES;
 
 /// A header field with a meaning of its own.
@@ -5,7 +7,7 @@ use super::MEDIA_TYPES;
 pub struct KnownField {
     /// Its name as it is usually written; case means nothing (RFC 9110 5.1).
     pub name: &'static str,
-    /// What it says.
+    /// Its meaning.
     pub meaning: &'static str,
     /// Where it is defined.
     pub defined: &'static str,
@@ -15,7 +17,7 @@ pub struct KnownField {
 
 macro_rules! fields {
     ($($name:literal $meaning:literal $defined:literal $usual:expr;)+) => {
-        /// The fields that requests have, and those of answers that checks read.
+        /// Header fields of requests, and those of responses that are often checked.
         pub static FIELDS: &[KnownField] =
             &[$(KnownField { name: $name, meaning: $meaning, defined: $defined, usual: $usual },)+];
     };

@@ -1,5 +1,4 @@
-//! HTTP messages: the request that is ready to be sent, the exchange that came of it, and the standard's own tables of
-//! methods, header fields and media types.
+//! HTTP messages: the prepared request, the exchange, and tables of methods, header fields and media types.
 
 mod body;
 mod body_kind;

@@ -6,7 +6,7 @@ pub fn is_json(media: &str) -> bool {
     ends_so || media.eq_ignore_ascii_case("application/json")
 }
 
-/// Media types that requests and answers often have.
+/// Common media types of requests and responses.
 pub const MEDIA_TYPES: &[&str] = &[
     "application/json",
     "application/problem+json",

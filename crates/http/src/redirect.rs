@@ -14,12 +14,12 @@ pub enum Redirect {
     Broken(String),
 }
 
-/// The request that follows from a redirect (RFC 9110 15.4); `None` where the answer is the last.
-///
-/// 303 becomes GET, and so does POST after 301 and 302, as every client does; 307 and 308 keep the
-/// method and the body. To another origin go only fields that say what is accepted and what the body is; a body
-/// that holds a secret, the client's certificate and the trust in any certificate stay with the origin they were
-/// meant for. No credentials are taken from the address it leads to.
+/// The request that follows a redirect (RFC 9110 15.4); `None` if the response is not a redirect.
+/// ¶
+/// ¶ 303 becomes GET, and so does POST after 301 and 302, as in every client; 307 and 308 keep the method and the
+/// body. Another origin gets only fields that describe the accepted types and the body; a body that contains a secret,
+/// the client's certificate and the trust in any certificate stay with their origin. Credentials in the new URL are
+/// ignored.
 pub fn next_hop(request: &PreparedRequest, status: u16, location: Option<&str>) -> Option<Redirect> {
     if !matches!(status, 301 | 302 | 303 | 307 | 308) || request.sending.redirects == 0 {
         return None;
@@ -51,7 +51,7 @@ pub fn next_hop(request: &PreparedRequest, status: u16, location: Option<&str>) 
     }
     next.url = url;
     next.url.set_fragment(None);
-    // An http address, which this is, takes both.
+    // An http URL, which this is, takes both.
     let _ = (next.url.set_username(""), next.url.set_password(None));
     Some(Redirect::To(Arc::new(next)))
 }

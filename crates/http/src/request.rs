@@ -1,3 +1,5 @@
+//! Requests that are ready to be sent.
+
 use super::{Body, HttpVersion, Login, SendOptions};
 use crate::origin_of;
 use std::borrow::Cow;
@@ -12,9 +14,9 @@ pub type HeaderFields = Vec<(Cow<'static, str>, Cow<'static, str>)>;
 pub struct PreparedRequest {
     /// The method, as written.
     pub method: String,
-    /// The address, without credentials and fragment.
+    /// The URL, without credentials and fragment.
     pub url: Url,
-    /// What follows the method on the request line instead of the address's path and query: as it is written.
+    /// The request target as written, if it differs from the URL's path and query.
     pub verbatim_target: Option<String>,
     /// The version asked for, if any.
     pub version: Option<HttpVersion>,
@@ -24,7 +26,7 @@ pub struct PreparedRequest {
     pub body: Option<Body>,
     /// How it is sent.
     pub sending: SendOptions,
-    /// Who answers a digest challenge (RFC 7616).
+    /// The login for a digest challenge (RFC 7616).
     pub digest: Option<Arc<Login>>,
     /// Whether its body holds a secret: then it is not repeated to another origin.
     pub secret_body: bool,
@@ -38,7 +40,7 @@ impl std::fmt::Debug for PreparedRequest {
 }
 
 impl PreparedRequest {
-    /// A request with nothing but a method and an address.
+    /// A request with only a method and a URL.
     pub fn new(method: impl Into<String>, url: Url) -> Self {
         Self {
             method: method.into(),

@@ -22,7 +22,7 @@ const COMMON: &[&str] = &[
 /// Whether a header field carries credentials, so that its value is never shown.
 pub fn is_secret_header(name: &str) -> bool {
     let is = |word: &&str| name.eq_ignore_ascii_case(word);
-    // Those that go with every request and answer are asked for most.
+    // Fast path for the fields of every request and response.
     if COMMON.iter().any(is) {
         return false;
     }

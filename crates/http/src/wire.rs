@@ -4,8 +4,8 @@ use super::PreparedRequest;
 use std::borrow::Cow;
 
 impl PreparedRequest {
-    /// The header fields as they go out: names in lower case, the values of a repeated one together where
-    /// the first stands, and at the end those the connection adds.
+    /// The header fields as they are sent: names in lower case, the values of a repeated one together at its first
+    /// place, and at the end those that the connection adds.
     pub fn wire_headers(&self) -> Vec<(Cow<'_, str>, Cow<'_, str>)> {
         let mut headers: Vec<(Cow<'_, str>, Cow<'_, str>)> = Vec::with_capacity(self.headers.len() + 2);
         for (name, value) in &self.headers {
@@ -29,7 +29,7 @@ impl PreparedRequest {
         headers
     }
 
-    /// The address as it goes out.
+    /// The URL as it is sent.
     pub fn address(&self) -> Cow<'_, str> {
         match &self.verbatim_target {
             Some(target) => Cow::Owned(format!("{}{target}", &self.url[..url::Position::BeforePath])),
@@ -46,7 +46,7 @@ impl PreparedRequest {
         }
     }
 
-    /// What follows the method on the request line (RFC 9112 3.2.1).
+    /// The request target (RFC 9112 3.2.1).
     pub fn wire_target(&self) -> Cow<'_, str> {
         match (&self.verbatim_target, self.url.query()) {
             (Some(target), _) => Cow::Borrowed(target),

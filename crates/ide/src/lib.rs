@@ -1,4 +1,4 @@
-//! What an editor asks of a request file (completion, hover, references, fixes), and what `lint` finds in it.
+//! Answers for editors (completion, hover, references, fixes), and lint.
 
 pub mod assist;
 pub mod lint;

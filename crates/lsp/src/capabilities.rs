@@ -1,9 +1,9 @@
-//! What the client and the server can do.
+//! Capabilities of the client and of the server.
 
 use crate::position::PositionEncoding;
 use serde_json::{Value, json};
 
-/// What the client can do (LSP 3.17, `ClientCapabilities`, and our own initialization options).
+/// The client's capabilities (LSP 3.17, `ClientCapabilities`, and our own initialization options).
 #[derive(Clone, Copy, Debug, Default)]
 pub(crate) struct ClientCapabilities {
     /// `window/showDocument`.

@@ -1,4 +1,4 @@
-//! What the server says to the client, and the answers that it waits for.
+//! Messages to the client, and the responses that the server waits for.
 
 use crate::capabilities::ClientCapabilities;
 use crate::uri::address_of;
@@ -9,7 +9,7 @@ use std::collections::HashMap;
 use std::path::Path;
 use std::sync::mpsc::Sender;
 
-/// What is done with the client's answer to a request of the server `S`.
+/// A callback for the client's response to a request of the server `S`.
 pub(crate) type OnReply<S> = Box<dyn FnOnce(&mut S, Option<Value>) + Send>;
 
 /// The kinds of a `window/showMessage`.
@@ -49,7 +49,7 @@ impl<S> Connection<S> {
         self.send(request(self.last_id, method, params).to_string());
     }
 
-    /// Takes what is done with the answer to a request of the server.
+    /// Removes the callback for a response to a request of the server.
     pub(crate) fn take_reply(&mut self, id: &Value) -> Option<OnReply<S>> {
         id.as_i64().and_then(|id| self.waiting.remove(&id))
     }

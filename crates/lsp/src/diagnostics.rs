@@ -1,4 +1,4 @@
-//! What was found in a text, as the client draws it.
+//! Problems as diagnostics of the protocol.
 
 use crate::capabilities::ClientCapabilities;
 use crate::host::Finding;
@@ -111,7 +111,7 @@ mod tests {
         assert_eq!(drawn_at("GET /lots/L-2039\n\n% check body.bins == 18\n"), at(2, 8));
         // Of two alike the one on its line.
         assert_eq!(drawn_at("# body.bins == 18\n\n% check  body.bins == 18\n"), at(2, 9));
-        // Lines came in above it.
+        // Lines were inserted above it.
         assert_eq!(drawn_at("%% 🍏\nGET /lots/L-2039\n\n\n% check body.bins == 18\n"), at(4, 8));
         // It reads otherwise by now, or is gone with the end of the text.
         assert_eq!(drawn_at("GET /lots/L-2039\n\n% check body.bins == 24\n"), None);

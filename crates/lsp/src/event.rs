@@ -1,9 +1,9 @@
-//! What the server's loop reads.
+//! Events of the server's loop.
 
 use crate::jobs::JobEvent;
 use crate::wire::Message;
 
-/// What comes in.
+/// An event.
 pub(crate) enum Event {
     /// A message of the client.
     Client(Message),

@@ -1,4 +1,4 @@
-//! What the server needs of the world, and what it gives away: files, what is kept, and sending.
+//! The traits through which the server reaches files, state, and sending.
 
 use std::collections::HashMap;
 use std::io;
@@ -28,7 +28,7 @@ pub trait ServerHost: Send + Sync + 'static {
     /// The folder of a workspace for what is not of its files, made if it is not there.
     fn state_folder(&self, root: &Path) -> Result<PathBuf, String>;
 
-    /// What is in a folder; folders end in `/`.
+    /// The entries of a folder; folders end in `/`.
     fn list(&self, folder: &Path) -> Vec<String>;
 
     /// The chosen environment and the values of the process.
@@ -40,10 +40,10 @@ pub trait ServerHost: Send + Sync + 'static {
     /// Where random values and the time come from, for values that are only shown.
     fn random(&self) -> RandomSource;
 
-    /// What lies on the tray, as far as the files are loaded.
+    /// The tray, as far as the files are loaded.
     fn tray(&self, root: &Path, workspace: &Workspace, settings: &EvalSettings) -> Tray;
 
-    /// The last answers of cells in the chosen environment.
+    /// The last responses of cells in the chosen environment.
     fn answers(&self, root: &Path, settings: &EvalSettings) -> Box<dyn ResponseHistory>;
 
     /// The cell of that name as code or in a format, secrets left out.
@@ -58,7 +58,7 @@ pub trait ServerHost: Send + Sync + 'static {
 
 /// Answers from before.
 pub trait ResponseHistory {
-    /// The last answer to a cell, by its file and name.
+    /// The last response to a cell, by its file and name.
     fn last(&self, file: &str, name: &str) -> Option<Exchange>;
 
     /// Whether there is one.
@@ -70,17 +70,17 @@ pub trait ResponseHistory {
 pub struct Job {
     /// The workspace's root.
     pub root: PathBuf,
-    /// What is open in the editor.
+    /// The unsaved texts of the editor.
     pub unsaved: TextMap,
     /// The file, relative to the root.
     pub file: PathBuf,
-    /// What is done.
+    /// The task.
     pub task: Task,
     /// Answers that were written down for questions of `% ask`, by name.
     pub given: Vec<(String, String)>,
 }
 
-/// What can be done.
+/// A task.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Task {
     /// Sends the cell of that name, and before it what it needs if that is wanted.
@@ -90,7 +90,7 @@ pub enum Task {
         /// Whether what it needs is sent too.
         needs: bool,
     },
-    /// Judges the cell's checks on its last answer.
+    /// Judges the cell's checks on its last response.
     Judge {
         /// The cell.
         cell: String,
@@ -101,7 +101,7 @@ pub enum Task {
 
 /// Speaks with whoever waits.
 pub trait JobUi: Send + Sync {
-    /// Puts a question of `% ask`; `None` if nobody answers.
+    /// Asks a question of `% ask`; `None` if it was dismissed.
     fn ask(&self, question: &Question) -> Option<String>;
 
     /// Puts a question with a yes and a no; the words are those of the yes.
@@ -114,22 +114,22 @@ pub trait JobUi: Send + Sync {
     fn cancelled(&self) -> Box<dyn Fn() -> bool>;
 }
 
-/// What came of a job.
+/// The result of a job.
 #[derive(Clone, Debug, Default)]
 pub struct JobResult {
     /// A text to look at, and where it lies.
     pub sheet: Option<PathBuf>,
-    /// How it came out, in a line.
+    /// A summary, in a line.
     pub summary: String,
     /// Whether all is well.
     pub well: bool,
-    /// What to tell at lines of files.
+    /// Findings at lines of files.
     pub findings: Vec<Finding>,
     /// The files of which findings from before no longer hold, relative to the root.
     pub judged: Vec<PathBuf>,
 }
 
-/// Something that came out at a place of a file.
+/// A result at a place of a file.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Finding {
     /// The file, relative to the root.

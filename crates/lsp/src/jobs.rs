@@ -1,4 +1,4 @@
-//! What takes its time goes on threads of its own. They speak with the loop, which alone speaks with the client.
+//! Jobs that take long run on threads of their own. They send messages to the loop, which alone talks to the client.
 
 use crate::host::{Job, JobResult, JobUi, ServerHost, Task};
 use std::collections::HashMap;
@@ -11,13 +11,13 @@ use std::thread::{self, JoinHandle};
 use std::time::{Duration, Instant};
 use yieldtray_engine::Question;
 
-/// How often who waits for an answer looks whether it is still wanted.
+/// The interval at which a waiting job checks whether it was canceled.
 const TICK: Duration = Duration::from_millis(50);
 
-/// So long the end of the session waits for what is under way.
+/// The time that the end of the session waits for running jobs.
 const SHUTDOWN_TIMEOUT: Duration = Duration::from_secs(3);
 
-/// What jobs say.
+/// The events of jobs.
 pub(crate) enum JobEvent {
     /// How far one is.
     Progress { job: i64, words: String },
@@ -34,13 +34,13 @@ pub(crate) struct Asked {
     pub(crate) text: String,
     pub(crate) secret: bool,
     pub(crate) default: Option<String>,
-    /// What can be answered, where not everything can.
+    /// The choices of a prompt that does not allow other answers.
     pub(crate) choices: Vec<String>,
     /// The workspace's root.
     pub(crate) root: PathBuf,
 }
 
-/// What is under way.
+/// A running job.
 #[derive(Default)]
 pub(crate) struct JobRunner {
     running: HashMap<i64, RunningJob>,
@@ -110,7 +110,8 @@ impl JobRunner {
         running.has_progress
     }
 
-    /// Notes that a job has ended. Returns whether the client shows its progress; if it will only later, it is told then.
+    /// Records that a job has ended. Returns true if the client shows its progress; if that is still being created,
+    /// its end is reported later.
     pub(crate) fn finish(&mut self, job: i64, words: &str, client_shows_progress: bool) -> bool {
         let is_shown = self.running.remove(&job).is_some_and(|running| running.has_progress);
         if !is_shown && client_shows_progress {
@@ -143,13 +144,13 @@ impl JobRunner {
     }
 }
 
-/// What is known of a job when the client begins to show its progress.
+/// The state of a job when the client begins to show its progress.
 pub(crate) struct ShownProgress {
     pub(crate) words: Option<String>,
     pub(crate) ended: Option<String>,
 }
 
-/// What a job has to speak with the loop.
+/// The handle by which a job talks to the loop.
 struct JobHandle {
     job: i64,
     root: PathBuf,

@@ -16,7 +16,7 @@ pub struct Overlay {
     pub disk: Box<dyn FileSystem>,
     /// The root of their workspace.
     pub root: PathBuf,
-    /// What is open.
+    /// The open texts.
     pub open: OpenTexts,
     /// Whether commands of the private configuration are run.
     pub runs: bool,

@@ -1,5 +1,5 @@
-//! What requests carry, as far as it is read. The types of the protocol's crate flatten and guess their numbers,
-//! which does not go with numbers of any length; these are plain.
+//! Parameters of requests, as far as they are read. The types of the protocol's crate flatten and convert numbers,
+//! which fails for numbers of any length; these are plain.
 
 use crate::wire::ResponseError;
 use lsp_types::{Position, Range};
@@ -86,7 +86,7 @@ pub(crate) struct Changed {
 
 #[derive(Debug, Deserialize)]
 pub(crate) struct ContentChange {
-    /// What gives way; the whole text without it.
+    /// The range that is replaced; the whole text without it.
     pub(crate) range: Option<Range>,
     pub(crate) text: String,
 }
@@ -114,7 +114,7 @@ pub(crate) struct Command {
     pub(crate) arguments: Vec<Value>,
 }
 
-/// What a command of ours is about.
+/// The subject of one of our commands.
 #[derive(Debug, Deserialize)]
 pub(crate) struct TextDocument {
     pub(crate) uri: String,
@@ -122,13 +122,13 @@ pub(crate) struct TextDocument {
     pub(crate) name: Option<String>,
     /// A line of the document, from 0, in place of a cell's name.
     pub(crate) line: Option<u32>,
-    /// What a request is handed over as.
+    /// The export target.
     #[serde(rename = "as")]
     pub(crate) target: Option<String>,
-    /// Whether what is handed over is shown; else the answer has it, for a clipboard.
+    /// True if the result is shown; otherwise it is returned, for a clipboard.
     #[serde(default)]
     pub(crate) show: bool,
-    /// What somebody copied, to be taken in.
+    /// The copied text to import.
     pub(crate) text: Option<String>,
 }
 

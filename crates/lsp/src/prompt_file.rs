@@ -1,5 +1,4 @@
-//! Questions for editors that cannot ask for text: a document in which the answer is written down. What stands
-//! there is used once.
+//! Questions for editors that cannot prompt for text: a document to write the answer into. Each answer is used once.
 
 use crate::host::TextMap;
 use std::path::{Path, PathBuf};
@@ -23,7 +22,8 @@ pub(crate) fn write(folder: &Path, name: &str, question: &str) -> io::Result<Pat
     Ok(file)
 }
 
-/// Takes the answers that were written down: what is in the editor, else what is on disk. The document is gone then.
+/// Takes the written answers: from the editor if the document is open, else from the disk. The document is then
+/// deleted.
 pub(crate) fn read(folder: &Path, unsaved: &TextMap) -> Vec<(String, String)> {
     let file = folder.join(FILE);
     let text = match unsaved.get(&file) {

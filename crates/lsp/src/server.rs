@@ -101,7 +101,7 @@ impl Server {
         Ok(Snapshot { state, source, encoding, client })
     }
 
-    /// Takes what was typed in a document into its workspace, so that answers are about what is seen.
+    /// Takes the changes of a document into its workspace, so that responses match the editor.
     fn sync(&mut self, path: &Path) {
         let Some(root) = self.documents.get(path).and_then(|document| document.root.clone()) else { return };
         let Some(text) = self.documents.text(path) else { return };
@@ -129,7 +129,7 @@ impl Server {
             self.documents.mark_linted(&path);
             let mut touches_others = false;
             self.publish_one(&path, |state, source| touches_others = state.lint(source));
-            // What this file uses of others changed, so what is found in those may be different now.
+            // The file's use of others changed, so the problems in those may be different now.
             let root = self.documents.get(&path).and_then(|document| document.root.clone());
             if let Some(root) = root.filter(|_| touches_others) {
                 self.documents.mark_changed(&root);

@@ -2,7 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
-/// The file that an address names; `None` for one that is no file.
+/// The file that a URI names; `None` if it is not a file URI.
 pub(crate) fn path_of(address: &str) -> Option<PathBuf> {
     let url = url::Url::parse(address).ok()?;
     let path = (url.scheme() == "file").then(|| url.to_file_path().ok()).flatten()?;
@@ -14,7 +14,7 @@ pub(crate) fn path_of(address: &str) -> Option<PathBuf> {
     })
 }
 
-/// The address of a file.
+/// The URI of a file.
 pub(crate) fn address_of(path: &Path) -> String {
     url::Url::from_file_path(path).map_or_else(|()| "file:///".to_owned(), String::from)
 }

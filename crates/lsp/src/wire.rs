@@ -10,13 +10,13 @@ const MAX_MESSAGE_BYTES: usize = 512 << 20;
 /// A message of the client.
 #[derive(Debug, PartialEq)]
 pub(crate) enum Message {
-    /// Wants an answer.
+    /// Expects a response.
     Request { id: Value, method: String, params: Value },
     /// Wants none.
     Notification { method: String, params: Value },
-    /// Answers a request of ours; nothing where the client could not.
+    /// A response to a request of ours; `None` if the client could not answer it.
     Response { id: Value, result: Option<Value> },
-    /// Is none: why, the id it wanted an answer to, if that can be seen, and whether it is JSON at all.
+    /// Invalid: the reason, the id of its request, if that can be seen, and whether it is JSON at all.
     Broken { why: String, id: Value, is_json: bool },
 }
 
@@ -41,12 +41,12 @@ pub(crate) fn read(input: &mut impl BufRead) -> io::Result<Option<Message>> {
     }))
 }
 
-/// The length that the fields of the next frame tell. Lines that are none are passed over.
+/// The length in the header of the next frame. Invalid lines are skipped.
 fn length(input: &mut impl BufRead) -> io::Result<Option<usize>> {
     let mut length = None;
     loop {
         let mut line = Vec::new();
-        // No field is that long: what is longer is no line of ours.
+        // No valid header line is that long.
         if input.take(1 << 16).read_until(b'\n', &mut line)? == 0 {
             return Ok(None);
         }
@@ -88,7 +88,7 @@ pub(crate) fn write(out: &mut impl Write, text: &str) -> io::Result<()> {
     out.flush()
 }
 
-/// Why a request has no answer.
+/// The error of a request.
 #[derive(Clone, Debug, PartialEq)]
 pub(crate) struct ResponseError {
     /// As JSON-RPC and LSP number them.
@@ -111,16 +111,16 @@ impl ResponseError {
     }
 }
 
-/// What a request is answered with.
+/// The result of a request.
 #[derive(Debug)]
 pub(crate) enum Reply {
     /// This.
     Value(Value),
-    /// This text of JSON: for answers of so many pieces that each would cost more than what it tells.
+    /// JSON text: for results of so many parts that a value for each would cost more than the text.
     Text(String),
 }
 
-/// An answer to a request, as text.
+/// A response to a request, as text.
 pub(crate) fn response(id: &Value, outcome: Result<Reply, ResponseError>) -> String {
     let result = match outcome {
         Ok(Reply::Value(result)) => result.to_string(),
@@ -133,7 +133,7 @@ pub(crate) fn response(id: &Value, outcome: Result<Reply, ResponseError>) -> Str
     format!("{{\"jsonrpc\":\"2.0\",\"id\":{id},\"result\":{result}}}")
 }
 
-/// Something the client is told.
+/// A notification.
 pub(crate) fn notification(method: &str, params: Value) -> Value {
     json!({ "jsonrpc": "2.0", "method": method, "params": params })
 }

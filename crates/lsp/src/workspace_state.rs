@@ -29,13 +29,13 @@ pub(crate) struct WorkspaceState {
     ties: UsageIndex,
     /// How many expressions the files had when they were read.
     wanted: usize,
-    /// What was found in each text when it was looked at last.
+    /// The problems found in each text when it was linted last.
     pub(crate) problems: FxHashMap<SourceId, Vec<Problem>>,
-    /// What the last runs told.
+    /// The findings of the last runs.
     pub(crate) findings: Vec<Finding>,
 }
 
-/// The last answers of one workspace.
+/// The last responses of one workspace.
 struct Last<'h>(&'h WorkspaceState);
 
 impl LastResponses for Last<'_> {
@@ -53,7 +53,7 @@ impl WorkspaceState {
         let files = Overlay { disk, root: root.to_owned(), open: Arc::clone(open), runs: false };
         let mut workspace =
             Workspace::open(Box::new(files)).explaining_commands(yieldtray_interchange::curl::why_no_request);
-        // One file that cannot be read is told where it is named, and stops nothing here.
+        // A file that cannot be read is reported where it is named, and stops nothing here.
         for file in host.request_files(root, &workspace.config.requests).unwrap_or_default() {
             let _ = workspace.load(&file);
         }
@@ -111,7 +111,7 @@ impl WorkspaceState {
         open: &OpenTexts,
     ) -> Result<bool, String> {
         let inside = path.strip_prefix(&self.root).unwrap_or(path).to_owned();
-        // What is the same moves nothing: else two open configurations would have each other read again for ever.
+        // An unchanged text causes nothing: else two open configurations would make each other reload for ever.
         if self.workspace.find_text(&inside).is_some_and(|source| self.workspace.source(source).text == text) {
             return Ok(false);
         }
@@ -125,7 +125,7 @@ impl WorkspaceState {
         if let Some(source) = self.source(path) {
             let before = self.offers(source);
             self.workspace.set_text(source, text.to_owned());
-            // What was found is about the text before.
+            // Findings refer to the text before the change.
             self.problems.remove(&source);
             changed |= self.offers(source) != before;
         }
@@ -155,7 +155,7 @@ impl WorkspaceState {
     /// Looks at a text again. Tells whether it uses something else of other files than before.
     pub(crate) fn lint(&mut self, source: SourceId) -> bool {
         let before = self.ties.of(source);
-        // What was typed on the way to an expression is never wanted again.
+        // Intermediate texts of an expression while typing are never needed again.
         if self.engine.cache_len() > 2 * self.wanted + 1_000 {
             self.engine.clear_cache();
         }
@@ -178,7 +178,7 @@ impl WorkspaceState {
         self.ties.of(source) != before
     }
 
-    /// What assist sees.
+    /// The context for `ide`.
     pub(crate) fn view<T>(&self, look: impl FnOnce(IdeContext<'_>) -> T) -> T {
         let Self { workspace, engine, random, settings, tray, questions: answers, .. } = self;
         look(IdeContext {
@@ -192,7 +192,7 @@ impl WorkspaceState {
         self.answered.has(&self.workspace.shown_path(cell.source), &self.workspace.cell(cell).name)
     }
 
-    /// Takes what a run told in place of what the last one told of the same files.
+    /// Replaces the findings of the files that a run was about.
     pub(crate) fn replace_findings(&mut self, judged: &[PathBuf], findings: Vec<Finding>) {
         self.findings.retain(|finding| !judged.contains(&finding.file));
         self.findings.extend(findings);

@@ -1,3 +1,5 @@
+//! Echoes requests.
+
 use crate::answer::json_answer;
 use axum::body::{Body, Bytes};
 use axum::http::{HeaderMap, Method, Response, StatusCode, Uri};

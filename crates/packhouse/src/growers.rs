@@ -1,3 +1,5 @@
+//! Growers.
+
 use crate::answer::{Problem, json_answer};
 use crate::state::{COLD_ROOMS, Shared};
 use axum::body::Body;

@@ -1,3 +1,5 @@
+//! Labels as images.
+
 use crate::answer::Problem;
 use crate::lots;
 use crate::state::Shared;

@@ -1,3 +1,5 @@
+//! Lots of fruit.
+
 use crate::access;
 use crate::answer::{Fields, Problem, json_answer, object};
 use crate::state::{Lot, LotState, Shared, Stock};

@@ -1,3 +1,5 @@
+//! Signing in, with a cookie.
+
 use crate::access;
 use crate::answer::{Fields, Problem, json_answer, object};
 use crate::state::Shared;

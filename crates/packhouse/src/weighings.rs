@@ -1,3 +1,5 @@
+//! Weighings of lots.
+
 use crate::answer::{Fields, Problem, json_answer, object};
 use crate::state::{Shared, Weighing};
 use crate::{access, lots};

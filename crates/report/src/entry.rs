@@ -1,3 +1,5 @@
+//! Entries: the results of cells, which reports and `--json` consist of.
+
 use super::record::{RequestRecord, ResponseRecord};
 use super::time::{duration, millis};
 use serde::{Deserialize, Serialize};
@@ -10,9 +12,8 @@ use yieldtray_source::{Problem, Severity, SourceId, Span};
 use yieldtray_workspace::Workspace;
 use yieldtray_workspace::secret::Masker;
 
-/// One cell of a run and how it came out, on its own: nothing in it points into a workspace, and no secret
-/// stands in it. It is what `--json` prints and what reports are made of. Times are in milliseconds, sizes
-/// in bytes, lines and columns count from 1.
+/// The result of one cell, on its own: it points into no workspace, and contains no secret. `--json` prints it, and
+/// reports are made of it. Times are in milliseconds, sizes in bytes, lines and columns count from 1.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct Entry<'k> {
     /// The file, from the workspace's root.
@@ -21,7 +22,7 @@ pub struct Entry<'k> {
     pub line: usize,
     /// The cell's name.
     pub name: String,
-    /// How it came out.
+    /// Its outcome.
     pub outcome: Outcome,
     /// The cell it needs that did not pass.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -50,7 +51,7 @@ pub struct Entry<'k> {
     /// The method, of what was sent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub method: Option<String>,
-    /// The address.
+    /// The URL.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub url: Option<String>,
     /// When it was sent, after the run began; in reports only.
@@ -59,31 +60,31 @@ pub struct Entry<'k> {
     /// How long the exchange took.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub elapsed_ms: Option<f64>,
-    /// The status of the answer.
+    /// The status of the response.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub status: Option<u16>,
-    /// Bytes of the answer's body.
+    /// Size of the response body in bytes.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub size: Option<u64>,
     /// How many checks were judged.
     pub checks: usize,
     /// The checks that failed.
     pub failures: Vec<FailedCheck>,
-    /// What was taken out of the answer.
+    /// The captured values.
     pub yields: Vec<CaptureRecord>,
-    /// Mistakes and remarks.
+    /// Errors and warnings.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub problems: Vec<ProblemRecord>,
-    /// What is likely to help.
+    /// Advice.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub advice: Option<String>,
-    /// Why there was no answer.
+    /// Why there is no response.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub failure: Option<FailureRecord>,
     /// The request; in reports only.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub request: Option<RequestRecord<'k>>,
-    /// The answer; in reports only.
+    /// The response; in reports only.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub response: Option<ResponseRecord<'k>>,
 }
@@ -91,7 +92,7 @@ pub struct Entry<'k> {
 /// A check that failed.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct FailedCheck {
-    /// Where its expression stands.
+    /// The position of its expression.
     pub file: String,
     /// Its first line.
     pub line: usize,
@@ -155,14 +156,14 @@ pub struct CaptureRecord {
     pub error: Option<String>,
 }
 
-/// A mistake or a remark.
+/// An error or warning.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct ProblemRecord {
     /// Its stable code.
     pub code: String,
     /// `mistake` or `remark`.
     pub level: String,
-    /// What is wrong.
+    /// The message.
     pub message: String,
     /// What to write instead.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -200,23 +201,23 @@ pub struct RelatedRecord {
     pub end_line: usize,
     /// The column behind its end.
     pub end_column: usize,
-    /// What stands there.
+    /// A label for it.
     pub message: String,
 }
 
-/// Why there was no answer.
+/// Why there is no response.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct FailureRecord {
-    /// What sort of failure.
+    /// The kind of failure.
     pub kind: String,
-    /// What happened.
+    /// The message.
     pub message: String,
-    /// What to look at.
+    /// What to check.
     pub hint: Option<String>,
 }
 
 impl<'k> Entry<'k> {
-    /// The entry of a report, but for what was sent and came back.
+    /// The entry of a report, without its exchange.
     pub fn of(workspace: &Workspace, report: &CellReport) -> Self {
         let (needs, reason) = match report.outcome {
             Outcome::NotSent => (report.reason.clone(), None),
@@ -254,7 +255,7 @@ impl<'k> Entry<'k> {
         }
     }
 
-    /// The entry with what was sent and came back, masked; and when.
+    /// Adds the exchange, masked, and its time.
     #[must_use]
     pub fn with_exchange(mut self, kept: &'k CapturedExchange, masker: &Masker) -> Self {
         self.began_ms = Some(millis(kept.began));

@@ -84,7 +84,7 @@ fn difference(sides: &DiffRecord, line: &mut impl FnMut(&str)) {
     }
 }
 
-/// One line of a difference with the sign that tells whose it is.
+/// One line of a difference, with the sign of its side.
 pub(super) fn difference_line(whose: &str, what: &serde_json::Value) -> String {
     let text = what.as_str().unwrap_or_default();
     match whose {

@@ -1,5 +1,4 @@
-//! HTTP Archive 1.2: what was sent and what came back, for tools that show network traffic. What was not
-//! sent is not in it.
+//! HTTP Archive 1.2: exchanges, for tools that show network traffic. Cells that were not sent are left out.
 
 use super::entry::Entry;
 use super::explain::headline;
@@ -93,12 +92,12 @@ fn answer(response: &ResponseRecord<'_>) -> Value {
         "content": content,
         "redirectURL": response.header("location").unwrap_or_default(),
         "headersSize": -1,
-        // How many bytes came over the line is not known where they were coded.
+        // The number of bytes on the wire is unknown if they were encoded.
         "bodySize": -1,
     })
 }
 
-/// A request without an answer: by custom the status is 0.
+/// A request without a response: by convention the status is 0.
 fn no_answer(entry: &Entry<'_>) -> Value {
     json!({
         "status": 0,
@@ -117,8 +116,8 @@ fn named<T: AsRef<str>>(pairs: &[(T, T)]) -> Vec<Value> {
     pairs.iter().map(|(name, value)| json!({ "name": name.as_ref(), "value": value.as_ref() })).collect()
 }
 
-/// The phases of the last hop. What the hops before it took, and our own work, is what it was blocked for: so
-/// the parts come to the whole.
+/// The phases of the last hop. Earlier hops, and our own work, count as blocked, so that the parts add up to the
+/// whole.
 fn timings(entry: &Entry<'_>) -> Value {
     let whole = entry.elapsed_ms.unwrap_or_default();
     let Some(phases) = entry.response.as_ref().map(|response| response.timings_ms) else {

@@ -1,10 +1,12 @@
+//! Merging of reports.
+
 use super::entry::Entry;
 use super::saved::{LoadedReport, RunInfo, summary_of};
 use rustc_hash::FxHashMap;
 use std::collections::hash_map;
 use yieldtray_engine::Summary;
 
-/// What tells one entry from all others of a run.
+/// The identity of an entry in a run.
 #[derive(Clone, PartialEq, Eq, Hash)]
 struct Key {
     file: String,
@@ -16,13 +18,13 @@ struct Key {
     turn: usize,
 }
 
-/// Joins reports into one: shards of one run in the order of that run, attempts in the order of the first one, with what
-/// only later ones have behind it. A single report stays as it is.
+/// Merges reports: shards of one run in the order of that run, attempts in the order of the first one, followed by entries
+/// that only later ones have. A single report stays unchanged.
 ///
-/// Of an entry that stands in several reports, the one of the report that began last holds; where those before
-/// it did not pass, it tells which attempt it is. Shards of one run are no attempts: of an entry that several of them
-/// needed, one that did not pass holds. What a report left out, and that it was broken off, is told unless later ones
-/// have all of its entries: then it was an attempt at what they did.
+/// For an entry in several reports, the report that began last wins; if those before it did not pass, the entry gets the
+/// number of its attempt. Shards of one run are not attempts: for an entry that several of them needed, one that did not
+/// pass wins. The merged report is incomplete or interrupted if one of its reports is, unless later ones have all of that
+/// one's entries: then they are attempts at the same.
 pub fn merge(mut reports: Vec<LoadedReport>) -> LoadedReport {
     if reports.len() == 1
         && let Some(only) = reports.pop()
@@ -90,7 +92,7 @@ pub fn merge(mut reports: Vec<LoadedReport>) -> LoadedReport {
                         continue;
                     }
                     owner[place] = number;
-                    // What passed twice is no second attempt.
+                    // An entry that passed twice is not a second attempt.
                     let own = entry.attempts.unwrap_or(1);
                     let all = before.attempts.unwrap_or(1) + own - usize::from(before.outcome.is_fine());
                     entry.attempts = (all > 1).then_some(all);

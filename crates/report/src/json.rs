@@ -25,6 +25,6 @@ impl Format for Json {
 }
 
 fn data(value: &impl serde::Serialize) -> String {
-    // Texts, numbers and lists of them: there is nothing in it that JSON cannot tell.
+    // Texts, numbers and lists of them always serialize.
     serde_json::to_string(value).unwrap_or_default()
 }

@@ -34,31 +34,30 @@ use std::fmt;
 
 /// Writes one kind of report. Neither keeps what it has written nor grows with the number of entries.
 pub trait Format: Send {
-    /// Adds what the report tells of an entry.
+    /// Adds an entry.
     fn entry(&mut self, entry: &Entry<'_>, to: &mut Streams);
 
-    /// What stands around the entries, which is known once they are all there.
+    /// The text around the entries, which is known once all were added.
     fn frame(&mut self, about: &RunInfo) -> Frame;
 }
 
-/// What a report tells of its entries, on its way to the file.
+/// The text of entries on its way to the file.
 #[derive(Debug, Default)]
 pub struct Streams {
-    /// What stands before all else: in a page, what went wrong.
+    /// Entries that come first: in a page, the failures.
     pub first: String,
     /// The entries.
     pub all: String,
 }
 
-/// What stands around what the streams hold: the file is `head`, all of `first`, `middle`, all of `all`, and
-/// `tail`.
+/// The text around the streams: the file is `head`, all of `first`, `middle`, all of `all`, and `tail`.
 #[derive(Debug, Default)]
 pub struct Frame {
-    /// What stands at the top.
+    /// The text at the top.
     pub head: String,
-    /// What stands between the two streams.
+    /// The text between the two streams.
     pub middle: String,
-    /// What stands at the end.
+    /// The text at the end.
     pub tail: String,
 }
 
@@ -98,7 +97,7 @@ impl ReportKind {
         Self::ALL.into_iter().find(|kind| kind.as_str() == name)
     }
 
-    /// Whether it tells what was sent and what came back.
+    /// True if it contains exchanges.
     pub fn tells_exchanges(self) -> bool {
         matches!(self, ReportKind::Json | ReportKind::Har | ReportKind::Html)
     }

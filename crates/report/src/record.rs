@@ -16,7 +16,7 @@ pub const MAX_REPORTED_BODY: u64 = 1 << 20;
 pub struct RequestRecord<'k> {
     /// The method.
     pub method: Cow<'k, str>,
-    /// The address.
+    /// The URL.
     pub url: Cow<'k, str>,
     /// The header fields in order.
     pub headers: Vec<(Cow<'k, str>, Cow<'k, str>)>,
@@ -25,7 +25,7 @@ pub struct RequestRecord<'k> {
     pub body: Option<Cow<'k, str>>,
 }
 
-/// An answer, secrets masked.
+/// A response, secrets masked.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct ResponseRecord<'k> {
     /// The status code (RFC 9110 15).
@@ -40,11 +40,11 @@ pub struct ResponseRecord<'k> {
     pub size: u64,
     /// How long the exchange took, in milliseconds.
     pub elapsed_ms: f64,
-    /// What of it took how long.
+    /// The timings.
     pub timings_ms: Phases,
-    /// What was answered on the way.
+    /// Earlier responses: redirects and challenges.
     pub hops: Vec<Hop>,
-    /// What happened to cookies.
+    /// The cookies.
     pub cookies: Vec<Cookie>,
     /// The proxy the last hop went through.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -52,7 +52,7 @@ pub struct ResponseRecord<'k> {
     /// The body as text; left out where it is none, or was not kept.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub body: Option<Cow<'k, str>>,
-    /// A body that is no text, in base64.
+    /// A binary body, in base64.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub body_base64: Option<String>,
 }
@@ -74,7 +74,7 @@ pub struct Phases {
     pub receive: f64,
 }
 
-/// An answer that was not the last.
+/// A response that was not the last.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct Hop {
     /// `redirect` or `challenge`.
@@ -83,20 +83,20 @@ pub struct Hop {
     pub status: u16,
     /// The method that was answered so.
     pub method: String,
-    /// The address that was answered so.
+    /// The URL that was requested.
     pub url: String,
     /// Where it led.
     pub location: String,
-    /// What took how long.
+    /// The duration of each phase.
     pub timings_ms: Phases,
 }
 
-/// What happened to a cookie.
+/// A cookie and its status.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Cookie {
     /// Its name.
     pub name: String,
-    /// The host it went to or came from.
+    /// The host it was sent to or received from.
     pub host: String,
     /// `sent`, `set`, `ended` or `refused`.
     pub fate: String,
@@ -118,7 +118,7 @@ impl<'k> RequestRecord<'k> {
 }
 
 impl<'k> ResponseRecord<'k> {
-    /// The answer as it may be written down.
+    /// The response in the form that may be written to files.
     pub fn of(exchange: &'k Exchange, masker: &Masker) -> Self {
         let texts =
             exchange.headers.iter().map(|(name, value)| (Cow::Borrowed(name.as_str()), String::from_utf8_lossy(value)));
@@ -263,7 +263,7 @@ fn masked_value<'v>(name: &str, value: Cow<'v, str>, masker: &Masker) -> Cow<'v,
         return masker.mask_cow(value);
     }
     if name.eq_ignore_ascii_case("set-cookie") {
-        // Its name, and where and how long it holds, are no secrets.
+        // Its name, scope and lifetime are not secret.
         let (pair, attributes) = value.split_at(value.find(';').unwrap_or(value.len()));
         return Cow::Owned(masked_cookie(pair) + &masker.mask(attributes));
     }
@@ -271,7 +271,7 @@ fn masked_value<'v>(name: &str, value: Cow<'v, str>, masker: &Masker) -> Cow<'v,
         return Cow::Owned(value.split("; ").map(masked_cookie).collect::<Vec<_>>().join("; "));
     }
     match value.split_once(' ') {
-        // The scheme is no secret, and tells what was sent.
+        // The scheme is not secret, and shows what was sent.
         Some((scheme, _)) if name.to_ascii_lowercase().ends_with("authorization") => {
             Cow::Owned(format!("{scheme} {MASK}"))
         }

@@ -5,8 +5,8 @@ use serde_json::{Value, json};
 use yieldtray_source::{Code, Problem, Severity};
 use yieldtray_workspace::Workspace;
 
-/// The findings as one log with one run. Lines and columns count from 1, columns in characters
-/// (`columnKind`, 3.14.17); addresses are relative to the workspace's root.
+/// The findings as one log with one run. Lines and columns count from 1, columns in characters (`columnKind`,
+/// 3.14.17); URIs are relative to the workspace's root.
 pub fn sarif(workspace: &Workspace, problems: &[Problem]) -> Value {
     let mut codes: Vec<Code> = problems.iter().map(|problem| problem.code).collect();
     codes.sort_unstable();
@@ -68,7 +68,7 @@ fn region([line, column, end_line, end_column]: [Option<usize>; 4]) -> Value {
     json!({ "startLine": line, "startColumn": column, "endLine": end_line, "endColumn": end_column })
 }
 
-/// What tells a finding from others when lines above it come and go: its class, file and words.
+/// The identity of a finding when lines above it change: its code, file and message.
 fn fingerprint(workspace: &Workspace, problem: &Problem) -> String {
     let text = problem.source.map_or("", |source| problem.span.of(&workspace.source(source).text));
     let file = problem.source.map(|source| workspace.shown_path(source)).unwrap_or_default();

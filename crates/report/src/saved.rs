@@ -1,3 +1,5 @@
+//! JSON reports, read back.
+
 use super::entry::Entry;
 use chrono::{DateTime, Utc};
 use rustc_hash::FxHashMap;
@@ -8,10 +10,10 @@ use yieldtray_engine::{Outcome, Summary};
 /// The version of the JSON report. It changes when a field changes its meaning, not when one is added.
 pub(super) const VERSION: u32 = 1;
 
-/// What a report says of the run as a whole.
+/// The data of a report about the whole run.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct RunInfo {
-    /// Who wrote it.
+    /// The program that wrote it.
     pub tool: String,
     /// When the run began.
     #[serde(with = "rfc3339")]
@@ -20,9 +22,9 @@ pub struct RunInfo {
     pub elapsed_ms: f64,
     /// The chosen environment.
     pub environment: Option<String>,
-    /// The address that requests go to.
+    /// The base URL of the requests.
     pub base: Option<String>,
-    /// What the made-up values came from, if there were any.
+    /// The seed of generated values, if there were any.
     pub seed: Option<u64>,
     /// Which shard of the run it is, as in `2/4`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -53,16 +55,16 @@ impl RunInfo {
 /// A report that was read again.
 #[derive(Clone, Debug)]
 pub struct LoadedReport {
-    /// What it says of the run.
+    /// The data about the run.
     pub about: RunInfo,
     /// Its entries in order.
     pub entries: Vec<Entry<'static>>,
 }
 
-/// Why a text is no report.
+/// Why a text is not a report.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct ReadError {
-    /// What is wrong.
+    /// The message.
     pub message: String,
     /// Where, line and column from 1, if it is a matter of a place.
     pub place: Option<(usize, usize)>,
@@ -103,7 +105,7 @@ impl LoadedReport {
     }
 }
 
-/// What a JSON report says it is.
+/// The header of a JSON report.
 pub(super) const NAME: &str = "yieldtray";
 
 #[derive(Deserialize)]

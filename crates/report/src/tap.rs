@@ -51,7 +51,7 @@ impl Format for Tap {
         let environment = about.environment.as_deref().unwrap_or("no environment");
         let base = about.base.as_deref().unwrap_or_default();
         let _ = writeln!(head, "# {} · {}", about.tool, one_line(&escape_line(&format!("{environment} {base}"))));
-        // What was not come to has no point; the plan that fails says so.
+        // Cells that were not reached have no test point; the plan, which fails, shows that.
         let mut tail = format!("1..{}\n", self.points);
         if about.totals.not_reached > 0 {
             let _ = writeln!(tail, "# {} left out", about.totals.not_reached);

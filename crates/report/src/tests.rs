@@ -1,3 +1,5 @@
+//! Tests of the report formats.
+
 use super::saved::summary_of;
 use super::{Entry, LoadedReport, ReportKind, RunInfo, Streams, merge};
 use chrono::{DateTime, TimeDelta, Utc};
@@ -154,7 +156,7 @@ fn a_page_shows_hostile_text_and_obeys_none() {
     assert!(!page.contains(['\u{0}', '\u{1b}', '\u{202e}', '\u{fffe}']));
     assert!(page.len() < 300_000, "{}: a long body is cut", page.len());
     assert!(page.contains("more bytes"));
-    // Neither an address to load from nor an attribute that the policy would have to allow.
+    // No URL to load from, and no attribute that the policy would have to allow.
     for outside in ["src=", "href=\"http", "style=\"", "onclick", "url(", "@import"] {
         assert!(!page.contains(outside), "{outside}");
     }

@@ -43,8 +43,8 @@ fn hidden_part(path: &Path) -> Option<String> {
     parts.into_iter().find(|part| part.starts_with('.')).map(|part| part.into_owned())
 }
 
-/// Whether a file is named as a configuration of this tool, now or in a version to come. Some file systems do
-/// not tell upper case from lower case.
+/// True if a file has the name of a configuration of this tool, of this version or of one to come. Compared without
+/// regard to case, since some file systems have none.
 fn is_configuration(path: &Path) -> bool {
     let name = path.file_name().map(|name| name.to_string_lossy().to_ascii_lowercase()).unwrap_or_default();
     name == CONFIG_FILE || name == LOCAL_FILE || (name.starts_with("yieldtray") && name.ends_with(".toml"))

@@ -5,10 +5,10 @@ use similar::{ChangeTag, TextDiff};
 /// Lines that are alike are left out but for so many around those that are not.
 const CONTEXT_LINES: usize = 2;
 
-/// So many lines are shown at most.
+/// The lines of a difference that are shown.
 const MAX_SHOWN_LINES: usize = 40;
 
-/// So many lines of each value are compared at most: who looks for a difference finds one before.
+/// The lines of each side that are compared. A reader finds a difference before that.
 const MAX_COMPARED_LINES: usize = 2_000;
 
 /// A line is cut to so many characters.
@@ -26,9 +26,9 @@ pub enum DiffLine {
     Left(String),
     /// Only the right side has it.
     Right(String),
-    /// So many lines that both have are left out.
+    /// The number of equal lines left out here.
     Skipped(usize),
-    /// So many more lines are left out at the end.
+    /// The number of lines left out at the end.
     Truncated(usize),
 }
 
@@ -37,7 +37,7 @@ pub fn diff_lines(left: &str, right: &str) -> Vec<DiffLine> {
     if !left.contains('\n') && !right.contains('\n') {
         return by_characters(left, right);
     }
-    // What both begin with is passed over first, so that a difference far down is found too.
+    // Equal lines at the start are skipped first, so that a difference far down is found too.
     let alike = left.lines().zip(right.lines()).take_while(|(ours, theirs)| ours == theirs).count();
     let skipped = alike.saturating_sub(CONTEXT_LINES);
     let rest = |text| str::lines(text).skip(skipped).take(MAX_COMPARED_LINES).collect::<Vec<_>>();

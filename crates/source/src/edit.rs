@@ -1,16 +1,18 @@
+//! Edits of a text.
+
 use super::Span;
 
-/// A change of one text: what stands at `span` gives way to `text`.
+/// A change of one text: replaces the bytes at `span` with `text`.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Edit {
-    /// What goes; empty where something is only put in.
+    /// The bytes to replace; empty for an insertion.
     pub span: Span,
-    /// What comes.
+    /// The replacement.
     pub text: String,
 }
 
 impl Edit {
-    /// Puts `text` in place of what stands at `span`.
+    /// An edit that replaces the bytes at `span` with `text`.
     pub fn replace(span: Span, text: impl Into<String>) -> Self {
         Self { span, text: text.into() }
     }

@@ -21,8 +21,8 @@ pub fn high_entropy_runs(text: &str) -> Vec<Span> {
     found
 }
 
-/// How many letters stand in what reads as words: four in a row at least, of one case but for the first, and nowhere more
-/// than four without a vowel.
+/// The number of letters in runs that read as words: at least four in a row, of one case except for the first, and
+/// never more than four without a vowel.
 fn letters_in_words(run: &[u8]) -> usize {
     let mut letters = 0;
     let mut at = 0;
@@ -47,14 +47,14 @@ fn letters_in_words(run: &[u8]) -> usize {
 }
 
 fn is_random(run: &[u8]) -> bool {
-    // Words joined by marks, and ids of the UUID kind, are no secrets.
+    // Words joined by separators, and UUIDs, are not secrets.
     let longest = run.split(|b| matches!(b, b'-' | b'_' | b'+')).map(<[u8]>::len).max().unwrap_or_default();
     let digits = run.iter().filter(|b| b.is_ascii_digit()).count();
     let letters = run.iter().filter(|b| b.is_ascii_alphabetic()).count();
     if longest < 16 || digits < 3 || letters < 6 {
         return false;
     }
-    // Most letters stand in words and few digits beside them, as in `getHistoricalStatsDefinition-200`.
+    // Most letters are in words and there are few digits, as in `getHistoricalStatsDefinition-200`.
     if digits * 10 < run.len() * 3 && letters_in_words(run) * 4 >= letters * 3 {
         return false;
     }

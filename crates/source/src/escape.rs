@@ -7,7 +7,7 @@ use std::fmt::Write;
 /// `text` with control characters, and those that turn the direction of writing, made visible. Line
 /// ends and tabs stay; a carriage return before a line end is dropped.
 pub fn escape_terminal(text: &str) -> Cow<'_, str> {
-    // Plain letters, digits and signs, which most texts are, are told at a glance.
+    // Fast path for plain letters, digits and punctuation, which most texts are.
     if is_plain(text.as_bytes()) || !text.contains(is_control_or_bidi) {
         return Cow::Borrowed(text);
     }

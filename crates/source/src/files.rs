@@ -33,7 +33,7 @@ pub trait FileSystem: Send + Sync {
         self.read_data(path)
     }
 
-    /// What a command of the private configuration writes to its standard output.
+    /// Runs a command of the private configuration and returns its standard output.
     fn run(&self, command: &[String]) -> Result<Vec<u8>, CommandError> {
         let _ = command;
         Err(CommandError::NotAllowed("but no commands are run here".to_owned()))
@@ -50,7 +50,7 @@ pub enum CommandError {
 }
 
 impl CommandError {
-    /// What happened, in words.
+    /// A description of the error.
     pub fn words(&self) -> &str {
         let (Self::NotAllowed(words) | Self::Failed(words)) = self;
         words

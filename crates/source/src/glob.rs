@@ -1,6 +1,6 @@
 //! Patterns with `*`.
 
-/// Whether `name` fits `pattern`, in which `*` stands for any run of characters.
+/// True if `name` matches `pattern`, in which `*` matches any run of characters.
 pub fn glob_match(pattern: &str, name: &str) -> bool {
     let mut pieces = pattern.split('*');
     let first = pieces.next().unwrap_or_default();

@@ -1,7 +1,9 @@
+//! Lines and columns of byte offsets.
+
 use super::Span;
 use memchr::memchr_iter;
 
-/// Where a byte stands: both counted from 1, columns in characters.
+/// A line and column, both counted from 1, columns in characters.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct LineColumn {
     /// Line, from 1.

@@ -1,4 +1,4 @@
-//! What may name a value or a cell, and how a name is made of a title.
+//! The rules for names of values and cells, and how a name is derived from a title.
 
 /// Whether `word` may name a value: `[A-Za-z_][A-Za-z0-9_]*`.
 pub fn is_value_name(word: &str) -> bool {

@@ -1,5 +1,5 @@
-//! What is wrong with a file, a value or an option: a place, plain words, a stable code, and what
-//! to write instead. Nothing here prints; the terminal and the editor draw the same data.
+//! Problems of a file, a value or an option: a place, a message, a stable code, and a hint. Nothing here prints;
+//! terminal and editor render the same data.
 
 use crate::Span;
 
@@ -12,7 +12,7 @@ pub struct SourceId(pub u32);
 pub enum Severity {
     /// Worth knowing; nothing is stopped.
     Warning,
-    /// The cell it stands in cannot be sent.
+    /// The cell cannot be sent.
     Error,
 }
 
@@ -41,13 +41,13 @@ macro_rules! codes {
 }
 
 codes! {
-    /// A `%` line whose word is no instruction.
+    /// A `%` line with an unknown keyword.
     UnknownInstruction = "unknown-instruction",
     /// An instruction of the language that this version does not carry out.
     NotCarriedOut = "not-carried-out",
-    /// An instruction where it may not stand.
+    /// An instruction in a place where it is not allowed.
     MisplacedInstruction = "misplaced-instruction",
-    /// An instruction that lacks something or has too much.
+    /// An instruction with a missing or extra argument.
     MalformedInstruction = "malformed-instruction",
     /// A name that is not `[A-Za-z_][A-Za-z0-9_]*`, or a cell name with other characters.
     BadName = "bad-name",
@@ -55,11 +55,11 @@ codes! {
     ReservedName = "reserved-name",
     /// Two cells of one name in a file, or two names for one cell.
     DuplicateName = "duplicate-name",
-    /// Text where only a cell, an instruction or a comment may stand.
+    /// Text where only a cell, an instruction or a comment is allowed.
     StrayText = "stray-text",
     /// A cell without a request line.
     NoRequest = "no-request",
-    /// A command of a shell where a request should stand.
+    /// A shell command in place of a request.
     ShellCommand = "shell-command",
     /// A request line that cannot be read.
     BadRequestLine = "bad-request-line",
@@ -91,9 +91,9 @@ codes! {
     NeedsResponse = "needs-response",
     /// An expression that failed while it was worked out.
     FailedExpression = "failed-expression",
-    /// A value that cannot be written where it stands.
+    /// A value that cannot be written in its context.
     UnfitValue = "unfit-value",
-    /// A target that is no address.
+    /// A target that is not a valid URL.
     BadTarget = "bad-target",
     /// Something that was taken for granted and is worth knowing.
     Assumption = "assumption",
@@ -115,13 +115,13 @@ codes! {
     YieldedLater = "yielded-later",
     /// A JSON body that is none.
     BadJson = "bad-json",
-    /// A header field whose name is a slip of a known one.
+    /// A header field whose name is probably a misspelling of a known one.
     MisspeltHeader = "misspelt-header",
-    /// A method that is a slip of a known one.
+    /// A method that is probably a misspelling of a known one.
     MisspeltMethod = "misspelt-method",
     /// Credentials that go out without encryption.
     PlainCredentials = "plain-credentials",
-    /// A cell that no check judges; told only where `[lint]` asks for it.
+    /// A cell without checks; reported only if `[lint]` asks for it.
     NoChecks = "no-checks",
     /// `# accepted …` that cannot be read, or gives no reason.
     BadAcceptance = "bad-acceptance",
@@ -133,7 +133,7 @@ codes! {
     TrackedFile = "tracked-file",
     /// A check that passed since there was nothing to look at.
     EmptyList = "empty-list",
-    /// A check that cannot be judged on an answer of the log, since it reads a secret.
+    /// A check that cannot be judged on a logged response, since it reads a secret.
     NotJudged = "not-judged",
     /// A label nobody has.
     UnknownLabel = "unknown-label",
@@ -141,7 +141,7 @@ codes! {
     BadConfiguration = "bad-configuration",
     /// A key of the configuration that is not known.
     UnknownKey = "unknown-key",
-    /// A profile of `[oauth2]` that is not there, or lacks something.
+    /// A profile of `[oauth2]` that does not exist or is incomplete.
     UnknownProfile = "unknown-profile",
     /// An environment that is not there.
     UnknownEnvironment = "unknown-environment",
@@ -168,18 +168,18 @@ codes! {
 pub struct Problem {
     /// The class of the problem.
     pub code: Code,
-    /// Whether it stops anything.
+    /// Error or warning.
     pub severity: Severity,
-    /// The text it stands in; none for a mistake in an option.
+    /// The text that `span` is in; `None` for a problem of an option.
     pub source: Option<SourceId>,
     /// The bytes to underline.
     pub span: Span,
-    /// What is wrong: lower case, no full stop, the user's words in backticks.
+    /// The message: lower case, no full stop, the user's words in backticks.
     pub message: String,
-    /// What to do instead, where that is known.
+    /// What to do instead, if known.
     pub hint: Option<String>,
-    /// What to write in place of what is underlined, where that is known to the letter. Boxed: problems travel as
-    /// errors, and few have it.
+    /// The exact text to put in place of the underlined one, if known. Boxed: problems travel as errors, and few have
+    /// it.
     pub replacement: Option<Box<String>>,
     /// Another place that explains this one.
     pub related: Option<Box<RelatedPlace>>,
@@ -194,7 +194,7 @@ pub struct RelatedPlace {
     pub source: SourceId,
     /// The bytes to underline.
     pub span: Span,
-    /// What is there.
+    /// A label for it.
     pub message: String,
 }
 
@@ -208,7 +208,7 @@ pub struct MissingValue {
 }
 
 impl Problem {
-    /// A mistake at `span`; the source is set by whoever knows it.
+    /// An error at `span`; the caller sets the source.
     pub fn error(code: Code, span: Span, message: impl Into<String>) -> Self {
         Self {
             code,
@@ -223,7 +223,7 @@ impl Problem {
         }
     }
 
-    /// A remark at `span`.
+    /// A warning at `span`.
     pub fn warning(code: Code, span: Span, message: impl Into<String>) -> Self {
         Self { severity: Severity::Warning, ..Self::error(code, span, message) }
     }
@@ -277,14 +277,14 @@ impl Problem {
         self
     }
 
-    /// Whether it stops anything.
+    /// True for an error, which prevents sending.
     pub fn is_error(&self) -> bool {
         self.severity == Severity::Error
     }
 }
 
-/// The candidate most like `word`, if one is so like it that it was probably meant: one slip in a
-/// short word, two in a longer one; a swap of neighbours counts as one.
+/// The candidate closest to `word`, if it is close enough to be a misspelling: one edit in a short word, two in a
+/// longer one. A swap of neighbors counts as one edit.
 pub fn closest<'a>(word: &str, candidates: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
     let slips = match word.chars().count() {
         0..=1 => return None,

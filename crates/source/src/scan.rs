@@ -1,5 +1,5 @@
-//! Reading expressions just far enough to know where they end: strings and brackets, no more.
-//! What an expression means is the business of [`crate::expression`].
+//! Scans expressions just far enough to find their end: strings and brackets. Parsing them is the task of the
+//! expression crate.
 
 use super::Span;
 
@@ -28,8 +28,8 @@ fn is_raw(bytes: &[u8], at: usize) -> bool {
     prefix > 0 && !word && bytes[at - prefix..at].iter().any(|b| matches!(b, b'r' | b'R'))
 }
 
-/// Where the `}}` stands that closes a mark whose expression starts at `from`: not one inside the
-/// expression's own strings, lists or maps, and on the same line.
+/// The position of the `}}` that closes the placeholder whose expression starts at `from`: outside the expression's
+/// own strings, lists and maps, and on the same line.
 pub fn mark_end(text: &str, from: usize) -> Option<usize> {
     let bytes = text.as_bytes();
     let mut depth = 0usize;
@@ -51,7 +51,7 @@ pub fn mark_end(text: &str, from: usize) -> Option<usize> {
     None
 }
 
-/// The first place of `needle` in `expression` that stands outside strings and brackets.
+/// The first position of `needle` in `expression` outside strings and brackets.
 pub fn find_outside_strings(expression: &str, needle: &str) -> Option<usize> {
     let bytes = expression.as_bytes();
     // Most expressions do not have it at all.
@@ -76,7 +76,7 @@ pub fn find_outside_strings(expression: &str, needle: &str) -> Option<usize> {
     None
 }
 
-/// Where the string literal begins that `expression` ends with, if it stands outside brackets.
+/// The start of the string literal at the end of `expression`, if it is outside brackets.
 pub fn last_string(expression: &str) -> Option<usize> {
     let bytes = expression.as_bytes();
     let (mut depth, mut i, mut last) = (0usize, 0, None);
@@ -97,8 +97,7 @@ pub fn last_string(expression: &str) -> Option<usize> {
     last
 }
 
-/// Every identifier outside strings, with its place, whether a `.` stands before it, and whether a
-/// `(` follows. It tells where a name stands that the expression parser gives without a place.
+/// Every identifier outside strings. Finds the position of a name that the expression parser reports without one.
 pub fn calls_and_names(expression: &str) -> Vec<Identifier> {
     let bytes = expression.as_bytes();
     let mut found = Vec::new();
@@ -126,14 +125,14 @@ pub fn calls_and_names(expression: &str) -> Vec<Identifier> {
     found
 }
 
-/// An identifier as it stands in an expression's text.
+/// An identifier in the text of an expression.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Identifier {
     /// Its bytes, counted from the start of the expression.
     pub span: Span,
-    /// Whether it is selected from something: `body.id`.
+    /// True if it is a member: `body.id`.
     pub member: bool,
-    /// Whether it is called: `size(…)`.
+    /// True if it is called: `size(…)`.
     pub call: bool,
 }
 

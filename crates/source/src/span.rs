@@ -1,3 +1,5 @@
+//! Byte spans.
+
 use std::ops::Range;
 
 /// A range of bytes in a source text. Line and column exist only at the edge, in [`super::Lines`].
@@ -71,7 +73,7 @@ impl Span {
         Span::new(self.start() + from, self.start() + to)
     }
 
-    /// The same span without blanks at both ends.
+    /// The span without white space at both ends.
     #[inline]
     pub fn trimmed(self, text: &str) -> Span {
         let bytes = &text.as_bytes()[self.range()];

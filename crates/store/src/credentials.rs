@@ -24,7 +24,7 @@ impl Kind {
 /// A credential as it is kept.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Credential {
-    /// What tells it from others of its kind; no secret.
+    /// Its identity among others of its kind; not secret.
     pub place: String,
     /// All of it; `None` where it cannot be opened here.
     pub value: Option<String>,
@@ -91,7 +91,7 @@ impl Store {
     }
 }
 
-/// What a sealed credential is bound to: moved to another row, it does not open.
+/// The row that a sealed credential is bound to: moved to another row, it does not open.
 fn bound_to(id: &str, environment: &str, kind: Kind, place: &str) -> String {
     format!("{id}\0{environment}\0{}\0{place}", kind.as_str())
 }

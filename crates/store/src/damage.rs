@@ -1,11 +1,13 @@
+//! Quarantines a damaged state file.
+
 use crate::Error;
 use crate::folder::STATE_FOLDER;
 use crate::store::FILE;
 use std::path::{Path, PathBuf};
 
-/// Gives a damaged state file another name, with what SQLite keeps beside it, so that a new one can be begun.
-/// Nothing is deleted. Gives the new name, from the workspace's root on; nothing where there is no file any more,
-/// since another process was first.
+/// Renames a damaged state file, with the files that SQLite keeps beside it, so that a new one can be created. Nothing
+/// is deleted. Returns the new name relative to the workspace's root; `None` if the file is gone, since another
+/// process was first.
 pub fn set_aside(root: &Path) -> Result<Option<PathBuf>, Error> {
     let folder = root.join(STATE_FOLDER);
     let free = (1..).map(|number| format!("state-damaged-{number}.db")).find(|name| !folder.join(name).exists());

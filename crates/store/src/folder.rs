@@ -1,4 +1,4 @@
-//! The folder `.yieldtray/` at a workspace's root. It counts only if this user made it here: one that came with a
+//! The folder `.yieldtray/` at a workspace's root. It counts only if this user created it here: one that came with a
 //! repository, an archive or a copy of another workspace is never read.
 
 use crate::sync::sync_folder;
@@ -116,7 +116,7 @@ impl StateFolder {
         &self.path
     }
 
-    /// What tells this state from every other; secrets are sealed with it.
+    /// The random id of this state; secrets are sealed with it.
     pub(crate) fn id(&self) -> &str {
         &self.id
     }
@@ -135,7 +135,7 @@ impl StateFolder {
     }
 }
 
-/// What the id file says.
+/// The content of the id file.
 struct OwnershipProof {
     /// The root it was made for, as text.
     root: String,
@@ -181,7 +181,7 @@ fn write_proof(folder: &Path, root: &Path, id: &str, key_file: Option<&Path>, re
     written.map_err(|error| Error::file(format!("cannot write `{STATE_FOLDER}/{ID}`"), error))
 }
 
-/// What an id is bound to: at another root, it does not open.
+/// The path that an id is bound to: at another root, it does not open.
 fn place_of(root: &Path) -> Vec<u8> {
     [b"state\0", root.as_os_str().as_encoded_bytes()].concat()
 }

@@ -1,8 +1,8 @@
-//! What a workspace keeps between two processes: one SQLite file in the folder `.yieldtray/` at its
-//! root. Two processes may use it at once; one that is killed leaves it readable.
-//!
-//! Secrets are sealed with a key that lies with the user and not in the workspace, so that neither a
-//! copy of the folder nor a backup of it tells them.
+//! The state of a workspace between processes: one SQLite file in the folder `.yieldtray/` at its root. Two processes
+//! may use it at once; one that is killed leaves it readable.
+//! ¶
+//! ¶ Secrets are sealed with a key that is in the user's own state folder, so that neither a copy of the folder nor a
+//! backup of it discloses them.
 
 mod credentials;
 mod damage;
@@ -38,9 +38,9 @@ pub enum Error {
     /// The folder or the key cannot be made or read.
     #[error("{what}: {error}")]
     File {
-        /// What was tried.
+        /// The operation.
         what: String,
-        /// What the system says.
+        /// The system's error.
         error: std::io::Error,
     },
     /// Secrets cannot be sealed.

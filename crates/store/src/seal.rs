@@ -19,8 +19,8 @@ impl std::fmt::Debug for Key {
     }
 }
 
-/// Where the user's key lies: `$XDG_STATE_HOME/yieldtray/key`, else in `.local/state` of the home folder
-/// (`%LOCALAPPDATA%` on Windows). `None` where there is no home.
+/// The path of the user's key: `$XDG_STATE_HOME/yieldtray/key`, else in `.local/state` of the home folder
+/// (`%LOCALAPPDATA%` on Windows). `None` without a home folder.
 pub fn user_key_file(variable: impl Fn(&str) -> Option<String>) -> Option<PathBuf> {
     user_state_folder(variable).map(|folder| folder.join("key"))
 }
@@ -97,7 +97,7 @@ impl Key {
     }
 }
 
-/// As ssh does with its keys: what others can read is no secret any more.
+/// As ssh treats its keys: what others can read is not a secret any more.
 #[cfg(unix)]
 fn check_private(file: &Path, about: &std::fs::Metadata) -> Result<(), Error> {
     use std::os::unix::fs::MetadataExt;

@@ -1,3 +1,5 @@
+//! The state database.
+
 use crate::folder::{STATE_FOLDER, StateFolder};
 use crate::tables::{MIGRATIONS, SCHEMA_VERSION, TABLES};
 use crate::{Error, Key};
@@ -28,7 +30,7 @@ pub struct CapturedRow {
     pub cell: String,
     /// The value as JSON; `None` for a secret that cannot be opened here.
     pub value: Option<String>,
-    /// Whether it is a secret.
+    /// True if it is a secret.
     pub secret: bool,
     /// The origin of the response that a secret was captured from.
     pub origin: Option<String>,
@@ -48,7 +50,7 @@ impl std::fmt::Debug for CapturedRow {
 pub struct Store {
     pub(crate) database: Connection,
     folder: PathBuf,
-    /// What every secret is sealed with, beside the key.
+    /// The id that every secret is sealed with, beside the key.
     pub(crate) id: String,
     pub(crate) key_file: Option<PathBuf>,
 }
@@ -91,7 +93,7 @@ impl Store {
                 store.lay_out()?;
             }
             found => {
-                // A newer version may have other tables, which is no reason to call them strange.
+                // A newer version may have other tables, which are not an error.
                 return Err(Error::Newer { file: format!("{STATE_FOLDER}/{FILE}"), found, known: SCHEMA_VERSION });
             }
         }
@@ -264,7 +266,7 @@ impl Store {
     }
 }
 
-/// What a sealed value is bound to: in another row or another state, it does not open.
+/// The row and state that a sealed value is bound to: elsewhere it does not open.
 fn place(id: &str, environment: &str, file: &str, name: &str) -> String {
     format!("{id}\0{environment}\0{file}\0{name}")
 }

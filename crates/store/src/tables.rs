@@ -1,6 +1,6 @@
 //! The tables of the SQLite file, and what makes each version of them out of the one before.
 
-/// What makes each form of the file out of the one before.
+/// The migration of each version of the file to the next.
 pub(crate) const MIGRATIONS: &[&str] = &[
     "CREATE TABLE tray (
         environment TEXT NOT NULL,
@@ -24,7 +24,7 @@ pub(crate) const MIGRATIONS: &[&str] = &[
     "ALTER TABLE tray ADD COLUMN origin TEXT;",
 ];
 
-/// What the file holds, and nothing else. A view or a trigger could make a query mean something else.
+/// The tables of the file, and nothing else. A view or a trigger could change the meaning of a query.
 pub(crate) const TABLES: &[&str] = &["tray", "credential", "exchange", "numbered", "word"];
 
 /// The form of the file that this version writes.

@@ -31,7 +31,7 @@ impl Reader<'_> {
             return self.malformed(self.end_of_line(), "`% skip when` lacks an expression", EXAMPLE);
         }
         let mut reason = None;
-        // Two operands in a row are no expression, so a text after a whole one can only be the reason.
+        // Two operands in a row are not an expression, so a text after a complete one can only be the reason.
         if let Some(at) = scan::last_string(condition.of(self.text)) {
             let before = condition.part(0, at).trimmed(self.text);
             if is_whole(before.of(self.text)) {

@@ -1,23 +1,25 @@
+//! The syntax tree of a request file.
+
 use std::time::Duration;
 use yieldtray_source::{Span, scan};
 
 /// A request file: a preamble, then cells.
 #[derive(Clone, Debug, Default)]
 pub struct RequestFile {
-    /// What stands before the first cell: comments and instructions for every cell.
+    /// The lines before the first cell: comments, and instructions for every cell.
     pub preamble: Vec<Item>,
-    /// The cells in the order they stand.
+    /// The cells, in order.
     pub cells: Vec<Cell>,
 }
 
-/// A comment, an instruction, or a line that is neither where one should stand.
+/// A comment, an instruction, or an unexpected line.
 #[derive(Clone, Debug)]
 pub enum Item {
     /// `# …`, the whole line.
     Comment(Span),
     /// `% word …`.
     Instruction(Instruction),
-    /// A line that has no business where it stands; a mistake was reported for it.
+    /// A line that is not allowed here; a problem was reported for it.
     Unexpected(Span),
 }
 
@@ -36,11 +38,11 @@ impl Item {
 pub struct Instruction {
     /// The line without its end.
     pub span: Span,
-    /// What it asks for.
+    /// The kind of instruction, with its arguments.
     pub kind: InstructionKind,
 }
 
-/// What an instruction asks for. Lists are one span, split by [`InstructionKind::list`] when needed.
+/// The kind of an instruction. Lists are one span, split by [`InstructionKind::list`] when needed.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 #[allow(missing_docs)] // each variant's line says what its fields are
 pub enum InstructionKind {
@@ -94,11 +96,11 @@ pub enum InstructionKind {
     Afterwards,
     /// `% play NAME [with NAME = EXPR, …] [times N]`; the list is split by [`InstructionKind::assignments`]
     Play { name: Span, with: Option<Span>, times: u16 },
-    /// A line with a mistake in it, which was reported.
+    /// A line with an error, which was reported.
     Broken,
 }
 
-/// What a part of a multipart body holds.
+/// The content of a part of a multipart body.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 #[allow(missing_docs)] // each variant's line says what its fields are
 pub enum PartContent {
@@ -125,7 +127,7 @@ pub enum Auth {
 }
 
 impl InstructionKind {
-    /// Every piece of text on the line in which marks may stand.
+    /// Every text on the line in which placeholders are allowed.
     pub fn texts(&self) -> impl Iterator<Item = Span> + use<> {
         let texts = match *self {
             InstructionKind::Header { value, .. } => [Some(value), None, None, None],
@@ -165,7 +167,7 @@ impl InstructionKind {
         found
     }
 
-    /// The members of a comma-separated list, without blanks.
+    /// The members of a comma-separated list, without white space.
     pub fn list(list: Span, text: &str) -> impl Iterator<Item = Span> + '_ {
         let mut start = list.start();
         list.of(text).split(',').map(move |member| {
@@ -185,18 +187,18 @@ pub struct Cell {
     pub title: Span,
     /// `% name`, or the title as a name, or `request-N`.
     pub name: Box<str>,
-    /// Comments and instructions, wherever in the cell they stand, in order.
+    /// Comments and instructions anywhere in the cell, in order.
     pub items: Vec<Item>,
-    /// The request line; none where a mistake was reported.
+    /// The request line; `None` if an error was reported.
     pub request: Option<RequestLine>,
     /// The header fields as written.
     pub fields: Vec<Field>,
-    /// The body without trailing blank lines; empty where there is none.
+    /// The body without trailing blank lines; empty if there is none.
     pub body: Span,
 }
 
 impl Cell {
-    /// Whether it plays other cells instead of having a request.
+    /// True if it plays other cells instead of having a request.
     pub fn plays(&self) -> bool {
         self.instructions().any(|line| matches!(line.kind, InstructionKind::Play { .. }))
     }
@@ -218,11 +220,11 @@ pub fn instructions(items: &[Item]) -> impl Iterator<Item = &Instruction> {
 /// `[METHOD ]TARGET[ HTTP-version]`
 #[derive(Clone, Debug)]
 pub struct RequestLine {
-    /// The line without its end and blanks around it.
+    /// The line without its end and surrounding white space.
     pub span: Span,
     /// The method; none means GET.
     pub method: Option<Span>,
-    /// An address, or a path joined to `base`.
+    /// A URL, or a path joined to `base`.
     pub target: Span,
     /// The version asked for, if any.
     pub version: Option<Version>,
@@ -244,11 +246,11 @@ pub struct Field {
     pub span: Span,
     /// The field's name.
     pub name: Span,
-    /// The value without blanks around it.
+    /// The value without surrounding white space.
     pub value: Span,
 }
 
-/// A node of the tree as it stands in the text.
+/// A node of the tree, as it is in the text.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Node {
     /// A cell's `%%` line.
@@ -265,7 +267,7 @@ pub enum Node {
     Body,
     /// A line that belongs nowhere.
     Stray,
-    /// What lies between nodes: blank lines, line ends, a byte order mark.
+    /// Text between nodes: blank lines, line ends, a byte order mark.
     Gap,
 }
 

@@ -1,4 +1,4 @@
-//! `% word …`: which words there are, where each may stand, and how its line is read.
+//! Instructions (`% word …`): the keywords, where each is allowed, and how its arguments are parsed.
 
 use super::file::{Instruction, InstructionKind};
 use yieldtray_source::names::{is_cell_name, is_value_name};
@@ -63,7 +63,7 @@ pub fn is_language_name(name: &str) -> bool {
     )
 }
 
-/// Where in a file an instruction stands.
+/// The part of a file that an instruction is in.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) enum Section {
     /// Before the first cell, or in `_common.http`.
@@ -86,7 +86,7 @@ pub(super) fn meant_word(word: &str) -> Option<&'static str> {
     closest(word, SUPPORTED.iter().copied())
 }
 
-/// Whether a body line `% word …` begins the tail: a known word, or a slip of one.
+/// True if a body line `% word …` begins the tail: a keyword, or a misspelling of one.
 pub(super) fn begins_tail(line: &str) -> bool {
     let Some(rest) = line.strip_prefix("% ") else { return false };
     let word = rest.split_ascii_whitespace().next().unwrap_or_default();
@@ -110,12 +110,12 @@ pub(super) fn parse(text: &str, span: Span, zone: Section, problems: &mut Vec<Pr
 
 pub(super) type ParseResult<T> = Result<T, Box<Problem>>;
 
-/// Reads one line's arguments. `expect_*` gives a mistake where the argument is not as it must be.
+/// Parses the arguments of one line. `expect_*` reports a problem if the argument is not valid.
 pub(super) struct Reader<'t> {
     pub(super) text: &'t str,
     /// The instruction's word.
     pub(super) word: Span,
-    /// What is left of the line, without blanks around it.
+    /// The rest of the line, without surrounding white space.
     pub(super) rest: Span,
 }
 
@@ -175,7 +175,7 @@ impl<'t> Reader<'t> {
         }
     }
 
-    /// An instruction that may not stand in `zone`.
+    /// An instruction that is not allowed in `zone`.
     fn misplaced(&self, zone: Section) -> Option<Problem> {
         let word = self.word.of(self.text);
         let (why, hint) = match (word, zone) {
@@ -336,7 +336,7 @@ impl<'t> Reader<'t> {
         Ok(self.rest)
     }
 
-    /// A trailing word `secret`: two words in a row are no expression, so it can mean nothing else.
+    /// A trailing word `secret`: two words in a row are not an expression, so it is unambiguous.
     fn split_secret(&self, expression: Span) -> ParseResult<(Span, bool)> {
         let Some(before) = expression.of(self.text).strip_suffix("secret") else { return Ok((expression, false)) };
         if !before.ends_with([' ', '\t']) {

@@ -1,3 +1,5 @@
+//! The parser of request files.
+
 use super::file::{Cell, InstructionKind, Item, RequestFile};
 use super::instruction::Section;
 use super::{request_line, shell, swallowed};
@@ -9,7 +11,7 @@ use yieldtray_source::{Code, Problem, SourceId, Span};
 /// The longest text that is taken, in bytes: spans count in 32 bits.
 pub const MAX_TEXT: usize = u32::MAX as usize;
 
-/// What parsing gives: always a file, and what is wrong with it.
+/// The result of parsing: always a file, and its problems.
 #[derive(Debug, Default)]
 pub struct Parsed {
     /// The tree.
@@ -121,7 +123,7 @@ impl<'t> Parser<'t> {
         }
     }
 
-    /// Comments, instructions and blank lines, up to a line that is something else.
+    /// Comments, instructions and blank lines, up to any other line.
     fn parse_items(&mut self, zone: Section, items: &mut Vec<Item>) {
         while let Some((line, bytes)) = self.line_of_cell() {
             match bytes.first() {
@@ -139,7 +141,7 @@ impl<'t> Parser<'t> {
         items.push(Item::Instruction(instruction::parse(self.text, line, zone, &mut self.problems)));
     }
 
-    /// Lines that belong nowhere, up to the next cell; the mistake was reported with the first.
+    /// Unexpected lines, up to the next cell; the problem was reported with the first.
     fn parse_stray(&mut self, items: &mut Vec<Item>) {
         while let Some((line, bytes)) = self.line_of_cell() {
             if !is_blank(bytes) {
@@ -149,7 +151,8 @@ impl<'t> Parser<'t> {
         }
     }
 
-    /// Whether a line that was to make a sequence of a cell cannot be read: then a request is not what it lacks.
+    /// True if a line that was meant to make the cell a sequence cannot be parsed: then a missing request is not the
+    /// problem.
     fn was_to_play(&self, cell: &Cell) -> bool {
         let word = |span: Span| span.of(self.text).trim_start_matches(['%', ' ', '\t']).starts_with("play");
         cell.instructions().any(|line| line.kind == InstructionKind::Broken && word(line.span))
@@ -204,8 +207,7 @@ impl<'t> Parser<'t> {
             }
             self.advance();
         }
-        // The blank line between the fields and the body; where the next cell follows at once, there
-        // is none.
+        // The blank line between the fields and the body; there is none if the next cell follows at once.
         if self.line_of_cell().is_some() {
             self.advance();
         }
@@ -213,7 +215,7 @@ impl<'t> Parser<'t> {
         self.parse_tail(&mut cell.items);
     }
 
-    /// A pasted command of a shell: one mistake, however many lines it has.
+    /// A pasted shell command: one problem, however many lines it has.
     fn parse_command(&mut self, line: Span, items: &mut Vec<Item>) {
         let rest = &self.text[line.start()..];
         let cell = rest.find("\n%").map_or(rest.len(), |end| end + 1);

@@ -11,7 +11,7 @@ pub fn is_token(word: &str) -> bool {
     !word.is_empty() && word.bytes().all(|b| b.is_ascii_alphanumeric() || b"!#$%&'*+-.^_`|~".contains(&b))
 }
 
-/// The words of a line: blanks inside `{{ }}` do not split.
+/// The words of a line: white space inside `{{ }}` does not split.
 fn words(text: &str, line: Span) -> Vec<Span> {
     let bytes = text.as_bytes();
     let mut words = Vec::with_capacity(3);
@@ -94,7 +94,7 @@ fn version(text: &str, word: Span, problems: &mut Vec<Problem>) -> Option<Versio
     }
 }
 
-/// Reads a header line; `None` where a mistake was reported.
+/// Parses a header line; `None` if a problem was reported.
 pub(super) fn field(text: &str, span: Span, problems: &mut Vec<Problem>) -> Option<Field> {
     let line = span.of(text);
     if line.starts_with([' ', '\t']) {
@@ -120,10 +120,9 @@ pub(super) fn field(text: &str, span: Span, problems: &mut Vec<Problem>) -> Opti
     Some(Field { span, name, value })
 }
 
-/// Reads `Name: value` as it is typed somewhere else than in a file; a name alone has an empty value.
-///
-/// # Errors
-/// What is wrong with it, in words.
+/// Parses `Name: value` from an option; a name alone has an empty value.
+/// ¶ # Errors
+/// ¶ A problem without a place.
 pub fn typed_field(line: &str) -> Result<(&str, &str), Problem> {
     let colon = line.find(':').unwrap_or(line.len());
     check_field_name(line, Span::new(0, colon))?;

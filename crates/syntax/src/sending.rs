@@ -199,7 +199,7 @@ impl Reader<'_> {
         }
     }
 
-    /// `on`, `off`, or nothing where the word alone says it.
+    /// `on` or `off`; without an argument, the default of the keyword.
     fn switch(&mut self, example: &str, alone: bool) -> ParseResult<bool> {
         match self.rest.of(self.text) {
             "on" => Ok(true),
@@ -238,13 +238,13 @@ impl Reader<'_> {
         }
     }
 
-    /// What stands before and after `length` bytes at `at`.
+    /// The spans before and after `length` bytes at `at`.
     fn split(&self, at: usize, length: usize) -> (Span, Span) {
         let (name, value) = (self.rest.part(0, at), self.rest.part(at + length, self.rest.len()));
         (name.trimmed(self.text), value.trimmed(self.text))
     }
 
-    /// Takes the next word: up to a blank that stands in no mark, or what stands in double quotes.
+    /// Takes the next word: up to white space outside placeholders, or a text in double quotes.
     pub(super) fn next_word(&mut self) -> Option<Span> {
         let text = self.rest.of(self.text);
         if text.is_empty() {
@@ -276,7 +276,7 @@ pub fn media_at_end(text: &str) -> Option<(usize, usize)> {
     fits.then(|| (rest.trim_end().len(), start))
 }
 
-/// The first place of `needle` that stands in no mark.
+/// The first position of `needle` outside placeholders.
 fn find_outside_marks(text: &str, needle: &str) -> Option<usize> {
     let mut at = 0;
     while at < text.len() {

@@ -24,9 +24,9 @@ pub fn extent(text: &str) -> usize {
 pub struct Split {
     /// The words, or why they cannot be read.
     pub words: Result<Vec<ValueText>, String>,
-    /// Where its answer went, and through what: no part of the request.
+    /// The redirections of its output, and the commands that it is piped into: not part of the request.
     pub left_out: Option<String>,
-    /// What its standard input is.
+    /// Its standard input.
     pub input: Option<Input>,
     /// How many bytes it takes, with what ends it.
     pub length: usize,
@@ -53,8 +53,8 @@ pub fn split(text: &str) -> Split {
     }
 }
 
-/// Whether a command is quoted as for a Windows prompt: a word begins with `^"`, the line goes on behind a `^`, or quotes
-/// in a text are doubled. What stands in quotes of another shell says nothing about it.
+/// True if a command is quoted as for a Windows prompt: a word begins with `^"`, a line continues after `^`, or quotes
+/// in a text are doubled. Text in quotes of another shell does not count.
 fn is_windows(line: &str) -> bool {
     if line.contains("curl.exe ") {
         return true;
@@ -86,7 +86,7 @@ struct Splitter<'t> {
     document: Option<Document>,
 }
 
-/// What a shell gives a command to read.
+/// The standard input of a command.
 #[derive(Debug)]
 pub enum Input {
     /// This text.
@@ -120,7 +120,7 @@ impl Splitter<'_> {
         self.rest().chars().next()
     }
 
-    /// Takes a text, if it stands here.
+    /// Takes a text, if it is next.
     fn takes(&mut self, text: &str) -> bool {
         let there = self.rest().starts_with(text);
         self.at += if there { text.len() } else { 0 };
@@ -187,7 +187,7 @@ impl Splitter<'_> {
                 }
                 '&' => return Err("a `&` ends the command, for a shell: put the address into quotes".to_owned()),
                 '|' | '>' => {
-                    // The number of a stream is no word.
+                    // The number of a stream is not a word.
                     let stream =
                         word.as_ref().and_then(ValueText::plain).is_some_and(|word| word == "1" || word == "2");
                     words.extend(word.take().filter(|_| !(c == '>' && stream)));
@@ -208,7 +208,7 @@ impl Splitter<'_> {
         Ok(words)
     }
 
-    /// What stands behind a `<`: a file, a text (`<<<`), or the word that ends the lines that follow (`<<`).
+    /// Parses the input after a `<`: a file, a text (`<<<`), or the word that ends the following lines (`<<`).
     fn input(&mut self) -> Result<(), String> {
         let (text, document) = (self.takes("<<"), self.takes("<"));
         let tabs = document && self.takes("-");
@@ -244,7 +244,7 @@ impl Splitter<'_> {
         Ok(())
     }
 
-    /// Reads the lines behind the command that are its input. A line end stands before them already.
+    /// Reads the lines after the command that are its input. The line end before them was read.
     fn read_document(&mut self) {
         let Some(Document { end, quoted, tabs }) = self.document.take() else { return };
         let mut document = ValueText::default();

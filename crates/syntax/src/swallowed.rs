@@ -9,7 +9,8 @@ const METHODS: &[&str] = &["GET", "POST", "PUT", "PATCH", "DELETE", "HEAD", "OPT
 
 /// The lines of `body` that were probably not meant for it. `method` is that of its request.
 pub(super) fn check(text: &str, body: Span, method: &str, problems: &mut Vec<Problem>) {
-    // Requests that rarely have a body: whatever looks like a line of a request file in one is no accident.
+    // These requests rarely have a body: a line in one that looks like an instruction is unlikely to be meant as a
+    // body.
     let bare = matches!(method, "GET" | "HEAD" | "DELETE");
     let mut at = body.start();
     let mut separator: Option<Span> = None;
@@ -32,7 +33,7 @@ pub(super) fn check(text: &str, body: Span, method: &str, problems: &mut Vec<Pro
     }
 }
 
-/// `%check …` without a space, or `% word …` with a word that is no instruction.
+/// `%check …` without a space, or `% word …` with an unknown keyword.
 fn instruction(text: &str, line: Span) -> Option<Problem> {
     let own = line.of(text);
     let rest = own[1..].trim_start();

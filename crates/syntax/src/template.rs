@@ -1,6 +1,8 @@
+//! Placeholders in a text.
+
 use yieldtray_source::{Code, Problem, Span, scan};
 
-/// A piece of text in which `{{ EXPR }}` marks may stand.
+/// A text in which `{{ EXPR }}` placeholders are allowed.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct Template {
     /// The pieces in order; together they cover the text.
@@ -15,12 +17,12 @@ pub enum Segment {
     Text(Span),
     /// A backslash that is not written: the one of `\{{` or of `\%` at the start of a body line.
     Escape(Span),
-    /// `{{ EXPR }}`: the whole mark and the expression in it, without the blanks around it.
+    /// `{{ EXPR }}`: the whole placeholder, and the expression in it without surrounding white space.
     Placeholder { span: Span, expression: Span },
 }
 
 impl Template {
-    /// Finds the marks in `span` of `text`. In a `body`, a line's leading `\%` stands for `%`.
+    /// Finds the placeholders in `span` of `text`. In a `body`, a leading `\%` of a line means `%`.
     pub fn parse(text: &str, span: Span, body: bool, problems: &mut Vec<Problem>) -> Self {
         let mut segments = Vec::new();
         let bytes = &text.as_bytes()[..span.end()];
@@ -36,7 +38,7 @@ impl Template {
             if rest.starts_with(b"\\{{") || (body && line_start && rest.starts_with(b"\\%")) {
                 flush(&mut segments, start, found);
                 segments.push(Segment::Escape(Span::new(found, found + 1)));
-                // What the backslash protects is text: step over it, or it would be read as a mark.
+                // Escaped braces are text: skip them, or they would be parsed as a placeholder.
                 start = found + 1;
                 at = found + if rest[1] == b'{' { 3 } else { 2 };
             } else if rest.starts_with(b"{{") {
@@ -67,17 +69,17 @@ impl Template {
         })
     }
 
-    /// Whether no mark stands in it.
+    /// True if there is no placeholder in it.
     pub fn is_plain(&self) -> bool {
         self.expressions().next().is_none()
     }
 }
 
-/// Reads the mark whose `{{` stands at `open`.
+/// Parses the placeholder whose `{{` is at `open`.
 fn mark(text: &str, open: usize, limit: usize) -> Result<(Span, Span), Problem> {
     let inside = open + 2;
     let Some(close) = scan::mark_end(&text[..limit], inside) else {
-        // The likely place of the missing braces: where a single one stands, else where the word ends.
+        // The likely position of the missing braces: at a single one, else at the end of the word.
         let line = text[inside..limit].lines().next().unwrap_or_default();
         let word = line.trim_start();
         let blanks = line.len() - word.len();

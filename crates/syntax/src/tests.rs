@@ -1,3 +1,5 @@
+//! Tests of the parser.
+
 use super::{Cell, InstructionKind, Item, Node, Parsed, Version, parse};
 use proptest::prelude::*;
 use std::fmt::Write;
@@ -9,7 +11,7 @@ fn parsed(text: &str) -> Parsed {
     parsed
 }
 
-/// The text put together from the nodes; what lies between them must be blank.
+/// The text rebuilt from the nodes; only white space may be between them.
 fn rebuilt(text: &str, parsed: &Parsed) -> String {
     let mut rebuilt = String::new();
     for (node, span) in parsed.file.nodes(text) {
@@ -262,8 +264,8 @@ fn versions_and_comments() {
     assert_eq!(comments.map(|item| item.span().of(text)).collect::<Vec<_>>(), ["# docs", "# between"]);
 }
 
-/// Doubling the text must not more than double the work; wall time is no measure on a shared machine,
-/// so the number of nodes and problems stands for it.
+/// Doubling the text must not more than double the work, counted in nodes and problems: wall time is not a measure on
+/// a shared machine.
 #[test]
 fn many_cells_parse_alike() {
     let cell = "%% Weigh tray\n% name tray-N\nPOST /lots/{{id}}\nA: b\n\n{ \"kg\": {{kg}} }\n\n% check status == 201\n";
@@ -327,7 +329,7 @@ proptest! {
     }
 }
 
-/// What is said about one instruction in a cell: the code and the words, or nothing.
+/// The problem of one instruction in a cell: code and message.
 fn said(line: &str) -> Option<String> {
     let text = format!("%% a\nPOST /x\n\n{line}\n");
     let parsed = parse(&text, SourceId(0), "a");

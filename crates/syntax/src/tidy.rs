@@ -1,4 +1,4 @@
-//! One style for request files. Only what lies around bodies is laid out; what is sent stays as it is.
+//! Formats request files. Only the text around bodies changes; whatever is sent stays the same.
 
 use super::file::{Cell, Field, Instruction, InstructionKind, Item, Node, RequestFile, RequestLine};
 use rustc_hash::FxHashMap;
@@ -41,7 +41,7 @@ pub fn tidy(text: &str, file: &RequestFile) -> Vec<Edit> {
     edits
 }
 
-/// What stands between two nodes: line ends, blank lines, blanks before a line.
+/// The text between two nodes: line ends, blank lines, indentation.
 fn gap(text: &str, span: Span, before: Option<(Node, Span)>, after: Option<(Node, Span)>, end: &str) -> String {
     let written = span.of(text);
     let indent = after.map_or("", |(node, line)| indent(written, node, line.of(text)));
@@ -71,7 +71,7 @@ fn gap(text: &str, span: Span, before: Option<(Node, Span)>, after: Option<(Node
     if wanted == 0 { indent.to_owned() } else { format!("{first}{}{indent}", end.repeat(wanted - 1)) }
 }
 
-/// The blanks that must stay before a line: without them it would begin like something else.
+/// The indentation that must stay: without it the line would begin like something else.
 fn indent<'t>(gap: &'t str, node: Node, line: &str) -> &'t str {
     let needed = match node {
         Node::Request => line.starts_with(['%', '#']) || line.starts_with("curl"),
@@ -81,7 +81,7 @@ fn indent<'t>(gap: &'t str, node: Node, line: &str) -> &'t str {
     if needed { blanks } else { "" }
 }
 
-/// What the lines of a file hold, by where they begin.
+/// The lines of a file by their start.
 struct Lines<'t> {
     text: &'t str,
     instructions: FxHashMap<usize, InstructionKind>,
@@ -141,7 +141,7 @@ impl<'t> Lines<'t> {
         let line = span.part(1, span.len()).trimmed(text).of(text);
         let (word, rest) = line.split_once(|c: char| c.is_ascii_whitespace()).unwrap_or((line, ""));
         let given = |name: Span, equals: &str, value: Span| {
-            // What follows the value on the line, as `secret`, stays.
+            // Words after the value, as `secret`, stay.
             let more = Span::new(value.end(), span.end()).trimmed(text).of(text);
             joined(&format!("{}{equals}{}", name.of(text), value.of(text)), " ", more)
         };
@@ -234,7 +234,7 @@ mod tests {
         }
     }
 
-    /// What request files are made of, whole and in parts.
+    /// Complete request files and fragments of them.
     const PIECES: &[&str] = &[
         "\n",
         "\n",

@@ -1,4 +1,4 @@
-//! Text in which the values of expressions stand.
+//! Text with the values of expressions in it.
 
 /// Text of a request, with values in it.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -9,7 +9,7 @@ pub struct ValueText(Vec<ValuePiece>);
 pub enum ValuePiece {
     /// Text as it is.
     Literal(String),
-    /// What an expression gives, written as it is.
+    /// The value of an expression, written as it is.
     Value(String),
 }
 
@@ -26,7 +26,7 @@ impl From<String> for ValueText {
 }
 
 impl ValueText {
-    /// What an expression gives.
+    /// The value of an expression.
     pub fn value(expression: impl Into<String>) -> Self {
         Self(vec![ValuePiece::Value(expression.into())])
     }
@@ -90,7 +90,7 @@ impl ValueText {
         }
     }
 
-    /// What is behind the first `bytes` bytes of its head.
+    /// The rest after the first `bytes` bytes of its head.
     #[must_use]
     pub fn behind(&self, bytes: usize) -> Self {
         let mut rest = Self::default();
@@ -100,7 +100,7 @@ impl ValueText {
         rest
     }
 
-    /// What stands before and behind the first `mark` of its literal text.
+    /// The parts before and after the first `mark` of its literal text.
     pub fn split(&self, mark: char) -> Option<(Self, Self)> {
         for (index, piece) in self.0.iter().enumerate() {
             let ValuePiece::Literal(text) = piece else { continue };

@@ -1,4 +1,4 @@
-//! Reading an answer's body: content codings taken off, never more held than is allowed.
+//! Reads response bodies: decodes content codings, and never holds more than is allowed.
 
 use crate::failure::{authority, describe, failure};
 use crate::incoming::{IncomingResponse, SendError};
@@ -27,7 +27,7 @@ const BLOCK_BYTES: usize = 64 << 10;
 
 /// Where a body goes that is not only held.
 pub trait Sink: Send + Sync {
-    /// The answer's head is there; `length` is how many bytes it promises.
+    /// The head was received; `length` is the announced number of bytes.
     fn begin(&mut self, length: Option<u64>);
 
     /// Takes the next bytes.
@@ -56,11 +56,11 @@ pub(crate) struct ReadLimits {
     pub(crate) limit: u64,
 }
 
-/// What came.
+/// The bytes received.
 pub(crate) struct Received {
     pub(crate) held: Bytes,
     pub(crate) size: u64,
-    /// What is worth knowing about it.
+    /// Notes about it.
     pub(crate) note: Option<String>,
     /// The BLAKE3 digest of a body that is not held, in hexadecimal digits.
     pub(crate) digest: Option<String>,
@@ -75,7 +75,7 @@ pub(crate) async fn read(
     start: Instant,
 ) -> Result<Received, Failure> {
     let mut codings = codings(&response);
-    // What nobody can decode is taken as it is: many a server means nothing by it.
+    // An unknown coding is taken as it is: many servers announce one without using it.
     let unknown = codings.iter().find(|coding| !KNOWN_CODINGS.contains(&coding.as_str()));
     let note = unknown.map(|coding| {
         format!("Content-Encoding names `{coding}`, which is not known: the body is taken as it came, undecoded")
@@ -133,7 +133,7 @@ async fn decoded(
     mut gathered: BodyCollector<'_, '_>,
 ) -> Result<Received, Failure> {
     let (url, start) = (gathered.url, gathered.start);
-    // An answer to HEAD names the coding that a body would have, and has none.
+    // A response to HEAD names the coding that a body would have, and has none.
     let first = gathered.within(response.chunk()).await?.map_err(|error| describe(&error, url, start.elapsed()))?;
     let Some(first) = first else { return Ok(gathered.received()) };
     let chunks = stream::iter([Ok(first)]).chain(response.chunks()).map_err(io::Error::other);
@@ -168,7 +168,7 @@ async fn decoded(
     }
 }
 
-/// What came so far, and where it goes.
+/// The bytes received so far, and their destination.
 struct BodyCollector<'s, 'u> {
     target: Target<'s>,
     pace: ReadLimits,
@@ -223,7 +223,7 @@ impl BodyCollector<'_, '_> {
                     let message = format!("the body cannot be written: {error}");
                     return Err(failure(FailureKind::NotSaved, message, None, self.start.elapsed()));
                 }
-                // What is too large for memory is not held at all: half a body would be judged wrongly.
+                // A body that is too large for memory is not held at all: judging half of it would be wrong.
                 if self.size > self.pace.limit {
                     *hold = false;
                     self.held = BytesMut::new();

@@ -1,3 +1,5 @@
+//! The client: sends a prepared request, follows redirects, and receives the response.
+
 use crate::body::{self, ReadLimits, Sink, Target};
 use crate::connect::Clients;
 use crate::digest::Challenges;
@@ -30,7 +32,7 @@ pub struct Client {
     challenges: Challenges,
 }
 
-/// What clients beside each other have in common.
+/// The parts that related clients share.
 #[derive(Debug, Default)]
 struct Shared {
     options: Options,
@@ -41,7 +43,7 @@ struct Shared {
     used: AtomicBool,
 }
 
-/// What takes the last answer's body.
+/// The destination of the last response's body.
 enum Receiver<'s> {
     /// Memory, all of it.
     Memory,
@@ -53,7 +55,7 @@ enum Receiver<'s> {
 
 /// A request that goes out, and what the way to it was.
 struct Redirects {
-    /// The requests that went out, to notice a circle.
+    /// The requests that were sent, to detect a redirect loop.
     seen: Vec<Arc<PreparedRequest>>,
     hops: Vec<Hop>,
     cookies: Vec<CookieNote>,
@@ -89,7 +91,7 @@ impl Client {
         self.add_cookies(prepared, Arc::clone(prepared), &mut Vec::new())
     }
 
-    /// Sends `prepared`, follows redirects, and holds the whole answer.
+    /// Sends `prepared`, follows redirects, and holds the whole response.
     pub async fn send(&self, prepared: &Arc<PreparedRequest>) -> Result<Exchange, Failure> {
         self.send_timed(prepared, Receiver::Memory).await
     }
@@ -102,7 +104,7 @@ impl Client {
     async fn send_timed(&self, prepared: &Arc<PreparedRequest>, receiver: Receiver<'_>) -> Result<Exchange, Failure> {
         let start = Instant::now();
         let limit = prepared.sending.timeout;
-        // Pinned where it stands: what it holds while it waits is kilobytes, and would be moved twice.
+        // Pinned on the stack: its state is kilobytes, and would be moved twice.
         let following = std::pin::pin!(self.follow(prepared, start, receiver));
         match tokio::time::timeout(limit, following).await {
             Ok(outcome) => outcome,
@@ -167,7 +169,7 @@ impl Client {
                     return Ok(exchange);
                 }
             };
-            // What a redirect says beside its address interests nobody, but the connection may.
+            // The body of a redirect is not needed, but reading it keeps the connection.
             let pace = ReadLimits { each: exchange.sent.sending.timeout, limit: MAX_REDIRECT_BODY_BYTES };
             let limit = pace.each;
             let reading = self.receive(response, &mut exchange, Target::Memory, pace, start);
@@ -180,7 +182,7 @@ impl Client {
         }
     }
 
-    /// The request as it goes out: with cookies and the answer to a challenge.
+    /// The request as it is sent: with cookies and the response to a challenge.
     fn outgoing(&self, request: &Arc<PreparedRequest>, way: &mut Redirects) -> Result<Arc<PreparedRequest>, Failure> {
         let answered = self.challenges.answer(Arc::clone(request));
         let outgoing = answered.map_err(|why| failure(FailureKind::Other, why, None, way.start.elapsed()))?;
@@ -211,7 +213,7 @@ impl Client {
         }
     }
 
-    /// Sends a request and takes the head of its answer. With `paced`, the time limit holds for this.
+    /// Sends a request and receives the head of its response. With `paced`, the time limit applies to this.
     async fn head(&self, prepared: &Arc<PreparedRequest>, start: Instant, paced: bool) -> Result<Head, Failure> {
         let url = &prepared.url;
         let other = |why: String| failure(FailureKind::Other, why, None, start.elapsed());
@@ -300,7 +302,7 @@ impl Client {
 }
 
 impl Redirects {
-    /// Notes a hop that was not the last, and refuses to go in a circle.
+    /// Records a hop that was not the last, and refuses a loop.
     fn passed(&mut self, kind: HopKind, exchange: Exchange, target: &Arc<PreparedRequest>) -> Result<(), Failure> {
         let sent = Arc::clone(&exchange.sent);
         self.hops.push(Hop {
@@ -317,7 +319,7 @@ impl Redirects {
         let redirects = self.hops.iter().filter(|hop| hop.kind == HopKind::Redirect).count();
         let limit = sent.sending.redirects;
         let refuse = |message, hint| Err(failure(FailureKind::Redirect, message, Some(hint), self.start.elapsed()));
-        // A request that was sent before, with the same cookies, gets the same answer.
+        // A request that was sent before, with the same cookies, gets the same response.
         let same = |known: &&Arc<PreparedRequest>| {
             (&known.method, &known.url, known.header("cookie")) == (&sent.method, &sent.url, sent.header("cookie"))
         };
@@ -339,7 +341,7 @@ impl Redirects {
     }
 }
 
-/// The head of an answer, whose body is still to come.
+/// The head of a response, whose body is still to come.
 struct Head {
     response: IncomingResponse,
     connected: Connected,

@@ -1,5 +1,5 @@
-//! Answers to digest challenges (RFC 7616). A challenge is remembered, so that the next request to the
-//! same origin carries its answer at once.
+//! Responses to digest challenges (RFC 7616). A challenge is remembered, so that the next request to the same origin
+//! carries its response at once.
 
 use digest_auth::{AuthContext, HttpMethod, WwwAuthenticateHeader};
 use std::borrow::Cow;
@@ -19,7 +19,7 @@ impl std::fmt::Debug for Challenges {
 }
 
 impl Challenges {
-    /// The request with its answer, where a challenge for it is known; otherwise as it is.
+    /// The request with its digest response, if a challenge for it is known; otherwise unchanged.
     pub(crate) fn answer(&self, request: Arc<PreparedRequest>) -> Result<Arc<PreparedRequest>, String> {
         let Some(login) = &request.digest else { return Ok(request) };
         let mut known = self.0.lock().unwrap_or_else(PoisonError::into_inner);
@@ -42,8 +42,8 @@ impl Challenges {
         Ok(Arc::new(answered))
     }
 
-    /// Takes the challenge of a 401; whether the request is worth another try. `answered` says that it
-    /// carried an answer, which is only wrong if the server calls its challenge stale.
+    /// Takes the challenge of a 401. Returns true if the request is worth another try. `answered` if it carried a
+    /// response, which is only wrong if the server calls its challenge stale.
     pub(crate) fn take(&self, request: &PreparedRequest, exchange: &Exchange, answered: bool) -> bool {
         let Some(login) = request.digest.as_ref().filter(|_| exchange.status == 401) else { return false };
         let lines = exchange.headers.iter().filter(|(name, _)| name.eq_ignore_ascii_case("www-authenticate"));

@@ -10,13 +10,13 @@ use std::time::Duration;
 use url::Url;
 use yieldtray_http::{Failure, FailureKind};
 
-/// What went wrong with a request to `url`.
+/// The failure of a request to `url`.
 pub(crate) fn describe(error: &SendError, url: &Url, elapsed: Duration) -> Failure {
     let (kind, message, hint) = words(error, &authority(url), url);
     Failure { kind, message, hint, elapsed }
 }
 
-/// What a request goes through on its way.
+/// The phases of a request.
 #[derive(Clone, Copy)]
 pub(crate) enum Via<'v> {
     /// Nothing.
@@ -65,7 +65,7 @@ pub(crate) fn authority(url: &Url) -> String {
     url.port_or_known_default().map_or_else(|| host.to_owned(), |port| format!("{host}:{port}"))
 }
 
-/// Whether the connection was lost before an answer began.
+/// True if the connection was lost before a response began.
 pub(crate) fn is_lost_connection(error: &SendError) -> bool {
     if error.stage != ErrorPhase::Exchange {
         return false;

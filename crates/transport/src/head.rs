@@ -1,14 +1,14 @@
-//! Heads of answers that break the rules of HTTP/1.1 (RFC 9110, RFC 9112): which line, and why.
+//! Response heads that violate HTTP/1.1 (RFC 9110, RFC 9112): the line, and why.
 
 use yieldtray_source::escape::escape_line;
 
 /// The longest piece of a line that is shown, in characters.
 const MAX_QUOTED_CHARS: usize = 80;
 
-/// The most header fields that an answer may have.
+/// The maximum number of header fields of a response.
 pub(crate) const MAX_FIELDS: usize = 100;
 
-/// What is wrong with a head that the HTTP library refused.
+/// The violation in a head that the HTTP library refused.
 pub(crate) enum Wrong {
     /// It does not begin as HTTP does: the first line.
     NotHttp(String),
@@ -16,7 +16,7 @@ pub(crate) enum Wrong {
     Line(String),
 }
 
-/// What is wrong with the head of an answer, if it is found.
+/// The violation in the head of a response, if it is found.
 pub(crate) fn what_is_wrong(head: &[u8]) -> Option<Wrong> {
     let mut lines = lines(head);
     let (_, first) = lines.next()?;
@@ -89,7 +89,7 @@ fn status_line_rule(line: &[u8]) -> Option<&'static str> {
     has_control(reason).then_some("has a control character in its reason (RFC 9112 4)")
 }
 
-/// What is wrong with the line of a field. A line that begins with a blank goes on with the one before (RFC 9112 5.2).
+/// The violation in the line of a field. A line that begins with white space continues the one before (RFC 9112 5.2).
 fn field_rule(line: &[u8]) -> Option<&'static str> {
     if line.first().is_some_and(|byte| matches!(byte, b' ' | b'\t')) {
         return has_control(line).then_some("has a control character in it (RFC 9110 5.5)");

@@ -1,4 +1,4 @@
-//! An answer whose body is still to come, and what can go wrong on the way: the same for either way of sending.
+//! A response whose body is still to come, and the errors on its way, for both ways of sending.
 
 use crate::head;
 use crate::watched::LastHead;
@@ -11,7 +11,7 @@ use hyper_util::client::legacy;
 use std::error::Error;
 use std::pin::Pin;
 
-/// An answer as it comes.
+/// A response while it is received.
 pub(crate) enum IncomingResponse {
     /// From the client that knows TLS, proxies and HTTP/2.
     Library(reqwest::Response),
@@ -48,7 +48,7 @@ impl IncomingResponse {
         }
     }
 
-    /// What is wrong with lines of the head, which were passed over.
+    /// Lines of the head that were skipped, and why.
     pub(crate) fn passed_over(&self) -> Vec<String> {
         match (self.version(), self.extensions().get::<LastHead>()) {
             (Version::HTTP_11 | Version::HTTP_10, Some(head)) => head::passed_over(&head.bytes()),
@@ -86,11 +86,11 @@ impl IncomingResponse {
     }
 }
 
-/// What went wrong, and where.
+/// The error, and its phase.
 #[derive(Debug)]
 pub(crate) struct SendError {
     pub(crate) stage: ErrorPhase,
-    /// The start of the answer, where it is known.
+    /// The start of the response, if known.
     pub(crate) head: Vec<u8>,
     error: Box<dyn Error + Send + Sync>,
 }
@@ -100,7 +100,7 @@ pub(crate) struct SendError {
 pub(crate) enum ErrorPhase {
     /// While connecting.
     Connecting,
-    /// In the answer's body.
+    /// In the response body.
     Body,
     /// In between.
     Exchange,

@@ -1,5 +1,5 @@
-//! Cookies (RFC 6265), with the name prefixes of its successor and public suffixes: what an answer may
-//! set, and what goes out to whom.
+//! Cookies (RFC 6265), with the name prefixes of its successor and public suffixes: which a response may set, and
+//! which a request carries.
 
 use cookie_store::{Cookie, CookieDomain, CookieError, CookieExpiration, CookieStore, RawCookie, StoreAction};
 use url::{Host, Url};
@@ -31,7 +31,7 @@ pub struct StoredCookie {
     pub value: String,
     /// When it ends, in seconds since 1970; `None` where nobody says.
     pub ends: Option<i64>,
-    /// What else holds for it: `Secure`, `HttpOnly`, `SameSite=…`, or `hosts below too`.
+    /// Its other attributes: `Secure`, `HttpOnly`, `SameSite=…`, or `hosts below too`.
     pub attributes: Vec<String>,
     /// All of it, for [`Jar::load`].
     pub whole: String,
@@ -93,7 +93,7 @@ impl Jar {
         Some(pairs.collect::<Vec<_>>().join("; "))
     }
 
-    /// Takes a `Set-Cookie` field of an answer from `url`, and says what became of it.
+    /// Processes a `Set-Cookie` field of a response from `url`, and returns the cookie's status.
     pub(crate) fn take(&mut self, line: &str, url: &Url) -> CookieNote {
         let name = line.split(['=', ';']).next().unwrap_or_default().trim().to_owned();
         let note = |fate, words: String| CookieNote { host: host(url), name: name.clone(), fate, words };
@@ -137,7 +137,7 @@ impl Jar {
         };
         let own = url.host_str().unwrap_or_default();
         if domain == own {
-            // An address in digits, and a host that is a suffix itself, have no hosts below them.
+            // IP addresses, and hosts that are a public suffix themselves, have no subdomains.
             let alone = !matches!(url.host(), Some(Host::Domain(_))) || is_public_suffix(&domain);
             if alone {
                 cookie.unset_domain();
@@ -210,7 +210,7 @@ mod tests {
         text.parse().expect("an address")
     }
 
-    /// What becomes of one cookie from one address.
+    /// The status of one cookie from one URL.
     fn fate(from: &str, line: &str) -> (CookieStatus, String) {
         let note = Jar::default().take(line, &url(from));
         (note.fate, note.words)
@@ -277,7 +277,7 @@ mod tests {
         ] {
             let mut jar = Jar::default();
             let note = jar.take(line, &url(from));
-            // What is kept between two processes goes where it would have gone.
+            // A saved cookie is sent where it would have been sent before.
             let kept = jar.kept();
             let jar = Jar::load(kept.iter().map(|kept| kept.whole.as_str()));
             let sent = jar.header_for(&url(to), &mut Vec::new());

@@ -1,3 +1,5 @@
+//! Options of a client.
+
 use std::path::PathBuf;
 
 /// Limits and ways of a [`crate::Client`].
@@ -14,7 +16,7 @@ pub struct Options {
     pub no_proxy: Option<String>,
     /// A file of certificates (PEM) that are trusted beside the system's.
     pub ca: Option<PathBuf>,
-    /// The client's certificate chain and its key (PEM), which may stand in one file.
+    /// The client's certificate chain and its key (PEM), which may be in one file.
     pub certificate: Option<(PathBuf, PathBuf)>,
     /// A Unix socket that everything is sent to.
     pub socket: Option<PathBuf>,

@@ -1,6 +1,6 @@
-//! The direct way, for what needs no proxy and no Unix socket: the layer below the client that knows these. That one
-//! takes each address apart twice, and copies the header fields, for redirects that it is told not to follow: more than
-//! a small request costs otherwise. It also writes paths as it likes, and shows nothing of an answer it cannot read.
+//! Plain HTTP without proxy and Unix socket, through the connection pool below the HTTP client. The client parses each
+//! URL twice and copies the header fields for redirects that it does not follow, which costs more than the rest of a
+//! small request. It also normalizes paths, and shows nothing of a response that it cannot parse.
 
 use crate::incoming::{IncomingResponse, SendError};
 use crate::options::Options;
@@ -95,15 +95,15 @@ fn builder() -> hyper_util::client::legacy::Builder {
         .timer(TokioTimer::new())
         .pool_timer(TokioTimer::new())
         .pool_idle_timeout(POOL_IDLE_TIMEOUT)
-        // A user agent replaces a folded line's ends by blanks (RFC 9112 5.2).
+        // A user agent replaces the line ends of a folded line by spaces (RFC 9112 5.2).
         .http1_allow_obsolete_multiline_headers_in_responses(true)
-        // One field that breaks the rules does not cost the others; it is told.
+        // An invalid field does not cost the others; it is reported.
         .http1_ignore_invalid_headers_in_responses(true);
     builder
 }
 
 impl Way<'_> {
-    /// Sends a request and gives the head of its answer. With a gate, the body waits until the server wants it.
+    /// Sends a request and returns the head of its response. With a gate, the body waits until the server wants it.
     pub(crate) async fn send(self, mut request: Request, gate: Option<Gate>) -> Result<IncomingResponse, SendError> {
         if let Some(gate) = gate.clone() {
             hyper::ext::on_informational(&mut request, move |answer| {
@@ -116,7 +116,7 @@ impl Way<'_> {
             Way::Plain(client) => client.request(request).await?,
             Way::Tls(client) => client.request(request).await?,
         };
-        // Whoever answers before the body was sent does not want it.
+        // A server that responds before the body was sent does not want it.
         if let Some(gate) = gate {
             gate.close();
         }

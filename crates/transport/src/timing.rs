@@ -25,7 +25,7 @@ struct Phases {
     tls: Cell<Option<Duration>>,
 }
 
-/// What looking up, connecting and TLS took, where they happened.
+/// The durations of DNS lookup, connecting and TLS, if they happened.
 #[derive(Clone, Copy, Debug, Default)]
 pub(crate) struct Connected {
     pub(crate) lookup: Option<Duration>,
@@ -42,7 +42,7 @@ pub(crate) fn tls_begins() {
     });
 }
 
-/// Runs `work` and tells what it spent on connecting.
+/// Runs `work` and returns the time it spent on connecting.
 pub(crate) async fn timed<T>(work: impl Future<Output = T>) -> (T, Connected) {
     PHASES
         .scope(Phases::default(), async {

@@ -17,7 +17,7 @@ use rustls::{
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, OnceLock};
 
-/// What a TLS configuration is made from.
+/// The inputs of a TLS configuration.
 #[derive(Debug)]
 pub(crate) struct Trust<'o> {
     /// Certificates that are trusted beside the system's.
@@ -33,7 +33,7 @@ pub(crate) struct Trust<'o> {
 pub(crate) fn config(protocols: &[&[u8]], trust: &Trust<'_>) -> Result<ClientConfig, String> {
     let words = |error: Error| format!("TLS cannot be set up: {error}");
     let provider = Arc::new(ring::default_provider());
-    // Read at once: a file that cannot be is told before anything is sent.
+    // Read at once: a file that cannot be read is reported before anything is sent.
     let named = trust.ca.map(read_certificates).transpose()?.unwrap_or_default();
     let roots = LazyRoots { provider: Arc::clone(&provider), named, insecure: trust.insecure, inner: OnceLock::new() };
     let builder = ClientConfig::builder_with_provider(provider)

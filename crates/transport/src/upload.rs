@@ -35,8 +35,8 @@ pub(crate) fn body(content: &Body) -> reqwest::Body {
     }
 }
 
-/// A body that waits until the server says that it wants it (RFC 9110 10.1.1), or says nothing for a moment; if it
-/// answers otherwise, the body is never sent.
+/// A body that waits until the server asks for it (RFC 9110 10.1.1), or stays silent for a moment; if the server
+/// responds otherwise, the body is never sent.
 pub(crate) fn gated(body: reqwest::Body, gate: &Gate) -> reqwest::Body {
     let waiting = Box::pin(gate.clone().opened());
     reqwest::Body::wrap(Gated { body, waiting: Some(waiting) })

@@ -1,5 +1,5 @@
-//! A connection that remembers the start of each answer, so that a head the HTTP library cannot read can be shown, and
-//! that still reads the answer where the server takes no more of the request.
+//! A connection that remembers the start of each response, so that a head that the HTTP library cannot parse can be
+//! shown, and that still reads the response if the server stops reading the request.
 
 use hyper::rt::{Read, ReadBuf, ReadBufCursor, Write};
 use hyper_util::client::legacy::connect::{Connected, Connection};
@@ -10,13 +10,13 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::task::{Context, Poll, ready};
 use tower::{Layer, Service};
 
-/// So much of an answer is remembered, in bytes.
+/// Bytes of a response that are remembered.
 const MAX_HEAD_BYTES: usize = 16 << 10;
 
-/// Bytes read at once while an answer is remembered.
+/// Bytes read at once while a response is remembered.
 const BLOCK_BYTES: usize = 4 << 10;
 
-/// The start of the last answer on a connection: its head, as far as it is not longer than 16 KiB.
+/// The start of the last response on a connection: its head, up to 16 KiB.
 #[derive(Clone, Debug, Default)]
 pub(crate) struct LastHead(Arc<Mutex<Vec<u8>>>);
 
@@ -66,7 +66,7 @@ where
 pub(crate) struct Watched<T> {
     inner: T,
     head: LastHead,
-    /// How much of the answer is remembered.
+    /// The number of bytes remembered.
     state: State,
     /// The other end takes no more.
     takes_no_more: bool,
@@ -74,11 +74,11 @@ pub(crate) struct Watched<T> {
 
 #[derive(Clone, Copy, PartialEq)]
 enum State {
-    /// A request goes out: what is read next begins an answer.
+    /// A request is being sent: the next bytes read begin a response.
     Writing,
-    /// So many bytes of the answer are remembered.
+    /// This many bytes of the response are remembered.
     Reading(usize),
-    /// As much of the answer is remembered as shall be.
+    /// The limit is reached.
     Remembered,
 }
 
@@ -100,7 +100,7 @@ impl<T> Watched<T> {
         head.extend_from_slice(bytes);
         let mut from = read.saturating_sub(3);
         while let Some(end) = memchr::memmem::find(&head[from..], b"\r\n\r\n") {
-            // Behind an interim answer (RFC 9110 15.2) comes the one that counts.
+            // After an interim response (RFC 9110 15.2) comes the final one.
             if !head.starts_with(b"HTTP/1.1 1") {
                 return self.state = State::Remembered;
             }
@@ -110,8 +110,8 @@ impl<T> Watched<T> {
         self.state = if head.len() >= MAX_HEAD_BYTES { State::Remembered } else { State::Reading(head.len()) };
     }
 
-    /// The outcome of a write. Where the other end takes no more, it may have answered already: what is still to be
-    /// written is dropped, and the answer read (RFC 9112 9.6). If there is none, reading fails.
+    /// The outcome of a write. If the other end stops reading, it may have responded already: the rest of the request
+    /// is dropped, and the response is read (RFC 9112 9.6). If there is none, reading fails.
     fn written(&mut self, outcome: Poll<io::Result<usize>>, length: usize) -> Poll<io::Result<usize>> {
         match outcome {
             Poll::Ready(Err(error))

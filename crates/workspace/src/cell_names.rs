@@ -1,5 +1,5 @@
-//! What the cells of a file are named and what they yield, found once for all who ask: in a long file a search of its
-//! own for each name would take longer than all else.
+//! An index of the names of a file's cells and of their captures, built once: in a long file a search for each name
+//! would take longer than everything else.
 
 use rustc_hash::FxHashMap;
 use yieldtray_syntax::{InstructionKind, RequestFile};
@@ -14,7 +14,7 @@ impl CellNames {
     pub(super) fn of(text: &str, file: &RequestFile) -> Self {
         let (mut named, mut yielding) = (FxHashMap::default(), FxHashMap::<Box<str>, Vec<u32>>::default());
         for (index, cell) in (0..).zip(&file.cells) {
-            // Of two cells of one name, which is a mistake, the first is meant.
+            // Duplicate names are an error; the first cell has the name.
             named.entry(Box::from(&*cell.name)).or_insert(index);
             for line in cell.instructions() {
                 if let InstructionKind::Yield { name, .. } = line.kind {

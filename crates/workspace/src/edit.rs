@@ -5,7 +5,7 @@ use yieldtray_source::{Code, Problem, Span};
 use yieldtray_syntax as syntax;
 
 impl Workspace {
-    /// Puts another body into a cell, as it would stand in the file; the file itself stays as it is.
+    /// Replaces the body of a cell in memory; its file stays as it is.
     pub fn replace_body(&mut self, cell: CellId, body: &str) -> Result<(), Problem> {
         let source = self.source(cell.source);
         let (own, text) = (self.cell(cell), &source.text);

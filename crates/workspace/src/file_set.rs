@@ -71,8 +71,8 @@ impl FileSet {
         parsed
     }
 
-    /// Loads a request file and the `_common.http` files above it. `path` is relative to the root. A
-    /// file that cannot be read is a mistake without a place.
+    /// Loads a request file and the `_common.http` files above it. `path` is relative to the root. A file that cannot
+    /// be read is an error without a place.
     pub(crate) fn load(&mut self, path: &Path) -> Result<SourceId, Problem> {
         let path = usable(path)?;
         if let Some(Some(id)) = self.by_path.get(&path) {
@@ -120,7 +120,7 @@ impl FileSet {
         Ok(commons)
     }
 
-    /// Takes a text that is no file of the workspace: the command line's, or standard input's. The
+    /// Adds a text that is not a file of the workspace: that of the command line, or of standard input. The
     /// `_common.http` of the root holds for it.
     pub(crate) fn load_text(&mut self, name: &str, text: String) -> Result<SourceId, Problem> {
         let commons = self.load_one(Path::new(COMMON_FILE))?;

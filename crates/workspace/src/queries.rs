@@ -40,8 +40,8 @@ impl Workspace {
         if title.is_empty() { &cell.name } else { title }
     }
 
-    /// The instructions that stand in the preambles over a file: `_common.http`, the outermost first,
-    /// then the file's own. Each with the text it stands in.
+    /// The instructions of the preambles above a file: `_common.http`, the outermost first, then the file's own. Each
+    /// with its text.
     pub fn preambles(&self, source: SourceId) -> impl Iterator<Item = (SourceId, &Instruction)> + '_ {
         let over = self.source(source).commons.iter().copied().chain([source]);
         over.flat_map(|id| syntax::instructions(&self.source(id).file.preamble).map(move |item| (id, item)))
@@ -82,13 +82,13 @@ pub fn says_insecure(workspace: &Workspace, cell: CellId) -> bool {
 
 /// The `% auth` line by which a cell goes out.
 pub(crate) struct AuthLine<'w> {
-    /// The text it stands in.
+    /// The text it is in.
     pub(crate) home: SourceId,
     /// The line itself.
     pub(crate) line: &'w Instruction,
-    /// What it asks for.
+    /// The kind of authorization.
     pub(crate) auth: Auth,
-    /// Whether it is the cell's own.
+    /// True if it is in the cell itself.
     pub(crate) own: bool,
 }
 

@@ -1,3 +1,5 @@
+//! `cookies`.
+
 use super::expect_known;
 use crate::args::{Common, Cookies, CookiesAction, LazyArgs, Names};
 use crate::clock;

@@ -1,3 +1,5 @@
+//! `demo`.
+
 use super::init::lay;
 use super::replay::replay;
 use crate::args::{Common, Demo, Replay, SelectionArgs};
@@ -13,7 +15,7 @@ use yieldtray_engine::ExitCode;
 use yieldtray_packhouse::{Packhouse, Server};
 use yieldtray_source::access::{CONFIG_FILE, LOCAL_FILE};
 
-/// The demo workspace, as it is laid but for the addresses.
+/// The demo workspace, complete except for the URLs.
 const FILES: &[(&str, &str)] = &[
     ("requests/_common.http", include_str!("../../demo/requests/_common.http")),
     ("requests/delivery/lot.json", include_str!("../../demo/requests/delivery/lot.json")),
@@ -34,7 +36,7 @@ const PRIVATE: &str = include_str!("../../demo/yieldtray.local.toml");
 /// The truck that is at the gate in the demo.
 const TRUCK: &str = "PH north 12";
 
-/// Starts the packhouse, lays a workspace for it and replays that, for real.
+/// Starts the packhouse, creates a workspace for it and replays that.
 pub(crate) fn demo(common: &Common, args: &Demo, host: &HostFacts, out: &mut Out) -> Result<ExitCode, CommandError> {
     let Demo { keep, serve } = args;
     let bench = Packhouse::start(Server::Bench).context("cannot start the packhouse")?;
@@ -70,7 +72,7 @@ pub(crate) fn demo(common: &Common, args: &Demo, host: &HostFacts, out: &mut Out
         yes: false,
         onto_tray: false,
         from_log: false,
-        // What is logged of a workspace that goes away is of no use.
+        // The log of a temporary workspace is of no use.
         no_log: keep.is_none(),
     };
     let code = replay(&common, &all, host, out)?;

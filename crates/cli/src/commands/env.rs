@@ -1,3 +1,5 @@
+//! `env`.
+
 use crate::args::{Common, Env};
 use crate::error::CommandError;
 use crate::files;

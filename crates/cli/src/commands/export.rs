@@ -1,3 +1,5 @@
+//! `export`.
+
 use crate::args::{Common, Export, OnOff};
 use crate::error::CommandError;
 use crate::export::{ExportOptions, hand_over, named};
@@ -50,7 +52,7 @@ pub(crate) fn export(
         writeln!(out.result(), "{document}")?;
         return Ok(ExitCode::Success);
     }
-    // What stands in no literal, as in a request written out, would drive a terminal.
+    // Raw requests have no literals that would escape terminal control characters.
     let text = if out.terminal { escape_terminal(&snippet.text) } else { snippet.text.as_str().into() };
     write!(out.result(), "{text}")?;
     if out.quiet {

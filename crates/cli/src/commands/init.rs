@@ -1,3 +1,5 @@
+//! `init`.
+
 use crate::args::{Common, Init};
 use crate::error::CommandError;
 use crate::files;

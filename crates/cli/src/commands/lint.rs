@@ -1,3 +1,5 @@
+//! `lint`.
+
 use crate::args::{Common, FindingsFile, Lint};
 use crate::error::CommandError;
 use crate::files;
@@ -15,7 +17,7 @@ use yieldtray_report::sarif;
 use yieldtray_source::{Problem, SourceId};
 use yieldtray_workspace::{COMMON_FILE, CellId};
 
-/// Finds mistakes and oddities without sending anything.
+/// Finds errors and oddities without sending anything.
 pub(crate) fn lint(common: &Common, args: &Lint, host: &HostFacts, out: &mut Out) -> Result<ExitCode, CommandError> {
     let places = places(common, &args.places)?;
     let mut session = match args.staged {
@@ -27,7 +29,7 @@ pub(crate) fn lint(common: &Common, args: &Lint, host: &HostFacts, out: &mut Out
         false if places.is_empty() => session.find_all()?,
         false => session.find_all().unwrap_or_default(),
     };
-    // The files that are looked at, those without a request too; what is wrong with others is not told.
+    // The linted files, those without requests too; problems of others are not reported.
     let (files, cells) = match (args.staged, places.is_empty()) {
         (true, _) => {
             let files = staged_files(&session)?;

@@ -1,3 +1,5 @@
+//! `list`.
+
 use crate::args::{Common, List};
 use crate::error::CommandError;
 use crate::host::HostFacts;

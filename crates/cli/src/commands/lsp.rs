@@ -1,3 +1,5 @@
+//! `lsp`.
+
 use crate::args::Common;
 use crate::editor::EditorHost;
 use crate::error::CommandError;

@@ -1,3 +1,5 @@
+//! `prove`.
+
 use crate::args::{Common, Prove};
 use crate::confirm::guard;
 use crate::error::CommandError;
@@ -42,7 +44,7 @@ pub(crate) fn prove(common: &Common, args: &Prove, host: &HostFacts, out: &mut O
     Ok(run.summary().exit_code().max(enough).max(session.unreadable_code()))
 }
 
-/// Gathers how each cell came out.
+/// Collects the report of each cell.
 struct MutationObserver<'o> {
     out: &'o mut Out,
     progress: Option<ProgressLine>,

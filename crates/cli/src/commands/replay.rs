@@ -1,3 +1,5 @@
+//! `replay`.
+
 use super::watch::{Touched, watch};
 use crate::args::{Common, Replay};
 use crate::commands::replay_from_log::replay_from_log;
@@ -35,12 +37,12 @@ pub(crate) fn replay(
     }
 }
 
-/// What a watched replay hands from one run to the next.
+/// State that a watched replay passes from one run to the next.
 #[derive(Default)]
 pub(crate) struct WatchState {
-    /// What changed since the last run; nothing before the first one.
+    /// The changes since the last run; `None` before the first one.
     pub(crate) touched: Option<Touched>,
-    /// The files that answers of the last run were saved to, relative to the root.
+    /// The files that responses of the last run were saved to, relative to the root.
     pub(crate) saved: Vec<PathBuf>,
     /// Whether what changed touched nothing.
     pub(crate) idle: bool,
@@ -80,7 +82,7 @@ pub(crate) fn replay_part(
         let lines = lines(&session, &plan, heading.base, out);
         return replay_from_log(&session, &Terminal::of(host), plan, *fail_fast, common.verbose, lines, out);
     }
-    // Who said yes once is not asked again for each change.
+    // A confirmation holds for later runs too.
     let changing = plan.changing(&session.workspace);
     let person = Terminal::of(host);
     if guard(&session, &changing, *yes || (environment.is_some() && part.may_change == *environment), &person)? {
@@ -97,7 +99,7 @@ pub(crate) fn replay_part(
     out.outlive_reader();
     let lines = lines(&session, &plan, heading.base.clone(), out);
     let logbook = LogRecorder::begin(&session, plan.steps.iter().map(|step| step.cell), !no_log);
-    // Only reports and the log tell what was sent, and only reports what connecting took.
+    // Only reports and the log need exchanges, and only reports the time of connecting.
     let tells = reports.tell_exchanges();
     let run_options = RunOptions {
         fail_fast: *fail_fast,
@@ -110,14 +112,14 @@ pub(crate) fn replay_part(
     let params = ReplayParams { plan, options: run_options, jobs: usize::from(*jobs), time_connecting: tells };
     let replayed = RunService::new(&session, &person).replay(params, Recording::new(audience, books))?;
     let ReplayResult { run, observer, elapsed, saved, outcome } = replayed;
-    // What was sent is logged, whatever ended the run.
+    // Sent requests are logged, whatever ended the run.
     let (_, RecordSinks { reports, logbook }) = observer.end(&run);
     if let Err(error) = outcome {
         logbook.map(|logbook| logbook.end(out)).transpose()?;
         return Err(error);
     }
     part.saved = saved;
-    // What could not be read was not replayed.
+    // A file that cannot be read was not replayed.
     let mut code = run.summary().exit_code().max(session.unreadable_code());
     if let Some(mut reports) = reports {
         part.saved.extend(reports.below(&session.root));
@@ -151,7 +153,7 @@ fn share(text: &str) -> Result<(u32, u32), CommandError> {
     })
 }
 
-/// What is written in the file of a cell's name, method and target: enough to lay out columns.
+/// A cell's name, method and target as written in its file: enough to lay out columns.
 fn written<'w>(workspace: &'w Workspace, step: &Step) -> (Cow<'w, str>, &'w str, &'w str) {
     let cell = step.cell;
     let mut name = shown_name(workspace, cell, step.played.map(|played| played.sequence));

@@ -1,4 +1,4 @@
-//! Judging the checks as they are now on answers of the log. Nothing is sent.
+//! Judges the current checks on logged responses. Nothing is sent.
 
 use super::log::nothing_logged;
 use crate::clock;

@@ -19,7 +19,7 @@ pub(crate) fn report(common: &Common, args: &Report, out: &mut Out) -> Result<Ex
     }
 }
 
-/// Joins reports and writes what came of it. The exit code is that of a replay with these results.
+/// Merges reports and writes the result. The exit code is that of a replay with these results.
 fn merge(common: &Common, files: &[PathBuf], report: &[ReportFile], out: &mut Out) -> Result<ExitCode, CommandError> {
     let folder = here(common)?;
     let saved = files.iter().map(|file| read(&folder, file)).collect::<Result<Vec<_>, _>>()?;

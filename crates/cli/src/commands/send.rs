@@ -1,3 +1,5 @@
+//! `send`.
+
 use crate::append::Append;
 use crate::args::{Common, DisplayArgs, Needs, Part, Send};
 use crate::confirm::guard;
@@ -20,7 +22,7 @@ use yieldtray_source::{Code, join_words};
 use yieldtray_syntax::typed_field;
 use yieldtray_workspace::CellId;
 
-/// Sends one request and shows the answer.
+/// Sends one request and shows the response.
 pub(crate) fn send(common: &Common, args: Send, host: &HostFacts, out: &mut Out) -> Result<ExitCode, CommandError> {
     let Send { place, text, looking, out: file, needs, yes, dry, headers, edit, append, no_log } = args;
     let headers = headers.iter().map(|line| header(line)).collect::<Result<Vec<_>, _>>()?;
@@ -61,22 +63,22 @@ pub(crate) fn send(common: &Common, args: Send, host: &HostFacts, out: &mut Out)
     if let Some(append) = append {
         add(append, done.answer.is_some(), out)?;
     }
-    // The answer is on its way to whoever waits for it before the disk is touched.
+    // The response is printed before the disk is touched.
     out.flush()?;
     Ok(done.keep(out)?.0)
 }
 
-/// What is shown of a request.
+/// How a result is shown.
 pub(super) struct Showing<'a> {
-    /// The parts of the answer.
+    /// The parts of the response.
     pub(super) looking: &'a DisplayArgs,
     /// The file its body went to.
     pub(super) file: Option<PathBuf>,
-    /// What differs from an earlier answer, as data.
+    /// The differences from an earlier response, as data.
     pub(super) then: Option<Value>,
 }
 
-/// Shows what came of a request: what is said about it, and its answer.
+/// Shows the result of a request: its status, response and checks.
 pub(super) fn show(
     session: &Project,
     cell: CellId,
@@ -130,8 +132,7 @@ pub(super) fn show(
     Ok(())
 }
 
-/// Compiles the expression of `--pick`: a request that changes something is not sent for an answer that nothing can
-/// be taken from.
+/// Compiles the expression of `--pick` first, so that no request that changes something is sent in vain.
 fn check_pick(session: &Project, expression: &str) -> Result<(), CommandError> {
     let refused = |why: String, hint: Option<String>| CommandError::Refused {
         code: Some(Code::BadExpression),
@@ -247,7 +248,7 @@ fn print_dry_run(
     Ok(ExitCode::Success)
 }
 
-/// Environment, address and place: said first, so that who is asked something knows where it goes.
+/// Prints environment, URL and place first, so that the destination is known before any prompt.
 pub(super) fn introduce(out: &mut Out, session: &Project, cell: CellId) -> Result<(), CommandError> {
     if out.quiet || out.json {
         return Ok(());

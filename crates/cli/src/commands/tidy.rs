@@ -1,3 +1,5 @@
+//! `tidy`.
+
 use crate::append::expect_request_file;
 use crate::args::{Common, Tidy};
 use crate::error::CommandError;
@@ -28,7 +30,7 @@ pub(crate) fn tidy(common: &Common, args: &Tidy, out: &mut Out) -> Result<ExitCo
         true => None,
         false => files::lock(&root_for(&here, &places)).context("cannot change files here")?,
     };
-    // One that cannot be read is told, and does not stop the others.
+    // A file that cannot be read is reported, and does not stop the others.
     let (mut changes, mut unread) = (Vec::new(), Vec::new());
     for file in &files {
         match files::read_text(file) {
@@ -71,7 +73,7 @@ pub(crate) fn tidy(common: &Common, args: &Tidy, out: &mut Out) -> Result<ExitCo
     Ok(code)
 }
 
-/// The text laid out, if that changes it.
+/// The formatted text, if it differs.
 fn tidied(text: &str) -> Option<String> {
     let edits = edits(text, &parse(text, SourceId(0), "request").file);
     (!edits.is_empty()).then(|| edited(text, &edits))
@@ -91,7 +93,7 @@ fn standard_input(args: &Tidy, out: &mut Out) -> Result<ExitCode, CommandError> 
     Ok(code)
 }
 
-/// The files that are laid out, and the folders that could not be looked through.
+/// The files to format, and the folders that could not be read.
 struct TidiedFile {
     files: Vec<PathBuf>,
     passed_over: Vec<Problem>,
@@ -103,7 +105,7 @@ fn files(here: &Path, places: &[Locator]) -> Result<TidiedFile, CommandError> {
     let below = |folder: &Path| -> Result<TidiedFile, CommandError> {
         let RequestFiles { files, passed_over } = request_files(&root, folder, true)?;
         let files = files.into_iter().map(|file| root.join(file));
-        // What a link leads to outside is not this workspace's.
+        // Links that lead outside are not followed.
         let files = files.filter(|file| file.canonicalize().is_ok_and(|real| real.starts_with(&root)));
         Ok(TidiedFile { files: files.collect(), passed_over })
     };

@@ -1,3 +1,5 @@
+//! `tray`.
+
 use super::expect_known;
 use crate::args::{Common, LazyArgs, Names, Tray, TrayAction};
 use crate::clock;

@@ -1,3 +1,5 @@
+//! `values`.
+
 use crate::args::{Common, Values};
 use crate::clock;
 use crate::error::CommandError;
@@ -87,7 +89,7 @@ pub(crate) fn values(
 fn shown(value: &ValueState, masker: &Masker) -> (String, bool) {
     match value {
         ValueState::Known(value) => (masker.mask(&value.show()).into_owned(), false),
-        // That a secret is still empty is no secret.
+        // An empty secret is shown as empty.
         ValueState::Secret(value) if masker.reveals() || value.as_text() == Some("") => (value.show(), false),
         ValueState::Secret(_) => (MASK.to_owned(), false),
         ValueState::MadeUp(expression) => (format!("made up by {}", masker.mask(expression)), false),

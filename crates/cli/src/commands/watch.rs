@@ -55,7 +55,7 @@ pub(crate) fn watch(common: &Common, args: &Replay, host: &HostFacts, out: &mut 
             Ok(ExitCode::Interrupted) => return Ok(ExitCode::Interrupted),
             Ok(_) | Err(CommandError::Mistakes) => {}
             Err(stop @ (CommandError::Interrupted | CommandError::System(_))) => return Err(stop),
-            // A mistake that is mended is a change too.
+            // Fixing an error is a change too.
             Err(stop) => drop(out.report_error(stop)),
         }
         out.flush()?;
@@ -66,7 +66,7 @@ pub(crate) fn watch(common: &Common, args: &Replay, host: &HostFacts, out: &mut 
             let Some(changed) = next_changes(&mut changes, &root, &mut interrupts)? else {
                 return Ok(ExitCode::Interrupted);
             };
-            // What a run itself saved is no change.
+            // Files that the run itself saved do not count as changes.
             let fresh: BTreeSet<PathBuf> = changed.difference(&saved).cloned().collect();
             if let Some(touched) = Touched::by(&fresh, |path| root.join(path).is_file()) {
                 break Some(touched);
@@ -101,7 +101,7 @@ fn next_changes(
     })
 }
 
-/// What changed, as far as it can touch a request.
+/// The changes that can affect a request.
 #[derive(Debug)]
 pub(crate) struct Touched(BTreeSet<PathBuf>);
 

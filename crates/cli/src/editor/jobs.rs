@@ -1,4 +1,4 @@
-//! What takes its time: sending, judging, replaying.
+//! Jobs of the editor: sending, judging, replaying.
 
 use super::host;
 use crate::args::{Common, Needs};
@@ -109,7 +109,7 @@ fn send(
     Ok(JobResult { sheet: Some(sheet), summary, well, findings, judged })
 }
 
-/// Judges the checks as they are now on the last answer that was logged.
+/// Judges the current checks on the last logged response.
 fn judge(job: &Job, session: &mut Project, cell: CellId, out: &mut Out) -> Result<JobResult, CommandError> {
     let store = state::open_or_set_aside(session, out)?;
     let name = session.workspace.cell(cell).name.to_string();
@@ -213,7 +213,7 @@ fn replay(
     })
 }
 
-/// Gathers how each cell came out, and tells how far it is.
+/// Collects the report of each cell, and reports progress.
 struct ReplayCollector<'t> {
     talk: &'t dyn JobUi,
     all: usize,
@@ -223,7 +223,7 @@ struct ReplayCollector<'t> {
 impl RunObserver for ReplayCollector<'_> {
     fn happened(&mut self, run: &Run<'_>, event: Event) -> io::Result<()> {
         if let Event::CellFinished(mut report) = event {
-            // What was sent is in the log by now.
+            // The exchange is in the log by now.
             report.captured = None;
             let name = shown_name(run.workspace(), report.cell, report.played_by).into_owned();
             self.reports.push(*report);
@@ -250,7 +250,7 @@ fn findings(workspace: &Workspace, report: &CellReport) -> Vec<Finding> {
             Err(why) => format!("{part} has no value: {why}"),
         });
         let notes = failure.notes.iter().chain(&failure.hint).cloned();
-        // Many editors show the first line alone: it tells why.
+        // Many editors show the first line alone, so it has the reason.
         let why = parts.chain(notes).collect::<Vec<_>>().join("\n");
         Finding { file, line, text, message: format!("failed for `{}`: {why}", workspace.cell(report.cell).name) }
     });

@@ -1,4 +1,4 @@
-//! What the language server needs of the world: files on disk, what is kept, and sending as the commands do it.
+//! What the language server needs of the program: files, state, and sending as the commands do it.
 
 mod jobs;
 mod prompter;
@@ -32,7 +32,7 @@ pub(crate) struct EditorHost {
     common: Common,
     /// The values of `--set`.
     set: Vec<(String, Value)>,
-    /// What the workspaces that are open may do.
+    /// The trust of open workspaces.
     trusts: Mutex<HashMap<PathBuf, Trust>>,
 }
 
@@ -46,7 +46,7 @@ impl EditorHost {
     }
 }
 
-/// What commands know of the process, where nobody sits at a terminal. Somebody can be asked all the same.
+/// The facts about the host for a process without a terminal. People are asked through the editor.
 fn host() -> HostFacts {
     let host = HostFacts::detect();
     HostFacts { out_is_terminal: false, errors_are_terminal: false, can_ask: true, width: None, height: None, ..host }
@@ -112,7 +112,7 @@ impl ServerHost for EditorHost {
             true => Variables::default(),
             false => project::variables(root, workspace, &trust, &self.common).unwrap_or_default(),
         };
-        // An environment that nobody describes is told when something is sent.
+        // An unknown environment is reported when something is sent.
         let environment = environment.filter(|name| workspace.config.environment(name).is_some());
         EvalSettings { environment, set: self.set.clone(), variables, can_ask: true, secrets_to: Vec::new() }
     }
@@ -127,7 +127,7 @@ impl ServerHost for EditorHost {
     }
 
     fn random(&self) -> RandomSource {
-        // What is sent is evaluated by a session of its own; here values are only shown.
+        // Requests are evaluated by a project of their own; here values are only shown.
         project::random_for_showing(self.common.seed)
     }
 
@@ -154,7 +154,7 @@ impl ServerHost for EditorHost {
     }
 }
 
-/// The last answers of the log.
+/// The last logged responses.
 #[derive(Default)]
 struct Answers {
     store: Option<Store>,

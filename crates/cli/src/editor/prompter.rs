@@ -1,4 +1,4 @@
-//! Whoever sits at the editor.
+//! Prompts through the editor.
 
 use crate::error::CommandError;
 use crate::interrupt::Interrupts;
@@ -36,7 +36,7 @@ impl Prompter for EditorPrompter<'_> {
     }
 }
 
-/// Takes the default of each question, and nothing where there is none: nobody is asked.
+/// Answers each question with its default, or with an empty text, without asking.
 pub(super) struct DefaultAnswers;
 
 impl Prompter for DefaultAnswers {

@@ -16,7 +16,7 @@ use yieldtray_http::Exchange;
 use yieldtray_store::StateFolder;
 use yieldtray_workspace::CellId;
 
-/// Bodies are shown up to this many bytes: an editor is no pager.
+/// Bytes of a body that are shown: an editor is not a pager.
 const MAX_RESULT_BYTES: u64 = 4 << 20;
 
 /// The sheet of a request that was sent.
@@ -32,7 +32,7 @@ pub(super) fn of_sent(session: &Project, cell: CellId, done: &SendResult<'_>) ->
     Ok(String::from_utf8_lossy(&sheet).into_owned())
 }
 
-/// The sheet of an answer from before, whose checks were judged now. `age` says how old it is.
+/// The document of a logged response whose checks were judged now. `age` is its age.
 pub(super) fn of_judged(
     session: &Project,
     run: &Run<'_>,
@@ -90,7 +90,7 @@ fn answered(
     Ok(())
 }
 
-/// How a request came out, in a line.
+/// The summary of a result, in a line.
 pub(super) fn summary(report: Option<&CellReport>) -> String {
     let Some(report) = report else { return "not sent: a cell it needs did not pass".to_owned() };
     let status = report.status.map(|status| status.to_string());

@@ -1,4 +1,4 @@
-//! What goes to standard output of an answer, whether it just came or lies in the log.
+//! The parts of a response that go to standard output, whether it was just received or logged.
 
 use super::pager::Pager;
 use super::{Out, body, exchange};
@@ -19,11 +19,11 @@ impl DisplayArgs {
     }
 }
 
-/// An answer to be shown.
+/// A response to show.
 pub(crate) struct ResponseView<'a> {
-    /// The answer.
+    /// The response.
     pub(crate) answer: &'a Exchange,
-    /// What must not be shown.
+    /// The masker of its secrets.
     pub(crate) masker: &'a Masker,
     /// Whether the body went to a file.
     pub(crate) in_file: bool,
@@ -65,7 +65,7 @@ impl ResponseView<'_> {
         Ok(out.flush()?)
     }
 
-    /// One expression of the answer, alone, as a cell's check would see it.
+    /// The value of one expression on the response, as a cell's check would see it.
     pub(crate) fn pick(
         &self,
         run: &Run<'_>,

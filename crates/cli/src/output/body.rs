@@ -1,4 +1,4 @@
-//! A response's body: laid out and coloured for a person, the bytes as they came for a program.
+//! A response's body: pretty-printed and highlighted for a person, the received bytes for a program.
 
 use crate::output::styles::Styles;
 use anstyle::{AnsiColor, Style};
@@ -33,7 +33,7 @@ pub(crate) fn for_a_person(out: &mut impl Write, exchange: &Exchange, masker: &M
     if shown.ends_with('\n') { Ok(()) } else { out.write_all(b"\n") }
 }
 
-/// Writes the body for a program: the bytes as they came, secrets masked.
+/// Writes the body for a program: the received bytes, secrets masked.
 pub(crate) fn for_a_program(out: &mut impl Write, exchange: &Exchange, masker: &Masker) -> io::Result<()> {
     out.write_all(&masker.mask_bytes(&exchange.body))
 }

@@ -13,7 +13,7 @@ use yieldtray_workspace::{CellId, Workspace};
 /// Where no terminal gives a width, lines may be this long before a column is cut.
 const DEFAULT_COLUMNS: usize = 160;
 
-/// What a cell is called in a run: its name, after that of the sequence that plays it.
+/// The name of a cell in a run, after that of the sequence that plays it.
 pub(crate) fn shown_name(workspace: &Workspace, cell: CellId, played_by: Option<CellId>) -> Cow<'_, str> {
     let own = &*workspace.cell(cell).name;
     match played_by {
@@ -45,7 +45,7 @@ impl Columns {
             target = target.max(own_target.chars().count());
         }
         let line = terminal.unwrap_or(DEFAULT_COLUMNS).max(40);
-        // What follows the target: status, time and the number of checks.
+        // The columns after the target: status, time and the number of checks.
         let rest = 2 + 2 + 2 + 2 + 3 + 2 + 7 + 2 + 13;
         let name = name.min((line / 4).max(12));
         let method = method.min(8);
@@ -62,7 +62,7 @@ pub(crate) struct CellLines<'w> {
     pub(crate) columns: Columns,
     /// The colours.
     pub(crate) look: Styles,
-    /// The address that paths are shown without.
+    /// The base URL, which is left out of targets.
     pub(crate) base: Option<String>,
 }
 
@@ -147,7 +147,7 @@ impl CellLines<'_> {
             let parts = [if yields.is_empty() { "" } else { "  " }, &taken.name, " = ", &escape_line(value)];
             yields.extend(parts);
         }
-        // A few letters of a value tell nothing: they are left out.
+        // A few characters of a value are useless: it is left out.
         let room = columns.line.saturating_sub(so_far + words.chars().count().max(9) + 2);
         let shows = !yields.is_empty() && room >= 8;
         if shows {
@@ -165,13 +165,13 @@ impl CellLines<'_> {
         line
     }
 
-    /// An address as it is shown: what follows the base, where it is the base's.
+    /// A URL as it is shown, without the base.
     fn target<'u>(&self, url: &'u str) -> &'u str {
         let path = self.base.as_deref().and_then(|base| url.strip_prefix(base.trim_end_matches('/')));
         path.filter(|path| path.starts_with(['/', '?'])).unwrap_or(url)
     }
 
-    /// A check that failed: where it stands and what it says, then its parts with their values.
+    /// A failed check: its position and message, then its parts with their values.
     pub(crate) fn failure(&self, failure: &CheckFailure) -> Vec<String> {
         let look = self.look;
         let place = self.workspace.shown_line(failure.source, failure.span.start());
@@ -206,12 +206,12 @@ impl CellLines<'_> {
         lines
     }
 
-    /// How two long values differ: each line with a sign that tells whose it is.
+    /// The difference of two long values: each line with the sign of its side.
     fn difference(&self, difference: &Difference, indent: &str, room: usize) -> Vec<String> {
         let look = self.look;
         let line =
             |sign: &str, text: &str| format!("{indent}{sign} {}", cut(&escape_line(text), room.saturating_sub(2)));
-        // The whole expression stands above: these tell only which side is which.
+        // The whole expression is printed above; here only the sides are named.
         let side = |sign: &str, text: &str| look.strong(&line(sign, &cut(text, 48)));
         let mut lines = vec![side("<", &difference.left), side(">", &difference.right)];
         lines.extend(difference.lines.iter().map(|one| match one {
@@ -260,14 +260,14 @@ fn holds(seconds: i64) -> String {
     }
 }
 
-/// Environment and address: always the first thing said.
+/// Environment and URL: always the first line.
 #[derive(Clone, Debug, Default)]
 pub(crate) struct Heading {
     /// The chosen environment's name and tint.
     pub(crate) environment: Option<(String, Option<EnvironmentColor>)>,
-    /// The address that requests go to.
+    /// The base URL of the requests.
     pub(crate) base: Option<String>,
-    /// What is worth knowing about who is trusted.
+    /// Warnings about trusted certificates and proxies.
     pub(crate) warnings: Vec<String>,
 }
 

@@ -1,4 +1,4 @@
-//! What differs between two answers.
+//! The differences between two responses.
 
 use super::log::{rfc3339, when};
 use super::table::{Cell, columns, count, cut};
@@ -12,7 +12,7 @@ use yieldtray_source::diff::DiffLine;
 use yieldtray_source::escape::escape_line;
 use yieldtray_store::log::NumberedExchange;
 
-/// What one side of a comparison is.
+/// One side of a comparison.
 #[derive(Clone, Debug)]
 pub(crate) struct ComparedExchange {
     /// Its number in the log, if it is there.
@@ -25,9 +25,9 @@ pub(crate) struct ComparedExchange {
     pub(crate) name: String,
     /// The method.
     pub(crate) method: String,
-    /// The address.
+    /// The URL.
     pub(crate) url: String,
-    /// The status; none where there was no answer.
+    /// The status; `None` without a response.
     pub(crate) status: Option<u16>,
     /// How long it took.
     pub(crate) elapsed: Duration,
@@ -83,7 +83,7 @@ pub(crate) fn lines(
     lines
 }
 
-/// What differs from a past answer, after the present one was shown.
+/// The differences from a logged response, after the current one was shown.
 pub(crate) fn from_then(
     then: &ComparedExchange,
     found: &Comparison,
@@ -112,7 +112,7 @@ fn differences(found: &Comparison, look: Styles, width: Option<usize>) -> Vec<St
         let value = |text: &str, room: usize| cut(&escape_line(text), room);
         let both = |old: &str, new: &str, arrow: &str| {
             let half = room.saturating_sub(arrow.chars().count() + 2);
-            // What is short leaves its room to the other.
+            // A short side leaves its space to the other.
             let new_room = half.saturating_sub(old.chars().count()).max(half / 2);
             let old_room = half.saturating_sub(new.chars().count()).max(half / 2);
             format!("{} {arrow} {}", look.bad(&value(old, old_room)), look.good(&value(new, new_room)))
@@ -156,7 +156,7 @@ pub(crate) fn data(sides: [&ComparedExchange; 2], found: &Comparison) -> Value {
     data
 }
 
-/// What differs from a past answer, as data.
+/// The differences from a logged response, as data.
 pub(crate) fn from_then_data(then: &ComparedExchange, found: &Comparison) -> Value {
     let mut data = side_data(then);
     if let (Value::Object(data), Value::Object(found)) = (&mut data, differences_data(found)) {
@@ -202,7 +202,7 @@ fn differences_data(found: &Comparison) -> Value {
     })
 }
 
-/// As the differences of a failed check are told.
+/// In the style of failed checks.
 fn line_data(line: &DiffLine) -> Value {
     match line {
         DiffLine::Context(text) => json!(["both", text]),
@@ -304,7 +304,7 @@ mod tests {
         assert_eq!((&differences[1]["left"], &differences[1]["right"]), (&json!("G-11"), &json!(11)));
         assert_eq!(differences[3]["left"], Value::Null);
         assert_eq!(differences[5]["lines"][3], json!(["alike", 12]));
-        // What is no JSON is told as the text it is.
+        // Values that are not JSON are printed as text.
         let text =
             differences_data(&found(vec![("reason", PartChange::Changed("OK".to_owned(), "Gone".to_owned()))], 0));
         assert_eq!(text["differences"][0]["left"], "OK");

@@ -22,7 +22,7 @@ fn extend(data: &mut Value, more: Value) {
     }
 }
 
-/// One event of a replay; the last tells the seed, if anything was made up.
+/// One event of a replay; the last has the seed, if values were generated.
 pub(crate) fn event(workspace: &Workspace, event: &Event, elapsed: Duration, seed: Option<u64>) -> Value {
     match event {
         Event::RunStarted { environment, cells } => {
@@ -80,7 +80,7 @@ pub(crate) fn refusal(code: Option<&str>, message: &str, hint: Option<&str>) -> 
     json!({ "problems": [{ "code": code, "level": "mistake", "message": message, "hint": hint }] })
 }
 
-/// A cell and how it came out.
+/// A cell and its outcome.
 pub(crate) fn cell_report(workspace: &Workspace, report: &CellReport) -> Value {
     json!(Entry { place: None, ..Entry::of(workspace, report) })
 }
@@ -90,8 +90,7 @@ pub(crate) fn request(request: &PreparedRequest, masker: &Masker) -> Value {
     json!(RequestRecord::of(request, masker))
 }
 
-/// The answer of `send`, secrets masked. A body that is JSON stands as JSON, other text as text, other
-/// bytes in base64.
+/// The response of `send`, secrets masked. A JSON body is embedded as JSON, other text as text, other bytes in base64.
 pub(crate) fn response(exchange: &Exchange, masker: &Masker) -> Value {
     let mut response = ResponseRecord::of(exchange, masker);
     let body = response.body.take();

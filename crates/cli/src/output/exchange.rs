@@ -29,7 +29,7 @@ pub(crate) fn sent(out: &mut impl Write, exchange: &Exchange, masker: &Masker, l
     writeln!(out)
 }
 
-/// What would go out, byte for byte but for secrets; for a person files stand by their names.
+/// The bytes that would be sent, secrets masked; for a person, files are shown by name.
 pub(crate) fn wire(
     out: &mut impl Write,
     request: &PreparedRequest,
@@ -68,7 +68,7 @@ pub(crate) fn wire(
     Ok(())
 }
 
-/// Status line and header fields of the answer.
+/// Status line and header fields of the response.
 pub(crate) fn head(out: &mut impl Write, exchange: &Exchange, masker: &Masker, look: Styles) -> io::Result<()> {
     let line = format!("{} {} {}", exchange.version, exchange.status, exchange.reason);
     writeln!(out, "{}", look.strong(escape_line(&line).trim_end()))?;
@@ -89,7 +89,7 @@ pub(crate) fn timeline(
 ) -> io::Result<()> {
     const LABEL_COLUMNS: usize = 26;
     let bars = width.map_or(DEFAULT_BAR_COLUMNS, |width| width.saturating_sub(LABEL_COLUMNS).clamp(12, 100));
-    // What came before the first hop is ours and takes next to nothing: the bars begin with it.
+    // Our own time before the first hop is negligible: the bars begin with the hop.
     let first = exchange.hops.first().map_or(exchange.timings.began, |hop| hop.timings.began);
     let whole = exchange.timings.total.saturating_sub(first).as_secs_f64().max(1e-9);
     let column = |at: Duration| (at.as_secs_f64() / whole * bars as f64).round() as usize;
@@ -103,7 +103,7 @@ pub(crate) fn timeline(
             let time = format!("{:>9.2} ms", took.as_secs_f64() * 1e3);
             let (from, to) = (column(at).min(bars - 1), column(at + took));
             at += took;
-            // What took any time at all can be seen.
+            // Any duration at all is visible.
             let bar = "━".repeat(to.saturating_sub(from).clamp(1, bars - from));
             writeln!(out, "  {}{time}  {}{}", table::left(phase, 8), " ".repeat(from), paint(look, &bar))?;
         }
@@ -128,7 +128,7 @@ fn phases(timings: &Timings) -> Vec<(&'static str, Duration, Paint)> {
     all.into_iter().filter_map(|(phase, took, paint)| Some((phase, took?, paint))).collect()
 }
 
-/// What happened to cookies, in order.
+/// The cookies, in order.
 pub(crate) fn cookies(out: &mut impl Write, exchange: &Exchange, look: Styles) -> io::Result<()> {
     if exchange.cookies.is_empty() {
         let words = if exchange.sent.sending.cookies { "no cookies" } else { "no cookies: they are switched off" };

@@ -1,4 +1,4 @@
-//! Who yields what for whom: as lines to read, in the language of Graphviz, or as a Mermaid flowchart.
+//! The dependency graph: as text, in the language of Graphviz, or as a Mermaid flowchart.
 
 use crate::args::GraphFormat;
 use serde_json::json;

@@ -71,7 +71,7 @@ pub(crate) fn lines(exchanges: &[NumberedExchange], config: &Config, now: i64, o
     exchanges.iter().enumerate().map(row).collect()
 }
 
-/// A text of each exchange, with blanks before it, so that the last letters stand below each other.
+/// A column of one text for each exchange, aligned right.
 fn aligned(exchanges: &[NumberedExchange], text: impl Fn(&NumberedExchange) -> String) -> Vec<String> {
     let texts: Vec<String> = exchanges.iter().map(text).collect();
     let widest = texts.iter().map(|text| text.chars().count()).max().unwrap_or_default();
@@ -86,7 +86,7 @@ fn size(own: &ExchangeRow) -> String {
     body::size(u64::try_from(own.size).unwrap_or_default())
 }
 
-/// The name with that of the sequence before it and the row behind it; of a request of no file its address.
+/// The name with that of its sequence and the row; for a request without a file, its URL.
 fn name(own: &ExchangeRow) -> String {
     if !own.file.ends_with(".http") {
         return own.url.clone();
@@ -96,7 +96,7 @@ fn name(own: &ExchangeRow) -> String {
     format!("{by}{}{row}", own.name)
 }
 
-/// What the checks came to, and whether all is well.
+/// The summary of the checks, and whether all passed.
 fn judged(own: &ExchangeRow) -> (String, bool) {
     match (own.status, own.checks, own.failed) {
         (None, ..) => ("no answer".to_owned(), false),
@@ -169,7 +169,7 @@ pub(crate) fn introduction(listed: &NumberedExchange, past: &LoggedExchange<'_>,
     parts.join("  ")
 }
 
-/// What the checks came to then.
+/// The results of the checks at that time.
 pub(crate) fn explained(entry: &Entry<'_>, look: Styles) -> Vec<String> {
     let mut lines = Vec::new();
     if let Some(failure) = &entry.failure {

@@ -35,7 +35,7 @@ pub(crate) struct Out {
     pub(crate) look: Styles,
     /// Colours of standard error.
     pub(crate) error_look: Styles,
-    /// The terminal's width; none when standard output is no terminal.
+    /// The terminal's width; `None` if standard output is not a terminal.
     pub(crate) width: Option<usize>,
     /// Whether data is asked for.
     pub(crate) json: bool,
@@ -43,7 +43,7 @@ pub(crate) struct Out {
     pub(crate) quiet: bool,
     /// Whether somebody looks on.
     pub(crate) terminal: bool,
-    /// What is wrong if git would keep the private configuration. It is told last.
+    /// A warning if git tracks the private configuration, printed last.
     pub(crate) tracked: Option<Problem>,
 }
 
@@ -80,7 +80,7 @@ impl Out {
         table::columns(rows, self.width).iter().try_for_each(|line| writeln!(self.stdout, "{line}"))
     }
 
-    /// After a failure, how the same values are made up again; nothing where none were.
+    /// Prints after a failure how to generate the same values again, if any were.
     pub(crate) fn seed(&mut self, seed: Option<u64>) -> io::Result<()> {
         match seed.filter(|_| !self.json) {
             Some(seed) => self.say(&self.error_look.faint(&format!("`--seed {seed}` makes up the same values again"))),
@@ -88,7 +88,7 @@ impl Out {
         }
     }
 
-    /// Environment and address on standard error: the first line of what else is said.
+    /// Prints environment and URL on standard error, as the first line.
     pub(crate) fn introduce(&mut self, heading: &cell::Heading) -> io::Result<()> {
         if self.quiet || self.json {
             return Ok(());
@@ -108,8 +108,7 @@ impl Out {
         self.say(&format!("{} dropped", table::count(count, one, many)))
     }
 
-    /// From now on it is no failure that nobody reads standard output any more: requests are sent to the end, and the
-    /// exit code tells how they came out.
+    /// From now on a closed standard output is not an error: all requests are sent, and the exit code has the result.
     pub(crate) fn outlive_reader(&mut self) {
         self.stdout.outlive_reader();
     }
@@ -160,7 +159,7 @@ impl Out {
     }
 }
 
-/// Arguments that cannot be read, told as data: what the library that reads them says, without how they are used.
+/// Invalid arguments as data: the message of the argument parser, without usage.
 pub(crate) fn refused_arguments(said: &str) -> io::Result<()> {
     let (message, rest) = said.split_once("\n\n").unwrap_or((said, ""));
     let message = message.trim_start_matches("error: ").lines().map(str::trim).collect::<Vec<_>>().join(" ");

@@ -1,4 +1,4 @@
-//! What checks would not notice: first the cells that have none, then file by file.
+//! Mutations that no check detects: first the cells without checks, then by file.
 
 use super::cell::{CellLines, Columns, Heading, shown_name};
 use super::{Out, data, table};
@@ -12,7 +12,7 @@ use yieldtray_workspace::Workspace;
 
 /// Under what circumstances something was proved.
 pub(crate) struct MutationHeader<'p> {
-    /// Environment and address.
+    /// Environment and URL.
     pub(crate) heading: Heading,
     /// The chosen environment.
     pub(crate) environment: Option<&'p str>,
@@ -20,7 +20,7 @@ pub(crate) struct MutationHeader<'p> {
     pub(crate) interrupted: bool,
 }
 
-/// What came of all cells.
+/// The totals of all cells.
 pub(crate) struct MutationSummary<'w> {
     workspace: &'w Workspace,
     files: Vec<File<'w>>,
@@ -30,7 +30,7 @@ pub(crate) struct MutationSummary<'w> {
     name_width: usize,
 }
 
-/// What came of the cells of a file.
+/// The totals of the cells of a file.
 struct File<'w> {
     source: SourceId,
     cells: Vec<&'w CellReport>,
@@ -147,7 +147,7 @@ impl<'w> MutationSummary<'w> {
             match &report.mutation {
                 Some(_) if out.quiet => {}
                 Some(proof) => self.cell(report, proof, out)?,
-                // Why it did not pass stands above all that could be said of its checks.
+                // The reason why it did not pass is printed above.
                 None => {
                     for line in lines.cell(report) {
                         writeln!(out.result(), "{line}")?;
@@ -175,7 +175,7 @@ impl<'w> MutationSummary<'w> {
         Ok(())
     }
 
-    /// What no check of any request notices is told once.
+    /// A mutation that no check of any request detects is reported once.
     fn gaps_everywhere(&self, out: &mut Out) -> io::Result<()> {
         if self.everywhere.is_empty() || out.quiet {
             return Ok(());
@@ -274,7 +274,7 @@ fn gaps_of_all(proofs: &[&MutationReport]) -> Vec<Mutation> {
     first.survivors.iter().filter(of_any).filter(by_all).cloned().collect()
 }
 
-/// What nobody notices: one thing behind the words, several under them.
+/// Undetected mutations: one after its name, several below it.
 fn tell(nobody: &str, gaps: &[String], indent: usize, out: &mut Out) -> io::Result<()> {
     let width = out.width.unwrap_or(160).max(40);
     let indent = " ".repeat(indent);

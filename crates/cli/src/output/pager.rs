@@ -1,4 +1,4 @@
-//! What is longer than the terminal goes through the pager the user has chosen.
+//! Output longer than the terminal goes through the user's pager.
 
 use crate::host::HostFacts;
 use std::io::{self, Write};
@@ -12,7 +12,7 @@ pub(crate) struct Pager {
 }
 
 impl Pager {
-    /// The pager for this terminal; none where there is no terminal, no height, or no pager chosen.
+    /// The pager for this terminal; `None` without a terminal, a height, or a configured pager.
     pub(crate) fn of(host: &HostFacts) -> Option<Self> {
         let command = host.pager.clone().filter(|pager| !matches!(pager.trim(), "" | "cat"))?;
         Some(Self { command, height: host.height.filter(|_| host.out_is_terminal)? })
@@ -34,7 +34,7 @@ impl Pager {
         let Ok(mut child) = pager.spawn() else { return Ok(false) };
         if let Some(mut stdin) = child.stdin.take() {
             match stdin.write_all(text) {
-                // Whoever leaves the pager has seen enough.
+                // Closing the pager early is not an error.
                 Err(error) if error.kind() == io::ErrorKind::BrokenPipe => {}
                 other => other?,
             }

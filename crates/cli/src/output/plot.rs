@@ -55,7 +55,7 @@ fn micros(micros: u64) -> String {
 /// Columns are so many letters apart at most.
 const MAX_POINT_GAP: usize = 6;
 
-/// What stands in a column: several answers where there are more than columns.
+/// The responses in a column: several if there are more than columns.
 struct Column {
     /// The longest of their times.
     highest: u64,
@@ -68,7 +68,7 @@ struct Column {
 fn plot(trend: &Trend, look: Styles, width: usize) -> Vec<String> {
     let room = width - LABEL_COLUMNS - 2;
     let columns = columns(trend, room);
-    // Few answers stand apart.
+    // Few responses are spread apart.
     let apart = (room / columns.len()).clamp(1, MAX_POINT_GAP);
     let highest = columns.iter().map(|column| column.highest).max().unwrap_or_default().max(1);
     // The line of a time, from the top.
@@ -177,7 +177,7 @@ mod tests {
             let times: Vec<u64> = (0..answers).map(|n| 5 + n * 37 % 90).collect();
             for width in [30, 80, 160] {
                 let lines = plot(&of(&times), Styles::new(false), width);
-                // The times of the axis are told whole, whatever the width.
+                // The times of the axis are printed completely, whatever the width.
                 let widest = lines[..=HEIGHT_LINES].iter().map(|line| line.trim_end().chars().count()).max();
                 assert!(widest <= Some(width), "{answers} answers on {width} columns: {widest:?}");
                 assert_eq!(places(&lines, '▲').len(), 1, "{answers} answers on {width} columns");

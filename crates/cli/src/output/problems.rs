@@ -10,7 +10,7 @@ use yieldtray_source::{Code, Problem, Severity, SourceId, Span};
 use yieldtray_workspace::config::redact_keeping_offsets;
 use yieldtray_workspace::{SourceFile, Workspace};
 
-/// A problem with the line it stands in.
+/// A problem with its source line.
 pub(crate) fn snippet(workspace: &Workspace, problem: &Problem, look: Styles) -> String {
     let message = escape_line(&problem.message);
     let title = level(problem.severity).primary_title(message).id(problem.code.as_str());
@@ -36,7 +36,7 @@ pub(crate) fn snippet(workspace: &Workspace, problem: &Problem, look: Styles) ->
         Some(hint) => group.element(Level::HELP.with_name("instead").message(escape_line(hint))),
         None => group,
     };
-    // A blank line lets several be told apart.
+    // A blank line separates problems.
     format!("{}\n", renderer(look).render(&[group]))
 }
 
@@ -51,7 +51,7 @@ pub(crate) fn plain(code: Option<&str>, message: &str, hint: Option<&str>, look:
     renderer(look).render(&[group])
 }
 
-/// A remark that has no place.
+/// A warning without a place.
 pub(crate) fn remark(code: &str, message: &str, hint: Option<&str>, look: Styles) -> String {
     let title = level(Severity::Warning).primary_title(escape_line(message)).id(code);
     let group = title.elements(hint.map(|hint| Level::HELP.with_name("instead").message(escape_line(hint))));
@@ -97,7 +97,7 @@ impl SnippetSource {
         };
         let end = text.ceil_char_boundary((start + MAX_LINE_CHARS).min(text.len()));
         let to = text.floor_char_boundary(to.min(end)).max(from);
-        // What is made visible becomes longer: the places move with it.
+        // Escaping makes text longer: the positions move with it.
         let before = escape_terminal(&text[start..from]).into_owned();
         let under = escape_terminal(&text[from..to]).into_owned();
         let after = escape_terminal(&text[to..end]);

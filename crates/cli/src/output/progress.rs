@@ -12,7 +12,7 @@ const SHOW_AFTER: Duration = Duration::from_millis(300);
 /// The line is drawn anew this often at most.
 const REDRAW_INTERVAL: Duration = Duration::from_millis(90);
 
-/// The line, and whether it stands there now.
+/// The line, and whether it is drawn now.
 pub(crate) struct ProgressLine {
     began: Instant,
     drawn: bool,

@@ -1,4 +1,4 @@
-//! What is said about the answer of one request, on standard error.
+//! Lines about the result of one request, on standard error.
 
 use super::cell::{CellLines, Columns, Heading, not_sent, shown_name};
 use super::{Out, exchange, table};
@@ -12,7 +12,7 @@ use yieldtray_source::escape::escape_line;
 pub(crate) struct ResultLines<'r, 'w> {
     /// The run, when it is over.
     pub(crate) run: &'r Run<'w>,
-    /// Environment and address.
+    /// Environment and URL.
     pub(crate) heading: Heading,
     /// Colours of standard error.
     pub(crate) look: Styles,
@@ -27,7 +27,7 @@ impl ResultLines<'_, '_> {
         CellLines { workspace, columns: Columns::new(cells, width), look: self.look, base: self.heading.base.clone() }
     }
 
-    /// What was sent before.
+    /// The requests that were sent before.
     pub(crate) fn needs(
         &self,
         out: &mut Out,
@@ -60,7 +60,7 @@ impl ResultLines<'_, '_> {
         told
     }
 
-    /// Status, time, size, media type; a redirect is told.
+    /// Status, time, size, media type, and redirects.
     pub(crate) fn status(&self, out: &mut Out, answer: &Exchange) -> Result<(), CommandError> {
         if out.quiet {
             return Ok(());
@@ -86,7 +86,7 @@ impl ResultLines<'_, '_> {
             told.push(self.look.odd(&escape_line(&self.run.masker().mask(advice))));
         }
         let lines = self.lines(width, &[]);
-        // Its mistakes were shown where they stand.
+        // Its errors were shown at their places.
         if let Some(why) = not_sent(report, self.look).filter(|_| report.outcome != Outcome::Mistaken) {
             told.push(why);
         }

@@ -81,7 +81,7 @@ impl Write for Stream {
     }
 }
 
-/// JSON whose strings drive no terminal. Outside of strings there are no such characters.
+/// JSON without control characters in its strings. Outside of strings there are none.
 fn escaped(json: &str) -> Cow<'_, str> {
     let is_escaped = |c: char| is_control_or_bidi(c) && c != '\r';
     if !json.contains(is_escaped) {

@@ -1,3 +1,5 @@
+//! Colors and emphasis.
+
 use anstyle::{AnsiColor, Style};
 use yieldtray_workspace::config::EnvironmentColor;
 
@@ -23,7 +25,7 @@ impl Styles {
         if self.coloured && !text.is_empty() { format!("{style}{text}{style:#}") } else { text.to_owned() }
     }
 
-    /// What matters most.
+    /// For the most important text.
     pub(crate) fn strong(self, text: &str) -> String {
         self.paint(Style::new().bold(), text)
     }
@@ -42,22 +44,22 @@ impl Styles {
         self.paint(style.bold(), name)
     }
 
-    /// What matters least.
+    /// For the least important text.
     pub(crate) fn faint(self, text: &str) -> String {
         self.paint(Style::new().dimmed(), text)
     }
 
-    /// What went wrong.
+    /// For failures.
     pub(crate) fn bad(self, text: &str) -> String {
         self.paint(AnsiColor::Red.on_default().bold(), text)
     }
 
-    /// What is worth a second look.
+    /// For warnings.
     pub(crate) fn odd(self, text: &str) -> String {
         self.paint(AnsiColor::Yellow.on_default(), text)
     }
 
-    /// What is well.
+    /// For success.
     pub(crate) fn good(self, text: &str) -> String {
         self.paint(AnsiColor::Green.on_default(), text)
     }

@@ -5,7 +5,7 @@ fn width(text: &str) -> usize {
     text.chars().count()
 }
 
-/// `text` filled with blanks to `columns`.
+/// `text` padded with spaces to `columns`.
 pub(crate) fn left(text: &str, columns: usize) -> String {
     let mut filled = String::with_capacity(text.len() + columns);
     filled.push_str(text);
@@ -13,14 +13,14 @@ pub(crate) fn left(text: &str, columns: usize) -> String {
     filled
 }
 
-/// `text` with blanks before it.
+/// `text` aligned right.
 pub(crate) fn right(text: &str, columns: usize) -> String {
     let mut filled = String::with_capacity(text.len() + columns);
     push_right(&mut filled, text, columns);
     filled
 }
 
-/// Adds `text` to a line, cut or filled with blanks to `columns`; [`cut`] and [`left`] in one.
+/// Adds `text` to a line, cut or padded to `columns`; [`cut`] and [`left`] in one.
 pub(crate) fn push_left(line: &mut String, text: &str, columns: usize) {
     let own = width(text);
     if own > columns {
@@ -30,7 +30,7 @@ pub(crate) fn push_left(line: &mut String, text: &str, columns: usize) {
     line.extend(std::iter::repeat_n(' ', columns - own));
 }
 
-/// Adds `text` to a line with blanks before it.
+/// Adds `text` to a line, aligned right.
 pub(crate) fn push_right(line: &mut String, text: &str, columns: usize) {
     line.extend(std::iter::repeat_n(' ', columns.saturating_sub(width(text))));
     line.push_str(text);
@@ -87,15 +87,15 @@ impl Cell {
 /// The narrowest that a yielding column becomes.
 const MIN_COLUMNS: usize = 8;
 
-/// Rows as aligned columns, two blanks between. Where the terminal is too narrow, the widest of the
-/// yielding columns give way; what does not fit even so is cut at the right.
+/// Rows as aligned columns, two spaces between. If the terminal is too narrow, the widest shrinkable columns shrink;
+/// the rest is cut at the right.
 pub(crate) fn columns(rows: &[Vec<Cell>], terminal: Option<usize>) -> Vec<String> {
     let count = rows.iter().map(Vec::len).max().unwrap_or_default();
     let of = |column: usize| rows.iter().filter_map(move |row| row.get(column));
     let mut widths: Vec<usize> =
         (0..count).map(|column| of(column).map(|cell| width(&cell.text)).max().unwrap_or_default()).collect();
     let yields: Vec<bool> = (0..count).map(|column| of(column).any(|cell| cell.yielding)).collect();
-    // A column in which nothing stands takes no room.
+    // An empty column takes no space.
     let used: Vec<usize> = (0..count).filter(|column| widths[*column] > 0).collect();
     let gaps = used.len().saturating_sub(1) * 2;
     if let Some(terminal) = terminal {

@@ -23,7 +23,7 @@ pub(crate) fn variables(
     Ok(Variables::new(dot_env(root, trust)?, process, may_read))
 }
 
-/// What `.env` says. Its lines may hold secrets: a mistake in it is told by its place alone.
+/// The variables of `.env`. Its lines may contain secrets: an error is reported by its line number alone.
 fn dot_env(root: &Path, trust: &Trust) -> Result<Vec<(String, String)>, CommandError> {
     let text = match disk::dot_env(root, trust) {
         Ok(Some(text)) => text,

@@ -39,7 +39,7 @@ impl Project {
         self.cells_below(&folder)
     }
 
-    /// Takes a request that stands in no file.
+    /// Adds a request that is not in a file.
     pub(crate) fn take_text(&mut self, name: &str, text: String) -> Result<CellId, CommandError> {
         let source = self.workspace.load_text(name, text)?;
         match self.workspace.cells(source).count() {
@@ -128,7 +128,7 @@ impl Project {
         let found = request_files(&self.root, folder, false)?;
         self.note_unreadable(found.passed_over);
         for file in found.files {
-            // One file that cannot be read is told, and does not stop the others.
+            // A file that cannot be read is reported, and does not stop the others.
             match self.workspace.load(&file) {
                 Ok(source) => {
                     self.looked_at.push(source);
@@ -148,7 +148,7 @@ impl Project {
         };
         let at = |cell: &CellId| {
             let own = self.workspace.cell(*cell).span;
-            // A mark of byte order stands before the first line's text.
+            // A byte order mark may precede the first line.
             own.start() < span.end().max(span.start() + 1) && (span.start() < own.end() || own.end() == text.text.len())
         };
         self.workspace.cells(source).filter(at).last().ok_or_else(|| {

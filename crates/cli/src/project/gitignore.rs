@@ -5,7 +5,7 @@ use crate::files;
 use anyhow::Context;
 use std::path::Path;
 
-/// What git shall not keep: values of one's own, and the tool's state.
+/// Files that git must ignore: private values, and the tool's state.
 const IGNORED: &[&str] = &["yieldtray.local.toml", ".yieldtray/"];
 
 /// Adds what is missing to the folder's `.gitignore`.

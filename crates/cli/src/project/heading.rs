@@ -1,4 +1,4 @@
-//! The first line of what is shown: environment, address, and what is unusual about the connections.
+//! The first line of output: environment, URL, and warnings about connections.
 
 use super::Project;
 use crate::output::cell::Heading;
@@ -8,7 +8,7 @@ use yieldtray_source::{SourceId, Span};
 use yieldtray_workspace::{CellId, says_insecure};
 
 impl Project {
-    /// Environment and address, for the first line of what is shown.
+    /// Environment and URL, for the first line of output.
     pub(crate) fn heading(&self) -> Heading {
         let environment = self.settings.environment.as_deref().map(|name| {
             let tint = self.workspace.config.environment(name).and_then(|environment| environment.tint);
@@ -28,7 +28,7 @@ impl Project {
         heading
     }
 
-    /// What a configuration changes about who is trusted: whoever shares it must not do so unnoticed.
+    /// Settings of a shared configuration that change who is trusted, which must not go unnoticed.
     fn connection_warnings(&self) -> Vec<String> {
         let settings = self.workspace.config.send_settings(self.settings.environment.as_deref());
         let place = |source: SourceId, span: Span| self.workspace.shown_line(source, span.start());
@@ -45,7 +45,7 @@ impl Project {
         warnings
     }
 
-    /// The address a cell goes to, as far as it is known before anything is worked out.
+    /// The URL of a cell, as far as it is known without evaluating anything.
     pub(crate) fn target(&self, cell: CellId) -> String {
         let text = &self.workspace.source(cell.source).text;
         let target = self.workspace.cell(cell).request.as_ref().map_or("", |request| request.target.of(text));
@@ -55,7 +55,7 @@ impl Project {
         }
     }
 
-    /// The address the requests go to, where the configuration or the command line says it.
+    /// The base URL, if the configuration or the command line gives it.
     pub(crate) fn base(&self) -> Option<String> {
         let outside = self.workspace.outside(&self.settings.variables);
         let entry = || {
@@ -69,7 +69,7 @@ impl Project {
     }
 }
 
-/// A proxy's address without its password.
+/// The URL of a proxy without its password.
 fn without_credentials(address: &str) -> String {
     match (address.find("://"), address.rfind('@')) {
         (Some(scheme), Some(at)) if scheme < at => format!("{}{}", &address[..scheme + 3], &address[at + 1..]),

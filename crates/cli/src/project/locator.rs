@@ -1,6 +1,6 @@
 //! WHERE: how a request, a file or a folder is named on the command line.
 
-/// What a WHERE says, before anyone has looked whether it is there.
+/// A parsed WHERE argument, which may not exist.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(crate) enum Locator {
     /// `-`

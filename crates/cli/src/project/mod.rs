@@ -1,5 +1,5 @@
-//! What every command begins with: the workspace around the named place, the chosen environment, the
-//! values of the command line.
+//! Opens the project of a command: the workspace around the named place, the chosen environment, the values of the
+//! command line.
 
 pub(crate) mod disk;
 mod dotenv;
@@ -56,7 +56,7 @@ pub(crate) struct Project {
     pub(crate) random: RandomSource,
     /// Environment and values.
     pub(crate) settings: EvalSettings,
-    /// Who chose the environment.
+    /// The source of the chosen environment.
     pub(crate) chosen_by: Option<ChosenBy>,
     /// Whether the workspace may reach outside.
     pub(crate) trust: Trust,
@@ -71,7 +71,7 @@ pub(crate) struct Project {
 }
 
 impl Project {
-    /// Opens the workspace that holds the first of `places`, or the folder the caller stands in.
+    /// Opens the workspace that contains the first of `places`, or the current folder.
     pub(crate) fn open(
         common: &Common,
         host: &HostFacts,
@@ -191,8 +191,8 @@ impl Project {
         Err(problem.into())
     }
 
-    /// If the workspace wants to reach outside and may not: shows what it wants, and asks once. What it wants is
-    /// refused when it is needed, if nobody can be asked or the answer is no.
+    /// If the workspace wants to reach outside and may not: shows what it asks for, and asks once. Without permission,
+    /// it is refused when it is needed.
     pub(crate) fn offer_to_allow(&mut self, common: &Common, person: &dyn Prompter) -> Result<(), CommandError> {
         if self.trust.allows() || !person.is_there() {
             return Ok(());
@@ -218,22 +218,22 @@ impl Project {
         self.random.seed_in_use().filter(|_| failed)
     }
 
-    /// A path of the command line, counted from where the caller stands.
+    /// A path of the command line, relative to the current folder.
     pub(crate) fn path_from_here(&self, path: &Path) -> PathBuf {
-        // Where the caller stands already, a path stays as it was written.
+        // If that is the process's folder, the path stays as written.
         let stays = std::env::current_dir().is_ok_and(|folder| folder == self.here);
         if stays { path.to_owned() } else { self.here.join(path) }
     }
 }
 
-/// Reads the WHEREs as they stand on the command line.
+/// Parses the WHERE arguments.
 pub(crate) fn places(common: &Common, texts: &[String]) -> Result<Vec<Locator>, CommandError> {
     let here = here(common)?;
     Ok(texts.iter().map(|text| Locator::parse(text, |path| here.join(path).exists())).collect())
 }
 
-/// The root of the workspace that holds the first of `places`, or the folder the caller stands in. A link belongs to
-/// the workspace in which it stands: where it leads was not the caller's choice.
+/// The root of the workspace that contains the first of `places`, or the current folder. A link belongs to the
+/// workspace it is in, not to that of its target.
 pub(crate) fn root_for(here: &Path, places: &[Locator]) -> PathBuf {
     let start = places.iter().find_map(|place| match place {
         Locator::Path(path) | Locator::Line(path, _) | Locator::Cell(path, _) => Some(here.join(path)),
@@ -259,7 +259,7 @@ fn without_steps(path: &Path) -> PathBuf {
     plain
 }
 
-/// The folder the caller stands in, or says to.
+/// The current folder, or that of `-C`.
 pub(crate) fn here(common: &Common) -> Result<PathBuf, CommandError> {
     let folder = common.directory.clone().unwrap_or_else(|| PathBuf::from("."));
     let here = folder.canonicalize();

@@ -1,4 +1,4 @@
-//! Which commit of the checkout a request file stands in. Git itself is asked, while requests are under way.
+//! The commits of request files. Git is asked while requests are under way.
 
 use crate::git;
 use crate::project::trust::Trust;
@@ -11,21 +11,21 @@ use std::time::Duration;
 /// With more files than this, git is asked about all there are below the root.
 const MAX_NAMED_FILES: usize = 64;
 
-/// So long git is waited for when everything else is done.
+/// The time to wait for git after everything else is done.
 const GIT_TIMEOUT: Duration = Duration::from_secs(2);
 
-/// So many digits of a commit tell it from others.
+/// The digits of a commit hash that are logged.
 const REVISION_DIGITS: usize = 12;
 
-/// The question, or its answer.
+/// The pending question, or its answer.
 pub(crate) enum Revisions {
     /// On its way.
     Asked(Receiver<Option<Answer>>),
-    /// What git said; nothing where it said nothing.
+    /// The output of git; `None` if it failed.
     Known(Option<Answer>),
 }
 
-/// What git says of a checkout.
+/// The status of a checkout.
 #[derive(Debug, PartialEq, Eq)]
 pub(crate) struct Answer {
     commit: String,
@@ -79,7 +79,7 @@ fn read(said: &str, below: &str) -> Option<Answer> {
                     commit = Some(id.get(..REVISION_DIGITS).unwrap_or(id).to_owned());
                 }
             }
-            // Fields of fixed number, then the path, in which there may be blanks.
+            // A fixed number of fields, then the path, which may contain spaces.
             Some(("1", rest)) => add(rest.splitn(8, ' ').nth(7)),
             Some(("u", rest)) => add(rest.splitn(10, ' ').nth(9)),
             Some(("2", rest)) => {

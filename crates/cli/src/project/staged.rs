@@ -8,7 +8,7 @@ use std::path::{Path, PathBuf};
 use yieldtray_source::access::check_readable;
 use yieldtray_source::files::FileSystem;
 
-/// What is staged below a root.
+/// The staged files below a root.
 pub(crate) struct StagedFiles<F> {
     /// The files on disk, for what is not staged.
     disk: F,
@@ -33,11 +33,11 @@ pub(crate) fn staged_paths(root: &Path) -> Result<Vec<PathBuf>, CommandError> {
 impl<F: FileSystem> StagedFiles<F> {
     /// The files below `root` as they are staged, and else as `disk` has them.
     pub(crate) fn over(disk: F, root: &Path) -> Result<Self, CommandError> {
-        // What is the same on disk and staged need not be asked for.
+        // Files that are equal on disk and staged need not be read from git.
         let differing = names(root, &["diff", "--name-only", "--relative", "-z"])?;
         let text = |path: &PathBuf| ask(root, &["show", &format!(":./{}", path.to_string_lossy())]).ok();
         let mut texts: HashMap<_, _> = differing.into_iter().map(|path| (path.clone(), text(&path))).collect();
-        // What git does not know is in no commit.
+        // Files that git does not know are not in the commit.
         let unknown = names(root, &["ls-files", "--others", "--exclude-standard", "-z"])?;
         texts.extend(unknown.into_iter().map(|path| (path, None)));
         Ok(Self { disk, texts })

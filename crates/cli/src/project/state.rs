@@ -44,7 +44,7 @@ pub(crate) fn trouble(root: &Path, what: &str, error: &Error, out: &mut Out) -> 
     words.lines().try_for_each(|line| out.say(&out.error_look.odd(line)))
 }
 
-/// Opens the state for a command that is about nothing else; a damaged one is set aside, with words.
+/// Opens the state for a command that is only about it; a damaged one is renamed, with a warning.
 pub(crate) fn open_or_set_aside(session: &Project, out: &mut Out) -> Result<Option<Store>, CommandError> {
     match open(session) {
         Err(error) if error.is_damage() => {
@@ -55,11 +55,11 @@ pub(crate) fn open_or_set_aside(session: &Project, out: &mut Out) -> Result<Opti
     }
 }
 
-/// What is kept for the chosen environment, as far as the files are loaded, and the state it came from, so
-/// that this is opened once for reading and writing.
+/// The state for the chosen environment, as far as its files are loaded, with the store it was read from, so that it
+/// is opened once for reading and writing.
 #[derive(Default)]
 pub(crate) struct PersistedState {
-    /// What responses yielded.
+    /// The captured values.
     pub(crate) tray: Tray,
     /// Tokens of OAuth 2.0 profiles.
     pub(crate) tokens: Tokens,
@@ -80,7 +80,7 @@ pub(crate) fn read(session: &Project, out: &mut Out) -> io::Result<PersistedStat
 fn try_read(session: &Project) -> Result<PersistedState, Error> {
     let store = match open(session) {
         Ok(Some(store)) => store,
-        // A folder that is not this user's own was told of when the session began.
+        // A folder that is not this user's own was reported when the project was opened.
         Ok(None) | Err(Error::Untrusted(_) | Error::NoKey) => return Ok(PersistedState::default()),
         Err(error) => return Err(error),
     };
@@ -95,7 +95,7 @@ fn try_read(session: &Project) -> Result<PersistedState, Error> {
     Ok(PersistedState { tray, tokens, jar, store: Some(store) })
 }
 
-/// What lies on the tray in an environment, as far as the files are loaded.
+/// The tray of an environment, as far as its files are loaded.
 pub(crate) fn tray(store: &Store, workspace: &Workspace, environment: &str) -> Result<Tray, Error> {
     let mut tray = Tray::default();
     for kept in store.kept(environment)? {
@@ -136,10 +136,10 @@ fn changed_cookies(before: &[StoredCookie], after: &[StoredCookie]) -> Change {
     (keep.map(|cookie| (cookie_place(cookie), cookie.whole.clone())).collect(), gone.collect())
 }
 
-/// What is kept, place and value, and the places of what is dropped.
+/// The saved rows, place and value, and the places of deleted ones.
 type Change = (Vec<(String, String)>, Vec<String>);
 
-/// What tells a cookie from others (RFC 6265 5.3, step 11).
+/// The identity of a cookie (RFC 6265 5.3, step 11).
 pub(crate) fn cookie_place(cookie: &StoredCookie) -> String {
     format!("{} {} {}", cookie.domain, cookie.path, cookie.name)
 }
@@ -157,8 +157,8 @@ pub(crate) struct Cookies<'c> {
     pub(crate) after: &'c Jar,
 }
 
-/// Keeps what a run yielded and got, in `store` if it is open already; where that fails, a word about it, and
-/// `false`. What stands in no file has no place to be seen from, and is not kept.
+/// Saves the captured values and credentials of a run, in `store` if it is open already; returns `false` with a
+/// warning if that fails. Values of ad-hoc requests are not saved: no file could read them.
 pub(crate) fn keep(
     session: &Project,
     store: &mut Option<Store>,
@@ -168,7 +168,7 @@ pub(crate) fn keep(
 ) -> io::Result<bool> {
     match try_keep(session, store, run, cookies) {
         Ok(()) => Ok(true),
-        // A folder that is not this user's own was told of when the session began.
+        // A folder that is not this user's own was reported when the project was opened.
         Err(Error::Untrusted(_)) => Ok(false),
         Err(error) => trouble(&session.root, "what was yielded is not kept", &error, out).map(|()| false),
     }
@@ -198,7 +198,7 @@ fn try_keep(
     Ok(())
 }
 
-/// What a run yielded and was not kept before, as rows.
+/// Values that a run captured and that were not saved before, as rows.
 fn values(session: &Project, run: &Run<'_>) -> Vec<yieldtray_store::CapturedRow> {
     let (workspace, at) = (&session.workspace, now());
     let fresh = run.tray().iter().filter(|(_, yielded)| yielded.kept_at.is_none());

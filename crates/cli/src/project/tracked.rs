@@ -6,7 +6,7 @@ use std::path::Path;
 use yieldtray_source::access::LOCAL_FILE;
 use yieldtray_source::{Code, Problem, Span};
 
-/// What is wrong if git keeps the private configuration at `root`, which `tracked` says, or would with the next commit.
+/// The problem if git tracks the private configuration at `root` (`tracked`), or would with the next commit.
 pub(crate) fn tracked_problem(root: &Path, tracked: bool) -> Option<Problem> {
     git::checkout_of(root)?;
     if !(tracked || would_be_added(root)) {

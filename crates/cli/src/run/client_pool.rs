@@ -1,4 +1,4 @@
-//! Who sends which request. Connections are shared by all; cookies are not.
+//! The clients of a run. Connections are shared by all; cookies are not.
 
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;

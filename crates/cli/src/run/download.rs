@@ -13,10 +13,10 @@ use yieldtray_transport::Sink;
 /// A body below this many bytes is there before anybody could read a bar.
 const MIN_PROGRESS_BYTES: u64 = 4 << 20;
 
-/// Where the body of one answer is written.
+/// The destination of one response body.
 pub(crate) struct Download {
     files: Vec<AtomicFile>,
-    /// What is written to as it comes: standard output, a device, a pipe.
+    /// A stream that is written as the body arrives: standard output, a device, a pipe.
     through: Option<Box<dyn Write + Send + Sync>>,
     bar: Option<ProgressBar>,
     shown: bool,
@@ -24,13 +24,13 @@ pub(crate) struct Download {
     written: u64,
     /// How many bytes may be written.
     limit: Option<u64>,
-    /// Of what was written so far: the log tells a large body by it.
+    /// The digest of the bytes written so far, by which the log identifies a large body.
     digest: blake3::Hasher,
-    /// What was written so far, as long as the log keeps so much.
+    /// The bytes written so far, up to the limit of the log.
     start: Vec<u8>,
 }
 
-/// What went through a download.
+/// The result of a download.
 pub(crate) struct Finished {
     /// The BLAKE3 digest, in hexadecimal digits.
     pub(crate) digest: String,
@@ -84,7 +84,7 @@ impl Download {
         let root = root.canonicalize()?;
         let target = root.join(file);
         let folder = target.parent().ok_or_else(outside)?;
-        // What is there already must lead nowhere else, before anything is made below it.
+        // Existing folders must not lead elsewhere, before new ones are created below them.
         let there = folder.ancestors().find_map(|folder| folder.canonicalize().ok()).ok_or_else(outside)?;
         if !there.starts_with(&root) {
             return Err(outside());
@@ -99,7 +99,7 @@ impl Download {
         self.replacing(&target)
     }
 
-    /// Gives the files their names, now that they are whole, and tells what is in them.
+    /// Renames the complete files into place, and returns what is in them.
     pub(crate) fn finish(mut self) -> io::Result<Finished> {
         self.through.iter_mut().try_for_each(Write::flush)?;
         std::mem::take(&mut self.files).into_iter().try_for_each(AtomicFile::finish)?;

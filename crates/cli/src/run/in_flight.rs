@@ -1,7 +1,6 @@
-//! The requests that are under way. Whoever waits for answers drives them; while the run computes (judges checks,
-//! prepares requests, writes output), nobody does, and answers would be noticed late: a slow check would count as time
-//! that a server took. So after a moment of that a second thread drives them until the run waits again. Most
-//! computations are over before, and cost no hand-over.
+//! The requests in flight. The thread that waits for responses drives them; while the run computes (checks, preparing
+//! requests, output), nobody would, and a slow check would count as the server's time. So after a millisecond a second
+//! thread drives them until the run waits again. Most computations are shorter, and cost no switch.
 
 use futures_util::StreamExt;
 use futures_util::stream::FuturesUnordered;
@@ -16,16 +15,16 @@ use tokio::sync::Notify;
 /// How long the run may compute before the second thread takes over; elapsed times are right to about twice that.
 const HAND_OVER_AFTER: Duration = Duration::from_millis(1);
 
-/// After so many looks in a row at which the run waits for answers itself, the second thread sleeps until it computes.
+/// After this many checks in a row at which the run itself was waiting, the second thread sleeps until it computes.
 const CHECKS_BEFORE_SLEEP: u32 = 50;
 
-/// What is under way, shared by the thread of the run and the one that takes over.
+/// The requests in flight, shared by both threads.
 pub(super) struct InFlight<F: Future> {
     runtime: Runtime,
     works: Mutex<Works<F>>,
-    /// 0 while the run waits for answers; else a number that is different each time it computes.
+    /// 0 while the run waits for responses; else a number that is different each time it computes.
     computing: AtomicU64,
-    /// Whoever drives shall stop doing so.
+    /// Set to make the current driver stop.
     leave: Notify,
     /// Whether the thread of the run waits for the futures. The second thread must not take them again then: where the
     /// machine is busy, it can be faster than the thread that it made way for.
@@ -34,7 +33,7 @@ pub(super) struct InFlight<F: Future> {
     ended: AtomicBool,
 }
 
-/// Futures and what came of those that ended.
+/// The futures, and the results of those that ended.
 pub(super) struct Works<F: Future> {
     futures: FuturesUnordered<F>,
     ended: VecDeque<F::Output>,
@@ -88,7 +87,7 @@ impl<F: Future> InFlight<F> {
         }
     }
 
-    /// What the second thread does: drives the futures whenever the run has been computing for a moment.
+    /// The second thread: drives the futures whenever the run has been computing for a moment.
     fn take_over_when_needed(&self) {
         let (mut seen, mut looks) = (0, 0);
         while !self.ended.load(Ordering::Acquire) {
@@ -189,7 +188,7 @@ where
             None => {
                 let in_flight = self.in_flight;
                 let thread = thread::Builder::new().name("receiving".to_owned());
-                // Without a thread answers are noticed late, and nothing else is different.
+                // Without the thread responses are only noticed late.
                 match thread.spawn_scoped(self.scope, || in_flight.take_over_when_needed()) {
                     Ok(handle) => self.helper = Some(handle.thread().clone()),
                     Err(error) => {

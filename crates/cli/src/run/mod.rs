@@ -38,7 +38,7 @@ struct ResponseFiles<'s> {
     root: &'s Path,
     /// How many bytes `% save` writes at most.
     save_limit: u64,
-    /// A file for the body of one cell's answer, and whether the body is held all the same.
+    /// A file for the body of one cell's response, and whether the body is held in memory too.
     out: Option<(CellId, PathBuf, bool)>,
     /// Whether a long download shows how far it is.
     bar: bool,
@@ -60,12 +60,12 @@ impl<'s> ResponseFiles<'s> {
     }
 }
 
-/// Who listens to a run.
+/// Observes a run.
 pub(crate) trait RunObserver {
     /// Gets what happens, in the order of the plan.
     fn happened(&mut self, run: &Run<'_>, event: Event) -> io::Result<()>;
 
-    /// Whether it wants to hear from a run in which nothing happens.
+    /// True if it wants ticks while nothing happens.
     fn is_waiting(&self) -> bool {
         false
     }
@@ -81,10 +81,10 @@ pub(crate) trait RunObserver {
     }
 }
 
-/// How often who waits is told how far a run is.
+/// The interval of ticks.
 const TICK: Duration = Duration::from_millis(100);
 
-/// So many turns of the runtime it takes until the first request is out: its connection has to be made.
+/// Polls of the runtime until the first request is sent: its connection has to be made.
 const YIELDS_TO_CONNECT: usize = 4;
 
 /// Sends what `run` has ready, at most `jobs` requests at a time, and hands on what happens. Ctrl-C ends
@@ -102,7 +102,7 @@ fn drive(
     let in_flight = &in_flight;
     let _context = in_flight.runtime().enter();
     std::thread::scope(|scope| {
-        // Where there is one request alone, nothing is computed while its answer may come.
+        // With a single request, nothing is computed while its response may arrive.
         let mut driver = Driver::new(in_flight, scope, run.progress().all > 1);
         let mut interrupts = person.interrupts().context("cannot watch for Ctrl-C")?;
         let cut_off = Arc::new(Notify::new());
@@ -133,7 +133,7 @@ fn drive(
                 };
                 driver.push(work.carry_out(began, saving, Arc::clone(&cut_off)));
             }
-            // Who is asked sees first what happened so far, and keeps no server waiting.
+            // Print all events before a prompt, so that no server waits for the answer.
             if driver.len() == 0 {
                 emit(run, audience)?;
                 let Some(question) = question.take() else { break };
@@ -142,14 +142,14 @@ fn drive(
                     Ok(value) => run.answer(&question, value),
                     Err(CommandError::Interrupted) => {
                         run.interrupt();
-                        // Who asks also raises the signal: it is the same Ctrl-C, and cuts nothing else off.
+                        // The prompt also raises the signal for the same Ctrl-C, which must not cancel anything else.
                         in_flight.runtime().block_on(interrupts.take_asked());
                     }
                     Err(stop) => return Err(stop),
                 }
                 continue;
             }
-            // Polled once by the way: a request that can go out shall be out before anything is told.
+            // Poll once before printing, so that the next request is on the wire first.
             let mut worked = driver.wait(async |under_way| {
                 let mut worked = under_way.next().now_or_never();
                 if worked.is_none() {
@@ -162,7 +162,7 @@ fn drive(
                 worked
             });
             if worked.is_none() {
-                // What happened before is told while servers work on the next requests.
+                // Print earlier events while servers work on the next requests.
                 emit(run, audience)?;
                 run.prefetch();
                 // Where each vigil pays, nothing below is reached.

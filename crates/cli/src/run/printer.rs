@@ -10,7 +10,7 @@ use yieldtray_engine::{CellReport, Event, Run};
 use yieldtray_expression::RandomSource;
 use yieldtray_source::{Problem, SourceId};
 
-/// So many of the slowest requests are told.
+/// The number of slowest requests that are listed.
 const SLOWEST_SHOWN: usize = 5;
 
 /// Shows a run.

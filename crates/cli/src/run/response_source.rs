@@ -67,7 +67,7 @@ impl<'p> LoggedResponses<'p> {
         Ok(Self { project, store, numbers, last: RefCell::default(), used: RefCell::default() })
     }
 
-    /// What runs have taken so far.
+    /// The responses that runs have taken so far.
     pub(crate) fn used(&self) -> UsedResponses {
         *self.used.borrow()
     }

@@ -1,4 +1,4 @@
-//! One request, with what goes before it: prepared, sent, and what came of it kept.
+//! The parts of sending one request: its plan, its parameters, and its result.
 
 use super::RunObserver;
 use crate::args::Needs;
@@ -23,7 +23,7 @@ use yieldtray_workspace::plan::{Plan, Prerequisite, prerequisites};
 use yieldtray_workspace::scope::Tray;
 use yieldtray_workspace::{CellId, Workspace};
 
-/// What is sent, and what there is from before.
+/// The cells to send, and the state they start from.
 pub(crate) struct SendPlan {
     pub(crate) plan: Plan,
     pub(crate) kept: PersistedState,
@@ -61,14 +61,14 @@ pub(crate) struct SendParams {
     pub(crate) no_log: bool,
 }
 
-/// A request that was sent, as far as it came.
+/// The result of sending a request.
 pub(crate) struct SendResult<'s> {
     session: &'s Project,
     /// The run, which is over.
     pub(crate) run: Run<'s>,
-    /// The answer, if there is one.
+    /// The response, if there is one.
     pub(crate) answer: Option<Exchange>,
-    /// How the cell came out; nothing if what it needs did not pass.
+    /// The report of the cell; `None` if a cell it needs did not pass.
     pub(crate) report: Option<CellReport>,
     /// The same of those that went before it.
     pub(crate) before: Vec<CellReport>,
@@ -81,7 +81,7 @@ pub(crate) struct SendResult<'s> {
 }
 
 impl<'s> SendResult<'s> {
-    /// What a run collected.
+    /// A result from the reports that were collected.
     pub(super) fn new(
         session: &'s Project,
         run: Run<'s>,
@@ -120,7 +120,7 @@ impl<'s> SendResult<'s> {
     }
 }
 
-/// What came of a request and of those before it.
+/// Collects the reports of a cell and of those before it.
 pub(super) struct ReportCollector {
     cell: CellId,
     report: Option<CellReport>,
@@ -146,7 +146,7 @@ impl RunObserver for ReportCollector {
     }
 }
 
-/// Which cells are sent: this one alone, or others first that give it what it lacks.
+/// The cells to send: this one alone, or with the prerequisites that provide its missing values.
 fn plan(
     session: &mut Project,
     all: Plan,
@@ -169,10 +169,10 @@ fn plan(
     Ok(Plan::chained(workspace, &links, cell, false))
 }
 
-/// What is missing, who yields it, and the question.
+/// The missing values, their providers, and the question.
 fn offer(workspace: &Workspace, links: &[Prerequisite]) -> String {
     let name = |cell: &CellId| format!("`{}`", workspace.cell(*cell).name);
-    // What the cell itself lacks comes last in the order of sending, and first to mind.
+    // The cell's own missing values are sent last, but matter most.
     let reasons = links.iter().rev().map(|link| {
         format!("{} lacks {}, which {} yields.", name(&link.to), join_words(&link.names), name(&link.cell))
     });

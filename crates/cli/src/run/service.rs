@@ -1,5 +1,5 @@
-//! What commands and the editor run: one request, many, requests that are only prepared, and checks on responses of the
-//! log. Nothing else in the program drives a run.
+//! Runs of commands and of the editor: sending one request, replaying many, preparing without sending, and judging
+//! logged responses. Nothing else in the program drives a run.
 
 use super::response_source::ResponseSource;
 use super::send_one::{ReportCollector, SendParams, SendPlan, SendResult};
@@ -30,7 +30,7 @@ pub(crate) struct RunService<'p> {
     prompter: &'p dyn Prompter,
 }
 
-/// What [`RunService::replay`] runs.
+/// The parameters of [`RunService::replay`].
 pub(crate) struct ReplayParams<'p> {
     /// The cells in their order.
     pub(crate) plan: Plan,
@@ -46,7 +46,7 @@ pub(crate) struct ReplayParams<'p> {
 pub(crate) struct ReplayResult<'p, O> {
     /// The run.
     pub(crate) run: Run<'p>,
-    /// Who observed it.
+    /// Its observer.
     pub(crate) observer: O,
     /// How long it took.
     pub(crate) elapsed: Duration,
@@ -62,7 +62,7 @@ pub(crate) struct PrepareResult<'p> {
     pub(crate) run: Run<'p>,
     /// The request with its cookies; `None` if it cannot be made.
     pub(crate) request: Option<Arc<PreparedRequest>>,
-    /// What is wrong with it, or worth knowing.
+    /// Errors and warnings.
     pub(crate) problems: Vec<Problem>,
 }
 

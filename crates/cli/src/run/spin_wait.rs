@@ -1,10 +1,10 @@
-//! Waiting for an answer that is about to come. To wake a thread that sleeps takes longer than a server on the same
-//! machine takes to answer; so for a moment the thread stays awake and looks again and again. Where answers take
-//! longer than that, it is tried ever more rarely, and costs next to nothing.
+//! Spinning before sleeping. To wake a sleeping thread takes longer than a server on the same machine takes to
+//! respond; so for a moment the thread polls instead. If responses take longer than that, it is tried ever more
+//! rarely, and costs next to nothing.
 
 use std::time::{Duration, Instant};
 
-/// So long a thread stays awake: about twice the time that sleeping and waking up would add.
+/// About twice the cost of a sleep and wake-up.
 const SPIN_LIMIT: Duration = Duration::from_micros(60);
 
 /// After vain vigils in a row, none is kept for so many times at most.
@@ -28,7 +28,7 @@ impl SpinWait {
         }
         let since = Instant::now();
         loop {
-            // The runtime looks whether something came.
+            // Lets the runtime poll for events.
             tokio::task::yield_now().await;
             if let Some(found) = look() {
                 self.next = 0;
@@ -48,7 +48,7 @@ impl SpinWait {
 mod tests {
     use super::*;
 
-    /// How often it looked, of so many waits in which the answer comes at the `at`th look, if ever.
+    /// The number of polls, in so many waits in which the response arrives at poll `at`, if ever.
     fn looks(vigil: &mut SpinWait, waits: usize, at: Option<usize>) -> Vec<usize> {
         let runtime = tokio::runtime::Builder::new_current_thread().build().expect("a runtime");
         let mut wait = || {

@@ -1,4 +1,4 @@
-//! What is under way: a request, a request for a token, or a pause.
+//! A task in flight: a request, a token request, or a pause.
 
 use super::ResponseFiles;
 use crate::error::CommandError;
@@ -12,14 +12,14 @@ use yieldtray_http::{Exchange, Failure, FailureKind};
 use yieldtray_transport::Client;
 use yieldtray_workspace::request::TokenRequest;
 
-/// What a run wants done.
+/// A task of a run.
 pub(super) enum Task<'w> {
     Send(Box<ReadyRequest<'w>>, Arc<Client>),
     Authorize(Box<TokenRequest>, Arc<Client>),
     Rest(Pause),
 }
 
-/// What came of it.
+/// Its result.
 pub(super) enum TaskResult<'w> {
     Answered(Box<ReadyRequest<'w>>, Result<Exchange, Failure>),
     Authorized(Box<TokenRequest>, Result<Exchange, Failure>),
@@ -45,7 +45,7 @@ impl<'w> Task<'w> {
                         Err(failure) => Err(failure),
                     },
                     false => {
-                        // What it holds while it waits is kilobytes, which would be moved with all of this.
+                        // Boxed: its state is kilobytes, which would be moved with all of this.
                         let most = ready.largest_body();
                         let sending = Box::pin(async {
                             match most {
@@ -71,7 +71,7 @@ impl<'w> Task<'w> {
     }
 }
 
-/// What `work` comes to, unless it is cut off before.
+/// The result of `work`, unless it is canceled before.
 async fn unless<T>(cut_off: Arc<Notify>, work: impl Future<Output = T>) -> Result<T, Failure> {
     let start = Instant::now();
     tokio::select! {
@@ -81,12 +81,12 @@ async fn unless<T>(cut_off: Arc<Notify>, work: impl Future<Output = T>) -> Resul
     }
 }
 
-/// Whether the answer to a request goes to a file.
+/// True if the response to a request goes to a file.
 pub(super) fn saves(ready: &ReadyRequest<'_>, saving: &ResponseFiles<'_>) -> bool {
     ready.save.is_some() || saving.out.as_ref().is_some_and(|(cell, ..)| *cell == ready.cell)
 }
 
-/// Sends a request whose answer goes to a file. Dropped before its end, it leaves no half of one.
+/// Sends a request whose response goes to a file. Dropped before its end, it leaves no partial file.
 async fn save(
     client: &Client,
     ready: &ReadyRequest<'_>,
@@ -105,7 +105,7 @@ async fn save(
         download = download.into_file(file).map_err(refused)?;
     }
     if let Some(file) = &ready.save {
-        // A request whose answer could not be kept is not sent at all.
+        // A request whose response could not be saved is not sent at all.
         download = match download.into_workspace(saving.root, file, saving.save_limit) {
             Ok(download) => download,
             Err(error) => return Ok(Err(not_saved(error))),

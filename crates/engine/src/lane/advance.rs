@@ -28,14 +28,14 @@ impl<'w> LaneCx<'_, 'w> {
             return None;
         }
         self.seed_random(step);
-        // What a sequence passes may need its own answers.
+        // The arguments of a sequence may need answers of its own.
         if let Some(sequence) = self.pending_play_args(step)
             && let Some(question) = self.question(step, sequence)
         {
             return Some(Next::Ask(question));
         }
         self.bind_play_args(step);
-        // Evaluate `% skip when` before asking, if it needs no answer.
+        // Evaluate `% skip when` before prompting, if it needs no answer.
         let undecided = match self.skip_reason(step) {
             Ok(None) => Vec::new(),
             Ok(Some(reason)) => {
@@ -108,7 +108,7 @@ impl<'w> LaneCx<'_, 'w> {
     fn due_step(&mut self) -> Option<usize> {
         while let Some(step) = self.lane.next_step() {
             let Step { cell, afterwards, .. } = self.step(step);
-            // What was done before the run was ended is cleaned up.
+            // Cells that ran before the run was stopped are cleaned up.
             if !self.is_stopped() || (*afterwards && self.run.outcomes.is_started(cell.source)) {
                 return Some(step);
             }
@@ -141,7 +141,7 @@ impl<'w> LaneCx<'_, 'w> {
         self.lane.random().begin(seed, words, &numbers);
     }
 
-    /// What `cell`, that of a step or of the sequence that plays it, still asks before the step can be sent.
+    /// The next question of `cell` (of the step, or of the sequence that plays it) before the step can be sent.
     fn question(&mut self, step: usize, cell: CellId) -> Option<Question> {
         if self.cannot_be_sent(step) {
             return None;

@@ -1,4 +1,4 @@
-//! What a response means for its cell: checks, yields, and the report.
+//! Finishes a cell with its response: checks, captures, and the report.
 
 use super::LaneCx;
 use crate::advice::advice;
@@ -113,7 +113,7 @@ impl<'w> LaneCx<'_, 'w> {
             return self.run.deferred.drop_later(answer);
         };
         if let Some(exchange) = answer.as_mut().filter(|exchange| exchange.size > limit && exchange.holds_body()) {
-            // Without its bytes, a body can still be told from another by its digest.
+            // A digest still distinguishes a body whose bytes were dropped.
             exchange.digest = Some(digest(&exchange.body));
             exchange.body = Bytes::new();
         }

@@ -82,7 +82,7 @@ impl<'r, 'w> LaneCx<'r, 'w> {
         self.inputs.context(&self.run.values, self.lane.random())
     }
 
-    /// What a cell's expressions see beside its lines: its row, and what a sequence passes.
+    /// The cache for a cell's expressions: its row, and the arguments that its sequence passes.
     fn cache(&self) -> EvalCache {
         let row = self.lane.rows().and_then(|rows| rows.row().cloned());
         EvalCache::given(row, self.lane.play_args().to_vec()).at(self.lane.current())

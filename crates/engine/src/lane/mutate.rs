@@ -24,7 +24,7 @@ impl<'w> LaneCx<'_, 'w> {
         let all = mutations(exchange, &shape, &fields);
         let has_yields = exprs.iter().any(|expr| matches!(expr.purpose, Purpose::Yield { .. }));
         let mut detects = |cx: &mut Self, exprs: &[ResponseExpr<'_>], mutant: &Exchange| {
-            // What a mutant yields is seen by the checks behind the line, and by nothing else.
+            // Values captured from a mutant are visible only to the checks after that line.
             let tray = has_yields.then(|| cx.run.values.tray().clone());
             let detected = cx.detects(cell, step, cache, exprs, mutant);
             if let Some(tray) = tray {

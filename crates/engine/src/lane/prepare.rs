@@ -31,7 +31,7 @@ impl<'w> LaneCx<'_, 'w> {
         };
         problems.append(&mut self.lane.take_problems());
         if problems.iter().any(Problem::is_error) {
-            // What rows and sequences would define is not known here.
+            // Values from rows and sequences are not known yet.
             let has_args = workspace.rows_file(cell).is_some() || self.step(step).played.is_some();
             if !has_args && !has_broken_lines(workspace, cell) {
                 problems.extend(self.unresolved_names(step, cell));
@@ -140,7 +140,7 @@ fn has_broken_lines(workspace: &Workspace, cell: CellId) -> bool {
     all.any(|instruction| instruction.kind == InstructionKind::Broken)
 }
 
-/// Drops repeated problems: a `let` that is used twice fails twice, and a name that is used in five places lacks one
+/// Drops repeated problems: a `let` that is used twice fails twice, and a name that is used in five places misses one
 /// value.
 fn dedup(problems: &mut Vec<Problem>) {
     let mut kept: Vec<Problem> = Vec::with_capacity(problems.len());

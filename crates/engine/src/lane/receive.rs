@@ -11,7 +11,7 @@ use yieldtray_workspace::scope::ResponseScope;
 impl<'w> LaneCx<'_, 'w> {
     /// Takes the response to a request, or why there is none.
     pub(crate) fn on_response(&mut self, mut ready: Box<ReadyRequest<'w>>, mut response: Result<Exchange, Failure>) {
-        // A condition that came to hold counts as a check; one that never did is evaluated and reported as one.
+        // A polling condition that came true counts as a check; one that never did is evaluated and reported as one.
         let (mut attempts, mut passed_wait) = (1, None);
         if let Some(mut poll) = ready.work.poll.take() {
             let (holds, took) = match &response {

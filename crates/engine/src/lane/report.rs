@@ -55,7 +55,7 @@ impl LaneCx<'_, '_> {
         Failure { message: mask(&failure.message), hint: failure.hint.as_deref().map(mask), ..failure.clone() }
     }
 
-    /// Where the address comes from at which no server answers.
+    /// Explains where the URL comes from that cannot be reached.
     pub(super) fn explain_unreachable(&self, cell: CellId, step: usize, failure: &Failure) -> Option<String> {
         if !matches!(failure.kind, FailureKind::Refused | FailureKind::NoSuchHost) {
             return None;
@@ -70,7 +70,7 @@ impl LaneCx<'_, '_> {
     }
 }
 
-/// The value that a target gets its address from: `base` for a path, or the one in a placeholder at its start.
+/// The value that a target takes its host from: `base` for a path, or the name in a placeholder at its start.
 fn base_name(target: &str) -> Option<&str> {
     if target.starts_with('/') {
         return Some("base");

@@ -24,7 +24,7 @@ pub(crate) struct RowIteration {
     is_over: bool,
 }
 
-/// What the rows of a cell want.
+/// The next action for a cell with rows.
 pub(super) enum RowStep {
     /// Send the cell now: for its row, or because it has none.
     Send,

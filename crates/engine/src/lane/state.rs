@@ -33,7 +33,7 @@ struct Position {
     current: usize,
 }
 
-/// What was compiled ahead of its request.
+/// Checks compiled ahead of their request.
 struct Prefetched<'w> {
     /// How many steps of the lane are validated.
     validated: usize,
@@ -56,7 +56,7 @@ struct LaneRandom {
     scope: Option<(usize, usize)>,
 }
 
-/// What keeps a lane from going on.
+/// The reason why a lane waits.
 #[derive(Default, PartialEq)]
 pub(crate) enum Activity {
     /// Nothing: it waits for its turn.
@@ -246,7 +246,7 @@ impl<'w> LaneState<'w> {
         self.random.scope.replace((step, row)) != Some((step, row))
     }
 
-    // What it waits for.
+    // The state it waits in.
 
     /// Begins to wait.
     pub(super) fn set_activity(&mut self, activity: Activity) {
@@ -258,12 +258,12 @@ impl<'w> LaneState<'w> {
         std::mem::take(&mut self.activity) != Activity::None
     }
 
-    /// Whether it waits for nothing but its turn.
+    /// True if it waits only for its turn.
     pub(super) fn is_waiting_for_turn(&self) -> bool {
         self.activity == Activity::None
     }
 
-    /// Whether it waits for a token of this profile.
+    /// True if it waits for a token of this profile.
     pub(crate) fn waits_for_token(&self, profile: &str) -> bool {
         matches!(&self.activity, Activity::Token(waiting) if waiting == profile)
     }

@@ -1,5 +1,5 @@
-//! Would these checks notice if the API broke? An answer is altered in one respect at a time, and the checks
-//! judge each altered copy; nothing is sent for it.
+//! Mutation testing of checks: a response is changed in one respect at a time, and the checks judge each mutant.
+//! Nothing is sent for it.
 
 mod mutate;
 mod mutation;
@@ -12,19 +12,19 @@ pub use mutate::mutate;
 pub use mutation::{Field, Mutation, mutations, words};
 pub(crate) use suggest::suggestions;
 
-/// What became of the altered copies of one answer.
+/// The result of mutation testing on one response.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct MutationReport {
     /// How many copies there were.
     pub mutants: usize,
     /// The changes that nothing noticed, the most important first.
     pub survivors: Vec<Mutation>,
-    /// A line that holds for the answer and notices the first gap that a line can close.
+    /// A check that holds for the response and detects the first gap that a check can close.
     pub suggestion: Option<String>,
 }
 
 impl MutationReport {
-    /// Hides secrets in what it tells.
+    /// Masks secrets in its texts.
     pub(crate) fn mask(&mut self, masker: &Masker) {
         for gap in &mut self.survivors {
             match gap {

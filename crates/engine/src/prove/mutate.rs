@@ -1,3 +1,5 @@
+//! Makes mutants of a response.
+
 use crate::prove::mutation::{Field, Mutation};
 use bytes::Bytes;
 use serde_json::Value;
@@ -7,7 +9,7 @@ use std::time::Duration;
 use yieldtray_http::Exchange;
 use yieldtray_http::body_shape::{BodyShape, Member, Members, Segment};
 
-/// A copy of an answer with one change.
+/// A copy of a response with one mutation.
 pub fn mutate(exchange: &Exchange, outline: &BodyShape<'_>, change: &Mutation) -> Exchange {
     let mut copy = exchange.clone();
     let mut body = |text: String| {

@@ -1,9 +1,11 @@
+//! The mutations that are tried on a response, and their descriptions.
+
 use crate::prove::mutate::has_other_value;
 use std::time::Duration;
 use yieldtray_http::Exchange;
 use yieldtray_http::body_shape::{BodyShape, FieldAt, FieldPath};
 
-/// One respect in which an answer is altered.
+/// One change of a response.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Mutation {
     /// It has this status, and all else as it was.
@@ -25,7 +27,7 @@ pub enum Mutation {
     },
     /// It has another media type.
     ContentType,
-    /// It lacks this header field.
+    /// This header field is removed.
     Header(String),
     /// It takes this long.
     Slow(Duration),
@@ -63,7 +65,7 @@ const OF_THE_LINE: &[&str] = &[
     "via",
 ];
 
-/// The changes that are tried on an answer, the most important first.
+/// The mutations that are tried on a response, the most important first.
 pub fn mutations(exchange: &Exchange, outline: &BodyShape<'_>, fields: &[FieldAt<'_>]) -> Vec<Mutation> {
     let mut all = Vec::new();
     let statuses = match exchange.status {
@@ -105,7 +107,7 @@ pub fn mutations(exchange: &Exchange, outline: &BodyShape<'_>, fields: &[FieldAt
     names.sort_unstable();
     names.dedup();
     all.extend(names.into_iter().map(Mutation::Header));
-    // A slower answer would be none.
+    // A response slower than the timeout would not arrive at all.
     all.push(Mutation::Slow(exchange.sent.sending.timeout));
     all
 }
@@ -132,7 +134,7 @@ impl Mutation {
         }
     }
 
-    /// What it is about, where the word does not tell: a status, a field, a header field, seconds.
+    /// The part that is changed, where the kind alone does not say: a status, a field, a header field, seconds.
     pub fn subject(&self) -> Option<String> {
         match self {
             Mutation::Status(status) => Some(status.to_string()),
@@ -196,7 +198,7 @@ pub fn words(mutations: &[Mutation]) -> Vec<String> {
     lines
 }
 
-/// Fields that are altered alike stand in one line.
+/// Fields with the same mutation share a line.
 fn field_words(mutations: &[Mutation]) -> Vec<String> {
     let mut fields: Vec<(&FieldPath, Vec<Field>)> = Vec::new();
     for change in mutations {
@@ -232,10 +234,10 @@ fn field_words(mutations: &[Mutation]) -> Vec<String> {
     groups.into_iter().map(line).collect()
 }
 
-/// So many fields of one inner object are named one by one.
+/// Fields of one inner object that are named one by one.
 const MAX_NAMED_MUTATIONS: usize = 3;
 
-/// The fields by their paths; many of one inner object are told together.
+/// The fields by their paths; many of one inner object are grouped.
 fn field_names(paths: &[&FieldPath]) -> Vec<String> {
     let mut parents: Vec<(String, Vec<&FieldPath>)> = Vec::new();
     for path in paths {

@@ -1,3 +1,5 @@
+//! Suggests checks that would detect a mutation.
+
 use crate::prove::mutation::{Field, Mutation};
 use serde_json::Value;
 use std::time::Duration;
@@ -5,8 +7,8 @@ use yieldtray_http::Exchange;
 use yieldtray_http::body_shape::{BodyShape, FieldAt};
 use yieldtray_workspace::suggest::{FieldExpression, json_type};
 
-/// Expressions that may notice a change, the best first. Whether they hold for the answer, and notice it, is for
-/// whoever can judge to say.
+/// Expressions that may detect a mutation, the best first. The caller tries whether they hold for the response and
+/// detect it.
 pub(crate) fn suggestions(
     exchange: &Exchange,
     outline: &BodyShape<'_>,
@@ -36,7 +38,7 @@ pub(crate) fn suggestions(
                     tests.push(there);
                 }
                 Field::Empty => tests.push(format!("size({field}) > 0")),
-                // What is short and plain may be promised; the rest is made anew for each answer.
+                // Short plain values may be expected literally; others are likely generated for each response.
                 Field::OtherValue if !of_each && value.len() <= 24 && !value.starts_with(['{', '[']) => {
                     tests.push(format!("{field} == {value}"));
                 }

@@ -1,3 +1,5 @@
+//! Mutation testing of checks.
+
 use proptest::prelude::*;
 use yieldtray_engine::prove::{MutationReport, mutate, mutations, words};
 use yieldtray_engine::{Event, Outcome, RunOptions};

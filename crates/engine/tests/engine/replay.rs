@@ -1,3 +1,5 @@
+//! Runs of several cells: order, needs, checks, captures, and what they report.
+
 use std::time::Duration;
 use yieldtray_engine::{Event, Next, Outcome, Run, RunOptions};
 use yieldtray_expression::Value;

@@ -1,3 +1,5 @@
+//! Functions that encode, decode, hash and sign.
+
 use super::{Evaluated, bytes, error, text};
 use crate::Value;
 use base64::Engine as _;

@@ -1,5 +1,5 @@
-//! `fake(kind)`: made-up people, places and words for the fields of forms. Addresses of people and
-//! machines lie in ranges that are kept for examples, so nobody real is ever written to.
+//! `fake(kind)`: generated people, places and words for form fields. Email and network addresses are in ranges
+//! reserved for examples, so that no real person or machine is ever contacted.
 
 use super::{Evaluated, error, text};
 use crate::functions::random::source;
@@ -10,11 +10,11 @@ use fake::faker::{address, company, internet, job, lorem, name};
 use std::convert::Infallible;
 use yieldtray_source::{closest, join_words};
 
-/// A kind of made-up text.
+/// A kind of generated text.
 struct Kind {
     name: &'static str,
     make: fn(&mut Draw<'_>) -> String,
-    /// Whether it stands for one person or thing: then no two of a run are the same.
+    /// True if it identifies one person or thing: then no two of a run are equal.
     unique: bool,
 }
 
@@ -58,7 +58,7 @@ kinds! {
     "ipv4" => |draw| format!("203.0.113.{}", draw.number(1, 254));
     "ipv6" => |draw| format!("2001:db8::{:x}:{:x}", draw.number(1, 0xffff), draw.number(1, 0xffff));
     "mac" => |draw| {
-        // The second digit says that the address is made by nobody (IEEE 802, locally administered).
+        // The second digit marks a locally administered address (IEEE 802).
         let parts: Vec<String> = (0..5).map(|_| format!("{:02x}", draw.number(0, 255))).collect();
         format!("02:{}", parts.join(":"))
     };

@@ -1,11 +1,13 @@
+//! `file`.
+
 use super::{Evaluated, error, text};
 use crate::Value;
 use crate::files::FileReader;
 use cel::common::value::CowVal;
 use yieldtray_source::files::normalize;
 
-/// The text of a file, or its bytes where they are no text. The path counts from the folder of the file
-/// that the expression stands in, and may not leave the workspace.
+/// The text of a file, or its bytes if it is not text. The path is relative to the folder of the expression's file,
+/// and may not leave the workspace.
 pub(super) fn file<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v> {
     let reader = arguments[0].downcast_ref::<FileReader>().expect("compiling puts the reader first");
     let path = text("file", &arguments[1..], 0)?;

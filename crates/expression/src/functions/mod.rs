@@ -31,11 +31,11 @@ pub struct Function {
     pub parameters: &'static str,
     /// How many arguments it takes.
     pub arity: usize,
-    /// What it gives, in a line.
+    /// Its result, in a line.
     pub help: &'static str,
     /// An example of a call.
     pub example: &'static str,
-    /// The hidden argument it gets before its own: the source of made-up data, or a reader of files.
+    /// Its hidden first argument: the random source, or a reader of files.
     pub(super) hidden: Option<&'static str>,
     operation: Operation,
 }

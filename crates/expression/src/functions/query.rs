@@ -1,3 +1,5 @@
+//! Functions on JSON: `path`, `pointer`, `json`, `parse_json`.
+
 use super::{Evaluated, error, text};
 use crate::Value;
 use crate::document::Document;

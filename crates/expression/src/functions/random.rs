@@ -1,3 +1,5 @@
+//! Functions that generate random values.
+
 use super::{Evaluated, error};
 use crate::random::RandomSource;
 use crate::value::kind;
@@ -48,7 +50,7 @@ pub(super) fn pick<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v> 
     Ok(CowVal::Owned(list[index].clone_as_boxed()))
 }
 
-/// Counts a step of a loop, and the bytes of what it came to; gives the second argument.
+/// Counts a step of a loop and the bytes of its result; returns the second argument.
 pub(super) fn step<'b, 'v>(mut arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v> {
     let made = source(&arguments);
     if !made.take_step() {

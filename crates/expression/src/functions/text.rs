@@ -1,3 +1,5 @@
+//! Functions on text.
+
 use super::{Evaluated, error, text};
 use crate::Value;
 use crate::value::kind;

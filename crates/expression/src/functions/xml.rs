@@ -1,3 +1,5 @@
+//! `xpath`, and the limits of XML documents.
+
 use super::{Evaluated, error, text};
 use crate::Value;
 use cel::common::value::CowVal;
@@ -32,11 +34,11 @@ const STACK_BYTES: usize = 64 << 20;
 /// Evaluations that took too long and may still go on.
 static ABANDONED: AtomicUsize = AtomicUsize::new(0);
 
-/// What they were: the digests of texts and expressions.
+/// The digests of their texts and expressions.
 static SLOW: Mutex<Vec<blake3::Hash>> = Mutex::new(Vec::new());
 
-/// What an XPath 1.0 expression gives of an XML text: of nodes the list of their texts. Prefixes are those
-/// that the document's first element declares.
+/// The result of an XPath 1.0 expression on an XML text: for nodes, the list of their texts. Prefixes are those that
+/// the root element declares.
 pub(super) fn xpath<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v> {
     let (xml, path) = (text("xpath", &arguments, 0)?, text("xpath", &arguments, 1)?);
     check_size(xml).map_err(|why| error("xpath", why))?;
@@ -64,7 +66,7 @@ pub(super) fn xpath<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v>
     Ok(CowVal::Owned(value.0.clone_as_boxed()))
 }
 
-/// The largest text of an entity, in bytes, and of all that stand in a document.
+/// The maximum size of an entity's text, in bytes, and of all of a document.
 const MAX_ENTITY_BYTES: usize = 64 << 10;
 const MAX_EXPANDED_BYTES: usize = 1 << 20;
 
@@ -145,7 +147,7 @@ fn digest_of(xml: &str, path: &str) -> blake3::Hash {
 /// Evaluates on a thread of its own, which is left behind where it takes too long: then `None`.
 fn in_time(xml: String, path: String) -> std::io::Result<Option<Result<Picked, String>>> {
     let (sender, receiver) = mpsc::channel();
-    // Whoever comes second, the end of the work or that of the time, knows of the first.
+    // Whichever ends second, the work or the time, knows of the first.
     let ended = Arc::new(AtomicBool::new(false));
     let work_ended = Arc::clone(&ended);
     let work = move || {
@@ -165,7 +167,7 @@ fn in_time(xml: String, path: String) -> std::io::Result<Option<Result<Picked, S
     Ok(receiver.try_recv().ok())
 }
 
-/// What an expression came to.
+/// The result of an expression.
 enum Picked {
     Boolean(bool),
     Number(f64),
@@ -177,7 +179,8 @@ fn evaluate(xml: &str, path: &str) -> Result<Picked, String> {
     let trimmed = xml.trim_start_matches('\u{feff}').trim_start();
     let plain = without_document_type(trimmed)?;
     let package = sxd_document::parser::parse(&plain).map_err(|found| {
-        // What is not well-formed was told before; this is what one of the two libraries knows and the other does not.
+        // Documents that are not well-formed were reported before; this is an error that only one of the two libraries
+        // finds.
         let (line, column) = line_and_column(&plain, found.location());
         format!("this is not XML that can be read, at line {line}, column {column}")
     })?;
@@ -244,7 +247,7 @@ mod tests {
         let attributes: String = (0..2_000).map(|number| format!(" x{number}='1'")).collect();
         for (xml, why) in [
             (format!("<a{attributes}/>"), "an element has more than 1000 attributes"),
-            // What looks closed to a careless reader is not.
+            // Not closed, though it looks so to a simple scan.
             ("<a b='/>'>".repeat(600), "more than 500 elements are inside each other"),
             ("<a><!--</x>-->".repeat(600), "more than 500 elements are inside each other"),
             (

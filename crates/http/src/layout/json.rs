@@ -2,8 +2,8 @@
 
 use super::{LayoutPiece, new_line};
 
-/// Lays out `json`, two blanks a level, and hands each piece on in order. Numbers and texts keep the
-/// form they came in. Gives `false`, and hands on nothing, where `json` is not JSON (RFC 8259).
+/// Pretty-prints `json` with two spaces a level, and passes each piece on in order. Numbers and texts keep their form.
+/// Returns `false`, and passes nothing on, if `json` is not JSON (RFC 8259).
 pub(super) fn lay_out(json: &str, mut piece: impl FnMut(LayoutPiece, &str)) -> bool {
     if serde_json::from_str::<serde::de::IgnoredAny>(json).is_err() {
         return false;

@@ -1,5 +1,5 @@
-//! XML and HTML: an element a line, what lies in it further in. It is read no more closely than that
-//! needs, so that a document with mistakes is laid out as well as can be.
+//! Pretty-prints XML and HTML: one element a line, indented by depth. Parses no more than that needs, so that an
+//! invalid document is printed as well as possible.
 
 use super::{LayoutPiece, new_line};
 
@@ -129,7 +129,7 @@ fn next(rest: &str, html: bool) -> (Token<'_>, usize) {
     (Token::Text(&rest[..end]), end)
 }
 
-/// Where a tag ends: at the `>` that stands in no quotes.
+/// The end of a tag: the first `>` outside quotes.
 fn tag_end(tag: &str) -> usize {
     let mut quote = None;
     for (at, byte) in tag.bytes().enumerate() {

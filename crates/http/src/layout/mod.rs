@@ -6,7 +6,7 @@ mod json;
 mod markup;
 mod table;
 
-/// What a piece of a laid out body is, for whoever colours it.
+/// The kind of a piece of a pretty-printed body, for highlighting.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum LayoutPiece {
     /// The name of a member, an attribute, a column or a form field.

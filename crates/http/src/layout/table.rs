@@ -35,7 +35,7 @@ pub(super) fn lay_out(text: &str, separator: u8, mut piece: impl FnMut(LayoutPie
                 _ => LayoutPiece::Text,
             };
             let last = column + 1 == row.len();
-            // Numbers stand right, so that their places line up; their column's name with them.
+            // Numbers and the name of their column are aligned right, so that digits line up.
             let right =
                 is_number(if at == 0 { rows.get(1).and_then(|row| row.get(column)).unwrap_or_default() } else { cell });
             if right {

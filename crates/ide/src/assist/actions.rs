@@ -1,4 +1,4 @@
-//! What reshapes a file without changing what it does.
+//! Refactorings: edits that do not change what a file does.
 
 use super::fixes::{after_mark, below, free_name, toml_text};
 use super::{IdeContext, cell_at};
@@ -13,9 +13,9 @@ use yieldtray_workspace::suggest::checks_for;
 /// Something that can be done to files.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Action {
-    /// What it does.
+    /// The title.
     pub title: String,
-    /// Whether it mends a problem.
+    /// True if it fixes a problem.
     pub mends: bool,
     /// How.
     pub changes: Vec<Change>,
@@ -30,7 +30,7 @@ pub enum Change {
     Create(PathBuf, String),
 }
 
-/// What can be done with what is selected.
+/// The actions for the selection.
 pub fn actions(view: IdeContext<'_>, source: SourceId, range: Span) -> Vec<Action> {
     let mut found = Vec::new();
     found.extend(lift_base(view, source, range));
@@ -41,7 +41,7 @@ pub fn actions(view: IdeContext<'_>, source: SourceId, range: Span) -> Vec<Actio
     found
 }
 
-/// The address that targets of the file have in common becomes the value `base`.
+/// Extracts the URL that the targets of the file share into the value `base`.
 fn lift_base(view: IdeContext<'_>, source: SourceId, range: Span) -> Option<Action> {
     let workspace = view.workspace();
     let text = view.text(source);
@@ -59,7 +59,7 @@ fn lift_base(view: IdeContext<'_>, source: SourceId, range: Span) -> Option<Acti
     let mut edits: Vec<Edit> = same
         .iter()
         .map(|target| {
-            // What is joined to `base` begins with a slash.
+            // A path that is joined to `base` begins with a slash.
             let path = &target.of(text)[origin.len()..];
             let slash = if path.starts_with('/') { "" } else { "/" };
             Edit::replace(target.part(0, origin.len()), slash)
@@ -82,7 +82,7 @@ fn lift_base(view: IdeContext<'_>, source: SourceId, range: Span) -> Option<Acti
     Some(Action { title: format!("Lift `{origin}` into `base`{times}"), mends: false, changes })
 }
 
-/// Scheme and authority of an address that is written out.
+/// Scheme and authority of a URL that is written out.
 fn origin(target: &str) -> Option<&str> {
     let rest = target.strip_prefix("http://").or_else(|| target.strip_prefix("https://"))?;
     let authority = rest.split(['/', '?', '#']).next()?;
@@ -94,7 +94,7 @@ fn has_origin(target: &str, origin: &str) -> bool {
     target.strip_prefix(origin).is_some_and(|rest| rest.is_empty() || rest.starts_with(['/', '?', '#']))
 }
 
-/// What is selected becomes a value of the file, wherever the cell writes it.
+/// Extracts the selection into a value of the file, wherever the cell uses it.
 fn lift_literal(view: IdeContext<'_>, source: SourceId, range: Span) -> Option<Action> {
     let text = view.text(source);
     let selected = range.of(text);
@@ -159,7 +159,7 @@ fn suggested(text: &str, range: Span) -> String {
     if key.len() < before.len() && yieldtray_source::names::is_value_name(&name) { name } else { "value".to_owned() }
 }
 
-/// Checks that hold for the last answer: its status, its media type, the fields that are there.
+/// Checks that hold for the last response: its status, its media type, the fields that exist.
 fn add_checks(view: IdeContext<'_>, cell: CellId) -> Option<Action> {
     let exchange = view.past.last(cell)?;
     let text = view.text(cell.source);

@@ -1,20 +1,19 @@
-//! What the words of the language mean, for help while writing. The reference is docs/language.md; a test holds
-//! the two together.
+//! Help texts for the words of the language. The reference is docs/language.md; a test compares the two.
 
 /// An instruction with its help.
 pub(super) struct Instruction {
     pub(super) word: &'static str,
     /// How it is written.
     pub(super) form: &'static str,
-    /// What it means, in a line.
+    /// Its meaning, in a line.
     pub(super) help: &'static str,
     pub(super) example: &'static str,
-    /// What is put in when it is chosen; `${1:…}` is filled in.
+    /// The snippet that is inserted; `${1:…}` is a tab stop.
     pub(super) snippet: &'static str,
     pub(super) place: Place,
 }
 
-/// Where an instruction may stand.
+/// The places where an instruction is allowed.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) enum Place {
     /// Before the first cell.
@@ -67,7 +66,7 @@ instructions! {
 pub(super) struct Word {
     pub(super) name: &'static str,
     pub(super) help: &'static str,
-    /// Whether it is there only after the response.
+    /// True if it exists only after the response.
     pub(super) after: bool,
 }
 
@@ -95,13 +94,13 @@ words! {
     "sent" true "what was sent: `method`, `url`, `headers`, `body`";
 }
 
-/// What an instruction means, as Markdown.
+/// The help for an instruction, as Markdown.
 pub(super) fn instruction_help(word: &str) -> Option<String> {
     let found = INSTRUCTIONS.iter().find(|instruction| instruction.word == word)?;
     Some(format!("`% {}`\n\n{}\n\n```\n{}\n```", found.form, found.help, found.example))
 }
 
-/// What a name of the language means, as Markdown.
+/// The help for a name of the language, as Markdown.
 pub(super) fn language_help(name: &str) -> Option<String> {
     let found = LANGUAGE.iter().find(|word| word.name == name)?;
     let when = if found.after { "\n\nThere after the response." } else { "" };
@@ -138,7 +137,7 @@ builtins! {
     "filter" "list.filter(one, test)" "the members for which a test holds" "body.lots.filter(l, l.state == 'open')";
 }
 
-/// What a function of CEL means, as Markdown.
+/// The help for a function of CEL, as Markdown.
 pub(super) fn builtin_help(name: &str) -> Option<String> {
     let (_, form, help, example) = BUILTINS.iter().find(|known| known.0 == name)?;
     Some(format!("`{form}`: {help}\n\n```\n{example}\n```"))

@@ -1,4 +1,4 @@
-//! What mends a problem.
+//! Fixes for problems.
 
 use super::actions::{Action, Change};
 use super::complete::relative;
@@ -289,7 +289,7 @@ pub(super) fn free_name(view: IdeContext<'_>, base: &str) -> String {
 
 /// Text as TOML writes it.
 pub(super) fn toml_text(text: &str) -> String {
-    // What JSON escapes in a text, TOML does in the same way.
+    // The escapes of JSON texts are also those of TOML.
     serde_json::Value::from(text).to_string()
 }
 
@@ -302,7 +302,7 @@ fn accepted(view: IdeContext<'_>, problem: &Problem) -> Option<Action> {
     let cell = cell_at(workspace, source, problem.span.start()).map(|cell| workspace.cell(cell));
     let below = |cell: &&Cell| cell.request.as_ref().is_some_and(|line| line.span.end() < problem.span.start());
     let edit = match cell.filter(below) {
-        // With a blank line below it, it holds for the whole cell.
+        // With a blank line below it, it applies to the whole cell.
         Some(cell) => below_title(text, cell.span.start(), &format!("{comment}\n")),
         None => Edit::insert(after_mark(text, line_at(text, problem.span.start()).start()), format!("{comment}\n")),
     };

@@ -1,3 +1,5 @@
+//! Hover.
+
 use super::docs::{INSTRUCTIONS, builtin_help, instruction_help, language_help};
 use super::inlay_hints::{masker, row, words};
 use super::{IdeContext, Occurrence, Referent, occurrence_at};
@@ -7,17 +9,17 @@ use yieldtray_source::{SourceId, Span};
 use yieldtray_workspace::scope::{ValueState, across};
 use yieldtray_workspace::{CellId, Workspace};
 
-/// Help about what stands at a place.
+/// Help about a position.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct HoverInfo {
-    /// What it is about.
+    /// The text it is about.
     pub span: Span,
     /// Markdown.
     pub text: String,
 }
 
-/// Help about what stands at byte `offset`: what a value is, where it comes from and what it is in the other
-/// environments; what a header field, an instruction, a function, a method means; of a cell its last answer.
+/// Help about byte `offset`: for a value, where it comes from and its values in the other environments; for a header
+/// field, instruction, function or method, its meaning; for a cell, its last response.
 pub fn hover(view: IdeContext<'_>, source: SourceId, offset: usize) -> Option<HoverInfo> {
     let Occurrence { span, what } = occurrence_at(view, source, offset).or_else(|| title(view, source, offset))?;
     let name = span.of(view.text(source));

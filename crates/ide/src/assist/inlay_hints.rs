@@ -1,4 +1,4 @@
-//! What values come to, as far as that can be told without sending anything.
+//! Inlay hints: values of placeholders, as far as they are known without sending anything.
 
 use super::{IdeContext, nearest_cell, needs};
 use yieldtray_expression::Value as Worked;
@@ -19,10 +19,10 @@ pub struct Hint {
     pub text: String,
 }
 
-/// So many characters of a value are shown.
+/// Characters of a value that are shown.
 const MAX_HINT_CHARS: usize = 40;
 
-/// The values of the marks in a part of a text. What is made up, asked for, secret or missing has none.
+/// The values of the placeholders in a part of a text. Generated, prompted, secret and missing values have none.
 pub fn hints(view: IdeContext<'_>, source: SourceId, range: Span) -> Vec<Hint> {
     let workspace = view.workspace();
     let text = view.text(source);
@@ -54,7 +54,7 @@ pub fn hints(view: IdeContext<'_>, source: SourceId, range: Span) -> Vec<Hint> {
     hints
 }
 
-/// What an expression comes to now, if that is no secret, nothing is made up for it and no command runs.
+/// The current value of an expression, if it is not secret, not generated, and needs no command.
 fn worked_out(resolver: &mut Resolver<'_>, source: SourceId, expression: Span) -> Option<String> {
     let text = expression.of(&resolver.workspace.source(source).text);
     let names: Vec<String> = match is_value_name(text) {
@@ -115,7 +115,7 @@ pub(super) fn masker(view: IdeContext<'_>) -> Masker {
     masker
 }
 
-/// What a name is for the cell at byte `at`.
+/// The binding of a name for the cell at byte `at`.
 pub(super) fn row(
     view: IdeContext<'_>,
     source: SourceId,
@@ -128,7 +128,7 @@ pub(super) fn row(
     value_row(view.context, cell, &needs, name, masker)
 }
 
-/// A cell that sees what stands at byte `at`: of a configuration or a `_common.http`, any.
+/// A cell to which byte `at` applies: for a configuration or a `_common.http`, any.
 pub(super) fn cell_for(workspace: &Workspace, source: SourceId, at: usize) -> Option<CellId> {
     let own = nearest_cell(workspace, source, at);
     let below = || workspace.loaded().find(|file| workspace.source(*file).commons.contains(&source));

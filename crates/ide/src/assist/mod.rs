@@ -1,8 +1,7 @@
-//! What an editor wants to know of files that somebody is writing: what stands at a place, what it means and
-//! comes to, what may be written there, where else it stands, what mends or reshapes it. Places are bytes, and
-//! nothing here knows of a protocol or a screen.
-//!
-//! Everything rests on one list, the [`Occurrence`]s of a text: each name in it with what it names.
+//! Answers for editors: what is at a position, its meaning and value, completions, references, fixes and refactorings.
+//! Positions are bytes; there is no protocol and no screen here.
+//! ¶
+//! ¶ All of it is based on one list, the [`Occurrence`]s of a text: each name in it with its referent.
 
 mod actions;
 mod complete;
@@ -38,7 +37,7 @@ use yieldtray_workspace::{CellId, Workspace};
 
 /// Answers from before.
 pub trait LastResponses {
-    /// The last answer to a cell, in the chosen environment.
+    /// The last response to a cell, in the chosen environment.
     fn last(&self, cell: CellId) -> Option<Exchange>;
 }
 
@@ -68,7 +67,7 @@ impl<'a> IdeContext<'a> {
     }
 }
 
-/// The cell that byte `at` of a text stands in.
+/// The cell that contains byte `at` of a text.
 pub fn cell_at(workspace: &Workspace, source: SourceId, at: usize) -> Option<CellId> {
     let cells = &workspace.source(source).file.cells;
     let before = cells.partition_point(|cell| cell.span.start() <= at);
@@ -78,7 +77,7 @@ pub fn cell_at(workspace: &Workspace, source: SourceId, at: usize) -> Option<Cel
     (at < own.end() || own.end() == end).then_some(CellId { source, index: index as u32 })
 }
 
-/// The cell that byte `at` stands in; among the lines before the first cell, that one, since they hold for it.
+/// The cell that contains byte `at`; for the lines before the first cell, the first, since they apply to it.
 fn nearest_cell(workspace: &Workspace, source: SourceId, at: usize) -> Option<CellId> {
     cell_at(workspace, source, at).or_else(|| workspace.cells(source).next())
 }

@@ -1,3 +1,5 @@
+//! The names in a text, with their referents.
+
 use super::{cell_at, named_cell};
 use yieldtray_expression::{Engine, is_type_name};
 use yieldtray_source::names::is_value_name;
@@ -14,11 +16,11 @@ use yieldtray_workspace::{CellId, Workspace};
 pub struct Occurrence {
     /// The name itself.
     pub span: Span,
-    /// What it names.
+    /// Its referent.
     pub what: Referent,
 }
 
-/// What a name names.
+/// The referent of a name.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 #[allow(missing_docs)] // each variant's line says what its fields are
 pub enum Referent {
@@ -60,7 +62,7 @@ pub fn in_requests(workspace: &Workspace, engine: &Engine, source: SourceId) -> 
     finder.found
 }
 
-/// The names in that part of a request file that byte `at` stands in: a cell, or what is before the first.
+/// The names in the part of a request file that contains byte `at`: a cell, or the lines before the first.
 pub(super) fn near(workspace: &Workspace, engine: &Engine, source: SourceId, at: usize) -> Vec<Occurrence> {
     let own = workspace.source(source);
     let mut finder = Finder { workspace, engine, source, text: &own.text, found: Vec::new() };

@@ -16,7 +16,7 @@ pub struct Symbol {
     pub detail: String,
     /// All of it.
     pub span: Span,
-    /// Where its name stands.
+    /// The span of its name.
     pub at: Span,
 }
 
@@ -37,7 +37,7 @@ pub fn symbols(workspace: &Workspace, source: SourceId) -> Vec<Symbol> {
     workspace.cells(source).map(symbol).collect()
 }
 
-/// The cells of all loaded files in whose names, titles or targets the letters of `query` stand in their order.
+/// The cells of all loaded files whose names, titles or targets contain the letters of `query` in order.
 pub fn workspace_symbols(workspace: &Workspace, query: &str) -> Vec<Symbol> {
     let query = query.to_lowercase();
     let matches = |symbol: &Symbol| {
@@ -48,7 +48,7 @@ pub fn workspace_symbols(workspace: &Workspace, query: &str) -> Vec<Symbol> {
     workspace.loaded().flat_map(|file| symbols(workspace, file)).filter(matches).collect()
 }
 
-/// What can be folded away.
+/// The kind of a folding range.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Fold {
     /// A cell.
@@ -59,7 +59,7 @@ pub enum Fold {
     Comments(Span),
 }
 
-/// What can be folded in a file: cells, bodies and comments of several lines.
+/// The folding ranges of a file: cells, and bodies and comments of several lines.
 pub fn folds(workspace: &Workspace, source: SourceId) -> Vec<Fold> {
     let own = workspace.source(source);
     let text = &own.text;
@@ -99,7 +99,7 @@ pub fn folds(workspace: &Workspace, source: SourceId) -> Vec<Fold> {
     folds
 }
 
-/// What holds byte `at`, from the smallest to the whole text, each inside the next.
+/// The ranges around byte `at`, from the smallest to the whole text, each inside the next.
 pub fn selections(view: IdeContext<'_>, source: SourceId, at: usize) -> Vec<Span> {
     let workspace = view.workspace();
     let text = view.text(source);

@@ -1,4 +1,4 @@
-//! Where a name is given, where else it stands, and giving it another.
+//! Definitions, references and renaming.
 
 use super::{IdeContext, Occurrence, Referent, in_configuration, in_requests, needs, occurrence};
 use std::collections::BTreeSet;
@@ -28,7 +28,7 @@ pub(super) fn occurrences(view: IdeContext<'_>, source: SourceId) -> Vec<Occurre
     }
 }
 
-/// Where what stands at byte `at` comes from: every place that gives it, the one that holds first.
+/// The definitions of the name at byte `at`, in order of precedence.
 pub fn definition(view: IdeContext<'_>, source: SourceId, offset: usize) -> Vec<(SourceId, Span)> {
     let workspace = view.workspace();
     let Some(Occurrence { span, what }) = occurrence_at(view, source, offset) else { return Vec::new() };
@@ -36,7 +36,7 @@ pub fn definition(view: IdeContext<'_>, source: SourceId, offset: usize) -> Vec<
     match what {
         Referent::Value { .. } => {
             let mut places = super::inlay_hints::places(view, source, offset, name);
-            // What only a response gives is not there yet, but its line is.
+            // A value of the response does not exist yet, but its line does.
             let given = given_in(view, reach_of(view, source, name), name);
             places.extend(
                 given
@@ -69,7 +69,7 @@ pub fn definition(view: IdeContext<'_>, source: SourceId, offset: usize) -> Vec<
     }
 }
 
-/// Every place where what stands at byte `at` is named, with those that give it if `given` is wanted.
+/// The references to the name at byte `at`, with its definitions if `given`.
 pub fn references(view: IdeContext<'_>, source: SourceId, offset: usize, given: bool) -> Vec<(SourceId, Span)> {
     let Some(found) = occurrence_at(view, source, offset) else { return Vec::new() };
     let places = everywhere(view, source, found);
@@ -79,7 +79,7 @@ pub fn references(view: IdeContext<'_>, source: SourceId, offset: usize, given: 
 /// Edits of several texts, or why there are none.
 pub type Rename = Result<Vec<(SourceId, Vec<Edit>)>, String>;
 
-/// Gives what stands at byte `at` another name, wherever it is named.
+/// Renames the name at byte `at` everywhere.
 pub fn rename(view: IdeContext<'_>, source: SourceId, offset: usize, new: &str) -> Rename {
     let workspace = view.workspace();
     let found = occurrence_at(view, source, offset).ok_or("there is no name here")?;
@@ -275,7 +275,8 @@ fn given_in(view: IdeContext<'_>, files: Vec<SourceId>, name: &str) -> Vec<(Sour
     given.collect()
 }
 
-/// Where a label stands: a shared check's in its preamble and in all files below, a cell's own in that cell.
+/// The occurrences of a label: for a shared check in its preamble and in all files below, for a cell's own in that
+/// cell.
 fn labels(view: IdeContext<'_>, source: SourceId, name: &str) -> Vec<Place> {
     let workspace = view.workspace();
     let in_preamble = |home: SourceId| {

@@ -1,3 +1,5 @@
+//! Signature help.
+
 use super::IdeContext;
 use super::complete::{Context, context};
 use yieldtray_expression::FUNCTIONS;
@@ -12,7 +14,7 @@ pub struct Signature {
     pub parameters: Vec<String>,
     /// The one that is being written, from 0.
     pub active: usize,
-    /// What the function gives.
+    /// The result of the function.
     pub help: String,
 }
 

@@ -1,3 +1,5 @@
+//! Tests of the answers for editors.
+
 use super::*;
 use crate::lint::lint;
 use std::path::Path;
@@ -9,7 +11,7 @@ use yieldtray_workspace::scope::{EvalSettings, PromptAnswers, Tray};
 /// The cursor in a fixture.
 const CURSOR: char = '¦';
 
-/// A workspace in which somebody edits; the cursor stands in the file that is named first.
+/// A workspace that is edited; the cursor is in the file that is named first.
 struct Desk {
     workspace: Workspace,
     engine: Engine,

@@ -1,3 +1,5 @@
+//! Semantic tokens.
+
 use super::{IdeContext, Referent, needs, occurrence};
 use rustc_hash::FxHashSet;
 use yieldtray_source::{SourceId, Span};
@@ -10,13 +12,13 @@ use yieldtray_workspace::scope::{EvalCache, Resolver};
 pub struct Token {
     /// The piece; never more than a line.
     pub span: Span,
-    /// What it is.
+    /// Its type.
     pub kind: TokenKind,
-    /// Whether it gives what it names.
+    /// True for a definition.
     pub given: bool,
 }
 
-/// What a piece of text is.
+/// The type of a semantic token.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 #[allow(missing_docs)] // the names say it
 pub enum TokenKind {

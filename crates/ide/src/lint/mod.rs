@@ -1,8 +1,8 @@
-//! What is wrong or odd in a workspace, found without sending anything: every mistake that sending
-//! would tell, and what it would not: values that hide each other, yields nobody uses, names missing in
-//! some environment, slips in bodies and headers, secrets in files that are shared.
-//!
-//! `[lint]` of the configuration says how much each class matters; `# accepted …` leaves single ones out.
+//! Lint: finds problems in a workspace without sending anything. Besides the errors that sending would report:
+//! shadowed values, unused captures, names missing in some environment, errors in bodies and headers, secrets in
+//! shared files.
+//! ¶
+//! ¶ `[lint]` of the configuration sets the level of each code; `# accepted …` suppresses single findings.
 
 mod json;
 mod names;
@@ -56,7 +56,7 @@ pub fn lint_files(
     cells: &[CellId],
     ties: &mut UsageIndex,
 ) -> Vec<Problem> {
-    // What a cell needs may load further files, so the plan comes first.
+    // The needs of a cell may load further files, so the plan comes first.
     let steps = steps(workspace, cells);
     let mut problems: Vec<Problem> = steps.iter().flat_map(|step| &step.problems).cloned().collect();
 

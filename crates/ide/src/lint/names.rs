@@ -16,7 +16,7 @@ pub(super) struct Uses<'p> {
     pub(super) names: Vec<NameUse>,
 }
 
-/// What each cell uses, told once for all who ask.
+/// The names that each cell uses, collected once.
 pub(super) fn uses<'p>(
     workspace: &Workspace,
     engine: &Engine,

@@ -27,7 +27,7 @@ pub(super) fn slips(workspace: &Workspace, source: SourceId) -> Vec<Problem> {
     for method in methods {
         let word = method.of(text);
         let known = || METHODS.iter().map(|(name, _)| *name);
-        // Another case of a known one is told where the request line is read.
+        // A known one in another case is reported where the request line is parsed.
         if known().any(|name| name.eq_ignore_ascii_case(word)) {
             continue;
         }
@@ -50,7 +50,7 @@ fn headers_of_lines(workspace: &Workspace, source: SourceId) -> Vec<Span> {
     names.collect()
 }
 
-/// Cells with credentials whose address is one of plain http, and not on this machine.
+/// Cells with credentials whose URL is plain http to another machine.
 pub(super) fn plain_credentials(workspace: &Workspace, source: SourceId) -> Vec<Problem> {
     let own = workspace.source(source);
     let text = &own.text;
@@ -70,7 +70,7 @@ pub(super) fn plain_credentials(workspace: &Workspace, source: SourceId) -> Vec<
     problems
 }
 
-/// The same of the addresses in the configuration, told where one is given.
+/// The same for URLs in the configuration, reported at the value.
 pub(super) fn plain_bases(workspace: &Workspace, credentials: bool) -> Vec<Problem> {
     let bases = workspace.config.all_entries().filter(|entry| entry.name == "base" && credentials);
     let open = bases.filter(|entry| match &entry.source_kind {
@@ -104,7 +104,7 @@ fn has_credentials(text: &str, kind: InstructionKind) -> bool {
     }
 }
 
-/// Whether an address is one of plain http on another machine.
+/// True for a plain http URL to another machine.
 fn is_open(address: &str) -> bool {
     let Some(rest) = address.strip_prefix("http://") else { return false };
     let authority = rest.split(['/', '?', '#']).next().unwrap_or_default();

@@ -82,7 +82,7 @@ fn is_yielded_secret(name: &str) -> bool {
     ["token", "password", "secret", "api_key", "apikey"].iter().any(|word| name.ends_with(word))
 }
 
-/// In the shared configuration: a value of a telling name that stands there itself.
+/// A literal value in the shared configuration whose name suggests a secret.
 pub(super) fn in_configuration(workspace: &Workspace) -> Vec<Problem> {
     let shared = workspace.config.all_entries().filter(|entry| !entry.private);
     let literal = shared.filter_map(|entry| match &entry.source_kind {

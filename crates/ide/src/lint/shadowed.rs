@@ -19,7 +19,7 @@ pub(super) fn values(workspace: &Workspace, steps: &[Step]) -> Vec<Problem> {
     problems
 }
 
-/// What hides a file's `let`, or that of a `_common.http` over it: an environment, or a nearer `let`.
+/// The binding that shadows a `let` of a file, or of a `_common.http` above it: an environment, or a nearer `let`.
 fn shared(workspace: &Workspace, source: SourceId, problems: &mut Vec<Problem>) {
     let lets = lets_over(workspace, source);
     for (index, (home, name, span)) in lets.iter().enumerate() {
@@ -38,7 +38,7 @@ fn shared(workspace: &Workspace, source: SourceId, problems: &mut Vec<Problem>) 
     }
 }
 
-/// What a cell's own `let` or `ask` hides.
+/// The binding that a cell's own `let` or `ask` shadows.
 fn own(workspace: &Workspace, cell: CellId, problems: &mut Vec<Problem>) {
     let text = &workspace.source(cell.source).text;
     for line in workspace.cell(cell).instructions() {
@@ -56,7 +56,7 @@ fn own(workspace: &Workspace, cell: CellId, problems: &mut Vec<Problem>) {
     }
 }
 
-/// The `let`s of the preambles over a file, the weakest first: text, name and where the name stands.
+/// The `let`s of the preambles above a file, the weakest first: text, name and span of the name.
 fn lets_over(workspace: &Workspace, source: SourceId) -> Vec<(SourceId, &str, Span)> {
     let lets = workspace.preambles(source).filter_map(|(home, line)| match line.kind {
         InstructionKind::Let { name, .. } => Some((home, name.of(&workspace.source(home).text), name)),

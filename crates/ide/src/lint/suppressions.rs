@@ -1,6 +1,5 @@
-//! `# accepted CODE, …: reason`: findings that somebody has looked at. The comment holds for the line below it;
-//! above a `%%` line for the cell; with a blank line below it, for the cell it stands in, and among the lines
-//! before the first cell for the whole file.
+//! Suppressions: `# accepted CODE, …: reason`. The comment applies to the line below it; above a `%%` line to the
+//! cell; with a blank line below it to the cell it is in, and before the first cell to the whole file.
 
 use yieldtray_source::{Code, Problem, SourceId, Span, closest};
 use yieldtray_syntax::{InstructionKind, Item, RequestFile};
@@ -12,7 +11,7 @@ const WORD: &str = "# accepted";
 struct Accepted {
     source: SourceId,
     code: Code,
-    /// Where the code stands.
+    /// The span of the code.
     at: Span,
     /// Where it holds.
     context: Span,

@@ -1,3 +1,5 @@
+//! Tests of lint.
+
 use super::{UsageIndex, index_usage, lint, lint_files};
 use std::path::Path;
 use yieldtray_test_support::{engine, settings, workspace};
@@ -37,7 +39,7 @@ fn names_that_nobody_or_only_some_give() {
             ("unknown-value!", "a.http", "row_id"),
         ],
     );
-    // What a response yields is there, and so is what is asked for, or given in every environment.
+    // Captured, prompted and configured values all exist.
     check(
         &format!(
             "{config}#- a.http\n%% a\n% ask bins \"How many?\"\nPOST /\n\n{{{{bins}}}}\n\n% yield id = body.id\n% check id != ''\n\

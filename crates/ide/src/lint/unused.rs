@@ -1,4 +1,4 @@
-//! What files give and nobody uses, names that a file yields twice, and names used before they are yielded.
+//! Unused values and captures, names that a file captures twice, and names used before they are captured.
 
 use super::UsageIndex;
 use super::names::Uses;
@@ -75,7 +75,7 @@ pub(super) fn too_late(
     uses: &[Uses<'_>],
 ) -> Vec<Problem> {
     let mut problems = Vec::new();
-    // Who yields a name in a file first, by its place in the plan.
+    // The cell that captures a name first in a file, by its place in the plan.
     let mut first: FxHashMap<(SourceId, &str), (usize, CellId)> = FxHashMap::default();
     for (index, Uses { step, .. }) in uses.iter().enumerate() {
         for name in yields(workspace, step.cell) {

@@ -1,13 +1,16 @@
+//! An index of the names that files use of each other.
+
 use super::names::Uses;
 use rustc_hash::{FxHashMap, FxHashSet};
 use yieldtray_source::SourceId;
 use yieldtray_workspace::{CellId, Workspace};
 
-/// What files want of each other: whether a value is used is known only when all of them were looked at.
+/// An index of the names that files use of each other: whether a value is unused is known only after all of them were
+/// linted.
 #[derive(Debug, Default)]
 pub struct UsageIndex(FxHashMap<SourceId, FileUsage>);
 
-/// What one file wants of others.
+/// The names that one file uses of others.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct FileUsage {
     /// The names that the cells of the file use.
@@ -17,7 +20,7 @@ pub struct FileUsage {
 }
 
 impl UsageIndex {
-    /// What a file wants of others, as far as that is known.
+    /// The names that a file uses of others, as far as known.
     pub fn of(&self, source: SourceId) -> Option<FileUsage> {
         self.0.get(&source).cloned()
     }

@@ -1,6 +1,6 @@
 //! Which options there are, and which of them shape the request.
 
-/// What an option does to the request.
+/// The effect of an option on the request.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) enum OptionEffect {
     Method,
@@ -43,7 +43,7 @@ pub(super) enum OptionEffect {
     Output,
     /// Something that a cell cannot say; the words say where it goes instead.
     Elsewhere(&'static str),
-    /// What we do anyway.
+    /// Already the default here.
     Usual,
 }
 

@@ -1,3 +1,5 @@
+//! Reads curl commands.
+
 use super::options::{OptionEffect, OptionSpec, long, short};
 use crate::draft::{Body, ImportedRequest, Part};
 use percent_encoding::utf8_percent_encode;
@@ -9,14 +11,14 @@ use yieldtray_syntax::{ValuePiece, ValueText, is_token};
 /// One command of a text.
 #[derive(Debug)]
 pub struct Command {
-    /// Where it stands.
+    /// Its span.
     pub span: Range<usize>,
-    /// What it would send, or why that cannot be taken.
+    /// The request, or why the command cannot be imported.
     pub drafts: Result<Vec<ImportedRequest>, String>,
 }
 
-/// Reads every command in a text; comments and blank lines stand between them. Comments just above a command are
-/// about it.
+/// Reads every command in a text, with comments and blank lines between them. Comments just above a command belong to
+/// it.
 pub fn commands(text: &str) -> impl Iterator<Item = Command> {
     commands_with(text, None)
 }
@@ -44,7 +46,7 @@ pub fn commands_with<'f>(text: &'f str, files: Option<ReadFile<'f>>) -> impl Ite
             let start = at + line.len() - behind_prompt(line).len();
             let found = split(&text[start..]);
             at = start + found.length.max(1);
-            // What is left of a command that ended before its line did.
+            // The rest of a command that ended before its line did.
             let words = match found.words {
                 Ok(words) if words.is_empty() => continue,
                 words => words,
@@ -104,7 +106,7 @@ fn read_words(
             let known = long(name.strip_prefix("no-").filter(|_| long(name).is_none()).unwrap_or(name));
             let OptionSpec(_, _, takes, does) = known.ok_or_else(|| unknown(&head))?;
             let given = if *takes { Some(value()?) } else { None };
-            // What is switched off is as if nothing was said.
+            // A switched off option is as if it was not given.
             if !(name.starts_with("no-") && long(name).is_none()) {
                 reading.take(&head, *does, given, &mut drafts)?;
             }
@@ -129,7 +131,7 @@ fn read_words(
 }
 
 fn unknown(option: &str) -> String {
-    // What stands behind a `=` may be a secret.
+    // The text after a `=` may be a secret.
     let option = option.split('=').next().unwrap_or_default();
     format!("`{option}` is not known here: leave it out, if it does not matter")
 }
@@ -157,7 +159,7 @@ struct CurlReader<'f> {
     globoff: bool,
     user: Option<ValueText>,
     redirects: Option<String>,
-    /// What standard input is.
+    /// The standard input.
     input: Option<Input>,
 }
 
@@ -435,7 +437,7 @@ impl CurlReader<'_> {
         }
         let draft = &mut self.draft;
         if self.get {
-            // curl puts either of the two into the address.
+            // curl puts either of the two into the URL.
             if has_data && !draft.query.is_empty() {
                 draft.query.clear();
                 draft.note("`--url-query` has no effect beside `-G` with data, and was left out");
@@ -498,7 +500,7 @@ impl CurlReader<'_> {
         Ok(())
     }
 
-    /// The request to one of the addresses.
+    /// The request to one of the URLs.
     fn addressed(&self, mut url: ValueText) -> Result<ImportedRequest, String> {
         let mut draft = self.draft.clone();
         if !self.globoff {
@@ -522,14 +524,14 @@ fn file_text(path: &str) -> String {
 
 const JOINED: &str = "a body that is joined of a file and more cannot be written as a cell";
 
-/// An address without the braces around a single word, as curl sends it.
+/// A URL without the braces around a single word, as curl sends it.
 fn globbed(url: ValueText) -> Result<ValueText, String> {
     let Some(ValuePiece::Literal(text)) = url.pieces().first() else { return Ok(url) };
     let Some(at) = text.find(['{', '[']) else { return Ok(url) };
     let close = if text.as_bytes()[at] == b'{' { '}' } else { ']' };
     let Some(end) = text[at..].find(close).map(|end| end + at) else { return Ok(url) };
     let inside = &text[at + 1..end];
-    // An address of IP version 6 stands in brackets too.
+    // IPv6 addresses are in brackets too.
     let several = if close == '}' { inside.contains(',') } else { inside.contains('-') && !inside.contains(':') };
     match several {
         true => Err(format!("`{}` stands for several addresses: write them one by one", &text[at..=end])),
@@ -561,7 +563,7 @@ fn encoded(option: &str, value: &ValueText) -> Result<ValueText, String> {
     }
     for piece in content.pieces() {
         match piece {
-            // A blank is a `+` here, as in forms.
+            // A space is a `+` here, as in forms.
             ValuePiece::Literal(text) => {
                 word.push_str(&utf8_percent_encode(text, PERCENT_ENCODE_SET).to_string().replace("%20", "+"))
             }

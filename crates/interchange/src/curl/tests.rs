@@ -1,3 +1,5 @@
+//! Tests of importing curl commands.
+
 use super::read;
 use yieldtray_http::PreparedRequest;
 use yieldtray_syntax::shell::is_command;
@@ -7,7 +9,7 @@ fn cells(text: &str) -> Result<Vec<String>, String> {
     crate::draft::cells(&read(text)?)
 }
 
-/// What a command's cell sends.
+/// The request of a command's cell.
 #[track_caller]
 fn sent(text: &str) -> PreparedRequest {
     let cells = cells(text).unwrap_or_else(|why| panic!("{text}: {why}"));

@@ -1,12 +1,14 @@
+//! The URL of an imported request.
+
 use super::ImportedRequest;
 use percent_encoding::percent_decode_str;
 use yieldtray_syntax::ValueText;
 
 impl ImportedRequest {
-    /// Sends it to an address: without the part that is never sent, credentials in a line of their own.
-    ///
-    /// # Errors
-    /// Where nothing can be sent there, in words.
+    /// Sets the URL: without its fragment, and with credentials in an instruction.
+    /// ¶
+    /// ¶ # Errors
+    /// ¶ If the URL cannot be used.
     pub fn send_to(&mut self, address: ValueText) -> Result<(), String> {
         let mut address = address;
         if let Some((before, _)) = address.split('#') {
@@ -27,7 +29,7 @@ impl ImportedRequest {
     }
 }
 
-/// `user:password@` of an address, and the address without it.
+/// `user:password@` of a URL, and the URL without it.
 fn credentials(url: &ValueText) -> Option<(ValueText, ValueText, ValueText)> {
     let scheme = url.head().find("://").map_or(0, |at| at + 3);
     let (before, host) = url.split('@')?;

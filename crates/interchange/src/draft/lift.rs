@@ -19,7 +19,7 @@ use yieldtray_workspace::secret::is_secret_name;
 /// The shortest credential that is taken for one.
 const MIN_CREDENTIAL_CHARS: usize = 4;
 
-/// A secret of so many characters is taken for the same one wherever it stands.
+/// A secret of this many characters is replaced wherever it occurs.
 const MIN_GLOBAL_SECRET_CHARS: usize = 8;
 
 /// Finds secrets, gives each a name, and puts that in its place.
@@ -29,13 +29,13 @@ pub struct SecretExtractor {
     names: FxHashMap<String, String>,
     /// The last number that a name got.
     numbers: FxHashMap<String, usize>,
-    /// Names that stand for something.
+    /// Names in use, with their values.
     taken: BTreeSet<String>,
     /// The secrets that were found, by name.
     pub found: Vec<(String, String)>,
     /// The origins that each of them is sent to.
     origins: BTreeMap<String, BTreeSet<String>>,
-    /// The origins that values at the head of a file stand for.
+    /// The origins of values at the head of a file.
     heads: BTreeMap<String, String>,
     /// The origin of the request that is looked at.
     current: Option<String>,
@@ -63,7 +63,7 @@ impl SecretExtractor {
         Self { names, taken, ..Self::default() }
     }
 
-    /// One that finds nothing: for requests that were made up.
+    /// One that finds nothing: for generated requests.
     pub fn nothing() -> Self {
         Self { nothing: true, ..Self::default() }
     }
@@ -80,12 +80,12 @@ impl SecretExtractor {
         name
     }
 
-    /// Whether a name stands for nothing yet.
+    /// True if a name is free.
     pub fn is_free(&self, name: &str) -> bool {
         !self.taken.contains(name)
     }
 
-    /// Takes note that a value at the head of the file stands for an origin.
+    /// Records that a value at the head of the file is an origin.
     pub(crate) fn stands_for(&mut self, name: &str, origin: &str) {
         self.heads.insert(name.to_owned(), origin.to_owned());
     }
@@ -110,7 +110,7 @@ impl SecretExtractor {
     /// Lifts what is secret in a request.
     pub fn draft(&mut self, draft: &mut ImportedRequest) {
         self.current = self.origin(&draft.target);
-        // A title is no place for a secret either, and no value can stand there.
+        // A title must not contain a secret either, and placeholders are not resolved there.
         if draft.title.trim().is_empty() {
             draft.title = draft.title();
         }
@@ -121,7 +121,7 @@ impl SecretExtractor {
         for (name, value) in &mut draft.headers {
             let Some(name) = name.plain() else { continue };
             if let (true, Some(text)) = (is_secret_header(name), value.plain()) {
-                // A scheme stands before credentials alone; cookies are secret from the first on.
+                // A scheme is before credentials only; cookies are secret from their first character.
                 let secret = match name.to_ascii_lowercase().ends_with("authorization") {
                     true => credential(text),
                     false => text.trim(),
@@ -144,7 +144,7 @@ impl SecretExtractor {
                 _ if is_value_name(&user) => format!("{user}_password"),
                 _ => "password".to_owned(),
             };
-            // A key stands in place of a user often enough, without a password.
+            // An API key is often used as the user, without a password.
             let is_key = words.len() > 1 && words.last().is_some_and(ValueText::is_empty);
             let (name, secret) = match is_key {
                 true => ("api_key".to_owned(), words.first_mut()),
@@ -185,7 +185,7 @@ impl SecretExtractor {
         self.known_elsewhere(draft);
     }
 
-    /// Puts the names of secrets that were found in place of them wherever else they stand in a request.
+    /// Replaces the secrets that were found by their names wherever else they occur in a request.
     fn known_elsewhere(&self, draft: &mut ImportedRequest) {
         let known: Vec<(&str, &str)> = self
             .names
@@ -249,7 +249,7 @@ impl SecretExtractor {
         }
     }
 
-    /// Lifts what stands behind a telling name in a text, and what looks like a secret.
+    /// Extracts values whose names suggest a secret from a text, and high-entropy texts.
     fn text(&mut self, text: &mut ValueText, place: SubstitutionContext) {
         let mut lifted = ValueText::default();
         for piece in text.pieces() {
@@ -341,7 +341,7 @@ fn plain_name(wanted: &str) -> String {
     if is_value_name(name) && !is_language_name(name) { name.to_owned() } else { format!("my_{name}") }
 }
 
-/// What the secret of a header field is called.
+/// The name for the secret of a header field.
 fn header_name(header: &str, scheme: &str) -> String {
     match (header.to_ascii_lowercase().as_str(), scheme.to_ascii_lowercase().as_str()) {
         ("authorization", "bearer") => "bearer_token".to_owned(),
@@ -352,7 +352,7 @@ fn header_name(header: &str, scheme: &str) -> String {
     }
 }
 
-/// The name that stands before a text, as in `"name": "text` or `name=text`.
+/// The name before a text, as in `"name": "text` or `name=text`.
 fn name_before(text: &str, at: usize) -> String {
     let before = text[..at].trim_end_matches(['"', '\'', ' ', ':', '=']);
     let found = before.len() < at;

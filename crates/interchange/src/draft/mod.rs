@@ -16,10 +16,10 @@ pub(crate) use write::comment;
 use yieldtray_source::names::slug;
 use yieldtray_syntax::ValueText;
 
-/// The cells that send what these requests say, as they are: for a text of one person.
-///
-/// # Errors
-/// Why one of them is no cell, in words.
+/// The cells that send these requests unchanged.
+/// ¶
+/// ¶ # Errors
+/// ¶ Why one of them cannot be written as a cell.
 pub fn cells(drafts: &[ImportedRequest]) -> Result<Vec<String>, String> {
     drafts.iter().map(ImportedRequest::cell).collect()
 }
@@ -27,7 +27,7 @@ pub fn cells(drafts: &[ImportedRequest]) -> Result<Vec<String>, String> {
 /// One request.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct ImportedRequest {
-    /// What stands behind `%%`; where it is empty, the method and the path.
+    /// The title; if empty, the method and the path.
     pub title: String,
     /// A name that its title does not give.
     pub name: Option<String>,
@@ -39,9 +39,9 @@ pub struct ImportedRequest {
     pub auth: Option<(&'static str, Vec<ValueText>)>,
     /// The method; GET where nothing is said.
     pub method: Option<ValueText>,
-    /// The address, or a path that `base` goes before.
+    /// The URL, or a path that is joined to `base`.
     pub target: ValueText,
-    /// Parameters that are added to the address, as they are.
+    /// Query parameters that are added to the URL unchanged.
     pub query: Vec<ValueText>,
     /// `% query` lines: the name and the value.
     pub parameters: Vec<(ValueText, ValueText)>,
@@ -55,7 +55,7 @@ pub struct ImportedRequest {
     pub tail: Vec<String>,
 }
 
-/// What is sent as the body.
+/// The body.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub enum Body {
     /// None at all.
@@ -63,7 +63,7 @@ pub enum Body {
     None,
     /// This text.
     Text(ValueText),
-    /// Bytes that are no text; they go to a file.
+    /// Binary data, which goes to a file.
     Bytes(Vec<u8>),
     /// A file, as it is.
     File(ValueText),

@@ -1,3 +1,5 @@
+//! Writes several requests as a file.
+
 use super::{Body, ImportedRequest, SecretExtractor};
 use rustc_hash::{FxHashMap, FxHashSet};
 use yieldtray_source::names::slug;
@@ -11,29 +13,29 @@ pub struct CellFileBuilder {
     names: FxHashSet<String>,
     /// The last number that a name got.
     numbers: FxHashMap<String, usize>,
-    /// Header fields that what stands above the cells gives to each of them.
+    /// Header fields that the preamble adds to each cell.
     shared_headers: Vec<String>,
-    /// Whether what stands above them gives credentials too.
+    /// True if the preamble adds credentials too.
     shared_auth: bool,
-    /// What the folder of files with bodies is called.
+    /// The name of the folder for body files.
     folder: String,
     cells: String,
     /// Files that the cells need: the path from the request file, and what is in it.
     pub files: Vec<(String, Vec<u8>)>,
-    /// What could not become a cell: its title, and why.
+    /// The requests that could not become cells: title and reason.
     pub refused: Vec<(String, String)>,
     /// How many cells there are.
     pub count: usize,
 }
 
 impl CellFileBuilder {
-    /// For a file that has cells of these names. Bodies that are no text go to files in `folder`.
+    /// For a file that has cells of these names. Binary bodies go to files in `folder`.
     pub fn new(names: impl IntoIterator<Item = String>, folder: impl Into<String>) -> Self {
         Self { names: names.into_iter().collect(), folder: folder.into(), ..Self::default() }
     }
 
-    /// The same, where header fields of these names and maybe credentials are given to every cell by what
-    /// stands above it: what a request does not have, it does not get there either.
+    /// For cells to which the preamble adds header fields of these names, and maybe credentials: a request that has
+    /// none is written so that it gets none.
     #[must_use]
     pub fn below(mut self, headers: Vec<String>, auth: bool) -> Self {
         (self.shared_headers, self.shared_auth) = (headers, auth);
@@ -102,7 +104,7 @@ impl CellFileBuilder {
         number
     }
 
-    /// The cells, laid out; empty where there are none.
+    /// The cells, formatted; empty if there are none.
     pub fn text(&self) -> String {
         let edits = tidy(&self.cells, &parse(&self.cells, SourceId(0), "request").file);
         edited(&self.cells, &edits)

@@ -1,10 +1,12 @@
+//! Tests of writing cells.
+
 use super::{Body, CellFileBuilder, ImportedRequest, SecretExtractor};
 use proptest::prelude::*;
 use yieldtray_http::PreparedRequest;
 use yieldtray_syntax::ValueText;
 use yieldtray_test_support::{json_answer, replay, settings};
 
-/// What a file sends first.
+/// The first request of a file.
 #[track_caller]
 fn sent(file: &str) -> PreparedRequest {
     let told = replay(&format!("#- a.http\n{file}"), &["a.http"], settings(None, &[]), |_| Ok(json_answer(200, "{}")));
@@ -86,7 +88,7 @@ fn what_stands_above_a_cell_does_not_change_it() {
     assert_eq!(sheet.text(), "%% GET /\n% header X-Gate:\n% auth none\nGET http://b/\naccept: a/b\n");
 }
 
-/// Text of the kind that is easily lost: marks, escapes, line ends, blanks, what looks like instructions.
+/// Text that is easily corrupted: placeholders, escapes, line ends, white space, lines that look like instructions.
 fn odd_text() -> impl Strategy<Value = String> {
     let piece = prop_oneof![
         Just("{{"),

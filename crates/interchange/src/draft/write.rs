@@ -1,3 +1,5 @@
+//! Writes a request as a cell.
+
 use super::{Body, ImportedRequest, Part};
 use yieldtray_syntax::{ValuePiece, ValueText, is_token, media_at_end};
 
@@ -5,10 +7,10 @@ use yieldtray_syntax::{ValuePiece, ValueText, is_token, media_at_end};
 const CONNECTION: &[&str] = &["content-length", "transfer-encoding", "connection"];
 
 impl ImportedRequest {
-    /// The cell that sends it, not laid out.
-    ///
-    /// # Errors
-    /// Why there is no such cell, in words.
+    /// The cell that sends it, not formatted.
+    /// ¶
+    /// ¶ # Errors
+    /// ¶ Why there is no such cell.
     pub fn cell(&self) -> Result<String, String> {
         let mut out = String::with_capacity(512);
         out.push_str(&format!("%% {}\n", self.title()));
@@ -51,7 +53,7 @@ impl ImportedRequest {
         Ok(out)
     }
 
-    /// What stands behind `%%`.
+    /// The title.
     pub fn title(&self) -> String {
         let title = self.title.trim();
         if !title.is_empty() {
@@ -111,7 +113,7 @@ fn part_text(name: &str, text: &ValueText, media: Option<&str>) -> String {
     let text = on_line(text);
     match media.filter(|media| media_at_end(&format!("x type {media}")).is_some()) {
         Some(media) => format!("% part {name} = {text} type {media}\n"),
-        // What only looks like a media type is a text.
+        // A text that only looks like a media type.
         None if media_at_end(&text).is_some() => format!("% part {name} = {text}{{{{\"\"}}}}\n"),
         None => format!("% part {name} = {text}\n"),
     }
@@ -140,7 +142,7 @@ fn shown(text: &ValueText) -> String {
 
 /// A text as a literal of an expression.
 fn literal(text: &str) -> String {
-    // What JSON escapes, an expression does too; a byte order mark nobody would see.
+    // The escapes of JSON are also those of expressions; a byte order mark would be invisible.
     serde_json::Value::from(text).to_string().replace('\u{feff}', "\\ufeff")
 }
 
@@ -149,7 +151,8 @@ fn raw(text: &str) -> String {
     format!("raw({})", literal(text))
 }
 
-/// What cannot stand in a file as it is becomes a value. `odd` is asked about each character of each literal.
+/// Writes a literal as an expression if it cannot be in a file as it is. `odd` returns true for each character that
+/// must be escaped.
 fn without<F>(text: &ValueText, odd: F, value: fn(&str) -> String) -> ValueText
 where
     F: Fn(&str, Ends) -> Box<dyn Fn(usize, char) -> bool>,
@@ -161,7 +164,7 @@ where
             continue;
         };
         let odd = odd(own, Ends { first: index == 0, last: index + 1 == text.pieces().len() });
-        // Runs of odd characters, and what stands between them.
+        // Runs of such characters, and the text between them.
         let (mut from, mut inside) = (0, false);
         for (at, c) in own.char_indices() {
             let is_odd = odd(at, c);
@@ -199,7 +202,7 @@ fn written(text: &ValueText, lines: bool, mark: impl Fn(&str, bool) -> String) -
             }
             ValuePiece::Literal(own) => own,
         };
-        // What stands before a mark must not become a part of it.
+        // The text before a placeholder must not become a part of it.
         let before_mark = index + 1 < text.pieces().len();
         let end = if before_mark { own.trim_end_matches(['{', '\\']).len() } else { own.len() };
         if lines && own[..end].starts_with('%') && (out.is_empty() || out.ends_with('\n')) {
@@ -214,7 +217,7 @@ fn written(text: &ValueText, lines: bool, mark: impl Fn(&str, bool) -> String) -
     out
 }
 
-/// A value that is written as it is where it stands.
+/// A value that is written unchanged.
 fn plain_mark(expression: &str, _first: bool) -> String {
     format!("{{{{{expression}}}}}")
 }
@@ -228,7 +231,7 @@ fn own_mark(expression: &str, first: bool) -> String {
     }
 }
 
-/// Text that ends with its line. What would be lost there stands in marks.
+/// Text up to the end of its line. Parts that would be lost are written as placeholders.
 fn on_line(text: &ValueText) -> String {
     let odd = |own: &str, ends: Ends| -> Box<dyn Fn(usize, char) -> bool> {
         let blank = [' ', '\t'];
@@ -239,7 +242,7 @@ fn on_line(text: &ValueText) -> String {
     written(&without(text, odd, literal), false, plain_mark)
 }
 
-/// One word of a line, in quotes where blanks are in it.
+/// One word of a line, in quotes if it contains white space.
 fn word(text: &ValueText) -> String {
     let odd = |_: &str, _: Ends| -> Box<dyn Fn(usize, char) -> bool> { Box::new(|_, c| c == '"' || c.is_control()) };
     let written = written(&without(text, odd, literal), false, plain_mark);
@@ -249,7 +252,7 @@ fn word(text: &ValueText) -> String {
     }
 }
 
-/// A name that stands before a `=` or another word.
+/// A name before a `=` or another word.
 fn name_on_line(text: &ValueText) -> String {
     let odd = |c: char| !c.is_alphanumeric() && !matches!(c, '-' | '_' | '.' | '[' | ']');
     match text.plain() {
@@ -269,7 +272,7 @@ fn field_value(name: &str, text: &ValueText) -> Result<String, String> {
     }
 }
 
-/// An address or a piece of one.
+/// A URL or a part of one.
 fn address(text: &ValueText) -> String {
     let encoded = text.map(|own| {
         let odd = |c: char| c == ' ' || c.is_ascii_control();
@@ -302,7 +305,7 @@ fn body(text: &ValueText) -> String {
     written(&without(text, odd, raw), true, own_mark)
 }
 
-/// Whether a body can stand in a file as it is, as most can.
+/// True if a body can be in a file as it is, as most can.
 fn is_plain(body: &str) -> bool {
     let odd = |byte: u8| byte.is_ascii_control() && byte != b'\n' && byte != b'\t';
     let begins_line = |at: usize| at == 0 || body.as_bytes()[at - 1] == b'\n';

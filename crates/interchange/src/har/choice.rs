@@ -1,14 +1,16 @@
+//! Selects entries of an archive.
+
 use super::entry::Entry;
 use yieldtray_source::glob::glob_match;
 
 /// Which entries are taken; one that is empty takes all.
 #[derive(Clone, Debug, Default)]
 pub struct EntryFilter {
-    /// Patterns of the whole address, or of its path, in which `*` stands for any run of characters.
+    /// Patterns of the whole URL, or of its path, in which `*` matches any run of characters.
     pub only: Vec<String>,
     /// Methods.
     pub methods: Vec<String>,
-    /// Media types of answers, as `application/json` or `application/*`.
+    /// Media types of responses, as `application/json` or `application/*`.
     pub media: Vec<String>,
     /// The id of a page, or its title.
     pub page: Option<String>,
@@ -19,7 +21,7 @@ pub struct EntryFilter {
 /// Why an entry is not taken.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) enum SkipReason {
-    /// It is no request of HTTP.
+    /// Not an HTTP request.
     Other,
     /// It is a part of a page.
     Static,
@@ -50,7 +52,7 @@ impl EntryFilter {
         if !chosen {
             return Some(SkipReason::Chosen);
         }
-        // Who names a media type wants it.
+        // A media type that is named is wanted.
         let wanted = self.everything || !self.media.is_empty();
         (!wanted && is_static(&entry.request.method, path, &media)).then_some(SkipReason::Static)
     }

@@ -9,7 +9,7 @@ use yieldtray_source::access::check_readable;
 use yieldtray_syntax::ValueText;
 use yieldtray_workspace::suggest::checks_for;
 
-/// One request and its answer. `T` is the text of a body: a `String`, or nothing where it is passed over.
+/// One request and its response. `T` is the text of a body: a `String`, or `()` if it is skipped.
 #[derive(Deserialize)]
 #[serde(expecting = "an entry")]
 pub(super) struct Entry<T> {
@@ -99,7 +99,7 @@ fn nothing<T>() -> Content<T> {
 }
 
 impl<T> Entry<T> {
-    /// The media type of the answer, without parameters.
+    /// The media type of the response, without parameters.
     pub(super) fn media(&self) -> &str {
         let media = self.response.as_ref().and_then(|response| response.content.media.as_deref());
         media.map_or("", |media| media.split(';').next().unwrap_or_default().trim())
@@ -114,7 +114,7 @@ impl Request {
         let host = host(&self.url);
         for Named { name, value } in self.headers {
             let value = value.unwrap_or_default();
-            // Fields of HTTP/2 that begin so are the request line; a host that the address says is no news.
+            // Pseudo-header fields of HTTP/2 are the request line; a host that the URL has is redundant.
             let told = name.starts_with(':') || name.eq_ignore_ascii_case("host") && value.eq_ignore_ascii_case(host);
             if !told {
                 draft.headers.push((name.into(), value.into()));
@@ -193,7 +193,7 @@ fn bytes_or_text(bytes: Vec<u8>) -> Body {
     }
 }
 
-/// The host of an address, with its port.
+/// The host of a URL, with its port.
 fn host(url: &str) -> &str {
     let rest = url.split_once("://").map_or(url, |(_, rest)| rest);
     let authority = rest.split(['/', '?', '#']).next().unwrap_or(rest);
@@ -211,7 +211,7 @@ impl Response<String> {
             Some("base64") => base64::engine::general_purpose::STANDARD.decode(text.trim()).unwrap_or_default(),
             _ => text.as_bytes().to_vec(),
         };
-        // A type without an answer's body is a guess of the tool.
+        // Without a response body the type is a guess of the tool.
         let media = if decoded.is_empty() { "" } else { media.as_str() };
         checks_for(status, media, &BodyShape::of_body(media, &decoded))
     }

@@ -1,11 +1,13 @@
+//! Factors out what requests have in common.
+
 use crate::draft::{ImportedRequest, SecretExtractor};
 use std::collections::BTreeMap;
 use yieldtray_http::is_secret_header;
 use yieldtray_syntax::ValueText;
 
-/// What many requests have in common, taken out of each: addresses become `base` and values like it, header
-/// fields that all of them have a line for all. Gives the lines for the head of a file, a new one if `new`;
-/// `base` is the address that stands before paths already.
+/// Factors out what requests have in common: origins become `base` and similar values, header fields that all of them
+/// have become one line. Returns the lines for the head of a file, a new one if `new`; `base` is the URL that paths
+/// are joined to already.
 pub fn factor_out_common(
     drafts: &mut [ImportedRequest],
     lift: &mut SecretExtractor,
@@ -56,12 +58,12 @@ pub fn factor_out_common(
     head
 }
 
-/// Scheme, host and port of an address.
+/// Scheme, host and port of a URL.
 fn origin(draft: &ImportedRequest) -> &str {
     let target = draft.target.head();
     let Some(host) = target.find("://").map(|at| at + 3) else { return "" };
     let end = target[host..].find(['/', '?']).map_or(target.len(), |end| host + end);
-    // Only a path can stand behind it.
+    // Only a path can follow it.
     if target[end..].starts_with('/') { &target[..end] } else { "" }
 }
 
@@ -79,7 +81,7 @@ fn lift_origin(draft: &mut ImportedRequest, origin: &str, name: Option<&str>) {
     };
 }
 
-/// Header fields that stand in every request exactly once, with the same value.
+/// Header fields that every request has exactly once, with the same value.
 fn shared(drafts: &[ImportedRequest]) -> Vec<(ValueText, ValueText)> {
     let Some(first) = drafts.first() else { return Vec::new() };
     let alike =

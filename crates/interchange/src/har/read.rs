@@ -1,3 +1,5 @@
+//! Reads an HTTP archive.
+
 use super::choice::{EntryFilter, SkipReason};
 use super::entry::{Entry, Response};
 use crate::draft::ImportedRequest;
@@ -6,7 +8,7 @@ use std::fmt;
 use std::io::{BufRead, BufReader, Read};
 use std::marker::PhantomData;
 
-/// What was taken of an archive.
+/// The imported requests of an archive.
 #[derive(Debug, Default)]
 pub struct ImportedArchive {
     /// The requests, in order.
@@ -17,15 +19,15 @@ pub struct ImportedArchive {
     pub fixed: usize,
     /// How many were no requests of HTTP.
     pub other: usize,
-    /// What could not become a request: its address, and why.
+    /// The entries that could not become requests: URL and reason.
     pub refused: Vec<(String, String)>,
 }
 
-/// Reads an archive. What is not kept is let go at once, so that memory holds the requests alone; with `checks`
-/// each gets checks that hold for its answer.
-///
-/// # Errors
-/// Where it cannot be read or is no archive, in words.
+/// Reads an archive. Entries that are not kept are dropped at once, so that memory holds the requests alone; with
+/// `checks` each gets checks that hold for its response.
+/// ¶
+/// ¶ # Errors
+/// ¶ If it cannot be read or is not an archive.
 pub fn read(archive: impl Read, choice: &EntryFilter, checks: bool) -> Result<ImportedArchive, String> {
     let mut archive = BufReader::with_capacity(1 << 16, archive);
     let start = archive.fill_buf().map_err(|error| error.to_string())?;
@@ -53,7 +55,7 @@ struct Told<'c> {
     found: bool,
 }
 
-/// What is made of an answer's text.
+/// The use of a response's text.
 trait Judged: DeserializeOwned {
     fn checks(response: &Response<Self>) -> Vec<String>;
 }

@@ -1,3 +1,5 @@
+//! Tests of importing HAR.
+
 use super::{EntryFilter, factor_out_common, read};
 use crate::draft::{CellFileBuilder, SecretExtractor};
 use serde_json::{Value, json};
@@ -117,7 +119,7 @@ fn what_is_wanted_is_chosen() {
     assert_eq!((recording.entries, recording.fixed, recording.other), (7, 2, 2));
 }
 
-/// A body that was there and is not in the recording, and a secret that stands elsewhere, too.
+/// A body that is missing in the recording, and a secret that occurs elsewhere too.
 #[test]
 fn lost_bodies_are_told_and_secrets_leave_every_place() {
     let lost = entry(

@@ -1,3 +1,5 @@
+//! Request bodies from their schemas.
+
 use super::documents::{Documents, Node};
 use super::sample::Samples;
 use crate::draft::{Body, ImportedRequest, Part};

@@ -1,3 +1,5 @@
+//! Imports an OpenAPI description.
+
 use super::documents::{Documents, Node};
 use super::operation::{ImportContext, METHODS, Operation};
 use super::sample::Samples;
@@ -10,29 +12,29 @@ use std::collections::BTreeMap;
 use yieldtray_source::names::{first_free, slug};
 use yieldtray_syntax::{ValueText, is_token};
 
-/// What of a description is wanted.
+/// Options of an import.
 #[derive(Clone, Debug, Default)]
 pub struct ImportOptions {
     /// One operation: its id, `GET /lots`, or its path.
     pub operation: Option<String>,
-    /// Whether answers are judged by files of schemas.
+    /// True if responses are checked with schema files.
     pub schemas: bool,
 }
 
-/// What a description came to.
+/// The imported requests of a description.
 #[derive(Debug, Default)]
 pub struct ImportedApi {
     /// The request files.
     pub files: Vec<RequestFile>,
     /// Schemas: their paths from a request file, and what is in them.
     pub schemas: Vec<(String, String)>,
-    /// Environments, and what stands before paths in each.
+    /// Environments, with the URL that paths are joined to.
     pub environments: Vec<(String, String)>,
     /// Values that somebody must fill in.
     pub values: BTreeMap<String, NeededValue>,
     /// How tokens are got.
     pub profiles: BTreeMap<String, OauthProfile>,
-    /// What could not be said, in words.
+    /// Parts that could not be imported.
     pub notes: Vec<String>,
 }
 
@@ -41,7 +43,7 @@ pub struct ImportedApi {
 pub struct RequestFile {
     /// Its name, without the end.
     pub name: String,
-    /// What stands at its head.
+    /// The lines at its head.
     pub head: String,
     /// Its requests.
     pub drafts: Vec<ImportedRequest>,
@@ -113,7 +115,7 @@ pub fn import(documents: &Documents, wish: &ImportOptions) -> Result<ImportedApi
     Ok(taken)
 }
 
-/// Whether it is written as OpenAPI 3.0 is.
+/// True for OpenAPI 3.0.
 fn old_dialect(root: Node<'_>) -> Result<bool, String> {
     if let Some(version) = root.text("swagger") {
         return Err(format!("it is version {version}: OpenAPI 3.0 and 3.1 are read"));
@@ -148,7 +150,7 @@ fn closest(documents: &Documents, root: Node<'_>, wanted: &str) -> String {
     yieldtray_source::closest(wanted, names).map(|name| format!(": did you mean `{name}`?")).unwrap_or_default()
 }
 
-/// What a tag is about.
+/// The description of a tag.
 fn about(root: Node<'_>, tag: Option<&str>) -> String {
     let described = root.get("tags").into_iter().flat_map(Node::list).find(|own| own.text("name") == tag);
     let words = match tag {

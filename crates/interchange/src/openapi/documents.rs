@@ -1,3 +1,5 @@
+//! Documents of a description, and references between them.
+
 use rustc_hash::FxHashMap;
 use serde_json::Value;
 use std::borrow::Cow;
@@ -19,7 +21,7 @@ pub struct Documents {
 #[derive(Clone, Copy, Debug)]
 pub(super) struct Node<'d> {
     pub(super) value: &'d Value,
-    /// The document it stands in.
+    /// The document it is in.
     pub(super) document: usize,
 }
 
@@ -61,7 +63,7 @@ fn member<'d>(value: &'d Value, name: &str) -> Option<&'d Value> {
     }
 }
 
-/// What a pointer (RFC 6901) leads to.
+/// The target of a JSON Pointer (RFC 6901).
 fn pointed<'d>(value: &'d Value, pointer: &str) -> Option<&'d Value> {
     if pointer.contains('~') || !pointer.starts_with('/') {
         return value.pointer(pointer);
@@ -119,7 +121,7 @@ impl Documents {
         Node { value: &self.documents[0], document: 0 }
     }
 
-    /// What stands where `reference` of `document` leads, and where that is.
+    /// The node that `reference` of `document` refers to, and its location.
     pub(super) fn find(&self, document: usize, reference: &str) -> Option<(Node<'_>, (usize, String))> {
         let (node, pointer) = self.locate(document, reference)?;
         Some((node, (node.document, pointer.into_owned())))

@@ -1,3 +1,5 @@
+//! Operations as requests.
+
 use super::documents::{Documents, Node};
 use super::sample::Samples;
 use super::schema::Schemas;
@@ -11,15 +13,15 @@ use yieldtray_syntax::{ValuePiece, ValueText};
 /// The methods that a path of a description may have.
 pub(super) const METHODS: &[&str] = &["get", "put", "post", "delete", "options", "head", "patch", "trace"];
 
-/// What operations are made with.
+/// The context for operations.
 pub(super) struct ImportContext<'d> {
     pub(super) documents: &'d Documents,
     pub(super) samples: Samples<'d>,
     pub(super) schemas: Schemas<'d>,
     pub(super) security: Security<'d>,
-    /// Whether answers are judged by files of schemas.
+    /// True if responses are checked with schema files.
     pub(super) with_schemas: bool,
-    /// What stands before paths.
+    /// The URL before paths.
     pub(super) base: String,
 }
 
@@ -86,7 +88,7 @@ impl<'d> Operation<'d> {
         (draft, notes)
     }
 
-    /// Checks of the answer that comes where all is well.
+    /// Checks of the successful response.
     fn checks(&self, making: &mut ImportContext<'d>, draft: &mut ImportedRequest) {
         let Some(responses) = self.node.get("responses") else { return };
         let all: Vec<(&str, Node<'d>)> = responses.members().collect();

@@ -1,3 +1,5 @@
+//! Parameters of operations.
+
 use super::documents::{Documents, Node};
 use super::sample::Samples;
 use crate::draft::ImportedRequest;
@@ -45,7 +47,7 @@ pub(super) fn add<'d>(
                 }
             }
         }
-        // These say what the body and the answer are, and who sends (OpenAPI 3.0.3, 4.7.12.1).
+        // These describe the body and the response, and credentials (OpenAPI 3.0.3, 4.7.12.1).
         "header" if ["accept", "content-type", "authorization"].iter().any(|own| name.eq_ignore_ascii_case(own)) => {}
         "header" if !is_token(name) => notes.push(format!("`{name}` cannot name a header field")),
         "header" => {
@@ -109,7 +111,7 @@ fn in_path(parameter: Node<'_>, name: &str, sample: Value, draft: &mut ImportedR
     draft.target = target;
 }
 
-/// Names and values as they stand in a query (OpenAPI 3.1.0, 4.8.12.4).
+/// Names and values of a query (OpenAPI 3.1.0, 4.8.12.4).
 fn in_query(parameter: Node<'_>, name: &str, sample: &Value) -> Vec<(String, String)> {
     let style = parameter.text("style").unwrap_or("form");
     let explode = parameter.value.get("explode").map_or(style == "form", |explode| explode == &Value::Bool(true));
@@ -195,7 +197,7 @@ pub(super) fn value_name(name: &str) -> String {
         before = c;
     }
     let own = own.trim_matches('_').to_owned();
-    // `base` is what stands before paths.
+    // `base` is the URL before paths.
     let is_free = is_value_name(&own) && !is_language_name(&own) && own != "base";
     if is_free { own } else { format!("my_{own}") }
 }

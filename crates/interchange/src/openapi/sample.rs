@@ -1,4 +1,4 @@
-//! Values that fit a schema, for bodies and parameters of which there is no example.
+//! Generates values that conform to a schema, for bodies and parameters without an example.
 
 use super::documents::{Documents, Node};
 use super::pattern;
@@ -22,11 +22,11 @@ pub(super) struct Samples<'d> {
 
 /// Where a sample is being made.
 struct SampleState {
-    /// The schemas it is inside of, by their addresses.
+    /// The schemas around it, by their locations, to detect recursion.
     inside: Vec<usize>,
     depth: usize,
     nodes: usize,
-    /// Whether it was cut short, so that it is no sample for elsewhere.
+    /// True if it was truncated, and is not a sample for other places.
     cut: bool,
     /// Members that must be there, as a schema beside this one says (`allOf`).
     required: Vec<String>,
@@ -37,13 +37,13 @@ impl<'d> Samples<'d> {
         Self { documents, known: RefCell::default() }
     }
 
-    /// A value for a schema; `name` is what it stands for.
+    /// A value for a schema; `name` is that of the parameter or member.
     pub(super) fn of(&self, schema: Node<'d>, name: &str) -> Option<Value> {
         let mut making = SampleState { inside: Vec::new(), depth: 0, nodes: 0, cut: false, required: Vec::new() };
         self.make(schema, name, &mut making)
     }
 
-    /// The example that stands beside or in a schema of a parameter, a body or a part of one.
+    /// The example beside or in a schema of a parameter, a body or a part of one.
     pub(super) fn example(&self, holder: Node<'d>) -> Option<Value> {
         if let Some(example) = holder.get("example") {
             return Some(plain(example.value.clone()));
@@ -71,7 +71,7 @@ impl<'d> Samples<'d> {
             making.cut = true;
             return None;
         }
-        // What is made deeper down has less in it.
+        // Deeper values have fewer members.
         let key = (own, making.depth.min(REQUIRED_ONLY_FROM_DEPTH));
         let alone = making.required.is_empty();
         if let Some(known) = (referred && alone).then(|| self.known.borrow().get(&key).cloned()).flatten() {
@@ -110,7 +110,7 @@ impl<'d> Samples<'d> {
                 _ => {}
             }
         }
-        // What is an example may be somebody's secret; what is the only value allowed is none.
+        // An example may be somebody's secret; the only allowed value is not.
         let [example, constant, default] = given;
         let [of_examples, of_enum] = first;
         if let Some(example) = example {
@@ -214,7 +214,7 @@ impl<'d> Samples<'d> {
         (0..least).filter_map(|_| self.make(items, name, making)).collect()
     }
 
-    /// What all of several schemas say together.
+    /// Several schemas merged into one.
     fn joined(&self, schema: Node<'d>, all: Node<'d>, name: &str, making: &mut SampleState) -> Option<Value> {
         let mut whole = Map::new();
         let mut other = None;

@@ -1,4 +1,4 @@
-//! The schemas of answers as files of JSON Schema (2020-12), each beside the others it refers to.
+//! Writes the schemas of responses as files of JSON Schema (2020-12), each beside the others it refers to.
 
 use super::documents::{Documents, Node};
 use rustc_hash::FxHashMap;
@@ -26,8 +26,8 @@ impl<'d> Schemas<'d> {
         Self { documents, old, by_place: FxHashMap::default(), names: BTreeSet::new(), waiting: Vec::new() }
     }
 
-    /// The path, from a request file, of the schema that stands at a node; `name` is for one without a name of
-    /// its own. Nothing for one that takes everything.
+    /// The path, relative to a request file, of the schema of a node; `name` is for one without a name of its own.
+    /// `None` for a schema that allows everything.
     pub(super) fn file(&mut self, schema: Node<'d>, name: &str) -> Option<String> {
         if let Some(reference) = schema.text("$ref") {
             let file = self.referred(schema.document, reference)?;
@@ -82,7 +82,7 @@ impl<'d> Schemas<'d> {
     }
 }
 
-/// How deep a schema is gone into; what is deeper stands as it was.
+/// The depth to which a schema is rewritten; deeper parts are copied.
 const MAX_DEPTH: usize = 256;
 
 /// A part of a schema as it is written: its references lead to files, its dialect is that of today. It is written
@@ -95,7 +95,7 @@ struct SchemaWriter<'s, 'd> {
     shape: SchemaPosition,
 }
 
-/// What a part is.
+/// The kind of a part.
 #[derive(Clone, Copy, PartialEq)]
 enum SchemaPosition {
     /// A file of its own.
@@ -126,7 +126,7 @@ impl<'d> SchemaWriter<'_, 'd> {
         let reference = members.get("$ref").and_then(Value::as_str);
         let leads = |reference| self.schemas.borrow_mut().referred(self.node.document, reference);
         if let (true, Some(reference)) = (old, reference) {
-            // What stands beside a reference has no meaning in 3.0.
+            // In 3.0, members beside a reference are ignored.
             return leads(reference).map_or(Ok(()), |file| map.serialize_entry("$ref", &file));
         }
         let is = |name: &str| old && members.get(name) == Some(&Value::Bool(true));

@@ -1,3 +1,5 @@
+//! Security schemes as credentials.
+
 use super::documents::{Documents, Node};
 use crate::draft::ImportedRequest;
 use std::collections::BTreeMap;
@@ -7,9 +9,9 @@ use yieldtray_syntax::{ValueText, is_token};
 /// A value that somebody must fill in.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct NeededValue {
-    /// Whether it may never be shown.
+    /// True if it must never be shown.
     pub secret: bool,
-    /// What it is for.
+    /// Its purpose.
     pub about: String,
 }
 
@@ -21,7 +23,7 @@ pub struct OauthProfile {
     pub token_url: String,
     /// `client_credentials` or `password`.
     pub grant: &'static str,
-    /// The scopes, with blanks between.
+    /// The scopes, separated by spaces.
     pub scope: String,
 }
 

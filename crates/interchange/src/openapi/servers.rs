@@ -1,8 +1,10 @@
+//! Servers as environments.
+
 use super::documents::Node;
 use url::Url;
 use yieldtray_source::names::{first_free, slug};
 
-/// The servers of a description as environments: a name, and what stands before paths.
+/// The servers of a description as environments: a name, and the URL before paths.
 pub(super) fn environments(root: Node<'_>, notes: &mut Vec<String>) -> Vec<(String, String)> {
     let mut environments: Vec<(String, String)> = Vec::new();
     for server in root.get("servers").into_iter().flat_map(Node::list) {
@@ -24,8 +26,8 @@ pub(super) fn environments(root: Node<'_>, notes: &mut Vec<String>) -> Vec<(Stri
     environments
 }
 
-/// What stands before the path of an operation that has servers of its own, or whose path has; `base` is what stands
-/// before the others.
+/// The URL before the path of an operation that has servers of its own, or whose path has; `base` is the URL before
+/// the others.
 pub(super) fn of_operation(holders: [Node<'_>; 2], base: &str, notes: &mut Vec<String>) -> Option<String> {
     let servers = holders.into_iter().find_map(|holder| holder.get("servers"))?;
     let mut servers = servers.list().filter_map(|server| Some((server, server.text("url")?)));
@@ -38,7 +40,7 @@ pub(super) fn of_operation(holders: [Node<'_>; 2], base: &str, notes: &mut Vec<S
     (address != base).then_some(address)
 }
 
-/// An address with the values that its variables have by themselves. One without a host counts from `base`.
+/// A URL with the defaults of its variables. One without a host is relative to `base`.
 fn address(server: Node<'_>, written: &str, base: Option<&str>, notes: &mut Vec<String>) -> String {
     let mut address = written.to_owned();
     for (name, variable) in server.get("variables").into_iter().flat_map(Node::members) {

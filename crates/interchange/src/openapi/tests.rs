@@ -1,3 +1,5 @@
+//! Tests of importing OpenAPI.
+
 use super::{Documents, ImportOptions, ImportedApi, import};
 use crate::draft::{CellFileBuilder, SecretExtractor};
 use serde_json::{Value, json};
@@ -360,13 +362,13 @@ fn made_values_keep_to_their_schemas() {
     };
     let text = |rules: Value| json!({ "type": "object", "required": ["a"], "properties": { "a": rules } });
     assert_eq!(body(text(json!({ "type": "string", "pattern": "^ZN[0-9a-f]{4}$" }))), json!({ "a": "ZNaaaa" }));
-    // What one schema requires another beside it describes, also further inside.
+    // Members that one schema requires and another beside it describes, also nested.
     let inner = json!({ "allOf": [{ "required": ["amount"] }, { "properties": { "amount": { "type": "integer" } } }] });
     let deep = json!({ "type": "object", "required": ["b"], "properties": { "b": text(inner) } });
     assert_eq!(body(text(deep)), json!({ "a": { "b": { "a": { "amount": 1 } } } }));
     let most = json!({ "type": "object", "minProperties": 2, "additionalProperties": { "type": "integer" } });
     assert_eq!(body(text(most)), json!({ "a": { "key1": 1, "key2": 1 } }));
-    // The only value that is allowed is no example that somebody left a secret in.
+    // The only allowed value is not an example that somebody left a secret in.
     let key = json!({ "enum": ["ResourceGroupsTaggingAPI_20170126.DescribeReportCreation"] });
     assert_eq!(body(text(key.clone()))["a"], key["enum"][0]);
 }

@@ -1,9 +1,9 @@
-//! What one answer gives to the requests after it, as far as every language can say it.
+//! Values that later requests take from a response, as far as every target can express them.
 
 use super::quote::keyword_free;
 use serde_json::{Value, json};
 
-/// Where a value is taken from an answer.
+/// The part of a response that a value is taken from.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Source {
     /// A member of the JSON body, by names and places.
@@ -26,7 +26,7 @@ pub enum PathStep {
 }
 
 impl Source {
-    /// Where an expression takes its value from; nothing where it does more than that.
+    /// The part that an expression takes its value from; `None` if it does more than that.
     pub fn of(expression: &str) -> Option<Self> {
         let expression = expression.trim();
         match expression {
@@ -52,7 +52,7 @@ impl Source {
             Self::Body(steps) => {
                 let steps = steps.iter().map(|step| match step {
                     PathStep::Name(name) => json!({ "name": name, "plain": keyword_free(name) }),
-                    // As a text: numbers of any length are no plain ones to others.
+                    // As a text: other languages do not have numbers of any length.
                     PathStep::Place(place) => json!({ "place": place.to_string() }),
                 });
                 json!({ "kind": "body", "steps": steps.collect::<Vec<_>>() })

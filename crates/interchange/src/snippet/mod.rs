@@ -1,8 +1,7 @@
-//! Requests as code of other languages, as shell commands and in the formats of HTTP itself.
-//!
-//! A request is resolved first; [`outline()`] finds in it where values stand that must not be text, and [`write()`]
-//! hands that to the template of a [`Target`]. Each target is one file in `templates/`, and a line of
-//! `target.rs`.
+//! Exports requests as code of other languages, as shell commands and in the formats of HTTP itself.
+//! ¶
+//! ¶ A request is resolved first; [`outline()`] finds the places in it that must stay variables, and [`write()`]
+//! renders the template of a [`Target`]. Each target is one file in `templates/`, and a line of `target.rs`.
 
 mod chain;
 mod model;

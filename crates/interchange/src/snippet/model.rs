@@ -1,4 +1,4 @@
-//! What a template is given. Its fields are described in CONTRIBUTING.md.
+//! The data of a template. Its fields are described in CONTRIBUTING.md.
 
 use super::outline::{Encoding, NamedValueKind, ParameterizedRequest, TextSegment};
 use super::quote;
@@ -27,7 +27,7 @@ pub(super) struct Variable {
     id: String,
     /// The variable of the environment it is read from, if it is.
     env: Option<String>,
-    /// The text it has, if that stands here.
+    /// Its text, if it is literal.
     value: Option<String>,
     /// How the text must be written already, where that matters.
     encoded: Option<&'static str>,
@@ -39,9 +39,9 @@ pub(super) struct Request {
     title: String,
     method: String,
     url: Vec<Value>,
-    /// The parameters of the address, decoded, where that is text.
+    /// The query parameters, decoded, if they are literal text.
     query: Vec<Value>,
-    /// What the address is without values in it, for formats that want its parts.
+    /// The URL without variables, for formats that want its parts.
     host: String,
     path: Vec<Value>,
     headers: Vec<Value>,
@@ -176,7 +176,7 @@ impl ModelBuilder {
             NamedValueKind::Value(value) => value.to_text().ok().map(|text| text.into_owned()),
             NamedValueKind::Open | NamedValueKind::Answer => None,
         };
-        // What an answer will give may be anything.
+        // The type of a value from a response is unknown.
         let ascii = real.as_ref().map_or(!matches!(name.kind, NamedValueKind::Answer), |real| real.is_ascii());
         // A text that comes out the same is not encoded for show; one that nobody knows yet may not, and neither may the
         // secret of whoever runs this.
@@ -203,7 +203,7 @@ impl ModelBuilder {
         json!({ "id": id, "env": env, "answer": false, "encoding": "plain", "ascii": ascii })
     }
 
-    /// What a value is called in the language; one that is encoded has a name of its own.
+    /// The identifier of a value in the language; an encoded one has a name of its own.
     fn id(&mut self, name: &str, encoding: Encoding) -> String {
         if let Some(id) = self.by_use.get(&(name.to_owned(), encoding)) {
             return id.clone();
@@ -240,7 +240,7 @@ impl ModelBuilder {
     }
 }
 
-/// The parameters of an address without values in it.
+/// The query parameters of a URL without variables.
 fn query(url: &[Value]) -> Vec<Value> {
     let [only] = url else { return Vec::new() };
     let text = only["text"].as_str().unwrap_or_default();
@@ -286,7 +286,7 @@ fn merged(pieces: Vec<Value>) -> Vec<Value> {
     merged
 }
 
-/// The host of an address, where that is text, and what stands behind it.
+/// The host of a URL, if it is literal, and the rest.
 fn parts(url: &[Value]) -> (String, Vec<Value>) {
     let head = url.first().and_then(|piece| piece["text"].as_str()).unwrap_or_default();
     let from = head.find("://").map_or(0, |at| at + 3);

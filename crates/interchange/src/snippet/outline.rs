@@ -1,5 +1,5 @@
-//! Where values stand in a request that is resolved. A value may have come there through an expression: so the
-//! request is made again with telling values in their place, and what comes of that is compared.
+//! Finds the variables in a resolved request. A value may have come through an expression: so the request is prepared
+//! again with sentinel values, and the results are compared.
 
 use super::shape::{Chunk, Shape};
 use yieldtray_expression::Value;
@@ -12,24 +12,24 @@ use yieldtray_workspace::secret::Masker;
 pub struct NamedValue {
     /// The name.
     pub name: String,
-    /// What is known of it.
+    /// Its kind.
     pub kind: NamedValueKind,
 }
 
-/// What is known of a name.
+/// The kind of a variable.
 #[derive(Clone, Debug)]
 pub enum NamedValueKind {
-    /// A secret, which stands nowhere as text.
+    /// A secret, which is never written as text.
     Secret(String),
     /// A value that is kept as a name.
     Value(Value),
     /// It has no value here: one of the environment takes its place.
     Open,
-    /// An answer before gives it.
+    /// Taken from an earlier response.
     Answer,
 }
 
-/// How a value is written where it stands.
+/// The encoding of a value.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub(super) enum Encoding {
     Plain,
@@ -78,14 +78,14 @@ pub(super) enum TextSegment {
     Value(usize, Encoding),
 }
 
-/// A request and where values stand in it.
+/// A request with its variables.
 #[derive(Clone, Debug)]
 pub struct ParameterizedRequest {
     pub(super) shape: Shape,
     pub(super) texts: Vec<Vec<TextSegment>>,
     /// Names, those of texts that must be given whole at the end.
     pub(super) names: Vec<NamedValue>,
-    /// What could not be kept as a name, in words.
+    /// Names that could not be kept, with the reason.
     pub notes: Vec<String>,
 }
 
@@ -104,7 +104,7 @@ impl ParameterizedRequest {
         self.shape.body.iter().any(|chunk| matches!(chunk, Chunk::File(_)))
     }
 
-    /// Whether an answer before gives it this name.
+    /// True if an earlier response defines this name.
     pub fn takes(&self, name: &str) -> bool {
         self.used().any(|own| own.name == name && matches!(own.kind, NamedValueKind::Answer))
     }
@@ -133,7 +133,7 @@ fn number(index: usize, other: bool) -> i64 {
     if other { 7_461_700_000 + index as i64 } else { 746_160_000 + index as i64 }
 }
 
-/// An address, which only stands at the beginning of one.
+/// A URL, which is only at the beginning of one.
 fn address(index: usize, other: bool) -> String {
     format!("http://{}{index:03}q.test", if other { "zkk" } else { "yt" })
 }
@@ -161,11 +161,11 @@ fn stand_in(index: usize, name: &NamedValue, other: bool) -> Option<(Value, Stri
     }
 }
 
-/// Finds where values stand in a request. `prepare` makes it with some of its values set to others, and makes up
-/// the same each time; `masker` knows the secrets.
-///
-/// # Errors
-/// Those of `prepare`.
+/// Finds the variables of a request. `prepare` makes it with some of its values replaced, and generates the same
+/// values each time; `masker` knows the secrets.
+/// ¶
+/// ¶ # Errors
+/// ¶ Those of `prepare`.
 pub fn outline<E>(
     names: &[NamedValue],
     masker: &Masker,
@@ -199,7 +199,7 @@ pub fn outline<E>(
     typed(&mut texts, names, &marked, &mut prepare);
     let mut names = names.to_vec();
     for (place, text) in texts.iter_mut().enumerate() {
-        // What an expression makes of a value that nobody has yet cannot be said.
+        // The result of an expression on an undefined value is unknown.
         if let Some((_, index)) = worked.iter().find(|(own, _)| *own == place) {
             let called = shape.called(place);
             notes.push(format!("the {called} is made of `{}`: give it whole", names[*index].name));
@@ -208,7 +208,7 @@ pub fn outline<E>(
             continue;
         }
         *text = text.drain(..).flat_map(|bit| without_secrets(bit, &names)).collect();
-        // What still has a secret in it, in a form of its own, is given whole.
+        // A part that still contains a secret in another encoding becomes a variable as a whole.
         let leaks = |bit: &TextSegment| matches!(bit, TextSegment::Text(text) if masker.finds_in(text));
         if text.iter().any(leaks) && !masker.reveals() {
             let called = shape.called(place);
@@ -220,7 +220,7 @@ pub fn outline<E>(
     Ok(ParameterizedRequest { shape, texts, names, notes })
 }
 
-/// Whether a value stands in the request only as it is, so that another one can take its place.
+/// True if a value occurs in the request only unchanged, so that another one can replace it.
 fn stays<E>(
     index: usize,
     name: &NamedValue,
@@ -248,8 +248,7 @@ fn stays<E>(
     shape == real_shape && texts.iter().map(put).eq(real_texts)
 }
 
-/// The texts in which a value that is open stands otherwise than as it is: with another one in its place they are
-/// not what they should be.
+/// The texts in which a value occurs changed: with another one they would differ.
 fn worked_with<E>(
     index: usize,
     texts: &[Vec<TextSegment>],
@@ -275,7 +274,7 @@ fn worked_with<E>(
     should.zip(Shape::of(&prepared).1).enumerate().filter(|(_, (should, is))| should != is).map(|(at, _)| at).collect()
 }
 
-/// A bit with a text for one of the names, what stands in for the others.
+/// A segment with a text for one of the names, and sentinels for the others.
 fn filled(bit: &TextSegment, index: usize, value: &str, names: &[NamedValue]) -> String {
     match bit {
         TextSegment::Text(text) => text.clone(),
@@ -291,7 +290,7 @@ fn filled(bit: &TextSegment, index: usize, value: &str, names: &[NamedValue]) ->
     }
 }
 
-/// A text where what stands in for names is taken out.
+/// A text split at the sentinels.
 fn split(text: &str, marked: &[usize], names: &[NamedValue]) -> Vec<TextSegment> {
     let mut found: Vec<(usize, usize, usize, Encoding)> = Vec::new();
     for index in marked {
@@ -322,7 +321,7 @@ fn push(bits: &mut Vec<TextSegment>, text: &str) {
     }
 }
 
-/// Finds values that stand in JSON by themselves: a number there has no quotes around it.
+/// Finds values in JSON that are not part of a text: a number there has no quotes.
 fn typed<E>(
     texts: &mut [Vec<TextSegment>],
     names: &[NamedValue],

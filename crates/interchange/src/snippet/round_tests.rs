@@ -1,4 +1,4 @@
-//! What is handed over and taken in again is the same request.
+//! Round trips: an exported request is the same when imported again.
 
 use super::shape::Shape;
 use super::{ExportedRequest, ParameterizedRequest, outline, target, write};
@@ -18,7 +18,7 @@ fn written(prepared: &PreparedRequest, as_target: &str) -> String {
     write(target(as_target).expect("a target"), &[handed]).unwrap_or_else(|why| panic!("{why}"))
 }
 
-/// What the cell of a draft sends.
+/// The request of an imported cell.
 fn sent(draft: ImportedRequest) -> Result<PreparedRequest, String> {
     let cell = cells(&[draft])?.remove(0);
     let told = replay(&format!("#- a.http\n{cell}"), &["a.http"], settings(None, &[]), |_| Ok(json_answer(200, "{}")));

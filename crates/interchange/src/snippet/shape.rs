@@ -83,7 +83,7 @@ impl Shape {
         (shape, texts)
     }
 
-    /// Where a text stands, for one that must be given as a whole.
+    /// The position of a text that must be a variable as a whole.
     pub(super) fn called(&self, text: usize) -> String {
         let header = self.headers.iter().find(|(_, own)| *own == text).map(|(name, _)| name.clone());
         match header {

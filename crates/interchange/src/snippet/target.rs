@@ -1,14 +1,16 @@
+//! The export targets.
+
 use std::fmt;
 
 /// A language or format that requests are handed over in.
 pub struct Target {
-    /// What it is called.
+    /// Its name.
     pub name: &'static str,
-    /// What it is, in a line.
+    /// Its description, in a line.
     pub about: &'static str,
     /// Its template.
     pub(super) template: &'static str,
-    /// Whether it can say how a value is encoded, and take one from an answer: so whole files can be written.
+    /// True if it can encode values, and take them from a response: so whole files can be exported.
     pub(super) chains: bool,
 }
 
@@ -19,7 +21,7 @@ impl fmt::Debug for Target {
 }
 
 impl Target {
-    /// Whether bodies of files stand in it, since it can name none.
+    /// True if it embeds the bodies of files, since it cannot name them.
     pub fn holds_files(&self) -> bool {
         matches!(self.name, "http" | "har")
     }
@@ -32,7 +34,7 @@ impl Target {
 
 macro_rules! targets {
     ($($name:literal $about:literal $file:literal $chains:literal;)+) => {
-        /// Every target, in the order in which they are told.
+        /// Every target, in the order in which they are listed.
         pub static TARGETS: &[Target] = &[$(Target {
             name: $name,
             about: $about,

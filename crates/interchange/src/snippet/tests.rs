@@ -1,3 +1,5 @@
+//! Tests of exporting code.
+
 use super::chain::PathStep;
 use super::{
     ExportedRequest, NamedValue, NamedValueKind, ParameterizedRequest, ResponseValue, Source, TARGETS, outline, target,
@@ -107,7 +109,7 @@ fn what_has_no_value_is_read_and_written_as_its_place_wants() {
     ] {
         assert!(written.contains(part), "{part}\n---\n{written}");
     }
-    // A language that says no encodings wants the text as it stands there.
+    // A language without encodings needs the text as written.
     let (written, _) = shown("go", &[named("note", NamedValueKind::Open), secret()], &values);
     assert!(written.contains("noteJsonValue := os.Getenv(\"NOTE_JSON_VALUE\") // as a JSON value\n"), "{written}");
 }
@@ -116,7 +118,7 @@ fn what_has_no_value_is_read_and_written_as_its_place_wants() {
 fn what_an_expression_makes_of_a_value_that_nobody_has_is_given_whole() {
     let values: Vec<(&str, Value)> = values().into_iter().filter(|(name, _)| *name != "lot").collect();
     let (written, notes) = shown("shell", &[named("lot", NamedValueKind::Open), secret()], &values);
-    // How long its name is stands in a field; elsewhere it is itself.
+    // The length of its name is in a field; elsewhere it is itself.
     assert_eq!(notes, ["the X-Size is made of `lot`: give it whole"]);
     assert!(
         written.contains("-H \"X-Size: ${X_SIZE}\"") && written.contains("/lots/$(percent \"$LOT\")?bins=24"),

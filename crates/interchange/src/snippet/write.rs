@@ -1,3 +1,5 @@
+//! Renders templates.
+
 use super::chain::Source;
 use super::model::ModelBuilder;
 use super::outline::ParameterizedRequest;
@@ -15,13 +17,13 @@ pub struct ExportedRequest<'o> {
     pub name: &'o str,
     /// Its title.
     pub title: &'o str,
-    /// The request, and where values stand in it.
+    /// The request with its variables.
     pub outline: &'o ParameterizedRequest,
-    /// What its answer gives to those after it.
+    /// The values that later requests take from its response.
     pub yields: Vec<ResponseValue>,
 }
 
-/// What an answer gives.
+/// A value taken from a response.
 #[derive(Clone, Debug)]
 pub struct ResponseValue {
     /// The name it gets.
@@ -33,9 +35,9 @@ pub struct ResponseValue {
 }
 
 /// Requests in a language or format.
-///
-/// # Errors
-/// What the target cannot say, or a mistake in the template, in words.
+/// ¶
+/// ¶ # Errors
+/// ¶ If the target cannot express them, or the template fails.
 pub fn write(target: &Target, requests: &[ExportedRequest<'_>]) -> Result<String, String> {
     let bytes = |chunk: &Chunk| !matches!(chunk, Chunk::Text(_));
     if target.name == "http" && requests.iter().any(|request| request.outline.shape.body.iter().any(bytes)) {

@@ -1,4 +1,4 @@
-//! What can be done: code actions and lenses.
+//! Code actions and lenses.
 
 use super::Answer;
 use super::commands::{self, Sending};
@@ -12,10 +12,10 @@ use yieldtray_ide::assist;
 use yieldtray_ide::assist::cell_at;
 use yieldtray_workspace::scope::Resolver;
 
-/// What a request is handed over as most; a command of the editor names any other.
+/// The export target offered by default; a command of the editor names any other.
 const HANDED_OVER: &[&str] = &["shell", "javascript", "python"];
 
-/// What mends the problems of a part, what reshapes it, and sending it.
+/// Code actions for a range: fixes for its problems, refactorings, and sending it.
 pub(super) fn actions(server: &mut Server, params: Value) -> Answer {
     let InRange { text_document, range, context } = read(params)?;
     let versions = server.documents.versions();
@@ -72,7 +72,7 @@ pub(super) fn actions(server: &mut Server, params: Value) -> Answer {
             all.push(json!({ "title": command["title"], "kind": "source", "command": command }));
         }
     }
-    // What the lenses above the file do, for editors without lenses.
+    // The actions of the lenses above the file, for editors without lenses.
     let address = address(state, source);
     if state.workspace.cells(source).next().is_some() {
         for command in

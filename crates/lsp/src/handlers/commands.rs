@@ -93,7 +93,7 @@ pub(super) fn execute(server: &mut Server, params: Value) -> Answer {
     }
 }
 
-/// A cell as code or in a format: in the answer, or shown.
+/// Exports a cell as code or in a format: returned, or shown.
 fn handed_over(server: &mut Server, about: &TextDocument) -> Answer {
     let target = about.target.clone().unwrap_or_else(|| "shell".to_owned());
     let mut named = None;
@@ -112,7 +112,7 @@ fn handed_over(server: &mut Server, about: &TextDocument) -> Answer {
     Ok(json!({ "as": target, "text": text }))
 }
 
-/// What somebody copied, as cells at the end of the file.
+/// Imports copied text as cells at the end of the file.
 fn taken_in(server: &mut Server, about: &TextDocument) -> Answer {
     if !server.client.applies_edits {
         let why = "this editor lets nobody else change a file: `yieldtray import curl --into FILE` does";
@@ -142,7 +142,7 @@ fn begin(server: &mut Server, about: &TextDocument, task: impl FnOnce(Named) -> 
     Ok(Value::Null)
 }
 
-/// What is to be done for a file or one of its cells.
+/// Starts a job for a file or one of its cells.
 fn job_of(
     server: &mut Server,
     about: &TextDocument,

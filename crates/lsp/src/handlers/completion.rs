@@ -1,4 +1,4 @@
-//! What may be written, and laying out what is.
+//! Completion and formatting.
 
 use super::Answer;
 use super::convert::{completion_kind, text_edits};
@@ -25,7 +25,7 @@ pub(super) fn complete(server: &mut Server, params: Value) -> Result<String, Res
     let folder =
         state.root.join(&state.workspace.source(source).path).parent().map(ToOwned::to_owned).unwrap_or_default();
     let root = state.root.clone();
-    // Nothing outside the workspace is told.
+    // Paths outside the workspace are not shown.
     let files = |path: &str| {
         let folder = folder.join(path);
         let inside = folder.canonicalize().is_ok_and(|folder| folder.starts_with(&root));
@@ -74,7 +74,7 @@ struct Replacement<'s> {
     new_text: Cow<'s, str>,
 }
 
-/// What a snippet puts in where a client knows none: places to fill in have their example, or nothing.
+/// The text of a snippet for clients without snippets: placeholders have their example, or are empty.
 fn plain(snippet: &str) -> String {
     let (mut out, mut rest) = (String::with_capacity(snippet.len()), snippet.chars().peekable());
     // How many places around a character are open.
@@ -130,7 +130,7 @@ pub(super) fn format_range(server: &mut Server, params: Value) -> Answer {
     laid_out(server, &text_document.uri, move |first, last| first <= range.end.line && range.start.line <= last)
 }
 
-/// The edits that lay a text out, as far as they touch lines that `wanted` wants.
+/// The edits that format a text, limited to the lines that `wanted` accepts.
 fn laid_out(server: &mut Server, address: &str, wanted: impl Fn(u32, u32) -> bool) -> Answer {
     let Snapshot { state, source, encoding, .. } = server.snapshot(address)?;
     let own = state.workspace.source(source);

@@ -20,7 +20,7 @@ pub(super) fn location(state: &WorkspaceState, place: (SourceId, Span), encoding
     json!({ "uri": address(state, source), "range": range })
 }
 
-/// The address of a text.
+/// The URI of a text.
 pub(super) fn address(state: &WorkspaceState, source: SourceId) -> String {
     address_of(&state.root.join(&state.workspace.source(source).path))
 }
@@ -48,7 +48,7 @@ pub(super) fn workspace_edit(
         for change in changes {
             match change {
                 Change::Edit(source, edits) => {
-                    // A text that was changed meanwhile is not edited where something else stands now.
+                    // A text that changed meanwhile is not edited.
                     let version = versions.get(&state.root.join(&state.workspace.source(*source).path));
                     let document = json!({ "uri": address(state, *source), "version": version });
                     let edits = text_edits(state, *source, edits, encoding);

@@ -1,4 +1,4 @@
-//! What stands there, what it comes to, which colour it has.
+//! Hover, inlay hints and semantic tokens.
 
 use super::Answer;
 use super::convert::token_type;

@@ -1,4 +1,4 @@
-//! What jobs say, and starting them.
+//! Starts jobs and handles their events.
 
 use crate::connection::MessageKind;
 use crate::host::{Job, JobResult};
@@ -10,7 +10,7 @@ use std::path::Path;
 use std::sync::Arc;
 use std::sync::mpsc::Sender;
 
-/// The button for an answer that is no choice.
+/// The button for an answer that is not one of the choices.
 const OTHER: &str = "Write another answer";
 
 impl Server {
@@ -20,7 +20,7 @@ impl Server {
         if !self.client.shows_progress {
             return Ok(());
         }
-        // The client must make a place for the progress before it is told anything of it.
+        // The client must create the progress before it gets reports about it.
         let mut begin = json!({ "kind": "begin", "title": title, "cancellable": true });
         self.connection.ask(
             "window/workDoneProgress/create",
@@ -85,8 +85,8 @@ impl Server {
         }
     }
 
-    /// Asks a person: by buttons where there are choices, by the client's own input where it has one, else by a
-    /// document in which the answer is written down.
+    /// Prompts a person: with buttons for choices, with the client's own input if it has one, else with a document to
+    /// write the answer into.
     fn prompt(&mut self, asked: Asked, reply: Sender<Option<String>>) {
         if self.client.asks {
             // Whether something is sent at all is a question of its own.

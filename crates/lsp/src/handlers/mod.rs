@@ -1,4 +1,4 @@
-//! What the client asks, and who answers. One line a request.
+//! Routes each request of the client to its handler.
 
 mod actions;
 mod commands;

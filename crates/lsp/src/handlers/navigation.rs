@@ -92,7 +92,7 @@ pub(super) fn prepare_rename(server: &mut Server, params: Value) -> Answer {
     });
     match nameable {
         Some(found) => {
-            // A title is no name: what it would be called is the name that comes of it.
+            // A title is not a name: the new name is the one derived from it.
             let name = match found.what {
                 Referent::Cell { cell: Some(cell), .. } => state.workspace.cell(cell).name.to_string(),
                 _ => found.span.of(text.text).to_owned(),

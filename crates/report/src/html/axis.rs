@@ -5,7 +5,7 @@ use maud::{Markup, html};
 
 /// A scale.
 pub(super) struct Axis {
-    /// What its whole length stands for, in milliseconds.
+    /// The time of its whole length, in milliseconds.
     longest: f64,
 }
 

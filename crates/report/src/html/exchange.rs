@@ -1,4 +1,4 @@
-//! One entry on the page: a line, and behind it why it failed, what was sent and what came back.
+//! One entry on the page: a line, and its details: failures, request and response.
 
 use super::text::{Content, Time, fitting};
 use crate::entry::{DiffRecord, Entry, FailedCheck};
@@ -20,7 +20,7 @@ pub(super) fn entry(entry: &Entry<'_>, anchor: &str, limit: usize, open: bool) -
     }
 }
 
-/// The line of an entry whose details stand elsewhere on the page.
+/// The line of an entry whose details are elsewhere on the page.
 pub(super) fn pointer(entry: &Entry<'_>, anchor: &str) -> Markup {
     html! {
         p.entry.(class(entry.outcome)) { a href=(format!("#{anchor}")) { (line(entry)) } }
@@ -59,7 +59,7 @@ fn line(entry: &Entry<'_>) -> Markup {
     }
 }
 
-/// An address without scheme and host.
+/// A URL without scheme and host.
 fn path(url: &str) -> &str {
     let after_scheme = url.find("://").map_or(0, |at| at + 3);
     url[after_scheme..].find('/').map_or(url, |at| &url[after_scheme + at..])
@@ -196,14 +196,15 @@ fn push_fields(text: &mut String, fields: &[(Cow<'_, str>, Cow<'_, str>)]) {
     }
 }
 
-/// A body, laid out if it is JSON; of a long one only the beginning, and how much more there is.
+/// A body, pretty-printed if it is JSON; a long one is truncated, with the number of bytes left out.
 fn push_body(text: &mut String, body: &str, content_type: &str, limit: usize) {
     if body.is_empty() {
         return;
     }
     text.push('\n');
     let media = content_type.split(';').next().unwrap_or_default().trim();
-    // What is cut anyway is not laid out: half a document is none. Nor is a form, which would be decoded.
+    // A truncated body is not pretty-printed, since half a document is not valid. Nor is a form, which would be
+    // decoded.
     let start = text.len();
     let stays = body.len() > limit || media.eq_ignore_ascii_case("application/x-www-form-urlencoded");
     let whole = !stays && pretty_print(body, &media.to_ascii_lowercase(), |_, piece| text.push_str(piece));

@@ -16,17 +16,17 @@ use times::Times;
 use waterfall::Waterfall;
 use yieldtray_engine::Outcome;
 
-/// So much of a body is shown of an exchange that failed.
+/// Bytes of a body that are shown of a failed exchange.
 const BODY_LIMIT_FAILED: usize = 64 << 10;
 
-/// So much of one that passed, at most.
+/// Bytes of a body that are shown of a passed exchange, at most.
 const BODY_LIMIT_PASSED: usize = 4 << 10;
 
 /// All bodies of those that passed take about so much of the page at most: the more there are, the less is
 /// shown of each.
 const BODY_BUDGET_PASSED: usize = 4 << 20;
 
-/// Of so many that failed all is told before the others; the rest are told among them.
+/// Failures whose details come first on the page; the details of more are among all entries.
 const MAX_FAILURES_FIRST: usize = 200;
 
 /// Writes it.

@@ -1,4 +1,4 @@
-//! What stands around the entries.
+//! The parts of the page around the entries.
 
 use super::Html;
 use super::text::{Content, Time, count};
@@ -48,7 +48,7 @@ impl Page<'_> {
                 }
             }
         };
-        // What is open here is closed by what follows.
+        // Elements opened here are closed by the next part.
         let whole = head.into_string();
         whole.split(HERE).next().unwrap_or_default().to_owned()
     }
@@ -84,7 +84,7 @@ impl Page<'_> {
         }
     }
 
-    /// What it came to, in a few words.
+    /// The summary, in a few words.
     fn verdict(&self) -> String {
         let Html { entries, well, bad, idle, .. } = *self.page;
         let totals = &self.about.totals;
@@ -130,7 +130,7 @@ impl Page<'_> {
         parts.join(" · ")
     }
 
-    /// What stands between those that failed and all of them.
+    /// The part between the failures and all entries.
     pub(super) fn middle(&self) -> String {
         let Html { bad, waterfall, times, .. } = self.page;
         let (close, open) = match bad {
@@ -162,7 +162,7 @@ impl Page<'_> {
 
 const SECTION: &str = "<section id=\"requests\" aria-labelledby=\"requests-title\">";
 
-/// Where the entries stand in the page.
+/// The place of the entries in the page.
 const HERE: &str = "<!-- entries -->";
 
 /// The page may use its own style and script, and nothing else at all (Content Security Policy 3).

@@ -4,8 +4,8 @@ use maud::Render;
 use std::fmt::{self, Write};
 use yieldtray_source::escape::escape_terminal;
 
-/// Text as the content of an element: nothing in it is markup. Quotes stay as they are, which may not stand in
-/// an attribute: a report is full of JSON.
+/// Text as the content of an element, without markup. Quotes are kept, which are not allowed in an attribute: a report
+/// is full of JSON.
 pub(super) struct Content<T>(pub(super) T);
 
 impl<T: AsRef<str>> Render for Content<T> {
@@ -41,7 +41,7 @@ pub(super) fn fitting(text: &str, limit: usize) -> (usize, usize) {
             b'<' | b'>' => 4,
             b'&' => 5,
             b'\n' | b'\t' | b' '..=b'~' => 1,
-            // Some of these are told by their number.
+            // Some of these are written as numeric references.
             _ => 3,
         };
         if taken + own > limit {

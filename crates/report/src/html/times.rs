@@ -7,7 +7,7 @@ use maud::{Markup, html};
 use rustc_hash::FxHashMap;
 use std::collections::BTreeMap;
 
-/// So many requests are shown, the slowest first.
+/// Requests that are shown, the slowest first.
 const MAX_ROWS: usize = 100;
 
 /// Times as they are gathered: they grow with the requests that are written, not with those that are sent.
@@ -25,7 +25,7 @@ struct Sample {
 }
 
 impl Times {
-    /// Adds an answer; `anchor` is where the page tells of it.
+    /// Adds a response; `anchor` is its place on the page.
     pub(super) fn add(&mut self, entry: &Entry<'_>, anchor: &str) {
         let (Some(millis), Some(_)) = (entry.elapsed_ms, entry.status) else { return };
         let key = (entry.file.clone(), entry.name.clone(), entry.played_by.clone());
@@ -36,7 +36,7 @@ impl Times {
         *self.all[place].times.entry(three_digits((millis * 1e3) as u64)).or_default() += 1;
     }
 
-    /// The plot; nothing where nothing was answered.
+    /// The plot; empty without responses.
     pub(super) fn render(&self) -> Markup {
         let mut order: Vec<&Sample> = self.all.iter().collect();
         order.sort_by_cached_key(|sample| std::cmp::Reverse(sample.quantile(0.5)));

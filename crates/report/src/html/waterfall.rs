@@ -33,7 +33,7 @@ struct Bar {
 }
 
 impl Waterfall {
-    /// Adds an entry that was sent; `anchor` is where the page tells of it.
+    /// Adds an entry that was sent; `anchor` is its place on the page.
     pub(super) fn add(&mut self, entry: &Entry<'_>, anchor: &str) {
         let (Some(began), Some(whole)) = (entry.began_ms, entry.elapsed_ms) else { return };
         self.requests += 1;
@@ -69,7 +69,7 @@ impl Waterfall {
         self.requests > 0
     }
 
-    /// The bars; nothing where nothing was sent.
+    /// The bars; empty if nothing was sent.
     pub(super) fn render(&self) -> Markup {
         let by_file = self.requests > self.bars.len();
         let bars = if by_file { &self.files } else { &self.bars };
@@ -106,7 +106,7 @@ impl Waterfall {
 
 impl Bar {
     fn render(&self, axis: &Axis) -> Markup {
-        // What is neither connecting, waiting nor receiving lies before the last hop.
+        // Time that is not connecting, waiting or receiving is before the last hop.
         let other = (self.whole - self.connect - self.wait - self.receive).max(0.0);
         let mut end = self.began;
         let parts = [("other", other), ("connect", self.connect), ("wait", self.wait), ("receive", self.receive)];
@@ -128,7 +128,7 @@ impl Bar {
                                 rect class=(class) x=(axis.at(at)) width=(axis.at(width)) height="100%" {}
                             }
                         }
-                        // What took any time at all can be seen.
+                        // Any duration at all is visible.
                         rect.least x=(axis.at(self.began)) width="2" height="100%" {}
                     }
                 }

@@ -18,7 +18,7 @@ const BOTTOM: f64 = 384.0;
 /// A trend that is drawn under a title.
 #[derive(Debug)]
 pub struct TrendChart<'t> {
-    /// What it is a trend of.
+    /// The subject of the trend.
     pub title: &'t str,
     /// The trend.
     pub trend: &'t Trend,
@@ -51,7 +51,7 @@ impl TrendChart<'_> {
         format!("<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n{}\n", self.drawing().into_string())
     }
 
-    /// A page that needs nothing else, with all the answers in a table, the newest first.
+    /// A page without dependencies, with all responses in a table, the newest first.
     pub fn page(&self) -> String {
         let trend = self.trend;
         html! {
@@ -93,7 +93,7 @@ impl TrendChart<'_> {
         let longest = slowest.micros.max(1) as f64;
         let largest = points.iter().map(|point| point.size).max().unwrap_or_default().max(1) as f64;
         let across = |at: usize| {
-            // A single answer stands in the middle.
+            // A single response is in the middle.
             let share = if points.len() > 1 { at as f64 / (points.len() - 1) as f64 } else { 0.5 };
             LEFT + share * (WIDTH - LEFT - RIGHT)
         };
@@ -217,7 +217,7 @@ mod tests {
         for points in [&[(0, 0)][..], &[(3, 0), (5_000_000, 3 << 20)], &many] {
             let svg = TrendChart { title: "read-lot", trend: &trend(points, None) }.svg();
             let elements = elements(&svg);
-            // One for the time, one for the size of each answer, and the mark of the slowest.
+            // One mark for the time and one for the size of each response, and the mark of the slowest.
             let circles = elements.iter().filter(|(name, _)| name == "circle").count();
             assert_eq!(circles, points.len() * 2 + 1);
             let places = elements.iter().flat_map(|(_, attributes)| attributes);

@@ -1,4 +1,4 @@
-//! What differs between two answers: status, header fields, and the body by what it is.
+//! The differences between two responses: status, header fields, and the body by its kind.
 
 use super::shape::{TextShape, kind};
 use crate::log::list_diff;
@@ -10,8 +10,7 @@ use yieldtray_expression::JsonPath;
 use yieldtray_http::{BodyKind, Exchange, digest};
 use yieldtray_source::diff::{DiffLine, diff_lines};
 
-/// Header fields that differ from one answer to the next though nothing has changed, or that only concern the
-/// way they came.
+/// Header fields that differ between responses although nothing changed, or that concern only the connection.
 const VOLATILE_HEADERS: &[&str] = &[
     "age",
     "alt-svc",
@@ -35,26 +34,26 @@ const VOLATILE_HEADERS: &[&str] = &[
     "x-response-time",
 ];
 
-/// So many differences are told; the others are counted.
+/// Differences that are listed; the others are counted.
 const MAX_DIFFERENCES: usize = 500;
 
 /// How to compare.
 #[derive(Debug, Default)]
 pub struct CompareOptions {
-    /// What does not count.
+    /// The parts that are ignored.
     pub ignore: Vec<Ignore>,
     /// Whether only structure and types count.
     pub shape: bool,
 }
 
-/// A part of an answer that does not count.
+/// A part of a response that is ignored.
 #[derive(Debug)]
 pub enum Ignore {
     /// The status.
     Status,
     /// All header fields, or the one of this name, in lower case.
     Headers(Option<String>),
-    /// What a JSONPath (RFC 9535) finds in the body.
+    /// The values that a JSONPath (RFC 9535) selects in the body.
     Body(JsonPath),
     /// The whole body.
     WholeBody,
@@ -80,10 +79,10 @@ impl Ignore {
     }
 }
 
-/// What differs.
+/// The differences.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Comparison {
-    /// The differences in the order they stand.
+    /// The differences, in order.
     pub found: Vec<BodyDifference>,
     /// How many more there are.
     pub more: usize,
@@ -109,11 +108,11 @@ pub struct BodyDifference {
     /// Where: `status`, `headers.content-type`, `body.lots[3].bins`; the member of a list by its key, if it has
     /// one, as in `body.lots[id=L-2041]`.
     pub place: String,
-    /// What.
+    /// The part.
     pub change: PartChange,
 }
 
-/// What became of a part.
+/// The change of a part.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum PartChange {
     /// It was not there before: its value, as JSON.
@@ -124,13 +123,13 @@ pub enum PartChange {
     Changed(String, String),
     /// A value of another type.
     OtherType(String, String),
-    /// A member of a list that stands in another place, counted from 0.
+    /// A member of a list moved to another index, counted from 0.
     Moved(usize, usize),
     /// The lines of a text that differ.
     Lines(Vec<DiffLine>),
 }
 
-/// Compares two answers.
+/// Compares two responses.
 pub fn compare(left: &Exchange, right: &Exchange, how: &CompareOptions) -> Comparison {
     let mut found = Comparison::default();
     let ignores = |what: fn(&Ignore) -> bool| how.ignore.iter().any(what);
@@ -196,7 +195,7 @@ fn body(left: &Exchange, right: &Exchange, how: &CompareOptions, found: &mut Com
         return;
     }
     if !(left.holds_body() && right.holds_body()) {
-        // What is not kept is told from another by its size and its digest.
+        // Bodies that were not kept are compared by size and digest.
         let own = |exchange: &Exchange| match &exchange.digest {
             Some(digest) => format!("{} bytes, BLAKE3 {digest}", exchange.size),
             None if exchange.holds_body() => format!("{} bytes, BLAKE3 {}", exchange.size, digest(&exchange.body)),
@@ -276,8 +275,7 @@ fn changed(left: &Value, right: &Value) -> PartChange {
     }
 }
 
-/// Whether two values that are no lists and no objects are the same; numbers by what they are, not how they are
-/// written.
+/// True if two values that are neither lists nor objects are equal; numbers by value, not by notation.
 fn same(left: &Value, right: &Value) -> bool {
     match (left, right) {
         (Value::Number(ours), Value::Number(theirs)) => {
@@ -335,7 +333,7 @@ fn shapes(place: &str, left: &TextShape, right: &TextShape, found: &mut Comparis
     for (name, shape) in &left.members {
         match right.members.get(name) {
             Some(other) => shapes(&member(place, name), shape, other, found),
-            // Where no object stands any more, that was told.
+            // Objects that became something else were reported before.
             None if right.types.contains(&"object") => {
                 found.add(member(place, name), PartChange::Removed(shape.words()))
             }
@@ -347,7 +345,7 @@ fn shapes(place: &str, left: &TextShape, right: &TextShape, found: &mut Comparis
             found.add(member(place, name), PartChange::Added(shape.words()));
         }
     }
-    // An empty list does not tell what would stand in it.
+    // The members of an empty list are unknown.
     if let (Some(ours), Some(theirs)) = (&left.items, &right.items) {
         shapes(&format!("{place}[*]"), ours, theirs, found);
     }

@@ -1,3 +1,5 @@
+//! Tests of comparing responses.
+
 use super::compare::{CompareOptions, Comparison, Ignore, PartChange, compare};
 use crate::log::list_diff::{ListEdit, pair};
 use proptest::prelude::*;
@@ -52,7 +54,7 @@ fn json_is_compared_by_what_it_is() {
                 "body.lots[id=L-4] + {\"id\":\"L-4\",\"bins\":4}",
             ],
         ),
-        // Two members of one name: it is no key.
+        // Two members with one name: it is not a key.
         ("[{\"id\":1},{\"id\":1}]", "[{\"id\":1},{\"id\":2}]", vec!["body[1].id 1 -> 2"]),
     ] {
         let found = bodies(left, right, &plain);
@@ -127,7 +129,7 @@ fn other_bodies_are_compared_as_they_are() {
         told(&compare(&image, &other, &CompareOptions::default())),
         ["body image/png, 5 bytes -> image/png, 5 bytes, other bytes from 4 on"]
     );
-    // What was let go is told by its digest.
+    // A dropped body is compared by its digest.
     for (exchange, digest) in [(&mut image, "aa"), (&mut other, "bb")] {
         exchange.body = bytes::Bytes::new();
         exchange.digest = Some(digest.to_owned());
@@ -157,7 +159,7 @@ fn any_json() -> impl Strategy<Value = Value> {
 }
 
 proptest! {
-    /// Nothing differs exactly where the values are the same, and every member of a list is told of once.
+    /// There are no differences exactly if the values are equal, and every member of a list is reported once.
     #[test]
     fn only_the_same_is_the_same(left in any_json(), right in any_json()) {
         let answers = |value: &Value| json_answer(200, &value.to_string());

@@ -5,19 +5,19 @@ use serde_json::{Map, Value};
 use similar::{Algorithm, DiffOp, capture_diff_slices};
 use std::hash::{Hash, Hasher};
 
-/// Names of members that usually tell one object of a list from the others, the surest first.
+/// Names of members that usually identify an object of a list, the most likely first.
 const LIKELY_KEYS: [&str; 6] = ["id", "key", "uuid", "number", "code", "name"];
 
-/// So many members without a key are put beside each other by what they are; the time that takes grows with the
-/// square of their number. More are put beside each other by their places.
+/// Lists of up to this many members without a key are aligned by content, in time that grows with the square of their
+/// number. Longer ones are aligned by index.
 const MAX_MYERS_ITEMS: usize = 4_000;
 
-/// What became of the members of a list.
+/// The change of the members of a list.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(super) enum ListEdit {
-    /// The one at the first place stands at the second place now.
+    /// The member at the first index moved to the second.
     Both(usize, usize),
-    /// The same, and it stands in another order than those around it.
+    /// Equal, but in another order than those around it.
     Moved(usize, usize),
     /// The one at this place of the old list is gone.
     Gone(usize),
@@ -50,7 +50,7 @@ pub(super) fn label(value: &Value) -> Option<String> {
     }
 }
 
-/// Pairs the members of two lists: by their key, if they have one, else by what they are and where they stand.
+/// Aligns the members of two lists: by their key, if they have one, else by content and index.
 pub(super) fn pair(left: &[Value], right: &[Value], key: Option<&str>) -> Vec<ListEdit> {
     match key {
         Some(key) => by_key(left, right, key),
@@ -134,8 +134,8 @@ fn by_place(left: &[Value], right: &[Value]) -> Vec<ListEdit> {
     steps
 }
 
-/// What stands in another's place is the other, changed; of the longer side the rest is gone or new. Each is a
-/// place and a length.
+/// Members at the same index are the same one, changed; the rest of the longer side is added or removed. Each is an
+/// index and a length.
 fn replace(steps: &mut Vec<ListEdit>, (old, gone): (usize, usize), (new, come): (usize, usize)) {
     let both = gone.min(come);
     steps.extend((0..both).map(|at| ListEdit::Both(old + at, new + at)));

@@ -1,3 +1,5 @@
+//! Exchanges as the log stores them.
+
 use crate::record::{MAX_REPORTED_BODY, Phases, RequestRecord, ResponseRecord, header_value};
 use crate::{Entry, duration, millis, record};
 use bytes::Bytes;
@@ -19,23 +21,23 @@ pub const MAX_LOGGED_BODY: u64 = MAX_REPORTED_BODY;
 /// An exchange as the log keeps it, every secret masked.
 #[derive(Clone, Debug, PartialEq)]
 pub struct LoggedExchange<'k> {
-    /// The cell, and how it came out.
+    /// The cell, and its outcome.
     pub entry: Cow<'k, Entry<'static>>,
-    /// What made-up values came from.
+    /// The seed of generated values.
     pub seed: u64,
     /// The request's body.
     pub sent: StoredBody<'k>,
-    /// The answer's body.
+    /// The response body.
     pub came: StoredBody<'k>,
-    /// The method and the address of the last hop, where it is not the first one.
+    /// The method and URL of the last hop, if it is not the first.
     last_hop: Option<(String, String)>,
-    /// The answer, if there was one, but for its header fields and its body.
+    /// The response, if there is one, without its header fields and its body.
     answer: Option<Answer>,
-    /// The header fields of the request, an empty line, and those of the answer: a line each, as in HTTP.
+    /// The header fields of the request, an empty line, and those of the response: a line each, as in HTTP.
     fields: String,
 }
 
-/// What else there is to tell of an answer.
+/// Further data of a response.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 struct Answer {
     reason: String,
@@ -88,7 +90,7 @@ fn is_nothing(size: &u64) -> bool {
 pub struct LoggedReadError(#[from] serde_json::Error);
 
 impl<'k> LoggedExchange<'k> {
-    /// What the log keeps of a cell and its exchange. `masker` must hide secrets.
+    /// The logged form of a cell and its exchange. `masker` must hide secrets.
     pub fn of(mut entry: Cow<'k, Entry<'static>>, kept: &'k CapturedExchange, masker: &Masker, seed: u64) -> Self {
         let answer = kept.answer.as_ref();
         let mut fields = String::with_capacity(512);
@@ -137,7 +139,7 @@ impl<'k> LoggedExchange<'k> {
         &self.fields
     }
 
-    /// Puts together again what [`Self::head`], [`Self::fields`] and the bodies tell.
+    /// Restores it from [`Self::head`], [`Self::fields`] and the bodies.
     pub fn read(
         head: &str,
         fields: String,
@@ -166,7 +168,7 @@ impl<'k> LoggedExchange<'k> {
         texts.into_iter().chain(bodies).any(|bytes| memchr::memmem::find(bytes, mask).is_some())
     }
 
-    /// The entry with the exchange, as reports tell it.
+    /// The entry with the exchange, as in reports.
     pub fn with_exchange(&self) -> Entry<'static> {
         // Nothing in it is secret any more.
         let masker = Masker::default();
@@ -175,7 +177,7 @@ impl<'k> LoggedExchange<'k> {
         Entry { request, response, ..Entry::clone(&self.entry) }
     }
 
-    /// The lines of the header fields: the request's, and the answer's.
+    /// The lines of the header fields: the request's, and the response's.
     fn lines(&self) -> [impl Iterator<Item = (&str, &str)>; 2] {
         let empty = if self.fields.starts_with('\n') { Some(0) } else { self.fields.find("\n\n").map(|at| at + 1) };
         let (sent, came) = self.fields.split_at(empty.unwrap_or(self.fields.len()));
@@ -202,7 +204,7 @@ impl<'k> LoggedExchange<'k> {
             Some(bytes) => Body::Bytes(Bytes::copy_from_slice(bytes)),
             None => not_kept(self.sent.size),
         });
-        // What the connection adds is not the request's own.
+        // Fields that the connection adds are not the request's own.
         let added = PreparedRequest { headers: HeaderFields::new(), ..prepared.clone() };
         let added = added.wire_headers();
         let is_added = |name: &str, value: &str| {
@@ -214,7 +216,7 @@ impl<'k> LoggedExchange<'k> {
         Some(prepared)
     }
 
-    /// The exchange as it was, but for what is masked in it; `None` where there was no answer.
+    /// The exchange, with secrets masked; `None` without a response.
     pub fn exchange(&self) -> Option<Exchange> {
         let own = self.answer.as_ref()?;
         let hop = |hop: &record::Hop| Hop {
@@ -303,7 +305,7 @@ fn sent<'k>(body: &'k Body, masker: &Masker) -> StoredBody<'k> {
     let (bytes, digest) = match body {
         Body::Bytes(bytes) if size <= MAX_LOGGED_BODY => (Some(masker.mask_bytes(bytes)), None),
         Body::Bytes(bytes) => (None, Some(digest(bytes))),
-        // Files stand in it by their names.
+        // Files are in it by name.
         Body::Pieces(_) => match body.text() {
             text if text.len() as u64 <= MAX_LOGGED_BODY => {
                 (Some(Cow::Owned(masker.mask(&text).into_owned().into_bytes())), None)
@@ -325,8 +327,8 @@ fn came<'k>(answer: &'k Exchange, masker: &Masker) -> StoredBody<'k> {
         return StoredBody { size, bytes: Some(masker.mask_bytes(&answer.body)), digest: None };
     }
     let bytes = match (answer.nature(), answer.text()) {
-        // In another charset a secret does not look as the masker knows it. The text is kept instead, with a
-        // mark that tells its charset before the answer's own word does.
+        // In another charset a secret does not look as the masker knows it. The text is kept instead, with a byte
+        // order mark that overrides the charset of the response.
         (BodyKind::Text, Cow::Owned(text)) if masker.finds_in(&text) => {
             Cow::Owned(format!("\u{feff}{}", masker.mask(&text)).into_bytes())
         }
@@ -349,7 +351,7 @@ pub fn restore_secrets(
     if let Some(url) = url {
         filled.url = Url::parse(&url).map_err(|error| format!("the address is none: {error}"))?;
     }
-    // Cookies of the jar, and the answer to a challenge, are added when it is sent.
+    // Cookies, and the response to a challenge, are added when it is sent.
     let added = |name: &str| match name {
         "cookie" => now.is_none_or(|now| now.header(name).is_none()),
         "authorization" => now.is_some_and(|now| now.digest.is_some()),
@@ -400,8 +402,8 @@ fn host(prepared: &PreparedRequest) -> String {
     prepared.url.origin().ascii_serialization()
 }
 
-/// `then` with what stands in `now` where it is masked: nothing where it is not masked, `None` where `now` has
-/// no secret there. A secret goes only where the same text stands before it, back to the last parameter or member.
+/// `then` with its masked parts taken from `now`; unchanged without masks, `None` if `now` has no secret there. A
+/// secret is used only after the same text, back to the last parameter or member.
 fn fill(then: &str, now: Option<&str>, masker: &Masker) -> Option<Option<String>> {
     let mask = if then.contains(MASK) { MASK } else { PERCENT_MASK };
     if !then.contains(mask) {
@@ -422,5 +424,5 @@ fn fill(then: &str, now: Option<&str>, masker: &Masker) -> Option<Option<String>
     Some(Some(filled))
 }
 
-/// The mask in an address that was taken apart and put together again.
+/// The mask in a URL that was parsed.
 const PERCENT_MASK: &str = "%5Bsecret%5D";

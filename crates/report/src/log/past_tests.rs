@@ -1,3 +1,5 @@
+//! Tests of logged exchanges.
+
 use crate::Entry;
 use crate::log::logged::{LoggedExchange, MAX_LOGGED_BODY, restore_secrets};
 use bytes::Bytes;
@@ -13,7 +15,7 @@ use yieldtray_workspace::secret::Masker;
 
 const DESK: &str = "#- desk.http\n%% Sign in\nPOST http://bench/session\n\n{}\n\n% check status == 201\n% yield token = body.token secret\n";
 
-/// What the log keeps of an exchange of the desk, and reads again.
+/// The logged form of an exchange, read again.
 fn logged(answer: &Exchange, masker: &Masker) -> LoggedExchange<'static> {
     with_run(DESK, &["desk.http"], settings(None, &[]), 1, |run| {
         let told = side_by_side(run, 1, &mut |_| 0, &mut |_| Ok(answer.clone()));
@@ -153,7 +155,7 @@ fn a_request_is_sent_again_with_the_secrets_of_now() {
     let elsewhere =
         request("http://other/lots?pin=new%2Bsecret", Some("new+secret"), "{\"bins\":1,\"pin\":\"new+secret\"}");
     assert!(lacks(then(), Some(&elsewhere)).contains("http://bench"), "no secret goes to another server");
-    // Under another name there is no place for it.
+    // Under another name it has no counterpart.
     let renamed = request("http://bench/lots?pin=new%2Bsecret", Some("new+secret"), "{\"code\":\"new+secret\"}");
     assert!(lacks(then(), Some(&renamed)).contains("the body"));
     // Without secrets nothing is needed of now.

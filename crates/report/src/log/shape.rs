@@ -1,16 +1,16 @@
-//! What a JSON value is made of, whatever the values are: its members, and the types that stand in each place.
+//! The shape of a JSON value, without the values: its members, and the types in each place.
 
 use serde_json::Value;
 use std::collections::BTreeMap;
 
-/// The shape of a value, or of several that stand in one place.
+/// The shape of a value, or of several in one place.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub(super) struct TextShape {
-    /// The types that stand here.
+    /// The types in this place.
     pub(super) types: Vec<&'static str>,
     /// The members of the objects among them.
     pub(super) members: BTreeMap<String, TextShape>,
-    /// What stands in the lists among them; `None` where none of them has a member.
+    /// The shape of list members; `None` if all lists are empty.
     pub(super) items: Option<Box<TextShape>>,
 }
 

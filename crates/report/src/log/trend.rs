@@ -1,6 +1,6 @@
 //! How the time and size of one request went on.
 
-/// One answer.
+/// One response.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Point {
     /// Its number in the log.
@@ -43,17 +43,17 @@ pub struct Trend {
     pub jumps: Vec<ChangePoint>,
 }
 
-/// So many points on either side decide whether the times have become others.
+/// Points on either side that are compared to find a change.
 const COMPARED_ON_EACH_SIDE: usize = 5;
 
-/// So many times as long, or as short, is a jump.
+/// A change is a factor of at least this.
 const CHANGE_FACTOR: u64 = 2;
 
 /// Less than this many microseconds is none: so much comes and goes by itself.
 const MIN_CHANGE_MICROS: u64 = 500;
 
 impl Trend {
-    /// What `points`, the oldest first, tell; nothing where there are none.
+    /// The trend of `points`, the oldest first; `None` without points.
     pub fn of(points: Vec<Point>) -> Option<Self> {
         let slowest = (0..points.len()).max_by_key(|at| points[*at].micros)?;
         let times: Vec<u64> = points.iter().map(|point| point.micros).collect();
@@ -113,7 +113,7 @@ mod tests {
             found.jumps.iter().map(|jump| (jump.at, jump.before / 1_000, jump.after / 1_000)).collect();
         assert_eq!(places, [(6, 10, 30), (13, 30, 10)]);
         assert_eq!((found.median / 1_000, found.slowest), (10, 10));
-        // One slow answer among quick ones is no jump, nor are five points enough for one.
+        // One slow response among fast ones is not a change, nor are five points enough for one.
         assert_eq!(trend(&[10, 10, 10, 10, 10, 90, 10, 10, 10, 10, 10, 10]).jumps, []);
         assert_eq!(trend(&[10, 30]).jumps, []);
         assert_eq!(Trend::of(Vec::new()), None);

@@ -1,7 +1,7 @@
-//! The log: what was sent and what came back, a number each that is never given again.
-//!
-//! What is written for every exchange is kept small: one row in one table, and no index but that of numbers. The
-//! search index is brought up to date when somebody searches, since most exchanges are never searched for.
+//! The log of exchanges, each with a number that is never reused.
+//! ¶
+//! ¶ Each exchange is one row in one table, with no index except that of numbers. The search index is updated when
+//! somebody searches, since most exchanges are never searched for.
 
 mod read;
 mod search;
@@ -9,14 +9,14 @@ mod write;
 
 pub use read::{CellRef, Filter};
 
-/// What a list tells of an exchange. Nothing in it is secret: whoever logs has masked it.
+/// The listed data of an exchange. Nothing in it is secret: the caller has masked it.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct ExchangeRow {
     /// When it was sent, in milliseconds since 1970.
     pub at: i64,
     /// The environment; empty for none.
     pub environment: String,
-    /// The request file, relative to the root; for a request of no file, where its text came from.
+    /// The request file, relative to the root; for a request without a file, the source of its text.
     pub file: String,
     /// The cell's name.
     pub name: String,
@@ -26,15 +26,15 @@ pub struct ExchangeRow {
     pub played_by: Option<String>,
     /// The method.
     pub method: String,
-    /// The address.
+    /// The URL.
     pub url: String,
-    /// The status; `None` where there was no answer.
+    /// The status; `None` without a response.
     pub status: Option<u16>,
     /// How long it took, in microseconds.
     pub micros: i64,
-    /// Bytes of the answer's body.
+    /// Size of the response body in bytes.
     pub size: i64,
-    /// How it came out, as a word.
+    /// Its outcome, as a word.
     pub outcome: String,
     /// How many checks were judged.
     pub checks: i64,
@@ -53,16 +53,16 @@ pub struct ExchangePayload {
     pub fields: String,
     /// The request's body; `None` where there is none, or it is too large to be kept.
     pub sent: Option<Vec<u8>>,
-    /// The answer's body, likewise.
+    /// The response body, likewise.
     pub came: Option<Vec<u8>>,
 }
 
-/// An exchange as a list tells it, with its number.
+/// An exchange in a list, with its number.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct NumberedExchange {
     /// Its number.
     pub number: i64,
-    /// What a list tells of it.
+    /// Its listed data.
     pub summary: ExchangeRow,
 }
 

@@ -1,3 +1,5 @@
+//! Reads the log.
+
 use super::{ExchangePayload, ExchangeRow, NumberedExchange};
 use crate::{Error, Store};
 use rusqlite::{OptionalExtension, Row, Statement, params};
@@ -9,11 +11,11 @@ pub type CellRef = (String, String, Option<i64>);
 /// Which exchanges. What is not said holds for all.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Filter {
-    /// Cells of this name; `*` stands for any characters.
+    /// Cells of this name; `*` matches any characters.
     pub name: Option<String>,
     /// Of this file.
     pub file: Option<String>,
-    /// Statuses from the first to the second; exchanges without an answer have none.
+    /// Statuses from the first to the second; exchanges without a response have none.
     pub status: Option<(u16, u16)>,
     /// Sent then or later, in milliseconds since 1970.
     pub since: Option<i64>,
@@ -87,7 +89,7 @@ impl Store {
         self.one("number = ?1", params![number])
     }
 
-    /// The last answer to each cell in an environment: its number, by file, name and row.
+    /// The number of the last response to each cell in an environment, by file, name and row.
     pub fn last_answers(&self, environment: &str) -> Result<HashMap<CellRef, i64>, Error> {
         let mut query = self.database.prepare(
             "SELECT file, name, row, number FROM exchange WHERE environment = ?1 AND status IS NOT NULL ORDER BY number",
@@ -101,8 +103,8 @@ impl Store {
         Ok(self.database.query_row("SELECT max(number) FROM exchange", [], |row| row.get(0))?)
     }
 
-    /// The last answer to a cell in an environment before the exchange `before`: for the same row, if one is
-    /// named. Exchanges without an answer are passed over.
+    /// The last response to a cell in an environment before the exchange `before`; for the same row, if one is given.
+    /// Exchanges without a response are skipped.
     pub fn answer_before(
         &self,
         before: i64,

@@ -1,16 +1,18 @@
+//! The search index of the log.
+
 use super::NumberedExchange;
 use super::read::{COLUMNS, Filter, listed};
 use crate::{Error, Store};
 use rusqlite::{Connection, OptionalExtension, Row, TransactionBehavior, params};
 
-/// So many exchanges are made searchable in one go, so that others can write in between.
+/// Exchanges that are indexed in one transaction, so that others can write in between.
 const INDEX_BATCH_ROWS: i64 = 2_000;
 
-/// So many pages of the index are written in one go while its pieces are put together.
+/// Pages of the index that are written at once while it is merged.
 const MERGE_PAGES: i64 = 500;
 
 impl Store {
-    /// Makes all exchanges searchable; `left` hears how many still are to be, after each piece.
+    /// Indexes all exchanges; `left` is called with the number of remaining ones after each batch.
     pub fn make_searchable(&mut self, mut left: impl FnMut(i64)) -> Result<(), Error> {
         let mut pieces = 0;
         // Nearly always there is nothing to do: that is seen without keeping others from writing.
@@ -50,7 +52,7 @@ impl Store {
     /// Makes one piece of those that the index is in: a search looks into each of them.
     fn put_together(&self) -> Result<(), Error> {
         let mut merge = self.database.prepare("INSERT INTO word (word, rank) VALUES ('merge', ?1)")?;
-        // The first time it is told to take all of them, whatever their sizes (the `merge` command of FTS5).
+        // The first `merge` command of FTS5 includes all segments, whatever their sizes.
         let mut pages = -MERGE_PAGES;
         loop {
             let before = self.database.total_changes();
@@ -62,9 +64,8 @@ impl Store {
         }
     }
 
-    /// Goes through the exchanges that have `text` in their address or a body, in capitals or not, the newest
-    /// first, until `take` says that it has enough. `text` is found where a word begins with it. Only what was
-    /// made searchable is found.
+    /// Visits the exchanges that have `text` in their URL or a body, ignoring case, the newest first, until `take`
+    /// returns that it has enough. `text` is found at the start of words. Only indexed exchanges are found.
     pub fn search(
         &self,
         text: &str,
@@ -110,14 +111,13 @@ fn behind(database: &Connection) -> Result<Option<(i64, i64)>, Error> {
     Ok((done < last).then_some((done, last)))
 }
 
-/// A word of fewer letters stands nearly everywhere: to look through all those places takes longer than what it
-/// leaves out.
+/// Shorter words are nearly everywhere: visiting all those places takes longer than what it saves.
 const MIN_TERM_CHARS: usize = 3;
 
-/// What is looked for in the index: the words of the text, and whatever begins with the last one. Short ones are
-/// left out, if there are others: what is found is looked at anyway. `None` where there is no word in it.
+/// The query of the index: the words of the text, and all words that begin with the last one. Short ones are left out
+/// if there are others, since matches are verified anyway. `None` if there is no word in it.
 fn words(text: &str) -> Option<String> {
-    // As the index takes a text apart: accents that stand by themselves are a part of their word.
+    // Splits a text like the index does: separate accents are a part of their word.
     let is_word = |c: char| c.is_alphanumeric() || ('\u{300}'..'\u{370}').contains(&c);
     let words: Vec<&str> = text.split(|c| !is_word(c)).filter(|word| !word.is_empty()).collect();
     let is_long = |word: &str| word.chars().count() >= MIN_TERM_CHARS;

@@ -1,3 +1,5 @@
+//! Writes and erases exchanges.
+
 use super::{ExchangePayload, ExchangeRow, Retention};
 use crate::{Error, Store};
 use rusqlite::{Transaction, TransactionBehavior, params, params_from_iter};
@@ -94,7 +96,7 @@ impl Store {
         transaction
             .execute_batch("INSERT INTO word (word) VALUES ('delete-all'); UPDATE numbered SET searchable = 0;")?;
         transaction.commit()?;
-        // What was written before is in the write-ahead log, too, until that is written back and begun anew.
+        // Earlier data is also in the write-ahead log, until that is checkpointed and truncated.
         self.database.query_row("PRAGMA wal_checkpoint(TRUNCATE)", [], |_| Ok(()))?;
         Ok(done)
     }

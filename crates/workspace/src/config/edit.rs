@@ -52,14 +52,14 @@ pub fn add_environment_like(text: &str, name: &str, like: &str) -> Result<String
     Ok(document.to_string())
 }
 
-/// What a description of an API adds to a configuration.
+/// Additions to a configuration from an API description.
 #[derive(Clone, Debug, Default)]
 pub struct ConfigAdditions {
     /// Environments, and the `base` of each.
     pub environments: Vec<(String, String)>,
     /// Values of every environment that come from variables, and whether each is secret.
     pub values: Vec<(String, bool)>,
-    /// What the names of those variables begin with: a description must not choose which it gets.
+    /// The prefix of those variables, so that a description cannot choose which it gets.
     pub prefix: String,
     /// Tables of `oauth2`: the name, the keys and their texts.
     pub profiles: Vec<(String, Vec<(&'static str, String)>)>,
@@ -106,7 +106,7 @@ pub fn add_described(text: &str, additions: &ConfigAdditions) -> Result<String, 
     Ok(document.to_string())
 }
 
-/// A table of a table, made if it is not there, after a blank line.
+/// A subtable, created after a blank line if it does not exist.
 fn table<'t>(of: &'t mut Table, name: &str) -> Result<&'t mut Table, EditError> {
     let item = of.entry(name).or_insert_with(|| Item::Table(Table::new()));
     item.as_table_mut().ok_or(EditError::NoSuch)
@@ -122,11 +122,10 @@ fn implicit<'t>(of: &'t mut Table, name: &str) -> Result<&'t mut Table, EditErro
     item.as_table_mut().ok_or(EditError::NoSuch)
 }
 
-/// `text`, a private configuration, with these secrets among the values of every environment: the name, the secret,
-/// and the origins it may be sent to, if that is not the origin of `base`.
-///
-/// # Errors
-/// Where it is no TOML, or its `values` are no table.
+/// The private configuration `text` with secrets added to the values of every environment: name, secret, and the
+/// origins it may be sent to, if other than that of `base`.
+/// ¶ # Errors
+/// ¶ If it is not valid TOML, or its `values` is not a table.
 pub fn add_secrets(text: &str, secrets: &[(String, String, Vec<String>)]) -> Result<String, EditError> {
     let mut document: DocumentMut =
         text.parse().map_err(|error: toml_edit::TomlError| EditError::NotToml(error.message().to_owned()))?;

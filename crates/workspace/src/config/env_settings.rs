@@ -7,7 +7,7 @@ use toml::de::DeValue;
 use yieldtray_source::access::LOCAL_FILE;
 use yieldtray_source::{SourceId, Span};
 
-/// What `[env]` says.
+/// The settings of `[env]`.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct EnvSettings {
     /// Names of variables, or patterns with `*`.
@@ -50,7 +50,7 @@ impl Reader<'_> {
             let names: Option<Vec<&str>> = names;
             let is_name = |name: &&str| !name.is_empty() && !name.contains(|c: char| c.is_whitespace() || c == '=');
             match names.filter(|names| names.iter().all(is_name)) {
-                // A pattern that takes everything is no choice.
+                // A pattern that matches everything is not a choice.
                 Some(names) if names.iter().any(|name| name.trim_matches('*').is_empty()) => {
                     let hint = "name the variables, or begin them alike, as in `\"PACKHOUSE_*\"`";
                     self.mistake(held.span().into(), "`allow` cannot list every variable", hint);

@@ -8,7 +8,7 @@ use yieldtray_source::{Code, Problem, Severity, closest};
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct LintSettings(BTreeMap<Code, Option<Severity>>);
 
-/// Classes that are told only where somebody wants them.
+/// Codes that are reported only if the configuration asks for them.
 const OFF: &[Code] = &[Code::NoChecks];
 
 impl LintSettings {
@@ -29,7 +29,7 @@ impl LintSettings {
         }
     }
 
-    /// Whether a class is told at all, by this and by itself.
+    /// True if a code is reported.
     pub fn tells(&self, code: Code) -> bool {
         self.level(code, Severity::Warning).is_some()
     }

@@ -3,7 +3,7 @@
 use crate::config::reader::{Reader, Table, TableKeys};
 use toml::de::DeValue;
 
-/// What `[log]` says; `None` where it says nothing.
+/// The settings of `[log]`; `None` for those that are not set.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct LogSettings {
     /// Whether anything is logged.
@@ -14,10 +14,10 @@ pub struct LogSettings {
     pub days: Option<u32>,
 }
 
-/// So many exchanges are kept where nothing else is said.
+/// The exchanges that are kept by default.
 const DEFAULT_EXCHANGES: u32 = 10_000;
 
-/// So many days each is kept where nothing else is said.
+/// The days that an exchange is kept by default.
 const DEFAULT_DAYS: u32 = 30;
 
 const LOG: TableKeys = TableKeys { table: "`[log]`", known: &["on", "exchanges", "days"] };

@@ -1,5 +1,5 @@
-//! What `yieldtray.toml` and `yieldtray.local.toml` say. The private one has the same form and wins key
-//! by key, so both become one [`Config`] in which each entry knows its place.
+//! The model of `yieldtray.toml` and `yieldtray.local.toml`. The private one has the same form and wins key by key, so
+//! both become one [`Config`] in which each entry knows its place.
 
 use super::env_settings::EnvSettings;
 use super::lint_settings::LintSettings;
@@ -16,7 +16,7 @@ use yieldtray_source::{Code, Problem, SourceId, Span, closest, join_words};
 /// The directory of saved bodies where none is configured.
 const SAVED: &str = "saved";
 
-/// What both configurations say.
+/// Both configurations, merged.
 #[derive(Clone, Debug, Default)]
 pub struct Config {
     /// The folder of the request files, relative to the root; empty for the root itself.
@@ -25,7 +25,7 @@ pub struct Config {
     pub environment: Option<(String, SourceId, Span)>,
     /// Values of every environment, private ones first: the first of a name wins.
     pub values: Vec<ValueEntry>,
-    /// The environments in the order they stand.
+    /// The environments, in the order of the file.
     pub environments: Vec<Environment>,
     /// Functions of the workspace's own.
     pub functions: Vec<UserFunction>,
@@ -37,7 +37,7 @@ pub struct Config {
     pub env: EnvSettings,
     /// How requests go out in every environment.
     pub send: SendSettings,
-    /// What is kept of past exchanges.
+    /// How long exchanges are kept in the log.
     pub log: LogSettings,
     /// How much findings matter.
     pub lint: LintSettings,
@@ -125,7 +125,7 @@ impl Config {
         self.entries_for(environment).find(|entry| entry.name == name)
     }
 
-    /// What a chosen environment sees: its own entries, then those of every environment.
+    /// The entries visible in an environment: its own, then those of every environment.
     pub fn entries_for<'c>(&'c self, environment: Option<&str>) -> impl Iterator<Item = &'c ValueEntry> + use<'c> {
         let environment = environment.and_then(|environment| self.environment(environment));
         environment.into_iter().flat_map(|environment| &environment.values).chain(&self.values)
@@ -217,8 +217,7 @@ impl Config {
         self
     }
 
-    /// What is wrong with the configuration as a whole: an environment nobody describes, functions that
-    /// do not fit each other.
+    /// Problems of the configuration as a whole: an unknown environment, functions that do not fit each other.
     pub fn examine(&self) -> Vec<Problem> {
         let mut problems = user_functions::examine(self);
         if let Some((name, source, span)) = &self.environment

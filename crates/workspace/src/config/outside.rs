@@ -1,4 +1,4 @@
-//! What a configuration wants of the world outside its workspace. The user allows it before it is used.
+//! The settings by which a configuration reaches outside its workspace. The user allows them before they are used.
 
 use super::send_settings::{SendSettings, Setting};
 use crate::config::Config;
@@ -10,13 +10,13 @@ use yieldtray_source::{SourceId, Span};
 /// A line of a configuration that reaches outside the workspace.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct OutsideSetting {
-    /// What it does.
+    /// Its kind.
     pub kind: OutsideKind,
     /// The configuration it is in.
     pub source: SourceId,
     /// Its place.
     pub span: Span,
-    /// Whether it is in the private configuration.
+    /// True if it is in the private configuration.
     pub private: bool,
     /// What it names, as text: a command, a path, variables.
     pub names: String,
@@ -38,7 +38,7 @@ pub enum OutsideKind {
 }
 
 impl OutsideKind {
-    /// What it does, in words that go before what it names.
+    /// The words for it that go before the name.
     pub fn words(self) -> &'static str {
         match self {
             Self::Command => "runs the command",

@@ -30,7 +30,7 @@ fn hide(text: &str, hidden: impl Fn(&str) -> String) -> String {
     shown
 }
 
-/// Where texts, numbers and times stand. What is on or off tells nothing.
+/// The ranges of texts, numbers and times. Booleans disclose nothing.
 fn of_table(table: &Table, values: &mut Vec<Range<usize>>) {
     for (_, item) in table {
         match item {
@@ -54,7 +54,7 @@ fn of_value(value: &Value, values: &mut Vec<Range<usize>>) {
     }
 }
 
-/// Where a secret may be sent is no secret.
+/// The origins of a secret are not secret themselves.
 fn are_origins(value: &Value) -> bool {
     value
         .as_array()
@@ -74,7 +74,7 @@ fn hide_comments(between: &str, hidden: &impl Fn(&str) -> String, shown: &mut St
     }
 }
 
-/// What is no TOML can be anything: what certainly is the head of a table, or a name and its ` = `, is shown.
+/// Masks a text that is not valid TOML line by line: only table heads, and names with their ` = `, are shown.
 fn hide_lines(text: &str, hidden: impl Fn(&str) -> String) -> String {
     let is_name = |text: &str| text.chars().all(|c| c.is_ascii_alphanumeric() || "_-. ".contains(c));
     let mut shown = String::new();

@@ -9,11 +9,11 @@ use yieldtray_source::{SourceId, Span};
 pub struct Profile {
     /// Its name.
     pub name: String,
-    /// The configuration it stands in first.
+    /// The configuration in which it is defined first.
     pub source: SourceId,
-    /// Where its name stands.
+    /// The span of its name.
     pub span: Span,
-    /// What it says, private lines first: the first of a key wins.
+    /// Its entries, private ones first: the first of a key wins.
     pub entries: Vec<ProfileEntry>,
     /// The origins that its tokens may be sent to, beside that of `base` and of the token endpoint.
     pub origins: Vec<String>,
@@ -24,11 +24,11 @@ pub struct Profile {
 pub struct ProfileEntry {
     /// Its key.
     pub key: &'static str,
-    /// Whether it stands in the private configuration.
+    /// True if it is in the private configuration.
     pub private: bool,
-    /// The configuration it stands in.
+    /// The configuration it is in.
     pub source: SourceId,
-    /// Where its text stands, without the quotes.
+    /// The span of its text, without the quotes.
     pub span: Span,
 }
 
@@ -89,7 +89,7 @@ impl Reader<'_> {
                 continue;
             };
             let span = whole.part(1.min(whole.len()), whole.len().saturating_sub(1));
-            // Its marks are read where they stand, so it must stand there as it is.
+            // Placeholders are read from the source, so the text must be there without escapes.
             if span.of(self.text) != text.as_ref() {
                 let hint = "write it on one line in single quotes, without `\\`";
                 self.mistake(whole, format!("`{known}` must be plain text"), hint);

@@ -270,7 +270,7 @@ impl Reader<'_> {
             Some(("env", name)) if !name.is_empty() => Some(ValueSource::Variable(name.to_owned())),
             Some(("file", path)) if !path.is_empty() => Some(ValueSource::File(path.to_owned())),
             _ => {
-                // What it says is not repeated: it may be the secret itself.
+                // The text is not repeated: it may be the secret itself.
                 let message = "this is no place a value can come from";
                 self.mistake(held.span().into(), message, "write `env:NAME` for a variable, `file:PATH` for a file");
                 None
@@ -438,7 +438,7 @@ fn saved_folder(text: &str) -> Option<String> {
     (!hidden && folder.components().next().is_some()).then(|| folder.to_string_lossy().replace('\\', "/"))
 }
 
-/// Words that stand for values of their own in expressions.
+/// True for words that are constants in expressions.
 fn is_constant(word: &str) -> bool {
     matches!(word, "true" | "false" | "null" | "in")
 }

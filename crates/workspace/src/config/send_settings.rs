@@ -9,9 +9,9 @@ use yieldtray_syntax::duration;
 /// A setting that matters to whoever trusts the file it is in, and its place.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Setting<T> {
-    /// What it says.
+    /// The value.
     pub value: T,
-    /// Whether it is in the private configuration.
+    /// True if it is in the private configuration.
     pub private: bool,
     /// Its configuration.
     pub source: SourceId,
@@ -19,7 +19,7 @@ pub struct Setting<T> {
     pub span: Span,
 }
 
-/// What `[send]` says; `None` where it says nothing.
+/// The settings of `[send]`; `None` for those that are not set.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct SendSettings {
     /// How long an exchange may take.
@@ -32,7 +32,7 @@ pub struct SendSettings {
     pub insecure: Option<Setting<bool>>,
     /// How many bytes of a body are held in memory.
     pub body_limit: Option<u64>,
-    /// The proxy's address; `none` for no proxy, whatever the surroundings say.
+    /// The URL of the proxy; `none` for no proxy, whatever the process environment says.
     pub proxy: Option<Setting<String>>,
     /// Hosts that are sent to directly.
     pub no_proxy: Option<String>,
@@ -40,7 +40,7 @@ pub struct SendSettings {
     pub ca: Option<Setting<String>>,
     /// The client's certificate chain (PEM).
     pub certificate: Option<Setting<String>>,
-    /// The key of that certificate (PEM); where it is not named, it stands in the same file.
+    /// The key of that certificate (PEM); by default in the same file.
     pub key: Option<Setting<String>>,
     /// A Unix socket that everything is sent to.
     pub socket: Option<Setting<String>>,
@@ -149,7 +149,7 @@ impl Reader<'_> {
         self.expect_text(key, held).map(|path| self.setting(held, path))
     }
 
-    /// What `read` makes of a text or a number.
+    /// Parses a text or a number with `read`.
     fn expect_fitting<T>(
         &mut self,
         held: &TomlValue<'_>,

@@ -1,5 +1,4 @@
-//! What is wrong with the functions of a configuration: found when it is read, before any file calls
-//! them.
+//! Problems of the functions of a configuration, found when it is read, before any file calls them.
 
 use crate::config::model::Config;
 use yieldtray_expression::{Engine, FUNCTIONS, UserFunction};

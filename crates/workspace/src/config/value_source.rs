@@ -17,15 +17,15 @@ pub struct ValueEntry {
     pub name: String,
     /// How its value is given.
     pub source_kind: ValueSource,
-    /// Whether it may never be shown.
+    /// True if it must never be shown.
     pub secret: bool,
     /// The origins that a secret may be sent to; without any, that of `base`.
     pub origins: Vec<String>,
-    /// Whether it stands in the private configuration.
+    /// True if it is in the private configuration.
     pub private: bool,
-    /// The configuration it stands in.
+    /// The configuration it is in.
     pub source: SourceId,
-    /// Where the name stands.
+    /// The span of the name.
     pub span: Span,
 }
 
@@ -48,7 +48,7 @@ impl ValueSource {
         matches!(self, ValueSource::Command(_))
     }
 
-    /// Where the value comes from, in words; nothing for a value that stands there itself.
+    /// The source as text; `None` for a literal value.
     pub fn words(&self) -> Option<String> {
         match self {
             ValueSource::Value(_) => None,
@@ -59,7 +59,7 @@ impl ValueSource {
     }
 }
 
-/// What a configuration says of a value.
+/// The parts of an entry that its value describes.
 pub(super) struct Described {
     pub(super) given: ValueSource,
     pub(super) secret: bool,
@@ -76,7 +76,7 @@ impl std::fmt::Debug for ValueEntry {
 /// Why a source has no value.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct SourceError {
-    /// What is wrong, in plain words.
+    /// The message.
     pub message: String,
     /// What to do instead.
     pub hint: String,
@@ -92,17 +92,17 @@ pub struct ExternalSources<'o> {
     pub variables: &'o Variables,
     /// Files and commands.
     pub files: &'o dyn FileSystem,
-    /// What they gave before.
+    /// The values that they returned before.
     pub cache: &'o SourceCache,
 }
 
 /// Where an entry is described: the configuration, and the span of its name.
 type EntryPlace = (SourceId, Span);
 
-/// What a source gave, once it was asked.
+/// The result of a source, once it was asked.
 type LoadedOnce = OnceLock<Result<Value, SourceError>>;
 
-/// What files, variables and commands gave. Each is asked once for each entry of the configuration.
+/// The results of files, variables and commands. Each is asked once for each entry of the configuration.
 #[derive(Default)]
 pub struct SourceCache {
     loaded: Mutex<HashMap<EntryPlace, Arc<LoadedOnce>>>,

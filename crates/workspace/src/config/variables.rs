@@ -64,7 +64,7 @@ pub(crate) fn how_to_read(name: &str) -> String {
     )
 }
 
-/// Whether a name is one of `patterns`; `*` stands for any characters.
+/// True if a name matches one of `patterns`, in which `*` matches any characters.
 pub fn is_listed(name: &str, patterns: &[String]) -> bool {
     patterns.iter().any(|pattern| yieldtray_source::glob::glob_match(pattern, name))
 }

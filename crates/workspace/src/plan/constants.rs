@@ -7,7 +7,7 @@ use yieldtray_expression::{Bindings, Engine, RandomSource, check_constant};
 use yieldtray_source::{Code, Problem, SourceId, Span};
 use yieldtray_syntax::{InstructionKind, PartContent};
 
-/// What is wrong with a literal text that a function of the expression at `span` is given.
+/// Checks the literal argument of a function in the expression at `span`.
 pub(super) fn constant(
     workspace: &Workspace,
     engine: &Engine,
@@ -54,7 +54,7 @@ pub(super) fn files(workspace: &Workspace, home: SourceId, kind: &InstructionKin
 }
 
 fn missing(workspace: &Workspace, home: SourceId, at: Span, path: &str) -> Option<Problem> {
-    // What responses are saved to may be there only later.
+    // Files that responses are saved to may not exist yet.
     let folder = workspace.source(home).path.parent().unwrap_or(Path::new("")).join(path);
     let saved =
         yieldtray_source::files::normalize(&folder).is_some_and(|path| path.starts_with(workspace.config.saved()));

@@ -1,9 +1,11 @@
+//! The dependency graph of cells.
+
 use super::plan::needs_of;
 use crate::scope::{EvalCache, EvalContext, EvalSettings, Resolver, yields};
 use crate::{CellId, Workspace};
 use yieldtray_expression::Engine;
 
-/// Who yields what for whom.
+/// The dependency graph: which cell captures which value for which other cell.
 #[derive(Clone, Debug, Default)]
 pub struct Graph {
     /// The cells, in order.

@@ -1,10 +1,10 @@
-//! JSON bodies that are none, marks counted as the values they stand for.
+//! Syntax errors in JSON bodies, with placeholders counted as values.
 
 use yieldtray_http::is_json;
 use yieldtray_source::{Code, Problem, Span, closest};
 use yieldtray_syntax::{Cell, Segment, Template};
 
-/// The first slip in the JSON body of a cell.
+/// The first syntax error in the JSON body of a cell.
 pub fn slip_in(text: &str, cell: &Cell) -> Option<Problem> {
     let media = cell.fields.iter().find(|field| field.name.of(text).eq_ignore_ascii_case("content-type"));
     let is_json = match media {
@@ -15,7 +15,7 @@ pub fn slip_in(text: &str, cell: &Cell) -> Option<Problem> {
     (is_json && !cell.body.is_empty()).then(|| slip(text, cell.body)).flatten()
 }
 
-/// What is wrong with a JSON body; nothing is said of one that is made of pieces.
+/// The first syntax error in a JSON body; `None` for one that is made of parts.
 pub(crate) fn slip(text: &str, body: Span) -> Option<Problem> {
     let template = Template::parse(text, body, true, &mut Vec::new());
     if template.expressions().any(|expression| expression.of(text).starts_with("raw(")) {
@@ -29,7 +29,7 @@ pub(crate) fn slip(text: &str, body: Span) -> Option<Problem> {
 /// Stands for a mark outside a string: a value of any kind.
 const MARK: u8 = 0;
 
-/// The body with its marks as bytes that mean what they stand for, each byte in its place.
+/// The body with each placeholder replaced by bytes that stand for its value, at the same offsets.
 fn shadow(text: &str, body: Span, template: &Template) -> Vec<u8> {
     let (mut out, mut in_string, mut escaped) = (Vec::with_capacity(body.len()), false, false);
     for segment in &template.segments {
@@ -98,7 +98,7 @@ impl Reader<'_> {
                 }
                 _ => self.scalar(&open)?,
             }
-            // What follows a value: the ends of what is open, then a comma.
+            // After a value: closing brackets, then a comma.
             loop {
                 self.blanks();
                 let Some((inside, _)) = open.last().copied() else {
@@ -257,7 +257,7 @@ impl Reader<'_> {
         self.wrong(at, end, &format!("`{shown}` is no number of JSON"), meant)
     }
 
-    /// What was opened and never closed: told where the body ends, with what closes it.
+    /// An unclosed bracket, reported at the end of the body with its counterpart.
     fn unclosed(&self, open: &[(Inside, usize)]) -> Read {
         let Some((inside, at)) = open.last() else { return Ok(()) };
         let close = closing(*inside);

@@ -1,11 +1,12 @@
+//! Plans: the cells of a run in their order.
+
 use crate::{CellId, Workspace};
 use rustc_hash::{FxHashMap, FxHashSet};
 use std::path::Path;
 use yieldtray_source::{Code, Problem, SourceId, Span, closest};
 use yieldtray_syntax::InstructionKind;
 
-/// The cells of a run in the order they are sent: files and cells as they stand, what a cell needs
-/// before it.
+/// The cells of a run in the order they are sent: in the order of files and cells, and each after the cells it needs.
 #[derive(Clone, Debug, Default)]
 pub struct Plan {
     /// The cells in order.
@@ -19,9 +20,9 @@ pub struct Step {
     pub cell: CellId,
     /// The cells it directly needs.
     pub needs: Vec<CellId>,
-    /// What is wrong with what it needs.
+    /// Problems of its prerequisites.
     pub problems: Vec<Problem>,
-    /// Whether it runs at the end of its file, whatever happened before.
+    /// True if it runs at the end of its file, whatever happened before.
     pub afterwards: bool,
     /// The sequence that plays it, and what that gives it.
     pub played: Option<PlayedBy>,
@@ -46,10 +47,10 @@ impl Plan {
     /// Puts `chosen` in order. With `needs`, the cells they need are pulled in.
     pub fn new(workspace: &mut Workspace, chosen: &[CellId], needs: bool) -> Self {
         let mut planner = Planner::new(workspace, needs);
-        // What a chosen sequence plays is not sent on its own besides.
+        // Cells that a chosen sequence plays are not also sent separately.
         let played: FxHashSet<CellId> =
             chosen.iter().flat_map(|cell| planner.plays(*cell, &mut Vec::new())).map(|play| play.0).collect();
-        // Where nothing would be left, sequences play each other, which is told when they are gone into.
+        // If nothing would be left, sequences play each other; that is reported when they are expanded.
         let all = chosen.iter().all(|cell| played.contains(cell));
         let chosen: Vec<CellId> = chosen.iter().copied().filter(|cell| all || !played.contains(cell)).collect();
         for cell in &chosen {
@@ -83,8 +84,8 @@ impl Plan {
     }
 }
 
-/// What runs afterwards comes after everything else of its file and of the files that need its cells, unless
-/// something needs it.
+/// Cleanup cells run after everything else of their file and of the files that need its cells, unless something needs
+/// them.
 fn last_of_their_files(steps: Vec<Step>) -> Vec<Step> {
     if steps.iter().all(|step| !step.afterwards) {
         return steps;
@@ -132,7 +133,7 @@ pub(super) fn needs_of(workspace: &mut Workspace, cell: CellId) -> Vec<CellId> {
     needs.into_iter().map(|(need, _)| need).collect()
 }
 
-/// The most requests that sequences may come to.
+/// The maximum number of requests that sequences may expand to.
 const MAX_STEPS: usize = 1_000_000;
 
 #[derive(Clone, Copy, PartialEq)]
@@ -200,9 +201,8 @@ impl<'p> Planner<'p> {
         needs.into_iter().map(|(need, _)| need).collect()
     }
 
-    /// Visits the chosen cells that stand before a needed cell of another file. They are sent anyway, and the needed
-    /// cell may rely on them without saying so (cookies, the state of the server): a file that passes alone also
-    /// passes among others.
+    /// Visits the chosen cells above a needed cell of another file. They are sent anyway, and the needed cell may rely
+    /// on them implicitly (cookies, the state of the server): a file that passes alone also passes among others.
     fn visit_those_before(&mut self, need: CellId, from: SourceId) {
         if need.source == from {
             return;
@@ -245,7 +245,7 @@ impl<'p> Planner<'p> {
         let mut own = Vec::new();
         self.path.push(cell);
         let needs = self.needs_before(cell, &mut own);
-        // Whoever needs it later has it played already.
+        // Later dependents find it played already.
         self.states.entry(cell).or_insert(State::Done);
         let inner = self.plays(cell, &mut own);
         for _ in 0..times {

@@ -1,22 +1,24 @@
+//! Finds the cells that provide missing values.
+
 use super::plan::{Plan, Step, needs_of};
 use crate::scope::{EvalCache, EvalContext, EvalSettings, Resolver, Tray, yields};
 use crate::{CellId, Workspace};
 use yieldtray_expression::Engine;
 
-/// A cell that gives another what it lacks.
+/// A cell that captures a value which another cell is missing.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Prerequisite {
     /// The cell that would be sent first.
     pub cell: CellId,
-    /// The cell that lacks something.
+    /// The cell with the missing value.
     pub to: CellId,
-    /// What it lacks and the other yields.
+    /// The missing names that it captures.
     pub names: Vec<String>,
 }
 
-/// The cells to send before `cell` so that it has all its values, in the order to send them: those that
-/// yield what no place gives now, and what they lack themselves. A value is yielded by a cell that is
-/// needed, or by the only cell of the file that yields it.
+/// The cells to send before `cell`, in order, so that all its values are defined: those that capture undefined values,
+/// and their own prerequisites. The provider of a value is a needed cell, or the only cell of the file that captures
+/// it.
 pub fn prerequisites(
     workspace: &mut Workspace,
     engine: &Engine,
@@ -35,8 +37,8 @@ struct Chainer<'c> {
     settings: &'c EvalSettings,
     tray: &'c Tray,
     links: Vec<Prerequisite>,
-    /// The cells that wait for what they lack. A circle ends here: its cells say themselves what is
-    /// missing.
+    /// The cells whose prerequisites are being collected. A cycle ends here: its cells report the missing values
+    /// themselves.
     path: Vec<CellId>,
 }
 
@@ -52,7 +54,7 @@ impl Chainer<'_> {
                 None => links.push(Prerequisite { cell: from, to: cell, names: vec![name] }),
             }
         }
-        // They go in the order in which they stand.
+        // In the order of the files.
         links.sort_by_key(|link| (link.cell.source != cell.source, link.cell.source, link.cell.index));
         for link in links {
             let known = self.links.iter().any(|known| known.cell == link.cell);

@@ -1,3 +1,5 @@
+//! Selects cells by name, tag and pattern.
+
 use crate::{CellId, Workspace};
 use yieldtray_source::glob::glob_match;
 

@@ -1,4 +1,4 @@
-//! What is wrong with a cell as it is written: known before anything is sent.
+//! Validates cells before anything is sent.
 
 use super::constants;
 use super::json_body::slip_in;
@@ -35,13 +35,13 @@ pub fn examine(workspace: &Workspace, engine: &Engine, cell: CellId) -> Vec<Prob
 /// How much is looked at.
 #[derive(Clone, Copy, PartialEq)]
 pub enum Depth {
-    /// What must be known before a request is made.
+    /// The problems that prevent sending.
     Sending,
-    /// Also what would be told only when it is worked out: literal texts of functions, and files.
+    /// Also problems that would show only during evaluation: literal arguments of functions, and files.
     Lint,
 }
 
-/// What is wrong with the expressions of the preamble of one text.
+/// Problems of the expressions in the preamble of a text.
 pub fn examine_preamble(workspace: &Workspace, engine: &Engine, home: SourceId, depth: Depth) -> Vec<Problem> {
     let mut examiner = Examiner { workspace, engine, depth, problems: Vec::new() };
     for instruction in instructions(&workspace.source(home).file.preamble) {
@@ -50,7 +50,7 @@ pub fn examine_preamble(workspace: &Workspace, engine: &Engine, home: SourceId, 
     examiner.problems
 }
 
-/// What is wrong with the expressions of a cell's own lines.
+/// Problems of the expressions in a cell's own lines.
 pub fn examine_own(workspace: &Workspace, engine: &Engine, cell: CellId, depth: Depth) -> Vec<Problem> {
     let mut examiner = Examiner { workspace, engine, depth, problems: Vec::new() };
     let own = workspace.cell(cell);

@@ -15,12 +15,13 @@ use yieldtray_syntax::Auth;
 pub(super) enum Credentials {
     /// By this header value.
     Header(String),
-    /// By an answer to the server's challenge.
+    /// In response to the server's challenge.
     Digest(Arc<Login>),
 }
 
 impl TemplateRenderer<'_, '_> {
-    /// What an `% auth` line asks for. `token` is that of an OAuth 2.0 profile; without one, its place is held.
+    /// The credentials of an `% auth` line. `token` is that of an OAuth 2.0 profile; without one, a placeholder is
+    /// used.
     pub(super) fn auth(&mut self, line: Option<&AuthLine<'_>>, token: Option<&str>) -> Option<Credentials> {
         let AuthLine { home, auth, .. } = *line?;
         Some(match auth {

@@ -112,7 +112,7 @@ impl TemplateRenderer<'_, '_> {
         }
     }
 
-    /// The file whose path stands at `path`, relative to the request file.
+    /// The file at `path`, which is relative to the request file.
     fn file(&mut self, source: SourceId, path: Span) -> Option<FileBody> {
         let written = self.text(source, path);
         let workspace = self.resolver.workspace;
@@ -128,7 +128,7 @@ impl TemplateRenderer<'_, '_> {
         }
     }
 
-    /// Where `% save` puts the answer's body, relative to the root.
+    /// The file that `% save` writes the response body to, relative to the root.
     pub(super) fn save(&mut self, source: SourceId) -> Option<PathBuf> {
         let workspace = self.resolver.workspace;
         let saves = workspace.cell(self.resolver.cell).instructions().filter_map(|line| match line.kind {

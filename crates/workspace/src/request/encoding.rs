@@ -1,15 +1,15 @@
-//! Where a mark stands decides how its value is written, so that no value can change the shape of
-//! the message around it.
+//! The context of a placeholder decides how its value is encoded, so that no value can change the structure of the
+//! message around it.
 
 use crate::secret::Encoding;
 use std::borrow::Cow;
 use yieldtray_expression::{NotRepresentable, Value, ValueKind};
 use yieldtray_http::is_json;
 
-/// What surrounds a mark.
+/// The context of a placeholder.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum SubstitutionContext {
-    /// The very start of a target: the value is an address.
+    /// The start of a target: the value is a URL.
     TargetStart,
     /// A path or query.
     Target,
@@ -86,9 +86,9 @@ pub enum ContextTracker {
     },
     /// A JSON text.
     Json {
-        /// Whether it is inside a string.
+        /// True inside a string.
         in_string: bool,
-        /// Whether a backslash stands before the next character.
+        /// True after a backslash.
         escaped: bool,
     },
     /// The same place all along.
@@ -144,7 +144,7 @@ impl ContextTracker {
         }
     }
 
-    /// The place of a mark that stands here. A mark counts as something written.
+    /// The context of a placeholder at this position. A placeholder counts as content.
     pub fn mark(&mut self) -> SubstitutionContext {
         match self {
             Self::Target { started } => match std::mem::replace(started, true) {
@@ -158,8 +158,8 @@ impl ContextTracker {
     }
 }
 
-/// Whether a body without a media type is a JSON object or array by its beginning. A mark at the
-/// beginning is no brace of JSON's.
+/// True if a body without a media type starts like a JSON object or array. A placeholder at the start is not a brace
+/// of JSON.
 pub(super) fn looks_like_json(body: &str) -> bool {
     let start = body.trim_start();
     (start.starts_with('{') && !start.starts_with("{{")) || start.starts_with('[')

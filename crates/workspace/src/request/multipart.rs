@@ -12,7 +12,7 @@ pub(super) struct Part {
     pub(super) filename: Option<String>,
     /// The media type.
     pub(super) media: Option<String>,
-    /// What it holds.
+    /// Its content.
     pub(super) piece: BodyPart,
 }
 

@@ -25,15 +25,15 @@ const EXPIRY_LEEWAY_SECONDS: i64 = 10;
 pub struct Token {
     /// The profile of the configuration it was got by.
     pub profile: String,
-    /// What tells it from a token of the same profile got with other words.
+    /// A fingerprint that distinguishes it from a token obtained with other parameters of the same profile.
     pub print: String,
     /// The token itself.
     pub access: String,
-    /// What it is renewed with.
+    /// Its refresh token.
     pub refresh: Option<String>,
     /// When it ends, in seconds since 1970; `None` where nobody says.
     pub ends: Option<i64>,
-    /// Whether it was got in this run, and not kept from before.
+    /// True if it was obtained in this run, rather than loaded from the state.
     pub fresh: bool,
 }
 
@@ -81,7 +81,7 @@ pub struct TokenRequest {
     renews: Option<Token>,
 }
 
-/// What a cell that asks for a profile's token gets.
+/// The result of looking for a profile's token.
 #[derive(Debug)]
 pub enum TokenLookup {
     /// It asks for none.
@@ -92,8 +92,8 @@ pub enum TokenLookup {
     Request(Box<TokenRequest>),
 }
 
-/// What the cell of `lookup` needs before it can be made. The token of the profile `just_got` will do even
-/// if it ends at once: asking again would give no better one.
+/// The token request that the cell of `lookup` needs first, if any. The token of the profile `just_got` is used even
+/// if it expires at once: another request would give no better one.
 pub fn token_request(
     resolver: &mut Resolver<'_>,
     tokens: &Tokens,
@@ -150,7 +150,7 @@ pub(crate) fn unknown_profile(config: &Config, name: &str, span: Span) -> Proble
     }
 }
 
-/// What a profile says, its marks resolved.
+/// The parameters of a profile with their placeholders resolved.
 struct ProfileParams(Vec<(&'static str, String)>);
 
 impl ProfileParams {
@@ -258,7 +258,7 @@ fn form_encoded(text: &str) -> String {
 }
 
 impl TokenRequest {
-    /// The token in the answer (RFC 6749 5.1), or why there is none (5.2); `now` in seconds since 1970.
+    /// The token in the response (RFC 6749 5.1), or why there is none (5.2); `now` in seconds since 1970.
     pub fn token(&self, answer: &Exchange, now: i64) -> Result<Token, String> {
         let host = self.prepared.url.host_str().unwrap_or_default();
         let body: serde_json::Value = serde_json::from_slice(&answer.body).unwrap_or_default();
@@ -291,7 +291,7 @@ impl TokenRequest {
         })
     }
 
-    /// Whether it renews a token: where that is refused, one can be got anew.
+    /// True for a refresh: if it is refused, a new token can be requested.
     pub fn renews(&self) -> bool {
         self.renews.is_some()
     }

@@ -1,3 +1,5 @@
+//! Prepares the request of a cell.
+
 use super::sending::configured;
 use super::write::TemplateRenderer;
 use super::{auth, destination, target};
@@ -17,7 +19,7 @@ const DEFAULT_HEADERS: &[(&str, &str)] = &[
     ("User-Agent", concat!("yieldtray/", env!("CARGO_PKG_VERSION"))),
 ];
 
-/// What a request gets beside what its cell says.
+/// Additions to the request of a cell.
 #[derive(Clone, Copy, Debug, Default)]
 pub struct Overrides<'e> {
     /// The token of the cell's OAuth 2.0 profile.
@@ -26,11 +28,11 @@ pub struct Overrides<'e> {
     pub headers: &'e [(String, String)],
 }
 
-/// A request and where its answer's body goes, relative to the root.
+/// A request, and the file for the response body, relative to the root.
 pub type PreparedWithSave = (PreparedRequest, Option<PathBuf>);
 
-/// Makes the request of the cell that `lookup` looks for. All problems are given, not only the
-/// first; with a mistake among them there is no request.
+/// Prepares the request of the resolver's cell. Reports all problems, not only the first; if one of them is an error,
+/// there is no request.
 pub fn prepare(resolver: &mut Resolver<'_>, extras: Overrides<'_>) -> (Option<PreparedWithSave>, Vec<Problem>) {
     let workspace = resolver.workspace;
     let cell_id = resolver.cell;
@@ -63,10 +65,10 @@ pub fn prepare(resolver: &mut Resolver<'_>, extras: Overrides<'_>) -> (Option<Pr
         let is_base = base.as_ref() == Some(&origin);
         sending.certificate = is_base || destination::is_listed(resolver, &origin);
         // `[send] insecure` is meant for the servers of the environment, `% insecure` for the request it is in.
-        // Without a `base` nobody says which servers these are; the first line of the output tells it anyway.
+        // Without a `base` it is unknown which servers these are; the first line of the output shows it anyway.
         sending.insecure &= is_base || base.is_none() || says_insecure(workspace, cell_id);
     }
-    // Credentials of the address are the cell's own: they win over those of an outer line.
+    // Credentials in the URL are the cell's own: they win over those of an outer line.
     let of_address = address
         .as_ref()
         .and_then(|address| address.credentials.clone())
@@ -162,7 +164,7 @@ impl TemplateRenderer<'_, '_> {
             shared.retain(|(old, known, _)| !word(*old, *known).eq_ignore_ascii_case(word(home, name)));
             shared.push((home, name, value));
         }
-        // What the request itself says comes first.
+        // The request's own header fields win.
         shared.retain(|(home, name, _)| {
             !cell.fields.iter().any(|field| field.name.of(text).eq_ignore_ascii_case(word(*home, *name)))
         });
@@ -228,7 +230,7 @@ fn empty_base(resolver: &Resolver<'_>, at: Span) -> Problem {
     }
 }
 
-/// A path has no address of its own: what is missing is `base`, which the line does not name.
+/// Mentions the URL that a path is missing, since the line does not name `base`.
 fn about_base(mut problem: Problem) -> Problem {
     if problem.missing.as_ref().is_some_and(|missing| missing.name == "base") {
         problem.message = format!("a path needs an address before it: {}", problem.message);

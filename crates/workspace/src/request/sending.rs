@@ -5,7 +5,7 @@ use crate::{CellId, Workspace, lines_over};
 use yieldtray_http::SendOptions;
 use yieldtray_syntax::InstructionKind;
 
-/// What the configuration says, and the defaults where it says nothing.
+/// The send options of the configuration, with defaults.
 pub fn configured(settings: &SendSettings) -> SendOptions {
     let usual = SendOptions::default();
     SendOptions {

@@ -1,18 +1,20 @@
+//! Parses request targets.
+
 use std::cell::RefCell;
 use url::Url;
 use yieldtray_source::{Code, Problem, Span};
 
-/// An address and what came with it.
+/// A URL with its credentials.
 pub(super) struct Address {
     pub(super) url: Url,
-    /// `user:password` of the address, percent-decoded.
+    /// `user:password` of the URL, percent-decoded.
     pub(super) credentials: Option<(String, String)>,
-    /// The path and query as they are written, where they read otherwise in the address.
+    /// The path and query as written, if parsing changes them.
     pub(super) verbatim: Option<String>,
 }
 
-/// Makes an address of a target with its marks resolved, joined to `base` already where it was a
-/// path. `plain` says that no mark stood in it.
+/// Parses a target with its placeholders resolved; a path is already joined to `base`. `plain` if there was no
+/// placeholder.
 pub(super) fn address(target: &str, plain: bool, at: Span, problems: &mut Vec<Problem>) -> Option<Address> {
     let bad = |message: String, hint: &str| Problem::error(Code::BadTarget, at, message).with_hint(hint);
     if let Some(odd) = target.chars().find(|c| c.is_control() || *c == ' ') {
@@ -21,7 +23,7 @@ pub(super) fn address(target: &str, plain: bool, at: Span, problems: &mut Vec<Pr
         problems.push(bad(format!("the address has {name} in it"), "percent-encode it, as in `%20`"));
         return None;
     }
-    // The address parser takes `..` and `%2e%2e` as steps up, wherever they came from.
+    // The URL parser resolves `..` and `%2e%2e`, wherever they come from.
     if !plain && has_steps(target) {
         problems.push(bad(
             "a value makes a step (`.` or `..`) of the path".to_owned(),
@@ -55,14 +57,14 @@ pub(super) fn address(target: &str, plain: bool, at: Span, problems: &mut Vec<Pr
         let remark =
             Problem::warning(Code::Assumption, at, "the name and password of the address go out as basic credentials");
         problems.push(remark.with_hint("keep them out of the file: use values in an `Authorization` header"));
-        // An address with a host, as every http address is, takes both.
+        // A URL with a host, as every http URL is, takes both.
         let _ = (url.set_username(""), url.set_password(None));
     }
     let verbatim = written_target(&with_scheme).filter(|written| *written != url[url::Position::BeforePath..]);
     Some(Address { url, credentials, verbatim })
 }
 
-/// The path and query of an address as they are written; a path that begins with `/`, without a fragment.
+/// The path and query of a URL as written, from `/` to before the fragment.
 fn written_target(address: &str) -> Option<String> {
     let (_, rest) = address.split_once("://")?;
     let target = &rest[rest.find(['/', '?', '#']).unwrap_or(rest.len())..];
@@ -79,7 +81,7 @@ fn has_steps(target: &str) -> bool {
 }
 
 thread_local! {
-    /// The last scheme and host that were read, and the address they make alone.
+    /// The last scheme and host that were parsed, and their URL.
     static LAST_HOST: RefCell<Option<(String, Url)>> = const { RefCell::new(None) };
 }
 
@@ -103,7 +105,7 @@ fn parse(address: &str) -> Result<Url, url::ParseError> {
     })
 }
 
-/// The scheme of an address, in lower case as far as it is known.
+/// The scheme of a URL, in lower case if it is a known one.
 fn scheme(target: &str) -> Option<&str> {
     let (scheme, _) = target.split_once("://")?;
     let valid = scheme.starts_with(|c: char| c.is_ascii_alphabetic())
@@ -112,7 +114,7 @@ fn scheme(target: &str) -> Option<&str> {
     valid.then(|| ["http", "https"].into_iter().find(known).unwrap_or(scheme))
 }
 
-/// An address without a scheme: http for this machine, https for any other.
+/// Adds the scheme to a URL without one: http for this machine, https for any other.
 fn assume_scheme(target: &str, at: Span, problems: &mut Vec<Problem>) -> Option<String> {
     let authority = target.split(['/', '?', '#']).next().unwrap_or_default();
     let host = authority.rsplit_once('@').map_or(authority, |(_, host)| host);

@@ -1,3 +1,5 @@
+//! Renders text with placeholders.
+
 use crate::request::encoding::{ContextTracker, SubstitutionContext};
 use crate::scope::{Phase, Resolver};
 use yieldtray_expression::{NotRepresentable, Value};
@@ -11,8 +13,7 @@ pub(super) struct TemplateRenderer<'l, 'a> {
 }
 
 impl TemplateRenderer<'_, '_> {
-    /// The text at `span` of `source` with its marks resolved. Where one fails, nothing stands in its
-    /// place and a problem tells.
+    /// The text at `span` of `source` with its placeholders resolved. One that fails is left out and reported.
     pub(super) fn write(&mut self, source: SourceId, span: Span, mut around: ContextTracker, body: bool) -> String {
         let workspace = self.resolver.workspace;
         let text = &workspace.source(source).text;
@@ -96,7 +97,7 @@ impl TemplateRenderer<'_, '_> {
         }
     }
 
-    /// Writes the value of the expression `text`, which stands `at`.
+    /// Writes the value of the expression `text` at `at`.
     fn write_value(
         &mut self,
         out: &mut String,

@@ -33,7 +33,7 @@ pub enum Binding<'a> {
         name: Span,
         /// The question.
         question: Span,
-        /// Whether the answer is a secret.
+        /// True if the answer is a secret.
         secret: bool,
     },
     /// A captured value.

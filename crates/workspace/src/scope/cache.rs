@@ -1,17 +1,17 @@
-//! What was evaluated for one cell.
+//! Values that were evaluated for one cell.
 
 use crate::secret::UsedSecret;
 use rustc_hash::FxHashMap;
 use yieldtray_expression::Value;
 use yieldtray_source::{SourceId, Span};
 
-/// What was worked out for one cell: a `let` has one value from the request to the last check.
+/// Values that were evaluated for one cell: a `let` has one value from the request to the last check.
 #[derive(Default)]
 pub struct EvalCache {
     lets: FxHashMap<(SourceId, Span), Value>,
     /// The row of `% each` that the cell is sent for.
     pub row: Option<Value>,
-    /// What `% play … with` gives the cell.
+    /// The arguments of `% play … with`.
     pub with: Vec<(String, Value)>,
     /// Secrets that were looked up.
     pub secrets: Vec<UsedSecret>,

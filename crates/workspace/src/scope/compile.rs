@@ -46,7 +46,7 @@ impl UseSite {
     }
 }
 
-/// Where `name` stands in the expression at `span`, or all of it where it is not written there.
+/// The span of `name` in the expression at `span`; the whole expression if it is not written there.
 pub(crate) fn place_of_name(name: &str, text: &str, span: Span) -> Span {
     let expression = span.of(text);
     calls_and_names(expression)

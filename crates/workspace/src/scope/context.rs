@@ -1,4 +1,4 @@
-//! What expressions are evaluated with: the workspace, the settings of a run, captured values and answers.
+//! The context of evaluation: workspace, settings of the run, captured values and answers.
 
 use super::response::{ResponseScope, body_not_buffered, reads_body};
 use super::{EvalCache, Phase, Resolver, Tray};
@@ -10,7 +10,7 @@ use yieldtray_expression::{BodyAccess, CompileError, Engine, RandomSource, Value
 use yieldtray_http::Exchange;
 use yieldtray_source::Problem;
 
-/// What the caller chose: the same for a whole run.
+/// The caller's choices, for a whole run.
 #[derive(Clone, Default)]
 pub struct EvalSettings {
     /// The chosen environment.
@@ -41,12 +41,12 @@ impl EvalSettings {
     }
 }
 
-/// What somebody answered to the questions of `% ask`: one answer a name and question, for the whole run.
+/// Answers to the questions of `% ask`: one for each name and question, for the whole run.
 #[derive(Clone, Default)]
 pub struct PromptAnswers(FxHashMap<(Box<str>, Box<str>), (Value, bool)>);
 
 impl PromptAnswers {
-    /// Keeps an answer, and whether it is secret.
+    /// Stores an answer, and whether it is secret.
     pub fn give(&mut self, name: &str, question: &str, value: Value, secret: bool) {
         self.0.insert((name.into(), question.into()), (value, secret));
     }
@@ -70,11 +70,11 @@ pub struct EvalContext<'a> {
     pub engine: &'a Engine,
     /// Where random values and the time come from.
     pub random: &'a RandomSource,
-    /// What the caller chose.
+    /// The caller's choices.
     pub settings: &'a EvalSettings,
-    /// What responses yielded.
+    /// The captured values.
     pub tray: &'a Tray,
-    /// What somebody answered.
+    /// The answers to prompts.
     pub answers: &'a PromptAnswers,
 }
 
@@ -89,9 +89,8 @@ impl<'a> EvalContext<'a> {
 
     /// Evaluates an expression on a response, as the last check of `cell` would. The secrets that it uses are added to
     /// `secrets`.
-    ///
-    /// # Errors
-    /// Why there is no value. The text may hold secrets.
+    /// ¶ # Errors
+    /// ¶ Why there is no value. The text may contain secrets.
     pub fn evaluate_on(
         self,
         cell: CellId,

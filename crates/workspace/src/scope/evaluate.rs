@@ -45,7 +45,7 @@ impl Resolver<'_> {
             .map_err(|message| vec![Problem::error(Code::FailedExpression, span, message).in_source(source)])
     }
 
-    /// Works out an expression that stands in no text of the workspace, but is named at `at` of `source`.
+    /// Evaluates an expression that is not in a text of the workspace but was named at `at` of `source`.
     pub fn evaluate_text(&mut self, text: &str, source: SourceId, at: Span) -> Result<Value, Vec<Problem>> {
         let compiled = self.context.engine.compile(text).map_err(|errors| {
             let problem = |error: &CompileError| compile_problem(error, at, source);
@@ -56,7 +56,7 @@ impl Resolver<'_> {
         value.map_err(|message| vec![Problem::error(Code::FailedExpression, at, message).in_source(source)])
     }
 
-    /// The text at `span` with its marks resolved; a mark that cannot be is left as it stands.
+    /// The text at `span` with its placeholders resolved; one that cannot be resolved stays as written.
     pub fn words(&mut self, source: SourceId, span: Span, mut phase: Phase<'_, '_>) -> String {
         let text = &self.workspace.source(source).text;
         let template = Template::parse(text, span, false, &mut Vec::new());
@@ -75,8 +75,7 @@ impl Resolver<'_> {
         out
     }
 
-    /// The values of all names that `compiled`, which stands at `span`, uses. All that are missing are
-    /// reported.
+    /// The values of all names that `compiled`, at `span`, uses. Reports all that are missing.
     pub fn bind<'c>(
         &mut self,
         compiled: &'c Compiled,
@@ -176,7 +175,7 @@ impl Resolver<'_> {
         Ok(value)
     }
 
-    /// What the language itself gives; `None` where only the response can.
+    /// The value of a name of the language; `None` if only the response has it.
     pub(super) fn language_value(&mut self, name: &str, phase: &mut Phase<'_, '_>) -> Option<Value> {
         let settings = self.context.settings;
         match name {

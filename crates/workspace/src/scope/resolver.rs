@@ -24,7 +24,7 @@ pub struct Resolver<'a> {
     pub cell: CellId,
     /// The cells it directly needs.
     pub needs: &'a [CellId],
-    /// What was worked out for it already.
+    /// The values evaluated so far.
     pub cache: &'a mut EvalCache,
     /// The `let`s being worked out now, to notice those that need each other.
     pub(super) stack: Vec<(String, SourceId, Span)>,
@@ -106,7 +106,7 @@ impl<'a> Resolver<'a> {
             });
         }
         let first = self.places(name).next();
-        // What a sequence gives its cell is meant for it: only `--set` says otherwise.
+        // Arguments that a sequence passes are meant for the cell: only `--set` wins over them.
         if !self.cache.with.is_empty()
             && !matches!(first, Some(Binding::Set(_)))
             && let Some((_, value)) = self.cache.with.iter().find(|(given, _)| given == name)
@@ -165,7 +165,7 @@ impl<'a> Resolver<'a> {
         Ok(value)
     }
 
-    /// Where the answer to a question may be sent. Without a `base` it was typed for this very request.
+    /// The destinations of an answer. Without a `base` it was typed for this very request.
     fn destinations_of_answer(&self) -> Destinations {
         if self.base_origin().is_some() { Destinations::Base } else { Destinations::Any }
     }

@@ -12,7 +12,7 @@ pub struct ResponseScope<'x> {
 
 /// The names of an exchange that were made so far, for when it is read again.
 pub struct CachedNames {
-    /// What is read of `body`.
+    /// The members of `body` that are read.
     body: BodyAccess,
     names: Vec<(&'static str, Value)>,
 }
@@ -33,7 +33,7 @@ impl<'x> ResponseScope<'x> {
         Self { exchange, made }
     }
 
-    /// What was made of them.
+    /// The values made so far.
     pub fn into_made(self) -> CachedNames {
         self.made
     }
@@ -97,7 +97,7 @@ fn headers(fields: &[(String, Vec<u8>)]) -> Value {
     Value::map(joined.into_iter().map(|(name, value)| (name, Value::text(value))))
 }
 
-/// The cookies this answer sets, by name (RFC 6265 5.2): the part before the attributes.
+/// The cookies that this response sets, by name (RFC 6265 5.2): the part before the attributes.
 fn cookies(exchange: &Exchange) -> Value {
     let set = exchange.headers.iter().filter(|(name, _)| name.eq_ignore_ascii_case("set-cookie"));
     let pairs = set.filter_map(|(_, value)| {

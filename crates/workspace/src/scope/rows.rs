@@ -74,10 +74,10 @@ fn table_words(error: &csv::Error) -> String {
     }
 }
 
-/// Makes the members of an array one document after another; what is no array passes as it is.
+/// Splits an array into its members, one document after another; other documents pass through.
 struct ArraySplitter {
     bytes: BufReader<Bytes>,
-    /// Whether it is an array, once its first letter was seen.
+    /// True for an array, once its first character was read.
     array: Option<bool>,
     depth: usize,
     text: bool,
@@ -142,7 +142,7 @@ impl Workspace {
         rows.is_ok_and(|mut rows| (0..number).all(|_| matches!(rows.next(), Some(Ok(_)))))
     }
 
-    /// The names that the rows of a cell give, as far as the first row tells.
+    /// The names that the rows of a cell define, as far as the first row shows.
     pub fn columns(&self, cell: CellId) -> Vec<String> {
         let text = &self.source(cell.source).text;
         let Some(path) = self.rows_file(cell) else { return Vec::new() };

@@ -1,10 +1,12 @@
+//! The tray: the store for captured values.
+
 use crate::CellId;
 use rustc_hash::{FxHashMap, FxHashSet};
 use yieldtray_expression::Value;
 use yieldtray_source::SourceId;
 
-/// What responses yielded. A value is seen in the file of the cell that yielded it, and elsewhere
-/// by a cell that needs that cell: so files can run side by side with the same result.
+/// Captured values. A value is visible in the file of the cell that captured it, and elsewhere to a cell that needs
+/// that cell: so files can run in parallel with the same result.
 #[derive(Clone, Debug, Default)]
 pub struct Tray {
     values: FxHashMap<Box<str>, Vec<Item>>,
@@ -20,16 +22,16 @@ struct Item {
     yielded: CapturedValue,
 }
 
-/// A value and where it came from.
+/// A value and its origin.
 #[derive(Clone)]
 pub struct CapturedValue {
     /// The value.
     pub value: Value,
     /// The file whose cell yielded it.
     pub source: SourceId,
-    /// That cell; `None` for a kept value whose cell is no longer there.
+    /// That cell; `None` for a saved value whose cell no longer exists.
     pub cell: Option<CellId>,
-    /// Whether it is a secret.
+    /// True if it is a secret.
     pub secret: bool,
     /// The origin of the response that it was captured from, for a secret.
     pub origin: Option<String>,

@@ -1,3 +1,5 @@
+//! Tests of masking.
+
 use super::encoding::{Encoding, base64_forms};
 use super::*;
 use base64::Engine as _;

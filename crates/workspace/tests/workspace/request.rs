@@ -1,3 +1,5 @@
+//! Preparing requests.
+
 use proptest::prelude::*;
 use yieldtray_expression::Value;
 use yieldtray_http::{Body, PreparedRequest, Redirect, next_hop};

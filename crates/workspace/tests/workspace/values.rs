@@ -1,3 +1,5 @@
+//! Resolving values.
+
 use std::path::Path;
 use yieldtray_expression::Value;
 use yieldtray_source::{Code, SourceId};

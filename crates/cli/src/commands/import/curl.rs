@@ -1,3 +1,5 @@
+//! `import curl`.
+
 use crate::args::{Common, ImportCurl};
 use crate::error::CommandError;
 use crate::files;
@@ -89,7 +91,7 @@ fn given(intake: &ImportWriter, given: &[String], host: &HostFacts) -> Result<(S
     }
 }
 
-/// What is wrong with a command, at the word that is spoken of.
+/// A problem of a command, at the word it is about.
 fn problem(span: Span, text: &str, why: &str) -> Problem {
     let word = why.split('`').nth(1).unwrap_or_default();
     let own = span.of(text);

@@ -1,3 +1,5 @@
+//! `import har`.
+
 use crate::args::{Common, ImportHar};
 use crate::error::CommandError;
 use crate::files;
@@ -58,7 +60,7 @@ pub(super) fn har(
         }
     }
     for (url, why) in refused {
-        // Keys stand in queries, and passwords before a host.
+        // Queries contain keys, and user information contains passwords.
         let url = url.split(['?', '#']).next().unwrap_or_default();
         let url = escape_line(url.rsplit_once('@').map_or(url, |(_, rest)| rest));
         out.say(&format!("{} {url}: {why}", out.error_look.bad("left out")))?;

@@ -1,3 +1,5 @@
+//! `import openapi`.
+
 use crate::args::{Common, ImportOpenapi};
 use crate::error::CommandError;
 use crate::files;
@@ -16,7 +18,7 @@ use yieldtray_workspace::config::{ConfigAdditions, add_described};
 /// The largest description, or file that it refers to, in bytes.
 const MAX_FILE_BYTES: u64 = 256 << 20;
 
-/// How many things that could not be said are told one by one.
+/// Notes about unsupported parts that are listed one by one.
 const MAX_SHOWN_NOTES: usize = 40;
 
 /// Makes request files of a description of an API.
@@ -70,7 +72,7 @@ fn beside(folder: &Path, path: &str) -> io::Result<Vec<u8>> {
     files::read_regular(&file, MAX_FILE_BYTES)
 }
 
-/// What the names of a description's variables begin with: its file's name.
+/// The prefix of a description's variables: the name of its file.
 fn prefix_of(file: &Path) -> String {
     let stem = file.file_stem().map(|stem| stem.to_string_lossy().into_owned()).unwrap_or_default();
     let name = slug(&stem).replace(['-', '.'], "_").to_uppercase();
@@ -124,7 +126,7 @@ fn keys(profile: &OauthProfile) -> Vec<(&'static str, String)> {
     keys
 }
 
-/// What could not be said.
+/// The unsupported parts.
 fn tell(notes: &[String], out: &mut Out) -> Result<(), CommandError> {
     for note in notes.iter().take(MAX_SHOWN_NOTES) {
         out.say(&format!("{} {note}", out.error_look.odd("note")))?;

@@ -20,7 +20,7 @@ use yieldtray_workspace::CellId;
 use yieldtray_workspace::plan::Plan;
 use yieldtray_workspace::secret::Masker;
 
-/// Sends it, shows the answer, and says what differs from then.
+/// Sends it, shows the response, and the differences from the logged one.
 pub(super) fn again(
     common: &Common,
     args: LogAgain,
@@ -39,13 +39,13 @@ pub(super) fn again(
         common.env.push(listed.summary.environment.clone());
     }
     if exactly && common.seed.is_none() {
-        // Checks expect what was made up then.
+        // Checks may expect the values generated then.
         common.seed = Some(past.seed);
     }
     let mut session = Project::open_to_evaluate(&common, host, out, &[])?;
     let person = Terminal::of(host);
     let mut found = cell_of(&mut session, &past.entry);
-    // What was sent then needs nothing of its file, unless a secret is masked in it.
+    // A request that is sent as logged needs its file only for masked secrets.
     if let (true, Some(cell), Some(then)) = (exactly, found, past.prepared())
         && restore_secrets(then, None, &Masker::default()).is_ok()
         && !can_be_made(&mut session, &person, cell, out)?
@@ -55,7 +55,7 @@ pub(super) fn again(
     let (cell, exactly) = match found {
         Some(cell) => (cell, exactly),
         None if exactly || !past.entry.file.ends_with(".http") => {
-            // It stands in no file: as it was sent then is the only way.
+            // Its cell is gone: sending it as logged is the only way.
             let method = past.entry.method.as_deref().unwrap_or("GET");
             (session.take_text("the log", format!("{method} http://log/"))?, true)
         }

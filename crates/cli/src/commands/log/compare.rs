@@ -1,4 +1,4 @@
-//! Two answers, side by side: two of the log, one and the one before it, or those of two environments.
+//! Compares two responses: two of the log, one and the one before it, or those of two environments.
 
 use super::{one, opened};
 use crate::args::{Common, CompareArgs, DisplayArgs, LogCompare, Needs};
@@ -90,7 +90,7 @@ fn logged(
     }
 }
 
-/// The answers of two environments to the same request, which is sent to both.
+/// The responses of two environments to the same request, which is sent to both.
 fn both(
     common: &Common,
     environments: [&String; 2],
@@ -115,7 +115,7 @@ fn both(
         let done = RunService::new(&session, &person).send_one(prelude, cell, SendParams::default(), false)?;
         let past = done.past();
         let Some(answer) = past.as_ref().and_then(LoggedExchange::exchange) else {
-            // What went wrong is told as `send` tells it.
+            // Errors are reported as `send` does.
             let showing = Showing { looking: &DisplayArgs::default(), file: None, then: None };
             send::introduce(out, &session, cell)?;
             send::show(&session, cell, &done, &showing, host, out)?;

@@ -1,4 +1,4 @@
-//! A past exchange, looked at with the same eyes as one that just came.
+//! Shows a logged exchange as if it was just received.
 
 use super::{one, opened};
 use crate::args::{Common, LogShow};
@@ -77,7 +77,7 @@ pub(super) fn cell_of(session: &mut Project, entry: &Entry<'_>) -> Option<CellId
     session.workspace.cell_named(source, &entry.name)
 }
 
-/// What the list tells, the cell as `replay` tells it, and the exchange as `send` does.
+/// The data of the list, the cell as `replay` prints it, and the exchange as `send` does.
 fn document(listed: &NumberedExchange, past: &LoggedExchange<'_>, answer: Option<&Exchange>) -> serde_json::Value {
     use crate::output::data::{request, response};
     let mut document = data(listed);

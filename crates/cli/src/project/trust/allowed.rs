@@ -21,7 +21,7 @@ pub(crate) struct Allowance {
 pub(crate) struct Allowed(PathBuf);
 
 impl Allowed {
-    /// Those of this user; `None` where there is no home.
+    /// The records of this user; `None` without a home folder.
     pub(crate) fn of_user() -> Option<Self> {
         Some(Self(super::user_folder()?.join("allowed")))
     }
@@ -33,7 +33,7 @@ impl Allowed {
             .ok_or_else(|| CommandError::refused_with("there is no home directory to remember this in", hint))
     }
 
-    /// What was allowed of the workspace at `root`.
+    /// The allowed digest of the workspace at `root`.
     pub(crate) fn find(&self, root: &Path) -> Option<Allowance> {
         read(&self.file(root)).filter(|found| found.root == root)
     }

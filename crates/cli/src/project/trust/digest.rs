@@ -1,4 +1,4 @@
-//! What the user allows: the private configuration as it is, and each shared setting that reaches outside.
+//! The digest that a user allows: of the private configuration, and of each shared setting that reaches outside.
 
 use yieldtray_workspace::Workspace;
 

@@ -20,14 +20,15 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use yieldtray_workspace::Workspace;
 use yieldtray_workspace::config::OutsideSetting;
 
-/// What one workspace may do. Shared by everything that reaches outside for it, so that a yes counts everywhere.
+/// The permissions of one workspace. Shared by everything that reaches outside for it, so that a permission applies
+/// everywhere.
 #[derive(Clone, Debug, Default)]
 pub(crate) struct Trust(Arc<Flags>);
 
 #[derive(Debug, Default)]
 struct Flags {
     allowed: AtomicBool,
-    /// Whether git keeps the private configuration: then it came with the repository, and runs nothing.
+    /// True if git tracks the private configuration: then it came with the repository, and runs nothing.
     tracked: AtomicBool,
 }
 

@@ -48,7 +48,7 @@ fn not_own(about: &Metadata, is_root: bool) -> Option<&'static str> {
     use std::os::unix::fs::MetadataExt;
     const STICKY: u32 = 0o1000;
     let own = rustix::process::geteuid().as_raw();
-    // Whoever is root on this machine needs no configuration to do harm; and with sudo the user stays the user.
+    // Root needs no configuration to do harm; and with sudo the user stays the user.
     let sudo = || std::env::var("SUDO_UID").ok().and_then(|uid| uid.parse().ok());
     let owned = about.uid() == own || about.uid() == 0 || (own == 0 && sudo() == Some(about.uid()));
     if !owned {

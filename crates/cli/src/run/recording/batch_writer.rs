@@ -8,7 +8,7 @@ use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 use std::thread;
 use std::time::{Duration, Instant};
 
-/// So many pages wait to be written at most.
+/// The batches that may wait to be written.
 const MAX_QUEUED_BATCHES: usize = 4;
 
 /// A thread that keeps the author waiting for longer than this gets no time: the machine is busy.
@@ -17,9 +17,9 @@ const PROGRESS_TIMEOUT: Duration = Duration::from_millis(50);
 /// One that got nothing written while its author wrote so many pages gets none either: there is one processor.
 const MAX_ASSISTS: usize = 3;
 
-/// What pages are written into.
+/// The destination of batches.
 pub(super) trait BatchSink: Default + Send + 'static {
-    /// What is written in one go.
+    /// The entries that are written together.
     type Batch: Send;
 
     /// Writes a page.
@@ -37,7 +37,7 @@ pub(super) struct Writer<W: BatchSink> {
     helped: usize,
 }
 
-/// What stands between the author and the thread.
+/// The state shared by the run and the thread.
 struct Shared<W: BatchSink> {
     books: Mutex<W>,
     pile: Mutex<Queue<W::Batch>>,
@@ -145,7 +145,7 @@ impl<W: BatchSink> Shared<W> {
     /// Writes the oldest page. Whoever has the books takes it, so that pages stay in their order.
     fn write_next(&self, mut books: MutexGuard<'_, W>) -> bool {
         let Some(page) = lock(&self.pile).waiting.pop_front() else { return false };
-        // What a panic has to say was said by its hook; the run goes on without this page.
+        // The panic hook reported the panic; the run goes on without this batch.
         if catch_unwind(AssertUnwindSafe(|| books.write(&page))).is_err() {
             books.broke();
         }

@@ -1,4 +1,6 @@
-/// What was written and is not needed any more, given up one by one: all at once would take longer than an answer.
+//! Drops written entries one by one.
+
+/// Written entries that are dropped one by one: dropping all at once would take longer than a response.
 pub(super) struct DropQueue<T>(Vec<Vec<T>>);
 
 impl<T> DropQueue<T> {

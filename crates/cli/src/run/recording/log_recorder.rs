@@ -1,4 +1,4 @@
-//! Keeping what was sent and came back in the log.
+//! Records exchanges in the log.
 
 use super::{Batch, RecordEntry};
 use crate::clock;
@@ -32,10 +32,10 @@ pub(crate) struct LogRecorder {
 }
 
 impl LogRecorder {
-    /// One for a run that begins now; nothing where nothing is to be logged.
+    /// A recorder for a run that begins now; `None` if nothing is to be logged.
     pub(crate) fn begin(session: &Project, cells: impl Iterator<Item = CellId>, wanted: bool) -> Option<Self> {
         let settings = session.workspace.config.log;
-        // Who asked to see secrets did not ask to have them written down.
+        // `--reveal` shows secrets, but must not write them down.
         if !wanted || !settings.is_on() || session.reveal {
             return None;
         }
@@ -70,7 +70,7 @@ impl LogRecorder {
         self
     }
 
-    /// Logs what was sent of what a page tells. Once that failed, no more is logged.
+    /// Logs the exchanges of a batch. After an error, no more is logged.
     pub(crate) fn write(&mut self, page: &Batch) {
         let mut sent = page.told.iter().filter(|told| told.kept.is_some()).peekable();
         if self.failed.is_some() || sent.peek().is_none() {
@@ -117,7 +117,7 @@ impl LogRecorder {
 
     /// Says so if something could not be logged. Gives the number of the last exchange.
     pub(crate) fn end(self, out: &mut Out) -> io::Result<Option<i64>> {
-        // A folder that is not this user's own was told of when the session began.
+        // A folder that is not this user's own was reported when the project was opened.
         if let Some(error) = self.failed.as_ref().filter(|error| !matches!(error, Error::Untrusted(_))) {
             state::trouble(&self.root, "what was sent is not logged", error, out)?;
             return Ok(None);

@@ -1,8 +1,8 @@
-//! What is written down of a run while it goes on: the reports and the log. What is told of a cell is gathered on
-//! pages, and a thread of its own writes page after page.
+//! Records a run while it goes on, into reports and the log. Entries are collected in batches, and a thread of its own
+//! writes batch after batch.
 //!
 //! ```text
-//! Event ─→ Told ─→ Page ─→ (Writer: its thread) ─→ Books ─→ Reports, Logbook
+//! Event ─→ RecordEntry ─→ Batch ─→ (Writer: its thread) ─→ RecordSinks ─→ Reports, LogRecorder
 //! ```
 
 mod batch_writer;
@@ -23,25 +23,24 @@ use yieldtray_http::CapturedExchange;
 use yieldtray_report::{Entry, millis};
 use yieldtray_workspace::secret::Masker;
 
-/// So many cells are written in one go: enough that a change of the log is worth its while, few enough that
-/// little is left to write when a run is over.
+/// The cells of a batch: enough to be worth a transaction, few enough that little is left when a run is over.
 const MAX_BATCH_CELLS: usize = 64;
 
-/// So many bytes of bodies are gathered at most.
+/// The bytes of bodies in a batch.
 const MAX_BATCH_BYTES: usize = 8 << 20;
 
-/// So long a cell waits to be written at most, as long as others follow it.
+/// The time that a cell waits to be written, as long as others follow it.
 const MAX_BATCH_AGE: Duration = Duration::from_secs(1);
 
 /// A cell that is done, as it is written down: secrets and all, until somebody masks it.
 pub(crate) struct RecordEntry {
     entry: Entry<'static>,
-    /// What was sent and what came back, if it was sent.
+    /// The exchange, if the cell was sent.
     kept: Option<Arc<CapturedExchange>>,
 }
 
 impl RecordEntry {
-    /// What a report tells.
+    /// The entry for a report.
     pub(crate) fn of(run: &Run<'_>, report: &CellReport) -> Self {
         let kept = report.captured.clone();
         let mut entry = Entry::of(run.workspace(), report);
@@ -54,7 +53,7 @@ impl RecordEntry {
     }
 }
 
-/// What is written together.
+/// The entries that are written together.
 pub(crate) struct Batch {
     told: Vec<RecordEntry>,
     /// All that is known to be secret by then.
@@ -68,7 +67,7 @@ impl Batch {
     }
 }
 
-/// What pages are written into.
+/// The destinations of batches.
 #[derive(Default)]
 pub(crate) struct RecordSinks {
     /// The reports, if there are any.
@@ -96,10 +95,10 @@ impl BatchSink for RecordSinks {
     }
 }
 
-/// Lets books hear what another audience hears.
+/// Records events on their way to another observer.
 pub(crate) struct Recording<A> {
     audience: A,
-    /// What is gathered for them; nothing where there are none.
+    /// The current batch; `None` without destinations.
     record: Option<Record>,
 }
 
@@ -116,11 +115,11 @@ impl<A> Recording<A> {
     }
 }
 
-/// What is gathered and not yet on its way to the books.
+/// The entries that are not yet on their way to the destinations.
 struct Record {
     told: Vec<RecordEntry>,
     size: usize,
-    /// When the first of those was told.
+    /// The time of the first of those.
     since: Option<Instant>,
     spent: DropQueue<RecordEntry>,
     writer: Writer<RecordSinks>,

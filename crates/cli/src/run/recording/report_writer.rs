@@ -68,7 +68,7 @@ impl Reports {
         Ok(Self { about, all })
     }
 
-    /// Whether one of them tells what was sent and what came back.
+    /// True if one of them contains exchanges.
     pub(crate) fn tell_exchanges(&self) -> bool {
         self.all.iter().any(|report| report.kind.tells_exchanges())
     }
@@ -83,7 +83,7 @@ impl Reports {
         !self.all.is_empty()
     }
 
-    /// Tells of a cell, with what was sent and what came back.
+    /// Adds a cell, with its exchange.
     pub(super) fn tell(&mut self, told: &RecordEntry, masker: &Masker) {
         match &told.kept {
             Some(kept) => self.entry(&told.entry.clone().with_exchange(kept, masker)),
@@ -115,7 +115,7 @@ impl Reports {
         about.base = about.base.take().map(|base| run.masker().mask(&base).into_owned());
     }
 
-    /// Gives each report its name. Those that cannot be written are told; then it is `false`.
+    /// Moves each report into place. Returns `false` if some could not be written, which is reported.
     pub(crate) fn finish(self, out: &mut Out) -> io::Result<bool> {
         let (mut written, mut all_well) = (Vec::new(), true);
         for report in self.all {
@@ -161,7 +161,7 @@ impl Report {
     }
 }
 
-/// Text that waits for what stands before it: in a file without a name, once it is long.
+/// Text that waits for the text before it: in an unnamed file, once it is long.
 #[derive(Default)]
 struct SpillBuffer(Option<File>);
 

@@ -1,10 +1,10 @@
-//! What somebody is writing at a place, told from the line so far: while somebody writes, that line is rarely right.
+//! The syntactic context at a position, derived from the line so far: while somebody types, that line is rarely valid.
 
 use crate::assist::{IdeContext, cell_at, line_at};
 use yieldtray_source::{SourceId, Span};
 use yieldtray_workspace::{CellId, Workspace};
 
-/// What somebody is writing at a place.
+/// The syntactic context at a position.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(in crate::assist) enum Context {
     /// An expression: its text so far, and whether the response is there.
@@ -23,7 +23,7 @@ pub(in crate::assist) enum Context {
     Other,
 }
 
-/// What somebody is writing at byte `at`.
+/// The context at byte `at`.
 pub(in crate::assist) fn context(view: IdeContext<'_>, source: SourceId, at: usize) -> Context {
     let text = view.text(source);
     let line = line_at(text, at);
@@ -95,7 +95,7 @@ enum Region {
     Head,
     /// Among the header fields.
     Fields,
-    /// Below the blank line that ends them.
+    /// After the blank line that ends them.
     Body,
 }
 

@@ -1,4 +1,4 @@
-//! What may be written at a place.
+//! Completion.
 
 mod context;
 mod path;
@@ -24,26 +24,26 @@ use yieldtray_workspace::secret::Masker;
 pub struct Suggestion {
     /// How it is shown.
     pub label: String,
-    /// What sort of thing it is.
+    /// The kind of the item.
     pub sort: CompletionKind,
     /// A few words beside it.
     pub detail: String,
-    /// What it puts in place of `span`; `${1:text}` and `$1` are places to fill in, a literal `$` is `\$`.
+    /// The text to insert in place of `span`; `${1:text}` and `$1` are tab stops, a literal `$` is `\$`.
     pub insert: String,
-    /// What gives way: what is written of it so far.
+    /// The text that is replaced: what was typed of it so far.
     pub span: Span,
 }
 
-/// What may be written, what is nearest first.
+/// The items, the nearest first.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Suggestions {
-    /// So much as a person looks through.
+    /// Items that are offered at most: as many as a person looks through.
     pub list: Vec<Suggestion>,
     /// Whether there is more of it: other letters pick other things.
     pub more: bool,
 }
 
-/// So many of one sort are offered at most.
+/// Items of one kind that are offered at most.
 const MAX_ITEMS: usize = 100;
 
 /// The sorts of things that may be written.
@@ -63,8 +63,8 @@ pub enum CompletionKind {
     File,
 }
 
-/// What may be written at byte `at` of a text. `files` gives the files and folders below a folder, which is given
-/// relative to that of the text; a folder ends in `/`.
+/// The items at byte `at` of a text. `files` lists the files and folders below a folder, which is relative to that of
+/// the text; a folder ends in `/`.
 pub fn complete(view: IdeContext<'_>, source: SourceId, at: usize, files: &dyn Fn(&str) -> Vec<String>) -> Suggestions {
     let text = view.text(source);
     let own = cell_at(view.workspace(), source, at);
@@ -113,7 +113,7 @@ impl Near {
     }
 }
 
-/// What a value is now, and where it comes from.
+/// The current value of a name, and its origin.
 fn words_about(resolver: &Resolver<'_>, name: &str, masker: &Masker) -> String {
     let workspace = resolver.workspace;
     let Some(found) = resolver.places(name).next() else { return "a value that a response will give".to_owned() };
@@ -148,7 +148,7 @@ struct Writer<'a> {
 
 impl<'a> Writer<'a> {
     fn add(&mut self, span: Span, sort: CompletionKind, label: &str, detail: &str, insert: Option<String>) {
-        // What is written so far picks; names may come from several places.
+        // The prefix filters; names may come from several places.
         let written = span.of(self.view.text(self.source));
         if !picks(written, label) {
             return;
@@ -220,7 +220,7 @@ impl<'a> Writer<'a> {
         let needs = needs(workspace, cell);
         let mut cache = EvalCache::default();
         let resolver = Resolver::new(self.view.context, cell, &needs, &mut cache);
-        // What cells of other files yield that are needed, and what those of this file do, the nearest first.
+        // Names captured by needed cells of other files, and by the cells of this file, the nearest first.
         let own = workspace.cells(cell.source).filter(|other| *other != cell);
         let mut own: Vec<CellId> = own.collect();
         own.sort_by_key(|other| (other.index > cell.index, other.index.abs_diff(cell.index)));
@@ -255,7 +255,7 @@ impl<'a> Writer<'a> {
         matches!(word, "let" | "ask" | "yield").then(|| name.to_owned())
     }
 
-    /// What each of these values is now, and where it comes from, as far as both may be shown.
+    /// The current value and origin of each of these names, as far as both may be shown.
     fn about(&self, names: &[Cow<'_, str>]) -> Vec<String> {
         let workspace = self.view.workspace();
         let Some(cell) = self.cell.or_else(|| crate::assist::inlay_hints::cell_for(workspace, self.source, self.at))
@@ -269,7 +269,7 @@ impl<'a> Writer<'a> {
         names.iter().map(|name| words_about(&resolver, name, &masker)).collect()
     }
 
-    /// The members of what `path` names in the last answer, or of something the language gives.
+    /// The members of `path` in the last response, or in a value of the language.
     fn members(&mut self, span: Span, path: &str, written: &str, after: bool) {
         let of_request = ["name", "title", "file", "tags"];
         let of_sent = ["method", "url", "headers", "body"];
@@ -317,7 +317,7 @@ impl<'a> Writer<'a> {
         }
     }
 
-    /// What `path` names in the last answer of the cell.
+    /// The value of `path` in the last response of the cell.
     fn answered(&self, path: &str, written: &str) -> Option<serde_json::Value> {
         let exchange = self.view.past.last(self.cell?)?;
         let (root, rest) = split_root(path);
@@ -339,7 +339,7 @@ impl<'a> Writer<'a> {
         Some(value)
     }
 
-    /// The keys that may stand in `headers["…`.
+    /// The keys for `headers["…`.
     fn key(&mut self, before: Span, written: &str) {
         let quote = written.rfind(['"', '\'']).unwrap_or_default();
         let root = written[..quote].trim_end();
@@ -360,7 +360,7 @@ impl<'a> Writer<'a> {
 
     fn instructions(&mut self, word: Span, cell: bool, tail: bool) {
         let text = self.view.text(self.source);
-        // A blank stands between the mark and the word.
+        // A space is between the sign and the word.
         let blank = if text[..word.start()].ends_with('%') { " " } else { "" };
         for known in INSTRUCTIONS {
             let fits = match known.place {
@@ -529,7 +529,7 @@ impl<'a> Writer<'a> {
     }
 }
 
-/// Whether the letters written so far stand in a name, in their order.
+/// True if the typed letters occur in a name, in their order.
 fn picks(written: &str, name: &str) -> bool {
     let mut letters = name.chars().flat_map(char::to_lowercase);
     written.chars().flat_map(char::to_lowercase).all(|wanted| letters.any(|letter| letter == wanted))

@@ -63,7 +63,7 @@ pub(super) fn steps(mut rest: &str) -> Vec<Step<'_>> {
     steps
 }
 
-/// What the loop goes over whose variable is `local`: `body.lots` in `body.lots.exists(l, l.`
+/// The list of the loop whose variable is `local`: `body.lots` in `body.lots.exists(l, l.`
 pub(super) fn looped<'e>(written: &'e str, local: &str) -> Option<&'e str> {
     let loops = ["all", "exists", "exists_one", "filter", "map"];
     let places = loops.iter().filter_map(|name| {
