@@ -116,7 +116,7 @@ fn origin(text: &str) -> Result<String, CommandError> {
     })
 }
 
-/// `NAME=VALUE`, the value as [`Value::typed`] reads it.
+/// `NAME=VALUE`, the value as [`Value::infer`] reads it.
 pub(crate) fn set_value(text: &str) -> Result<(String, Value), CommandError> {
     let Some((name, value)) = text.split_once('=') else {
         return Err(CommandError::refused_with(

@@ -3,7 +3,7 @@
 
 use crate::Span;
 
-/// Which source text of a [`crate::workspace::Workspace`] a span points into.
+/// The id of a source text that a span points into.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub struct SourceId(pub u32);
 

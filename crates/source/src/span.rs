@@ -14,7 +14,7 @@ impl Span {
     ///
     /// # Panics
     /// If `start > end`, or a text of more than 4 GiB is addressed: both are our bugs, since
-    /// [`super::parse`] refuses larger texts.
+    /// The parser refuses larger texts.
     #[inline]
     pub fn new(start: usize, end: usize) -> Self {
         assert!(start <= end && end <= u32::MAX as usize, "span {start}..{end}");

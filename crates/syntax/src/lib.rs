@@ -1,5 +1,5 @@
-//! Text to tree. Parsing cannot fail: it gives a [`File`] and the [`Problem`]s found, so that one
-//! broken cell never hides nine good ones. Every node is a [`Span`] into the one shared text.
+//! Text to tree. Parsing cannot fail: it gives a [`RequestFile`] and the [`Problem`]s found, so that one
+//! broken cell never hides nine good ones. Every node is a [`Span`](yieldtray_source::Span) into the one shared text.
 //!
 //! The language itself is described in `docs/language.md`.
 //!

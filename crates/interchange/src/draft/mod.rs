@@ -1,5 +1,5 @@
 //! Requests that come from elsewhere, on their way to become cells: a command of a shell, a recording and a
-//! description of an API are all read into [`ImportedRequest`]s, and a [`Sheet`] makes cells of them that send the same.
+//! description of an API are all read into [`ImportedRequest`]s, and a [`CellFileBuilder`] makes cells of them that send the same.
 
 mod address;
 mod lift;

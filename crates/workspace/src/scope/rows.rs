@@ -45,7 +45,7 @@ impl Rows {
 impl Iterator for Rows {
     type Item = Result<Value, String>;
 
-    /// The next row: of a table a map of its columns, each as [`Value::typed`] reads it.
+    /// The next row: of a table a map of its columns, each as [`Value::infer`] reads it.
     fn next(&mut self) -> Option<Self::Item> {
         match &mut self.0 {
             RowFormat::Table { reader, columns } => {
