@@ -139,6 +139,97 @@ pub(crate) fn set_value(text: &str) -> Result<(String, Value), CommandError> {
 mod tests {
     use super::*;
 
+    use yieldtray_source::SourceId;
+
+    fn common() -> Common {
+        Common {
+            directory: None,
+            env: Vec::new(),
+            set: Vec::new(),
+            seed: None,
+            allow: false,
+            read_env: Vec::new(),
+            secrets_to: Vec::new(),
+            reveal: false,
+            json: false,
+            color: None,
+            quiet: false,
+            verbose: false,
+        }
+    }
+
+    fn host() -> HostFacts {
+        HostFacts {
+            out_is_terminal: false,
+            errors_are_terminal: false,
+            width: None,
+            height: None,
+            pager: None,
+            no_color: false,
+            can_ask: false,
+            environment: None,
+            allow: None,
+        }
+    }
+
+    fn config(text: &str) -> Config {
+        Config::parse(text, SourceId(0), false).0
+    }
+
+    #[test]
+    fn the_nearest_source_chooses_the_environment() {
+        let configured = config("[workspace]\nenvironment = \"bench\"\n[environments.bench]\n");
+        let mut common = common();
+        let mut host = host();
+        let chosen = |common: &Common, host: &HostFacts, config: &Config, checkout: Option<&str>| {
+            let chosen = choose_environment(common, host, config, checkout.map(str::to_owned))?;
+            Some((chosen.name, chosen.chosen_by))
+        };
+        let by = |name: &str, by| Some((name.to_owned(), by));
+        assert_eq!(chosen(&common, &host, &config(""), None), None);
+        assert_eq!(chosen(&common, &host, &configured, None), by("bench", ChosenBy::Configuration));
+        assert_eq!(chosen(&common, &host, &configured, Some("dock")), by("dock", ChosenBy::Checkout));
+        host.environment = Some("live".to_owned());
+        assert_eq!(chosen(&common, &host, &configured, Some("dock")), by("live", ChosenBy::Variable));
+        common.env = vec!["yard".to_owned()];
+        assert_eq!(chosen(&common, &host, &configured, Some("dock")), by("yard", ChosenBy::Option));
+    }
+
+    #[test]
+    fn settings_come_from_the_arguments_or_tell_what_is_wrong_with_them() {
+        let resolve = |set: &[&str], secrets_to: &[&str], seed: Option<u64>| {
+            let list = |texts: &[&str]| texts.iter().map(|text| (*text).to_owned()).collect();
+            let common = Common { set: list(set), secrets_to: list(secrets_to), seed, ..common() };
+            let (config, host) = (config(""), HostFacts { can_ask: true, ..host() });
+            let input = SettingsInput { common: &common, host: &host, config: &config, checkout: None, fresh_seed: 7 };
+            Settings::resolve(input).map_err(|error| match error {
+                CommandError::Refused { message, hint, .. } => format!("{message} | {}", hint.unwrap_or_default()),
+                other => format!("{other:?}"),
+            })
+        };
+        let settings = resolve(&["bins=24"], &["HTTPS://Scale.example:443"], None).expect("they are right");
+        assert_eq!(settings.set, [("bins".to_owned(), Value::infer("24"))]);
+        assert_eq!(settings.secrets_to, ["https://scale.example"]);
+        assert_eq!((settings.seed, settings.can_ask), (7, true));
+        assert_eq!(resolve(&[], &[], Some(4616)).expect("they are right").seed, 4616);
+        let wrong = |set: &[&str], secrets_to: &[&str]| resolve(set, secrets_to, None).map(drop);
+        assert_eq!(wrong(&["bins"], &[]), Err("`--set bins` has no value | write `--set bins=…`".to_owned()));
+        assert_eq!(
+            wrong(&["4bins=1"], &[]),
+            Err("`4bins` cannot name a value | use letters, digits and `_`, the first no digit".to_owned())
+        );
+        assert_eq!(
+            wrong(&["status=1"], &[]),
+            Err("`status` is a name of the language, so no value can take it | ".to_owned())
+        );
+        assert_eq!(
+            wrong(&[], &["scale.example"]),
+            Err("`--secrets-to scale.example` is not an origin | write scheme, host and port, as in \
+                 `--secrets-to https://scale.example`"
+                .to_owned())
+        );
+    }
+
     #[test]
     fn a_set_value_is_what_it_looks_like() {
         let shown = |text| set_value(text).map(|(name, value)| format!("{name} {}", value.show())).ok();

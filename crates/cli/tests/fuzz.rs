@@ -196,8 +196,8 @@ fn number(variable: &str, default: u64) -> u64 {
 
 /// Tries altered input until the time is over, each with a number of its own.
 fn fuzz(mut tried: impl FnMut(&mut Changer)) {
-    struct Told(u64);
-    impl Drop for Told {
+    struct SeedOnPanic(u64);
+    impl Drop for SeedOnPanic {
         fn drop(&mut self) {
             #[allow(clippy::print_stderr)] // a failed test says with which number it begins again
             if std::thread::panicking() {
@@ -206,10 +206,10 @@ fn fuzz(mut tried: impl FnMut(&mut Changer)) {
         }
     }
     let end = Instant::now() + Duration::from_secs(number("YIELDTRAY_FUZZ_SECONDS", 3));
-    let mut told = Told(number("YIELDTRAY_FUZZ_SEED", 4616));
+    let mut current = SeedOnPanic(number("YIELDTRAY_FUZZ_SEED", 4616));
     while Instant::now() < end {
-        tried(&mut Changer { random: fastrand::Rng::with_seed(told.0) });
-        told.0 += 1;
+        tried(&mut Changer { random: fastrand::Rng::with_seed(current.0) });
+        current.0 += 1;
     }
 }
 

@@ -8,7 +8,7 @@ use std::net::TcpStream;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Output};
 use support::Bench;
-use support::desk::{Arrived, Desk, set};
+use support::recorder::{Arrived, RequestRecorder, set};
 
 /// Hostile requests, each a cell.
 const CELLS: &str = r##"
@@ -107,7 +107,7 @@ Content-Type: application/json
 /// Secrets, one that each encoding writes in its own way.
 const SECRETS: &str = "[values]\npass = { value = \"p/q \\\"r's$x é&<\", secret = true }\ntoken = { value = \"t-4616-abcd\", secret = true }\n";
 
-fn bench(desk: &Desk) -> Bench {
+fn bench(desk: &RequestRecorder) -> Bench {
     let config = format!("[values]\nbase = \"http://{}\"\n", desk.address);
     let bench = Bench::empty().file("yieldtray.toml", &config).file("yieldtray.local.toml", SECRETS);
     let cells = CELLS.replace("basic clerk é {{pass}}", "basic \"clerk é\" {{pass}}");
@@ -145,7 +145,7 @@ struct Language {
 
 /// Exports each cell, runs what came, and compares.
 fn compare(language: &Language) {
-    let desk = Desk::open();
+    let desk = RequestRecorder::open();
     let bench = bench(&desk);
     let built = tempfile::tempdir().expect("a folder");
     let mut compared = 0;
@@ -247,7 +247,7 @@ language!(c, "c", "send.c", [], |snippet, folder, with| {
 /// The lines that `send` wrote: the message as it is.
 #[test]
 fn the_message_itself() {
-    let desk = Desk::open();
+    let desk = RequestRecorder::open();
     let bench = bench(&desk);
     for name in
         names().into_iter().filter(|name| !["bytes", "parts", "basic", "secrets", "pin", "markup"].contains(name))
@@ -273,7 +273,7 @@ fn the_message_itself() {
 /// Every snippet is a program of one package, so that the crate is compiled once.
 #[test]
 fn rust() {
-    let desk = Desk::open();
+    let desk = RequestRecorder::open();
     let bench = bench(&desk);
     let package = tempfile::tempdir().expect("a folder");
     std::fs::create_dir_all(package.path().join("src/bin")).expect("a folder");
@@ -354,9 +354,9 @@ GET /own/{{lot}}
 
 #[test]
 fn a_chain_takes_values_from_answers() {
-    let desk = Desk::open();
+    let desk = RequestRecorder::open();
     let bench = bench(&desk).file("chain.http", CHAIN);
-    let all = |desk: &Desk| -> Vec<Arrived> {
+    let all = |desk: &RequestRecorder| -> Vec<Arrived> {
         desk.all().into_iter().map(|own| Arrived { headers: set(&own), ..own }).collect()
     };
     bench.run(&["replay", "chain.http", "--no-log"]).exits(0);
@@ -391,7 +391,7 @@ fn a_chain_takes_values_from_answers() {
 /// What was handed over and is taken in again sends the same.
 #[test]
 fn what_is_handed_over_comes_back() {
-    let desk = Desk::open();
+    let desk = RequestRecorder::open();
     let bench = bench(&desk);
     for name in names() {
         bench.run(&["send", &format!("a.http#{name}"), "--seed", "7", "--no-log"]).exits(0);

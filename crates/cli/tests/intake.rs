@@ -7,9 +7,9 @@ use std::path::Path;
 #[cfg(feature = "other-programs")]
 use std::process::Command;
 use support::Bench;
-use support::desk::Desk;
+use support::recorder::RequestRecorder;
 #[cfg(feature = "other-programs")]
-use support::desk::set;
+use support::recorder::set;
 
 /// What is in a file; nothing where there is none.
 fn text(bench: &Bench, file: &str) -> String {
@@ -54,7 +54,7 @@ fn upper_hex(target: &str) -> String {
 #[cfg(feature = "other-programs")]
 #[test]
 fn a_cell_sends_what_the_command_sends() {
-    let desk = Desk::open();
+    let desk = RequestRecorder::open();
     let bench = Bench::empty().file("yieldtray.toml", "");
     std::fs::write(bench.path().join("crate.bin"), (0..=255).collect::<Vec<u8>>()).expect("a file");
     for (number, command) in COMMANDS.iter().enumerate() {
@@ -74,10 +74,10 @@ fn a_cell_sends_what_the_command_sends() {
         let send = ["send", &file, "--no-log", "--read-env", "GATE", "--secrets-to", &to];
         bench.run_with(&send, "", &[("GATE", "north")]).exits(0);
         let arrived = desk.last().unwrap_or_else(|| panic!("{cell}"));
-        let target = |own: &support::desk::Arrived| (own.method.clone(), upper_hex(&own.target));
+        let target = |own: &support::recorder::Arrived| (own.method.clone(), upper_hex(&own.target));
         assert_eq!(target(&arrived), target(&sent), "{command}\n{cell}");
         assert_eq!(arrived.body, sent.body, "{command}\n{cell}");
-        let fields = |own: &support::desk::Arrived| {
+        let fields = |own: &support::recorder::Arrived| {
             let mut fields = set(own);
             // Which codings a client understands is its own.
             fields.remove("accept-encoding");
@@ -161,7 +161,7 @@ fn what_cannot_be_taken_changes_nothing() {
 
 #[test]
 fn a_recording_is_taken_in_and_sent() {
-    let desk = Desk::open();
+    let desk = RequestRecorder::open();
     let base = format!("http://{}", desk.address);
     let entry = |method: &str, path: &str, body: Option<&str>| {
         let mut entry = json!({
@@ -203,7 +203,7 @@ Lot: { type: object, required: [id], properties: { id: { type: string } } }\n";
 
 #[test]
 fn a_description_becomes_a_workspace_that_is_replayed() {
-    let desk = Desk::open();
+    let desk = RequestRecorder::open();
     let bench = Bench::empty().file("api.yaml", &DESCRIPTION.replace("BASE", &format!("http://{}", desk.address)));
     let dry = bench.run(&["import", "openapi", "api.yaml", "--into", "requests", "--dry"]).exits(0);
     assert!(dry.stdout.contains("+ % name readLot") && !bench.path().join("requests").exists(), "{}", dry.stdout);

@@ -1,5 +1,6 @@
 //! Compiled expressions, and the checks before they run.
 
+use super::explain;
 use super::parse::{CompileError, parse};
 use super::tree::{CEL_FUNCTIONS, CEL_MACROS};
 use super::walk::BodyAccess;
@@ -32,6 +33,7 @@ pub struct Compiled {
     made_up: bool,
     reads_files: bool,
     raw: bool,
+    has_all: bool,
     long: bool,
     constants: Vec<(String, String)>,
 }
@@ -58,6 +60,7 @@ impl Compiled {
             let mut faults = call_faults(source, &uses.calls, own);
             faults.extend(uses.whole_env.then(|| whole_env(source)));
             let compiled = Self {
+                has_all: explain::has_all(&tree),
                 tree,
                 names: uses.names,
                 body: uses.body,
@@ -96,6 +99,11 @@ impl Compiled {
     /// True if it reads files: then it needs a reader.
     pub fn reads_files(&self) -> bool {
         self.reads_files
+    }
+
+    /// True if an `all` decides its value.
+    pub(super) fn has_all(&self) -> bool {
+        self.has_all
     }
 
     /// The members of `body` that it reads.

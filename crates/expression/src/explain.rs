@@ -65,16 +65,29 @@ pub(super) fn why(tree: &IdedExpr, context: &Context<'_, '_>) -> Option<String> 
     Some(deeper.unwrap_or_else(|| own_words(tree, context, &error)))
 }
 
+/// True if an `all` decides the value of a tree: then [`vacuous_alls`] may find something.
+pub(super) fn has_all(tree: &IdedExpr) -> bool {
+    match &tree.expr {
+        Expr::Call(call) if call.func_name == operators::LOGICAL_AND => call.args.iter().any(has_all),
+        Expr::Comprehension(comprehension) => is_all(comprehension),
+        _ => false,
+    }
+}
+
+/// True for an `all` that is written in the expression itself.
+fn is_all(comprehension: &ComprehensionExpr) -> bool {
+    user_functions::replaced_call(comprehension).is_none()
+        && unparse::short_form(comprehension).is_some_and(|short| short.name == "all")
+}
+
 /// The lists for which `all` is vacuously true, since they are empty. Beside `||` an empty list was thought of.
 pub(super) fn vacuous_alls(tree: &IdedExpr, context: &Context<'_, '_>) -> Vec<String> {
     match &tree.expr {
         Expr::Call(call) if call.func_name == operators::LOGICAL_AND => {
             call.args.iter().flat_map(|side| vacuous_alls(side, context)).collect()
         }
-        Expr::Comprehension(comprehension) if user_functions::replaced_call(comprehension).is_none() => {
-            let is_all = unparse::short_form(comprehension).is_some_and(|short| short.name == "all");
-            let range = evaluate(&comprehension.iter_range, context).ok().filter(|_| is_all);
-            let empty = range.is_some_and(|range| {
+        Expr::Comprehension(comprehension) if is_all(comprehension) => {
+            let empty = evaluate(&comprehension.iter_range, context).is_ok_and(|range| {
                 range.downcast_ref::<CelList<'_>>().is_some_and(|list| list.inner().is_empty())
                     || range.downcast_ref::<CelMap<'_>>().is_some_and(|map| map.inner().is_empty())
             });

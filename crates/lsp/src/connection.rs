@@ -78,3 +78,56 @@ impl<S> Connection<S> {
         let _ = self.out.send(message);
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::sync::mpsc::channel;
+
+    #[test]
+    fn a_reply_goes_to_the_request_it_is_for_and_only_once() {
+        let (out, sent) = channel();
+        let mut connection = Connection::<Vec<String>>::new(out);
+        for name in ["first", "second"] {
+            connection.ask("yieldtray/ask", json!({ "name": name }), move |answers, reply| {
+                answers.push(format!("{name}: {}", reply.unwrap_or_default()));
+            });
+        }
+        let requests: Vec<Value> = sent.try_iter().map(|text| serde_json::from_str(&text).expect("JSON")).collect();
+        assert_eq!(requests[1]["params"], json!({ "name": "second" }));
+        let mut answers = Vec::new();
+        for (id, reply) in [(&requests[1]["id"], Some(json!("L-1"))), (&requests[0]["id"], None)] {
+            connection.take_reply(id).expect("it is awaited")(&mut answers, reply);
+            assert!(connection.take_reply(id).is_none(), "a second reply is ignored");
+        }
+        assert_eq!(answers, ["second: \"L-1\"", "first: null"]);
+        for unknown in [json!(99), json!("1"), Value::Null] {
+            assert!(connection.take_reply(&unknown).is_none(), "{unknown}");
+        }
+    }
+
+    #[test]
+    fn a_client_that_shows_no_documents_is_told_where_the_file_is() {
+        let (out, sent) = channel();
+        let mut connection = Connection::<()>::new(out);
+        let file = Path::new("/w/answer.http");
+        for shows_documents in [true, false] {
+            let client = ClientCapabilities { shows_documents, ..ClientCapabilities::default() };
+            connection.show_file(client, file, false, "the response is in this file");
+        }
+        let messages: Vec<Value> = sent.try_iter().map(|text| serde_json::from_str(&text).expect("JSON")).collect();
+        assert_eq!(messages[0]["method"], "window/showDocument");
+        assert_eq!(messages[0]["params"], json!({ "uri": "file:///w/answer.http", "takeFocus": false }));
+        let words = "the response is in this file: /w/answer.http";
+        assert_eq!(messages[1]["params"], json!({ "type": 3, "message": words }));
+    }
+
+    #[test]
+    fn messages_to_a_client_that_is_gone_are_dropped() {
+        let (out, sent) = channel();
+        drop(sent);
+        let mut connection = Connection::<()>::new(out);
+        connection.show_message(MessageKind::Error, "nobody reads this");
+        connection.ask("workspace/applyEdit", json!({}), |(), _| {});
+    }
+}

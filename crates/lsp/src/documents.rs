@@ -12,7 +12,7 @@ use std::sync::{Arc, MutexGuard, PoisonError};
 /// A document that is open in the editor.
 pub(crate) struct OpenDocument {
     pub(crate) uri: String,
-    version: i32,
+    pub(crate) version: i32,
     /// The root of its workspace.
     pub(crate) root: Option<PathBuf>,
 }
@@ -134,5 +134,80 @@ impl DocumentStore {
     /// Forgets what is to be linted.
     pub(crate) fn forget_changes(&mut self) {
         self.changed.clear();
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use serde_json::{Value, json};
+
+    fn opened(store: &mut DocumentStore, path: &str, root: &str, text: &str) {
+        let document = json!({ "uri": format!("file://{path}"), "version": 1, "text": text });
+        let document = serde_json::from_value(document).expect("a document");
+        store.open(PathBuf::from(path), document, Some(PathBuf::from(root)));
+    }
+
+    fn changed(store: &mut DocumentStore, path: &str, version: i32, changes: Value, encoding: PositionEncoding) {
+        let document = json!({ "uri": format!("file://{path}"), "version": version });
+        let changed = json!({ "textDocument": document, "contentChanges": changes });
+        store.change(serde_json::from_value(changed).expect("changes"), encoding);
+    }
+
+    fn edit(from: (u32, u32), to: (u32, u32), text: &str) -> Value {
+        let position = |(line, character): (u32, u32)| json!({ "line": line, "character": character });
+        json!({ "range": { "start": position(from), "end": position(to) }, "text": text })
+    }
+
+    #[test]
+    fn changes_are_applied_one_after_another_in_the_units_of_the_client() {
+        // `é` has two bytes and one unit of UTF-16; `🍎` has four bytes and two units.
+        for (encoding, column) in [(PositionEncoding::Utf16, 3), (PositionEncoding::Utf8, 6)] {
+            let mut store = DocumentStore::default();
+            opened(&mut store, "/w/a.http", "/w", "GET /a\né🍎x\n");
+            let changes = [edit((1, column), (1, column + 1), "y\nz"), edit((2, 0), (2, 1), "")];
+            changed(&mut store, "/w/a.http", 2, json!(changes), encoding);
+            assert_eq!(store.text(Path::new("/w/a.http")).as_deref(), Some("GET /a\né🍎y\n\n"));
+            assert_eq!(store.versions()[Path::new("/w/a.http")], 2);
+        }
+        let mut store = DocumentStore::default();
+        opened(&mut store, "/w/a.http", "/w", "GET /a\n");
+        changed(&mut store, "/w/a.http", 2, json!([{ "text": "GET /b\n" }]), PositionEncoding::Utf16);
+        assert_eq!(store.text(Path::new("/w/a.http")).as_deref(), Some("GET /b\n"));
+        // A document that is not open has no text to change.
+        changed(&mut store, "/w/b.http", 2, json!([{ "text": "GET /b\n" }]), PositionEncoding::Utf16);
+        assert_eq!(store.text(Path::new("/w/b.http")), None);
+    }
+
+    #[test]
+    fn a_document_is_linted_again_after_each_change_and_never_once_it_is_closed() {
+        let mut store = DocumentStore::default();
+        opened(&mut store, "/w/a.http", "/w", "GET /a\n");
+        opened(&mut store, "/v/b.http", "/v", "GET /b\n");
+        assert_eq!(store.first_changed(), Some(PathBuf::from("/v/b.http")));
+        store.mark_linted(Path::new("/v/b.http"));
+        assert_eq!(store.first_changed(), Some(PathBuf::from("/w/a.http")));
+        store.forget_changes();
+        changed(&mut store, "/w/a.http", 2, json!([edit((0, 0), (0, 3), "PUT")]), PositionEncoding::Utf8);
+        assert!(store.is_changed(Path::new("/w/a.http")) && !store.is_changed(Path::new("/v/b.http")));
+        store.mark_changed(Path::new("/v"));
+        assert!(store.is_changed(Path::new("/v/b.http")));
+        assert!(store.close(Path::new("/w/a.http")).is_some());
+        assert!(!store.is_changed(Path::new("/w/a.http")));
+        assert_eq!(store.text(Path::new("/w/a.http")), None);
+        assert!(store.close(Path::new("/w/a.http")).is_none());
+    }
+
+    #[test]
+    fn a_document_that_belongs_to_another_workspace_now_has_changed() {
+        let mut store = DocumentStore::default();
+        opened(&mut store, "/w/a.http", "/w", "GET /a\n");
+        opened(&mut store, "/w/in/b.http", "/w", "GET /b\n");
+        store.forget_changes();
+        // A configuration was written into the inner folder.
+        store.find_roots(|path| path.parent().map(Path::to_owned));
+        assert_eq!(store.of_root(Path::new("/w/in")), [PathBuf::from("/w/in/b.http")]);
+        assert_eq!(store.first_changed(), Some(PathBuf::from("/w/in/b.http")));
+        assert!(!store.is_changed(Path::new("/w/a.http")));
     }
 }

@@ -141,7 +141,7 @@ impl Server {
     /// Publishes what is found in an open document, after `lint`.
     fn publish_one(&mut self, path: &Path, lint: impl FnOnce(&mut WorkspaceState, SourceId)) {
         let Some(document) = self.documents.get(path) else { return };
-        let (uri, version) = (document.uri.clone(), self.documents.versions().get(path).copied());
+        let (uri, version) = (document.uri.clone(), document.version);
         let Ok(Snapshot { state, source, encoding, client }) = self.snapshot(&uri) else { return };
         lint(state, source);
         let list = diagnostics::of(state, source, encoding, client);

@@ -1,4 +1,6 @@
-//! What the tests of core share: workspaces in a string, and answers from a table.
+//! Fixtures of tests: workspaces in a string, canned responses, and whole replays as one text.
+
+mod replay_fixture;
 
 use bytes::Bytes;
 use chrono::DateTime;
@@ -15,6 +17,8 @@ use yieldtray_source::files::FileSystem;
 use yieldtray_workspace::plan::Plan;
 use yieldtray_workspace::scope::EvalSettings;
 use yieldtray_workspace::{CellId, Workspace};
+
+pub use replay_fixture::check_replay;
 
 struct Memory(HashMap<PathBuf, Vec<u8>>);
 

@@ -399,7 +399,7 @@ impl Head {
 #[derive(Clone, Copy)]
 enum Sender<'c> {
     Library(&'c reqwest::Client),
-    Straight(plain_http::Way<'c>),
+    Straight(plain_http::PooledClient<'c>),
 }
 
 impl<'c> Sender<'c> {

@@ -45,7 +45,7 @@ impl fmt::Debug for PlainClient {
 
 /// The client that sends one request.
 #[derive(Clone, Copy)]
-pub(crate) enum Way<'c> {
+pub(crate) enum PooledClient<'c> {
     Plain(&'c Plain),
     Tls(&'c Tls),
 }
@@ -57,23 +57,23 @@ impl PlainClient {
     }
 
     /// The client for a request. The error is in plain words.
-    pub(crate) fn of(&self, prepared: &PreparedRequest, options: &Options) -> Result<Way<'_>, String> {
+    pub(crate) fn of(&self, prepared: &PreparedRequest, options: &Options) -> Result<PooledClient<'_>, String> {
         if prepared.url.scheme() == "http" {
-            return Ok(Way::Plain(self.plain.get_or_init(|| builder().build(layered(connector())))));
+            return Ok(PooledClient::Plain(self.plain.get_or_init(|| builder().build(layered(connector())))));
         }
         let insecure = prepared.sending.insecure;
         let certificate = options.certificate.as_ref().filter(|_| prepared.sending.certificate);
         let old = prepared.version == Some(HttpVersion::Http11);
         let slot = &self.tls[usize::from(old)][usize::from(insecure)][usize::from(certificate.is_some())];
         if let Some(client) = slot.get() {
-            return Ok(Way::Tls(client));
+            return Ok(PooledClient::Tls(client));
         }
         let protocols: &[&[u8]] = if old { &[b"http/1.1"] } else { &[b"h2", b"http/1.1"] };
         let config = tls::config(protocols, &Trust { ca: options.ca.as_deref(), certificate, insecure })?;
         let mut connector = connector();
         connector.enforce_http(false);
         let client = builder().build(layered(HttpsConnector::from((connector, config))));
-        Ok(Way::Tls(slot.get_or_init(|| client)))
+        Ok(PooledClient::Tls(slot.get_or_init(|| client)))
     }
 }
 
@@ -102,7 +102,7 @@ fn builder() -> hyper_util::client::legacy::Builder {
     builder
 }
 
-impl Way<'_> {
+impl PooledClient<'_> {
     /// Sends a request and returns the head of its response. With a gate, the body waits until the server wants it.
     pub(crate) async fn send(self, mut request: Request, gate: Option<Gate>) -> Result<IncomingResponse, SendError> {
         if let Some(gate) = gate.clone() {
@@ -113,8 +113,8 @@ impl Way<'_> {
             });
         }
         let response = match self {
-            Way::Plain(client) => client.request(request).await?,
-            Way::Tls(client) => client.request(request).await?,
+            PooledClient::Plain(client) => client.request(request).await?,
+            PooledClient::Tls(client) => client.request(request).await?,
         };
         // A server that responds before the body was sent does not want it.
         if let Some(gate) = gate {

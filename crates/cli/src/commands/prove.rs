@@ -30,7 +30,7 @@ pub(crate) fn prove(common: &Common, args: &Prove, host: &HostFacts, out: &mut O
         reveal_secrets: session.reveal,
         ..RunOptions::default()
     };
-    let progress = (out.terminal && !out.json).then(|| ProgressLine::new(Instant::now()));
+    let progress = ProgressLine::new(Instant::now(), out);
     let observer = MutationObserver { out, progress, failed: 0, reports: Vec::new() };
     let params = ReplayParams { plan, options: run_options, jobs: 1, time_connecting: false };
     let replayed = RunService::new(&session, &person).replay(params, observer)?;
@@ -47,7 +47,7 @@ pub(crate) fn prove(common: &Common, args: &Prove, host: &HostFacts, out: &mut O
 /// Collects the report of each cell.
 struct MutationObserver<'o> {
     out: &'o mut Out,
-    progress: Option<ProgressLine>,
+    progress: ProgressLine,
     failed: usize,
     reports: Vec<CellReport>,
 }
@@ -66,20 +66,14 @@ impl RunObserver for MutationObserver<'_> {
     }
 
     fn is_waiting(&self) -> bool {
-        self.progress.is_some()
+        self.progress.is_shown()
     }
 
     fn waits(&mut self, run: &Run<'_>) -> io::Result<()> {
-        match &mut self.progress {
-            Some(progress) => progress.draw(self.out, run, self.failed),
-            None => Ok(()),
-        }
+        self.progress.draw(self.out, run, self.failed)
     }
 
     fn gives_way(&mut self) -> io::Result<()> {
-        match &mut self.progress {
-            Some(progress) => progress.clear(self.out),
-            None => Ok(()),
-        }
+        self.progress.clear(self.out)
     }
 }

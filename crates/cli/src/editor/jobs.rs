@@ -28,7 +28,6 @@ use std::sync::{Arc, Mutex};
 use yieldtray_engine::{CellReport, Event, ExitCode, Outcome, Run, RunOptions};
 use yieldtray_expression::Value;
 use yieldtray_lsp::{Finding, Job, JobResult, JobUi, Overlay, Task};
-use yieldtray_report::log::LoggedExchange;
 use yieldtray_report::record::MAX_REPORTED_BODY;
 use yieldtray_source::{SourceId, Span};
 use yieldtray_workspace::plan::Plan;
@@ -120,11 +119,10 @@ fn judge(job: &Job, session: &mut Project, cell: CellId, out: &mut Out) -> Resul
     let newest =
         last.iter().filter(|((own, cell, _), _)| *own == file && *cell == name).map(|(_, number)| *number).max();
     let number = newest.ok_or_else(nothing)?;
-    let (listed, message) = store.exchange(number)?.ok_or_else(nothing)?;
-    let past =
-        LoggedExchange::read(&message.head, message.fields, message.sent, message.came).map_err(|_| nothing())?;
-    let answer = past.exchange().ok_or_else(nothing)?;
-    let response = SingleResponse(Rc::new(LoggedResponse { at: listed.summary.at, exchange: past }));
+    let (listed, payload) = store.exchange(number)?.ok_or_else(nothing)?;
+    let logged = LoggedResponse::read(&listed, payload).map_err(|_| nothing())?;
+    let answer = logged.exchange.exchange().ok_or_else(nothing)?;
+    let response = SingleResponse(Rc::new(logged));
     let plan = Plan::new(&mut session.workspace, &[cell], false);
     let tray = state::tray(&store, &session.workspace, state::environment(&session.settings))?;
     let session = &*session;

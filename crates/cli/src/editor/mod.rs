@@ -11,6 +11,7 @@ use crate::host::HostFacts;
 use crate::project::disk::Disk;
 use crate::project::trust::Trust;
 use crate::project::{state, trust};
+use crate::run::response_source::LoggedResponse;
 use crate::{project, settings};
 use std::collections::HashMap;
 use std::io;
@@ -19,7 +20,6 @@ use std::sync::{Mutex, PoisonError};
 use yieldtray_expression::{RandomSource, Value};
 use yieldtray_http::Exchange;
 use yieldtray_lsp::{Job, JobResult, JobUi, ResponseHistory, ServerHost};
-use yieldtray_report::log::LoggedExchange;
 use yieldtray_source::files::FileSystem;
 use yieldtray_store::{StateFolder, Store};
 use yieldtray_workspace::Workspace;
@@ -181,8 +181,8 @@ impl Answers {
 impl ResponseHistory for Answers {
     fn last(&self, file: &str, name: &str) -> Option<Exchange> {
         let number = self.number(file, name)?;
-        let (_, message) = self.store.as_ref()?.exchange(number).ok()??;
-        LoggedExchange::read(&message.head, message.fields, message.sent, message.came).ok()?.exchange()
+        let (listed, payload) = self.store.as_ref()?.exchange(number).ok()??;
+        LoggedResponse::read(&listed, payload).ok()?.exchange.exchange()
     }
 
     fn has(&self, file: &str, name: &str) -> bool {

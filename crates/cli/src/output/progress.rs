@@ -14,14 +14,22 @@ const REDRAW_INTERVAL: Duration = Duration::from_millis(90);
 
 /// The line, and whether it is drawn now.
 pub(crate) struct ProgressLine {
+    /// False where there is no terminal, or data is printed: then nothing is ever drawn.
+    shown: bool,
     began: Instant,
     drawn: bool,
     last: Option<Instant>,
 }
 
 impl ProgressLine {
-    pub(crate) fn new(began: Instant) -> Self {
-        Self { began, drawn: false, last: None }
+    /// The line of a run that began then, where `out` can show one.
+    pub(crate) fn new(began: Instant, out: &Out) -> Self {
+        Self { shown: out.terminal && !out.json, began, drawn: false, last: None }
+    }
+
+    /// True if it is drawn at all: then the run must report its progress.
+    pub(crate) fn is_shown(&self) -> bool {
+        self.shown
     }
 
     /// Takes the line away, since something else is written.
@@ -35,7 +43,7 @@ impl ProgressLine {
     /// Draws it, if it is time to, of a run in which so many cells did not pass.
     pub(crate) fn draw(&mut self, out: &mut Out, run: &Run<'_>, failed: usize) -> io::Result<()> {
         let took = self.began.elapsed();
-        if took < SHOW_AFTER || self.last.is_some_and(|last| last.elapsed() < REDRAW_INTERVAL) {
+        if !self.shown || took < SHOW_AFTER || self.last.is_some_and(|last| last.elapsed() < REDRAW_INTERVAL) {
             return Ok(());
         }
         self.clear(out)?;

@@ -27,7 +27,7 @@ pub(crate) struct RunPrinter<'o, 'w> {
     began: Instant,
     /// Cells that did not pass.
     failed: usize,
-    progress: Option<ProgressLine>,
+    progress: ProgressLine,
     /// The slowest requests so far, if they are asked for: time, place and name.
     slowest: Option<Vec<(Duration, String)>>,
 }
@@ -41,7 +41,7 @@ impl<'o, 'w> RunPrinter<'o, 'w> {
         verbose: bool,
     ) -> Self {
         let began = Instant::now();
-        let progress = (out.terminal && !out.json).then(|| ProgressLine::new(began));
+        let progress = ProgressLine::new(began, out);
         let slowest = verbose.then(Vec::new);
         Self { out, lines, heading, random, file: None, shown: Vec::new(), began, failed: 0, progress, slowest }
     }
@@ -132,20 +132,14 @@ impl RunObserver for RunPrinter<'_, '_> {
     }
 
     fn is_waiting(&self) -> bool {
-        self.progress.is_some()
+        self.progress.is_shown()
     }
 
     fn waits(&mut self, run: &Run<'_>) -> io::Result<()> {
-        match &mut self.progress {
-            Some(progress) => progress.draw(self.out, run, self.failed),
-            None => Ok(()),
-        }
+        self.progress.draw(self.out, run, self.failed)
     }
 
     fn gives_way(&mut self) -> io::Result<()> {
-        match &mut self.progress {
-            Some(progress) => progress.clear(self.out),
-            None => Ok(()),
-        }
+        self.progress.clear(self.out)
     }
 }

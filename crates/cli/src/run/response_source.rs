@@ -4,8 +4,8 @@ use crate::project::{Project, state};
 use std::cell::RefCell;
 use std::collections::HashMap;
 use std::rc::Rc;
-use yieldtray_report::log::LoggedExchange;
-use yieldtray_store::log::CellRef;
+use yieldtray_report::log::{LoggedExchange, LoggedReadError};
+use yieldtray_store::log::{CellRef, ExchangePayload, NumberedExchange};
 use yieldtray_store::{Error, Store};
 use yieldtray_workspace::CellId;
 
@@ -15,6 +15,17 @@ pub(crate) struct LoggedResponse {
     pub(crate) at: i64,
     /// The exchange.
     pub(crate) exchange: LoggedExchange<'static>,
+}
+
+impl LoggedResponse {
+    /// A row of the log.
+    ///
+    /// # Errors
+    /// If it cannot be read, as when a later version wrote it.
+    pub(crate) fn read(listed: &NumberedExchange, payload: ExchangePayload) -> Result<Self, LoggedReadError> {
+        let ExchangePayload { head, fields, sent, came } = payload;
+        Ok(Self { at: listed.summary.at, exchange: LoggedExchange::read(&head, fields, sent, came)? })
+    }
 }
 
 /// Gives the responses of a run that sends nothing.
@@ -78,8 +89,7 @@ impl<'p> LoggedResponses<'p> {
         let place = (workspace.shown_path(cell.source), workspace.cell(cell).name.to_string(), row);
         // A row of the log that cannot be read counts as missing, and is reported as that.
         let (listed, message) = self.store.exchange(*self.numbers.get(&place)?).ok().flatten()?;
-        let exchange = LoggedExchange::read(&message.head, message.fields, message.sent, message.came).ok()?;
-        Some(Rc::new(LoggedResponse { at: listed.summary.at, exchange }))
+        LoggedResponse::read(&listed, message).ok().map(Rc::new)
     }
 }
 

@@ -2,8 +2,8 @@
 
 #![allow(dead_code, unreachable_pub)] // each test file uses its part
 
-pub mod desk;
 pub mod editor;
+pub mod recorder;
 pub mod terminal;
 
 use std::io::{Read, Write};

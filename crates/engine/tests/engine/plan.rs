@@ -13,11 +13,11 @@ type Cell = (Vec<(usize, usize)>, bool);
 
 /// Files of cells; each may need some of those before it, in its own file or in another.
 #[derive(Clone, Debug)]
-struct House {
+struct Files {
     files: Vec<Vec<Cell>>,
 }
 
-impl House {
+impl Files {
     fn text(&self) -> String {
         let mut text = String::new();
         for (file, cells) in self.files.iter().enumerate() {
@@ -39,7 +39,7 @@ impl House {
 }
 
 /// Needs lead to cells of earlier files, or to earlier cells of the same: so there are no circles.
-fn house() -> impl Strategy<Value = House> {
+fn workspace_files() -> impl Strategy<Value = Files> {
     let cell = (prop::collection::vec((0_usize..4, 0_usize..4), 0..3), prop::bool::weighted(0.2));
     let files = prop::collection::vec(prop::collection::vec(cell, 1..4), 1..4);
     files.prop_map(|mut files| {
@@ -52,14 +52,14 @@ fn house() -> impl Strategy<Value = House> {
                 needs.dedup();
             }
         }
-        House { files }
+        Files { files }
     })
 }
 
-fn load(house: &House) -> (Workspace, Vec<CellId>) {
-    let mut workspace = workspace(&house.text());
+fn load(workspace_files: &Files) -> (Workspace, Vec<CellId>) {
+    let mut workspace = workspace(&workspace_files.text());
     let mut cells = Vec::new();
-    for file in 0..house.files.len() {
+    for file in 0..workspace_files.files.len() {
         let source = workspace.load(Path::new(&format!("f{file}.http"))).expect("the file is there");
         cells.extend(workspace.cells(source));
     }
@@ -72,8 +72,8 @@ fn place(steps: &[Step], cell: CellId) -> Option<usize> {
 
 proptest! {
     #[test]
-    fn each_cell_stands_once_and_behind_what_it_needs(house in house(), first in any::<prop::sample::Index>()) {
-        let (mut workspace, all) = load(&house);
+    fn each_cell_stands_once_and_behind_what_it_needs(workspace_files in workspace_files(), first in any::<prop::sample::Index>()) {
+        let (mut workspace, all) = load(&workspace_files);
         // All of them, or one with what it needs.
         for chosen in [all.clone(), vec![*first.get(&all)]] {
             let plan = Plan::new(&mut workspace, &chosen, true);
@@ -86,21 +86,21 @@ proptest! {
             for (at, step) in plan.steps.iter().enumerate() {
                 prop_assert!(step.problems.is_empty(), "{:?}", step.problems);
                 for need in &step.needs {
-                    prop_assert!(place(&plan.steps, *need).is_some_and(|before| before < at), "{}", house.text());
+                    prop_assert!(place(&plan.steps, *need).is_some_and(|before| before < at), "{}", workspace_files.text());
                 }
             }
         }
     }
 
     #[test]
-    fn what_runs_afterwards_stands_behind_all_who_may_use_its_file(house in house()) {
-        let (mut workspace, all) = load(&house);
+    fn what_runs_afterwards_stands_behind_all_who_may_use_its_file(workspace_files in workspace_files()) {
+        let (mut workspace, all) = load(&workspace_files);
         let plan = Plan::new(&mut workspace, &all, true);
         let needed: Vec<CellId> = plan.steps.iter().flat_map(|step| step.needs.clone()).collect();
         // Files that use a file, directly or by others.
         let uses = |file, of| {
             let mut users = vec![of];
-            for _ in 0..house.files.len() {
+            for _ in 0..workspace_files.files.len() {
                 let more = plan.steps.iter().filter(|step| step.needs.iter().any(|need| users.contains(&need.source)));
                 users.extend(more.map(|step| step.cell.source).collect::<Vec<_>>());
             }
@@ -114,7 +114,7 @@ proptest! {
                 let (file, own) = (behind.cell.source, step.cell.source);
                 // Files that use each other cannot both come last.
                 let may_stand = !uses(file, own) || uses(own, file) && behind.afterwards;
-                prop_assert!(may_stand, "{}", house.text());
+                prop_assert!(may_stand, "{}", workspace_files.text());
             }
         }
     }
@@ -122,7 +122,7 @@ proptest! {
     #[test]
     fn without_needs_the_order_is_that_of_the_files(sizes in prop::collection::vec(1_usize..4, 1..4), times in 1_usize..4) {
         let files = sizes.iter().map(|size| vec![(Vec::new(), false); *size]).collect();
-        let (mut workspace, all) = load(&House { files });
+        let (mut workspace, all) = load(&Files { files });
         let plan = Plan::new(&mut workspace, &all, true).times(times);
         let expected: Vec<_> = (1..=times).flat_map(|round| all.iter().map(move |cell| (round, *cell))).collect();
         let steps: Vec<_> = plan.steps.iter().map(|step| (step.round, step.cell)).collect();

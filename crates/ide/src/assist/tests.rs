@@ -12,7 +12,7 @@ use yieldtray_workspace::scope::{EvalSettings, PromptAnswers, Tray};
 const CURSOR: char = '¦';
 
 /// A workspace that is edited; the cursor is in the file that is named first.
-struct Desk {
+struct EditedWorkspace {
     workspace: Workspace,
     engine: Engine,
     settings: EvalSettings,
@@ -23,7 +23,7 @@ struct Desk {
     answer: Option<Exchange>,
 }
 
-struct Last<'d>(&'d Desk);
+struct Last<'d>(&'d EditedWorkspace);
 
 impl LastResponses for Last<'_> {
     fn last(&self, _cell: CellId) -> Option<Exchange> {
@@ -31,7 +31,7 @@ impl LastResponses for Last<'_> {
     }
 }
 
-impl Desk {
+impl EditedWorkspace {
     fn new(fixture: &str) -> Self {
         let mut workspace = workspace(&fixture.replace(CURSOR, ""));
         let files: Vec<(&str, &str)> = fixture.split("#- ").skip(1).filter_map(|file| file.split_once('\n')).collect();
@@ -115,8 +115,8 @@ POST /session
 % yield token = body.token secret
 ";
 
-fn house(file: &str) -> Desk {
-    Desk::new(&format!("{HOUSE}#- intake.http\n{file}"))
+fn house(file: &str) -> EditedWorkspace {
+    EditedWorkspace::new(&format!("{HOUSE}#- intake.http\n{file}"))
 }
 
 #[track_caller]
@@ -147,7 +147,7 @@ fn names_lead_to_what_gives_them() {
 
 #[test]
 fn a_name_is_found_wherever_it_is_meant() {
-    let desk = Desk::new(&format!(
+    let desk = EditedWorkspace::new(&format!(
         "{HOUSE}#- intake.http\n%% a\n% needs gate.http#sign-in\n/{{{{token}}}}?{{{{tok¦en}}}}\n\n% check 'token' != token\n#- other.http\n%% a\n/\n\n% yield token = body.t\n"
     ));
     let found = desk.view(|view| references(view, desk.source, desk.at, true));
@@ -162,7 +162,7 @@ fn a_name_is_found_wherever_it_is_meant() {
 
 #[track_caller]
 fn renamed(fixture: &str, new: &str) -> Result<Vec<(String, String)>, String> {
-    let desk = Desk::new(&format!("{HOUSE}{fixture}"));
+    let desk = EditedWorkspace::new(&format!("{HOUSE}{fixture}"));
     let edits = desk.view(|view| rename(view, desk.source, desk.at, new))?;
     Ok(edits.iter().map(|(file, edits)| (desk.workspace.shown_path(*file), desk.edited(*file, edits))).collect())
 }
@@ -304,7 +304,7 @@ fn a_call_tells_its_parameters() {
 /// The texts that the fixes of the only problem of this class make of the file, by their titles.
 #[track_caller]
 fn mended(fixture: &str, code: Code) -> Vec<(String, Vec<(String, String)>)> {
-    let mut desk = Desk::new(fixture);
+    let mut desk = EditedWorkspace::new(fixture);
     let problem = desk.problems().into_iter().find(|problem| problem.code == code).expect("the problem is there");
     let found = desk.view(|view| fixes(view, &problem));
     found.iter().map(|action| (action.title.clone(), desk.done(action))).collect()
@@ -365,7 +365,7 @@ fn problems_are_mended() {
         assert!(title.starts_with("Accept"), "{title}");
         let mut desk = house(&texts[0].1);
         assert!(!desk.problems().iter().any(|problem| problem.code == code), "{}", texts[0].1);
-        let sent = |desk: &Desk| {
+        let sent = |desk: &EditedWorkspace| {
             desk.workspace
                 .cell(CellId { source: desk.source, index: 0 })
                 .body
@@ -396,9 +396,10 @@ fn problems_are_mended() {
 
 #[track_caller]
 fn reshaped(file: &str, selected: &str, title: &str) -> Vec<(String, String)> {
-    let desk =
-        Desk::new(&format!("#- yieldtray.toml\n[environments.bench.values]\ngrower = 'G-11'\n#- a.http\n{file}"))
-            .answered(r#"{"id":"L-1","kg":2}"#);
+    let desk = EditedWorkspace::new(&format!(
+        "#- yieldtray.toml\n[environments.bench.values]\ngrower = 'G-11'\n#- a.http\n{file}"
+    ))
+    .answered(r#"{"id":"L-1","kg":2}"#);
     let at = desk.workspace.source(desk.source).text.find(selected).expect("it is there");
     let found = desk.view(|view| actions(view, desk.source, Span::new(at, at + selected.len())));
     let titles: Vec<&str> = found.iter().map(|action| action.title.as_str()).collect();

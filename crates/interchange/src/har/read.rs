@@ -34,20 +34,20 @@ pub fn read(archive: impl Read, choice: &EntryFilter, checks: bool) -> Result<Im
     // A byte order mark is tolerated.
     let mark = if start.starts_with(b"\xef\xbb\xbf") { 3 } else { 0 };
     archive.consume(mark);
-    let mut told = Told { choice, pages: Vec::new(), recording: ImportedArchive::default(), found: false };
+    let mut visitor = ArchiveVisitor { choice, pages: Vec::new(), recording: ImportedArchive::default(), found: false };
     let mut json = serde_json::Deserializer::from_reader(archive);
     let outcome = match checks {
-        true => Whole(&mut told, PhantomData::<String>).deserialize(&mut json),
-        false => Whole(&mut told, PhantomData::<IgnoredAny>).deserialize(&mut json),
+        true => Whole(&mut visitor, PhantomData::<String>).deserialize(&mut json),
+        false => Whole(&mut visitor, PhantomData::<IgnoredAny>).deserialize(&mut json),
     };
     outcome.map_err(|error| error.to_string())?;
-    match told.found {
-        true => Ok(told.recording),
+    match visitor.found {
+        true => Ok(visitor.recording),
         false => Err("there is no `log` with `entries` in it, as HTTP Archive 1.2 has".to_owned()),
     }
 }
 
-struct Told<'c> {
+struct ArchiveVisitor<'c> {
     choice: &'c EntryFilter,
     /// Ids and titles.
     pages: Vec<(String, String)>,
@@ -72,7 +72,7 @@ impl Judged for IgnoredAny {
     }
 }
 
-impl Told<'_> {
+impl ArchiveVisitor<'_> {
     fn take<T: Judged>(&mut self, entry: Entry<T>) {
         let recording = &mut self.recording;
         recording.entries += 1;
@@ -96,14 +96,14 @@ impl Told<'_> {
 }
 
 /// `{ "log": … }`
-struct Whole<'a, 'c, T>(&'a mut Told<'c>, PhantomData<T>);
+struct Whole<'a, 'c, T>(&'a mut ArchiveVisitor<'c>, PhantomData<T>);
 /// `{ "pages": […], "entries": […] }`
-struct Log<'a, 'c, T>(&'a mut Told<'c>, PhantomData<T>);
+struct Log<'a, 'c, T>(&'a mut ArchiveVisitor<'c>, PhantomData<T>);
 /// `[ entry, … ]`
-struct Entries<'a, 'c, T>(&'a mut Told<'c>, PhantomData<T>);
+struct Entries<'a, 'c, T>(&'a mut ArchiveVisitor<'c>, PhantomData<T>);
 
 #[derive(serde::Deserialize)]
-struct Page {
+struct HarPage {
     id: String,
     #[serde(default)]
     title: Option<String>,
@@ -155,7 +155,7 @@ impl<'de, T: Judged> Visitor<'de> for Log<'_, '_, T> {
             match name.as_str() {
                 "entries" => map.next_value_seed(Entries(self.0, self.1))?,
                 "pages" => {
-                    let pages: Option<Vec<Page>> = map.next_value()?;
+                    let pages: Option<Vec<HarPage>> = map.next_value()?;
                     let pages = pages.unwrap_or_default().into_iter();
                     self.0.pages.extend(pages.map(|page| (page.id, page.title.unwrap_or_default())));
                 }

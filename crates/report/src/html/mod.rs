@@ -10,7 +10,7 @@ mod waterfall;
 use super::entry::Entry;
 use super::{Format, Frame, RunInfo, Streams};
 use maud::{Render, html};
-use page::Page;
+use page::PageFrame;
 use text::{Content, fitting};
 use times::Times;
 use waterfall::Waterfall;
@@ -72,7 +72,7 @@ impl Format for Html {
     }
 
     fn frame(&mut self, about: &RunInfo) -> Frame {
-        let page = Page { page: self, about };
+        let page = PageFrame { page: self, about };
         Frame { head: page.head(), middle: page.middle(), tail: page.tail() }
     }
 }

@@ -13,12 +13,12 @@ const STYLE: &str = include_str!("page.css");
 const SCRIPT: &str = include_str!("page.js");
 
 /// The page of a run.
-pub(super) struct Page<'p> {
+pub(super) struct PageFrame<'p> {
     pub(super) page: &'p Html,
     pub(super) about: &'p RunInfo,
 }
 
-impl Page<'_> {
+impl PageFrame<'_> {
     /// Everything before what failed.
     pub(super) fn head(&self) -> String {
         let environment = self.about.environment.as_deref().unwrap_or("no environment");

@@ -195,3 +195,67 @@ impl ValueEntry {
         Ok(Value::text(text.trim_end_matches(['\r', '\n'])))
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::Workspace;
+    use crate::config::Variables;
+    use std::io;
+    use std::path::Path;
+    use std::sync::Arc;
+    use std::sync::atomic::{AtomicUsize, Ordering};
+    use yieldtray_source::files::{CommandError, FileSystem};
+
+    const PRIVATE: &str = "[values]
+pin = { command = [\"pin\", \"--now\"] }
+gone = { command = [\"gone\"] }
+note = { from = \"file:note.txt\" }
+shift = { from = \"env:SHIFT\" }
+";
+
+    /// Counts the commands and files that are asked.
+    struct Counting(Arc<AtomicUsize>);
+
+    impl FileSystem for Counting {
+        fn read(&self, path: &Path) -> io::Result<Vec<u8>> {
+            match path.to_str() {
+                Some("yieldtray.local.toml") => Ok(PRIVATE.into()),
+                Some("note.txt") => {
+                    self.0.fetch_add(1, Ordering::Relaxed);
+                    Ok(b"cold\r\n\n".to_vec())
+                }
+                _ => Err(io::ErrorKind::NotFound.into()),
+            }
+        }
+
+        fn run(&self, command: &[String]) -> Result<Vec<u8>, CommandError> {
+            self.0.fetch_add(1, Ordering::Relaxed);
+            match command {
+                [pin, now] if pin == "pin" && now == "--now" => Ok(b"1234\n".to_vec()),
+                _ => Err(CommandError::Failed("which is not there".to_owned())),
+            }
+        }
+    }
+
+    #[test]
+    fn a_source_is_asked_when_its_value_is_needed_and_only_once() {
+        let asked = Arc::new(AtomicUsize::new(0));
+        let workspace = Workspace::open(Box::new(Counting(Arc::clone(&asked))));
+        assert_eq!(workspace.config_problems().count(), 0, "{:?}", workspace.config_problems().collect::<Vec<_>>());
+        let variables = Variables::default();
+        let value = |name: &str| {
+            let entry = workspace.config.entry(None, name).expect("it is described");
+            let value = entry.value(&workspace.outside(&variables));
+            value.map(|value| value.show()).map_err(|error| error.message)
+        };
+        assert_eq!(asked.load(Ordering::Relaxed), 0, "nothing runs before it is needed");
+        for _ in 0..2 {
+            assert_eq!(value("pin"), Ok("\"1234\"".to_owned()));
+            assert_eq!(value("note"), Ok("\"cold\"".to_owned()));
+            assert_eq!(value("gone"), Err("`gone` comes from the command `gone`, which is not there".to_owned()));
+            let unset = "`shift` comes from the variable `SHIFT`, which is not set";
+            assert_eq!(value("shift"), Err(unset.to_owned()));
+        }
+        assert_eq!(asked.load(Ordering::Relaxed), 3, "failures are not asked again either");
+    }
+}

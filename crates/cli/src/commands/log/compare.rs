@@ -1,6 +1,6 @@
 //! Compares two responses: two of the log, one and the one before it, or those of two environments.
 
-use super::{one, opened};
+use super::{one, opened, read};
 use crate::args::{Common, CompareArgs, DisplayArgs, LogCompare, Needs};
 use crate::clock;
 use crate::commands::send::{self, Showing};
@@ -79,12 +79,11 @@ fn logged(
             let (listed, past) = one(&store, numbers.first().copied())?;
             let own = &listed.summary;
             let before = store.answer_before(listed.number, &own.environment, (&own.file, &own.name), own.row)?;
-            let Some((older, message)) = before else {
+            let Some((older, payload)) = before else {
                 let message = format!("the log has no answer to `{}` from before {}", own.name, listed.number);
                 return Err(CommandError::refused_with(message, "name two numbers to compare those"));
             };
-            let older_past = LoggedExchange::read(&message.head, message.fields, message.sent, message.came);
-            let older_past = older_past.map_err(|error| CommandError::refused(error.to_string()))?;
+            let older_past = read(&older, payload)?;
             Ok([answered((older, older_past))?, answered((listed, past))?])
         }
     }

@@ -14,12 +14,13 @@ use crate::host::HostFacts;
 use crate::output::Out;
 use crate::output::log::{data, lines};
 use crate::project::{Project, state};
+use crate::run::response_source::LoggedResponse;
 use serde_json::json;
 use std::io::Write;
 use yieldtray_engine::ExitCode;
 use yieldtray_report::log::LoggedExchange;
 use yieldtray_store::Store;
-use yieldtray_store::log::{Filter, NumberedExchange};
+use yieldtray_store::log::{ExchangePayload, Filter, NumberedExchange};
 
 /// Shows past exchanges, or does something with them.
 pub(crate) fn log(common: &Common, args: Log, host: &HostFacts, out: &mut Out) -> Result<ExitCode, CommandError> {
@@ -157,10 +158,16 @@ pub(super) fn nothing_logged() -> CommandError {
 fn one(store: &Store, number: Option<i64>) -> Result<(NumberedExchange, LoggedExchange<'static>), CommandError> {
     let last = store.last_exchange()?;
     let number = number.or(last).ok_or_else(nothing_logged)?;
-    let Some((listed, message)) = store.exchange(number)? else {
+    let Some((listed, payload)) = store.exchange(number)? else {
         let hint = "`yieldtray log` shows the numbers there are";
         return Err(CommandError::refused_with(format!("there is no exchange {number} in the log"), hint));
     };
-    let past = LoggedExchange::read(&message.head, message.fields, message.sent, message.came);
-    Ok((listed, past.map_err(|error| CommandError::refused(error.to_string()))?))
+    let exchange = read(&listed, payload)?;
+    Ok((listed, exchange))
+}
+
+/// A row of the log.
+fn read(listed: &NumberedExchange, payload: ExchangePayload) -> Result<LoggedExchange<'static>, CommandError> {
+    let logged = LoggedResponse::read(listed, payload).map_err(|error| CommandError::refused(error.to_string()))?;
+    Ok(logged.exchange)
 }

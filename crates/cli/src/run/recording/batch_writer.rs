@@ -185,28 +185,28 @@ mod tests {
 
     /// Keeps the pages it gets; one with a gate waits for it to open.
     #[derive(Default)]
-    struct Kept {
+    struct NumberSink {
         numbers: Vec<usize>,
         broken: usize,
     }
 
-    enum Page {
+    enum TestBatch {
         Number(usize),
         Gate(Sender<()>, Receiver<()>),
         Broken,
     }
 
-    impl BatchSink for Kept {
-        type Batch = Page;
+    impl BatchSink for NumberSink {
+        type Batch = TestBatch;
 
-        fn write(&mut self, page: &Page) {
+        fn write(&mut self, page: &TestBatch) {
             match page {
-                Page::Number(number) => self.numbers.push(*number),
-                Page::Gate(began, open) => {
+                TestBatch::Number(number) => self.numbers.push(*number),
+                TestBatch::Gate(began, open) => {
                     began.send(()).expect("the test waits for it");
                     open.recv().expect("the test opens it");
                 }
-                Page::Broken => panic!("a page that cannot be written"),
+                TestBatch::Broken => panic!("a page that cannot be written"),
             }
         }
 
@@ -217,43 +217,45 @@ mod tests {
 
     #[test]
     fn pages_are_written_in_their_order_by_whoever_comes_first() {
-        let mut writer = Writer::new(Kept::default());
-        let written = (0..1_000).map(|number| writer.put(Page::Number(number)).len()).sum::<usize>();
+        let mut writer = Writer::new(NumberSink::default());
+        let written = (0..1_000).map(|number| writer.put(TestBatch::Number(number)).len()).sum::<usize>();
         assert!((1_000 - 2 * MAX_QUEUED_BATCHES..1_000).contains(&written), "{written} pages are given back");
-        let kept = writer.end(Page::Number(1_000));
+        let kept = writer.end(TestBatch::Number(1_000));
         assert!(kept.numbers.iter().copied().eq(0..=1_000));
     }
 
     #[test]
     fn without_pages_but_the_last_there_is_no_thread() {
-        let writer = Writer::new(Kept::default());
+        let writer = Writer::new(NumberSink::default());
         assert!(writer.thread == Thread::None);
-        assert_eq!(writer.end(Page::Number(7)).numbers, [7]);
+        assert_eq!(writer.end(TestBatch::Number(7)).numbers, [7]);
     }
 
     #[test]
     fn a_thread_that_gets_no_time_is_dismissed_and_nothing_is_lost() {
-        let mut writer = Writer::new(Kept::default());
+        let mut writer = Writer::new(NumberSink::default());
         let (began, has_begun) = channel();
         let (opens, open) = channel();
-        drop(writer.put(Page::Gate(began, open)));
+        drop(writer.put(TestBatch::Gate(began, open)));
         has_begun.recv().expect("the thread writes it");
         let late = thread::spawn(move || {
             thread::sleep(PROGRESS_TIMEOUT * 2);
             opens.send(()).expect("it is waited for");
         });
-        (0..20).for_each(|number| drop(writer.put(Page::Number(number))));
+        (0..20).for_each(|number| drop(writer.put(TestBatch::Number(number))));
         assert!(writer.thread == Thread::Dismissed);
         assert!(lock(&writer.desk.pile).waiting.is_empty(), "its author writes each page at once");
         late.join().expect("it opened the gate");
-        assert!(writer.end(Page::Number(20)).numbers.into_iter().eq(0..=20));
+        assert!(writer.end(TestBatch::Number(20)).numbers.into_iter().eq(0..=20));
     }
 
     #[test]
     fn a_page_that_fails_is_told_and_the_others_are_written() {
-        let mut writer = Writer::new(Kept::default());
-        [Page::Number(0), Page::Broken, Page::Number(1)].into_iter().for_each(|page| drop(writer.put(page)));
-        let kept = writer.end(Page::Broken);
+        let mut writer = Writer::new(NumberSink::default());
+        [TestBatch::Number(0), TestBatch::Broken, TestBatch::Number(1)]
+            .into_iter()
+            .for_each(|page| drop(writer.put(page)));
+        let kept = writer.end(TestBatch::Broken);
         assert_eq!((kept.numbers.as_slice(), kept.broken), (&[0, 1][..], 2));
     }
 }

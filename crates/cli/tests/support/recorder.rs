@@ -17,12 +17,12 @@ pub struct Arrived {
 }
 
 /// Takes requests on loopback and keeps them.
-pub struct Desk {
+pub struct RequestRecorder {
     pub address: String,
     arrived: Arc<Mutex<Vec<Arrived>>>,
 }
 
-impl Desk {
+impl RequestRecorder {
     pub fn open() -> Self {
         let listener = TcpListener::bind("127.0.0.1:0").expect("a port");
         let address = listener.local_addr().expect("an address").to_string();
