@@ -74,10 +74,8 @@ pub(super) fn has_all(tree: &IdedExpr) -> bool {
     }
 }
 
-/// True for an `all` that is written in the expression itself.
 fn is_all(comprehension: &ComprehensionExpr) -> bool {
-    user_functions::replaced_call(comprehension).is_none()
-        && unparse::short_form(comprehension).is_some_and(|short| short.name == "all")
+    unparse::short_form(comprehension).is_some_and(|short| short.name == "all")
 }
 
 /// The lists for which `all` is vacuously true, since they are empty. Beside `||` an empty list was thought of.

@@ -439,7 +439,7 @@ fn an_all_of_nothing_passes_with_a_warning() {
     check_replay(
         r#"#- yieldtray.toml
 [functions]
-heavy = { args = ["lots"], is = "lots.all(lot, lot.kg > 5)" }
+heavy = { params = ["lots"], is = "lots.all(lot, lot.kg > 5)" }
 #- desk.http
 %% Lots
 GET http://bench/lots
@@ -448,10 +448,12 @@ GET http://bench/lots
 % check status == 200 && body.more.all(lot, lot.kg > 0)
 % check body.lots.all(lot, lot.kg > 0) || status == 200
 % check !body.more.exists(lot, lot.kg > 9)
+% check heavy(body.lots)
+% check heavy(body.lots) && status == 200
 #- responses
 GET /lots -> 200 {"lots": [], "more": [{"kg": 3}]}
 #- events
-lots passed 200, 4 checks
+lots passed 200, 6 checks
   warning[empty-list]: `body.lots` is empty, so `all` holds of nothing in it
 1 request, exit 0
 "#,
