@@ -13,7 +13,7 @@ mod spin_wait;
 mod task;
 
 use crate::error::CommandError;
-pub(crate) use crate::interrupt::Interrupts;
+use crate::interrupt::Interrupts;
 use crate::project::Project;
 use crate::prompt::Prompter;
 use anyhow::Context;

@@ -96,6 +96,7 @@ impl<'s> SendResult<'s> {
         let answer = captured.and_then(|captured| captured.answer.clone());
         Self { session, run, answer, report, before, tokens, client, cookies, store, logbook }
     }
+
     /// The exchange as the log keeps it.
     pub(crate) fn past(&self) -> Option<LoggedExchange<'_>> {
         let report = self.report.as_ref()?;
