@@ -236,7 +236,7 @@ impl ImportWriter {
                 changes.push(Change { file: file.clone(), before, after });
             }
         }
-        if self.dry && !out.json {
+        if self.dry && !out.settings.json {
             for (index, change) in changes.iter().enumerate() {
                 if index > 0 {
                     writeln!(out.result())?;
@@ -271,7 +271,7 @@ impl ImportWriter {
         let printed: String = printed.map(Target::whole).collect();
         let unkept: usize =
             self.targets.iter().filter(|target| target.file.is_none()).map(|t| t.sheet.files.len()).sum();
-        if out.json {
+        if out.settings.json {
             let refused: Vec<_> = refused.iter().map(|(title, why)| json!({ "title": title, "why": why })).collect();
             let document = json!({
                 "requests": count, "text": printed, "files": files, "written": !self.dry && !files.is_empty(),
@@ -282,20 +282,20 @@ impl ImportWriter {
         }
         write!(out.result(), "{printed}")?;
         for (title, why) in refused {
-            out.say(&format!("{} {title}: {why}", out.error_look.bad("left out")))?;
+            out.say(&format!("{} {title}: {why}", out.settings.error_styles.bad("left out")))?;
         }
-        if out.quiet {
+        if out.settings.quiet {
             return Ok(ExitCode::Success);
         }
         if unkept > 0 {
             let words =
                 format!("{} of bytes, which `--into FILE` puts into files", table::count(unkept, "body", "bodies"));
-            out.say(&out.error_look.odd(&words))?;
+            out.say(&out.settings.error_styles.warn(&words))?;
         }
-        let look = out.error_look;
+        let styles = out.settings.error_styles;
         if self.kept > 0 {
             let (one, many) = ("thing is there already, and stays", "things are there already, and stay");
-            out.say(&look.faint(&format!("{} as before", table::count(self.kept, one, many))))?;
+            out.say(&styles.dim(&format!("{} as before", table::count(self.kept, one, many))))?;
         }
         if !names.is_empty() {
             let all = table::count(names.len(), "secret", "secrets");
@@ -307,7 +307,7 @@ impl ImportWriter {
                 (false, true) => format!("{all} would go to `{LOCAL_FILE}`: {names}"),
                 (false, false) => format!("{all} went to `{LOCAL_FILE}`: {names}"),
             };
-            out.say(&look.odd(&words))?;
+            out.say(&styles.warn(&words))?;
         }
         let all = table::count(count, "request", "requests");
         let own: Vec<_> = self.targets.iter().filter(|target| target.sheet.count > 0).collect();
@@ -322,7 +322,7 @@ impl ImportWriter {
                 format!("{all} in {files}{}", if dry { " · nothing was written" } else { "" })
             }
         };
-        out.say(&look.faint(&words))?;
+        out.say(&styles.dim(&words))?;
         Ok(ExitCode::Success)
     }
 }
@@ -358,10 +358,10 @@ impl Change {
 
     /// The lines that differ. Values of the private configuration stay out of sight.
     fn show(&self, out: &mut Out) -> Result<(), CommandError> {
-        let look: Styles = out.look;
-        writeln!(out.result(), "{}", look.strong(&self.file.display().to_string()))?;
+        let styles: Styles = out.settings.styles;
+        writeln!(out.result(), "{}", styles.strong(&self.file.display().to_string()))?;
         let Ok(after) = std::str::from_utf8(&self.after) else {
-            writeln!(out.result(), "  {}", look.faint(&format!("{} bytes", self.after.len())))?;
+            writeln!(out.result(), "  {}", styles.dim(&format!("{} bytes", self.after.len())))?;
             return Ok(());
         };
         let (before, after) = match self.file == Path::new(LOCAL_FILE) {
@@ -372,14 +372,14 @@ impl Change {
         for group in diff.grouped_ops(2) {
             let from = group.first().map_or(0, |op| op.new_range().start);
             if from > 0 {
-                writeln!(out.result(), "{}", look.faint(&format!("  … line {}", from + 1)))?;
+                writeln!(out.result(), "{}", styles.dim(&format!("  … line {}", from + 1)))?;
             }
             for change in group.iter().flat_map(|op| diff.iter_changes(op)) {
                 let line = escape_line(change.value().trim_end_matches(['\n', '\r']));
                 let line = match change.tag() {
                     ChangeTag::Equal => format!("  {line}"),
-                    ChangeTag::Delete => look.bad(&format!("- {line}")),
-                    ChangeTag::Insert => look.good(&format!("+ {line}")),
+                    ChangeTag::Delete => styles.bad(&format!("- {line}")),
+                    ChangeTag::Insert => styles.good(&format!("+ {line}")),
                 };
                 writeln!(out.result(), "{line}")?;
             }

@@ -49,12 +49,12 @@ fn main() -> std::process::ExitCode {
         }
     };
     let host = HostFacts::detect();
-    let mut out = output::Out::new(&args.common, &host);
+    let mut out = output::Out::new(settings::OutputSettings::resolve(&args.common, &host));
     if args.common.verbose {
-        start_logging(out.errors_in_colour());
+        start_logging(out.settings.error_styles.is_coloured());
     }
     let outcome = commands::run(args, &host, &mut out);
-    out.tracked_remark();
+    out.print_last_warning();
     let outcome = outcome.and_then(|code| out.flush().map(|()| code).map_err(CommandError::from));
     match outcome {
         Ok(code) => code,

@@ -1,9 +1,10 @@
 //! The settings of a command, resolved in one step from the arguments, the configuration, the choice of the checkout and
 //! the facts about the host. Nothing is read here.
 
-use crate::args::Common;
+use crate::args::{Color, Common};
 use crate::error::CommandError;
 use crate::host::HostFacts;
+use crate::output::styles::Styles;
 use yieldtray_expression::Value;
 use yieldtray_http::parse_origin;
 use yieldtray_source::names::is_value_name;
@@ -53,6 +54,45 @@ impl Settings {
             can_ask: host.can_ask,
             seed: common.seed.unwrap_or(fresh_seed),
         })
+    }
+}
+
+/// How results and messages are written.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct OutputSettings {
+    /// Colours of standard output.
+    pub(crate) styles: Styles,
+    /// Colours of standard error.
+    pub(crate) error_styles: Styles,
+    /// The terminal's width in columns; `None` if standard output is not a terminal.
+    pub(crate) width: Option<usize>,
+    /// Whether the result is printed as JSON.
+    pub(crate) json: bool,
+    /// Whether only failures are printed.
+    pub(crate) quiet: bool,
+    /// Whether standard output is a terminal.
+    pub(crate) terminal: bool,
+    /// Whether standard error is a terminal.
+    pub(crate) error_terminal: bool,
+}
+
+impl OutputSettings {
+    /// Resolves them.
+    pub(crate) fn resolve(common: &Common, host: &HostFacts) -> Self {
+        let styles = |terminal: bool| match common.color {
+            Some(Color::Always) => Styles::new(true),
+            Some(Color::Never) => Styles::new(false),
+            None | Some(Color::Auto) => Styles::new(terminal && !host.no_color),
+        };
+        Self {
+            styles: styles(host.out_is_terminal),
+            error_styles: styles(host.errors_are_terminal),
+            width: host.width,
+            json: common.json,
+            quiet: common.quiet,
+            terminal: host.out_is_terminal,
+            error_terminal: host.errors_are_terminal,
+        }
     }
 }
 
@@ -228,6 +268,25 @@ mod tests {
                  `--secrets-to https://scale.example`"
                 .to_owned())
         );
+    }
+
+    #[test]
+    fn colours_follow_the_option_else_each_stream() {
+        let coloured = |color: Option<Color>, terminals: (bool, bool), no_color: bool| {
+            let common = Common { color, ..common() };
+            let (out_is_terminal, errors_are_terminal) = terminals;
+            let host = HostFacts { out_is_terminal, errors_are_terminal, no_color, ..host() };
+            let settings = OutputSettings::resolve(&common, &host);
+            (settings.styles.is_coloured(), settings.error_styles.is_coloured())
+        };
+        for color in [None, Some(Color::Auto)] {
+            assert_eq!(coloured(color, (true, true), false), (true, true));
+            assert_eq!(coloured(color, (false, true), false), (false, true));
+            assert_eq!(coloured(color, (true, false), false), (true, false));
+            assert_eq!(coloured(color, (true, true), true), (false, false));
+        }
+        assert_eq!(coloured(Some(Color::Always), (false, false), true), (true, true));
+        assert_eq!(coloured(Some(Color::Never), (true, true), false), (false, false));
     }
 
     #[test]

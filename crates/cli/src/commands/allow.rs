@@ -34,26 +34,26 @@ pub(crate) fn allow(common: &Common, args: &Allow, out: &mut Out) -> Result<Exit
     let adopted = args.state && StateFolder::adopt(&root, state::key_file().as_deref())?;
     trust::remember(&root, &workspace)?;
     let lines = outside_lines(&workspace);
-    let look = out.look;
+    let styles = out.settings.styles;
     let digest = digest_of(&workspace);
-    if out.json {
+    if out.settings.json {
         let settings: Vec<_> = lines.iter().map(|(place, what)| json!({ "at": place, "what": what })).collect();
         let document = json!({ "root": root, "digest": digest, "settings": settings, "state": adopted });
         writeln!(out.result(), "{document}")?;
         return Ok(ExitCode::Success);
     }
-    if out.quiet {
+    if out.settings.quiet {
         return Ok(ExitCode::Success);
     }
     writeln!(out.result(), "allowed {}", escape_line(&root.display().to_string()))?;
     for (place, what) in &lines {
-        writeln!(out.result(), "  {}  {}", look.faint(place), escape_line(what))?;
+        writeln!(out.result(), "  {}  {}", styles.dim(place), escape_line(what))?;
     }
     let more = match lines.is_empty() {
         true => "  nothing in it reaches outside its directory; git may be asked about its files",
         false => "  a change of the private configuration, or of one of these lines, has to be allowed again",
     };
-    writeln!(out.result(), "{}", look.faint(more))?;
+    writeln!(out.result(), "{}", styles.dim(more))?;
     if adopted {
         writeln!(out.result(), "  the state in `.yieldtray` belongs to this workspace now")?;
     }
@@ -67,9 +67,9 @@ fn revoke(folder: &Path, out: &mut Out) -> Result<ExitCode, CommandError> {
         Err(_) => folder.to_owned(),
     };
     let there = Allowed::expected()?.remove(&root)?;
-    if out.json {
+    if out.settings.json {
         writeln!(out.result(), "{}", json!({ "root": root, "revoked": there }))?;
-    } else if !out.quiet {
+    } else if !out.settings.quiet {
         let shown = escape_line(&root.display().to_string()).into_owned();
         let words = if there { format!("{shown} is not allowed any more") } else { format!("{shown} was not allowed") };
         writeln!(out.result(), "{words}")?;
@@ -79,27 +79,27 @@ fn revoke(folder: &Path, out: &mut Out) -> Result<ExitCode, CommandError> {
 
 fn list(out: &mut Out) -> Result<ExitCode, CommandError> {
     let all = Allowed::expected()?.all();
-    if out.json {
+    if out.settings.json {
         let rows: Vec<_> =
             all.iter().map(|own| json!({ "root": own.root, "digest": own.digest, "state": state_of(own) })).collect();
         writeln!(out.result(), "{}", json!({ "allowed": rows }))?;
         return Ok(ExitCode::Success);
     }
-    let look = out.look;
+    let styles = out.settings.styles;
     let rows: Vec<Vec<Cell>> = all
         .iter()
         .map(|own| {
             let state = state_of(own);
-            let shown = if state == "unchanged" { look.faint(state) } else { look.odd(state) };
+            let shown = if state == "unchanged" { styles.dim(state) } else { styles.warn(state) };
             vec![
                 Cell::new(escape_line(&own.root.display().to_string()).into_owned()).yielding(),
                 Cell::new(state).painted(shown),
-                Cell::new(own.digest.clone()).painted(look.faint(&own.digest)).yielding(),
+                Cell::new(own.digest.clone()).painted(styles.dim(&own.digest)).yielding(),
             ]
         })
         .collect();
     out.table(&rows)?;
-    if rows.is_empty() && !out.quiet {
+    if rows.is_empty() && !out.settings.quiet {
         out.say("no workspace is allowed: `yieldtray allow` allows the one you are in")?;
     }
     Ok(ExitCode::Success)

@@ -52,7 +52,7 @@ pub(crate) fn cookies(
 
 fn show(session: &Project, cookies: &[StoredCookie], out: &mut Out) -> Result<ExitCode, CommandError> {
     let value = |cookie: &StoredCookie| if session.reveal { cookie.value.clone() } else { MASK.to_owned() };
-    if out.json {
+    if out.settings.json {
         let rows = cookies.iter().map(|cookie| {
             json!({
                 "name": cookie.name,
@@ -68,14 +68,14 @@ fn show(session: &Project, cookies: &[StoredCookie], out: &mut Out) -> Result<Ex
         return Ok(ExitCode::Success);
     }
     out.introduce(&session.heading())?;
-    let look = out.look;
+    let styles = out.settings.styles;
     let now = clock::now();
     let lines: Vec<Vec<Cell>> = cookies
         .iter()
         .map(|cookie| {
             let ends = cookie.ends.map_or_else(|| "no end".to_owned(), |ends| data::ahead(ends - now));
             vec![
-                Cell::new(escape_line(&cookie.name)).painted(look.name(&escape_line(&cookie.name))),
+                Cell::new(escape_line(&cookie.name)).painted(styles.name(&escape_line(&cookie.name))),
                 Cell::new(escape_line(&value(cookie))).yielding(),
                 Cell::new(escape_line(&format!("{}{}", cookie.domain, cookie.path))),
                 Cell::new(ends),
@@ -84,7 +84,7 @@ fn show(session: &Project, cookies: &[StoredCookie], out: &mut Out) -> Result<Ex
         })
         .collect();
     out.table(&lines)?;
-    if cookies.is_empty() && !out.quiet {
+    if cookies.is_empty() && !out.settings.quiet {
         out.say("there are no cookies: an answer with `Set-Cookie` to `send` puts some here")?;
     }
     Ok(ExitCode::Success)

@@ -76,7 +76,7 @@ pub(crate) fn demo(common: &Common, args: &Demo, host: &HostFacts, out: &mut Out
         no_log: keep.is_none(),
     };
     let code = replay(&common, &all, host, out)?;
-    if !out.json && !out.quiet {
+    if !out.settings.json && !out.settings.quiet {
         what_next(out, keep.as_deref(), *serve, &folder, &bench)?;
     }
     out.flush()?;
@@ -108,7 +108,7 @@ fn what_next(
     folder: &Path,
     bench: &Packhouse,
 ) -> Result<(), CommandError> {
-    let look = out.look;
+    let styles = out.settings.styles;
     let shown = keep.map_or_else(|| folder.display().to_string(), |keep| keep.display().to_string());
     let mut lines = Vec::new();
     if serve {
@@ -127,7 +127,7 @@ fn what_next(
     }
     writeln!(out.result())?;
     for line in lines {
-        writeln!(out.result(), "{}", look.faint(&line))?;
+        writeln!(out.result(), "{}", styles.dim(&line))?;
     }
     Ok(())
 }

@@ -36,9 +36,9 @@ pub(crate) fn env(common: &Common, args: &Env, host: &HostFacts, out: &mut Out) 
             if let Some(by @ (ChosenBy::Option | ChosenBy::Variable)) = session.chosen_by {
                 lines.push(format!("{} says another one at the moment, and wins", by.words()));
             }
-            if out.json {
+            if out.settings.json {
                 writeln!(out.result(), "{}", json!({ "environment": name }))?;
-            } else if !out.quiet {
+            } else if !out.settings.quiet {
                 for line in lines {
                     writeln!(out.result(), "{line}")?;
                 }
@@ -119,7 +119,7 @@ fn show(session: &Project, out: &mut Out) -> Result<ExitCode, CommandError> {
         (ChosenBy::Configuration, Some((_, source, span))) => session.workspace.shown_line(*source, span.start()),
         _ => by.words().to_owned(),
     });
-    if out.json {
+    if out.settings.json {
         let rows: Vec<serde_json::Value> = config
             .environments
             .iter()
@@ -139,7 +139,7 @@ fn show(session: &Project, out: &mut Out) -> Result<ExitCode, CommandError> {
         writeln!(out.result(), "{}", json!({ "chosen": chosen, "by": why, "environments": rows }))?;
     } else {
         out.introduce(&session.heading())?;
-        let look = out.look;
+        let styles = out.settings.styles;
         let rows: Vec<Vec<Cell>> = config
             .environments
             .iter()
@@ -154,13 +154,13 @@ fn show(session: &Project, out: &mut Out) -> Result<ExitCode, CommandError> {
                     state.push(format!("{} missing: {}", filled.missing.len(), filled.missing.join(", ")));
                 }
                 let state = state.join(", ");
-                let shown = if filled.missing.is_empty() { state.clone() } else { look.odd(&state) };
+                let shown = if filled.missing.is_empty() { state.clone() } else { styles.warn(&state) };
                 let by = match &why {
                     Some(why) if Some(name.as_str()) == chosen => format!("chosen by {why}"),
                     _ => String::new(),
                 };
                 vec![
-                    Cell::new(format!("  {name}")).painted(format!("  {}", look.environment(name, environment.tint))),
+                    Cell::new(format!("  {name}")).painted(format!("  {}", styles.environment(name, environment.tint))),
                     Cell::new(if environment.is_guarded() { "guarded" } else { "" }),
                     Cell::new(environment.tint.map_or("", |tint| tint.as_str())),
                     Cell::new(by),

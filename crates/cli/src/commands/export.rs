@@ -47,47 +47,47 @@ pub(crate) fn export(
     let manner = ExportOptions { target, with_values: args.with_values == OnOff::On, whole };
     let snippet = hand_over(&mut session, &cells, manner, out)?;
     let reads: Vec<String> = snippet.reads.iter().map(|name| name.to_uppercase()).collect();
-    if out.json {
+    if out.settings.json {
         let document = json!({ "as": target.name, "text": snippet.text, "reads": reads, "notes": snippet.notes });
         writeln!(out.result(), "{document}")?;
         return Ok(ExitCode::Success);
     }
     // Raw requests have no literals that would escape terminal control characters.
-    let text = if out.terminal { escape_terminal(&snippet.text) } else { snippet.text.as_str().into() };
+    let text = if out.settings.terminal { escape_terminal(&snippet.text) } else { snippet.text.as_str().into() };
     write!(out.result(), "{text}")?;
-    if out.quiet {
+    if out.settings.quiet {
         return Ok(ExitCode::Success);
     }
     for note in &snippet.notes {
-        out.say(&format!("{} {note}", out.error_look.odd("note")))?;
+        out.say(&format!("{} {note}", out.settings.error_styles.warn("note")))?;
     }
-    let look = out.error_look;
+    let styles = out.settings.error_styles;
     if !reads.is_empty() {
-        out.say(&look.faint(&format!("reads {} of the environment", join_words(reads.iter().map(String::as_str)))))?;
+        out.say(&styles.dim(&format!("reads {} of the environment", join_words(reads.iter().map(String::as_str)))))?;
     }
     if snippet.files {
-        out.say(&look.faint("files are named from the workspace's root"))?;
+        out.say(&styles.dim("files are named from the workspace's root"))?;
     }
     Ok(ExitCode::Success)
 }
 
 fn list(out: &mut Out) -> Result<ExitCode, CommandError> {
-    if out.json {
+    if out.settings.json {
         let targets = TARGETS
             .iter()
             .map(|target| json!({ "name": target.name, "about": target.about, "several": target.takes_several() }));
         writeln!(out.result(), "{}", json!({ "targets": targets.collect::<Vec<_>>() }))?;
         return Ok(ExitCode::Success);
     }
-    let look = out.look;
+    let styles = out.settings.styles;
     let rows: Vec<Vec<Cell>> = TARGETS
         .iter()
         .map(|target| {
             let several = if target.takes_several() { "whole files too" } else { "" };
             vec![
-                Cell::new(target.name).painted(look.name(target.name)),
+                Cell::new(target.name).painted(styles.name(target.name)),
                 Cell::new(target.about),
-                Cell::new(several).painted(look.faint(several)),
+                Cell::new(several).painted(styles.dim(several)),
             ]
         })
         .collect();

@@ -28,7 +28,7 @@ pub(crate) fn init(common: &Common, args: &Init, out: &mut Out) -> Result<ExitCo
     }
     lay(&folder, &[(CONFIG_FILE, CONFIG), (REQUEST_FILE, REQUESTS)])?;
     ensure_gitignore(&folder)?;
-    if !out.quiet {
+    if !out.settings.quiet {
         let shown = named.display();
         let there = if named == Path::new(".") { String::new() } else { format!("-C {shown} ") };
         let lines = [

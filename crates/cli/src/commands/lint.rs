@@ -53,7 +53,7 @@ pub(crate) fn lint(common: &Common, args: &Lint, host: &HostFacts, out: &mut Out
     let mut found = lint_files(workspace, engine, settings, &files, &cells, &mut ties);
     found.extend(lint_configuration(workspace, &cells));
     found.append(&mut session.unreadable);
-    found.extend(out.tracked.take());
+    found.extend(out.last_warning.take());
     if let Some(FindingsFile(file)) = &args.report {
         let file = session.path_from_here(file);
         let text = format!("{:#}\n", sarif(&session.workspace, &found));
@@ -122,16 +122,16 @@ fn show(
     let workspace = &session.workspace;
     let mistakes = found.iter().filter(|problem| problem.is_error()).count();
     let code = ExitCode::mistake_if(mistakes > 0);
-    if out.json {
+    if out.settings.json {
         let document = serde_json::json!({ "problems": data::problems(workspace, found) });
         writeln!(out.result(), "{document}")?;
         return Ok(code);
     }
     out.introduce(&session.heading())?;
-    let look = out.look;
-    let quiet = out.quiet;
+    let styles = out.settings.styles;
+    let quiet = out.settings.quiet;
     for problem in found.iter().filter(|problem| problem.is_error() || !quiet) {
-        let text = problems::snippet(workspace, problem, look);
+        let text = problems::snippet(workspace, problem, styles);
         writeln!(out.result(), "{text}")?;
     }
     if !quiet || mistakes > 0 {
@@ -142,13 +142,13 @@ fn show(
             vec![table::count(files.len(), "file", "files"), table::count(cells.len(), "request", "requests")];
         let remarks = found.len() - mistakes;
         if found.is_empty() {
-            parts.push(look.good("nothing found"));
+            parts.push(styles.good("nothing found"));
         }
         if mistakes > 0 {
-            parts.push(look.bad(&table::count(mistakes, "mistake", "mistakes")));
+            parts.push(styles.bad(&table::count(mistakes, "mistake", "mistakes")));
         }
         if remarks > 0 {
-            parts.push(look.odd(&table::count(remarks, "remark", "remarks")));
+            parts.push(styles.warn(&table::count(remarks, "remark", "remarks")));
         }
         writeln!(out.result(), "{}", parts.join(" · "))?;
     }

@@ -22,7 +22,7 @@ pub(crate) fn list(common: &Common, args: &List, host: &HostFacts, out: &mut Out
     if let Some(format) = graph {
         let Project { workspace, engine, .. } = &mut session;
         let graph = Graph::new(workspace, engine, &cells);
-        match out.json {
+        match out.settings.json {
             true => writeln!(out.result(), "{}", output::graph::data(workspace, &graph))?,
             false => write!(out.result(), "{}", output::graph::graph(workspace, &graph, *format))?,
         }
@@ -41,7 +41,7 @@ pub(crate) fn list(common: &Common, args: &List, host: &HostFacts, out: &mut Out
         .chain(session.unreadable.iter().cloned())
         .collect();
     let code = ExitCode::mistake_if(problems.iter().any(Problem::is_error));
-    if out.json {
+    if out.settings.json {
         let document = serde_json::json!({ "requests": listed, "problems": data::problems(workspace, &problems) });
         writeln!(out.result(), "{document}")?;
         return Ok(code);
@@ -50,7 +50,7 @@ pub(crate) fn list(common: &Common, args: &List, host: &HostFacts, out: &mut Out
     let words = |value: &serde_json::Value| {
         value.as_array().into_iter().flatten().filter_map(serde_json::Value::as_str).collect::<Vec<_>>().join(", ")
     };
-    let look = out.look;
+    let styles = out.settings.styles;
     let rows: Vec<Vec<Cell>> = listed
         .iter()
         .map(|request| {
@@ -59,7 +59,7 @@ pub(crate) fn list(common: &Common, args: &List, host: &HostFacts, out: &mut Out
             let ways: Vec<String> = ways.map(|(word, names)| format!("{word} {names}")).collect();
             let place = format!("{}:{}", text(&request["file"]), request["line"]);
             vec![
-                Cell::new(place.clone()).painted(look.faint(&place)),
+                Cell::new(place.clone()).painted(styles.dim(&place)),
                 Cell::new(text(&request["name"])).yielding(),
                 Cell::new(text(&request["method"])),
                 Cell::new(table::cut(&text(&request["target"]), 48)).yielding(),
@@ -73,7 +73,7 @@ pub(crate) fn list(common: &Common, args: &List, host: &HostFacts, out: &mut Out
         out.problems(workspace, &problems)?;
         return Ok(code);
     }
-    if rows.is_empty() && !out.quiet {
+    if rows.is_empty() && !out.settings.quiet {
         out.say("no requests here: `yieldtray init` lays a workspace to start from")?;
     }
     Ok(ExitCode::Success)

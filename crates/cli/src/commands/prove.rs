@@ -11,7 +11,8 @@ use crate::project::select::choose;
 use crate::prompt::Terminal;
 use crate::run::RunObserver;
 use crate::run::service::{ReplayParams, RunService};
-use std::io;
+use crate::settings::OutputSettings;
+use std::io::{self, Write};
 use std::time::Instant;
 use yieldtray_engine::{CellReport, Event, ExitCode, Run, RunOptions};
 use yieldtray_workspace::plan::Plan;
@@ -30,17 +31,22 @@ pub(crate) fn prove(common: &Common, args: &Prove, host: &HostFacts, out: &mut O
         reveal_secrets: session.reveal,
         ..RunOptions::default()
     };
-    let progress = ProgressLine::new(Instant::now(), out);
+    let progress = ProgressLine::new(Instant::now(), out.settings.terminal && !out.settings.json);
     let observer = MutationObserver { out, progress, failed: 0, reports: Vec::new() };
     let params = ReplayParams { plan, options: run_options, jobs: 1, time_connecting: false };
     let replayed = RunService::new(&session, &person).replay(params, observer)?;
     replayed.outcome?;
     let (run, MutationObserver { out, reports, .. }) = (replayed.run, replayed.observer);
-    let proven = MutationSummary::new(workspace, &reports, args.least);
+    let summary = MutationSummary::new(workspace, &reports, args.least);
     let environment = session.settings.environment.as_deref();
-    proven.show(&MutationHeader { heading, environment, interrupted: run.summary().interrupted }, out)?;
+    let header = MutationHeader { heading, environment, interrupted: run.summary().interrupted };
+    if out.settings.json {
+        writeln!(out.result(), "{}", summary.data(&header))?;
+    } else {
+        out.lines(&summary.lines(&header, &out.settings))?;
+    }
     out.seed(session.seed_to_tell(run.summary()))?;
-    let enough = ExitCode::failed_if(!proven.is_enough());
+    let enough = ExitCode::failed_if(!summary.is_enough());
     Ok(run.summary().exit_code().max(enough).max(session.unreadable_code()))
 }
 
@@ -70,10 +76,11 @@ impl RunObserver for MutationObserver<'_> {
     }
 
     fn waits(&mut self, run: &Run<'_>) -> io::Result<()> {
-        self.progress.draw(self.out, run, self.failed)
+        let OutputSettings { width, styles, .. } = self.out.settings;
+        self.progress.draw(run, self.failed, width, styles).map_or(Ok(()), |line| self.out.write_now(&line))
     }
 
     fn gives_way(&mut self) -> io::Result<()> {
-        self.progress.clear(self.out)
+        write!(self.out.result(), "{}", self.progress.clear())
     }
 }

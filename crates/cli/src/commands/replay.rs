@@ -67,8 +67,8 @@ pub(crate) fn replay_part(
         if part.idle {
             return Ok(ExitCode::Success);
         }
-        if !out.json && !out.quiet {
-            out.say(&out.error_look.faint(&touched.words()))?;
+        if !out.settings.json && !out.settings.quiet {
+            out.say(&out.settings.error_styles.dim(&touched.words()))?;
         }
     }
     let mut plan = Plan::new(&mut session.workspace, &chosen, true);
@@ -140,8 +140,8 @@ pub(crate) fn replay_part(
 /// The lines of a run of `plan`, as wide as the terminal.
 fn lines<'w>(session: &'w Project, plan: &Plan, base: Option<String>, out: &Out) -> CellLines<'w> {
     let workspace = &session.workspace;
-    let columns = Columns::new(plan.steps.iter().map(|step| written(workspace, step)), out.width);
-    CellLines { workspace, columns, look: out.look, base }
+    let columns = Columns::new(plan.steps.iter().map(|step| written(workspace, step)), out.settings.width);
+    CellLines { workspace, columns, styles: out.settings.styles, base }
 }
 
 /// `I/N` of `--shard`.

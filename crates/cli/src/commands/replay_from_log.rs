@@ -66,7 +66,7 @@ impl RunObserver for FromLogObserver<'_> {
 
 /// How many responses there were and how old they are, and which cells failed for want of a secret.
 fn print_summary(used: UsedResponses, masked: &[String], out: &mut Out) -> Result<(), CommandError> {
-    if out.json {
+    if out.settings.json {
         let (oldest, newest) = used.times.map(|(oldest, newest)| (rfc3339(oldest), rfc3339(newest))).unzip();
         let event = json!({ "event": "from-log", "answers": used.count, "oldest": oldest, "newest": newest });
         writeln!(out.result(), "{event}")?;
@@ -80,14 +80,14 @@ fn print_summary(used: UsedResponses, masked: &[String], out: &mut Out) -> Resul
         None => String::new(),
     };
     let words = format!("nothing was sent: {} of the log{ages}", count(used.count, "answer", "answers"));
-    let words = out.look.odd(&words);
+    let words = out.settings.styles.warn(&words);
     writeln!(out.result(), "{words}")?;
     if !masked.is_empty() {
         let words = format!(
             "secrets are masked in the log: a check that reads one cannot hold there ({})",
             join_words(masked).replace('`', "")
         );
-        out.say(&out.error_look.faint(&words))?;
+        out.say(&out.settings.error_styles.dim(&words))?;
     }
     Ok(())
 }

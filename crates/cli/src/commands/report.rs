@@ -27,11 +27,11 @@ fn merge(common: &Common, files: &[PathBuf], report: &[ReportFile], out: &mut Ou
     let elapsed = Duration::try_from_secs_f64(about.elapsed_ms / 1e3).unwrap_or_default();
     let mut reports = Reports::begin(report, |file| folder.join(file), about.clone())?;
     entries.iter().for_each(|entry| reports.entry(entry));
-    if out.json {
+    if out.settings.json {
         writeln!(out.result(), "{}", data::joined(&about, entries.len()))?;
     } else {
         let joined = table::count(files.len(), "report", "reports");
-        let line = summary(&about.totals, elapsed, out.look);
+        let line = summary(&about.totals, elapsed, out.settings.styles);
         writeln!(out.result(), "{joined} · {line}")?;
     }
     let code = about.totals.exit_code();

@@ -51,14 +51,14 @@ pub(crate) fn send(common: &Common, args: Send, host: &HostFacts, out: &mut Out)
     guard(&session, &prelude.plan.changing(&session.workspace), yes, &person)?;
     out.outlive_reader();
     let to_output = file.as_deref() == Some(Path::new("-"));
-    if to_output && (out.json || looking.pick.is_some() || !looking.show.is_empty()) {
+    if to_output && (out.settings.json || looking.pick.is_some() || !looking.show.is_empty()) {
         let hint = "leave one of them out: `--out -` writes the body, and nothing else, to standard output";
         return Err(CommandError::refused_with("`--out -` and another output both want standard output", hint));
     }
     let file = file.map(|file| if to_output { file } else { session.path_from_here(&file) });
-    let held = out.json || looking.pick.is_some() || looking.wants(Part::Body);
+    let held = out.settings.json || looking.pick.is_some() || looking.wants(Part::Body);
     let how = SendParams { headers, file: file.clone().map(|file| (file, held)), no_log, ..SendParams::default() };
-    let done = service.send_one(prelude, cell, how, host.errors_are_terminal && !out.quiet)?;
+    let done = service.send_one(prelude, cell, how, host.errors_are_terminal && !out.settings.quiet)?;
     show(&session, cell, &done, &Showing { looking: &looking, file, then: None }, host, out)?;
     if let Some(append) = append {
         add(append, done.answer.is_some(), out)?;
@@ -89,8 +89,8 @@ pub(super) fn show(
 ) -> Result<(), CommandError> {
     let Showing { looking, file, then } = showing;
     let (run, workspace) = (&done.run, &session.workspace);
-    let told = ResultLines { run, heading: session.heading(), look: out.error_look };
-    if out.json {
+    let lines = ResultLines { run, heading: session.heading(), styles: out.settings.error_styles };
+    if out.settings.json {
         let reports = done.before.iter().chain(&done.report).map(|report| data::cell_report(workspace, report));
         let mut document = json!({ "environment": session.settings.environment, "cells": reports.collect::<Vec<_>>() });
         if !done.tokens.is_empty() {
@@ -105,28 +105,32 @@ pub(super) fn show(
         }
         writeln!(out.result(), "{document}")?;
     } else {
-        told.needs(out, &done.tokens, &done.before)?;
+        if !out.settings.quiet {
+            out.messages(&lines.prerequisites(&done.tokens, &done.before, out.settings.width))?;
+        }
         if let Some(report) = &done.report {
             out.problems(workspace, &report.problems)?;
         }
-        if let Some(exchange) = &done.answer {
-            told.status(out, exchange)?;
+        if let Some(exchange) = done.answer.as_ref().filter(|_| !out.settings.quiet) {
+            out.messages(&lines.status(exchange))?;
         }
     }
     if let Some(exchange) = &done.answer {
-        if let Some(file) = file.as_ref().filter(|file| !out.quiet && !out.json && *file != Path::new("-")) {
+        if let Some(file) =
+            file.as_ref().filter(|file| !out.settings.quiet && !out.settings.json && *file != Path::new("-"))
+        {
             let words = format!("the body is in {} ({})", file.display(), body::size(exchange.size));
-            out.say(&out.error_look.faint(&words))?;
+            out.say(&out.settings.error_styles.dim(&words))?;
         }
         let shown = ResponseView { answer: exchange, masker: run.masker(), in_file: file.is_some() };
         match &looking.pick {
-            Some(expression) => shown.pick(run, cell, expression, out)?,
-            None if out.json => {}
-            None => shown.print(looking, host, out)?,
+            Some(expression) => out.picked(&shown.pick(run, cell, expression)?)?,
+            None if out.settings.json => {}
+            None => out.response(&shown, looking, host)?,
         }
     }
-    if !out.json {
-        told.verdict(out, done.report.as_ref())?;
+    if !out.settings.json {
+        out.messages(&lines.verdict(out.settings.width, out.settings.quiet, done.report.as_ref()))?;
         out.seed(session.seed_to_tell(run.summary()))?;
     }
     Ok(())
@@ -205,11 +209,11 @@ fn to_append<'f>(
 
 fn add(append: Append<'_>, answered: bool, out: &mut Out) -> Result<(), CommandError> {
     if !answered {
-        return Ok(out.say(&out.error_look.odd("nothing was appended: there was no answer"))?);
+        return Ok(out.say(&out.settings.error_styles.warn("nothing was appended: there was no answer"))?);
     }
     let name = append.write()?;
-    if !out.quiet && !out.json {
-        out.say(&out.error_look.faint(&format!("appended as `{name}`")))?;
+    if !out.settings.quiet && !out.settings.json {
+        out.say(&out.settings.error_styles.dim(&format!("appended as `{name}`")))?;
     }
     Ok(())
 }
@@ -228,10 +232,10 @@ fn print_dry_run(
         out.problems(&session.workspace, &problems)?;
         return Ok(run.summary().exit_code());
     };
-    if !out.json {
+    if !out.settings.json {
         out.problems(&session.workspace, &problems)?;
     }
-    if out.json {
+    if out.settings.json {
         let document = json!({
             "environment": session.settings.environment,
             "request": data::request(&request, run.masker()),
@@ -239,10 +243,15 @@ fn print_dry_run(
         });
         writeln!(out.result(), "{document}")?;
     } else {
-        let person = out.terminal.then_some(out.look);
-        exchange::wire(out.result(), &request, run.masker(), person)?;
-        if !out.quiet {
-            out.say(&out.error_look.faint("nothing was sent"))?;
+        if out.settings.terminal {
+            let version = exchange::version_to_send(&request);
+            let text = exchange::request_text(&request, version, run.masker(), out.settings.styles);
+            write!(out.result(), "{text}")?;
+        } else {
+            exchange::write_wire(out.result(), &request, run.masker())?;
+        }
+        if !out.settings.quiet {
+            out.say(&out.settings.error_styles.dim("nothing was sent"))?;
         }
     }
     Ok(ExitCode::Success)
@@ -250,13 +259,13 @@ fn print_dry_run(
 
 /// Prints environment, URL and place first, so that the destination is known before any prompt.
 pub(super) fn introduce(out: &mut Out, session: &Project, cell: CellId) -> Result<(), CommandError> {
-    if out.quiet || out.json {
+    if out.settings.quiet || out.settings.json {
         return Ok(());
     }
-    let (workspace, look) = (&session.workspace, out.error_look);
-    let heading = session.heading_of([cell]).text(look);
+    let (workspace, styles) = (&session.workspace, out.settings.error_styles);
+    let heading = session.heading_of([cell]).text(styles);
     let place = workspace.shown_cell(cell);
-    Ok(out.say(&format!("{heading}  {}  {}", look.faint(&place), workspace.cell(cell).name))?)
+    Ok(out.say(&format!("{heading}  {}  {}", styles.dim(&place), workspace.cell(cell).name))?)
 }
 
 /// The one cell that a place names.

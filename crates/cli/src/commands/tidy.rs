@@ -46,14 +46,14 @@ pub(crate) fn tidy(common: &Common, args: &Tidy, out: &mut Out) -> Result<ExitCo
     let shown = |file: &Path| file.strip_prefix(&here).unwrap_or(file).display().to_string();
     let changed: Vec<String> = changes.iter().map(|(file, _)| shown(file)).collect();
     let code = ExitCode::failed_if(args.verify && !changed.is_empty()).max(ExitCode::mistake_if(!unread.is_empty()));
-    if out.json {
+    if out.settings.json {
         let passed_over = passed_over.iter().map(|problem| &problem.message);
         let unread: Vec<&String> = unread.iter().chain(passed_over).collect();
         writeln!(out.result(), "{}", json!({ "files": files.len(), "changed": changed, "unread": unread }))?;
         return Ok(code);
     }
     for problem in &passed_over {
-        out.say(&problems::remark(problem.code.as_str(), &problem.message, None, out.error_look))?;
+        out.say(&problems::remark(problem.code.as_str(), &problem.message, None, out.settings.error_styles))?;
     }
     for message in &unread {
         out.refusal(None, message, None)?;
@@ -61,11 +61,11 @@ pub(crate) fn tidy(common: &Common, args: &Tidy, out: &mut Out) -> Result<ExitCo
     for file in &changed {
         writeln!(out.result(), "{file}")?;
     }
-    if !out.quiet {
+    if !out.settings.quiet {
         let all = table::count(files.len(), "file", "files");
         let words = match (changed.len(), args.verify) {
-            (0, _) => out.error_look.good("all tidy"),
-            (number, true) => out.error_look.bad(&format!("{number} would change")),
+            (0, _) => out.settings.error_styles.good("all tidy"),
+            (number, true) => out.settings.error_styles.bad(&format!("{number} would change")),
             (number, false) => format!("{number} changed"),
         };
         out.say(&format!("{all} · {words}"))?;

@@ -53,7 +53,7 @@ fn show(session: &Project, rows: &[CapturedRow], out: &mut Out) -> Result<ExitCo
         Some(_) if kept.secret && !masker.reveals() => MASK.to_owned(),
         Some(value) => masker.mask(value).into_owned(),
     };
-    if out.json {
+    if out.settings.json {
         let rows: Vec<serde_json::Value> = rows
             .iter()
             .map(|kept| {
@@ -69,12 +69,12 @@ fn show(session: &Project, rows: &[CapturedRow], out: &mut Out) -> Result<ExitCo
     }
     out.introduce(&session.heading())?;
     let now = clock::now();
-    let look = out.look;
+    let styles = out.settings.styles;
     let lines: Vec<Vec<Cell>> = rows
         .iter()
         .map(|kept| {
             vec![
-                Cell::new(escape_line(&kept.name)).painted(look.name(&escape_line(&kept.name))),
+                Cell::new(escape_line(&kept.name)).painted(styles.name(&escape_line(&kept.name))),
                 Cell::new(escape_line(&value(kept))).yielding(),
                 Cell::new(format!("{}#{}", kept.file, kept.cell)),
                 Cell::new(data::age(now - kept.at)),
@@ -82,7 +82,7 @@ fn show(session: &Project, rows: &[CapturedRow], out: &mut Out) -> Result<ExitCo
         })
         .collect();
     out.table(&lines)?;
-    if rows.is_empty() && !out.quiet {
+    if rows.is_empty() && !out.settings.quiet {
         out.say("nothing is on the tray: a request with `% yield` puts something there when it is sent")?;
     }
     Ok(ExitCode::Success)

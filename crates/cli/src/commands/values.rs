@@ -49,13 +49,13 @@ pub(crate) fn values(
     }
     // Of one request, what it uses; of more, also what is given and not used.
     let rows = list_values(context, &scopes, scopes.len() != 1, &mut masker);
-    if out.json {
+    if out.settings.json {
         let rows: Vec<serde_json::Value> = rows.iter().map(|row| data_row(workspace, row, &masker)).collect();
         writeln!(out.result(), "{}", json!({ "environment": settings.environment, "values": rows }))?;
         return Ok(session.unreadable_code());
     }
     out.introduce(&session.heading())?;
-    let look = out.look;
+    let styles = out.settings.styles;
     let lines: Vec<Vec<Cell>> = rows
         .iter()
         .map(|row| {
@@ -63,23 +63,23 @@ pub(crate) fn values(
             let (value, odd) = shown(&row.value, &masker);
             let value = escape_line(&value).into_owned();
             let painted = match odd {
-                true => look.odd(&value),
+                true => styles.warn(&value),
                 false if matches!(row.value, ValueState::Known(_)) => value.clone(),
-                false => look.faint(&value),
+                false => styles.dim(&value),
             };
             let origin = row.origin.as_ref().map(|origin| words(workspace, origin, &masker)).unwrap_or_default();
             let hides: Vec<String> = row.hides.iter().map(|origin| words(workspace, origin, &masker)).collect();
             let hides = if hides.is_empty() { String::new() } else { format!("hides {}", hides.join(", ")) };
             vec![
-                Cell::new(name.clone()).painted(look.name(&name)),
+                Cell::new(name.clone()).painted(styles.name(&name)),
                 Cell::new(value).painted(painted).yielding(),
                 Cell::new(origin),
-                Cell::new(hides.clone()).painted(look.faint(&hides)).yielding(),
+                Cell::new(hides.clone()).painted(styles.dim(&hides)).yielding(),
             ]
         })
         .collect();
     out.table(&lines)?;
-    if rows.is_empty() && !out.quiet {
+    if rows.is_empty() && !out.settings.quiet {
         out.say("no values are used here")?;
     }
     Ok(session.unreadable_code())
@@ -186,7 +186,7 @@ fn side_by_side(
     let environments: Vec<&str> =
         session.workspace.config.environments.iter().map(|environment| environment.name.as_str()).collect();
     let text = |value: &Option<ValueState>| value.as_ref().map(|value| shown(value, masker).0);
-    if out.json {
+    if out.settings.json {
         let rows: Vec<serde_json::Value> = rows
             .iter()
             .map(|row| {
@@ -199,22 +199,22 @@ fn side_by_side(
         return Ok(ExitCode::Success);
     }
     out.introduce(&session.heading())?;
-    let look = out.look;
+    let styles = out.settings.styles;
     let config = &session.workspace.config;
     let head = config
         .environments
         .iter()
-        .map(|own| Cell::new(own.name.as_str()).painted(look.environment(&own.name, own.tint)).yielding());
+        .map(|own| Cell::new(own.name.as_str()).painted(styles.environment(&own.name, own.tint)).yielding());
     let mut lines = vec![[Cell::new("")].into_iter().chain(head).collect::<Vec<_>>()];
     for row in &rows {
         let name = escape_line(&row.name).into_owned();
-        let mut line = vec![Cell::new(name.clone()).painted(look.name(&name))];
+        let mut line = vec![Cell::new(name.clone()).painted(styles.name(&name))];
         for value in &row.values {
             let cell = match text(value) {
-                None => Cell::new("missing").painted(look.odd("missing")),
+                None => Cell::new("missing").painted(styles.warn("missing")),
                 Some(text) if row.equal => {
                     let text = format!("= {}", escape_line(&text));
-                    Cell::new(text.clone()).painted(look.faint(&text))
+                    Cell::new(text.clone()).painted(styles.dim(&text))
                 }
                 Some(text) => Cell::new(escape_line(&text)),
             };
@@ -242,7 +242,7 @@ fn functions(session: &Project, out: &mut Out) -> Result<ExitCode, CommandError>
         let call = format!("{}({})", function.name, function.parameters);
         (call, function.help.to_owned(), function.example.to_owned())
     });
-    if out.json {
+    if out.settings.json {
         let row = |(call, help, place): &(String, String, String), key: &str| json!({ "call": call, "help": help, key: place });
         let document = json!({
             "own": own.iter().map(|it| row(it, "place")).collect::<Vec<_>>(),
@@ -252,15 +252,15 @@ fn functions(session: &Project, out: &mut Out) -> Result<ExitCode, CommandError>
         return Ok(ExitCode::Success);
     }
     out.introduce(&session.heading())?;
-    let look = out.look;
+    let styles = out.settings.styles;
     let lines: Vec<Vec<Cell>> = own
         .into_iter()
         .chain(built_in)
         .map(|(call, help, place)| {
             vec![
-                Cell::new(call.clone()).painted(look.name(&call)),
+                Cell::new(call.clone()).painted(styles.name(&call)),
                 Cell::new(escape_line(&help)).yielding(),
-                Cell::new(place.clone()).painted(look.faint(&place)).yielding(),
+                Cell::new(place.clone()).painted(styles.dim(&place)).yielding(),
             ]
         })
         .collect();

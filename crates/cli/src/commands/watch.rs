@@ -59,8 +59,8 @@ pub(crate) fn watch(common: &Common, args: &Replay, host: &HostFacts, out: &mut 
             Err(stop) => drop(out.report_error(stop)),
         }
         out.flush()?;
-        if !out.json && !out.quiet && !part.idle {
-            out.say(&out.error_look.faint("waiting for a change; Ctrl-C ends this"))?;
+        if !out.settings.json && !out.settings.quiet && !part.idle {
+            out.say(&out.settings.error_styles.dim("waiting for a change; Ctrl-C ends this"))?;
         }
         part.touched = loop {
             let Some(changed) = next_changes(&mut changes, &root, &mut interrupts)? else {

@@ -19,6 +19,7 @@ use crate::run::recording::{LogRecorder, RecordSinks, Recording};
 use crate::run::response_source::{LoggedResponse, SingleResponse};
 use crate::run::send_one::{SendParams, SendPlan};
 use crate::run::service::{ReplayParams, ReplayResult, RunService};
+use crate::settings::OutputSettings;
 use crate::{clock, export};
 use anyhow::Context;
 use std::io;
@@ -53,7 +54,7 @@ fn named(session: &Project, source: SourceId, name: &str) -> Result<CellId, Comm
 
 /// A cell as code or in a format.
 pub(super) fn hand_over(common: &Common, job: &Job, name: &str, target: &str) -> Result<String, CommandError> {
-    let mut out = Out::new(common, &host());
+    let mut out = Out::new(OutputSettings::resolve(common, &host()));
     let manner = ExportOptions { target: export::named(target)?, with_values: true, whole: false };
     let (mut session, source) = open(common, job, &mut out)?;
     let cell = named(&session, source, name)?;
@@ -61,7 +62,7 @@ pub(super) fn hand_over(common: &Common, job: &Job, name: &str, target: &str) ->
 }
 
 pub(super) fn carry_out(common: &Common, job: &Job, talk: &dyn JobUi) -> Result<JobResult, CommandError> {
-    let mut out = Out::new(common, &host());
+    let mut out = Out::new(OutputSettings::resolve(common, &host()));
     let (mut session, source) = open(common, job, &mut out)?;
     let person = EditorPrompter(talk);
     session.offer_to_allow(common, &person)?;
@@ -94,7 +95,7 @@ fn send(
     if done.run.summary().interrupted && done.report.is_none() && done.before.is_empty() {
         return Err(CommandError::Interrupted);
     }
-    let text = result_document::of_sent(session, cell, &done)?;
+    let text = result_document::of_sent(session, cell, &done);
     let name = session.workspace.cell(cell).name.to_string();
     let sheet = result_document::write(&job.root, &job.file, &name, &text)?;
     let report = done.report.as_ref();
@@ -131,7 +132,7 @@ fn judge(job: &Job, session: &mut Project, cell: CellId, out: &mut Out) -> Resul
     let run = RunService::new(session, &DefaultAnswers).judge_logged(plan, options, &response, &mut first)?;
     let report = first.0.ok_or_else(nothing)?;
     let old = age((clock::now_millis() - listed.summary.at) / 1_000);
-    let text = result_document::of_judged(session, &run, &report, &answer, &old)?;
+    let text = result_document::of_judged(session, &run, &report, &answer, &old);
     let sheet = result_document::write(&job.root, &job.file, &name, &text)?;
     let summary = format!("{} · nothing was sent: the answer is from {old}", result_document::summary(Some(&report)));
     let findings = findings(&session.workspace, &report);
@@ -184,7 +185,7 @@ fn replay(
         }),
         None,
     );
-    let lines = CellLines { workspace, columns, look: Styles::new(false), base: heading.base.clone() };
+    let lines = CellLines { workspace, columns, styles: Styles::new(false), base: heading.base.clone() };
     let mut text = format!("{}\n", heading.text(Styles::new(false)));
     let mut file = None;
     for report in &reports {

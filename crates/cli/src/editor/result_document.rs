@@ -1,5 +1,4 @@
-//! The text that an editor shows beside the file when something was sent: what the terminal would show, on one
-//! sheet.
+//! The text that an editor shows beside the file after a request was sent: the same text as in the terminal.
 
 use crate::error::CommandError;
 use crate::output::cell::{Heading, time};
@@ -9,7 +8,6 @@ use crate::output::{body, exchange, problems};
 use crate::project::{Project, state};
 use crate::run::send_one::SendResult;
 use anyhow::Context;
-use std::io::Write;
 use std::path::{Path, PathBuf};
 use yieldtray_engine::{CellReport, Run};
 use yieldtray_http::Exchange;
@@ -19,75 +17,63 @@ use yieldtray_workspace::CellId;
 /// Bytes of a body that are shown: an editor is not a pager.
 const MAX_RESULT_BYTES: u64 = 4 << 20;
 
-/// The sheet of a request that was sent.
-pub(super) fn of_sent(session: &Project, cell: CellId, done: &SendResult<'_>) -> Result<String, CommandError> {
-    let mut sheet = Vec::new();
-    let plain = Styles::new(false);
-    top(&mut sheet, session, cell, &session.heading())?;
-    let told = ResultLines { run: &done.run, heading: session.heading(), look: plain };
-    for line in told.before_lines(&done.tokens, &done.before, None) {
-        writeln!(sheet, "{line}")?;
+/// The document of a request that was sent.
+pub(super) fn of_sent(session: &Project, cell: CellId, done: &SendResult<'_>) -> String {
+    let lines = ResultLines { run: &done.run, heading: session.heading(), styles: Styles::new(false) };
+    let mut text = first_line(session, cell, &session.heading());
+    for line in lines.prerequisites(&done.tokens, &done.before, None) {
+        text.push_str(&(line + "\n"));
     }
-    answered(&mut sheet, &done.run, &told, done.report.as_ref(), done.answer.as_ref())?;
-    Ok(String::from_utf8_lossy(&sheet).into_owned())
+    text.push_str(&response(&done.run, &lines, done.report.as_ref(), done.answer.as_ref()));
+    text
 }
 
 /// The document of a logged response whose checks were judged now. `age` is its age.
-pub(super) fn of_judged(
-    session: &Project,
-    run: &Run<'_>,
-    report: &CellReport,
-    answer: &Exchange,
-    age: &str,
-) -> Result<String, CommandError> {
-    let mut sheet = Vec::new();
-    top(&mut sheet, session, report.cell, &session.heading())?;
-    writeln!(sheet, "nothing was sent: the answer is from {age}")?;
-    let told = ResultLines { run, heading: session.heading(), look: Styles::new(false) };
-    answered(&mut sheet, run, &told, Some(report), Some(answer))?;
-    Ok(String::from_utf8_lossy(&sheet).into_owned())
+pub(super) fn of_judged(session: &Project, run: &Run<'_>, report: &CellReport, answer: &Exchange, age: &str) -> String {
+    let lines = ResultLines { run, heading: session.heading(), styles: Styles::new(false) };
+    let top = first_line(session, report.cell, &session.heading());
+    let text = response(run, &lines, Some(report), Some(answer));
+    format!("{top}nothing was sent: the answer is from {age}\n{text}")
 }
 
-fn top(sheet: &mut Vec<u8>, session: &Project, cell: CellId, heading: &Heading) -> Result<(), CommandError> {
+/// Environment, URL, place and name.
+fn first_line(session: &Project, cell: CellId, heading: &Heading) -> String {
     let workspace = &session.workspace;
     let place = workspace.shown_cell(cell);
-    writeln!(sheet, "{}  {place}  {}", heading.text(Styles::new(false)), workspace.cell(cell).name)?;
-    Ok(())
+    format!("{}  {place}  {}\n", heading.text(Styles::new(false)), workspace.cell(cell).name)
 }
 
 /// Status, checks, header fields, body, times.
-fn answered(
-    sheet: &mut Vec<u8>,
+fn response(
     run: &Run<'_>,
-    told: &ResultLines<'_, '_>,
+    lines: &ResultLines<'_, '_>,
     report: Option<&CellReport>,
     answer: Option<&Exchange>,
-) -> Result<(), CommandError> {
+) -> String {
     let plain = Styles::new(false);
     let masker = run.masker();
-    for problem in report.iter().flat_map(|report| &report.problems) {
-        writeln!(sheet, "{}", problems::snippet(run.workspace(), problem, plain))?;
-    }
+    let problems = report.iter().flat_map(|report| &report.problems);
+    let mut shown: Vec<String> = problems.map(|problem| problems::snippet(run.workspace(), problem, plain)).collect();
     if let Some(answer) = answer {
-        for hop in &answer.hops {
-            writeln!(sheet, "{}", masker.mask(&exchange::hop_words(hop)))?;
-        }
-        writeln!(sheet, "{}", exchange::status_line(answer, masker, plain))?;
+        shown.extend(answer.hops.iter().map(|hop| masker.mask(&exchange::hop_words(hop)).into_owned()));
+        shown.push(exchange::status_line(answer, masker, plain));
     }
-    for line in told.verdict_lines(None, false, report) {
-        writeln!(sheet, "{line}")?;
-    }
-    let Some(answer) = answer else { return Ok(()) };
-    writeln!(sheet)?;
-    exchange::head(sheet, answer, masker, plain)?;
+    shown.extend(lines.verdict(None, false, report));
+    let mut text: String = shown.into_iter().map(|line| line + "\n").collect();
+    let Some(answer) = answer else { return text };
+    text.push('\n');
+    text.push_str(&exchange::head(answer, masker, plain));
     match answer.size {
-        ..=MAX_RESULT_BYTES => body::for_a_person(sheet, answer, masker, plain)?,
-        size => writeln!(sheet, "a body of {}: `yieldtray log show --pick` looks at its parts", body::size(size))?,
+        ..=MAX_RESULT_BYTES => text.push_str(&body::readable(answer, masker, plain)),
+        size => {
+            let size = body::size(size);
+            text.push_str(&format!("a body of {size}: `yieldtray log show --pick` looks at its parts\n"));
+        }
     }
-    writeln!(sheet, "\nwhat was sent\n")?;
-    exchange::sent(sheet, answer, masker, plain)?;
-    exchange::timeline(sheet, answer, masker, plain, None)?;
-    Ok(())
+    text.push_str("\nwhat was sent\n\n");
+    text.push_str(&exchange::sent(answer, masker, plain));
+    text.push_str(&exchange::timeline(answer, masker, plain, None));
+    text
 }
 
 /// The summary of a result, in a line.
@@ -112,7 +98,7 @@ pub(super) fn summary(report: Option<&CellReport>) -> String {
     parts.join(" · ")
 }
 
-/// Writes a sheet where the editor can open it: below the state folder, for its owner alone.
+/// Writes a document where the editor can open it: below the state folder, for its owner alone.
 pub(super) fn write(root: &Path, file: &Path, name: &str, text: &str) -> Result<PathBuf, CommandError> {
     // A folder for each request file, under its own path: no two names can meet.
     let folder = StateFolder::open_or_make(root, state::key_file().as_deref())?.path().join("answers").join(file);
@@ -122,7 +108,7 @@ pub(super) fn write(root: &Path, file: &Path, name: &str, text: &str) -> Result<
     };
     // That of a whole file begins as no cell's name does.
     let name = if name.is_empty() { "+replay".to_owned() } else { plain(name) };
-    let sheet = folder.join(format!("{name}.txt"));
-    crate::files::replace_private(&sheet, text.as_bytes()).context("cannot write the answer's sheet")?;
-    Ok(sheet)
+    let path = folder.join(format!("{name}.txt"));
+    crate::files::replace_private(&path, text.as_bytes()).context("cannot write the answer's sheet")?;
+    Ok(path)
 }

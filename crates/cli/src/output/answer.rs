@@ -1,11 +1,12 @@
 //! The parts of a response that go to standard output, whether it was just received or logged.
 
 use super::pager::Pager;
+use super::styles::Styles;
 use super::{Out, body, exchange};
 use crate::args::{DisplayArgs, Part};
 use crate::error::CommandError;
 use crate::host::HostFacts;
-use std::io::Write;
+use std::io::{self, Write};
 use yieldtray_engine::Run;
 use yieldtray_http::Exchange;
 use yieldtray_source::escape::escape_terminal;
@@ -30,57 +31,73 @@ pub(crate) struct ResponseView<'a> {
 }
 
 impl ResponseView<'_> {
-    /// The parts that are asked for, else the body.
-    pub(crate) fn print(&self, looking: &DisplayArgs, host: &HostFacts, out: &mut Out) -> Result<(), CommandError> {
-        let Self { answer, masker, in_file } = *self;
-        let (look, terminal, width) = (out.look, out.terminal, out.width);
-        let body = looking.wants(Part::Body) || (looking.show.is_empty() && !in_file);
-        if looking.show.is_empty() && !terminal {
-            if body {
-                body::for_a_program(out.result(), answer, masker)?;
-            }
-            return Ok(out.flush()?);
+    /// Whether the body is among the parts that are asked for: it is if none is named and it went to no file.
+    fn shows_body(&self, display: &DisplayArgs) -> bool {
+        display.wants(Part::Body) || (display.show.is_empty() && !self.in_file)
+    }
+
+    /// The parts that are asked for, for a person to read.
+    fn readable(&self, display: &DisplayArgs, styles: Styles, width: Option<usize>) -> String {
+        let Self { answer, masker, .. } = *self;
+        let mut text = String::new();
+        if display.wants(Part::Sent) {
+            text.push_str(&exchange::sent(answer, masker, styles));
         }
-        let mut page = Vec::new();
-        if looking.wants(Part::Sent) {
-            exchange::sent(&mut page, answer, masker, look)?;
+        if display.wants(Part::Timeline) {
+            text.push_str(&exchange::timeline(answer, masker, styles, width));
         }
-        if looking.wants(Part::Timeline) {
-            exchange::timeline(&mut page, answer, masker, look, width)?;
+        if display.wants(Part::Cookies) {
+            text.push_str(&exchange::cookies(answer, styles));
         }
-        if looking.wants(Part::Cookies) {
-            exchange::cookies(&mut page, answer, look)?;
+        if display.wants(Part::Head) {
+            text.push_str(&exchange::head(answer, masker, styles));
         }
-        if looking.wants(Part::Head) {
-            exchange::head(&mut page, answer, masker, look)?;
+        if self.shows_body(display) {
+            text.push_str(&body::readable(answer, masker, styles));
         }
-        if body {
-            body::for_a_person(&mut page, answer, masker, look)?;
-        }
-        out.flush()?;
-        let pager = Pager::of(host).filter(|_| !looking.no_pager);
-        if !pager.map_or(Ok(false), |pager| pager.show(&page))? {
-            out.result().write_all(&page)?;
-        }
-        Ok(out.flush()?)
+        text
     }
 
     /// The value of one expression on the response, as a cell's check would see it.
-    pub(crate) fn pick(
-        &self,
-        run: &Run<'_>,
-        cell: CellId,
-        expression: &str,
-        out: &mut Out,
-    ) -> Result<(), CommandError> {
+    ///
+    /// # Errors
+    /// If the expression has no value on this response.
+    pub(crate) fn pick(&self, run: &Run<'_>, cell: CellId, expression: &str) -> Result<String, CommandError> {
         // No expression starts with `$`, and every JSONPath does.
         let path = expression.starts_with('$').then(|| format!("path(body, {})", quoted(expression)));
         let text = run.evaluate_on(cell, path.as_deref().unwrap_or(expression), self.answer);
-        let text =
-            text.map_err(|message| CommandError::refused(format!("`--pick {expression}` has no value: {message}")))?;
-        let text = if out.terminal { escape_terminal(&text).into_owned() } else { text };
-        writeln!(out.result(), "{text}")?;
-        Ok(())
+        text.map_err(|message| CommandError::refused(format!("`--pick {expression}` has no value: {message}")))
+    }
+}
+
+impl Out {
+    /// Prints a response: for a person the parts that are asked for, through the pager if they are long; for a program
+    /// that names no parts the received bytes, secrets masked.
+    pub(crate) fn response(
+        &mut self,
+        view: &ResponseView<'_>,
+        display: &DisplayArgs,
+        host: &HostFacts,
+    ) -> io::Result<()> {
+        if display.show.is_empty() && !self.settings.terminal {
+            if view.shows_body(display) {
+                self.result().write_all(&view.masker.mask_bytes(&view.answer.body))?;
+            }
+            return self.flush();
+        }
+        let text = view.readable(display, self.settings.styles, self.settings.width);
+        self.flush()?;
+        let pager = Pager::of(host).filter(|_| !display.no_pager);
+        if !pager.map_or(Ok(false), |pager| pager.show(text.as_bytes()))? {
+            self.result().write_all(text.as_bytes())?;
+        }
+        self.flush()
+    }
+
+    /// Prints the value of `--pick`.
+    pub(crate) fn picked(&mut self, text: &str) -> io::Result<()> {
+        let text = if self.settings.terminal { escape_terminal(text) } else { text.into() };
+        writeln!(self.result(), "{text}")
     }
 }
 

@@ -2,48 +2,46 @@
 
 use crate::output::styles::Styles;
 use anstyle::{AnsiColor, Style};
-use std::io::{self, Write};
 use yieldtray_http::layout::{LayoutPiece, pretty_print};
 use yieldtray_http::{BodyKind, Exchange};
 use yieldtray_source::escape::escape_terminal;
 use yieldtray_workspace::secret::Masker;
 
-/// Writes the body for a person at a terminal.
-pub(crate) fn for_a_person(out: &mut impl Write, exchange: &Exchange, masker: &Masker, look: Styles) -> io::Result<()> {
+/// The body for a person at a terminal: pretty-printed, highlighted, with a line end; or why it is not shown.
+pub(crate) fn readable(exchange: &Exchange, masker: &Masker, styles: Styles) -> String {
     if exchange.size == 0 {
-        return Ok(());
+        return String::new();
     }
     if !exchange.holds_body() {
-        return writeln!(out, "{}", look.faint("the body was written to its file only"));
+        return styles.dim("the body was written to its file only") + "\n";
     }
     if let BodyKind::Binary(kind, pixels) = exchange.nature() {
         let pixels = pixels.map(|(width, height)| format!("{width} × {height} pixels, ")).unwrap_or_default();
         let size = size(exchange.size);
         let words =
             format!("{}, {pixels}{size}: not text, so not shown; `--out FILE` keeps it", escape_terminal(&kind));
-        return writeln!(out, "{}", look.faint(&words));
+        return styles.dim(&words) + "\n";
     }
     let text = exchange.text();
     let text = masker.mask(&text);
     let mut laid_out = String::with_capacity(text.len() + text.len() / 2);
-    let painter = Painter::new(look);
+    let painter = Painter::new(styles);
     let done = pretty_print(&text, &exchange.media_type(), |piece, text| painter.paint(&mut laid_out, piece, text));
-    let shown = if done { laid_out.as_str() } else { &*escape_terminal(&text) };
-    out.write_all(shown.as_bytes())?;
-    if shown.ends_with('\n') { Ok(()) } else { out.write_all(b"\n") }
-}
-
-/// Writes the body for a program: the received bytes, secrets masked.
-pub(crate) fn for_a_program(out: &mut impl Write, exchange: &Exchange, masker: &Masker) -> io::Result<()> {
-    out.write_all(&masker.mask_bytes(&exchange.body))
+    if !done {
+        laid_out = escape_terminal(&text).into_owned();
+    }
+    if !laid_out.ends_with('\n') {
+        laid_out.push('\n');
+    }
+    laid_out
 }
 
 /// Writes pieces in their colours. What starts and ends a colour is made once.
 struct Painter([Option<(String, String)>; 6]);
 
 impl Painter {
-    fn new(look: Styles) -> Self {
-        let colours = |style: Style| look.is_coloured().then(|| (style.to_string(), format!("{style:#}")));
+    fn new(styles: Styles) -> Self {
+        let colours = |style: Style| styles.is_coloured().then(|| (style.to_string(), format!("{style:#}")));
         let colour = |colour: AnsiColor| colours(colour.on_default());
         Self([
             colour(AnsiColor::Cyan),

@@ -61,7 +61,7 @@ pub(crate) struct CellLines<'w> {
     /// The columns.
     pub(crate) columns: Columns,
     /// The colours.
-    pub(crate) look: Styles,
+    pub(crate) styles: Styles,
     /// The base URL, which is left out of targets.
     pub(crate) base: Option<String>,
 }
@@ -69,7 +69,7 @@ pub(crate) struct CellLines<'w> {
 impl CellLines<'_> {
     /// The line of one cell, and the lines under it.
     pub(crate) fn cell(&self, report: &CellReport) -> Vec<String> {
-        let look = self.look;
+        let styles = self.styles;
         // The number of the row must stay, whatever else is cut; of a played cell, its own name.
         let row = report.row.map(|row| format!(" row {row}")).unwrap_or_default();
         let room = self.columns.name.saturating_sub(row.len()).max(4);
@@ -79,16 +79,16 @@ impl CellLines<'_> {
         }
         let name = format!("{}{row}", cut(&name, room));
         let name = left(&name, self.columns.name);
-        let head = match not_sent(report, look) {
+        let head = match not_sent(report, styles) {
             Some(why) => format!("  {name}  {why}"),
             None => self.sent(report, &name),
         };
         let mut lines = vec![head];
         if let Some(failure) = &report.failure {
-            lines.push(format!("      {}", look.bad(&escape_line(&failure.message))));
-            lines.extend(failure.hint.iter().map(|hint| format!("      {}", look.faint(&escape_line(hint)))));
+            lines.push(format!("      {}", styles.bad(&escape_line(&failure.message))));
+            lines.extend(failure.hint.iter().map(|hint| format!("      {}", styles.dim(&escape_line(hint)))));
         }
-        lines.extend(report.advice.iter().map(|advice| format!("      {}", look.odd(&escape_line(advice)))));
+        lines.extend(report.advice.iter().map(|advice| format!("      {}", styles.warn(&escape_line(advice)))));
         for failure in &report.failures {
             lines.extend(self.failure(failure));
         }
@@ -104,12 +104,12 @@ impl CellLines<'_> {
         let holds = report.seconds.map(|seconds| format!(", for {}", holds(seconds))).unwrap_or_default();
         let target = self.target(&report.url);
         let line = format!("  {what} of `{}` from {target} in {}{holds}", report.profile, time(report.elapsed));
-        self.look.faint(&escape_line(&line))
+        self.styles.dim(&escape_line(&line))
     }
 
     /// The line of a cell that was sent. A long run writes thousands: it is made in one piece.
     fn sent(&self, report: &CellReport, name: &str) -> String {
-        let (look, columns) = (self.look, &self.columns);
+        let (styles, columns) = (self.styles, &self.columns);
         let mut line = String::with_capacity(columns.line + 32);
         line.push_str("  ");
         line.push_str(name);
@@ -154,13 +154,13 @@ impl CellLines<'_> {
             words = left(&words, 9);
         }
         match report.checks {
-            _ if report.outcome != Outcome::Passed => line.push_str(&look.bad(&words)),
-            0 => line.push_str(&look.faint(&words)),
+            _ if report.outcome != Outcome::Passed => line.push_str(&styles.bad(&words)),
+            0 => line.push_str(&styles.dim(&words)),
             _ => line.push_str(&words),
         }
         if shows {
             line.push_str("  ");
-            line.push_str(&look.name(&cut(&yields, room)));
+            line.push_str(&styles.name(&cut(&yields, room)));
         }
         line
     }
@@ -173,15 +173,15 @@ impl CellLines<'_> {
 
     /// A failed check: its position and message, then its parts with their values.
     pub(crate) fn failure(&self, failure: &CheckFailure) -> Vec<String> {
-        let look = self.look;
+        let styles = self.styles;
         let place = self.workspace.shown_line(failure.source, failure.span.start());
         let label = failure.label.as_ref().map(|label| format!("{label}: ")).unwrap_or_default();
         let indent = " ".repeat(6 + place.chars().count() + 2);
         let room = self.columns.line.saturating_sub(indent.len()).max(24);
         let mut lines = vec![format!(
             "      {}  {}",
-            look.faint(&place),
-            look.bad(&format!("{label}{}", escape_line(&failure.expression)))
+            styles.dim(&place),
+            styles.bad(&format!("{label}{}", escape_line(&failure.expression)))
         )];
         let widest = failure.parts.iter().map(|(text, _)| text.chars().count()).max().unwrap_or_default().min(room / 2);
         for (text, value) in &failure.parts {
@@ -194,35 +194,35 @@ impl CellLines<'_> {
             lines.push(format!(
                 "{indent}{}  {}  {}",
                 left(&text, widest),
-                look.faint(word),
-                look.strong(&cut(&value, room.max(16)))
+                styles.dim(word),
+                styles.strong(&cut(&value, room.max(16)))
             ));
         }
         if let Some(difference) = &failure.difference {
             lines.extend(self.difference(difference, &indent, room));
         }
-        lines.extend(failure.notes.iter().map(|note| format!("{indent}{}", look.odd(&escape_line(note)))));
+        lines.extend(failure.notes.iter().map(|note| format!("{indent}{}", styles.warn(&escape_line(note)))));
         lines.extend(failure.hint.iter().map(|hint| format!("{indent}{}", escape_line(hint))));
         lines
     }
 
     /// The difference of two long values: each line with the sign of its side.
     fn difference(&self, difference: &Difference, indent: &str, room: usize) -> Vec<String> {
-        let look = self.look;
+        let styles = self.styles;
         let line =
             |sign: &str, text: &str| format!("{indent}{sign} {}", cut(&escape_line(text), room.saturating_sub(2)));
         // The whole expression is printed above; here only the sides are named.
-        let side = |sign: &str, text: &str| look.strong(&line(sign, &cut(text, 48)));
+        let side = |sign: &str, text: &str| styles.strong(&line(sign, &cut(text, 48)));
         let mut lines = vec![side("<", &difference.left), side(">", &difference.right)];
         lines.extend(difference.lines.iter().map(|one| match one {
-            DiffLine::Context(text) => look.faint(&line("   ", text)),
-            DiffLine::Left(text) => look.bad(&line("  <", text)),
-            DiffLine::Right(text) => look.good(&line("  >", text)),
+            DiffLine::Context(text) => styles.dim(&line("   ", text)),
+            DiffLine::Left(text) => styles.bad(&line("  <", text)),
+            DiffLine::Right(text) => styles.good(&line("  >", text)),
             DiffLine::Skipped(number) => {
-                look.faint(&line("    …", &format!("{} alike", count(*number, "line", "lines"))))
+                styles.dim(&line("    …", &format!("{} alike", count(*number, "line", "lines"))))
             }
             DiffLine::Truncated(number) => {
-                look.faint(&line("    …", &format!("and {}", count(*number, "more line", "more lines"))))
+                styles.dim(&line("    …", &format!("and {}", count(*number, "more line", "more lines"))))
             }
         }));
         lines
@@ -233,19 +233,19 @@ impl CellLines<'_> {
         let message = taken.value.as_ref().err()?;
         let place = self.workspace.shown_line(taken.source, taken.span.start());
         let words = format!("`{}` was not yielded: {}", taken.name, escape_line(message));
-        Some(format!("      {}  {}", self.look.faint(&place), self.look.bad(&words)))
+        Some(format!("      {}  {}", self.styles.dim(&place), self.styles.bad(&words)))
     }
 }
 
 /// Why a cell was not sent; nothing for one that was.
-pub(crate) fn not_sent(report: &CellReport, look: Styles) -> Option<String> {
+pub(crate) fn not_sent(report: &CellReport, styles: Styles) -> Option<String> {
     let reason = report.reason.as_deref().unwrap_or_default();
     Some(match report.outcome {
-        Outcome::NotSent => look.odd(&format!("not sent: {reason} did not pass")),
-        Outcome::Skipped => look.faint(&escape_line(&format!("skipped: {reason}"))),
+        Outcome::NotSent => styles.warn(&format!("not sent: {reason} did not pass")),
+        Outcome::Skipped => styles.dim(&escape_line(&format!("skipped: {reason}"))),
         Outcome::Mistaken => {
             let mistakes = report.problems.iter().filter(|problem| problem.is_error()).count();
-            look.bad(&format!("not sent: {}", count(mistakes, "mistake", "mistakes")))
+            styles.bad(&format!("not sent: {}", count(mistakes, "mistake", "mistakes")))
         }
         Outcome::Passed | Outcome::Failed | Outcome::NoAnswer => return None,
     })
@@ -273,12 +273,12 @@ pub(crate) struct Heading {
 
 impl Heading {
     /// The heading as a line.
-    pub(crate) fn text(&self, look: Styles) -> String {
+    pub(crate) fn text(&self, styles: Styles) -> String {
         let environment = match &self.environment {
-            Some((name, tint)) => look.environment(name, *tint),
-            None => look.faint("no environment"),
+            Some((name, tint)) => styles.environment(name, *tint),
+            None => styles.dim("no environment"),
         };
-        let warning = |warning: &String| format!("  {}", look.odd(&escape_line(warning)));
+        let warning = |warning: &String| format!("  {}", styles.warn(&escape_line(warning)));
         let warnings: String = self.warnings.iter().map(warning).collect();
         match &self.base {
             Some(base) => format!("{environment}  {}{warnings}", escape_line(base)),
@@ -288,17 +288,17 @@ impl Heading {
 }
 
 /// The last line of a run.
-pub(crate) fn summary(summary: &Summary, elapsed: Duration, look: Styles) -> String {
+pub(crate) fn summary(summary: &Summary, elapsed: Duration, styles: Styles) -> String {
     let mut parts = vec![count(summary.requests, "request", "requests"), count(summary.checks, "check", "checks")];
     let failed = summary.failed_checks;
     if failed + summary.failed_yields + summary.no_answer + summary.mistaken + summary.not_sent == 0
         && !summary.interrupted
     {
-        parts.push(if summary.checks > 0 { look.good("all passed") } else { "nothing judged".to_owned() });
+        parts.push(if summary.checks > 0 { styles.good("all passed") } else { "nothing judged".to_owned() });
     }
     let mut bad = |number: usize, words: String| {
         if number > 0 {
-            parts.push(look.bad(&words));
+            parts.push(styles.bad(&words));
         }
     };
     bad(failed, format!("{failed} failed"));
@@ -311,10 +311,10 @@ pub(crate) fn summary(summary: &Summary, elapsed: Duration, look: Styles) -> Str
     }
     let left_out = summary.not_reached;
     if left_out > 0 {
-        parts.push(look.odd(&format!("{left_out} left out")));
+        parts.push(styles.warn(&format!("{left_out} left out")));
     }
     if summary.interrupted {
-        parts.push(look.bad("interrupted"));
+        parts.push(styles.bad("interrupted"));
     }
     parts.push(time(elapsed));
     parts.join(" · ")
@@ -401,7 +401,7 @@ mod tests {
             });
             let columns = Columns::new(names, Some(width));
             let base = Some("http://bench.example/".to_owned());
-            let lines = CellLines { workspace: &workspace, columns, look: Styles::new(false), base };
+            let lines = CellLines { workspace: &workspace, columns, styles: Styles::new(false), base };
             shown += &format!("--- {width} columns\n");
             for report in &reports {
                 let told = lines.cell(report);

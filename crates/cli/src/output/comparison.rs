@@ -57,7 +57,7 @@ const DEFAULT_COLUMNS: usize = 160;
 pub(crate) fn lines(
     sides: [&ComparedExchange; 2],
     found: &Comparison,
-    look: Styles,
+    styles: Styles,
     width: Option<usize>,
     terminal: bool,
 ) -> Vec<String> {
@@ -75,10 +75,10 @@ pub(crate) fn lines(
         ]
     };
     let mut lines = columns(&[side("<", sides[0]), side(">", sides[1])], width);
-    lines.extend(differences(found, look, width));
+    lines.extend(differences(found, styles, width));
     lines.push(match found.found.len() + found.more {
-        0 => look.good("nothing differs"),
-        all => look.strong(&count(all, "difference", "differences")),
+        0 => styles.good("nothing differs"),
+        all => styles.strong(&count(all, "difference", "differences")),
     });
     lines
 }
@@ -87,21 +87,21 @@ pub(crate) fn lines(
 pub(crate) fn from_then(
     then: &ComparedExchange,
     found: &Comparison,
-    look: Styles,
+    styles: Styles,
     width: Option<usize>,
 ) -> Vec<String> {
     let number = then.number.map(|number| number.to_string()).unwrap_or_default();
     let ago = shapes::age((clock::now_millis() - then.at) / 1_000);
     let head = match found.found.len() + found.more {
-        0 => look.good(&format!("as {number} was, {ago}")),
-        all => look.odd(&format!("{} from {number}, {ago}", count(all, "difference", "differences"))),
+        0 => styles.good(&format!("as {number} was, {ago}")),
+        all => styles.warn(&format!("{} from {number}, {ago}", count(all, "difference", "differences"))),
     };
     let mut lines = vec![head];
-    lines.extend(differences(found, look, width));
+    lines.extend(differences(found, styles, width));
     lines
 }
 
-fn differences(found: &Comparison, look: Styles, width: Option<usize>) -> Vec<String> {
+fn differences(found: &Comparison, styles: Styles, width: Option<usize>) -> Vec<String> {
     let width = width.unwrap_or(DEFAULT_COLUMNS).max(40);
     let widest = found.found.iter().map(|one| one.place.chars().count()).max().unwrap_or_default().min(width / 2);
     let mut lines = Vec::new();
@@ -115,36 +115,36 @@ fn differences(found: &Comparison, look: Styles, width: Option<usize>) -> Vec<St
             // A short side leaves its space to the other.
             let new_room = half.saturating_sub(old.chars().count()).max(half / 2);
             let old_room = half.saturating_sub(new.chars().count()).max(half / 2);
-            format!("{} {arrow} {}", look.bad(&value(old, old_room)), look.good(&value(new, new_room)))
+            format!("{} {arrow} {}", styles.bad(&value(old, old_room)), styles.good(&value(new, new_room)))
         };
         let words = match change {
-            PartChange::Added(new) => look.good(&format!("+ {}", value(new, room.saturating_sub(2)))),
-            PartChange::Removed(old) => look.bad(&format!("- {}", value(old, room.saturating_sub(2)))),
+            PartChange::Added(new) => styles.good(&format!("+ {}", value(new, room.saturating_sub(2)))),
+            PartChange::Removed(old) => styles.bad(&format!("- {}", value(old, room.saturating_sub(2)))),
             PartChange::Changed(old, new) => both(old, new, "→"),
             PartChange::OtherType(old, new) => both(old, new, "⇒"),
-            PartChange::Moved(old, new) => look.odd(&format!("moved from {old} to {new}")),
-            PartChange::Lines(_) => look.faint("other lines"),
+            PartChange::Moved(old, new) => styles.warn(&format!("moved from {old} to {new}")),
+            PartChange::Lines(_) => styles.dim("other lines"),
         };
-        lines.push(format!("  {}  {words}", look.name(&place)));
+        lines.push(format!("  {}  {words}", styles.name(&place)));
         if let PartChange::Lines(different) = change {
-            lines.extend(different.iter().map(|line| text_line(line, look, width)));
+            lines.extend(different.iter().map(|line| text_line(line, styles, width)));
         }
     }
     if found.more > 0 {
-        lines.push(format!("  {}", look.faint(&format!("… and {} more", found.more))));
+        lines.push(format!("  {}", styles.dim(&format!("… and {} more", found.more))));
     }
     lines
 }
 
-fn text_line(line: &DiffLine, look: Styles, width: usize) -> String {
+fn text_line(line: &DiffLine, styles: Styles, width: usize) -> String {
     let shown = |sign: &str, text: &str| format!("    {sign} {}", cut(&escape_line(text), width.saturating_sub(6)));
     match line {
-        DiffLine::Context(text) => look.faint(&shown(" ", text)),
-        DiffLine::Left(text) => look.bad(&shown("<", text)),
-        DiffLine::Right(text) => look.good(&shown(">", text)),
-        DiffLine::Skipped(number) => look.faint(&shown("…", &format!("{} alike", count(*number, "line", "lines")))),
+        DiffLine::Context(text) => styles.dim(&shown(" ", text)),
+        DiffLine::Left(text) => styles.bad(&shown("<", text)),
+        DiffLine::Right(text) => styles.good(&shown(">", text)),
+        DiffLine::Skipped(number) => styles.dim(&shown("…", &format!("{} alike", count(*number, "line", "lines")))),
         DiffLine::Truncated(number) => {
-            look.faint(&shown("…", &format!("and {}", count(*number, "more line", "more lines"))))
+            styles.dim(&shown("…", &format!("and {}", count(*number, "more line", "more lines"))))
         }
     }
 }

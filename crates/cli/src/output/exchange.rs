@@ -4,7 +4,9 @@ use super::{body, table};
 use crate::output::styles::Styles;
 use std::io::{self, Write};
 use std::time::Duration;
-use yieldtray_http::{Body, BodyPart, CookieStatus, Exchange, Hop, HopKind, PreparedRequest, Timings};
+use yieldtray_http::{
+    Body, BodyPart, CookieNote, CookieStatus, Exchange, Hop, HopKind, HttpVersion, PreparedRequest, Timings,
+};
 use yieldtray_report::record::header_value;
 use yieldtray_source::escape::{escape_line, escape_terminal};
 use yieldtray_workspace::secret::Masker;
@@ -13,48 +15,39 @@ use yieldtray_workspace::secret::Masker;
 const DEFAULT_BAR_COLUMNS: usize = 60;
 
 /// The request as it went out: its line, its header fields and its body.
-pub(crate) fn sent(out: &mut impl Write, exchange: &Exchange, masker: &Masker, look: Styles) -> io::Result<()> {
-    if let Some(proxy) = &exchange.proxy {
-        writeln!(out, "{}", look.faint(&format!("through {}", escape_line(proxy))))?;
-    }
-    let request = &exchange.sent;
-    let line = format!("{} {} {}", request.method, request.wire_target(), exchange.version);
-    writeln!(out, "{}", look.strong(&escape_line(&masker.mask(&line))))?;
-    for (name, value) in request.wire_headers() {
-        writeln!(out, "{}: {}", look.name(&escape_line(&name)), escape_line(&header_value(&name, &value, masker)))?;
-    }
-    if let Some(body) = &request.body {
-        writeln!(out, "\n{}", escape_terminal(&masker.mask(&body.text())))?;
-    }
-    writeln!(out)
+pub(crate) fn sent(exchange: &Exchange, masker: &Masker, styles: Styles) -> String {
+    let through = exchange.proxy.as_ref().map(|proxy| styles.dim(&format!("through {}", escape_line(proxy))) + "\n");
+    through.unwrap_or_default() + &request_text(&exchange.sent, &exchange.version, masker, styles) + "\n"
 }
 
-/// The bytes that would be sent, secrets masked; for a person, files are shown by name.
-pub(crate) fn wire(
-    out: &mut impl Write,
-    request: &PreparedRequest,
-    masker: &Masker,
-    person: Option<Styles>,
-) -> io::Result<()> {
-    use yieldtray_http::HttpVersion;
-    let version = if request.version == Some(HttpVersion::Http2) { "HTTP/2" } else { "HTTP/1.1" };
-    let line = format!("{} {} {version}", request.method, request.wire_target());
-    let line = masker.mask(&line);
-    let fields = request.wire_headers();
-    let fields = fields.iter().map(|(name, value)| (name, header_value(name, value, masker)));
-    if let Some(look) = person {
-        writeln!(out, "{}", look.strong(&escape_line(&line)))?;
-        for (name, value) in fields {
-            writeln!(out, "{}: {}", look.name(&escape_line(name)), escape_line(&value))?;
-        }
-        if let Some(body) = &request.body {
-            writeln!(out, "\n{}", escape_terminal(&masker.mask(&body.text())))?;
-        }
-        return Ok(());
+/// A request line, header fields and body; the content of files is shown as their names.
+pub(crate) fn request_text(request: &PreparedRequest, version: &str, masker: &Masker, styles: Styles) -> String {
+    let line = masker.mask(&format!("{} {} {version}", request.method, request.wire_target())).into_owned();
+    let mut text = styles.strong(&escape_line(&line)) + "\n";
+    for (name, value) in request.wire_headers() {
+        let value = header_value(&name, &value, masker);
+        text.push_str(&format!("{}: {}\n", styles.name(&escape_line(&name)), escape_line(&value)));
     }
-    write!(out, "{line}\r\n")?;
-    for (name, value) in fields {
-        write!(out, "{name}: {value}\r\n")?;
+    if let Some(body) = &request.body {
+        text.push_str(&format!("\n{}\n", escape_terminal(&masker.mask(&body.text()))));
+    }
+    text
+}
+
+/// The version that a request would probably be sent with.
+pub(crate) fn version_to_send(request: &PreparedRequest) -> &'static str {
+    if request.version == Some(HttpVersion::Http2) { "HTTP/2" } else { "HTTP/1.1" }
+}
+
+/// Writes the bytes that would be sent, secrets masked. Written, not returned, since files may be larger than memory.
+///
+/// # Errors
+/// If a file cannot be read, or `out` cannot be written.
+pub(crate) fn write_wire(out: &mut impl Write, request: &PreparedRequest, masker: &Masker) -> io::Result<()> {
+    let line = format!("{} {} {}", request.method, request.wire_target(), version_to_send(request));
+    write!(out, "{}\r\n", masker.mask(&line))?;
+    for (name, value) in request.wire_headers() {
+        write!(out, "{name}: {}\r\n", header_value(&name, &value, masker))?;
     }
     out.write_all(b"\r\n")?;
     for piece in request.body.iter().flat_map(Body::pieces) {
@@ -69,24 +62,18 @@ pub(crate) fn wire(
 }
 
 /// Status line and header fields of the response.
-pub(crate) fn head(out: &mut impl Write, exchange: &Exchange, masker: &Masker, look: Styles) -> io::Result<()> {
+pub(crate) fn head(exchange: &Exchange, masker: &Masker, styles: Styles) -> String {
     let line = format!("{} {} {}", exchange.version, exchange.status, exchange.reason);
-    writeln!(out, "{}", look.strong(escape_line(&line).trim_end()))?;
+    let mut text = styles.strong(escape_line(&line).trim_end()) + "\n";
     for (name, value) in &exchange.headers {
         let value = header_value(name, &String::from_utf8_lossy(value), masker);
-        writeln!(out, "{}: {}", look.name(&escape_line(name)), escape_line(&value))?;
+        text.push_str(&format!("{}: {}\n", styles.name(&escape_line(name)), escape_line(&value)));
     }
-    writeln!(out)
+    text + "\n"
 }
 
 /// How long what took, hop by hop, each phase as a bar where it lies in the whole.
-pub(crate) fn timeline(
-    out: &mut impl Write,
-    exchange: &Exchange,
-    masker: &Masker,
-    look: Styles,
-    width: Option<usize>,
-) -> io::Result<()> {
+pub(crate) fn timeline(exchange: &Exchange, masker: &Masker, styles: Styles, width: Option<usize>) -> String {
     const LABEL_COLUMNS: usize = 26;
     let bars = width.map_or(DEFAULT_BAR_COLUMNS, |width| width.saturating_sub(LABEL_COLUMNS).clamp(12, 100));
     // Our own time before the first hop is negligible: the bars begin with the hop.
@@ -95,9 +82,10 @@ pub(crate) fn timeline(
     let column = |at: Duration| (at.as_secs_f64() / whole * bars as f64).round() as usize;
     let last = (exchange.sent.method.as_str(), &*exchange.sent.address(), exchange.status, &exchange.timings);
     let hops = exchange.hops.iter().map(|hop| (hop.method.as_str(), hop.url.as_str(), hop.status, &hop.timings));
+    let mut lines = Vec::new();
     for (method, url, status, timings) in hops.chain([last]) {
         let line = format!("{method} {url}  {status}");
-        writeln!(out, "{}", look.strong(&escape_line(&masker.mask(&line))))?;
+        lines.push(styles.strong(&escape_line(&masker.mask(&line))));
         let mut at = timings.began.saturating_sub(first);
         for (phase, took, paint) in phases(timings) {
             let time = format!("{:>9.2} ms", took.as_secs_f64() * 1e3);
@@ -105,14 +93,14 @@ pub(crate) fn timeline(
             at += took;
             // Any duration at all is visible.
             let bar = "━".repeat(to.saturating_sub(from).clamp(1, bars - from));
-            writeln!(out, "  {}{time}  {}{}", table::left(phase, 8), " ".repeat(from), paint(look, &bar))?;
+            lines.push(format!("  {}{time}  {}{}", table::left(phase, 8), " ".repeat(from), paint(styles, &bar)));
         }
         if timings.connect.is_none() {
-            writeln!(out, "  {}", look.faint("on a connection that was open already"))?;
+            lines.push(format!("  {}", styles.dim("on a connection that was open already")));
         }
     }
-    writeln!(out, "  {}{:>9.2} ms", table::left("in all", 8), exchange.timings.total.as_secs_f64() * 1e3)?;
-    writeln!(out)
+    lines.push(format!("  {}{:>9.2} ms", table::left("in all", 8), exchange.timings.total.as_secs_f64() * 1e3));
+    lines.join("\n") + "\n\n"
 }
 
 type Paint = fn(Styles, &str) -> String;
@@ -122,29 +110,28 @@ fn phases(timings: &Timings) -> Vec<(&'static str, Duration, Paint)> {
         ("look up", timings.lookup, Styles::name),
         ("connect", timings.connect, Styles::name),
         ("TLS", timings.tls, Styles::name),
-        ("wait", Some(timings.wait), Styles::odd),
+        ("wait", Some(timings.wait), Styles::warn),
         ("receive", Some(timings.receive), Styles::good),
     ];
     all.into_iter().filter_map(|(phase, took, paint)| Some((phase, took?, paint))).collect()
 }
 
 /// The cookies, in order.
-pub(crate) fn cookies(out: &mut impl Write, exchange: &Exchange, look: Styles) -> io::Result<()> {
+pub(crate) fn cookies(exchange: &Exchange, styles: Styles) -> String {
     if exchange.cookies.is_empty() {
         let words = if exchange.sent.sending.cookies { "no cookies" } else { "no cookies: they are switched off" };
-        writeln!(out, "{}", look.faint(words))?;
+        return styles.dim(words) + "\n\n";
     }
-    for note in &exchange.cookies {
-        let fate = table::left(note.fate.as_str(), 7);
-        let fate = match note.fate {
-            CookieStatus::Refused => look.bad(&fate),
-            CookieStatus::Ended => look.odd(&fate),
-            CookieStatus::Sent | CookieStatus::Set => fate,
+    let line = |note: &CookieNote| {
+        let status = table::left(note.fate.as_str(), 7);
+        let status = match note.fate {
+            CookieStatus::Refused => styles.bad(&status),
+            CookieStatus::Ended => styles.warn(&status),
+            CookieStatus::Sent | CookieStatus::Set => status,
         };
-        let (name, words) = (escape_line(&note.name), escape_line(&note.words));
-        writeln!(out, "{fate}  {}  {words}", look.name(&name))?;
-    }
-    writeln!(out)
+        format!("{status}  {}  {}\n", styles.name(&escape_line(&note.name)), escape_line(&note.words))
+    };
+    exchange.cookies.iter().map(line).collect::<String>() + "\n"
 }
 
 /// A hop that was not the last, in words.
@@ -157,11 +144,11 @@ pub(crate) fn hop_words(hop: &Hop) -> String {
 }
 
 /// Status, time, size and media type, as one line.
-pub(crate) fn status_line(exchange: &Exchange, masker: &Masker, look: Styles) -> String {
+pub(crate) fn status_line(exchange: &Exchange, masker: &Masker, styles: Styles) -> String {
     let status = format!("{} {}", exchange.status, exchange.reason);
     let status = match exchange.status {
-        200..400 => look.good(escape_line(&status).trim_end()),
-        _ => look.bad(escape_line(&status).trim_end()),
+        200..400 => styles.good(escape_line(&status).trim_end()),
+        _ => styles.bad(escape_line(&status).trim_end()),
     };
     let address = exchange.sent.address();
     let url = masker.mask(&address);

@@ -1,7 +1,7 @@
 //! Past exchanges as a list, and what is said about one.
 
 use super::table::{Cell, count, right};
-use super::{Out, body, cell, data as shapes};
+use super::{body, cell, data as shapes};
 use crate::output::styles::Styles;
 use chrono::{DateTime, Local, SecondsFormat};
 use serde_json::{Value, json};
@@ -29,8 +29,13 @@ pub(crate) fn when(at: i64, now: i64, terminal: bool) -> String {
 }
 
 /// Exchanges as rows of a table.
-pub(crate) fn lines(exchanges: &[NumberedExchange], config: &Config, now: i64, out: &Out) -> Vec<Vec<Cell>> {
-    let look = out.look;
+pub(crate) fn lines(
+    exchanges: &[NumberedExchange],
+    config: &Config,
+    now: i64,
+    terminal: bool,
+    styles: Styles,
+) -> Vec<Vec<Cell>> {
     let number = aligned(exchanges, |listed| listed.number.to_string());
     let time = aligned(exchanges, |listed| cell::time(elapsed(&listed.summary)));
     let size = aligned(exchanges, |listed| listed.summary.status.map_or_else(String::new, |_| size(&listed.summary)));
@@ -39,28 +44,30 @@ pub(crate) fn lines(exchanges: &[NumberedExchange], config: &Config, now: i64, o
         let tint = config.environment(&own.environment).and_then(|environment| environment.tint);
         let environment = match own.environment.as_str() {
             "" => Cell::new("—"),
-            name if tint.is_some() => Cell::new(escape_line(name)).painted(look.environment(&escape_line(name), tint)),
+            name if tint.is_some() => {
+                Cell::new(escape_line(name)).painted(styles.environment(&escape_line(name), tint))
+            }
             name => Cell::new(escape_line(name)),
         };
         let status = own.status.map_or_else(|| "—".to_owned(), |status| status.to_string());
         let painted = match own.status {
-            Some(200..400) => look.good(&status),
+            Some(200..400) => styles.good(&status),
             // One that its checks expect is nothing to look at.
             Some(_) if own.outcome == "passed" && own.checks > 0 => status.clone(),
-            _ => look.bad(&status),
+            _ => styles.bad(&status),
         };
         let name = escape_line(&name(own)).into_owned();
         let (judged, well) = judged(own);
         let judged_painted = match (own.checks, well) {
-            (0, true) => look.faint(&judged),
+            (0, true) => styles.dim(&judged),
             (_, true) => judged.clone(),
-            (_, false) => look.bad(&judged),
+            (_, false) => styles.bad(&judged),
         };
         vec![
             Cell::new(number[at].as_str()),
-            Cell::new(when(own.at, now, out.terminal)),
+            Cell::new(when(own.at, now, terminal)),
             environment,
-            Cell::new(name.as_str()).painted(look.name(&name)).yielding(),
+            Cell::new(name.as_str()).painted(styles.name(&name)).yielding(),
             Cell::new(escape_line(&own.method)),
             Cell::new(status).painted(painted),
             Cell::new(time[at].as_str()),
@@ -142,21 +149,21 @@ pub(crate) fn data(listed: &NumberedExchange) -> Value {
 }
 
 /// The first line about one exchange: its number, when and where it was sent, and from which state of its file.
-pub(crate) fn introduction(listed: &NumberedExchange, past: &LoggedExchange<'_>, out: &Out) -> String {
-    let (own, look) = (&listed.summary, out.error_look);
+pub(crate) fn introduction(listed: &NumberedExchange, past: &LoggedExchange<'_>, styles: Styles) -> String {
+    let own = &listed.summary;
     let environment = match own.environment.as_str() {
-        "" => look.faint("no environment"),
-        name => look.strong(&escape_line(name)),
+        "" => styles.dim("no environment"),
+        name => styles.strong(&escape_line(name)),
     };
     let mut place = escape_line(&own.file).into_owned();
     if own.file.ends_with(".http") {
         place.push_str(&format!(":{}", past.entry.line));
     }
     let mut parts = vec![
-        look.strong(&listed.number.to_string()),
+        styles.strong(&listed.number.to_string()),
         environment,
         local(own.at),
-        look.faint(&place),
+        styles.dim(&place),
         escape_line(&name(own)).into_owned(),
     ];
     if let Some(revision) = &own.revision {
@@ -164,34 +171,34 @@ pub(crate) fn introduction(listed: &NumberedExchange, past: &LoggedExchange<'_>,
             Some(commit) => format!("at {commit}, changed since"),
             None => format!("at {revision}"),
         };
-        parts.push(look.faint(&words));
+        parts.push(styles.dim(&words));
     }
     parts.join("  ")
 }
 
 /// The results of the checks at that time.
-pub(crate) fn explained(entry: &Entry<'_>, look: Styles) -> Vec<String> {
+pub(crate) fn explained(entry: &Entry<'_>, styles: Styles) -> Vec<String> {
     let mut lines = Vec::new();
     if let Some(failure) = &entry.failure {
-        lines.push(look.bad(&escape_line(&failure.message)));
-        lines.extend(failure.hint.iter().map(|hint| look.faint(&escape_line(hint))));
+        lines.push(styles.bad(&escape_line(&failure.message)));
+        lines.extend(failure.hint.iter().map(|hint| styles.dim(&escape_line(hint))));
     }
     match (entry.checks, entry.failures.len()) {
         (0, _) => {}
-        (all, 0) => lines.push(look.good(&format!("{} passed", count(all, "check", "checks")))),
-        (all, failed) => lines.push(look.bad(&format!("{failed} of {} failed", count(all, "check", "checks")))),
+        (all, 0) => lines.push(styles.good(&format!("{} passed", count(all, "check", "checks")))),
+        (all, failed) => lines.push(styles.bad(&format!("{failed} of {} failed", count(all, "check", "checks")))),
     }
-    entry.failures.iter().for_each(|failed| failure(failed, look, &mut lines));
+    entry.failures.iter().for_each(|failed| failure(failed, styles, &mut lines));
     for (name, why) in entry.failed_yields() {
-        lines.push(look.bad(&format!("`{name}` was not yielded: {}", escape_line(why))));
+        lines.push(styles.bad(&format!("`{name}` was not yielded: {}", escape_line(why))));
     }
     lines
 }
 
-fn failure(failed: &FailedCheck, look: Styles, lines: &mut Vec<String>) {
+fn failure(failed: &FailedCheck, styles: Styles, lines: &mut Vec<String>) {
     let label = failed.label.as_ref().map(|label| format!("{label}: ")).unwrap_or_default();
-    let place = look.faint(&format!("{}:{}", failed.file, failed.line));
-    lines.push(format!("      {place}  {}", look.bad(&escape_line(&format!("{label}{}", failed.expression)))));
+    let place = styles.dim(&format!("{}:{}", failed.file, failed.line));
+    lines.push(format!("      {place}  {}", styles.bad(&escape_line(&format!("{label}{}", failed.expression)))));
     let indent = " ".repeat(10);
     for part in &failed.parts {
         let (word, value) = match (&part.value, &part.error) {
@@ -199,9 +206,9 @@ fn failure(failed: &FailedCheck, look: Styles, lines: &mut Vec<String>) {
             (None, Some(error)) => ("has no value:", error),
             (None, None) => continue,
         };
-        let (text, value) = (escape_line(&part.text), look.strong(&escape_line(value)));
-        lines.push(format!("{indent}{text}  {}  {value}", look.faint(word)));
+        let (text, value) = (escape_line(&part.text), styles.strong(&escape_line(value)));
+        lines.push(format!("{indent}{text}  {}  {value}", styles.dim(word)));
     }
-    lines.extend(failed.notes.iter().map(|note| format!("{indent}{}", look.odd(&escape_line(note)))));
+    lines.extend(failed.notes.iter().map(|note| format!("{indent}{}", styles.warn(&escape_line(note)))));
     lines.extend(failed.hint.iter().map(|hint| format!("{indent}{}", escape_line(hint))));
 }

@@ -20,88 +20,91 @@ mod stream;
 pub(crate) mod styles;
 pub(crate) mod table;
 
-use crate::args::{Color, Common};
-use crate::host::HostFacts;
+use crate::settings::OutputSettings;
 use std::io::{self, Write};
 use stream::Stream;
-use styles::Styles;
 use yieldtray_source::{Code, Problem};
 use yieldtray_workspace::Workspace;
 
-/// The two streams and how each is written.
+/// A line and the stream that it belongs to.
+#[derive(Debug, PartialEq, Eq)]
+pub(crate) enum Line {
+    /// Of the result, on standard output.
+    Result(String),
+    /// About the result, on standard error.
+    Message(String),
+}
+
+/// The two streams, and how each is written.
 pub(crate) struct Out {
     stdout: Stream,
-    /// Colours of standard output.
-    pub(crate) look: Styles,
-    /// Colours of standard error.
-    pub(crate) error_look: Styles,
-    /// The terminal's width; `None` if standard output is not a terminal.
-    pub(crate) width: Option<usize>,
-    /// Whether data is asked for.
-    pub(crate) json: bool,
-    /// Whether only what went wrong is said.
-    pub(crate) quiet: bool,
-    /// Whether somebody looks on.
-    pub(crate) terminal: bool,
-    /// A warning if git tracks the private configuration, printed last.
-    pub(crate) tracked: Option<Problem>,
+    /// Colours, width and amount.
+    pub(crate) settings: OutputSettings,
+    /// A warning that is printed after everything else.
+    pub(crate) last_warning: Option<Problem>,
 }
 
 impl Out {
-    /// The streams as the options and the surroundings want them.
-    pub(crate) fn new(common: &Common, host: &HostFacts) -> Self {
-        let coloured = |terminal: bool| match common.color {
-            Some(Color::Always) => true,
-            Some(Color::Never) => false,
-            None | Some(Color::Auto) => terminal && !host.no_color,
-        };
-        Self {
-            stdout: Stream::new(host, common.json),
-            look: Styles::new(coloured(host.out_is_terminal)),
-            error_look: Styles::new(coloured(host.errors_are_terminal)),
-            width: host.width,
-            json: common.json,
-            quiet: common.quiet,
-            terminal: host.out_is_terminal,
-            tracked: None,
+    /// The streams of the process.
+    pub(crate) fn new(settings: OutputSettings) -> Self {
+        Self { stdout: Stream::new(&settings), settings, last_warning: None }
+    }
+
+    /// Prints the last warning, if there is one.
+    pub(crate) fn print_last_warning(&mut self) {
+        if let Some(problem) = self.last_warning.take() {
+            let (message, hint) = (problem.message, problem.hint);
+            let _ = self.say(&problems::remark(
+                problem.code.as_str(),
+                &message,
+                hint.as_deref(),
+                self.settings.error_styles,
+            ));
         }
     }
 
-    /// Says so if git would keep the private configuration.
-    pub(crate) fn tracked_remark(&mut self) {
-        if let Some(problem) = self.tracked.take() {
-            let (message, hint) = (problem.message, problem.hint);
-            let _ = self.say(&problems::remark(problem.code.as_str(), &message, hint.as_deref(), self.error_look));
-        }
+    /// Prints lines, each on its stream.
+    pub(crate) fn lines(&mut self, lines: &[Line]) -> io::Result<()> {
+        lines.iter().try_for_each(|line| match line {
+            Line::Result(line) => writeln!(self.stdout, "{line}"),
+            Line::Message(line) => self.say(line),
+        })
+    }
+
+    /// Prints lines on standard error.
+    pub(crate) fn messages(&mut self, lines: &[String]) -> io::Result<()> {
+        lines.iter().try_for_each(|line| self.say(line))
     }
 
     /// A table on standard output, as wide as the terminal.
     pub(crate) fn table(&mut self, rows: &[Vec<table::Cell>]) -> io::Result<()> {
-        table::columns(rows, self.width).iter().try_for_each(|line| writeln!(self.stdout, "{line}"))
+        table::columns(rows, self.settings.width).iter().try_for_each(|line| writeln!(self.stdout, "{line}"))
     }
 
     /// Prints after a failure how to generate the same values again, if any were.
     pub(crate) fn seed(&mut self, seed: Option<u64>) -> io::Result<()> {
-        match seed.filter(|_| !self.json) {
-            Some(seed) => self.say(&self.error_look.faint(&format!("`--seed {seed}` makes up the same values again"))),
+        match seed.filter(|_| !self.settings.json) {
+            Some(seed) => {
+                self.say(&self.settings.error_styles.dim(&format!("`--seed {seed}` makes up the same values again")))
+            }
             None => Ok(()),
         }
     }
 
     /// Prints environment and URL on standard error, as the first line.
     pub(crate) fn introduce(&mut self, heading: &cell::Heading) -> io::Result<()> {
-        if self.quiet || self.json {
+        if self.settings.quiet || self.settings.json {
             return Ok(());
         }
-        self.say(&heading.text(self.error_look))
+        self.say(&heading.text(self.settings.error_styles))
     }
 
     /// How many of something were dropped.
     pub(crate) fn dropped(&mut self, heading: &cell::Heading, count: usize, one: &str, many: &str) -> io::Result<()> {
-        if self.json {
+        if self.settings.json {
             return writeln!(self.stdout, "{}", serde_json::json!({ "dropped": count }));
         }
-        if self.quiet {
+        if self.settings.quiet {
             return Ok(());
         }
         self.introduce(heading)?;
@@ -125,37 +128,35 @@ impl Out {
         writeln!(io::stderr(), "{line}")
     }
 
+    /// Writes a text on standard output that is to be seen before its line ends.
+    pub(crate) fn write_now(&mut self, text: &str) -> io::Result<()> {
+        write!(self.stdout, "{text}")?;
+        self.flush()
+    }
+
     /// Writes out what is buffered.
     pub(crate) fn flush(&mut self) -> io::Result<()> {
         self.stdout.flush()
     }
 
-    /// Whether standard error is coloured.
-    pub(crate) fn errors_in_colour(&self) -> bool {
-        self.error_look.is_coloured()
-    }
-
     /// Problems with their places: text on standard error, or data on standard output.
     pub(crate) fn problems(&mut self, workspace: &Workspace, problems: &[Problem]) -> io::Result<()> {
-        if self.json {
+        if self.settings.json {
             let document = serde_json::json!({ "problems": data::problems(workspace, problems) });
             return writeln!(self.stdout, "{document}");
         }
-        let shown: Vec<&Problem> = problems.iter().filter(|problem| problem.is_error() || !self.quiet).collect();
-        for problem in shown {
-            self.say(&problems::snippet(workspace, problem, self.error_look))?;
-        }
-        Ok(())
+        let snippets = problems::snippets(workspace, problems, &self.settings);
+        self.messages(&snippets)
     }
 
     /// Something the tool refuses, without a place in a text.
     pub(crate) fn refusal(&mut self, code: Option<Code>, message: &str, hint: Option<&str>) -> io::Result<()> {
         let code = code.map(Code::as_str);
-        if self.json {
+        if self.settings.json {
             writeln!(self.stdout, "{}", data::refusal(code, message, hint))?;
             return self.stdout.flush();
         }
-        self.say(&problems::plain(code, message, hint, self.error_look))
+        self.say(&problems::plain(code, message, hint, self.settings.error_styles))
     }
 }
 

@@ -1,9 +1,10 @@
 //! Mutations that no check detects: first the cells without checks, then by file.
 
 use super::cell::{CellLines, Columns, Heading, shown_name};
-use super::{Out, data, table};
+use super::{Line, data, problems, table};
+use crate::output::styles::Styles;
+use crate::settings::OutputSettings;
 use serde_json::{Value, json};
-use std::io::{self, Write};
 use yieldtray_engine::prove::{Mutation, MutationReport, words};
 use yieldtray_engine::{CellReport, Outcome};
 use yieldtray_source::SourceId;
@@ -94,126 +95,119 @@ impl<'w> MutationSummary<'w> {
         self.files.iter().flat_map(|file| file.cells.iter().copied())
     }
 
-    /// Shows it as text or as data.
-    pub(crate) fn show(&self, proved: &MutationHeader<'_>, out: &mut Out) -> io::Result<()> {
-        if out.json {
-            let document = self.data(proved);
-            return writeln!(out.result(), "{document}");
+    /// The report as text.
+    pub(crate) fn lines(&self, header: &MutationHeader<'_>, settings: &OutputSettings) -> Vec<Line> {
+        let styles = settings.styles;
+        let mut lines = Vec::new();
+        if !settings.quiet {
+            lines.push(Line::Result(header.heading.text(styles)));
         }
-        let look = out.look;
-        if !out.quiet {
-            writeln!(out.result(), "{}", proved.heading.text(look))?;
-        }
-        self.unchecked(out)?;
+        self.add_unchecked(styles, &mut lines);
         let columns = self.cells().map(|report| {
             (shown_name(self.workspace, report.cell, report.played_by), report.method.as_str(), report.url.as_str())
         });
-        let columns = Columns::new(columns, out.width);
-        let lines = CellLines { workspace: self.workspace, columns, look, base: proved.heading.base.clone() };
+        let columns = Columns::new(columns, settings.width);
+        let cells = CellLines { workspace: self.workspace, columns, styles: styles, base: header.heading.base.clone() };
         for file in &self.files {
-            self.file(file, &lines, out)?;
+            self.add_file(file, &cells, settings, &mut lines);
         }
-        self.gaps_everywhere(out)?;
-        self.summary(proved.interrupted, out)
+        if !self.everywhere.is_empty() && !settings.quiet {
+            self.add_undetected_everywhere(settings, &mut lines);
+        }
+        lines.push(Line::Result(self.summary(header.interrupted, styles)));
+        lines
     }
 
-    /// The cells that nothing is judged of.
-    fn unchecked(&self, out: &mut Out) -> io::Result<()> {
-        let bare: Vec<_> = self.cells().filter(|report| report.mutation.is_some() && report.checks == 0).collect();
-        if bare.is_empty() {
-            return Ok(());
+    /// Adds the cells that have no check.
+    fn add_unchecked(&self, styles: Styles, lines: &mut Vec<Line>) {
+        let unchecked: Vec<_> = self.cells().filter(|report| report.mutation.is_some() && report.checks == 0).collect();
+        if unchecked.is_empty() {
+            return;
         }
-        let look = out.look;
-        writeln!(out.result(), "{}", look.bad("no checks at all"))?;
-        for report in bare {
-            let place = self.workspace.shown_cell(report.cell);
+        lines.push(Line::Result(styles.bad("no checks at all")));
+        for report in unchecked {
+            let place = styles.dim(&self.workspace.shown_cell(report.cell));
             let name = shown_name(self.workspace, report.cell, report.played_by);
-            writeln!(out.result(), "  {}  {}", look.faint(&place), escape_line(&name))?;
+            lines.push(Line::Result(format!("  {place}  {}", escape_line(&name))));
         }
-        Ok(())
     }
 
-    fn file(&self, file: &File<'_>, lines: &CellLines<'_>, out: &mut Out) -> io::Result<()> {
-        let look = out.look;
+    fn add_file(&self, file: &File<'_>, cells: &CellLines<'_>, settings: &OutputSettings, lines: &mut Vec<Line>) {
+        let styles = settings.styles;
         let score = file.score();
-        let path = look.strong(&self.workspace.shown_path(file.source));
+        let path = styles.strong(&self.workspace.shown_path(file.source));
         let percent = match score.percent() {
-            Some(percent) if self.is_short(score) => look.bad(&format!("{percent} %")),
+            Some(percent) if self.is_short(score) => styles.bad(&format!("{percent} %")),
             Some(percent) => format!("{percent} %"),
-            None => look.faint("nothing was proved"),
+            None => styles.dim("nothing was proved"),
         };
-        writeln!(out.result(), "{path}  {percent}")?;
+        lines.push(Line::Result(format!("{path}  {percent}")));
         for report in &file.cells {
             match &report.mutation {
-                Some(_) if out.quiet => {}
-                Some(proof) => self.cell(report, proof, out)?,
+                Some(_) if settings.quiet => {}
+                Some(proof) => self.add_cell(report, proof, settings, lines),
                 // The reason why it did not pass is printed above.
                 None => {
-                    for line in lines.cell(report) {
-                        writeln!(out.result(), "{line}")?;
-                    }
-                    out.problems(self.workspace, &report.problems)?;
+                    lines.extend(cells.cell(report).into_iter().map(Line::Result));
+                    let problems = problems::snippets(self.workspace, &report.problems, settings);
+                    lines.extend(problems.into_iter().map(Line::Message));
                 }
             }
         }
-        Ok(())
     }
 
-    fn cell(&self, report: &CellReport, proof: &MutationReport, out: &mut Out) -> io::Result<()> {
-        let look = out.look;
+    fn add_cell(&self, report: &CellReport, proof: &MutationReport, settings: &OutputSettings, lines: &mut Vec<Line>) {
+        let styles = settings.styles;
         let name = escape_line(&shown_name(self.workspace, report.cell, report.played_by)).into_owned();
         let name = table::left(&table::cut(&name, self.name_width), self.name_width);
         let noticed = format!("{} of {} noticed", proof.detected(), proof.mutants);
-        let noticed = if proof.survivors.is_empty() { look.good(&noticed) } else { look.odd(&noticed) };
-        writeln!(out.result(), "  {name}  {noticed}")?;
+        let noticed = if proof.survivors.is_empty() { styles.good(&noticed) } else { styles.warn(&noticed) };
+        lines.push(Line::Result(format!("  {name}  {noticed}")));
         let nobody = if report.checks == 0 { "nothing notices when" } else { "no check notices when" };
         let own: Vec<Mutation> = proof.survivors.iter().filter(|gap| !self.everywhere.contains(gap)).cloned().collect();
-        tell(nobody, &words(&own), 6, out)?;
-        if let Some(line) = &proof.suggestion {
-            writeln!(out.result(), "      {} {}", look.faint("add"), look.name(&escape_line(line)))?;
+        lines.extend(undetected(nobody, &words(&own), 6, settings.width));
+        if let Some(check) = &proof.suggestion {
+            let (add, check) = (styles.dim("add"), styles.name(&escape_line(check)));
+            lines.push(Line::Result(format!("      {add} {check}")));
         }
-        Ok(())
     }
 
-    /// A mutation that no check of any request detects is reported once.
-    fn gaps_everywhere(&self, out: &mut Out) -> io::Result<()> {
-        if self.everywhere.is_empty() || out.quiet {
-            return Ok(());
-        }
-        let look = out.look;
-        writeln!(out.result(), "{}", look.strong("in every request"))?;
-        tell("no check notices when", &words(&self.everywhere), 2, out)?;
-        let line = "a check in the preamble of `_common.http` holds for all of them";
-        writeln!(out.result(), "  {}", look.faint(line))
+    /// Adds the mutations that no check of any request detects: each is reported once.
+    fn add_undetected_everywhere(&self, settings: &OutputSettings, lines: &mut Vec<Line>) {
+        let styles = settings.styles;
+        lines.push(Line::Result(styles.strong("in every request")));
+        lines.extend(undetected("no check notices when", &words(&self.everywhere), 2, settings.width));
+        let advice = "a check in the preamble of `_common.http` holds for all of them";
+        lines.push(Line::Result(format!("  {}", styles.dim(advice))));
     }
 
-    fn summary(&self, interrupted: bool, out: &mut Out) -> io::Result<()> {
-        let look = out.look;
+    fn summary(&self, interrupted: bool, styles: Styles) -> String {
         let score = Score::of(self.cells());
         let judged = self.cells().filter(|report| report.mutation.is_some()).count();
         let mut parts = vec![
             table::count(judged, "request", "requests"),
             format!("{} of {} noticed", score.noticed, table::count(score.altered, "change", "changes")),
         ];
-        parts.extend(score.percent().map(|percent| look.strong(&format!("{percent} %"))));
+        parts.extend(score.percent().map(|percent| styles.strong(&format!("{percent} %"))));
         let not_passed = self.cells().filter(|report| is_unproved(report)).count();
         if not_passed > 0 {
-            parts.push(look.bad(&format!("{not_passed} did not pass")));
+            parts.push(styles.bad(&format!("{not_passed} did not pass")));
         }
         if let (Some(least), Some(_)) = (self.least, score.percent()) {
             let short = self.files.iter().filter(|file| self.is_short(file.score())).count();
             parts.push(match short {
-                0 => look.good(&format!("all at least {least} %")),
-                short => look.bad(&format!("{} below {least} %", table::count(short, "file", "files"))),
+                0 => styles.good(&format!("all at least {least} %")),
+                short => styles.bad(&format!("{} below {least} %", table::count(short, "file", "files"))),
             });
         }
         if interrupted {
-            parts.push(look.bad("interrupted"));
+            parts.push(styles.bad("interrupted"));
         }
-        writeln!(out.result(), "{}", parts.join(" · "))
+        parts.join(" · ")
     }
 
-    fn data(&self, proved: &MutationHeader<'_>) -> Value {
+    /// The report as data.
+    pub(crate) fn data(&self, proved: &MutationHeader<'_>) -> Value {
         let file = |file: &File<'_>| {
             let score = file.score();
             json!({
@@ -275,20 +269,16 @@ fn gaps_of_all(proofs: &[&MutationReport]) -> Vec<Mutation> {
 }
 
 /// Undetected mutations: one after its name, several below it.
-fn tell(nobody: &str, gaps: &[String], indent: usize, out: &mut Out) -> io::Result<()> {
-    let width = out.width.unwrap_or(160).max(40);
-    let indent = " ".repeat(indent);
-    let mut line = |text: &str, indent: &str| {
-        let room = width - indent.len();
-        wrapped(&escape_line(text), room).iter().try_for_each(|line| writeln!(out.result(), "{indent}{line}"))
+fn undetected(nobody: &str, gaps: &[String], indent: usize, width: Option<usize>) -> Vec<Line> {
+    let width = width.unwrap_or(160).max(40);
+    let line = |text: &str, indent: usize| {
+        let lines = wrapped(&escape_line(text), width - indent).into_iter();
+        lines.map(move |line| Line::Result(" ".repeat(indent) + &line))
     };
     match gaps {
-        [] => Ok(()),
-        [only] => line(&format!("{nobody} {only}"), &indent),
-        several => {
-            line(nobody, &indent)?;
-            several.iter().try_for_each(|gap| line(gap, &format!("{indent}  ")))
-        }
+        [] => Vec::new(),
+        [only] => line(&format!("{nobody} {only}"), indent).collect(),
+        several => line(nobody, indent).chain(several.iter().flat_map(|gap| line(gap, indent + 2))).collect(),
     }
 }
 

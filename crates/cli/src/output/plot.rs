@@ -17,25 +17,25 @@ const DEFAULT_COLUMNS: usize = 100;
 const LABEL_COLUMNS: usize = 9;
 
 /// The figures, the plot, and what is marked in it.
-pub(crate) fn trend(title: &str, trend: &Trend, look: Styles, width: Option<usize>) -> Vec<String> {
+pub(crate) fn trend(title: &str, trend: &Trend, styles: Styles, width: Option<usize>) -> Vec<String> {
     let points = &trend.points;
     let slowest = &points[trend.slowest];
     let mut lines = vec![format!(
         "{}  {}  median {}, {}  slowest {}, number {}",
-        look.strong(title),
+        styles.strong(title),
         count(points.len(), "answer", "answers"),
         micros(trend.median),
         body::size(trend.median_size),
         micros(slowest.micros),
         slowest.number,
     )];
-    lines.extend(plot(trend, look, width.unwrap_or(DEFAULT_COLUMNS).clamp(30, 160)));
+    lines.extend(plot(trend, styles, width.unwrap_or(DEFAULT_COLUMNS).clamp(30, 160)));
     for jump in &trend.jumps {
         let point = &points[jump.at];
         let commit = point.revision.as_ref().map(|revision| format!(", at {revision}")).unwrap_or_default();
         lines.push(format!(
             "{} from {} to {} with number {}{commit}",
-            look.odd("│"),
+            styles.warn("│"),
             micros(jump.before),
             micros(jump.after),
             point.number
@@ -65,7 +65,7 @@ struct Column {
     jump: bool,
 }
 
-fn plot(trend: &Trend, look: Styles, width: usize) -> Vec<String> {
+fn plot(trend: &Trend, styles: Styles, width: usize) -> Vec<String> {
     let room = width - LABEL_COLUMNS - 2;
     let columns = columns(trend, room);
     // Few responses are spread apart.
@@ -87,31 +87,31 @@ fn plot(trend: &Trend, look: Styles, width: usize) -> Vec<String> {
         for column in &columns {
             let (top, middle) = (line(column.highest), line(column.middle));
             drawn += &if column.slowest && row == top {
-                look.bad("▲")
+                styles.bad("▲")
             } else if row == middle {
-                look.name("●")
+                styles.name("●")
             } else if row > top && row < middle {
-                look.faint("╷")
+                styles.dim("╷")
             } else if row == top {
-                look.name("•")
+                styles.name("•")
             } else if column.jump {
-                look.odd("│")
+                styles.warn("│")
             } else if row == median {
-                look.faint("┄")
+                styles.dim("┄")
             } else {
                 " ".to_owned()
             };
             let between = if row == median { "┄" } else { " " };
-            drawn += &look.faint(&between.repeat(apart - 1));
+            drawn += &styles.dim(&between.repeat(apart - 1));
         }
-        lines.push(format!("{} {drawn}", look.faint(&right(&label, LABEL_COLUMNS))));
+        lines.push(format!("{} {drawn}", styles.dim(&right(&label, LABEL_COLUMNS))));
     }
     let (first, last) = (&trend.points[0], &trend.points[trend.points.len() - 1]);
     let (from, to) = (log::local(first.at), log::local(last.at));
-    lines.push(format!("{} {}", " ".repeat(LABEL_COLUMNS), look.faint(&"─".repeat(columns.len() * apart))));
+    lines.push(format!("{} {}", " ".repeat(LABEL_COLUMNS), styles.dim(&"─".repeat(columns.len() * apart))));
     let gap = (columns.len() * apart).saturating_sub(to.len());
     let axis = if from.len() + 2 <= gap { format!("{}{to}", left(&from, gap)) } else { format!("{from} – {to}") };
-    lines.push(format!("{} {}", " ".repeat(LABEL_COLUMNS), look.faint(&axis)));
+    lines.push(format!("{} {}", " ".repeat(LABEL_COLUMNS), styles.dim(&axis)));
     lines
 }
 

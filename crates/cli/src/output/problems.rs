@@ -1,6 +1,7 @@
 //! Problems as a person reads them: the place, the line underlined, what to write instead.
 
 use crate::output::styles::Styles;
+use crate::settings::OutputSettings;
 use annotate_snippets::{AnnotationKind, Level, Renderer, Snippet};
 use std::borrow::Cow;
 use std::path::Path;
@@ -11,7 +12,7 @@ use yieldtray_workspace::config::redact_keeping_offsets;
 use yieldtray_workspace::{SourceFile, Workspace};
 
 /// A problem with its source line.
-pub(crate) fn snippet(workspace: &Workspace, problem: &Problem, look: Styles) -> String {
+pub(crate) fn snippet(workspace: &Workspace, problem: &Problem, styles: Styles) -> String {
     let message = escape_line(&problem.message);
     let title = level(problem.severity).primary_title(message).id(problem.code.as_str());
     let mut lines = Vec::new();
@@ -37,25 +38,31 @@ pub(crate) fn snippet(workspace: &Workspace, problem: &Problem, look: Styles) ->
         None => group,
     };
     // A blank line separates problems.
-    format!("{}\n", renderer(look).render(&[group]))
+    format!("{}\n", renderer(styles).render(&[group]))
+}
+
+/// Problems with their source lines; only the errors if `settings` are quiet.
+pub(crate) fn snippets(workspace: &Workspace, problems: &[Problem], settings: &OutputSettings) -> Vec<String> {
+    let shown = problems.iter().filter(|problem| problem.is_error() || !settings.quiet);
+    shown.map(|problem| snippet(workspace, problem, settings.error_styles)).collect()
 }
 
 /// A problem that has no place.
-pub(crate) fn plain(code: Option<&str>, message: &str, hint: Option<&str>, look: Styles) -> String {
+pub(crate) fn plain(code: Option<&str>, message: &str, hint: Option<&str>, styles: Styles) -> String {
     let title = level(Severity::Error).primary_title(escape_line(message));
     let title = match code {
         Some(code) => title.id(code),
         None => title,
     };
     let group = title.elements(hint.map(|hint| Level::HELP.with_name("instead").message(escape_line(hint))));
-    renderer(look).render(&[group])
+    renderer(styles).render(&[group])
 }
 
 /// A warning without a place.
-pub(crate) fn remark(code: &str, message: &str, hint: Option<&str>, look: Styles) -> String {
+pub(crate) fn remark(code: &str, message: &str, hint: Option<&str>, styles: Styles) -> String {
     let title = level(Severity::Warning).primary_title(escape_line(message)).id(code);
     let group = title.elements(hint.map(|hint| Level::HELP.with_name("instead").message(escape_line(hint))));
-    renderer(look).render(&[group])
+    renderer(styles).render(&[group])
 }
 
 fn level(weight: Severity) -> Level<'static> {
@@ -65,8 +72,8 @@ fn level(weight: Severity) -> Level<'static> {
     }
 }
 
-fn renderer(look: Styles) -> Renderer {
-    if look.is_coloured() { Renderer::styled() } else { Renderer::plain() }
+fn renderer(styles: Styles) -> Renderer {
+    if styles.is_coloured() { Renderer::styled() } else { Renderer::plain() }
 }
 
 /// The line a span begins in, cut out of the whole text: a file may be large.

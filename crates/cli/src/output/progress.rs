@@ -1,8 +1,7 @@
 //! The last line on a terminal while a run goes on: how far it is.
 
-use super::Out;
+use super::styles::Styles;
 use super::table::{count, cut};
-use std::io::{self, Write};
 use std::time::{Duration, Instant};
 use yieldtray_engine::Run;
 
@@ -11,6 +10,9 @@ const SHOW_AFTER: Duration = Duration::from_millis(300);
 
 /// The line is drawn anew this often at most.
 const REDRAW_INTERVAL: Duration = Duration::from_millis(90);
+
+/// Moves to the beginning of the line and erases it (ECMA-48 EL).
+const CLEAR_LINE: &str = "\r\x1b[2K";
 
 /// The line, and whether it is drawn now.
 pub(crate) struct ProgressLine {
@@ -22,9 +24,9 @@ pub(crate) struct ProgressLine {
 }
 
 impl ProgressLine {
-    /// The line of a run that began then, where `out` can show one.
-    pub(crate) fn new(began: Instant, out: &Out) -> Self {
-        Self { shown: out.terminal && !out.json, began, drawn: false, last: None }
+    /// The line of a run that began then. It is `shown` on a terminal, unless data is printed.
+    pub(crate) fn new(began: Instant, shown: bool) -> Self {
+        Self { shown, began, drawn: false, last: None }
     }
 
     /// True if it is drawn at all: then the run must report its progress.
@@ -32,30 +34,31 @@ impl ProgressLine {
         self.shown
     }
 
-    /// Takes the line away, since something else is written.
-    pub(crate) fn clear(&mut self, out: &mut Out) -> io::Result<()> {
-        if std::mem::take(&mut self.drawn) {
-            write!(out.result(), "\r\x1b[2K")?;
-        }
-        Ok(())
+    /// The text that takes the line away before something else is written.
+    pub(crate) fn clear(&mut self) -> &'static str {
+        if std::mem::take(&mut self.drawn) { CLEAR_LINE } else { "" }
     }
 
-    /// Draws it, if it is time to, of a run in which so many cells did not pass.
-    pub(crate) fn draw(&mut self, out: &mut Out, run: &Run<'_>, failed: usize) -> io::Result<()> {
+    /// The text that draws it again, if it is time to. `failed` cells did not pass.
+    pub(crate) fn draw(
+        &mut self,
+        run: &Run<'_>,
+        failed: usize,
+        width: Option<usize>,
+        styles: Styles,
+    ) -> Option<String> {
         let took = self.began.elapsed();
         if !self.shown || took < SHOW_AFTER || self.last.is_some_and(|last| last.elapsed() < REDRAW_INTERVAL) {
-            return Ok(());
+            return None;
         }
-        self.clear(out)?;
+        let cleared = self.clear();
         let progress = run.progress();
         let name = progress.waits_for.map(|cell| &*run.workspace().cell(cell).name);
         let line = words((progress.done, progress.all), failed, run.summary().requests, took, name);
-        let line = cut(&line, out.width.unwrap_or(80).saturating_sub(1));
-        let line = out.look.faint(&line);
-        write!(out.result(), "{line}")?;
+        let line = cut(&line, width.unwrap_or(80).saturating_sub(1));
         self.drawn = true;
         self.last = Some(Instant::now());
-        out.flush()
+        Some(format!("{cleared}{}", styles.dim(&line)))
     }
 }
 

@@ -1,6 +1,6 @@
 //! Standard output, with what has to be known of what was written to it.
 
-use crate::host::HostFacts;
+use crate::settings::OutputSettings;
 use std::borrow::Cow;
 use std::fmt::Write as _;
 use std::io::{self, BufWriter, Stdout, Write};
@@ -22,9 +22,9 @@ pub(super) struct Stream {
 }
 
 impl Stream {
-    pub(super) fn new(host: &HostFacts, json: bool) -> Self {
-        let shares_place = (host.out_is_terminal && host.errors_are_terminal) || is_same_file();
-        let escapes = json && host.out_is_terminal;
+    pub(super) fn new(settings: &OutputSettings) -> Self {
+        let shares_place = (settings.terminal && settings.error_terminal) || is_same_file();
+        let escapes = settings.json && settings.terminal;
         let inner = BufWriter::new(io::stdout());
         Self { inner, ends_line: true, shares_place, escapes, outlives_reader: false, begun: Vec::new() }
     }

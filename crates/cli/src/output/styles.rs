@@ -45,7 +45,7 @@ impl Styles {
     }
 
     /// For the least important text.
-    pub(crate) fn faint(self, text: &str) -> String {
+    pub(crate) fn dim(self, text: &str) -> String {
         self.paint(Style::new().dimmed(), text)
     }
 
@@ -55,7 +55,7 @@ impl Styles {
     }
 
     /// For warnings.
-    pub(crate) fn odd(self, text: &str) -> String {
+    pub(crate) fn warn(self, text: &str) -> String {
         self.paint(AnsiColor::Yellow.on_default(), text)
     }
 

@@ -12,10 +12,10 @@ pub(super) fn checkout_choice(root: &Path, out: &mut Out) -> Result<Option<Strin
     match StateFolder::open(root, state::key_file().as_deref()) {
         Ok(folder) => Ok(folder.and_then(|folder| folder.chosen_environment())),
         Err(error @ yieldtray_store::Error::Untrusted(_)) => {
-            if !out.quiet && !out.json {
+            if !out.settings.quiet && !out.settings.json {
                 let words =
                     format!("{error}: it is ignored; delete it, or run `yieldtray allow --state` if it is yours");
-                out.say(&out.error_look.odd(&words))?;
+                out.say(&out.settings.error_styles.warn(&words))?;
             }
             Ok(None)
         }

@@ -132,7 +132,7 @@ impl Project {
             if tracked {
                 trust.note_tracked();
             }
-            out.tracked = tracked_problem(&root, tracked);
+            out.last_warning = tracked_problem(&root, tracked);
         }
         let problems: Vec<Problem> = workspace.config_problems().cloned().collect();
         if !problems.is_empty() {

@@ -41,7 +41,7 @@ pub(crate) fn trouble(root: &Path, what: &str, error: &Error, out: &mut Out) -> 
             Err(error) => words.push_str(&format!("\n{error}")),
         }
     }
-    words.lines().try_for_each(|line| out.say(&out.error_look.odd(line)))
+    words.lines().try_for_each(|line| out.say(&out.settings.error_styles.warn(line)))
 }
 
 /// Opens the state for a command that is only about it; a damaged one is renamed, with a warning.

@@ -4,6 +4,7 @@ use crate::output::cell::{CellLines, Heading, summary, time};
 use crate::output::progress::ProgressLine;
 use crate::output::{Out, data, table};
 use crate::run::RunObserver;
+use crate::settings::OutputSettings;
 use std::io::{self, Write};
 use std::time::{Duration, Instant};
 use yieldtray_engine::{CellReport, Event, Run};
@@ -41,7 +42,7 @@ impl<'o, 'w> RunPrinter<'o, 'w> {
         verbose: bool,
     ) -> Self {
         let began = Instant::now();
-        let progress = ProgressLine::new(began, out);
+        let progress = ProgressLine::new(began, out.settings.terminal && !out.settings.json);
         let slowest = verbose.then(Vec::new);
         Self { out, lines, heading, random, file: None, shown: Vec::new(), began, failed: 0, progress, slowest }
     }
@@ -49,13 +50,13 @@ impl<'o, 'w> RunPrinter<'o, 'w> {
     fn show(&mut self, event: &Event) -> io::Result<()> {
         match event {
             Event::RunStarted { cells, .. } => {
-                if !self.out.quiet {
-                    let line = self.heading.text(self.out.look);
+                if !self.out.settings.quiet {
+                    let line = self.heading.text(self.out.settings.styles);
                     writeln!(self.out.result(), "{line}  {}", table::count(*cells, "request", "requests"))?;
                 }
             }
             Event::TokenObtained(report) => {
-                if !self.out.quiet {
+                if !self.out.settings.quiet {
                     let line = self.lines.token(report);
                     writeln!(self.out.result(), "{line}")?;
                 }
@@ -64,21 +65,21 @@ impl<'o, 'w> RunPrinter<'o, 'w> {
             Event::RunFinished(figures) => {
                 let took = self.began.elapsed();
                 self.tell_slowest()?;
-                let line = summary(figures, took, self.out.look);
+                let line = summary(figures, took, self.out.settings.styles);
                 writeln!(self.out.result(), "{line}")?;
             }
         }
-        if self.out.terminal { self.out.flush() } else { Ok(()) }
+        if self.out.settings.terminal { self.out.flush() } else { Ok(()) }
     }
 
     fn cell(&mut self, report: &CellReport) -> io::Result<()> {
         let bad = !report.outcome.is_fine();
         self.failed += usize::from(bad);
-        if bad || !self.out.quiet {
+        if bad || !self.out.settings.quiet {
             if self.file != Some(report.cell.source) {
                 self.file = Some(report.cell.source);
                 let path = self.lines.workspace.shown_path(report.cell.source);
-                let path = self.out.look.strong(&path);
+                let path = self.out.settings.styles.strong(&path);
                 writeln!(self.out.result(), "{path}")?;
             }
             for line in self.lines.cell(report) {
@@ -108,8 +109,8 @@ impl<'o, 'w> RunPrinter<'o, 'w> {
 
     fn tell_slowest(&mut self) -> io::Result<()> {
         let Some(slowest) = self.slowest.take().filter(|slowest| !slowest.is_empty()) else { return Ok(()) };
-        let look = self.out.look;
-        writeln!(self.out.result(), "{}", look.strong("slowest"))?;
+        let styles = self.out.settings.styles;
+        writeln!(self.out.result(), "{}", styles.strong("slowest"))?;
         for (took, place) in slowest {
             writeln!(self.out.result(), "  {}  {place}", table::right(&time(took), 7))?;
         }
@@ -119,7 +120,7 @@ impl<'o, 'w> RunPrinter<'o, 'w> {
 
 impl RunObserver for RunPrinter<'_, '_> {
     fn happened(&mut self, run: &Run<'_>, event: Event) -> io::Result<()> {
-        if self.out.json {
+        if self.out.settings.json {
             let seed = self.random.seed_in_use();
             let line = data::event(self.lines.workspace, &event, self.began.elapsed(), seed);
             writeln!(self.out.result(), "{line}")?;
@@ -136,10 +137,11 @@ impl RunObserver for RunPrinter<'_, '_> {
     }
 
     fn waits(&mut self, run: &Run<'_>) -> io::Result<()> {
-        self.progress.draw(self.out, run, self.failed)
+        let OutputSettings { width, styles, .. } = self.out.settings;
+        self.progress.draw(run, self.failed, width, styles).map_or(Ok(()), |line| self.out.write_now(&line))
     }
 
     fn gives_way(&mut self) -> io::Result<()> {
-        self.progress.clear(self.out)
+        write!(self.out.result(), "{}", self.progress.clear())
     }
 }

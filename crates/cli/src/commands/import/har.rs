@@ -53,17 +53,17 @@ pub(super) fn har(
     let about = name.map(|name| format!("# Taken from a recording, {name}.\n\n")).unwrap_or_default();
     intake.begin_with(0, &format!("{about}{head}"));
     drafts.into_iter().for_each(|draft| intake.add(0, draft));
-    if !out.quiet && !out.json {
+    if !out.settings.quiet && !out.settings.json {
         let told = left.iter().skip(1).filter(|(number, ..)| *number > 0);
         for (number, one, many) in told {
-            out.say(&out.error_look.faint(&format!("{} left out", table::count(*number, one, many))))?;
+            out.say(&out.settings.error_styles.dim(&format!("{} left out", table::count(*number, one, many))))?;
         }
     }
     for (url, why) in refused {
         // Queries contain keys, and user information contains passwords.
         let url = url.split(['?', '#']).next().unwrap_or_default();
         let url = escape_line(url.rsplit_once('@').map_or(url, |(_, rest)| rest));
-        out.say(&format!("{} {url}: {why}", out.error_look.bad("left out")))?;
+        out.say(&format!("{} {url}: {why}", out.settings.error_styles.bad("left out")))?;
     }
     intake.finish(out)
 }

@@ -46,9 +46,9 @@ pub(super) fn openapi(
         Some(folder) => fill(&mut intake, folder, taken, prefix_of(&args.file))?,
         None => {
             let target = intake.print();
-            if !out.json && !out.quiet {
+            if !out.settings.json && !out.settings.quiet {
                 let needed = taken.values.keys().map(String::as_str).chain(["base"]);
-                out.say(&out.error_look.faint(&format!("it needs {}", join_words(needed))))?;
+                out.say(&out.settings.error_styles.dim(&format!("it needs {}", join_words(needed))))?;
             }
             for file in taken.files {
                 intake.begin_with(target, &file.head);
@@ -56,7 +56,7 @@ pub(super) fn openapi(
             }
         }
     }
-    if !out.json && !out.quiet {
+    if !out.settings.json && !out.settings.quiet {
         tell(&notes, out)?;
     }
     intake.finish(out)
@@ -129,11 +129,11 @@ fn keys(profile: &OauthProfile) -> Vec<(&'static str, String)> {
 /// The unsupported parts.
 fn tell(notes: &[String], out: &mut Out) -> Result<(), CommandError> {
     for note in notes.iter().take(MAX_SHOWN_NOTES) {
-        out.say(&format!("{} {note}", out.error_look.odd("note")))?;
+        out.say(&format!("{} {note}", out.settings.error_styles.warn("note")))?;
     }
     if notes.len() > MAX_SHOWN_NOTES {
         let more = table::count(notes.len() - MAX_SHOWN_NOTES, "more note", "more notes");
-        out.say(&out.error_look.odd(&format!("{more}; `--json` has them all")))?;
+        out.say(&out.settings.error_styles.warn(&format!("{more}; `--json` has them all")))?;
     }
     Ok(())
 }

@@ -90,11 +90,11 @@ pub(super) fn again(
     let now = done.past().and_then(|past| past.exchange());
     let differences = past.exchange().zip(now).map(|(then, now)| compare(&then, &now, &how));
     let then = ComparedExchange::of(&listed);
-    let data = differences.as_ref().filter(|_| out.json).map(|found| comparison::from_then_data(&then, found));
+    let data = differences.as_ref().filter(|_| out.settings.json).map(|found| comparison::from_then_data(&then, found));
     let showing = Showing { looking: &looking, file: None, then: data };
     send::show(&session, cell, &done, &showing, host, out)?;
-    if let Some(found) = differences.as_ref().filter(|_| !out.json) {
-        for line in comparison::from_then(&then, found, out.error_look, out.width) {
+    if let Some(found) = differences.as_ref().filter(|_| !out.settings.json) {
+        for line in comparison::from_then(&then, found, out.settings.error_styles, out.settings.width) {
             out.say(&line)?;
         }
     }

@@ -44,10 +44,11 @@ pub(super) fn compare(
         _ => return Err(CommandError::refused_with("`--env` names more than two environments", "name two")),
     };
     let found = yieldtray_report::log::compare(&ours, &theirs, &how);
-    if out.json {
+    if out.settings.json {
         writeln!(out.result(), "{}", comparison::data([&left, &right], &found))?;
     } else {
-        let lines = comparison::lines([&left, &right], &found, out.look, out.width, out.terminal);
+        let lines =
+            comparison::lines([&left, &right], &found, out.settings.styles, out.settings.width, out.settings.terminal);
         for line in lines {
             writeln!(out.result(), "{line}")?;
         }

@@ -61,9 +61,9 @@ pub(super) fn export(
     write(out, &frame.tail)?;
     if let (Some(whole), Some(name)) = (whole, &args.out) {
         whole.finish().map_err(unwritten)?;
-        if !out.quiet && !out.json {
+        if !out.settings.quiet && !out.settings.json {
             let count = table::count(numbers.len(), "exchange is", "exchanges are");
-            out.say(&out.error_look.faint(&format!("{count} in {}", name.display())))?;
+            out.say(&out.settings.error_styles.dim(&format!("{count} in {}", name.display())))?;
         }
     }
     Ok(ExitCode::Success)

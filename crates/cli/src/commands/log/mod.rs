@@ -71,19 +71,20 @@ fn list(common: &Common, args: &Log, host: &HostFacts, out: &mut Out) -> Result<
     };
     let more = found.len() > args.most;
     found.truncate(args.most);
-    if out.json {
+    if out.settings.json {
         let exchanges: Vec<serde_json::Value> = found.iter().map(data).collect();
         writeln!(out.result(), "{}", json!({ "exchanges": exchanges, "more": more }))?;
         return Ok(ExitCode::Success);
     }
     out.introduce(&session.heading())?;
-    let rows = lines(&found, &session.workspace.config, clock::now_millis(), out);
+    let rows =
+        lines(&found, &session.workspace.config, clock::now_millis(), out.settings.terminal, out.settings.styles);
     out.table(&rows)?;
-    if more && !out.quiet {
+    if more && !out.settings.quiet {
         let words = format!("there are more: `--most {}` shows them", args.most.saturating_mul(10));
-        out.say(&out.error_look.faint(&words))?;
+        out.say(&out.settings.error_styles.dim(&words))?;
     }
-    if found.is_empty() && !out.quiet {
+    if found.is_empty() && !out.settings.quiet {
         out.say(match is_plain(common, &args.filter) {
             true => "nothing is logged yet: `send` and `replay` log what they send",
             false => "no exchange in the log is like that",
@@ -126,9 +127,9 @@ fn find(
             let mut told = false;
             store.make_searchable(|left| {
                 // Once there are many, it takes seconds.
-                if left > 0 && !told && out.terminal && !out.quiet {
+                if left > 0 && !told && out.settings.terminal && !out.settings.quiet {
                     told = true;
-                    let _ = out.say(&out.error_look.faint(&format!("making {left} exchanges searchable")));
+                    let _ = out.say(&out.settings.error_styles.dim(&format!("making {left} exchanges searchable")));
                 }
             })?;
             store.search(text, &filter, take)?;

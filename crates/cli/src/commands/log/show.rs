@@ -27,28 +27,26 @@ pub(super) fn show(common: &Common, args: &LogShow, host: &HostFacts, out: &mut 
     let answer = past.exchange();
     // Nothing secret is in the log.
     let masker = Masker::default();
-    if out.json {
+    if out.settings.json {
         let document = document(&listed, &past, answer.as_ref());
         writeln!(out.result(), "{document}")?;
         return Ok(ExitCode::Success);
     }
-    if !out.quiet {
-        out.say(&introduction(&listed, &past, out))?;
+    if !out.settings.quiet {
+        out.say(&introduction(&listed, &past, out.settings.error_styles))?;
         if let Some(answer) = &answer {
-            out.say(&exchange::status_line(answer, &masker, out.error_look))?;
+            out.say(&exchange::status_line(answer, &masker, out.settings.error_styles))?;
         }
     }
     if let Some(answer) = &answer {
         let shown = ResponseView { answer, masker: &masker, in_file: false };
         match &args.looking.pick {
-            Some(expression) => pick(&mut session, &past.entry, &shown, expression, out)?,
-            None => shown.print(&args.looking, host, out)?,
+            Some(expression) => out.picked(&pick(&mut session, &past.entry, &shown, expression)?)?,
+            None => out.response(&shown, &args.looking, host)?,
         }
     }
-    if !out.quiet {
-        for line in explained(&past.entry, out.error_look) {
-            out.say(&line)?;
-        }
+    if !out.settings.quiet {
+        out.messages(&explained(&past.entry, out.settings.error_styles))?;
     }
     Ok(ExitCode::Success)
 }
@@ -59,13 +57,12 @@ fn pick(
     entry: &Entry<'_>,
     shown: &ResponseView<'_>,
     expression: &str,
-    out: &mut Out,
-) -> Result<(), CommandError> {
+) -> Result<String, CommandError> {
     let cell =
         cell_of(session, entry).map_or_else(|| session.take_text("the log", "GET http://log/".to_owned()), Ok)?;
     let plan = Plan::new(&mut session.workspace, &[cell], false);
     let run = session.run(plan, RunOptions::default());
-    shown.pick(&run, cell, expression, out)
+    shown.pick(&run, cell, expression)
 }
 
 /// The cell of an exchange, if its file still has it.

@@ -71,17 +71,17 @@ pub(super) fn trend(
         };
         let written = files::replace(&session.path_from_here(path), text.as_bytes());
         written.map_err(|error| CommandError::refused(format!("cannot write `{}`: {error}", path.display())))?;
-        if !out.quiet && !out.json {
-            out.say(&out.error_look.faint(&format!("the plot is in {}", path.display())))?;
+        if !out.settings.quiet && !out.settings.json {
+            out.say(&out.settings.error_styles.dim(&format!("the plot is in {}", path.display())))?;
         }
         return Ok(ExitCode::Success);
     }
-    if out.json {
+    if out.settings.json {
         writeln!(out.result(), "{}", data(&args.name, &environment, &trend))?;
         return Ok(ExitCode::Success);
     }
     out.introduce(&session.heading())?;
-    for line in plot::trend(&title, &trend, out.look, out.width) {
+    for line in plot::trend(&title, &trend, out.settings.styles, out.settings.width) {
         writeln!(out.result(), "{line}")?;
     }
     Ok(ExitCode::Success)

@@ -128,10 +128,10 @@ impl Reports {
                 }
             }
         }
-        if !(written.is_empty() || out.json || out.quiet) {
+        if !(written.is_empty() || out.settings.json || out.settings.quiet) {
             let are = if written.len() == 1 { "report is" } else { "reports are" };
             let line = format!("the {are} in {}", join_words(&written).replace('`', ""));
-            out.say(&out.error_look.faint(&line))?;
+            out.say(&out.settings.error_styles.dim(&line))?;
         }
         Ok(all_well)
     }
