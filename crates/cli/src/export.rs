@@ -125,7 +125,7 @@ pub(crate) fn hand_over(
             yields: if several { yields_of(session, step.cell, &outlines) } else { Vec::new() },
         })
         .collect();
-    let text = write(target, &handed).map_err(CommandError::refused)?;
+    let text = write(target, &handed).map_err(|error| CommandError::refused(error.to_string()))?;
     let mut reads: Vec<String> = outlines.iter().flat_map(|(_, outline)| outline.reads()).collect();
     reads.sort_unstable();
     reads.dedup();

@@ -5,11 +5,11 @@ use crate::args::{Common, ImportTarget};
 use crate::error::CommandError;
 use crate::files;
 use crate::host::HostFacts;
-use crate::output::styles::Styles;
 use crate::output::{Out, table};
 use crate::project::gitignore::ensure_gitignore;
 use crate::project::locator::Locator;
 use crate::project::{Project, here, root_for};
+use crate::styles::Styles;
 use anyhow::Context;
 use serde_json::json;
 use similar::{ChangeTag, TextDiff};
@@ -272,7 +272,8 @@ impl ImportWriter {
         let unkept: usize =
             self.targets.iter().filter(|target| target.file.is_none()).map(|t| t.sheet.files.len()).sum();
         if out.settings.json {
-            let refused: Vec<_> = refused.iter().map(|(title, why)| json!({ "title": title, "why": why })).collect();
+            let refused: Vec<_> =
+                refused.iter().map(|(title, why)| json!({ "title": title, "why": why.to_string() })).collect();
             let document = json!({
                 "requests": count, "text": printed, "files": files, "written": !self.dry && !files.is_empty(),
                 "secrets": names, "refused": refused, "kept": self.kept, "notes": self.notes,

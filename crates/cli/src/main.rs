@@ -23,6 +23,7 @@ mod project;
 mod prompt;
 mod run;
 mod settings;
+mod styles;
 #[cfg(test)]
 mod testing;
 

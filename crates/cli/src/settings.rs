@@ -4,7 +4,7 @@
 use crate::args::{Color, Common};
 use crate::error::CommandError;
 use crate::host::HostFacts;
-use crate::output::styles::Styles;
+use crate::styles::Styles;
 use yieldtray_expression::Value;
 use yieldtray_http::parse_origin;
 use yieldtray_source::names::is_value_name;

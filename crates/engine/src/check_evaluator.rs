@@ -3,7 +3,7 @@
 use crate::difference::Difference;
 use crate::event::{CheckFailure, YieldReport};
 use crate::response_exprs::{Purpose, ResponseExpr, reads_body};
-use yieldtray_expression::{Engine, RandomSource, Value};
+use yieldtray_expression::{Engine, EvalError, RandomSource, Value};
 use yieldtray_http::{MASK, origin_of};
 use yieldtray_source::{Code, Problem, SourceId, Span};
 use yieldtray_workspace::scope::{
@@ -33,7 +33,7 @@ pub(crate) struct CheckEvaluator<'a> {
 }
 
 /// The parts of an expression: text, and value or why there is none.
-type Parts = Vec<(String, Result<String, String>)>;
+type Parts = Vec<(String, Result<String, EvalError>)>;
 
 /// The results of the checks of a cell.
 #[derive(Default)]
@@ -159,7 +159,7 @@ impl CheckEvaluator<'_> {
                 Some(_) => Vec::new(),
                 None => vec![format!("a check must be true or false, but this is {}", value.kind().words())],
             },
-            Err(message) => vec![self.masker.mask(&message).into_owned()],
+            Err(error) => vec![self.masker.mask(error.as_str()).into_owned()],
         };
         let explanation = self.engine.explain(expression, &bindings, self.random);
         let masker = &*self.masker;
@@ -176,12 +176,16 @@ impl CheckEvaluator<'_> {
         let compared = sides.filter(|_| difference.is_some());
         let is_compared = |text: &str| compared.is_some_and(|sides| sides.iter().any(|(side, _)| side == text));
         let parts = explanation.parts.into_iter().filter(|part| !is_compared(&part.text)).map(|part| {
-            let value = part.value.map(|value| display_value(&value, masker)).map_err(|message| mask(&message));
+            let value = part.value.map(|value| display_value(&value, masker));
+            let value = value.map_err(|error| EvalError::new(mask(error.as_str())));
             (mask(&part.text), value)
         });
         // The reason for a failing part is said once, as a note or beside the part.
-        let parts: Vec<_> =
-            parts.filter(|(_, value)| value.as_ref().err().is_none_or(|message| !notes.contains(message))).collect();
+        let parts: Vec<_> = parts
+            .filter(|(_, value)| {
+                value.as_ref().err().is_none_or(|error| !notes.iter().any(|note| note == error.as_str()))
+            })
+            .collect();
         Some(CheckFailure { difference, ..self.failure(expr, notes, parts) })
     }
 
@@ -197,9 +201,9 @@ impl CheckEvaluator<'_> {
         name: &str,
         secret: bool,
         names: &mut ResponseScope<'_>,
-    ) -> Result<String, String> {
+    ) -> Result<String, EvalError> {
         if let Some(why) = unreadable_body(expr, names) {
-            return Err(why);
+            return Err(EvalError::new(why));
         }
         let mut value = self.value_of(expr, names);
         if value.is_err() {
@@ -223,12 +227,12 @@ impl CheckEvaluator<'_> {
         self.tray.put_at(name, CapturedValue { value, source, cell, secret, origin, kept_at: None }, self.step);
     }
 
-    fn value_of(&mut self, expr: &ResponseExpr<'_>, names: &mut ResponseScope<'_>) -> Result<Value, String> {
+    fn value_of(&mut self, expr: &ResponseExpr<'_>, names: &mut ResponseScope<'_>) -> Result<Value, EvalError> {
         let bound = self.resolver().bind(&expr.expression, expr.source, expr.span, Phase::Response(names));
         self.mask_new_secrets();
-        let bindings = bound.map_err(|problems| self.messages(&problems).join("; "))?;
+        let bindings = bound.map_err(|problems| EvalError::new(self.messages(&problems).join("; ")))?;
         let value = self.engine.evaluate(&expr.expression, &bindings, self.random);
-        value.map_err(|message| self.masker.mask(&message).into_owned())
+        value.map_err(|error| EvalError::new(self.masker.mask(error.as_str())))
     }
 
     /// The text after `else` with its placeholders resolved; one that cannot be resolved stays as written.

@@ -6,6 +6,7 @@ use crate::prove::MutationReport;
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 use std::time::Duration;
+use yieldtray_expression::EvalError;
 use yieldtray_http::{CapturedExchange, Failure};
 use yieldtray_source::diff::DiffLine;
 use yieldtray_source::{Problem, SourceId, Span};
@@ -192,15 +193,11 @@ impl CellReport {
             }
             for (text, value) in &mut failure.parts {
                 hide(text);
-                match value {
-                    Ok(text) | Err(text) => hide(text),
-                }
+                hide(value.as_mut().unwrap_or_else(EvalError::text_mut));
             }
         }
         for taken in &mut self.yields {
-            match &mut taken.value {
-                Ok(text) | Err(text) => hide(text),
-            }
+            hide(taken.value.as_mut().unwrap_or_else(EvalError::text_mut));
         }
         self.problems.iter_mut().for_each(|problem| masker.hide_in_problem(problem));
         if let Some(failure) = &mut self.failure {
@@ -226,7 +223,7 @@ pub struct CheckFailure {
     /// Its expression.
     pub expression: String,
     /// The parts of the expression: text, and value or why there is none.
-    pub parts: Vec<(String, Result<String, String>)>,
+    pub parts: Vec<(String, Result<String, EvalError>)>,
     /// The difference between the sides of an `==` that are too long to show as parts.
     pub difference: Option<Difference>,
     /// Why it could not be judged, and what else to know.
@@ -244,7 +241,7 @@ impl CheckFailure {
 
     /// True if `text` occurs in its explanation.
     pub(crate) fn mentions(&self, text: &str) -> bool {
-        let parts = self.parts.iter().map(|(_, value)| value.as_ref().unwrap_or_else(|error| error).as_str());
+        let parts = self.parts.iter().map(|(_, value)| value.as_ref().map_or_else(EvalError::as_str, String::as_str));
         let lines = self.difference.iter().flat_map(|difference| &difference.lines).filter_map(|line| match line {
             DiffLine::Context(text) | DiffLine::Left(text) | DiffLine::Right(text) => Some(text.as_str()),
             DiffLine::Skipped(_) | DiffLine::Truncated(_) => None,
@@ -263,7 +260,7 @@ pub struct YieldReport {
     /// The value's name.
     pub name: String,
     /// The value as it is shown, or why there is none.
-    pub value: Result<String, String>,
+    pub value: Result<String, EvalError>,
 }
 
 /// The figures of a run.

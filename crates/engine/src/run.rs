@@ -13,7 +13,7 @@ use crate::run_state::{RunState, StepProblems};
 use crate::run_values::RunValues;
 use crate::scheduler::{LaneSteps, Scheduler};
 use std::panic::{AssertUnwindSafe, catch_unwind};
-use yieldtray_expression::{Engine, RandomSource, Value};
+use yieldtray_expression::{Engine, EvalError, RandomSource, Value};
 use yieldtray_http::{Exchange, Failure, FailureKind, credential, is_secret_header};
 use yieldtray_workspace::plan::Plan;
 use yieldtray_workspace::request::{Token, TokenRequest, Tokens};
@@ -190,9 +190,9 @@ impl<'w> Run<'w> {
                     self.state.oauth.revoke(profile);
                     return self.wake_lanes(profile, false);
                 }
-                Err(message) => Failure {
+                Err(error) => Failure {
                     kind: FailureKind::NotAuthorized,
-                    message,
+                    message: error.to_string(),
                     hint: Some("compare the profile in `[oauth2]` with what the server expects".to_owned()),
                     elapsed: exchange.timings.total,
                 },
@@ -293,7 +293,7 @@ impl<'w> Run<'w> {
     ///
     /// # Errors
     /// Why there is no value, with secrets masked.
-    pub fn evaluate_on(&self, cell: CellId, expression: &str, exchange: &Exchange) -> Result<String, String> {
+    pub fn evaluate_on(&self, cell: CellId, expression: &str, exchange: &Exchange) -> Result<String, EvalError> {
         let context = self.inputs.context(&self.state.values, self.inputs.random());
         let mut secrets = Vec::new();
         let result = context.evaluate_on(cell, expression, exchange, &mut secrets);
@@ -302,7 +302,7 @@ impl<'w> Run<'w> {
         let mask = |text: &str| masker.mask(text).into_owned();
         match result {
             Ok(value) => Ok(mask(value.as_text().unwrap_or(&value.show()))),
-            Err(message) => Err(mask(&message)),
+            Err(error) => Err(EvalError::new(mask(error.as_str()))),
         }
     }
 }

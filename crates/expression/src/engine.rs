@@ -1,6 +1,7 @@
 //! Compiles and evaluates expressions.
 
 use super::compiled::Compiled;
+use super::error::EvalError;
 use super::explain::Explanation;
 use super::files::{FILES, FileReader};
 use super::parse::CompileError;
@@ -76,23 +77,26 @@ impl Engine {
     }
 
     /// Evaluates `compiled`. Random values are drawn from `random`.
-    /// ¶
-    /// ¶ # Errors
-    /// ¶ The message, in one line.
+    ///
+    /// # Errors
+    /// Why there is no value.
     pub fn evaluate(
         &self,
         compiled: &Compiled,
         bindings: &Bindings<'_>,
         random: &RandomSource,
-    ) -> Result<Value, String> {
+    ) -> Result<Value, EvalError> {
         random.reset_budget();
         compiled.with_stack(|| {
             let resolver = Resolver { bindings, random };
             let context = self.context(&resolver);
             match cel::Value::resolve_val(&compiled.tree, &context) {
-                Ok(value) if !random.is_within_limit(value.as_ref()) => Err(random.too_large()),
+                Ok(value) if !random.is_within_limit(value.as_ref()) => Err(EvalError::new(random.too_large())),
                 Ok(value) => Ok(Value::copy_of(value.as_ref())),
-                Err(error) => Err(explain::why(&compiled.tree, &context).unwrap_or_else(|| fault::words(&error))),
+                Err(error) => {
+                    let text = explain::why(&compiled.tree, &context).unwrap_or_else(|| fault::words(&error));
+                    Err(EvalError::new(text))
+                }
             }
         })
     }

@@ -1,5 +1,6 @@
 //! Why a check failed: the parts of its expression with their values, worked out from the same tree.
 
+use super::error::EvalError;
 use super::functions::schema::violations;
 use super::tree::uncounted;
 use super::unparse::unparse;
@@ -16,7 +17,7 @@ pub struct Part {
     /// The part as text.
     pub text: String,
     /// Its value, or why it has none.
-    pub value: Result<Value, String>,
+    pub value: Result<Value, EvalError>,
 }
 
 /// The parts that decided, and what to know about them.
@@ -236,7 +237,7 @@ impl<'e> Explainer<'e, '_, '_> {
         }
         let value = match evaluate(node, self.context) {
             Ok(value) => Ok(Value::copy_of(value.as_ref())),
-            Err(error) => Err(why(node, self.context).unwrap_or_else(|| fault::words(&error))),
+            Err(error) => Err(EvalError::new(why(node, self.context).unwrap_or_else(|| fault::words(&error)))),
         };
         self.explanation.parts.push(Part { text, value });
         // A sum says little without what was added up.

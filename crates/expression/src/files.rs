@@ -2,7 +2,7 @@
 //! relative paths count from.
 
 use super::opaque::opaque;
-use super::schemas::{Schema, Schemas};
+use super::schemas::{Schema, SchemaError, Schemas};
 use std::fmt;
 use std::path::PathBuf;
 use std::sync::Arc;
@@ -29,9 +29,8 @@ impl FileReader {
     }
 
     /// The schema in the file at `path`, counted from the folder.
-    pub(super) fn schema(&self, path: &str) -> Result<Schema, String> {
-        let inside =
-            normalize(&self.folder.join(path)).ok_or_else(|| format!("`{path}` lies outside the workspace"))?;
+    pub(super) fn schema(&self, path: &str) -> Result<Schema, SchemaError> {
+        let inside = normalize(&self.folder.join(path)).ok_or_else(|| SchemaError::Outside(path.to_owned()))?;
         self.schemas.at(&self.files, &inside)
     }
 }

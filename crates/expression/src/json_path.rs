@@ -1,7 +1,7 @@
 //! JSONPath (RFC 9535), read with limits.
 
 use serde_json::Value;
-use std::fmt;
+use thiserror::Error;
 
 /// Nested brackets that are parsed: the time doubles with each.
 const MAX_BRACKETS: usize = 10;
@@ -14,27 +14,18 @@ const MAX_PARENTHESES: usize = 64;
 pub struct JsonPath(serde_json_path::JsonPath);
 
 /// Why a text is no JSONPath.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Error)]
 pub enum JsonPathError {
     /// More brackets are nested than are read.
+    #[error("more than {MAX_BRACKETS} brackets stand in each other")]
     NestedBrackets,
     /// More parentheses are nested than are read.
+    #[error("more than {MAX_PARENTHESES} parentheses stand in each other")]
     NestedParentheses,
     /// RFC 9535 does not allow it; the words say what.
+    #[error("{0}")]
     Syntax(String),
 }
-
-impl fmt::Display for JsonPathError {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        match self {
-            Self::NestedBrackets => write!(f, "more than {MAX_BRACKETS} brackets stand in each other"),
-            Self::NestedParentheses => write!(f, "more than {MAX_PARENTHESES} parentheses stand in each other"),
-            Self::Syntax(what) => f.write_str(what),
-        }
-    }
-}
-
-impl std::error::Error for JsonPathError {}
 
 impl JsonPath {
     /// Reads a JSONPath.

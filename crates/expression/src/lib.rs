@@ -1,6 +1,6 @@
 //! Expressions: the Common Expression Language over our own values and functions.
-//! ¶
-//! ¶ The crate that parses and runs CEL is known to this crate alone. This crate adds to it: names and functions are
+//!
+//! The crate that parses and runs CEL is known to this crate alone. This crate adds to it: names and functions are
 //! checked before anything runs ([`Engine::compile`]), long expressions get the stack they need, endless ones run out
 //! of steps, and a failure is explained by its parts ([`Engine::explain`]).
 
@@ -8,6 +8,7 @@ mod compiled;
 mod digits;
 mod document;
 mod engine;
+mod error;
 mod explain;
 mod fault;
 mod files;
@@ -31,9 +32,10 @@ mod tests;
 
 pub use compiled::Compiled;
 pub use engine::{Bindings, Engine};
+pub use error::EvalError;
 pub use explain::{Explanation, Part};
 pub use files::FileReader;
-pub use functions::{FAKE_KINDS, FUNCTIONS, Function, check_constant, check_jsonpath};
+pub use functions::{ConstantError, FAKE_KINDS, FUNCTIONS, Function, XPathError, check_constant};
 pub use json_path::{JsonPath, JsonPathError};
 pub use parse::CompileError;
 pub use random::{Clock, RandomSource};

@@ -10,6 +10,7 @@ use std::collections::VecDeque;
 use std::fmt;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
+use thiserror::Error;
 use yieldtray_source::files::{FileSystem, normalize};
 
 /// The base URL under which the workspace's files refer to each other. It is never fetched.
@@ -36,7 +37,24 @@ pub(super) struct Schema {
     place: Option<(usize, Arc<[PathBuf]>)>,
 }
 
-type Compiled = Result<Schema, String>;
+type Compiled = Result<Schema, SchemaError>;
+
+/// Why a schema cannot be used.
+#[derive(Clone, Debug, PartialEq, Eq, Error)]
+pub(super) enum SchemaError {
+    #[error("`{0}` lies outside the workspace")]
+    Outside(String),
+    #[error("the schema `{path}` cannot be read: {error}", path = .path.display())]
+    Read { path: PathBuf, error: String },
+    #[error("the schema `{path}` is not JSON: {error}", path = .path.display())]
+    Json { path: PathBuf, error: String },
+    #[error("`{path}` is no JSON Schema that can be used: {error}", path = .path.display())]
+    Unusable { path: PathBuf, error: String },
+    #[error("it cannot be compiled")]
+    NotCompiled,
+    #[error("the schema is made of more than {MAX_SCHEMA_FILES} files, or of more than 32 MiB")]
+    TooLarge,
+}
 
 /// The schemas that were used so far.
 #[derive(Default)]
@@ -74,7 +92,7 @@ impl Schemas {
         }
         let group = compile(files, path, !self.ignores_formats);
         cache.add(group);
-        cache.known.get(path).cloned().unwrap_or_else(|| Err("it cannot be compiled".to_owned()))
+        cache.known.get(path).cloned().unwrap_or_else(|| Err(SchemaError::NotCompiled))
     }
 }
 
@@ -111,7 +129,7 @@ fn compile(files: &Arc<dyn FileSystem>, path: &Path, formats: bool) -> Group {
         _ => match bundle.into_one() {
             Some((whole, draft, paths)) => {
                 let validator = options(formats).with_draft(draft).with_retriever(Nothing).build(&whole);
-                let validator = validator.map(Arc::new).map_err(|error| unusable(path, &error.to_string()));
+                let validator = validator.map(Arc::new).map_err(|error| unusable(path, error));
                 let paths: Arc<[PathBuf]> = paths.into();
                 let schema = |number: usize| {
                     Ok(Schema { validator: validator.clone()?, place: Some((number, Arc::clone(&paths))) })
@@ -128,8 +146,8 @@ fn compile(files: &Arc<dyn FileSystem>, path: &Path, formats: bool) -> Group {
     }
 }
 
-fn unusable(path: &Path, why: &str) -> String {
-    format!("`{}` is no JSON Schema that can be used: {why}", path.display())
+fn unusable(path: &Path, error: impl ToString) -> SchemaError {
+    SchemaError::Unusable { path: path.to_owned(), error: error.to_string() }
 }
 
 /// `format` is a rule in every draft: those who write schemas mean it so, though newer drafts leave it open
@@ -143,15 +161,15 @@ fn compile_alone(files: &Arc<dyn FileSystem>, path: &Path, schema: &Json, format
         .with_base_uri(format!("{BASE}{}", path.to_string_lossy().replace('\\', "/")))
         .with_retriever(Beside(Arc::clone(files)))
         .build(schema);
-    let validator = compiled.map(Arc::new).map_err(|error| unusable(path, &error.to_string()))?;
+    let validator = compiled.map(Arc::new).map_err(|error| unusable(path, error))?;
     Ok(Schema { validator, place: None })
 }
 
-fn read(files: &dyn FileSystem, path: &Path) -> Result<(Json, usize), String> {
-    let shown = path.display();
-    let bytes = files.read_data(path).map_err(|error| format!("the schema `{shown}` cannot be read: {error}"))?;
-    let mut schema =
-        serde_json::from_slice(&bytes).map_err(|error| format!("the schema `{shown}` is not JSON: {error}"))?;
+fn read(files: &dyn FileSystem, path: &Path) -> Result<(Json, usize), SchemaError> {
+    let bytes =
+        files.read_data(path).map_err(|error| SchemaError::Read { path: path.to_owned(), error: error.to_string() })?;
+    let mut schema = serde_json::from_slice(&bytes)
+        .map_err(|error| SchemaError::Json { path: path.to_owned(), error: error.to_string() })?;
     open_large_repetitions(&mut schema);
     Ok((schema, bytes.len()))
 }
@@ -220,7 +238,7 @@ struct Bundle {
 }
 
 impl Bundle {
-    fn read(files: &dyn FileSystem, path: &Path) -> Result<Self, String> {
+    fn read(files: &dyn FileSystem, path: &Path) -> Result<Self, SchemaError> {
         let mut bundle = Self { documents: Vec::new(), bytes: 0 };
         let (mut wanted, mut known) = (VecDeque::from([path.to_owned()]), FxHashSet::default());
         known.insert(path.to_owned());
@@ -228,9 +246,7 @@ impl Bundle {
             let (document, bytes) = read(files, &path)?;
             bundle.bytes += bytes;
             if bundle.documents.len() == MAX_SCHEMA_FILES || bundle.bytes > MAX_SCHEMA_BYTES {
-                return Err(format!(
-                    "the schema is made of more than {MAX_SCHEMA_FILES} files, or of more than 32 MiB"
-                ));
+                return Err(SchemaError::TooLarge);
             }
             each_reference(&document, &mut |reference| {
                 if let Some((Some(other), _)) = file_of(&path, reference)
@@ -454,7 +470,7 @@ mod tests {
         assert!(Arc::ptr_eq(&schema.validator, &other.validator));
         assert!(!other.is_valid(serde_json::json!({ "own3": 1 })));
         let why = schemas.at(&files, Path::new("s77.json")).expect_err("it is not there");
-        assert!(why.starts_with("the schema `s77.json` cannot be read"), "{why}");
+        assert!(matches!(&why, SchemaError::Read { path, .. } if path == Path::new("s77.json")), "{why}");
     }
 
     #[test]
@@ -462,7 +478,7 @@ mod tests {
         let mut cache = Cache::default();
         for number in 0..100 {
             let path = PathBuf::from(format!("{number}.json"));
-            cache.add(Group { compiled: vec![(path, Err(String::new()))], bytes: 1 << 20 });
+            cache.add(Group { compiled: vec![(path, Err(SchemaError::TooLarge))], bytes: 1 << 20 });
         }
         assert_eq!((cache.known.len(), cache.bytes), (12, 12 << 20));
         assert!(cache.known.contains_key(Path::new("99.json")));

@@ -32,7 +32,8 @@ fn run(engine: &Engine, expression: &str) -> Result<String, String> {
     let compiled = engine.compile(expression).map_err(|faults| {
         faults.iter().map(|fault| format!("{}: {}", fault.code.as_str(), fault.message)).collect::<Vec<_>>().join("; ")
     })?;
-    engine.evaluate(&compiled, &bindings(), &random()).map(|value| value.show())
+    let value = engine.evaluate(&compiled, &bindings(), &random());
+    value.map(|value| value.show()).map_err(|error| error.to_string())
 }
 
 #[test]

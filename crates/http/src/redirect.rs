@@ -15,8 +15,8 @@ pub enum Redirect {
 }
 
 /// The request that follows a redirect (RFC 9110 15.4); `None` if the response is not a redirect.
-/// ¶
-/// ¶ 303 becomes GET, and so does POST after 301 and 302, as in every client; 307 and 308 keep the method and the
+///
+/// 303 becomes GET, and so does POST after 301 and 302, as in every client; 307 and 308 keep the method and the
 /// body. Another origin gets only fields that describe the accepted types and the body; a body that contains a secret,
 /// the client's certificate and the trust in any certificate stay with their origin. Credentials in the new URL are
 /// ignored.

@@ -4,6 +4,7 @@ use std::collections::HashMap;
 use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
+use thiserror::Error;
 use yieldtray_engine::Question;
 use yieldtray_expression::RandomSource;
 use yieldtray_http::Exchange;
@@ -14,7 +15,12 @@ use yieldtray_workspace::scope::{EvalSettings, Tray};
 /// Texts that are open in the editor, by where they lie: they hold in place of what is on disk.
 pub type TextMap = HashMap<PathBuf, Arc<str>>;
 
-/// Everything around the files that an editor has open. A method that cannot do what is asked says why in words.
+/// Why the host cannot do something, as text for the person at the editor.
+#[derive(Clone, Debug, PartialEq, Eq, Error)]
+#[error("{0}")]
+pub struct HostError(pub String);
+
+/// Everything around the files that an editor has open.
 pub trait ServerHost: Send + Sync + 'static {
     /// The root of the workspace that holds a file; `None` for one that lies in none.
     fn root_of(&self, file: &Path) -> Option<PathBuf>;
@@ -23,10 +29,10 @@ pub trait ServerHost: Send + Sync + 'static {
     fn files(&self, root: &Path) -> io::Result<Box<dyn FileSystem>>;
 
     /// The request files of a workspace, relative to its root, sorted.
-    fn request_files(&self, root: &Path, requests: &str) -> Result<Vec<PathBuf>, String>;
+    fn request_files(&self, root: &Path, requests: &str) -> Result<Vec<PathBuf>, HostError>;
 
     /// The folder of a workspace for what is not of its files, made if it is not there.
-    fn state_folder(&self, root: &Path) -> Result<PathBuf, String>;
+    fn state_folder(&self, root: &Path) -> Result<PathBuf, HostError>;
 
     /// The entries of a folder; folders end in `/`.
     fn list(&self, folder: &Path) -> Vec<String>;
@@ -35,7 +41,7 @@ pub trait ServerHost: Send + Sync + 'static {
     fn settings(&self, root: &Path, workspace: &Workspace) -> EvalSettings;
 
     /// Makes an environment the chosen one of the checkout.
-    fn choose(&self, root: &Path, environment: &str) -> Result<(), String>;
+    fn choose(&self, root: &Path, environment: &str) -> Result<(), HostError>;
 
     /// Where random values and the time come from, for values that are only shown.
     fn random(&self) -> RandomSource;
@@ -47,13 +53,13 @@ pub trait ServerHost: Send + Sync + 'static {
     fn answers(&self, root: &Path, settings: &EvalSettings) -> Box<dyn ResponseHistory>;
 
     /// The cell of that name as code or in a format, secrets left out.
-    fn hand_over(&self, job: &Job, cell: &str, target: &str) -> Result<String, String>;
+    fn hand_over(&self, job: &Job, cell: &str, target: &str) -> Result<String, HostError>;
 
     /// Writes a text to look at beside a file; gives where it lies.
-    fn lay_out(&self, job: &Job, name: &str, text: &str) -> Result<PathBuf, String>;
+    fn lay_out(&self, job: &Job, name: &str, text: &str) -> Result<PathBuf, HostError>;
 
     /// Does a job. What it has to say meanwhile goes to `talk`.
-    fn carry_out(&self, job: &Job, talk: &dyn JobUi) -> Result<JobResult, String>;
+    fn carry_out(&self, job: &Job, talk: &dyn JobUi) -> Result<JobResult, HostError>;
 }
 
 /// Answers from before.

@@ -1,7 +1,8 @@
 //! Jobs that take long run on threads of their own. They send messages to the loop, which alone talks to the client.
 
-use crate::host::{Job, JobResult, JobUi, ServerHost, Task};
+use crate::host::{HostError, Job, JobResult, JobUi, ServerHost, Task};
 use std::collections::HashMap;
+use std::io;
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::path::PathBuf;
 use std::sync::Arc;
@@ -9,6 +10,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::mpsc::{self, RecvTimeoutError, Sender};
 use std::thread::{self, JoinHandle};
 use std::time::{Duration, Instant};
+use thiserror::Error;
 use yieldtray_engine::Question;
 
 /// The interval at which a waiting job checks whether it was canceled.
@@ -17,6 +19,19 @@ const TICK: Duration = Duration::from_millis(50);
 /// The time that the end of the session waits for running jobs.
 const SHUTDOWN_TIMEOUT: Duration = Duration::from_secs(3);
 
+/// Why a job has no result.
+#[derive(Debug, Error)]
+pub(crate) enum JobError {
+    #[error("{0} is under way already")]
+    UnderWay(String),
+    #[error("cannot start: {0}")]
+    Thread(io::Error),
+    #[error(transparent)]
+    Failed(HostError),
+    #[error("Yield Tray itself failed at this: please report it")]
+    Panicked,
+}
+
 /// The events of jobs.
 pub(crate) enum JobEvent {
     /// How far one is.
@@ -24,7 +39,7 @@ pub(crate) enum JobEvent {
     /// It asks a person something.
     Ask { question: Box<Asked>, reply: Sender<Option<String>> },
     /// It is over.
-    Done { job: i64, root: PathBuf, outcome: Result<JobResult, String> },
+    Done { job: i64, root: PathBuf, outcome: Result<JobResult, JobError> },
 }
 
 /// Something a person is asked.
@@ -68,10 +83,10 @@ impl JobRunner {
         title: &str,
         host: Arc<dyn ServerHost>,
         events: Sender<JobEvent>,
-    ) -> Result<i64, String> {
+    ) -> Result<i64, JobError> {
         let is_same = |running: &RunningJob| running.file == job.file && running.task == job.task;
         if self.running.values().any(is_same) {
-            return Err(format!("{title} is under way already"));
+            return Err(JobError::UnderWay(title.to_owned()));
         }
         self.last += 1;
         let number = self.last;
@@ -81,12 +96,11 @@ impl JobRunner {
             JobHandle { job: number, root: root.clone(), events: events.clone(), cancelled: Arc::clone(&cancelled) };
         let work = move || {
             let outcome = catch_unwind(AssertUnwindSafe(|| host.carry_out(&job, &handle)));
-            let outcome =
-                outcome.unwrap_or_else(|_| Err("Yield Tray itself failed at this: please report it".to_owned()));
+            let outcome = outcome.map_or(Err(JobError::Panicked), |outcome| outcome.map_err(JobError::Failed));
             let _ = events.send(JobEvent::Done { job: number, root, outcome });
         };
         let thread = thread::Builder::new().name(format!("job {number}")).spawn(work);
-        let thread = thread.map_err(|error| format!("cannot start: {error}"))?;
+        let thread = thread.map_err(JobError::Thread)?;
         let running = RunningJob { cancelled, thread, file, task, has_progress: false, words: None };
         self.running.insert(number, running);
         Ok(number)

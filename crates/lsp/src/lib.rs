@@ -21,7 +21,7 @@ mod wire;
 mod workspace_state;
 mod workspaces;
 
-pub use host::{Finding, Job, JobResult, JobUi, ResponseHistory, ServerHost, Task, TextMap};
+pub use host::{Finding, HostError, Job, JobResult, JobUi, ResponseHistory, ServerHost, Task, TextMap};
 pub use overlay::{OpenTexts, Overlay};
 
 use event::Event;

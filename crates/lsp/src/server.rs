@@ -89,15 +89,18 @@ impl Server {
 
     /// A document as it is in the editor, with its workspace.
     pub(crate) fn snapshot(&mut self, uri: &str) -> Result<Snapshot<'_>, ResponseError> {
-        let failed = |why: String| ResponseError::new(ResponseError::FAILED, why);
         let path =
             path_of(uri).ok_or_else(|| ResponseError::new(ResponseError::PARAMS, format!("`{uri}` is no file")))?;
         self.sync(&path);
-        let root = self.host.root_of(&path).ok_or_else(|| failed(format!("`{}` is in no folder", path.display())))?;
+        let root = self
+            .host
+            .root_of(&path)
+            .ok_or_else(|| ResponseError::failed(format!("`{}` is in no folder", path.display())))?;
         let (encoding, client) = (self.encoding, self.client);
         let state = self.workspace(&root)?;
         let source = state.source(&path);
-        let source = source.ok_or_else(|| failed(format!("`{}` is no file of the workspace", path.display())))?;
+        let source =
+            source.ok_or_else(|| ResponseError::failed(format!("`{}` is no file of the workspace", path.display())))?;
         Ok(Snapshot { state, source, encoding, client })
     }
 
@@ -117,7 +120,7 @@ impl Server {
             Ok(false) => {}
             Err(why) => {
                 self.workspaces.close(&root);
-                self.connection.show_message(MessageKind::Warning, &why);
+                self.connection.show_message(MessageKind::Warning, &why.to_string());
             }
         }
     }

@@ -109,6 +109,11 @@ impl ResponseError {
     pub(crate) fn new(code: i32, message: impl Into<String>) -> Self {
         Self { code, message: message.into() }
     }
+
+    /// A request that is valid and cannot be carried out (LSP `RequestFailed`).
+    pub(crate) fn failed(error: impl ToString) -> Self {
+        Self::new(Self::FAILED, error.to_string())
+    }
 }
 
 /// The result of a request.

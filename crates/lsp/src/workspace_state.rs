@@ -4,8 +4,10 @@ use crate::host::{Finding, ResponseHistory, ServerHost};
 use crate::overlay::{OpenTexts, Overlay};
 use rustc_hash::{FxHashMap, FxHasher};
 use std::hash::{Hash, Hasher};
+use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
+use thiserror::Error;
 use yieldtray_expression::{Engine, RandomSource};
 use yieldtray_http::Exchange;
 use yieldtray_ide::assist::{IdeContext, LastResponses};
@@ -45,10 +47,18 @@ impl LastResponses for Last<'_> {
     }
 }
 
+/// A workspace whose folder cannot be opened.
+#[derive(Debug, Error)]
+#[error("cannot open `{root}`: {error}", root = .root.display())]
+pub(crate) struct OpenError {
+    root: PathBuf,
+    error: io::Error,
+}
+
 impl WorkspaceState {
     /// Opens the workspace at `root` with all its request files.
-    pub(crate) fn open(host: &dyn ServerHost, root: &Path, open: &OpenTexts) -> Result<Self, String> {
-        let disk = host.files(root).map_err(|error| format!("cannot open `{}`: {error}", root.display()))?;
+    pub(crate) fn open(host: &dyn ServerHost, root: &Path, open: &OpenTexts) -> Result<Self, OpenError> {
+        let disk = host.files(root).map_err(|error| OpenError { root: root.to_owned(), error })?;
         // A value that comes from a command is not worked out only to be looked at.
         let files = Overlay { disk, root: root.to_owned(), open: Arc::clone(open), runs: false };
         let mut workspace =
@@ -109,7 +119,7 @@ impl WorkspaceState {
         path: &Path,
         text: &str,
         open: &OpenTexts,
-    ) -> Result<bool, String> {
+    ) -> Result<bool, OpenError> {
         let inside = path.strip_prefix(&self.root).unwrap_or(path).to_owned();
         // An unchanged text causes nothing: else two open configurations would make each other reload for ever.
         if self.workspace.find_text(&inside).is_some_and(|source| self.workspace.source(source).text == text) {

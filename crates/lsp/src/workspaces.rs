@@ -23,7 +23,7 @@ impl Workspaces {
     ) -> Result<&mut WorkspaceState, ResponseError> {
         if !self.states.contains_key(root) {
             let state = WorkspaceState::open(host, root, texts);
-            self.states.insert(root.to_owned(), state.map_err(|why| ResponseError::new(ResponseError::FAILED, why))?);
+            self.states.insert(root.to_owned(), state.map_err(ResponseError::failed)?);
         }
         Ok(self.states.get_mut(root).expect("it was just put in"))
     }

@@ -6,6 +6,7 @@ use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 use std::time::Duration;
 use yieldtray_engine::{CellReport, CheckFailure, Difference, Outcome, YieldReport};
+use yieldtray_expression::EvalError;
 use yieldtray_http::{CapturedExchange, Failure};
 use yieldtray_source::diff::DiffLine;
 use yieldtray_source::{Problem, Severity, SourceId, Span};
@@ -316,7 +317,7 @@ impl FailedCheck {
 }
 
 impl Part {
-    fn of((text, value): &(String, Result<String, String>)) -> Self {
+    fn of((text, value): &(String, Result<String, EvalError>)) -> Self {
         let (value, error) = either(value);
         Self { text: text.clone(), value, error }
     }
@@ -329,8 +330,8 @@ impl CaptureRecord {
     }
 }
 
-fn either(value: &Result<String, String>) -> (Option<String>, Option<String>) {
-    (value.as_ref().ok().cloned(), value.as_ref().err().cloned())
+fn either(value: &Result<String, EvalError>) -> (Option<String>, Option<String>) {
+    (value.as_ref().ok().cloned(), value.as_ref().err().map(ToString::to_string))
 }
 
 impl DiffRecord {

@@ -1,7 +1,7 @@
 //! The state of a workspace between processes: one SQLite file in the folder `.yieldtray/` at its root. Two processes
 //! may use it at once; one that is killed leaves it readable.
-//! ¶
-//! ¶ Secrets are sealed with a key that is in the user's own state folder, so that neither a copy of the folder nor a
+//!
+//! Secrets are sealed with a key that is in the user's own state folder, so that neither a copy of the folder nor a
 //! backup of it discloses them.
 
 mod credentials;

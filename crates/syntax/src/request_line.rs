@@ -121,8 +121,8 @@ pub(super) fn field(text: &str, span: Span, problems: &mut Vec<Problem>) -> Opti
 }
 
 /// Parses `Name: value` from an option; a name alone has an empty value.
-/// ¶ # Errors
-/// ¶ A problem without a place.
+/// # Errors
+/// A problem without a place.
 pub fn typed_field(line: &str) -> Result<(&str, &str), Problem> {
     let colon = line.find(':').unwrap_or(line.len());
     check_field_name(line, Span::new(0, colon))?;

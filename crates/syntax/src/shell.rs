@@ -1,6 +1,7 @@
 //! The words of a command that was pasted from a shell, quoted as shells quote: the parser must know how far it goes.
 
 use super::ValueText;
+use thiserror::Error;
 
 /// Whether a line begins a command of curl.
 pub fn is_command(line: &str) -> bool {
@@ -23,13 +24,39 @@ pub fn extent(text: &str) -> usize {
 #[derive(Debug)]
 pub struct Split {
     /// The words, or why they cannot be read.
-    pub words: Result<Vec<ValueText>, String>,
+    pub words: Result<Vec<ValueText>, ShellError>,
     /// The redirections of its output, and the commands that it is piped into: not part of the request.
     pub left_out: Option<String>,
     /// Its standard input.
     pub input: Option<Input>,
     /// How many bytes it takes, with what ends it.
     pub length: usize,
+}
+
+/// Why a command cannot be split into words.
+#[derive(Clone, Debug, PartialEq, Eq, Error)]
+pub enum ShellError {
+    /// A text begins with this quote and does not end.
+    #[error("a `{0}` is never closed")]
+    Unclosed(&'static str),
+    /// A command whose output would be part of this one.
+    #[error("a command in the command cannot be taken: put what it gives in its place")]
+    NestedCommand,
+    /// An expansion that depends on more than a variable.
+    #[error("`${0}` is worked out by the shell: put what it gives in its place")]
+    Expansion(String),
+    /// A `&` in a word without quotes.
+    #[error("a `&` ends the command, for a shell: put the address into quotes")]
+    Background,
+    /// An input of a Windows command.
+    #[error("`<` gives the command an input: name the file behind `@` instead")]
+    WindowsInput,
+    /// A text with escapes that is not UTF-8.
+    #[error("a text in `$'…'` is no UTF-8: put it into a file, and name that with `@`")]
+    NotUtf8,
+    /// The number of an escape is not that of a character.
+    #[error("`\\u{0:x}` is no character")]
+    NotACharacter(u32),
 }
 
 /// Splits off the first command.
@@ -45,8 +72,8 @@ pub fn split(text: &str) -> Split {
         }
         Err(why) => {
             // A quote that is never closed takes its own line alone.
-            let open = why.ends_with("is never closed");
-            let from = if open { 0 } else { splitter.at.min(text.len()) };
+            let unclosed = matches!(why, ShellError::Unclosed(_));
+            let from = if unclosed { 0 } else { splitter.at.min(text.len()) };
             let length = text[from..].find('\n').map_or(text.len(), |end| from + end + 1);
             Split { words: Err(why), length, left_out: None, input: None }
         }
@@ -102,9 +129,6 @@ struct Document {
     tabs: bool,
 }
 
-/// Where a `$` or a backtick would run another command.
-const NESTED: &str = "a command in the command cannot be taken: put what it gives in its place";
-
 impl Splitter<'_> {
     fn next(&mut self) -> Option<char> {
         let c = self.peek();
@@ -131,7 +155,7 @@ impl Splitter<'_> {
         self.takes("\n") || self.takes("\r\n")
     }
 
-    fn words(&mut self) -> Result<Vec<ValueText>, String> {
+    fn words(&mut self) -> Result<Vec<ValueText>, ShellError> {
         let mut words = Vec::new();
         let mut word: Option<ValueText> = None;
         while let Some(c) = self.next() {
@@ -161,7 +185,7 @@ impl Splitter<'_> {
                 '\'' if !self.windows => self.single(word.get_or_insert_default())?,
                 '"' if self.windows => self.doubled(word.get_or_insert_default())?,
                 '"' => self.double(word.get_or_insert_default())?,
-                '`' if !self.windows => return Err(NESTED.to_owned()),
+                '`' if !self.windows => return Err(ShellError::NestedCommand),
                 '$' if !self.windows => match self.peek() {
                     Some('\'') => {
                         self.at += 1;
@@ -185,7 +209,7 @@ impl Splitter<'_> {
                     words.extend(word.take());
                     return Ok(words);
                 }
-                '&' => return Err("a `&` ends the command, for a shell: put the address into quotes".to_owned()),
+                '&' => return Err(ShellError::Background),
                 '|' | '>' => {
                     // The number of a stream is not a word.
                     let stream =
@@ -197,7 +221,7 @@ impl Splitter<'_> {
                     words.extend(word.take());
                     self.input()?;
                 }
-                '<' => return Err("`<` gives the command an input: name the file behind `@` instead".to_owned()),
+                '<' => return Err(ShellError::WindowsInput),
                 '#' if word.is_none() && !self.windows => {
                     self.at += self.rest().find('\n').unwrap_or(self.rest().len());
                 }
@@ -209,7 +233,7 @@ impl Splitter<'_> {
     }
 
     /// Parses the input after a `<`: a file, a text (`<<<`), or the word that ends the following lines (`<<`).
-    fn input(&mut self) -> Result<(), String> {
+    fn input(&mut self) -> Result<(), ShellError> {
         let (text, document) = (self.takes("<<"), self.takes("<"));
         let tabs = document && self.takes("-");
         self.at += self.rest().len() - self.rest().trim_start_matches([' ', '\t']).len();
@@ -286,14 +310,14 @@ impl Splitter<'_> {
         self.left_out.get_or_insert_with(|| all.chars().take(40).collect());
     }
 
-    fn single(&mut self, word: &mut ValueText) -> Result<(), String> {
-        let end = self.rest().find('\'').ok_or("a `'` is never closed")?;
+    fn single(&mut self, word: &mut ValueText) -> Result<(), ShellError> {
+        let end = self.rest().find('\'').ok_or(ShellError::Unclosed("'"))?;
         word.push_str(&self.text[self.at..self.at + end]);
         self.at += end + 1;
         Ok(())
     }
 
-    fn double(&mut self, word: &mut ValueText) -> Result<(), String> {
+    fn double(&mut self, word: &mut ValueText) -> Result<(), ShellError> {
         while let Some(c) = self.next() {
             match c {
                 '"' => return Ok(()),
@@ -307,15 +331,15 @@ impl Splitter<'_> {
                     None => break,
                 },
                 '$' => self.variable(word)?,
-                '`' => return Err(NESTED.to_owned()),
+                '`' => return Err(ShellError::NestedCommand),
                 c => word.push(c),
             }
         }
-        Err("a `\"` is never closed".to_owned())
+        Err(ShellError::Unclosed("\""))
     }
 
     /// A text of a Windows prompt: a quote in it is doubled, or written with a backslash; carets go.
-    fn doubled(&mut self, word: &mut ValueText) -> Result<(), String> {
+    fn doubled(&mut self, word: &mut ValueText) -> Result<(), ShellError> {
         while let Some(c) = self.next() {
             match c {
                 '^' if self.rest().starts_with('\\') => {
@@ -347,7 +371,7 @@ impl Splitter<'_> {
                 c => word.push(c),
             }
         }
-        Err("a `\"` is never closed".to_owned())
+        Err(ShellError::Unclosed("\""))
     }
 
     /// Backslashes in a row, each with or without a caret: before a quote two are one, and a single one makes the quote
@@ -372,14 +396,12 @@ impl Splitter<'_> {
     }
 
     /// `$'…'`, with the escapes of C.
-    fn escaped(&mut self, word: &mut ValueText) -> Result<(), String> {
+    fn escaped(&mut self, word: &mut ValueText) -> Result<(), ShellError> {
         let mut bytes: Vec<u8> = Vec::new();
         while let Some(c) = self.next() {
             let byte = match c {
                 '\'' => {
-                    let text = std::str::from_utf8(&bytes);
-                    let why = "a text in `$'…'` is no UTF-8: put it into a file, and name that with `@`";
-                    word.push_str(text.map_err(|_| why)?);
+                    word.push_str(std::str::from_utf8(&bytes).map_err(|_| ShellError::NotUtf8)?);
                     return Ok(());
                 }
                 '\\' => match self.next() {
@@ -417,7 +439,7 @@ impl Splitter<'_> {
             };
             bytes.push(byte);
         }
-        Err("a `$'` is never closed".to_owned())
+        Err(ShellError::Unclosed("$'"))
     }
 
     fn number(&mut self, radix: u32, digits: usize) -> u32 {
@@ -430,25 +452,25 @@ impl Splitter<'_> {
         number
     }
 
-    fn unicode(&mut self, digits: usize, bytes: &mut Vec<u8>) -> Result<(), String> {
+    fn unicode(&mut self, digits: usize, bytes: &mut Vec<u8>) -> Result<(), ShellError> {
         let mut number = self.number(16, digits);
         // A pair of UTF-16, as browsers write it.
         if (0xD800..0xDC00).contains(&number) && self.takes("\\u") {
             let low = self.number(16, 4);
             number = 0x1_0000 + ((number - 0xD800) << 10) + (low.wrapping_sub(0xDC00) & 0x3FF);
         }
-        let c = char::from_u32(number).ok_or_else(|| format!("`\\u{number:x}` is no character"))?;
+        let c = char::from_u32(number).ok_or(ShellError::NotACharacter(number))?;
         bytes.extend(c.encode_utf8(&mut [0; 4]).bytes());
         Ok(())
     }
 
     /// The rest of `$(printf '…')`, by which a shell is given characters that nobody sees.
-    fn printed(&mut self, word: &mut ValueText) -> Result<(), String> {
+    fn printed(&mut self, word: &mut ValueText) -> Result<(), ShellError> {
         let mut bytes: Vec<u8> = Vec::new();
         loop {
             if self.takes("')") {
                 // A shell leaves line ends at the end out.
-                let text = std::str::from_utf8(&bytes).map_err(|_| NESTED.to_owned())?;
+                let text = std::str::from_utf8(&bytes).map_err(|_| ShellError::NestedCommand)?;
                 word.push_str(text.trim_end_matches('\n'));
                 return Ok(());
             }
@@ -458,18 +480,18 @@ impl Splitter<'_> {
                 Some('\\') if self.takes("\\") => bytes.push(b'\\'),
                 Some('\\') if self.peek().is_some_and(|c| c.is_digit(8)) => bytes.push(self.number(8, 3) as u8),
                 Some(c) if !matches!(c, '%' | '\\' | '\'') => bytes.extend(c.encode_utf8(&mut [0; 4]).bytes()),
-                _ => return Err(NESTED.to_owned()),
+                _ => return Err(ShellError::NestedCommand),
             }
         }
     }
 
     /// `$NAME` or `${NAME}`; any other `$` is one, but for what a shell would work out.
-    fn variable(&mut self, word: &mut ValueText) -> Result<(), String> {
+    fn variable(&mut self, word: &mut ValueText) -> Result<(), ShellError> {
         if self.takes("(printf '") {
             return self.printed(word);
         }
         if self.rest().starts_with('(') {
-            return Err(NESTED.to_owned());
+            return Err(ShellError::NestedCommand);
         }
         let braces = self.rest().starts_with('{');
         let start = self.at + usize::from(braces);
@@ -483,7 +505,7 @@ impl Splitter<'_> {
             let line = self.rest().lines().next().unwrap_or_default();
             let whole = line.find('}').map_or(line, |end| &line[..=end]);
             let shown: String = whole.chars().take(40).collect();
-            return Err(format!("`${shown}` is worked out by the shell: put what it gives in its place"));
+            return Err(ShellError::Expansion(shown));
         } else {
             word.push('$');
         }

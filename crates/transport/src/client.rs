@@ -17,6 +17,7 @@ use hyper::header::{CONTENT_LENGTH, HeaderName, HeaderValue};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 use std::time::Instant;
+use thiserror::Error;
 use yieldtray_http::{
     CookieNote, Exchange, Failure, FailureKind, Hop, HopKind, PreparedRequest, Redirect, Timings, next_hop,
 };
@@ -185,7 +186,8 @@ impl Client {
     /// The request as it is sent: with cookies and the response to a challenge.
     fn outgoing(&self, request: &Arc<PreparedRequest>, way: &mut Redirects) -> Result<Arc<PreparedRequest>, Failure> {
         let answered = self.challenges.answer(Arc::clone(request));
-        let outgoing = answered.map_err(|why| failure(FailureKind::Other, why, None, way.start.elapsed()))?;
+        let outgoing =
+            answered.map_err(|why| failure(FailureKind::Other, why.to_string(), None, way.start.elapsed()))?;
         Ok(self.add_cookies(request, outgoing, &mut way.cookies))
     }
 
@@ -216,13 +218,17 @@ impl Client {
     /// Sends a request and receives the head of its response. With `paced`, the time limit applies to this.
     async fn head(&self, prepared: &Arc<PreparedRequest>, start: Instant, paced: bool) -> Result<Head, Failure> {
         let url = &prepared.url;
-        let other = |why: String| failure(FailureKind::Other, why, None, start.elapsed());
+        let other = |why: String| failure(FailureKind::Other, why.to_string(), None, start.elapsed());
         let shared = &*self.shared;
         let proxy = shared.proxies.get_or_init(|| Proxies::new(&shared.options)).of(url);
         let straight = PlainClient::takes(prepared) && proxy.is_none() && shared.options.socket.is_none();
         let way = match straight {
-            true => Sender::Straight(shared.straight.of(prepared, &shared.options).map_err(other)?),
-            false => Sender::Library(shared.clients.of(prepared, &shared.options).map_err(other)?),
+            true => Sender::Straight(
+                shared.straight.of(prepared, &shared.options).map_err(|error| other(error.to_string()))?,
+            ),
+            false => {
+                Sender::Library(shared.clients.of(prepared, &shared.options).map_err(|error| other(error.to_string()))?)
+            }
         };
         let mut tries = 0;
         loop {
@@ -412,7 +418,7 @@ impl<'c> Sender<'c> {
         let other = |message: String| failure(FailureKind::Other, message, None, start.elapsed());
         let method = hyper::Method::from_bytes(prepared.method.as_bytes())
             .map_err(|_| other(format!("`{}` cannot be a method", prepared.method)))?;
-        let headers = headers(prepared).map_err(other)?;
+        let headers = headers(prepared).map_err(|error| other(error.to_string()))?;
         let body = prepared.body.as_ref().map(upload::body);
         Ok(match self {
             Sender::Straight(client) => {
@@ -448,12 +454,20 @@ impl<'c> Sender<'c> {
     }
 }
 
-fn headers(prepared: &PreparedRequest) -> Result<HeaderMap, String> {
+/// A header field that cannot be sent (RFC 9110 5).
+#[derive(Debug, Error)]
+enum HeaderError {
+    #[error("`{0}` cannot name a header")]
+    Name(String),
+    #[error("the value of `{0}` has a character no header can hold")]
+    Value(String),
+}
+
+fn headers(prepared: &PreparedRequest) -> Result<HeaderMap, HeaderError> {
     let mut headers = HeaderMap::with_capacity(prepared.headers.len() + 2);
     for (name, value) in &prepared.headers {
-        let header = HeaderName::from_bytes(name.as_bytes()).map_err(|_| format!("`{name}` cannot name a header"))?;
-        let value = HeaderValue::from_bytes(value.as_bytes())
-            .map_err(|_| format!("the value of `{name}` has a character no header can hold"))?;
+        let header = HeaderName::from_bytes(name.as_bytes()).map_err(|_| HeaderError::Name(name.to_string()))?;
+        let value = HeaderValue::from_bytes(value.as_bytes()).map_err(|_| HeaderError::Value(name.to_string()))?;
         headers.append(header, value);
     }
     if prepared.body.is_none() && prepared.content_length() == Some(0) {

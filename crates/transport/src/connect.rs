@@ -2,17 +2,32 @@
 
 use crate::options::{Options, Proxy};
 use crate::timing::{TimedConnections, TimedResolver};
-use crate::tls::{self, Trust};
+use crate::tls::{self, TlsError, Trust};
 use std::sync::OnceLock;
+use thiserror::Error;
 use yieldtray_http::{HttpVersion, PreparedRequest};
+
+/// Why a client cannot be made.
+#[derive(Debug, Error)]
+pub(crate) enum ClientError {
+    #[error(transparent)]
+    Tls(#[from] TlsError),
+    #[error("the proxy cannot be used: {0}")]
+    Proxy(reqwest::Error),
+    #[cfg(not(unix))]
+    #[error("Unix sockets are not to be had on this system")]
+    NoUnixSockets,
+    #[error("no client can be made: {0}")]
+    Build(reqwest::Error),
+}
 
 /// By version, by whether certificates are verified, and by whether the client's certificate may be shown.
 #[derive(Debug, Default)]
 pub(crate) struct Clients([[[OnceLock<reqwest::Client>; 2]; 2]; 3]);
 
 impl Clients {
-    /// The client that speaks as `prepared` wants. The error is in plain words.
-    pub(crate) fn of(&self, prepared: &PreparedRequest, options: &Options) -> Result<&reqwest::Client, String> {
+    /// The client that speaks as `prepared` wants.
+    pub(crate) fn of(&self, prepared: &PreparedRequest, options: &Options) -> Result<&reqwest::Client, ClientError> {
         let version = match prepared.version {
             None => 0,
             Some(HttpVersion::Http11) => 1,
@@ -30,7 +45,7 @@ impl Clients {
     }
 }
 
-fn make(version: Option<HttpVersion>, trust: &Trust<'_>, options: &Options) -> Result<reqwest::Client, String> {
+fn make(version: Option<HttpVersion>, trust: &Trust<'_>, options: &Options) -> Result<reqwest::Client, ClientError> {
     let protocols: &[&[u8]] = match version {
         None => &[b"h2", b"http/1.1"],
         Some(HttpVersion::Http11) => &[b"http/1.1"],
@@ -45,7 +60,7 @@ fn make(version: Option<HttpVersion>, trust: &Trust<'_>, options: &Options) -> R
         Proxy::Off => builder.no_proxy(),
         Proxy::Surroundings => builder,
         Proxy::Address(address) => {
-            let proxy = reqwest::Proxy::all(address).map_err(|error| format!("the proxy cannot be used: {error}"))?;
+            let proxy = reqwest::Proxy::all(address).map_err(ClientError::Proxy)?;
             let except = options.no_proxy.as_deref().and_then(reqwest::NoProxy::from_string);
             builder.proxy(proxy.no_proxy(except))
         }
@@ -56,7 +71,7 @@ fn make(version: Option<HttpVersion>, trust: &Trust<'_>, options: &Options) -> R
     }
     #[cfg(not(unix))]
     if options.socket.is_some() {
-        return Err("Unix sockets are not to be had on this system".to_owned());
+        return Err(ClientError::NoUnixSockets);
     }
     if options.time_connecting {
         builder = builder.connector_layer(TimedConnections);
@@ -66,5 +81,5 @@ fn make(version: Option<HttpVersion>, trust: &Trust<'_>, options: &Options) -> R
         Some(HttpVersion::Http11) => builder.http1_only(),
         Some(HttpVersion::Http2) => builder.http2_prior_knowledge(),
     };
-    builder.build().map_err(|error| format!("no client can be made: {error}"))
+    builder.build().map_err(ClientError::Build)
 }

@@ -5,8 +5,14 @@ use digest_auth::{AuthContext, HttpMethod, WwwAuthenticateHeader};
 use std::borrow::Cow;
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex, PoisonError};
+use thiserror::Error;
 use url::Origin;
 use yieldtray_http::{Body, Exchange, Login, PreparedRequest};
+
+/// A challenge that no response can be made to.
+#[derive(Debug, Error)]
+#[error("the digest challenge cannot be answered: {0}")]
+pub(crate) struct DigestError(#[from] digest_auth::Error);
 
 /// The challenges that were met, by origin and user.
 #[derive(Default)]
@@ -20,7 +26,7 @@ impl std::fmt::Debug for Challenges {
 
 impl Challenges {
     /// The request with its digest response, if a challenge for it is known; otherwise unchanged.
-    pub(crate) fn answer(&self, request: Arc<PreparedRequest>) -> Result<Arc<PreparedRequest>, String> {
+    pub(crate) fn answer(&self, request: Arc<PreparedRequest>) -> Result<Arc<PreparedRequest>, DigestError> {
         let Some(login) = &request.digest else { return Ok(request) };
         let mut known = self.0.lock().unwrap_or_else(PoisonError::into_inner);
         let Some(challenge) = known.get_mut(&key(&request, login)) else { return Ok(request) };
@@ -33,8 +39,7 @@ impl Challenges {
         let method = HttpMethod(Cow::Borrowed(&request.method));
         let target = request.wire_target();
         let context = AuthContext::new_with_method(&*login.user, &*login.password, &*target, body, method);
-        let words = |error| format!("the digest challenge cannot be answered: {error}");
-        let value = challenge.respond(&context).map_err(words)?.to_header_string();
+        let value = challenge.respond(&context)?.to_header_string();
         drop(known);
         let mut answered = PreparedRequest::clone(&request);
         answered.headers.retain(|(name, _)| !name.eq_ignore_ascii_case("authorization"));

@@ -1,9 +1,38 @@
 //! Cookies (RFC 6265), with the name prefixes of its successor and public suffixes: which a response may set, and
 //! which a request carries.
 
-use cookie_store::{Cookie, CookieDomain, CookieError, CookieExpiration, CookieStore, RawCookie, StoreAction};
+use cookie_store::{
+    Cookie, CookieDomain, CookieError, CookieExpiration, CookieStore, RawCookie, RawCookieParseError, StoreAction,
+};
+use thiserror::Error;
 use url::{Host, Url};
 use yieldtray_http::{CookieNote, CookieStatus};
+
+/// Why a cookie of a response is not stored.
+#[derive(Debug, Error)]
+enum RefusedCookie {
+    #[error("it cannot be read: {0}")]
+    Unreadable(RawCookieParseError),
+    #[error("it is longer than {MAX_COOKIE_BYTES} bytes")]
+    TooLong,
+    #[error("it has a control character in it")]
+    ControlCharacter,
+    #[error("it is `Secure`, but came over plain http")]
+    Insecure,
+    #[error("its name promises `Secure` over https")]
+    SecurePrefix,
+    #[error("its name promises `Path=/` and no `Domain`")]
+    HostPrefix,
+    /// A domain that many share (RFC 6265 5.3, step 5).
+    #[error("`{0}` is a public suffix: it belongs to nobody alone")]
+    PublicSuffix(String),
+    #[error("`{domain}` does not cover `{host}`")]
+    Domain { domain: String, host: String },
+    #[error("it had ended when it came")]
+    Expired,
+    #[error(transparent)]
+    Store(CookieError),
+}
 
 /// The longest cookie that is taken, name and value together, in bytes.
 const MAX_COOKIE_BYTES: usize = 4096;
@@ -99,25 +128,25 @@ impl Jar {
         let note = |fate, words: String| CookieNote { host: host(url), name: name.clone(), fate, words };
         match self.try_take(line, url) {
             Ok((fate, words)) => note(fate, words),
-            Err(why) => note(CookieStatus::Refused, why),
+            Err(why) => note(CookieStatus::Refused, why.to_string()),
         }
     }
 
-    fn try_take(&mut self, line: &str, url: &Url) -> Result<(CookieStatus, String), String> {
-        let mut cookie = RawCookie::parse(line.to_owned()).map_err(|error| format!("it cannot be read: {error}"))?;
+    fn try_take(&mut self, line: &str, url: &Url) -> Result<(CookieStatus, String), RefusedCookie> {
+        let mut cookie = RawCookie::parse(line.to_owned()).map_err(RefusedCookie::Unreadable)?;
         if cookie.name().len() + cookie.value().len() > MAX_COOKIE_BYTES {
-            return Err(format!("it is longer than {MAX_COOKIE_BYTES} bytes"));
+            return Err(RefusedCookie::TooLong);
         }
         if line.contains(|c: char| c.is_control() && c != '\t') {
-            return Err("it has a control character in it".to_owned());
+            return Err(RefusedCookie::ControlCharacter);
         }
         let secure = cookie.secure() == Some(true);
         check_prefix(&cookie, secure, url)?;
         if secure && !is_trustworthy(url) {
-            return Err("it is `Secure`, but came over plain http".to_owned());
+            return Err(RefusedCookie::Insecure);
         }
         self.check_domain(&mut cookie, url)?;
-        let action = self.0.insert_raw(&cookie, url).map_err(|error| words(&error, &cookie, url))?;
+        let action = self.0.insert_raw(&cookie, url).map_err(|error| refused(error, &cookie, url))?;
         if action == StoreAction::ExpiredExisting {
             return Ok((CookieStatus::Ended, "the server ended it".to_owned()));
         }
@@ -131,7 +160,7 @@ impl Jar {
     }
 
     /// A domain that many share can own no cookie (RFC 6265 5.3, step 5).
-    fn check_domain(&self, cookie: &mut RawCookie<'static>, url: &Url) -> Result<(), String> {
+    fn check_domain(&self, cookie: &mut RawCookie<'static>, url: &Url) -> Result<(), RefusedCookie> {
         let Some(domain) = cookie.domain().map(|domain| domain.trim_start_matches('.').to_ascii_lowercase()) else {
             return Ok(());
         };
@@ -145,7 +174,7 @@ impl Jar {
             return Ok(());
         }
         if is_public_suffix(&domain) {
-            return Err(format!("`{domain}` is a public suffix: it belongs to nobody alone"));
+            return Err(RefusedCookie::PublicSuffix(domain));
         }
         Ok(())
     }
@@ -160,14 +189,14 @@ fn attributes(cookie: &Cookie<'_>) -> Vec<String> {
 }
 
 /// `__Secure-` and `__Host-` promise what the cookie then must have.
-fn check_prefix(cookie: &RawCookie<'static>, secure: bool, url: &Url) -> Result<(), String> {
+fn check_prefix(cookie: &RawCookie<'static>, secure: bool, url: &Url) -> Result<(), RefusedCookie> {
     let has = |prefix: &str| cookie.name().get(..prefix.len()).is_some_and(|start| start.eq_ignore_ascii_case(prefix));
     let safe = secure && is_trustworthy(url);
     if (has("__Secure-") || has("__Host-")) && !safe {
-        return Err("its name promises `Secure` over https".to_owned());
+        return Err(RefusedCookie::SecurePrefix);
     }
     if has("__Host-") && (cookie.domain().is_some() || cookie.path() != Some("/")) {
-        return Err("its name promises `Path=/` and no `Domain`".to_owned());
+        return Err(RefusedCookie::HostPrefix);
     }
     Ok(())
 }
@@ -188,13 +217,13 @@ fn is_public_suffix(domain: &str) -> bool {
     psl::suffix_str(domain) == Some(domain)
 }
 
-fn words(error: &CookieError, cookie: &RawCookie<'_>, url: &Url) -> String {
+fn refused(error: CookieError, cookie: &RawCookie<'_>, url: &Url) -> RefusedCookie {
     match error {
         CookieError::DomainMismatch => {
-            format!("`{}` does not cover `{}`", cookie.domain().unwrap_or_default(), host(url))
+            RefusedCookie::Domain { domain: cookie.domain().unwrap_or_default().to_owned(), host: host(url) }
         }
-        CookieError::Expired => "it had ended when it came".to_owned(),
-        other => other.to_string(),
+        CookieError::Expired => RefusedCookie::Expired,
+        other => RefusedCookie::Store(other),
     }
 }
 

@@ -21,3 +21,4 @@ pub use body::Sink;
 pub use client::Client;
 pub use jar::{Jar, StoredCookie};
 pub use options::{Options, Proxy};
+pub use tls::TlsError;

@@ -1,5 +1,6 @@
 //! Options of a client.
 
+use crate::tls::TlsError;
 use std::path::PathBuf;
 
 /// Limits and ways of a [`crate::Client`].
@@ -38,8 +39,8 @@ impl Options {
     /// Whether the files of certificates and keys can be read, and hold what they should.
     ///
     /// # Errors
-    /// Which file cannot be used, and why, in words.
-    pub fn check_files(&self) -> Result<(), String> {
+    /// The first file that cannot be used.
+    pub fn check_files(&self) -> Result<(), TlsError> {
         crate::tls::check_files(self.ca.as_deref(), self.certificate.as_ref())
     }
 }

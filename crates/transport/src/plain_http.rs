@@ -5,7 +5,7 @@
 use crate::incoming::{IncomingResponse, SendError};
 use crate::options::Options;
 use crate::timing::{TimedConnections, TimedConnector, TimedResolver};
-use crate::tls::{self, Trust};
+use crate::tls::{self, TlsError, Trust};
 use crate::upload::Gate;
 use crate::watched::{WatchConnections, WatchingConnector};
 use hyper_rustls::HttpsConnector;
@@ -56,8 +56,8 @@ impl PlainClient {
         prepared.version != Some(HttpVersion::Http2)
     }
 
-    /// The client for a request. The error is in plain words.
-    pub(crate) fn of(&self, prepared: &PreparedRequest, options: &Options) -> Result<PooledClient<'_>, String> {
+    /// The client for a request.
+    pub(crate) fn of(&self, prepared: &PreparedRequest, options: &Options) -> Result<PooledClient<'_>, TlsError> {
         if prepared.url.scheme() == "http" {
             return Ok(PooledClient::Plain(self.plain.get_or_init(|| builder().build(layered(connector())))));
         }

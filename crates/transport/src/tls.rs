@@ -4,18 +4,85 @@
 use rustls::client::danger::{HandshakeSignatureValid, ServerCertVerified, ServerCertVerifier};
 use rustls::client::{
     ClientSessionMemoryCache, ClientSessionStore, Resumption, Tls12ClientSessionValue, Tls13ClientSessionValue,
-    WebPkiServerVerifier, verify_server_name,
+    VerifierBuilderError, WebPkiServerVerifier, verify_server_name,
 };
 use rustls::crypto::{CryptoProvider, ring, verify_tls12_signature, verify_tls13_signature};
 use rustls::pki_types::pem::{self, PemObject};
 use rustls::pki_types::{CertificateDer, PrivateKeyDer, ServerName, UnixTime};
 use rustls::server::ParsedCertificate;
 use rustls::{
-    CertificateError, ClientConfig, DigitallySignedStruct, Error, NamedGroup, OtherError, RootCertStore,
-    SignatureScheme,
+    CertificateError, ClientConfig, DigitallySignedStruct, NamedGroup, OtherError, RootCertStore, SignatureScheme,
 };
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, OnceLock};
+use thiserror::Error;
+
+/// Why TLS cannot be set up.
+#[derive(Debug, Error)]
+pub enum TlsError {
+    /// The library refuses the settings.
+    #[error("TLS cannot be set up: {0}")]
+    Setup(rustls::Error),
+    /// The client's certificate does not fit its key.
+    #[error("the client certificate `{file}` cannot be used: {error}", file = .file.display())]
+    ClientCertificate {
+        /// The file of the certificate.
+        file: PathBuf,
+        /// Why.
+        error: rustls::Error,
+    },
+    /// The key is encrypted (RFC 7468 11, RFC 1421 4.6.1.1).
+    #[error(
+        "the key `{file}` is encrypted, and nobody asks for its passphrase: `openssl pkey -in {file} -out plain.key` \
+         writes it without one",
+        file = .file.display()
+    )]
+    EncryptedKey {
+        /// The file of the key.
+        file: PathBuf,
+    },
+    /// The file has no private key.
+    #[error("`{file}` holds no private key in PEM", file = .file.display())]
+    NoKey {
+        /// The file.
+        file: PathBuf,
+    },
+    /// The file has no certificate.
+    #[error("`{file}` holds no certificate in PEM", file = .file.display())]
+    NoCertificate {
+        /// The file.
+        file: PathBuf,
+    },
+    /// The file cannot be read.
+    #[error("cannot read `{file}`: {error}", file = .file.display())]
+    Read {
+        /// The file.
+        file: PathBuf,
+        /// Why.
+        error: std::io::Error,
+    },
+    /// The file is not PEM (RFC 7468).
+    #[error("`{file}` cannot be read as PEM: {error}", file = .file.display())]
+    Pem {
+        /// The file.
+        file: PathBuf,
+        /// Why.
+        error: pem::Error,
+    },
+}
+
+/// Why no certificate of a server can be verified.
+#[derive(Debug, Error)]
+enum RootsError {
+    #[error("a certificate of the CA file is not usable: {0}")]
+    Unusable(rustls::Error),
+    #[error(
+        "this system has no root certificates: install them, or name a file in SSL_CERT_FILE or as `ca` in `[send]`"
+    )]
+    NoRoots,
+    #[error(transparent)]
+    Verifier(#[from] VerifierBuilderError),
+}
 
 /// The inputs of a TLS configuration.
 #[derive(Debug)]
@@ -30,15 +97,14 @@ pub(crate) struct Trust<'o> {
 
 /// A client configuration that trusts the system's roots (`SSL_CERT_FILE` and `SSL_CERT_DIR` are
 /// honoured) and offers these protocols (RFC 7301).
-pub(crate) fn config(protocols: &[&[u8]], trust: &Trust<'_>) -> Result<ClientConfig, String> {
-    let words = |error: Error| format!("TLS cannot be set up: {error}");
+pub(crate) fn config(protocols: &[&[u8]], trust: &Trust<'_>) -> Result<ClientConfig, TlsError> {
     let provider = Arc::new(ring::default_provider());
     // Read at once: a file that cannot be read is reported before anything is sent.
     let named = trust.ca.map(read_certificates).transpose()?.unwrap_or_default();
     let roots = LazyRoots { provider: Arc::clone(&provider), named, insecure: trust.insecure, inner: OnceLock::new() };
     let builder = ClientConfig::builder_with_provider(provider)
         .with_safe_default_protocol_versions()
-        .map_err(words)?
+        .map_err(TlsError::Setup)?
         .dangerous() // the verifier below verifies in full; only its roots come late
         .with_custom_certificate_verifier(Arc::new(roots));
     let mut config = match trust.certificate {
@@ -48,7 +114,7 @@ pub(crate) fn config(protocols: &[&[u8]], trust: &Trust<'_>) -> Result<ClientCon
             let key = read_key(key)?;
             builder
                 .with_client_auth_cert(certificates, key)
-                .map_err(|error| format!("the client certificate `{}` cannot be used: {error}", chain.display()))?
+                .map_err(|error| TlsError::ClientCertificate { file: chain.clone(), error })?
         }
     };
     config.alpn_protocols = protocols.iter().map(|protocol| protocol.to_vec()).collect();
@@ -57,7 +123,7 @@ pub(crate) fn config(protocols: &[&[u8]], trust: &Trust<'_>) -> Result<ClientCon
 }
 
 /// Whether the files that the options name can be read, and hold what they should.
-pub(crate) fn check_files(ca: Option<&Path>, certificate: Option<&(PathBuf, PathBuf)>) -> Result<(), String> {
+pub(crate) fn check_files(ca: Option<&Path>, certificate: Option<&(PathBuf, PathBuf)>) -> Result<(), TlsError> {
     ca.map(read_certificates).transpose()?;
     if let Some((chain, key)) = certificate {
         read_certificates(chain)?;
@@ -66,35 +132,30 @@ pub(crate) fn check_files(ca: Option<&Path>, certificate: Option<&(PathBuf, Path
     Ok(())
 }
 
-fn read_key(file: &Path) -> Result<PrivateKeyDer<'static>, String> {
-    let name = file.display();
+fn read_key(file: &Path) -> Result<PrivateKeyDer<'static>, TlsError> {
     PrivateKeyDer::from_pem_file(file).map_err(|error| {
         let text = std::fs::read_to_string(file).unwrap_or_default();
-        // RFC 7468 11, RFC 1421 4.6.1.1
         match text.contains("BEGIN ENCRYPTED PRIVATE KEY") || text.contains("Proc-Type: 4,ENCRYPTED") {
-            true => format!(
-                "the key `{name}` is encrypted, and nobody asks for its passphrase: `openssl pkey -in {name} -out \
-                 plain.key` writes it without one"
-            ),
-            false if matches!(error, pem::Error::NoItemsFound) => format!("`{name}` holds no private key in PEM"),
-            false => unreadable(file, &error),
+            true => TlsError::EncryptedKey { file: file.to_owned() },
+            false if matches!(error, pem::Error::NoItemsFound) => TlsError::NoKey { file: file.to_owned() },
+            false => unreadable(file, error),
         }
     })
 }
 
-fn read_certificates(file: &Path) -> Result<Vec<CertificateDer<'static>>, String> {
+fn read_certificates(file: &Path) -> Result<Vec<CertificateDer<'static>>, TlsError> {
     let read = || CertificateDer::pem_file_iter(file)?.collect::<Result<Vec<_>, _>>();
     match read() {
-        Ok(found) if found.is_empty() => Err(format!("`{}` holds no certificate in PEM", file.display())),
+        Ok(found) if found.is_empty() => Err(TlsError::NoCertificate { file: file.to_owned() }),
         Ok(found) => Ok(found),
-        Err(error) => Err(unreadable(file, &error)),
+        Err(error) => Err(unreadable(file, error)),
     }
 }
 
-fn unreadable(file: &Path, error: &pem::Error) -> String {
+fn unreadable(file: &Path, error: pem::Error) -> TlsError {
     match error {
-        pem::Error::Io(error) => format!("cannot read `{}`: {error}", file.display()),
-        _ => format!("`{}` cannot be read as PEM: {error}", file.display()),
+        pem::Error::Io(error) => TlsError::Read { file: file.to_owned(), error },
+        error => TlsError::Pem { file: file.to_owned(), error },
     }
 }
 
@@ -104,37 +165,31 @@ struct LazyRoots {
     /// The certificates of `ca`.
     named: Vec<CertificateDer<'static>>,
     insecure: bool,
-    inner: OnceLock<Result<Arc<WebPkiServerVerifier>, String>>,
+    inner: OnceLock<Result<Arc<WebPkiServerVerifier>, RootsError>>,
 }
 
 impl LazyRoots {
-    fn verifier(&self) -> Result<&WebPkiServerVerifier, Error> {
+    fn verifier(&self) -> Result<&WebPkiServerVerifier, rustls::Error> {
         let made = self.inner.get_or_init(|| {
             let loaded = rustls_native_certs::load_native_certs();
             let mut roots = RootCertStore::empty();
             let (_, unusable) = roots.add_parsable_certificates(loaded.certs);
             tracing::debug!(roots = roots.len(), unusable, errors = loaded.errors.len(), "read the system's roots");
             for certificate in &self.named {
-                roots
-                    .add(certificate.clone())
-                    .map_err(|error| format!("a certificate of the CA file is not usable: {error}"))?;
+                roots.add(certificate.clone()).map_err(RootsError::Unusable)?;
             }
             if roots.is_empty() {
-                return Err("this system has no root certificates: install them, or name a file in SSL_CERT_FILE \
-                            or as `ca` in `[send]`"
-                    .to_owned());
+                return Err(RootsError::NoRoots);
             }
-            WebPkiServerVerifier::builder_with_provider(Arc::new(roots), Arc::clone(&self.provider))
-                .build()
-                .map_err(|error| error.to_string())
+            Ok(WebPkiServerVerifier::builder_with_provider(Arc::new(roots), Arc::clone(&self.provider)).build()?)
         });
-        made.as_deref().map_err(|message| Error::General(message.clone()))
+        made.as_deref().map_err(|error| rustls::Error::General(error.to_string()))
     }
 }
 
 /// Whether a certificate was refused only since it may sign others, as one that signs itself often may.
-fn is_authority_of_its_own(error: &Error) -> bool {
-    let Error::InvalidCertificate(CertificateError::Other(OtherError(inner))) = error else { return false };
+fn is_authority_of_its_own(error: &rustls::Error) -> bool {
+    let rustls::Error::InvalidCertificate(CertificateError::Other(OtherError(inner))) = error else { return false };
     inner.downcast_ref::<webpki::Error>() == Some(&webpki::Error::CaUsedAsEndEntity)
 }
 
@@ -184,7 +239,7 @@ impl ServerCertVerifier for LazyRoots {
         server_name: &ServerName<'_>,
         ocsp_response: &[u8],
         now: UnixTime,
-    ) -> Result<ServerCertVerified, Error> {
+    ) -> Result<ServerCertVerified, rustls::Error> {
         // Somebody asked for it: any certificate will do. That the server has its key is still proved.
         if self.insecure {
             return Ok(ServerCertVerified::assertion());
@@ -206,7 +261,7 @@ impl ServerCertVerifier for LazyRoots {
         message: &[u8],
         cert: &CertificateDer<'_>,
         dss: &DigitallySignedStruct,
-    ) -> Result<HandshakeSignatureValid, Error> {
+    ) -> Result<HandshakeSignatureValid, rustls::Error> {
         verify_tls12_signature(message, cert, dss, &self.provider.signature_verification_algorithms)
     }
 
@@ -215,7 +270,7 @@ impl ServerCertVerifier for LazyRoots {
         message: &[u8],
         cert: &CertificateDer<'_>,
         dss: &DigitallySignedStruct,
-    ) -> Result<HandshakeSignatureValid, Error> {
+    ) -> Result<HandshakeSignatureValid, rustls::Error> {
         verify_tls13_signature(message, cert, dss, &self.provider.signature_verification_algorithms)
     }
 

@@ -17,7 +17,7 @@ use serde_json::{Value, json};
 use std::io::Write;
 use std::path::{Path, PathBuf};
 use yieldtray_engine::ExitCode;
-use yieldtray_expression::check_jsonpath;
+use yieldtray_expression::{ConstantError, JsonPath};
 use yieldtray_source::{Code, join_words};
 use yieldtray_syntax::typed_field;
 use yieldtray_workspace::CellId;
@@ -144,7 +144,9 @@ fn check_pick(session: &Project, expression: &str) -> Result<(), CommandError> {
         hint,
     };
     if expression.starts_with('$') {
-        return check_jsonpath(expression).map_err(|why| refused(why, None));
+        return JsonPath::parse(expression)
+            .map(drop)
+            .map_err(|error| refused(ConstantError::JsonPath(error).to_string(), None));
     }
     match session.engine.compile(expression) {
         Ok(_) => Ok(()),

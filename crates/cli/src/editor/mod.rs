@@ -19,7 +19,7 @@ use std::path::{Path, PathBuf};
 use std::sync::{Mutex, PoisonError};
 use yieldtray_expression::{RandomSource, Value};
 use yieldtray_http::Exchange;
-use yieldtray_lsp::{Job, JobResult, JobUi, ResponseHistory, ServerHost};
+use yieldtray_lsp::{HostError, Job, JobResult, JobUi, ResponseHistory, ServerHost};
 use yieldtray_source::files::FileSystem;
 use yieldtray_store::{StateFolder, Store};
 use yieldtray_workspace::Workspace;
@@ -53,15 +53,15 @@ fn host() -> HostFacts {
 }
 
 /// A refusal in words.
-fn words(stop: CommandError) -> String {
-    match stop {
+fn host_error(error: CommandError) -> HostError {
+    HostError(match error {
         CommandError::Mistakes => "there are mistakes in the files".to_owned(),
         CommandError::Interrupted => "nothing was sent".to_owned(),
         CommandError::Refused { message, hint, .. } => {
             hint.map_or_else(|| message.clone(), |hint| format!("{message}: {hint}"))
         }
         CommandError::System(error) => format!("{error:#}"),
-    }
+    })
 }
 
 impl ServerHost for EditorHost {
@@ -77,13 +77,13 @@ impl ServerHost for EditorHost {
         Ok(Box::new(disk))
     }
 
-    fn request_files(&self, root: &Path, requests: &str) -> Result<Vec<PathBuf>, String> {
-        request_files(root, &root.join(requests), false).map(|found| found.files).map_err(words)
+    fn request_files(&self, root: &Path, requests: &str) -> Result<Vec<PathBuf>, HostError> {
+        request_files(root, &root.join(requests), false).map(|found| found.files).map_err(host_error)
     }
 
-    fn state_folder(&self, root: &Path) -> Result<PathBuf, String> {
+    fn state_folder(&self, root: &Path) -> Result<PathBuf, HostError> {
         let folder = StateFolder::open_or_make(root, state::key_file().as_deref());
-        folder.map(|folder| folder.path().to_owned()).map_err(|error| error.to_string())
+        folder.map(|folder| folder.path().to_owned()).map_err(|error| HostError(error.to_string()))
     }
 
     fn list(&self, folder: &Path) -> Vec<String> {
@@ -117,13 +117,14 @@ impl ServerHost for EditorHost {
         EvalSettings { environment, set: self.set.clone(), variables, can_ask: true, secrets_to: Vec::new() }
     }
 
-    fn choose(&self, root: &Path, environment: &str) -> Result<(), String> {
+    fn choose(&self, root: &Path, environment: &str) -> Result<(), HostError> {
         if let Some(fixed) = self.common.env.last() {
-            return Err(format!("`yieldtray lsp` was started with `--env {fixed}`, which holds as long as it runs"));
+            let message = format!("`yieldtray lsp` was started with `--env {fixed}`, which holds as long as it runs");
+            return Err(HostError(message));
         }
         let chosen = StateFolder::open_or_make(root, state::key_file().as_deref())
             .and_then(|folder| folder.choose_environment(environment));
-        chosen.map_err(|error| error.to_string())
+        chosen.map_err(|error| HostError(error.to_string()))
     }
 
     fn random(&self) -> RandomSource {
@@ -141,16 +142,16 @@ impl ServerHost for EditorHost {
         Box::new(Answers::of(root, settings))
     }
 
-    fn hand_over(&self, job: &Job, cell: &str, target: &str) -> Result<String, String> {
-        jobs::hand_over(&self.common, job, cell, target).map_err(words)
+    fn hand_over(&self, job: &Job, cell: &str, target: &str) -> Result<String, HostError> {
+        jobs::hand_over(&self.common, job, cell, target).map_err(host_error)
     }
 
-    fn lay_out(&self, job: &Job, name: &str, text: &str) -> Result<PathBuf, String> {
-        result_document::write(&job.root, &job.file, name, text).map_err(words)
+    fn lay_out(&self, job: &Job, name: &str, text: &str) -> Result<PathBuf, HostError> {
+        result_document::write(&job.root, &job.file, name, text).map_err(host_error)
     }
 
-    fn carry_out(&self, job: &Job, talk: &dyn JobUi) -> Result<JobResult, String> {
-        jobs::carry_out(&self.common, job, talk).map_err(words)
+    fn carry_out(&self, job: &Job, talk: &dyn JobUi) -> Result<JobResult, HostError> {
+        jobs::carry_out(&self.common, job, talk).map_err(host_error)
     }
 }
 

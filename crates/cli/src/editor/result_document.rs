@@ -3,10 +3,10 @@
 use crate::error::CommandError;
 use crate::output::cell::{Heading, time};
 use crate::output::result_lines::ResultLines;
-use crate::output::styles::Styles;
 use crate::output::{body, exchange, problems};
 use crate::project::{Project, state};
 use crate::run::send_one::SendResult;
+use crate::styles::Styles;
 use anyhow::Context;
 use std::path::{Path, PathBuf};
 use yieldtray_engine::{CellReport, Run};

@@ -1,11 +1,11 @@
 //! The parts of a response that go to standard output, whether it was just received or logged.
 
 use super::pager::Pager;
-use super::styles::Styles;
 use super::{Out, body, exchange};
 use crate::args::{DisplayArgs, Part};
 use crate::error::CommandError;
 use crate::host::HostFacts;
+use crate::styles::Styles;
 use std::io::{self, Write};
 use yieldtray_engine::Run;
 use yieldtray_http::Exchange;

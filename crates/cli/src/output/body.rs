@@ -1,6 +1,6 @@
 //! A response's body: pretty-printed and highlighted for a person, the received bytes for a program.
 
-use crate::output::styles::Styles;
+use crate::styles::Styles;
 use anstyle::{AnsiColor, Style};
 use yieldtray_http::layout::{LayoutPiece, pretty_print};
 use yieldtray_http::{BodyKind, Exchange};

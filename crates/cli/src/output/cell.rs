@@ -1,7 +1,7 @@
 //! How a run reads: one line a request, and under it what a person needs to see why it failed.
 
 use super::table::{count, cut, left, push_left, push_right};
-use crate::output::styles::Styles;
+use crate::styles::Styles;
 use std::borrow::Cow;
 use std::time::Duration;
 use yieldtray_engine::{CellReport, CheckFailure, Difference, Outcome, Summary, TokenReport, YieldReport};
@@ -188,7 +188,7 @@ impl CellLines<'_> {
             let text = cut(&escape_line(text), widest.max(1));
             let (word, value) = match value {
                 Ok(value) => ("is", escape_line(value)),
-                Err(message) => ("has no value:", escape_line(message)),
+                Err(error) => ("has no value:", escape_line(error.as_str())),
             };
             let room = room.saturating_sub(widest + word.len() + 4);
             lines.push(format!(
@@ -232,7 +232,7 @@ impl CellLines<'_> {
     pub(crate) fn failed_yield(&self, taken: &YieldReport) -> Option<String> {
         let message = taken.value.as_ref().err()?;
         let place = self.workspace.shown_line(taken.source, taken.span.start());
-        let words = format!("`{}` was not yielded: {}", taken.name, escape_line(message));
+        let words = format!("`{}` was not yielded: {}", taken.name, escape_line(message.as_str()));
         Some(format!("      {}  {}", self.styles.dim(&place), self.styles.bad(&words)))
     }
 }

@@ -4,7 +4,7 @@ use super::log::{rfc3339, when};
 use super::table::{Cell, columns, count, cut};
 use super::{cell, data as shapes};
 use crate::clock;
-use crate::output::styles::Styles;
+use crate::styles::Styles;
 use serde_json::{Value, json};
 use std::time::Duration;
 use yieldtray_report::log::{BodyDifference, Comparison, PartChange};

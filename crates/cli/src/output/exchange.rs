@@ -1,7 +1,7 @@
 //! The parts of an exchange that `--show` names.
 
 use super::{body, table};
-use crate::output::styles::Styles;
+use crate::styles::Styles;
 use std::io::{self, Write};
 use std::time::Duration;
 use yieldtray_http::{

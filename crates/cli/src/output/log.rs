@@ -2,7 +2,7 @@
 
 use super::table::{Cell, count, right};
 use super::{body, cell, data as shapes};
-use crate::output::styles::Styles;
+use crate::styles::Styles;
 use chrono::{DateTime, Local, SecondsFormat};
 use serde_json::{Value, json};
 use std::time::Duration;

@@ -17,7 +17,6 @@ pub(crate) mod problems;
 pub(crate) mod progress;
 pub(crate) mod result_lines;
 mod stream;
-pub(crate) mod styles;
 pub(crate) mod table;
 
 use crate::settings::OutputSettings;

@@ -2,8 +2,8 @@
 
 use super::cell::{CellLines, Columns, Heading, shown_name};
 use super::{Line, data, problems, table};
-use crate::output::styles::Styles;
 use crate::settings::OutputSettings;
+use crate::styles::Styles;
 use serde_json::{Value, json};
 use yieldtray_engine::prove::{Mutation, MutationReport, words};
 use yieldtray_engine::{CellReport, Outcome};

@@ -3,7 +3,7 @@
 use super::cell::time;
 use super::table::{count, left, right};
 use super::{body, log};
-use crate::output::styles::Styles;
+use crate::styles::Styles;
 use std::time::Duration;
 use yieldtray_report::log::{Point, Trend};
 

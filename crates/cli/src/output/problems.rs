@@ -1,7 +1,7 @@
 //! Problems as a person reads them: the place, the line underlined, what to write instead.
 
-use crate::output::styles::Styles;
 use crate::settings::OutputSettings;
+use crate::styles::Styles;
 use annotate_snippets::{AnnotationKind, Level, Renderer, Snippet};
 use std::borrow::Cow;
 use std::path::Path;

@@ -1,7 +1,7 @@
 //! The last line on a terminal while a run goes on: how far it is.
 
-use super::styles::Styles;
 use super::table::{count, cut};
+use crate::styles::Styles;
 use std::time::{Duration, Instant};
 use yieldtray_engine::Run;
 

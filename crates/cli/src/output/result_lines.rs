@@ -2,7 +2,7 @@
 
 use super::cell::{CellLines, Columns, Heading, not_sent, shown_name};
 use super::{exchange, table};
-use crate::output::styles::Styles;
+use crate::styles::Styles;
 use yieldtray_engine::{CellReport, Outcome, Run, TokenReport};
 use yieldtray_http::Exchange;
 use yieldtray_source::escape::escape_line;

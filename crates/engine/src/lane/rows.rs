@@ -5,7 +5,7 @@ use crate::event::Outcome;
 use yieldtray_expression::Value;
 use yieldtray_source::{Code, Problem, Span};
 use yieldtray_workspace::CellId;
-use yieldtray_workspace::scope::Rows;
+use yieldtray_workspace::scope::{RowError, Rows};
 
 /// The rows that a cell is sent for.
 pub(crate) struct RowIteration {
@@ -57,7 +57,7 @@ impl RowIteration {
     }
 
     /// The next row to be sent for.
-    fn next(&mut self) -> Option<Result<Value, String>> {
+    fn next(&mut self) -> Option<Result<Value, RowError>> {
         while !self.is_over && self.only_row.is_none_or(|only| self.number < only) {
             let row = self.rows.next()?;
             self.number += 1;

@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 use yieldtray_engine::{Event, Next, Outcome, Run, RunOptions};
-use yieldtray_expression::Value;
+use yieldtray_expression::{EvalError, Value};
 use yieldtray_http::{Exchange, Failure, FailureKind, PreparedRequest};
 use yieldtray_source::glob::glob_match;
 use yieldtray_test_support::{RunRecord, answer, json_answer, replay, settings};
@@ -109,7 +109,7 @@ fn a_check_that_cannot_be_judged_fails_and_says_why() {
             &["a check must be true or false, but this is an integer".to_owned()],
         ]
     );
-    assert_eq!(report.yields[0].value, Err("`body` has no `missing`: there is `id`".to_owned()));
+    assert_eq!(report.yields[0].value, Err(EvalError::new("`body` has no `missing`: there is `id`")));
     assert_eq!((report.checks, told.summary.failed_yields, told.summary.exit_code().code()), (4, 1, 1));
 }
 

@@ -11,7 +11,8 @@ mod text;
 mod xml;
 
 pub use fake::FAKE_KINDS;
-pub use query::{check_constant, check_jsonpath};
+pub use query::{ConstantError, check_constant};
+pub use xml::XPathError;
 
 use super::digits::BigNumber;
 use super::files::FILES;

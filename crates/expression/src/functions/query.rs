@@ -1,13 +1,15 @@
 //! Functions on JSON: `path`, `pointer`, `json`, `parse_json`.
 
+use super::xml::{XPathError, check_xpath};
 use super::{Evaluated, error, text};
 use crate::Value;
 use crate::document::Document;
-use crate::json_path::JsonPath;
+use crate::json_path::{JsonPath, JsonPathError};
 use cel::common::types::CelString;
 use cel::common::value::{CowVal, Val};
 use serde_json::Value as Json;
 use std::borrow::Cow;
+use thiserror::Error;
 
 pub(super) fn json<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v> {
     Ok(CowVal::owned(CelString::from(Value::copy_of(&*arguments[0]).to_json().to_string())))
@@ -36,30 +38,50 @@ pub(super) fn path<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v> 
     given(Value::from_json(Json::Array(found)))
 }
 
-/// Whether a function can ever work with a literal text as its last argument; the error says why not.
-pub fn check_constant(function: &str, literal: &str) -> Result<(), String> {
+/// Why a function can never work with a literal text.
+#[derive(Clone, Debug, PartialEq, Eq, Error)]
+pub enum ConstantError {
+    /// It is not a JSONPath (RFC 9535).
+    #[error("it is not a JSONPath (RFC 9535): {0}")]
+    JsonPath(#[from] JsonPathError),
+    /// It is not an XPath 1.0 expression.
+    #[error(transparent)]
+    XPath(#[from] XPathError),
+    /// It is not a JSON Pointer (RFC 6901).
+    #[error("`{0}` is no JSON Pointer (RFC 6901): it starts with `/`")]
+    JsonPointer(String),
+    /// It is not a regular expression.
+    #[error("`{pattern}` is no regular expression: {error}")]
+    Pattern {
+        /// The text.
+        pattern: String,
+        /// What is wrong.
+        error: String,
+    },
+}
+
+/// Checks that a function can work with a literal text as its last argument.
+///
+/// # Errors
+/// If it never can.
+pub fn check_constant(function: &str, literal: &str) -> Result<(), ConstantError> {
     match function {
-        "path" => check_jsonpath(literal),
-        "xpath" => super::xml::check_xpath(literal),
+        "path" => Ok(JsonPath::parse(literal).map(drop)?),
+        "xpath" => Ok(check_xpath(literal)?),
         "pointer" if !literal.is_empty() && !literal.starts_with('/') => {
-            Err(format!("`{literal}` is no JSON Pointer (RFC 6901): it starts with `/`"))
+            Err(ConstantError::JsonPointer(literal.to_owned()))
         }
         "matches" | "find" | "find_all" => match regex::Regex::new(literal) {
             Ok(_) => Ok(()),
             // The library draws where it is, in several lines: its last one says what.
             Err(error) => {
-                let words = error.to_string();
-                let last = words.lines().last().unwrap_or_default().trim_start_matches("error: ").to_owned();
-                Err(format!("`{literal}` is no regular expression: {last}"))
+                let text = error.to_string();
+                let last = text.lines().last().unwrap_or_default().trim_start_matches("error: ").to_owned();
+                Err(ConstantError::Pattern { pattern: literal.to_owned(), error: last })
             }
         },
         _ => Ok(()),
     }
-}
-
-/// Whether a text is a JSONPath (RFC 9535); the error says what is wrong.
-pub fn check_jsonpath(path: &str) -> Result<(), String> {
-    JsonPath::parse(path).map(drop).map_err(|error| format!("it is not a JSONPath (RFC 9535): {error}"))
 }
 
 pub(super) fn pointer<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v> {

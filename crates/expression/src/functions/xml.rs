@@ -11,7 +11,8 @@ use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::{Arc, LazyLock, Mutex, PoisonError, mpsc};
 use std::thread;
 use std::time::Duration;
-use sxd_xpath::{Context, Factory, Value as Found};
+use sxd_xpath::{Context, Factory, Value as Found, XPath};
+use thiserror::Error;
 
 /// Elements inside each other that are taken: the library goes down into them by calling itself.
 const MAX_ELEMENT_DEPTH: usize = 500;
@@ -37,11 +38,34 @@ static ABANDONED: AtomicUsize = AtomicUsize::new(0);
 /// The digests of their texts and expressions.
 static SLOW: Mutex<Vec<blake3::Hash>> = Mutex::new(Vec::new());
 
+/// Why an XPath has no value on a text.
+#[derive(Clone, Debug, PartialEq, Eq, Error)]
+enum XmlError {
+    #[error(transparent)]
+    XPath(#[from] XPathError),
+    #[error("this is not XML: {error} (line {line}, column {column})")]
+    Syntax { error: String, line: usize, column: usize },
+    #[error("this is not XML: an element is never closed")]
+    Unclosed,
+    #[error("this is not XML that can be read, at line {line}, column {column}")]
+    Unreadable { line: usize, column: usize },
+    #[error("its entities come to more than {MAX_EXPANDED_BYTES} bytes")]
+    Entities,
+    #[error("an element has more than {MAX_ATTRIBUTES} attributes")]
+    Attributes,
+    #[error("more than {MAX_ELEMENT_DEPTH} elements are inside each other")]
+    Depth,
+    #[error("the text has more than {MAX_NODES} elements, attributes and texts")]
+    Nodes,
+    #[error("`{path}` cannot be worked out: {error}")]
+    Evaluation { path: String, error: String },
+}
+
 /// The result of an XPath 1.0 expression on an XML text: for nodes, the list of their texts. Prefixes are those that
 /// the root element declares.
 pub(super) fn xpath<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v> {
     let (xml, path) = (text("xpath", &arguments, 0)?, text("xpath", &arguments, 1)?);
-    check_size(xml).map_err(|why| error("xpath", why))?;
+    check_size(xml).map_err(|why| error("xpath", why.to_string()))?;
     // A check is evaluated again to explain it: what took too long once is not begun again.
     let too_slow = || error("xpath", format!("the expression takes more than {} s", XPATH_TIMEOUT.as_secs()));
     let slow = || SLOW.lock().unwrap_or_else(PoisonError::into_inner);
@@ -57,7 +81,7 @@ pub(super) fn xpath<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v>
         slow().push(digest_of(xml, path));
         return Err(too_slow());
     };
-    let value = match found.map_err(|why| error("xpath", why))? {
+    let value = match found.map_err(|why| error("xpath", why.to_string()))? {
         Picked::Boolean(truth) => Value::from(truth),
         Picked::Number(number) => Value::from(number),
         Picked::Text(text) => Value::text(text),
@@ -73,7 +97,7 @@ const MAX_EXPANDED_BYTES: usize = 1 << 20;
 /// A document without its type declaration, and with the text of the entities that it declares in their places
 /// (XML 1.0 4.4): the library knows neither. Entities of other files are not read, and those that refer to others are
 /// not expanded.
-fn without_document_type(xml: &str) -> Result<Cow<'_, str>, String> {
+fn without_document_type(xml: &str) -> Result<Cow<'_, str>, XmlError> {
     let mut reader = Reader::from_str(xml);
     let (declared, from, to) = loop {
         let before = reader.buffer_position() as usize;
@@ -104,7 +128,7 @@ fn without_document_type(xml: &str) -> Result<Cow<'_, str>, String> {
         let Some((_, text)) = entities.iter().find(|(known, _)| known == name) else { continue };
         expanded += text.len();
         if expanded > MAX_EXPANDED_BYTES {
-            return Err(format!("its entities come to more than {MAX_EXPANDED_BYTES} bytes"));
+            return Err(XmlError::Entities);
         }
         plain.push_str(&rest[at..whole.start()]);
         plain.push_str(text);
@@ -130,14 +154,31 @@ fn line_and_column(text: &str, at: usize) -> (usize, usize) {
     (line, column)
 }
 
-/// Whether a text is an XPath; the error says that it is none.
-pub(super) fn check_xpath(path: &str) -> Result<(), String> {
-    let words = |found: String| format!("`{path}` is no XPath: {found}");
-    match Factory::new().build(path) {
-        Ok(Some(_)) => Ok(()),
-        Ok(None) => Err("the XPath is empty".to_owned()),
-        Err(found) => Err(words(found.to_string())),
-    }
+/// Why a text is not an XPath 1.0 expression.
+#[derive(Clone, Debug, PartialEq, Eq, Error)]
+pub enum XPathError {
+    /// It is empty.
+    #[error("the XPath is empty")]
+    Empty,
+    /// It does not follow the grammar.
+    #[error("`{path}` is no XPath: {error}")]
+    Syntax {
+        /// The text.
+        path: String,
+        /// What is wrong.
+        error: String,
+    },
+}
+
+/// Checks that a text is an XPath.
+pub(super) fn check_xpath(path: &str) -> Result<(), XPathError> {
+    compile(path).map(drop)
+}
+
+fn compile(path: &str) -> Result<XPath, XPathError> {
+    let compiled = Factory::new().build(path);
+    let syntax = |error: sxd_xpath::ParserError| XPathError::Syntax { path: path.to_owned(), error: error.to_string() };
+    compiled.map_err(syntax)?.ok_or(XPathError::Empty)
 }
 
 fn digest_of(xml: &str, path: &str) -> blake3::Hash {
@@ -145,7 +186,7 @@ fn digest_of(xml: &str, path: &str) -> blake3::Hash {
 }
 
 /// Evaluates on a thread of its own, which is left behind where it takes too long: then `None`.
-fn in_time(xml: String, path: String) -> std::io::Result<Option<Result<Picked, String>>> {
+fn in_time(xml: String, path: String) -> std::io::Result<Option<Result<Picked, XmlError>>> {
     let (sender, receiver) = mpsc::channel();
     // Whichever ends second, the work or the time, knows of the first.
     let ended = Arc::new(AtomicBool::new(false));
@@ -175,18 +216,17 @@ enum Picked {
     Texts(Vec<String>),
 }
 
-fn evaluate(xml: &str, path: &str) -> Result<Picked, String> {
+fn evaluate(xml: &str, path: &str) -> Result<Picked, XmlError> {
     let trimmed = xml.trim_start_matches('\u{feff}').trim_start();
     let plain = without_document_type(trimmed)?;
     let package = sxd_document::parser::parse(&plain).map_err(|found| {
         // Documents that are not well-formed were reported before; this is an error that only one of the two libraries
         // finds.
         let (line, column) = line_and_column(&plain, found.location());
-        format!("this is not XML that can be read, at line {line}, column {column}")
+        XmlError::Unreadable { line, column }
     })?;
     let document = package.as_document();
-    let compiled = Factory::new().build(path).map_err(|found| format!("`{path}` is no XPath: {found}"))?;
-    let compiled = compiled.ok_or("the XPath is empty")?;
+    let compiled = compile(path)?;
     let mut context = Context::new();
     if let Some(root) = document.root().children().iter().find_map(|child| child.element()) {
         for namespace in root.namespaces_in_scope() {
@@ -194,7 +234,7 @@ fn evaluate(xml: &str, path: &str) -> Result<Picked, String> {
         }
     }
     let found = compiled.evaluate(&context, document.root());
-    Ok(match found.map_err(|found| format!("`{path}` cannot be worked out: {found}"))? {
+    Ok(match found.map_err(|error| XmlError::Evaluation { path: path.to_owned(), error: error.to_string() })? {
         Found::Boolean(truth) => Picked::Boolean(truth),
         Found::Number(number) => Picked::Number(number),
         Found::String(text) => Picked::Text(text),
@@ -203,13 +243,13 @@ fn evaluate(xml: &str, path: &str) -> Result<Picked, String> {
 }
 
 /// Refuses a text that is not well-formed, or that would take the library too much time or stack.
-fn check_size(xml: &str) -> Result<(), String> {
+fn check_size(xml: &str) -> Result<(), XmlError> {
     let mut reader = Reader::from_str(xml);
     let (mut depth, mut nodes) = (0usize, 0usize);
-    let count = |element: &BytesStart<'_>| -> Result<usize, String> {
+    let count = |element: &BytesStart<'_>| -> Result<usize, XmlError> {
         let attributes = element.attributes().with_checks(false).take(MAX_ATTRIBUTES + 1).count();
         match attributes > MAX_ATTRIBUTES {
-            true => Err(format!("an element has more than {MAX_ATTRIBUTES} attributes")),
+            true => Err(XmlError::Attributes),
             false => Ok(attributes + 1),
         }
     };
@@ -221,19 +261,19 @@ fn check_size(xml: &str) -> Result<(), String> {
             }
             Ok(Event::Empty(element)) => nodes += count(&element)?,
             Ok(Event::End(_)) => depth = depth.saturating_sub(1),
-            Ok(Event::Eof) if depth > 0 => return Err("this is not XML: an element is never closed".to_owned()),
+            Ok(Event::Eof) if depth > 0 => return Err(XmlError::Unclosed),
             Ok(Event::Eof) => return Ok(()),
             Err(error) => {
                 let (line, column) = line_and_column(xml, reader.error_position() as usize);
-                return Err(format!("this is not XML: {error} (line {line}, column {column})"));
+                return Err(XmlError::Syntax { error: error.to_string(), line, column });
             }
             Ok(_) => nodes += 1,
         }
         if depth > MAX_ELEMENT_DEPTH {
-            return Err(format!("more than {MAX_ELEMENT_DEPTH} elements are inside each other"));
+            return Err(XmlError::Depth);
         }
         if nodes > MAX_NODES {
-            return Err(format!("the text has more than {MAX_NODES} elements, attributes and texts"));
+            return Err(XmlError::Nodes);
         }
     }
 }
@@ -255,10 +295,10 @@ mod tests {
                 "the text has more than 500000 elements, attributes and texts",
             ),
         ] {
-            assert_eq!(check_size(&xml), Err(why.to_owned()));
+            assert_eq!(check_size(&xml).map_err(|error| error.to_string()), Err(why.to_owned()));
         }
         assert_eq!(check_size("<a><b c='d'>e</b></a>"), Ok(()));
-        assert_eq!(check_size("<a>\n<b>"), Err("this is not XML: an element is never closed".to_owned()));
+        assert_eq!(check_size("<a>\n<b>"), Err(XmlError::Unclosed));
     }
 
     #[test]
@@ -277,10 +317,10 @@ mod tests {
         }
         // Entities that refer to each other would grow without end.
         let circle = "<!DOCTYPE n [<!ENTITY a '&b;&b;'><!ENTITY b '&a;&a;'>]><n><a>&a;</a></n>";
-        assert!(text(circle, "//a").is_err_and(|why| why.contains("this is not XML that can be read, at line 1")));
+        assert!(text(circle, "//a").is_err_and(|why| matches!(why, XmlError::Unreadable { line: 1, .. })));
         let large = format!("<!DOCTYPE n [<!ENTITY a '{}'>]><n>{}</n>", "x".repeat(60_000), "&a;".repeat(40));
-        assert!(text(&large, "//a").is_err_and(|why| why.contains("its entities come to more than")));
+        assert!(text(&large, "//a").is_err_and(|why| why == XmlError::Entities));
         let why = check_size("<html>\n <p>1</b></html>").expect_err("this is not well-formed");
-        assert!(why.starts_with("this is not XML:") && why.contains("(line 2, column"), "{why}");
+        assert!(matches!(why, XmlError::Syntax { line: 2, .. }), "{why}");
     }
 }

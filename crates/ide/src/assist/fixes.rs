@@ -4,6 +4,9 @@ use super::actions::{Action, Change};
 use super::complete::relative;
 use super::{IdeContext, cell_at, line_at};
 use std::path::PathBuf;
+use thiserror::Error;
+use yieldtray_interchange::curl::CurlError;
+use yieldtray_interchange::draft::RequestError;
 use yieldtray_source::access::{CONFIG_FILE, LOCAL_FILE};
 use yieldtray_source::{Code, Edit, Problem, SourceId, Span};
 use yieldtray_syntax::Cell;
@@ -77,15 +80,28 @@ fn taken(view: IdeContext<'_>, problem: &Problem) -> Option<Action> {
     Some(Action { title: title.to_owned(), mends: true, changes })
 }
 
+/// Why copied commands cannot be imported.
+#[derive(Clone, Debug, PartialEq, Error)]
+pub enum ImportError {
+    /// A command cannot be read.
+    #[error(transparent)]
+    Curl(#[from] CurlError),
+    /// A request cannot be written as a cell.
+    #[error(transparent)]
+    Request(#[from] RequestError),
+    /// No request is left.
+    #[error("there is no request in it")]
+    NoRequest,
+}
+
 /// The cells of commands that somebody copied, at the end of a file.
 ///
 /// # Errors
-/// Why they cannot be taken, in words.
-pub fn import_commands(view: IdeContext<'_>, source: SourceId, commands: &str) -> Result<Action, String> {
+/// If one of them cannot be written as a cell, or there is none.
+pub fn import_commands(view: IdeContext<'_>, source: SourceId, commands: &str) -> Result<Action, ImportError> {
     let drafts = yieldtray_interchange::curl::read(commands)?;
     yieldtray_interchange::draft::cells(&drafts)?;
-    let nothing = || "there is no request in it".to_owned();
-    let (cells, _, mut changes) = lifted(view, source, drafts, None).ok_or_else(nothing)?;
+    let (cells, _, mut changes) = lifted(view, source, drafts, None).ok_or(ImportError::NoRequest)?;
     let text = view.text(source);
     let kept = text.trim_end().len();
     let gap = if kept == 0 { "" } else { "\n\n" };

@@ -1,7 +1,7 @@
 //! Answers for editors: what is at a position, its meaning and value, completions, references, fixes and refactorings.
 //! Positions are bytes; there is no protocol and no screen here.
-//! ¶
-//! ¶ All of it is based on one list, the [`Occurrence`]s of a text: each name in it with its referent.
+//!
+//! All of it is based on one list, the [`Occurrence`]s of a text: each name in it with its referent.
 
 mod actions;
 mod complete;
@@ -20,12 +20,12 @@ mod tests;
 
 pub use actions::{Action, Change, actions};
 pub use complete::{CompletionKind, Suggestion, Suggestions, complete};
-pub use fixes::{fixes, import_commands};
+pub use fixes::{ImportError, fixes, import_commands};
 pub use hover::{HoverInfo, hover};
 pub use inlay_hints::{Hint, hints};
 pub use occurrence::{Occurrence, Referent, in_configuration, in_requests};
 pub use outline::{Fold, Symbol, folds, links, selections, symbols, workspace_symbols};
-pub use references::{Rename, definition, occurrence_at, references, rename};
+pub use references::{Rename, RenameError, definition, occurrence_at, references, rename};
 pub use signature::{Signature, signature};
 pub use tokens::{Token, TokenKind, tokens};
 

@@ -2,6 +2,7 @@
 
 use super::{IdeContext, Occurrence, Referent, in_configuration, in_requests, needs, occurrence};
 use std::collections::BTreeSet;
+use thiserror::Error;
 use yieldtray_source::names::is_value_name;
 use yieldtray_source::{Edit, SourceId, Span};
 use yieldtray_syntax::{InstructionKind, is_language_name};
@@ -76,45 +77,80 @@ pub fn references(view: IdeContext<'_>, source: SourceId, offset: usize, given: 
     places.into_iter().filter(|place| given || !place.2).map(|(file, span, _)| (file, span)).collect()
 }
 
-/// Edits of several texts, or why there are none.
-pub type Rename = Result<Vec<(SourceId, Vec<Edit>)>, String>;
+/// The edits of a renaming by text, or why there are none.
+pub type Rename = Result<Vec<(SourceId, Vec<Edit>)>, RenameError>;
+
+/// Why a name cannot be changed.
+#[derive(Clone, Debug, PartialEq, Eq, Error)]
+pub enum RenameError {
+    /// There is no name at this place.
+    #[error("there is no name here")]
+    NoName,
+    /// Names of this kind are not changed.
+    #[error("only values, cells and labels can get another name here")]
+    OtherKind,
+    /// The new name does not have the form of a value's name.
+    #[error("`{0}` cannot name a value: use letters, digits and `_`, the first no digit")]
+    ValueName(String),
+    /// The new name is a name of the language.
+    #[error("`{0}` is a name of the language, so no value can take it")]
+    LanguageName(String),
+    /// The value is a column of a table.
+    #[error("`{0}` is a column of a table: it gets another name there")]
+    Column(String),
+    /// Another value has the new name.
+    #[error("there is a value `{0}` already")]
+    ValueExists(String),
+    /// The new name does not have the form of a cell's name.
+    #[error("`{0}` cannot name a cell: use letters, digits, `-`, `_` and `.`")]
+    CellName(String),
+    /// Another cell of the file has the new name.
+    #[error("there is a cell `{0}` in this file already")]
+    CellExists(String),
+    /// The new name does not have the form of a label.
+    #[error("`{0}` cannot be a label: use letters, digits, `-`, `_` and `.`")]
+    Label(String),
+    /// The value is defined outside of the texts.
+    #[error("`{0}` is given nowhere that can be changed")]
+    NotDefinedHere(String),
+}
 
 /// Renames the name at byte `at` everywhere.
 pub fn rename(view: IdeContext<'_>, source: SourceId, offset: usize, new: &str) -> Rename {
     let workspace = view.workspace();
-    let found = occurrence_at(view, source, offset).ok_or("there is no name here")?;
+    let found = occurrence_at(view, source, offset).ok_or(RenameError::NoName)?;
     let old = found.span.of(view.text(source));
     match found.what {
         Referent::Value { .. } if !is_value_name(new) => {
-            return Err(format!("`{new}` cannot name a value: use letters, digits and `_`, the first no digit"));
+            return Err(RenameError::ValueName(new.to_owned()));
         }
         Referent::Value { .. } if is_language_name(new) => {
-            return Err(format!("`{new}` is a name of the language, so no value can take it"));
+            return Err(RenameError::LanguageName(new.to_owned()));
         }
         Referent::Value { .. } => {
             let files = reach_of(view, source, old);
             let mut cells = files.iter().flat_map(|file| workspace.cells(*file));
             if cells.any(|cell| workspace.columns(cell).iter().any(|column| column == old)) {
-                return Err(format!("`{old}` is a column of a table: it gets another name there"));
+                return Err(RenameError::Column(old.to_owned()));
             }
             if !given_in(view, files, new).is_empty() {
-                return Err(format!("there is a value `{new}` already"));
+                return Err(RenameError::ValueExists(new.to_owned()));
             }
         }
         Referent::Cell { cell: Some(cell), .. } => {
             if new.is_empty() || !new.chars().all(|c| c.is_alphanumeric() || matches!(c, '-' | '_' | '.')) {
-                return Err(format!("`{new}` cannot name a cell: use letters, digits, `-`, `_` and `.`"));
+                return Err(RenameError::CellName(new.to_owned()));
             }
             if workspace.cell_named(cell.source, new).is_some() {
-                return Err(format!("there is a cell `{new}` in this file already"));
+                return Err(RenameError::CellExists(new.to_owned()));
             }
         }
         Referent::Label { .. } => {
             if new.is_empty() || !new.chars().all(|c| c.is_alphanumeric() || matches!(c, '-' | '_' | '.')) {
-                return Err(format!("`{new}` cannot be a label: use letters, digits, `-`, `_` and `.`"));
+                return Err(RenameError::Label(new.to_owned()));
             }
         }
-        _ => return Err("only values, cells and labels can get another name here".to_owned()),
+        _ => return Err(RenameError::OtherKind),
     }
     let mut edits: Vec<(SourceId, Vec<Edit>)> = Vec::new();
     for (file, span, given) in everywhere(view, source, found) {
@@ -133,7 +169,7 @@ pub fn rename(view: IdeContext<'_>, source: SourceId, offset: usize, new: &str) 
             None => edits.push((file, vec![edit])),
         }
     }
-    if edits.is_empty() { Err(format!("`{old}` is given nowhere that can be changed")) } else { Ok(edits) }
+    if edits.is_empty() { Err(RenameError::NotDefinedHere(old.to_owned())) } else { Ok(edits) }
 }
 
 fn is_title(workspace: &Workspace, cell: CellId, span: Span) -> bool {

@@ -163,7 +163,7 @@ fn a_name_is_found_wherever_it_is_meant() {
 #[track_caller]
 fn renamed(fixture: &str, new: &str) -> Result<Vec<(String, String)>, String> {
     let desk = EditedWorkspace::new(&format!("{HOUSE}{fixture}"));
-    let edits = desk.view(|view| rename(view, desk.source, desk.at, new))?;
+    let edits = desk.view(|view| rename(view, desk.source, desk.at, new)).map_err(|error| error.to_string())?;
     Ok(edits.iter().map(|(file, edits)| (desk.workspace.shown_path(*file), desk.edited(*file, edits))).collect())
 }
 

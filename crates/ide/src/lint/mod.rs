@@ -1,8 +1,8 @@
 //! Lint: finds problems in a workspace without sending anything. Besides the errors that sending would report:
 //! shadowed values, unused captures, names missing in some environment, errors in bodies and headers, secrets in
 //! shared files.
-//! ¶
-//! ¶ `[lint]` of the configuration sets the level of each code; `# accepted …` suppresses single findings.
+//!
+//! `[lint]` of the configuration sets the level of each code; `# accepted …` suppresses single findings.
 
 mod json;
 mod names;

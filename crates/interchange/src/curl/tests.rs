@@ -1,12 +1,13 @@
 //! Tests of importing curl commands.
 
-use super::read;
+use super::{ReadFileError, read};
 use yieldtray_http::PreparedRequest;
 use yieldtray_syntax::shell::is_command;
 use yieldtray_test_support::{json_answer, replay, settings};
 
 fn cells(text: &str) -> Result<Vec<String>, String> {
-    crate::draft::cells(&read(text)?)
+    let drafts = read(text).map_err(|error| error.to_string())?;
+    crate::draft::cells(&drafts).map_err(|error| error.to_string())
 }
 
 /// The request of a command's cell.
@@ -206,7 +207,7 @@ fn what_contradicts_itself_is_written_as_curl_means_it() {
     assert!(cells("curl -m 18446744073709551615 http://b/").is_err_and(|why| why.contains("longer than a day")));
     let fields = |path: &str| match path {
         "fields.txt" => Ok("X-Lot: 7\n\nX-Gate:north\n".to_owned()),
-        other => Err(format!("`{other}` cannot be read")),
+        other => Err(ReadFileError::NotUtf8(other.to_owned())),
     };
     let read = |command: &str| {
         let found = super::commands_with(command, Some(&fields)).next().expect("a command").drafts;

@@ -1,15 +1,15 @@
 //! The URL of an imported request.
 
-use super::ImportedRequest;
+use super::{ImportedRequest, RequestError};
 use percent_encoding::percent_decode_str;
 use yieldtray_syntax::ValueText;
 
 impl ImportedRequest {
     /// Sets the URL: without its fragment, and with credentials in an instruction.
-    /// ¶
-    /// ¶ # Errors
-    /// ¶ If the URL cannot be used.
-    pub fn send_to(&mut self, address: ValueText) -> Result<(), String> {
+    ///
+    /// # Errors
+    /// If the URL cannot be used.
+    pub fn send_to(&mut self, address: ValueText) -> Result<(), RequestError> {
         let mut address = address;
         if let Some((before, _)) = address.split('#') {
             self.note("the part behind `#` of the address is never sent");
@@ -18,7 +18,7 @@ impl ImportedRequest {
         if let Some((scheme, _)) = address.head().split_once("://")
             && !["http", "https"].iter().any(|own| own.eq_ignore_ascii_case(scheme))
         {
-            return Err(format!("`{scheme}` addresses cannot be sent to: only `http` and `https`"));
+            return Err(RequestError::Scheme(scheme.to_owned()));
         }
         if let Some((user, password, rest)) = credentials(&address) {
             self.auth.get_or_insert(("basic", vec![user, password]));

@@ -2,6 +2,7 @@
 //! description of an API are all read into [`ImportedRequest`]s, and a [`CellFileBuilder`] makes cells of them that send the same.
 
 mod address;
+mod error;
 mod lift;
 mod sheet;
 mod write;
@@ -9,6 +10,7 @@ mod write;
 #[cfg(test)]
 mod tests;
 
+pub use error::RequestError;
 pub use lift::SecretExtractor;
 pub(crate) use lift::without_secrets;
 pub use sheet::CellFileBuilder;
@@ -17,10 +19,10 @@ use yieldtray_source::names::slug;
 use yieldtray_syntax::ValueText;
 
 /// The cells that send these requests unchanged.
-/// ¶
-/// ¶ # Errors
-/// ¶ Why one of them cannot be written as a cell.
-pub fn cells(drafts: &[ImportedRequest]) -> Result<Vec<String>, String> {
+///
+/// # Errors
+/// Why one of them cannot be written as a cell.
+pub fn cells(drafts: &[ImportedRequest]) -> Result<Vec<String>, RequestError> {
     drafts.iter().map(ImportedRequest::cell).collect()
 }
 

@@ -1,6 +1,6 @@
 //! Writes several requests as a file.
 
-use super::{Body, ImportedRequest, SecretExtractor};
+use super::{Body, ImportedRequest, RequestError, SecretExtractor};
 use rustc_hash::{FxHashMap, FxHashSet};
 use yieldtray_source::names::slug;
 use yieldtray_source::{SourceId, edited};
@@ -23,7 +23,7 @@ pub struct CellFileBuilder {
     /// Files that the cells need: the path from the request file, and what is in it.
     pub files: Vec<(String, Vec<u8>)>,
     /// The requests that could not become cells: title and reason.
-    pub refused: Vec<(String, String)>,
+    pub refused: Vec<(String, RequestError)>,
     /// How many cells there are.
     pub count: usize,
 }

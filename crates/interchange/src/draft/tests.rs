@@ -1,6 +1,6 @@
 //! Tests of writing cells.
 
-use super::{Body, CellFileBuilder, ImportedRequest, SecretExtractor};
+use super::{Body, CellFileBuilder, ImportedRequest, RequestError, SecretExtractor};
 use proptest::prelude::*;
 use yieldtray_http::PreparedRequest;
 use yieldtray_syntax::ValueText;
@@ -76,8 +76,8 @@ fn bytes_go_to_files_and_what_cannot_be_written_is_told() {
         "%% PUT /photos\n% body from bodies/put-photos.png verbatim\nPUT http://b/photos\nContent-Type: image/png\n"
     );
     assert_eq!(sheet.files, [("bodies/put-photos.png".to_owned(), vec![0, 255])]);
-    let why = "the header field `X-A` has a line end or another control character in it";
-    assert_eq!((sheet.count, sheet.refused), (1, vec![("GET /odd".to_owned(), why.to_owned())]));
+    let why = RequestError::HeaderValue("X-A".to_owned());
+    assert_eq!((sheet.count, sheet.refused), (1, vec![("GET /odd".to_owned(), why)]));
 }
 
 #[test]

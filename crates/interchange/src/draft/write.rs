@@ -1,6 +1,6 @@
 //! Writes a request as a cell.
 
-use super::{Body, ImportedRequest, Part};
+use super::{Body, ImportedRequest, Part, RequestError};
 use yieldtray_syntax::{ValuePiece, ValueText, is_token, media_at_end};
 
 /// Header fields that the connection writes itself.
@@ -8,10 +8,10 @@ const CONNECTION: &[&str] = &["content-length", "transfer-encoding", "connection
 
 impl ImportedRequest {
     /// The cell that sends it, not formatted.
-    /// ¶
-    /// ¶ # Errors
-    /// ¶ Why there is no such cell.
-    pub fn cell(&self) -> Result<String, String> {
+    ///
+    /// # Errors
+    /// Why there is no such cell.
+    pub fn cell(&self) -> Result<String, RequestError> {
         let mut out = String::with_capacity(512);
         out.push_str(&format!("%% {}\n", self.title()));
         for note in &self.notes {
@@ -36,7 +36,7 @@ impl ImportedRequest {
         out.push_str(&self.request_line()?);
         for (name, value) in &self.headers {
             let name = name.plain().filter(|name| is_token(name));
-            let name = name.ok_or("a header's name is no token (RFC 9110 5.1)")?;
+            let name = name.ok_or(RequestError::HeaderName)?;
             if CONNECTION.iter().any(|own| own.eq_ignore_ascii_case(name)) {
                 continue;
             }
@@ -67,11 +67,9 @@ impl ImportedRequest {
         plain(&format!("{method} {path}"))
     }
 
-    fn request_line(&self) -> Result<String, String> {
+    fn request_line(&self) -> Result<String, RequestError> {
         let method = match &self.method {
-            Some(method) => {
-                method.plain().filter(|word| is_token(word)).ok_or("its method is no token (RFC 9110 9)")?
-            }
+            Some(method) => method.plain().filter(|word| is_token(word)).ok_or(RequestError::Method)?,
             None => "GET",
         };
         let mut target = address(&self.target);
@@ -262,10 +260,10 @@ fn name_on_line(text: &ValueText) -> String {
 }
 
 /// The value of a header field.
-fn field_value(name: &str, text: &ValueText) -> Result<String, String> {
+fn field_value(name: &str, text: &ValueText) -> Result<String, RequestError> {
     let written = written(text, false, plain_mark);
     match written.contains(|c: char| c.is_control() && c != '\t') {
-        true => Err(format!("the header field `{name}` has a line end or another control character in it")),
+        true => Err(RequestError::HeaderValue(name.to_owned())),
         // An empty one would drop what a file above gives.
         false if written.trim().is_empty() => Ok("{{\"\"}}".to_owned()),
         false => Ok(written.trim().to_owned()),

@@ -1,9 +1,10 @@
 //! The parts of an archive that matter here. What a tool leaves out is taken for empty.
 
-use crate::draft::{Body, ImportedRequest, Part};
+use crate::draft::{Body, ImportedRequest, Part, RequestError};
 use base64::Engine as _;
 use serde::Deserialize;
 use std::path::Path;
+use thiserror::Error;
 use yieldtray_http::body_shape::BodyShape;
 use yieldtray_source::access::check_readable;
 use yieldtray_syntax::ValueText;
@@ -106,9 +107,28 @@ impl<T> Entry<T> {
     }
 }
 
+/// Why an entry cannot become a request.
+#[derive(Clone, Debug, PartialEq, Eq, Error)]
+pub enum EntryError {
+    /// It cannot be written as a cell.
+    #[error(transparent)]
+    Request(#[from] RequestError),
+    /// Its body is marked as base64 (RFC 4648) and is not.
+    #[error("its body says that it is base64, but is none")]
+    Base64,
+    /// It sends a file that no request may send.
+    #[error("it sends the file `{name}`: {error}")]
+    File {
+        /// The name of the file.
+        name: String,
+        /// Why it may not be sent.
+        error: String,
+    },
+}
+
 impl Request {
     /// The request as it was recorded.
-    pub(super) fn draft(self) -> Result<ImportedRequest, String> {
+    pub(super) fn draft(self) -> Result<ImportedRequest, EntryError> {
         let mut draft = ImportedRequest { method: Some(self.method.clone().into()), ..ImportedRequest::default() };
         draft.send_to(self.url.clone().into())?;
         let host = host(&self.url);
@@ -128,14 +148,14 @@ impl Request {
 }
 
 impl PostData {
-    fn add_to(self, draft: &mut ImportedRequest) -> Result<(), String> {
+    fn add_to(self, draft: &mut ImportedRequest) -> Result<(), EntryError> {
         let media = self.media.unwrap_or_default();
         let essence = media.split(';').next().unwrap_or_default().trim().to_ascii_lowercase();
         let mut has_media = draft.has_header("content-type") || media.is_empty();
         draft.body = match self.text.filter(|text| !text.is_empty()) {
             Some(text) if self.encoding.as_deref() == Some("base64") => {
                 let bytes = base64::engine::general_purpose::STANDARD.decode(text.trim());
-                bytes_or_text(bytes.map_err(|_| "its body says that it is base64, but is none")?)
+                bytes_or_text(bytes.map_err(|_| EntryError::Base64)?)
             }
             Some(text) => Body::Text(text.into()),
             None if self.params.is_empty() => {
@@ -167,12 +187,13 @@ impl PostData {
 }
 
 impl Param {
-    fn part(self) -> Result<(ValueText, Part), String> {
+    fn part(self) -> Result<(ValueText, Part), EntryError> {
         let part = match self.file {
             Some(file) => {
                 // A recording names a file and never a place: what it says may not choose what is sent.
                 let name = file.rsplit(['/', '\\']).next().unwrap_or_default();
-                check_readable(Path::new(name)).map_err(|why| format!("it sends the file `{name}`: {why}"))?;
+                check_readable(Path::new(name))
+                    .map_err(|error| EntryError::File { name: name.to_owned(), error: error.to_string() })?;
                 Part::File { path: name.into(), media: self.media, name: None }
             }
             None => Part::Text(self.value.unwrap_or_default().into(), None),

@@ -9,5 +9,6 @@ mod read;
 mod tests;
 
 pub use choice::EntryFilter;
+pub use entry::EntryError;
 pub use gather::factor_out_common;
-pub use read::{ImportedArchive, read};
+pub use read::{ArchiveError, ImportedArchive, read};

@@ -1,12 +1,13 @@
 //! Reads an HTTP archive.
 
 use super::choice::{EntryFilter, SkipReason};
-use super::entry::{Entry, Response};
+use super::entry::{Entry, EntryError, Response};
 use crate::draft::ImportedRequest;
 use serde::de::{DeserializeOwned, DeserializeSeed, Deserializer, IgnoredAny, MapAccess, SeqAccess, Visitor};
 use std::fmt;
 use std::io::{BufRead, BufReader, Read};
 use std::marker::PhantomData;
+use thiserror::Error;
 
 /// The imported requests of an archive.
 #[derive(Debug, Default)]
@@ -20,17 +21,31 @@ pub struct ImportedArchive {
     /// How many were no requests of HTTP.
     pub other: usize,
     /// The entries that could not become requests: URL and reason.
-    pub refused: Vec<(String, String)>,
+    pub refused: Vec<(String, EntryError)>,
+}
+
+/// Why an archive cannot be read.
+#[derive(Debug, Error)]
+pub enum ArchiveError {
+    /// Its bytes cannot be read.
+    #[error(transparent)]
+    Read(#[from] std::io::Error),
+    /// It is not JSON, or an entry is not one of HTTP Archive 1.2.
+    #[error(transparent)]
+    Json(#[from] serde_json::Error),
+    /// It has no list of entries.
+    #[error("there is no `log` with `entries` in it, as HTTP Archive 1.2 has")]
+    NoEntries,
 }
 
 /// Reads an archive. Entries that are not kept are dropped at once, so that memory holds the requests alone; with
 /// `checks` each gets checks that hold for its response.
-/// ¶
-/// ¶ # Errors
-/// ¶ If it cannot be read or is not an archive.
-pub fn read(archive: impl Read, choice: &EntryFilter, checks: bool) -> Result<ImportedArchive, String> {
+///
+/// # Errors
+/// If it cannot be read or is not an archive.
+pub fn read(archive: impl Read, choice: &EntryFilter, checks: bool) -> Result<ImportedArchive, ArchiveError> {
     let mut archive = BufReader::with_capacity(1 << 16, archive);
-    let start = archive.fill_buf().map_err(|error| error.to_string())?;
+    let start = archive.fill_buf()?;
     // A byte order mark is tolerated.
     let mark = if start.starts_with(b"\xef\xbb\xbf") { 3 } else { 0 };
     archive.consume(mark);
@@ -40,10 +55,10 @@ pub fn read(archive: impl Read, choice: &EntryFilter, checks: bool) -> Result<Im
         true => Whole(&mut visitor, PhantomData::<String>).deserialize(&mut json),
         false => Whole(&mut visitor, PhantomData::<IgnoredAny>).deserialize(&mut json),
     };
-    outcome.map_err(|error| error.to_string())?;
+    outcome?;
     match visitor.found {
         true => Ok(visitor.recording),
-        false => Err("there is no `log` with `entries` in it, as HTTP Archive 1.2 has".to_owned()),
+        false => Err(ArchiveError::NoEntries),
     }
 }
 

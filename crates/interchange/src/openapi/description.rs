@@ -9,6 +9,7 @@ use super::servers;
 use crate::draft::ImportedRequest;
 use rustc_hash::FxHashMap;
 use std::collections::BTreeMap;
+use thiserror::Error;
 use yieldtray_source::names::{first_free, slug};
 use yieldtray_syntax::{ValueText, is_token};
 
@@ -49,13 +50,42 @@ pub struct RequestFile {
     pub drafts: Vec<ImportedRequest>,
 }
 
+/// Why no request files can be made of a description.
+#[derive(Clone, Debug, PartialEq, Eq, Error)]
+pub enum DescriptionError {
+    /// It does not name the version of OpenAPI.
+    #[error("it has no `openapi` that says its version, as OpenAPI 3.0 and 3.1 have")]
+    NoVersion,
+    /// It is of this version, which is not read.
+    #[error("it is version {0}: OpenAPI 3.0 and 3.1 are read")]
+    Version(String),
+    /// It has no operation of that name.
+    #[error("no operation is called `{name}`{}", did_you_mean(.closest.as_deref()))]
+    UnknownOperation {
+        /// The name.
+        name: String,
+        /// A name that is almost the same.
+        closest: Option<String>,
+    },
+    /// It has webhooks and no operations.
+    #[error("it describes webhooks alone, which its server sends to others: there is nothing to send to it")]
+    OnlyWebhooks,
+    /// It has no operations.
+    #[error("it describes no operations")]
+    NoOperations,
+}
+
+fn did_you_mean(name: Option<&str>) -> String {
+    name.map(|name| format!(": did you mean `{name}`?")).unwrap_or_default()
+}
+
 /// Makes request files of a description.
 ///
 /// # Errors
-/// Where it is none of OpenAPI 3.0 or 3.1, or has no such operation, in words.
-pub fn import(documents: &Documents, wish: &ImportOptions) -> Result<ImportedApi, String> {
+/// If it is not OpenAPI 3.0 or 3.1, or has no such operation.
+pub fn import(documents: &Documents, wish: &ImportOptions) -> Result<ImportedApi, DescriptionError> {
     let root = documents.root();
-    let old = old_dialect(root)?;
+    let is_v30 = is_v30(root)?;
     let mut taken = ImportedApi { notes: documents.missing.clone(), ..ImportedApi::default() };
     taken.environments = servers::environments(root, &mut taken.notes);
     for (word, what) in [("webhooks", "webhooks, which others send")] {
@@ -66,7 +96,7 @@ pub fn import(documents: &Documents, wish: &ImportOptions) -> Result<ImportedApi
     let mut making = ImportContext {
         documents,
         samples: Samples::new(documents),
-        schemas: Schemas::new(documents, old),
+        schemas: Schemas::new(documents, is_v30),
         security: Security::new(documents),
         with_schemas: wish.schemas,
         base: taken.environments.first().map(|(_, address)| address.clone()).unwrap_or_default(),
@@ -88,12 +118,12 @@ pub fn import(documents: &Documents, wish: &ImportOptions) -> Result<ImportedApi
     }
     if tags.is_empty() {
         return Err(match &wish.operation {
-            Some(wanted) => format!("no operation is called `{wanted}`{}", closest(documents, root, wanted)),
-            None if root.value.get("webhooks").is_some() => {
-                "it describes webhooks alone, which its server sends to others: there is nothing to send to it"
-                    .to_owned()
-            }
-            None => "it describes no operations".to_owned(),
+            Some(wanted) => DescriptionError::UnknownOperation {
+                name: wanted.clone(),
+                closest: closest(documents, root, wanted).map(str::to_owned),
+            },
+            None if root.value.get("webhooks").is_some() => DescriptionError::OnlyWebhooks,
+            None => DescriptionError::NoOperations,
         });
     }
     let title = root.get("info").and_then(|info| info.text("title")).unwrap_or("requests");
@@ -116,15 +146,15 @@ pub fn import(documents: &Documents, wish: &ImportOptions) -> Result<ImportedApi
 }
 
 /// True for OpenAPI 3.0.
-fn old_dialect(root: Node<'_>) -> Result<bool, String> {
+fn is_v30(root: Node<'_>) -> Result<bool, DescriptionError> {
     if let Some(version) = root.text("swagger") {
-        return Err(format!("it is version {version}: OpenAPI 3.0 and 3.1 are read"));
+        return Err(DescriptionError::Version(version.to_owned()));
     }
     match root.value.get("openapi").map(|version| version.as_str().map_or_else(|| version.to_string(), str::to_owned)) {
         Some(version) if version.starts_with("3.0") => Ok(true),
         Some(version) if version.starts_with("3.") => Ok(false),
-        Some(version) => Err(format!("it is version {version}: OpenAPI 3.0 and 3.1 are read")),
-        None => Err("it has no `openapi` that says its version, as OpenAPI 3.0 and 3.1 have".to_owned()),
+        Some(version) => Err(DescriptionError::Version(version)),
+        None => Err(DescriptionError::NoVersion),
     }
 }
 
@@ -144,10 +174,10 @@ fn operations<'d>(documents: &'d Documents, root: Node<'d>, notes: &mut Vec<Stri
     operations
 }
 
-fn closest(documents: &Documents, root: Node<'_>, wanted: &str) -> String {
+fn closest<'d>(documents: &'d Documents, root: Node<'d>, wanted: &str) -> Option<&'d str> {
     let all = operations(documents, root, &mut Vec::new());
     let names = all.iter().filter_map(|operation| operation.node.text("operationId"));
-    yieldtray_source::closest(wanted, names).map(|name| format!(": did you mean `{name}`?")).unwrap_or_default()
+    yieldtray_source::closest(wanted, names)
 }
 
 /// The description of a tag.

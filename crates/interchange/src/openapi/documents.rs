@@ -4,6 +4,8 @@ use rustc_hash::FxHashMap;
 use serde_json::Value;
 use std::borrow::Cow;
 use std::collections::BTreeSet;
+use std::fmt::Display;
+use thiserror::Error;
 
 /// References that follow each other at most.
 const MAX_REFERENCE_STEPS: usize = 64;
@@ -75,11 +77,14 @@ fn pointed<'d>(value: &'d Value, pointer: &str) -> Option<&'d Value> {
 }
 
 impl Documents {
-    /// Reads a description, JSON or YAML, and through `beside` the files it refers to, by their paths from it.
+    /// Reads a description, JSON or YAML, and through `read_file` the files it refers to, by their paths from it.
     ///
     /// # Errors
-    /// Where it is neither JSON nor YAML, in words.
-    pub fn read(bytes: &[u8], mut beside: impl FnMut(&str) -> Result<Vec<u8>, String>) -> Result<Self, String> {
+    /// If it is neither JSON nor YAML. A file that it refers to and that cannot be read is in `missing`.
+    pub fn read<E: Display>(
+        bytes: &[u8],
+        mut read_file: impl FnMut(&str) -> Result<Vec<u8>, E>,
+    ) -> Result<Self, DocumentError> {
         let first = parse(bytes)?;
         let mut all = Self { documents: vec![first], by_path: FxHashMap::default(), missing: Vec::new() };
         all.by_path.insert(String::new(), 0);
@@ -96,7 +101,8 @@ impl Documents {
                     }
                     continue;
                 }
-                match beside(&path).and_then(|bytes| parse(&bytes)) {
+                let document = read_file(&path).map_err(|error| error.to_string());
+                match document.and_then(|bytes| parse(&bytes).map_err(|error| error.to_string())) {
                     Ok(document) => {
                         all.by_path.insert(path.clone(), all.documents.len());
                         all.documents.push(document);
@@ -160,15 +166,29 @@ impl Documents {
     }
 }
 
-fn parse(bytes: &[u8]) -> Result<Value, String> {
+/// Why a description cannot be read.
+#[derive(Debug, Error)]
+pub enum DocumentError {
+    /// This line has a byte that is not UTF-8.
+    #[error("it is not UTF-8: line {0} has a byte that is no text")]
+    NotUtf8(usize),
+    /// It begins as JSON and is not.
+    #[error("it is no JSON: {0}")]
+    Json(serde_json::Error),
+    /// It is not YAML, or too large.
+    #[error("it is no YAML: {0}")]
+    Yaml(Box<serde_saphyr::Error>),
+}
+
+fn parse(bytes: &[u8]) -> Result<Value, DocumentError> {
     let bytes = bytes.strip_prefix(b"\xef\xbb\xbf").unwrap_or(bytes);
     let text = std::str::from_utf8(bytes).map_err(|error| {
         let line = bytes[..error.valid_up_to()].iter().filter(|byte| **byte == b'\n').count() + 1;
-        format!("it is not UTF-8: line {line} has a byte that is no text")
+        DocumentError::NotUtf8(line)
     })?;
     // YAML would take JSON too, but more slowly and in other words.
     if text.trim_start().starts_with(['{', '[']) {
-        return serde_json::from_str(text).map_err(|error| format!("it is no JSON: {error}"));
+        return serde_json::from_str(text).map_err(DocumentError::Json);
     }
     let mut budget = serde_saphyr::Budget::default();
     (budget.max_events, budget.max_nodes, budget.max_depth) = (20_000_000, 20_000_000, 128);
@@ -179,7 +199,7 @@ fn parse(bytes: &[u8]) -> Result<Value, String> {
     options.leading_zero_numbers_as_strings = true;
     options.underscored_numbers_as_strings = true;
     options.non_finite_float_policy = serde_saphyr::options::NonFiniteFloatPolicy::AsString;
-    serde_saphyr::from_str_with_options(text, options).map_err(|error| format!("it is no YAML: {error}"))
+    serde_saphyr::from_str_with_options(text, options).map_err(|error| DocumentError::Yaml(Box::new(error)))
 }
 
 /// The files that references of a document lead to.

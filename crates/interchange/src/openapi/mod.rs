@@ -14,6 +14,6 @@ mod servers;
 #[cfg(test)]
 mod tests;
 
-pub use description::{ImportOptions, ImportedApi, RequestFile, import};
-pub use documents::Documents;
+pub use description::{DescriptionError, ImportOptions, ImportedApi, RequestFile, import};
+pub use documents::{DocumentError, Documents};
 pub use security::{NeededValue, OauthProfile};

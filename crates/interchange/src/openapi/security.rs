@@ -3,8 +3,22 @@
 use super::documents::{Documents, Node};
 use crate::draft::ImportedRequest;
 use std::collections::BTreeMap;
+use thiserror::Error;
 use yieldtray_source::names::slug;
 use yieldtray_syntax::{ValueText, is_token};
+
+/// Why a security scheme cannot be written as an instruction.
+#[derive(Clone, Debug, PartialEq, Eq, Error)]
+enum SchemeError {
+    #[error("security scheme `{0}` is described nowhere")]
+    NotDescribed(String),
+    #[error("the key of security scheme `{0}` cannot name a header field or a cookie")]
+    KeyName(String),
+    #[error("security scheme `{0}` does not say where its key goes")]
+    KeyLocation(String),
+    #[error("security scheme `{name}` ({kind}) has no `% auth`")]
+    Unsupported { name: String, kind: String },
+}
 
 /// A value that somebody must fill in.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -53,12 +67,12 @@ impl<'d> Security<'d> {
         // No credentials may be one of the ways: then it needs none, but some are better.
         let mut told = Vec::new();
         for way in ways.iter().filter(|way| way.members().next().is_some()) {
-            match way.members().try_for_each(|(name, _)| self.can_be_said(name)) {
+            match way.members().try_for_each(|(name, _)| self.check_supported(name)) {
                 Ok(()) => {
                     way.members().for_each(|(name, scopes)| self.scheme(name, scopes, draft));
                     return Vec::new();
                 }
-                Err(why) => told.push(why),
+                Err(why) => told.push(why.to_string()),
             }
         }
         told
@@ -69,18 +83,21 @@ impl<'d> Security<'d> {
         self.documents.member(components.get("securitySchemes")?, name)
     }
 
-    /// Whether there is a line for a scheme; else why not, in words.
-    fn can_be_said(&self, name: &str) -> Result<(), String> {
-        let scheme = self.described(name).ok_or_else(|| format!("security scheme `{name}` is described nowhere"))?;
+    /// Checks that a scheme can be written as an instruction.
+    fn check_supported(&self, name: &str) -> Result<(), SchemeError> {
+        let scheme = self.described(name).ok_or_else(|| SchemeError::NotDescribed(name.to_owned()))?;
         let http = scheme.text("scheme").unwrap_or_default();
         match (scheme.text("type").unwrap_or_default(), scheme.text("in")) {
             ("http", _) if ["bearer", "basic", "digest"].iter().any(|known| http.eq_ignore_ascii_case(known)) => Ok(()),
             ("apiKey", Some("header" | "cookie")) if !scheme.text("name").is_some_and(is_token) => {
-                Err(format!("the key of security scheme `{name}` cannot name a header field or a cookie"))
+                Err(SchemeError::KeyName(name.to_owned()))
             }
             ("apiKey", Some("header" | "query" | "cookie")) | ("oauth2", _) => Ok(()),
-            ("apiKey", _) => Err(format!("security scheme `{name}` does not say where its key goes")),
-            (kind, _) => Err(format!("security scheme `{name}` ({kind} {http}) has no `% auth`").replace(" )", ")")),
+            ("apiKey", _) => Err(SchemeError::KeyLocation(name.to_owned())),
+            (kind, _) => {
+                let kind = format!("{kind} {http}").trim_end().to_owned();
+                Err(SchemeError::Unsupported { name: name.to_owned(), kind })
+            }
         }
     }
 

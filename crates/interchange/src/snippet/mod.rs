@@ -1,6 +1,6 @@
 //! Exports requests as code of other languages, as shell commands and in the formats of HTTP itself.
-//! ¶
-//! ¶ A request is resolved first; [`outline()`] finds the places in it that must stay variables, and [`write()`]
+//!
+//! A request is resolved first; [`outline()`] finds the places in it that must stay variables, and [`write()`]
 //! renders the template of a [`Target`]. Each target is one file in `templates/`, and a line of `target.rs`.
 
 mod chain;
@@ -19,4 +19,4 @@ mod tests;
 pub use chain::Source;
 pub use outline::{NamedValue, NamedValueKind, ParameterizedRequest, outline};
 pub use target::{TARGETS, Target, target};
-pub use write::{ExportedRequest, ResponseValue, write};
+pub use write::{ExportedRequest, ResponseValue, SnippetError, write};

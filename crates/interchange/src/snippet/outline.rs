@@ -163,9 +163,9 @@ fn stand_in(index: usize, name: &NamedValue, other: bool) -> Option<(Value, Stri
 
 /// Finds the variables of a request. `prepare` makes it with some of its values replaced, and generates the same
 /// values each time; `masker` knows the secrets.
-/// ¶
-/// ¶ # Errors
-/// ¶ Those of `prepare`.
+///
+/// # Errors
+/// Those of `prepare`.
 pub fn outline<E>(
     names: &[NamedValue],
     masker: &Masker,

@@ -9,6 +9,7 @@ use super::target::Target;
 use minijinja::syntax::SyntaxConfig;
 use minijinja::value::Serde;
 use minijinja::{AutoEscape, Environment, UndefinedBehavior};
+use thiserror::Error;
 
 /// A request to be handed over.
 #[derive(Clone, Debug)]
@@ -34,14 +35,33 @@ pub struct ResponseValue {
     pub source: Option<Source>,
 }
 
+/// Why requests cannot be written in a language or format.
+#[derive(Debug, Error)]
+pub enum SnippetError {
+    /// The format has text bodies only.
+    #[error("this body is no text: hand it over as something else")]
+    BinaryBody,
+    /// The syntax of the templates is not valid.
+    #[error(transparent)]
+    Syntax(#[from] minijinja::Error),
+    /// The template of the target fails.
+    #[error("the template of `{target}`: {error:#}")]
+    Render {
+        /// The name of the target.
+        target: &'static str,
+        /// What fails.
+        error: minijinja::Error,
+    },
+}
+
 /// Requests in a language or format.
-/// ¶
-/// ¶ # Errors
-/// ¶ If the target cannot express them, or the template fails.
-pub fn write(target: &Target, requests: &[ExportedRequest<'_>]) -> Result<String, String> {
+///
+/// # Errors
+/// If the target cannot express them, or the template fails.
+pub fn write(target: &Target, requests: &[ExportedRequest<'_>]) -> Result<String, SnippetError> {
     let bytes = |chunk: &Chunk| !matches!(chunk, Chunk::Text(_));
     if target.name == "http" && requests.iter().any(|request| request.outline.shape.body.iter().any(bytes)) {
-        return Err("this body is no text: hand it over as something else".to_owned());
+        return Err(SnippetError::BinaryBody);
     }
     let mut modeller = ModelBuilder::new(target.chains);
     let requests = requests.iter().map(|request| modeller.request(request)).collect();
@@ -50,11 +70,11 @@ pub fn write(target: &Target, requests: &[ExportedRequest<'_>]) -> Result<String
     environment.set_auto_escape_callback(|_| AutoEscape::None);
     environment.set_undefined_behavior(UndefinedBehavior::Strict);
     let syntax = SyntaxConfig::builder().trim_blocks(true).lstrip_blocks(true).keep_trailing_newline(true).build();
-    environment.set_syntax(syntax.map_err(|error| error.to_string())?);
+    environment.set_syntax(syntax?);
     environment.add_global("crlf", "\r\n");
     environment.add_global("version", env!("CARGO_PKG_VERSION"));
     quote::add_filters(&mut environment);
-    let words = |error: minijinja::Error| format!("the template of `{}`: {error:#}", target.name);
-    environment.add_template(target.name, target.template).map_err(words)?;
-    environment.get_template(target.name).and_then(|template| template.render(Serde(&model))).map_err(words)
+    let failed = |error| SnippetError::Render { target: target.name, error };
+    environment.add_template(target.name, target.template).map_err(failed)?;
+    environment.get_template(target.name).and_then(|template| template.render(Serde(&model))).map_err(failed)
 }

@@ -3,7 +3,7 @@
 use super::Answer;
 use super::convert::workspace_edit;
 use crate::connection::MessageKind;
-use crate::host::{Job, Task};
+use crate::host::{HostError, Job, Task};
 use crate::params::{Command, TextDocument, read};
 use crate::prompt_file;
 use crate::server::{Server, Snapshot};
@@ -103,10 +103,9 @@ fn handed_over(server: &mut Server, about: &TextDocument) -> Answer {
         Ok(Task::Replay)
     })?;
     let cell = named.unwrap_or_default();
-    let failed = |why| ResponseError::new(ResponseError::FAILED, why);
-    let text = server.host.hand_over(&job, &cell, &target).map_err(failed)?;
+    let text = server.host.hand_over(&job, &cell, &target).map_err(ResponseError::failed)?;
     if about.show {
-        let file = server.host.lay_out(&job, &format!("{cell}+{target}"), &text).map_err(failed)?;
+        let file = server.host.lay_out(&job, &format!("{cell}+{target}"), &text).map_err(ResponseError::failed)?;
         server.connection.show_file(server.client, &file, false, "it is in");
     }
     Ok(json!({ "as": target, "text": text }))
@@ -116,13 +115,13 @@ fn handed_over(server: &mut Server, about: &TextDocument) -> Answer {
 fn taken_in(server: &mut Server, about: &TextDocument) -> Answer {
     if !server.client.applies_edits {
         let why = "this editor lets nobody else change a file: `yieldtray import curl --into FILE` does";
-        return Err(ResponseError::new(ResponseError::FAILED, why));
+        return Err(ResponseError::failed(why));
     }
     let versions = server.documents.versions();
     let Snapshot { state, source, encoding, client } = server.snapshot(&about.uri)?;
     let copied = about.text.as_deref().unwrap_or_default();
     let action = state.view(|view| assist::import_commands(view, source, copied));
-    let action = action.map_err(|why| ResponseError::new(ResponseError::FAILED, why))?;
+    let action = action.map_err(ResponseError::failed)?;
     let edit = workspace_edit(state, &action.changes, client, encoding, &versions)?;
     server.connection.ask("workspace/applyEdit", json!({ "label": action.title, "edit": edit }), |_, _| {});
     Ok(Value::Null)
@@ -138,7 +137,7 @@ fn begin(server: &mut Server, about: &TextDocument, task: impl FnOnce(Named) -> 
         Task::Judge { cell } => format!("Check {cell}"),
         Task::Replay => format!("Replay {}", job.file.display()),
     };
-    server.start_job(job, &title).map_err(|why| ResponseError::new(ResponseError::FAILED, why))?;
+    server.start_job(job, &title).map_err(ResponseError::failed)?;
     Ok(Value::Null)
 }
 
@@ -172,7 +171,7 @@ fn job_of(
     let file = state.workspace.source(source).path.clone();
     let task = task(cell)?;
     let root = state.root.clone();
-    let folder = server.host.state_folder(&root).map_err(|why| ResponseError::new(ResponseError::FAILED, why))?;
+    let folder = server.host.state_folder(&root).map_err(ResponseError::failed)?;
     let given = prompt_file::read(&folder, &unsaved);
     Ok(Job { root, unsaved, file, task, given })
 }
@@ -180,19 +179,16 @@ fn job_of(
 /// Chooses an environment: the one that is named, else the one that is picked of all.
 fn choose(server: &mut Server, about: TextDocument) -> Answer {
     let path = path_of(&about.uri).unwrap_or_else(|| PathBuf::from(&about.uri));
-    let root = server
-        .host
-        .root_of(&path)
-        .ok_or_else(|| ResponseError::new(ResponseError::FAILED, "this file is in no folder"))?;
+    let root = server.host.root_of(&path).ok_or_else(|| ResponseError::failed("this file is in no folder"))?;
     let state = server.workspace(&root)?;
     let names: Vec<String> =
         state.workspace.config.environments.iter().map(|environment| environment.name.clone()).collect();
     let chosen = state.settings.environment.clone();
     if names.is_empty() {
-        return Err(ResponseError::new(ResponseError::FAILED, "the configuration describes no environment"));
+        return Err(ResponseError::failed("the configuration describes no environment"));
     }
     if let Some(name) = about.name {
-        take(server, &root, &name).map_err(|why| ResponseError::new(ResponseError::FAILED, why))?;
+        choose_environment(server, &root, &name).map_err(ResponseError::failed)?;
         return Ok(Value::Null);
     }
     let message = match &chosen {
@@ -215,18 +211,18 @@ fn choose(server: &mut Server, about: TextDocument) -> Answer {
             false => answer["title"].as_str().map(str::to_owned),
         });
         if let Some(name) = name.filter(|name| names.contains(name))
-            && let Err(why) = take(server, &root, &name)
+            && let Err(why) = choose_environment(server, &root, &name)
         {
-            server.connection.show_message(MessageKind::Error, &why);
+            server.connection.show_message(MessageKind::Error, &why.to_string());
         }
     });
     Ok(Value::Null)
 }
 
-fn take(server: &mut Server, root: &Path, name: &str) -> Result<(), String> {
-    let state = server.workspace(root).map_err(|refusal| refusal.message)?;
+fn choose_environment(server: &mut Server, root: &Path, name: &str) -> Result<(), HostError> {
+    let state = server.workspace(root).map_err(|error| HostError(error.message))?;
     if state.workspace.config.environment(name).is_none() {
-        return Err(format!("no environment `{name}`"));
+        return Err(HostError(format!("no environment `{name}`")));
     }
     server.host.choose(root, name)?;
     // Whatever hangs on the environment is looked at anew.

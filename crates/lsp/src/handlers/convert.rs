@@ -57,7 +57,7 @@ pub(super) fn workspace_edit(
                 Change::Create(path, text) => {
                     if !client.makes_files {
                         let why = format!("this editor cannot make `{}`: make it first", path.display());
-                        return Err(ResponseError::new(ResponseError::FAILED, why));
+                        return Err(ResponseError::failed(why));
                     }
                     let uri = address_of(&state.root.join(path));
                     operations.push(json!({ "kind": "create", "uri": uri, "options": { "ignoreIfExists": true } }));
@@ -77,7 +77,7 @@ pub(super) fn workspace_edit(
             }
             Change::Create(path, _) => {
                 let why = format!("this editor cannot make `{}`: make it first", path.display());
-                return Err(ResponseError::new(ResponseError::FAILED, why));
+                return Err(ResponseError::failed(why));
             }
         }
     }

@@ -1,8 +1,8 @@
 //! Starts jobs and handles their events.
 
 use crate::connection::MessageKind;
-use crate::host::{Job, JobResult};
-use crate::jobs::{Asked, JobEvent, ShownProgress};
+use crate::host::{HostError, Job, JobResult};
+use crate::jobs::{Asked, JobError, JobEvent, ShownProgress};
 use crate::prompt_file;
 use crate::server::Server;
 use serde_json::{Value, json};
@@ -15,7 +15,7 @@ const OTHER: &str = "Write another answer";
 
 impl Server {
     /// Starts a job. The same one twice at a time is refused.
-    pub(super) fn start_job(&mut self, job: Job, title: &str) -> Result<(), String> {
+    pub(super) fn start_job(&mut self, job: Job, title: &str) -> Result<(), JobError> {
         let number = self.jobs.start(job, title, Arc::clone(&self.host), self.job_events.clone())?;
         if !self.client.shows_progress {
             return Ok(());
@@ -55,14 +55,14 @@ impl Server {
             JobEvent::Done { job, root, outcome } => {
                 let words = match &outcome {
                     Ok(result) => result.summary.clone(),
-                    Err(why) => why.clone(),
+                    Err(error) => error.to_string(),
                 };
                 if self.jobs.finish(job, &words, self.client.shows_progress) {
                     self.report_progress(job, json!({ "kind": "end", "message": words }));
                 }
                 match outcome {
                     Ok(result) => self.on_job_result(&root, result),
-                    Err(why) => self.connection.show_message(MessageKind::Error, &why),
+                    Err(why) => self.connection.show_message(MessageKind::Error, &why.to_string()),
                 }
             }
         }
@@ -143,8 +143,9 @@ impl Server {
             return self.connection.show_message(MessageKind::Warning, &message);
         }
         let folder = self.host.state_folder(&asked.root);
-        let written =
-            folder.and_then(|folder| prompt_file::write(&folder, name, &asked.text).map_err(|error| error.to_string()));
+        let written = folder.and_then(|folder| {
+            prompt_file::write(&folder, name, &asked.text).map_err(|error| HostError(error.to_string()))
+        });
         match written {
             Ok(file) => {
                 self.connection.show_file(

@@ -99,9 +99,7 @@ pub(super) fn prepare_rename(server: &mut Server, params: Value) -> Answer {
             };
             Ok(json!({ "range": text.range(found.span), "placeholder": name }))
         }
-        None => {
-            Err(ResponseError::new(ResponseError::FAILED, "only values, cells and labels can get another name here"))
-        }
+        None => Err(ResponseError::failed("only values, cells and labels can get another name here")),
     }
 }
 
@@ -111,7 +109,7 @@ pub(super) fn rename(server: &mut Server, params: Value) -> Answer {
     let Snapshot { state, source, encoding, client } = server.snapshot(&text_document.uri)?;
     let at = text_of(state, source, encoding).offset(position);
     let edits = state.view(|view| assist::rename(view, source, at, &new_name));
-    let edits = edits.map_err(|why| ResponseError::new(ResponseError::FAILED, why))?;
+    let edits = edits.map_err(ResponseError::failed)?;
     let changes: Vec<Change> = edits.into_iter().map(|(file, edits)| Change::Edit(file, edits)).collect();
     workspace_edit(state, &changes, client, encoding, &versions)
 }

@@ -6,7 +6,8 @@ use crate::log::list_diff::ListEdit;
 use serde_json::{Number, Value};
 use std::borrow::Cow;
 use std::fmt::Write;
-use yieldtray_expression::JsonPath;
+use thiserror::Error;
+use yieldtray_expression::{JsonPath, JsonPathError};
 use yieldtray_http::{BodyKind, Exchange, digest};
 use yieldtray_source::diff::{DiffLine, diff_lines};
 
@@ -59,23 +60,37 @@ pub enum Ignore {
     WholeBody,
 }
 
+/// Why a text names no part of a response.
+#[derive(Clone, Debug, PartialEq, Eq, Error)]
+pub enum IgnoreError {
+    /// It begins with none of their names.
+    #[error("it names none of `status`, `headers.NAME`, `body.MEMBER` and `$.JSONPATH`")]
+    UnknownPart,
+    /// It is not a JSONPath (RFC 9535).
+    #[error(transparent)]
+    JsonPath(#[from] JsonPathError),
+}
+
 impl Ignore {
     /// Reads `status`, `headers`, `headers.NAME`, `body`, `body.lots[*].id`, or a JSONPath into the body.
-    pub fn parse(text: &str) -> Result<Self, String> {
+    ///
+    /// # Errors
+    /// If the text is none of them.
+    pub fn parse(text: &str) -> Result<Self, IgnoreError> {
         let name = text.strip_prefix("headers.").or_else(|| text.strip_prefix("headers[\"")?.strip_suffix("\"]"));
         match (text, name) {
             ("status", _) => return Ok(Self::Status),
             ("headers", _) => return Ok(Self::Headers(None)),
             ("body" | "$", _) => return Ok(Self::WholeBody),
-            (_, Some(name)) => return Ok(Self::Headers(Some(name.to_ascii_lowercase()))),
+            (_, Some(name)) if !name.is_empty() => return Ok(Self::Headers(Some(name.to_ascii_lowercase()))),
             _ => {}
         }
         let path = match text.strip_prefix("body") {
             Some(rest) if rest.starts_with(['.', '[']) => format!("${rest}"),
             _ if text.starts_with('$') => text.to_owned(),
-            _ => return Err("it names none of `status`, `headers.NAME`, `body.MEMBER` and `$.JSONPATH`".to_owned()),
+            _ => return Err(IgnoreError::UnknownPart),
         };
-        JsonPath::parse(&path).map(Self::Body).map_err(|error| error.to_string())
+        Ok(Self::Body(JsonPath::parse(&path)?))
     }
 }
 

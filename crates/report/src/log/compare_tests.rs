@@ -85,8 +85,7 @@ fn what_does_not_count_is_left_out() {
     assert_eq!(found(&ignoring(&["status", "headers.X-Shift"])), ["headers.retry-after + 5"]);
     assert_eq!(found(&ignoring(&["headers", "status"])), [""; 0]);
     for wrong in ["bins", "", "headers.", "$.[", "body..", "bodyguard.x"] {
-        let parsed = Ignore::parse(wrong);
-        assert!(parsed.is_err() || wrong == "headers.", "{wrong}: {parsed:?}");
+        assert!(Ignore::parse(wrong).is_err(), "{wrong}");
     }
 }
 

@@ -8,6 +8,7 @@ use std::borrow::Cow;
 use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Duration;
+use thiserror::Error;
 use url::Url;
 use yieldtray_http::{
     Body, BodyKind, BodyPart, CapturedExchange, CookieNote, CookieStatus, Exchange, FileBody, HeaderFields, Hop,
@@ -337,19 +338,44 @@ fn came<'k>(answer: &'k Exchange, masker: &Masker) -> StoredBody<'k> {
     StoredBody { size, bytes: Some(bytes), digest: None }
 }
 
+/// Why the secrets of a logged request cannot be restored.
+#[derive(Clone, Debug, PartialEq, Eq, Error)]
+pub enum RestoreError {
+    /// This part of the current request has no secret where the logged one has a mask.
+    #[error("the secret in {0} is masked in the log, and the request has none there now")]
+    Missing(String),
+    /// The URL is not valid once its secret is restored.
+    #[error("the address is none: {0}")]
+    Address(url::ParseError),
+    /// The body was not stored, and the current one differs.
+    #[error("the body was too large to be kept, and the request has another one now")]
+    LargeBody,
+    /// The current request goes to another origin (RFC 6454).
+    #[error("it went to {logged}, and the secrets of now belong to {current}")]
+    OtherOrigin {
+        /// The origin of the logged request.
+        logged: String,
+        /// The origin of the current one.
+        current: String,
+    },
+}
+
 /// The request that was sent then, with the secrets of `now` where it is masked: `now` is the request of the
-/// same cell as its file makes it today. The error names the part whose secret cannot be found.
+/// same cell as its file makes it today.
+///
+/// # Errors
+/// If a secret cannot be found.
 pub fn restore_secrets(
     then: PreparedRequest,
     now: Option<&PreparedRequest>,
     masker: &Masker,
-) -> Result<PreparedRequest, String> {
+) -> Result<PreparedRequest, RestoreError> {
     let mut filled = then;
-    let lacks = |part: &str| format!("the secret in {part} is masked in the log, and the request has none there now");
     let origin = |own: &PreparedRequest| own.url.origin();
-    let url = fill(filled.url.as_str(), now.map(|now| now.url.as_str()), masker).ok_or_else(|| lacks("the address"))?;
+    let url = fill(filled.url.as_str(), now.map(|now| now.url.as_str()), masker)
+        .ok_or_else(|| RestoreError::Missing("the address".to_owned()))?;
     if let Some(url) = url {
-        filled.url = Url::parse(&url).map_err(|error| format!("the address is none: {error}"))?;
+        filled.url = Url::parse(&url).map_err(RestoreError::Address)?;
     }
     // Cookies, and the response to a challenge, are added when it is sent.
     let added = |name: &str| match name {
@@ -362,7 +388,7 @@ pub fn restore_secrets(
     for (name, value) in &mut filled.headers {
         let own = now.and_then(|now| now.header(name));
         match fill(value, own, masker) {
-            None => return Err(lacks(&format!("`{name}`"))),
+            None => return Err(RestoreError::Missing(format!("`{name}`"))),
             Some(Some(value_now)) => {
                 *value = value_now.into();
                 secret = true;
@@ -377,9 +403,9 @@ pub fn restore_secrets(
         let changed = match (same, fill(&text, own.map(Body::text).as_deref(), masker)) {
             // The files in it are read again.
             (Some(own), _) => Some(own.clone()),
-            (None, None) => return Err(lacks("the body")),
+            (None, None) => return Err(RestoreError::Missing("the body".to_owned())),
             (None, Some(None)) if matches!(body, Body::Pieces(_)) => {
-                return Err("the body was too large to be kept, and the request has another one now".to_owned());
+                return Err(RestoreError::LargeBody);
             }
             (None, Some(filled)) => filled.map(Body::from),
         };
@@ -388,7 +414,7 @@ pub fn restore_secrets(
     }
     match now {
         Some(now) if secret && origin(now) != origin(&filled) => {
-            Err(format!("it went to {}, and the secrets of now belong to {}", host(&filled), host(now)))
+            Err(RestoreError::OtherOrigin { logged: host(&filled), current: host(now) })
         }
         Some(now) => {
             let secret_body = now.secret_body || secret;

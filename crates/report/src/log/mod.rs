@@ -18,6 +18,6 @@ mod compare_tests;
 mod past_tests;
 
 pub use chart::TrendChart;
-pub use compare::{BodyDifference, CompareOptions, Comparison, Ignore, PartChange, compare};
-pub use logged::{LoggedExchange, LoggedReadError, MAX_LOGGED_BODY, StoredBody, restore_secrets};
+pub use compare::{BodyDifference, CompareOptions, Comparison, Ignore, IgnoreError, PartChange, compare};
+pub use logged::{LoggedExchange, LoggedReadError, MAX_LOGGED_BODY, RestoreError, StoredBody, restore_secrets};
 pub use trend::{ChangePoint, Point, Trend};

@@ -1,6 +1,6 @@
 //! The log of exchanges, each with a number that is never reused.
-//! ¶
-//! ¶ Each exchange is one row in one table, with no index except that of numbers. The search index is updated when
+//!
+//! Each exchange is one row in one table, with no index except that of numbers. The search index is updated when
 //! somebody searches, since most exchanges are never searched for.
 
 mod read;

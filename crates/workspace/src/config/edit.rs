@@ -124,8 +124,8 @@ fn implicit<'t>(of: &'t mut Table, name: &str) -> Result<&'t mut Table, EditErro
 
 /// The private configuration `text` with secrets added to the values of every environment: name, secret, and the
 /// origins it may be sent to, if other than that of `base`.
-/// ¶ # Errors
-/// ¶ If it is not valid TOML, or its `values` is not a table.
+/// # Errors
+/// If it is not valid TOML, or its `values` is not a table.
 pub fn add_secrets(text: &str, secrets: &[(String, String, Vec<String>)]) -> Result<String, EditError> {
     let mut document: DocumentMut =
         text.parse().map_err(|error: toml_edit::TomlError| EditError::NotToml(error.message().to_owned()))?;

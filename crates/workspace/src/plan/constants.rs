@@ -22,23 +22,26 @@ pub(super) fn constant(
     match function {
         "file" | "conforms" => missing(workspace, home, at, literal),
         _ => {
-            let why = check_constant(function, literal).and_then(|()| check_time(engine, function, literal)).err()?;
+            let why = match check_constant(function, literal) {
+                Err(error) => error.to_string(),
+                Ok(()) => format!("`{literal}` is no {}", not_a_time(engine, function, literal)?),
+            };
             let message = format!("this can never be worked out: {why}");
             Some(Problem::error(Code::BadExpression, at, message).in_source(home))
         }
     }
 }
 
-/// Whether CEL reads a literal text as a time or a duration; the error says that it is none.
-fn check_time(engine: &Engine, function: &str, literal: &str) -> Result<(), String> {
-    let words = match function {
+/// The name of what a literal text is not, if CEL cannot read it as the time or the duration that `function` needs.
+fn not_a_time(engine: &Engine, function: &str, literal: &str) -> Option<&'static str> {
+    let name = match function {
         "timestamp" => "time (RFC 3339), as `2026-09-14T06:30:00Z` is",
         "duration" => "duration, as `1h30m` and `500ms` are",
-        _ => return Ok(()),
+        _ => return None,
     };
     let call = engine.compile(&format!("{function}({})", serde_json::Value::from(literal)));
     let works = call.is_ok_and(|call| engine.evaluate(&call, &Bindings::default(), &RandomSource::fixed()).is_ok());
-    if works { Ok(()) } else { Err(format!("`{literal}` is no {words}")) }
+    (!works).then_some(name)
 }
 
 /// The files that a line names outright.

@@ -15,6 +15,6 @@ mod write;
 pub(crate) use contradictions::contradictions;
 pub use encoding::{ContextTracker, SubstitutionContext};
 pub(crate) use oauth2::unknown_profile;
-pub use oauth2::{Token, TokenLookup, TokenRequest, Tokens, token_request};
+pub use oauth2::{Token, TokenError, TokenLookup, TokenRequest, Tokens, token_request};
 pub use prepare::{Overrides, PreparedWithSave, prepare};
 pub use sending::configured;

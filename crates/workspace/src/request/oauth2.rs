@@ -10,6 +10,7 @@ use crate::{AuthLine, auth_of};
 use sha2::{Digest, Sha256};
 use std::fmt;
 use std::sync::Arc;
+use thiserror::Error;
 use url::form_urlencoded;
 use yieldtray_expression::Value;
 use yieldtray_http::{Exchange, HeaderFields, Login, PreparedRequest, SendOptions, origin_of};
@@ -257,9 +258,37 @@ fn form_encoded(text: &str) -> String {
     form_urlencoded::byte_serialize(text.as_bytes()).collect()
 }
 
+/// Why a response has no token that can be used.
+#[derive(Clone, Debug, PartialEq, Eq, Error)]
+pub enum TokenError {
+    /// The server gives none.
+    #[error("no token for `{profile}`: {host} answered {status} ({why})")]
+    Refused {
+        /// The name of the profile.
+        profile: String,
+        /// The host of the server.
+        host: String,
+        /// The status of the response.
+        status: u16,
+        /// The `error` of the response with its description, or the reason phrase.
+        why: String,
+    },
+    /// It is not a bearer token (RFC 6750).
+    #[error("the token for `{profile}` is of the kind `{kind}`, and only `Bearer` can be used")]
+    Kind {
+        /// The name of the profile.
+        profile: String,
+        /// Its `token_type`.
+        kind: String,
+    },
+}
+
 impl TokenRequest {
-    /// The token in the response (RFC 6749 5.1), or why there is none (5.2); `now` in seconds since 1970.
-    pub fn token(&self, answer: &Exchange, now: i64) -> Result<Token, String> {
+    /// The token in the response (RFC 6749 5.1); `now` in seconds since 1970.
+    ///
+    /// # Errors
+    /// If the response has none (RFC 6749 5.2), or one of another type than `Bearer`.
+    pub fn token(&self, answer: &Exchange, now: i64) -> Result<Token, TokenError> {
         let host = self.prepared.url.host_str().unwrap_or_default();
         let body: serde_json::Value = serde_json::from_slice(&answer.body).unwrap_or_default();
         let text = |key: &str| body[key].as_str().map(str::to_owned);
@@ -270,13 +299,11 @@ impl TokenRequest {
                 _ if answer.status == 200 => "the answer has no `access_token`".to_owned(),
                 _ => answer.reason.clone(),
             };
-            return Err(format!("no token for `{}`: {host} answered {} ({why})", self.profile, answer.status));
+            let (profile, host, status) = (self.profile.clone(), host.to_owned(), answer.status);
+            return Err(TokenError::Refused { profile, host, status, why });
         };
         if let Some(kind) = text("token_type").filter(|kind| !kind.eq_ignore_ascii_case("bearer")) {
-            return Err(format!(
-                "the token for `{}` is of the kind `{kind}`, and only `Bearer` can be used",
-                self.profile
-            ));
+            return Err(TokenError::Kind { profile: self.profile.clone(), kind });
         }
         let seconds = body["expires_in"].as_i64().or_else(|| body["expires_in"].as_str()?.parse().ok());
         // A server that gives no new one leaves the old one in force (RFC 6749 6).

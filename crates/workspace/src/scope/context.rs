@@ -6,7 +6,7 @@ use crate::config::{ExternalSources, Variables};
 use crate::{CellId, Workspace};
 use rustc_hash::FxHashMap;
 use std::sync::LazyLock;
-use yieldtray_expression::{BodyAccess, CompileError, Engine, RandomSource, Value};
+use yieldtray_expression::{BodyAccess, CompileError, Engine, EvalError, RandomSource, Value};
 use yieldtray_http::Exchange;
 use yieldtray_source::Problem;
 
@@ -89,27 +89,30 @@ impl<'a> EvalContext<'a> {
 
     /// Evaluates an expression on a response, as the last check of `cell` would. The secrets that it uses are added to
     /// `secrets`.
-    /// ¶ # Errors
-    /// ¶ Why there is no value. The text may contain secrets.
+    ///
+    /// # Errors
+    /// Why there is no value. The text may contain secrets.
     pub fn evaluate_on(
         self,
         cell: CellId,
         expression: &str,
         exchange: &Exchange,
         secrets: &mut Vec<Value>,
-    ) -> Result<Value, String> {
+    ) -> Result<Value, EvalError> {
         let compiled = self.engine.compile(expression).map_err(|errors| {
             let words = |error: &CompileError| match &error.hint {
                 Some(hint) => format!("{} ({hint})", error.message),
                 None => error.message.clone(),
             };
-            errors.iter().map(words).collect::<Vec<_>>().join("; ")
+            EvalError::new(errors.iter().map(words).collect::<Vec<_>>().join("; "))
         })?;
         if !exchange.holds_body() && reads_body(&compiled) {
-            return Err(body_not_buffered(exchange));
+            return Err(EvalError::new(body_not_buffered(exchange)));
         }
         let title = self.workspace.cell(cell).title;
-        let words = |problems: Vec<Problem>| problems.into_iter().map(|p| p.message).collect::<Vec<_>>().join("; ");
+        let words = |problems: Vec<Problem>| {
+            EvalError::new(problems.into_iter().map(|p| p.message).collect::<Vec<_>>().join("; "))
+        };
         let mut evaluate = |access: BodyAccess| {
             let (mut names, mut cache) = (ResponseScope::reading(exchange, access), EvalCache::default());
             let mut resolver = Resolver::new(self, cell, &[], &mut cache);

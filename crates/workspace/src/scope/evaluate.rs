@@ -42,7 +42,7 @@ impl Resolver<'_> {
         self.context
             .engine
             .evaluate(&compiled, &bindings, self.context.random)
-            .map_err(|message| vec![Problem::error(Code::FailedExpression, span, message).in_source(source)])
+            .map_err(|error| vec![Problem::error(Code::FailedExpression, span, error.as_str()).in_source(source)])
     }
 
     /// Evaluates an expression that is not in a text of the workspace but was named at `at` of `source`.
@@ -53,7 +53,7 @@ impl Resolver<'_> {
         })?;
         let bindings = self.bind(&compiled, source, at, Phase::Request)?;
         let value = self.context.engine.evaluate(&compiled, &bindings, self.context.random);
-        value.map_err(|message| vec![Problem::error(Code::FailedExpression, at, message).in_source(source)])
+        value.map_err(|error| vec![Problem::error(Code::FailedExpression, at, error.as_str()).in_source(source)])
     }
 
     /// The text at `span` with its placeholders resolved; one that cannot be resolved stays as written.

@@ -21,7 +21,7 @@ pub use context::{EvalContext, EvalSettings, PromptAnswers};
 pub use phase::Phase;
 pub use resolver::Resolver;
 pub use response::{CachedNames, ResponseScope, body_not_buffered, reads_body};
-pub use rows::Rows;
+pub use rows::{RowError, Rows};
 pub use tray::{CapturedValue, Tray};
 pub use uses::{ExprLocation, NameUse, PlayArgNames, yields};
 pub use value_list::{EnvironmentComparison, Origin, OriginKind, ValueRow, ValueState, across, list_values, value_row};

@@ -3,11 +3,61 @@
 
 use crate::{CellId, Workspace};
 use std::io::{self, BufReader, Read};
+use thiserror::Error;
 use yieldtray_expression::Value;
 use yieldtray_source::Span;
 use yieldtray_syntax::InstructionKind;
 
 type Bytes = Box<dyn Read + Send>;
+
+/// Why rows cannot be read.
+#[derive(Debug, Error)]
+pub enum RowError {
+    /// The file cannot be opened.
+    #[error(transparent)]
+    Open(#[from] io::Error),
+    /// The file has another extension than those of tables and JSON.
+    #[error("rows come from a file that ends in .csv, .tsv, .json or .jsonl")]
+    Format,
+    /// A row has another number of cells than the first.
+    #[error("{}it has {cells} cells, and the first row names {columns} columns", line_prefix(*.line))]
+    Length {
+        /// The line of the row, from 1.
+        line: Option<u64>,
+        /// Its cells.
+        cells: u64,
+        /// The columns that the first row names.
+        columns: u64,
+    },
+    /// The table is not UTF-8.
+    #[error("it is not UTF-8 text")]
+    NotUtf8,
+    /// The table cannot be read.
+    #[error(transparent)]
+    Table(csv::Error),
+    /// The file is not JSON.
+    #[error("this is not JSON: {0}")]
+    Json(serde_json::Error),
+    /// A row has a number that no value can hold.
+    #[error(transparent)]
+    Value(serde_json::Error),
+}
+
+fn line_prefix(line: Option<u64>) -> String {
+    line.map(|line| format!("line {line}: ")).unwrap_or_default()
+}
+
+impl From<csv::Error> for RowError {
+    fn from(error: csv::Error) -> Self {
+        match error.kind() {
+            csv::ErrorKind::UnequalLengths { pos, expected_len, len } => {
+                Self::Length { line: pos.as_ref().map(csv::Position::line), cells: *len, columns: *expected_len }
+            }
+            csv::ErrorKind::Utf8 { .. } => Self::NotUtf8,
+            _ => Self::Table(error),
+        }
+    }
+}
 
 /// The rows of one file, or why one of them cannot be read.
 pub struct Rows(RowFormat);
@@ -20,8 +70,8 @@ enum RowFormat {
 }
 
 impl Rows {
-    /// The rows of `bytes`, the content of a file of that name. The error is in plain words.
-    pub(crate) fn read(name: &str, bytes: Bytes) -> Result<Self, String> {
+    /// The rows of `bytes`, the content of a file of that name.
+    pub(crate) fn read(name: &str, bytes: Bytes) -> Result<Self, RowError> {
         let extension = name.rsplit_once('.').map(|(_, extension)| extension.to_ascii_lowercase());
         Ok(Self(match extension.as_deref() {
             Some("json" | "jsonl" | "ndjson") => {
@@ -32,45 +82,34 @@ impl Rows {
             Some(table @ ("csv" | "tsv")) => {
                 let separator = if table == "csv" { b',' } else { b'\t' };
                 let mut reader = csv::ReaderBuilder::new().delimiter(separator).from_reader(bytes);
-                let columns = reader.headers().map_err(|error| table_words(&error))?;
+                let columns = reader.headers()?;
                 let columns: Vec<String> =
                     columns.iter().map(|name| name.trim_start_matches('\u{feff}').trim().to_owned()).collect();
                 RowFormat::Table { reader, columns }
             }
-            _ => return Err("rows come from a file that ends in .csv, .tsv, .json or .jsonl".to_owned()),
+            _ => return Err(RowError::Format),
         }))
     }
 }
 
 impl Iterator for Rows {
-    type Item = Result<Value, String>;
+    type Item = Result<Value, RowError>;
 
     /// The next row: of a table a map of its columns, each as [`Value::infer`] reads it.
     fn next(&mut self) -> Option<Self::Item> {
         match &mut self.0 {
             RowFormat::Table { reader, columns } => {
                 let record = reader.records().next()?;
-                Some(record.map_err(|error| table_words(&error)).map(|record| {
+                Some(record.map_err(RowError::from).map(|record| {
                     let cells = columns.iter().zip(&record);
                     Value::map(cells.map(|(name, cell)| (name.clone(), Value::infer(cell))))
                 }))
             }
             RowFormat::Json(documents) => Some(match documents.next()? {
-                Ok(document) => Value::parse_json(document.to_string().as_bytes()).map_err(|error| error.to_string()),
-                Err(error) => Err(format!("this is not JSON: {error}")),
+                Ok(document) => Value::parse_json(document.to_string().as_bytes()).map_err(RowError::Value),
+                Err(error) => Err(RowError::Json(error)),
             }),
         }
-    }
-}
-
-fn table_words(error: &csv::Error) -> String {
-    match error.kind() {
-        csv::ErrorKind::UnequalLengths { pos, expected_len, len } => {
-            let line = pos.as_ref().map(|pos| format!("line {}: ", pos.line())).unwrap_or_default();
-            format!("{line}it has {len} cells, and the first row names {expected_len} columns")
-        }
-        csv::ErrorKind::Utf8 { .. } => "it is not UTF-8 text".to_owned(),
-        _ => error.to_string(),
     }
 }
 
@@ -130,9 +169,11 @@ impl Workspace {
     }
 
     /// The rows of a file at `path`, relative to the folder of a cell's text.
-    pub fn rows(&self, cell: CellId, path: &str) -> Result<Rows, String> {
-        let bytes = self.open_beside(cell.source, path).map_err(|error| error.to_string())?;
-        Rows::read(path, bytes)
+    ///
+    /// # Errors
+    /// If the file cannot be read, or is neither a table nor JSON.
+    pub fn rows(&self, cell: CellId, path: &str) -> Result<Rows, RowError> {
+        Rows::read(path, self.open_beside(cell.source, path)?)
     }
 
     /// Whether a cell has so many rows that can be read.
@@ -164,9 +205,11 @@ mod tests {
         let bytes: Bytes = Box::new(io::Cursor::new(text.as_bytes().to_vec()));
         let mut rows = match Rows::read(name, bytes) {
             Ok(rows) => rows,
-            Err(words) => return vec![words],
+            Err(error) => return vec![error.to_string()],
         };
-        std::iter::from_fn(|| rows.next()).map(|row| row.map_or_else(|words| words, |row| row.show())).collect()
+        std::iter::from_fn(|| rows.next())
+            .map(|row| row.map_or_else(|error| error.to_string(), |row| row.show()))
+            .collect()
     }
 
     #[test]

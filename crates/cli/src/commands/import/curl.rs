@@ -10,7 +10,7 @@ use anyhow::Context;
 use std::io::Read;
 use std::path::Path;
 use yieldtray_engine::ExitCode;
-use yieldtray_interchange::curl::commands_with;
+use yieldtray_interchange::curl::{CurlError, ReadFileError, commands_with};
 use yieldtray_source::{Code, Problem, Span};
 use yieldtray_syntax::shell::is_command;
 
@@ -49,10 +49,10 @@ pub(super) fn curl(
 const MAX_FIELD_FILE_BYTES: u64 = 1 << 20;
 
 /// A file of header fields that a command names.
-fn header_fields(path: &Path, name: &str) -> Result<String, String> {
-    let bytes =
-        files::read_regular(path, MAX_FIELD_FILE_BYTES).map_err(|error| format!("`{name}` cannot be read: {error}"))?;
-    String::from_utf8(bytes).map_err(|_| format!("`{name}` is not UTF-8 text"))
+fn header_fields(path: &Path, name: &str) -> Result<String, ReadFileError> {
+    let bytes = files::read_regular(path, MAX_FIELD_FILE_BYTES)
+        .map_err(|error| ReadFileError::Read { file: name.to_owned(), error: error.to_string() })?;
+    String::from_utf8(bytes).map_err(|_| ReadFileError::NotUtf8(name.to_owned()))
 }
 
 /// The text with the commands, and what it is called.
@@ -91,13 +91,13 @@ fn given(intake: &ImportWriter, given: &[String], host: &HostFacts) -> Result<(S
     }
 }
 
-/// A problem of a command, at the word it is about.
-fn problem(span: Span, text: &str, why: &str) -> Problem {
-    let word = why.split('`').nth(1).unwrap_or_default();
+/// A problem of a command, at the part it is about, else at its first line.
+fn problem(span: Span, text: &str, error: &CurlError) -> Problem {
     let own = span.of(text);
-    let at = match own.find(word).filter(|_| !word.is_empty()) {
-        Some(at) => span.part(at, at + word.len()),
+    let part = error.part().and_then(|part| Some((own.find(part)?, part.len())));
+    let at = match part {
+        Some((at, length)) => span.part(at, at + length),
         None => span.part(0, own.find('\n').unwrap_or(own.len())),
     };
-    Problem::error(Code::ShellCommand, at, why.to_owned())
+    Problem::error(Code::ShellCommand, at, error.to_string())
 }

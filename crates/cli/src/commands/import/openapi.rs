@@ -6,6 +6,7 @@ use crate::files;
 use crate::host::HostFacts;
 use crate::import::ImportWriter;
 use crate::output::{Out, table};
+use std::fmt::Display;
 use std::io;
 use std::path::Path;
 use yieldtray_engine::ExitCode;
@@ -35,11 +36,10 @@ pub(super) fn openapi(
     let bytes = files::read_regular(&file, MAX_FILE_BYTES);
     let bytes = bytes.map_err(|error| CommandError::refused(format!("cannot read `{shown}`: {error}")))?;
     let folder = file.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new(".")).to_owned();
-    let taken = Documents::read(&bytes, |path| beside(&folder, path).map_err(|error| error.to_string()))
-        .and_then(|documents| {
-            import(&documents, &ImportOptions { operation: args.operation.clone(), schemas: args.into.is_some() })
-        })
-        .map_err(|why| CommandError::refused(format!("`{shown}` cannot be taken in: {why}")))?;
+    let refused = |error: &dyn Display| CommandError::refused(format!("`{shown}` cannot be taken in: {error}"));
+    let documents = Documents::read(&bytes, |path| beside(&folder, path)).map_err(|error| refused(&error))?;
+    let import_options = ImportOptions { operation: args.operation.clone(), schemas: args.into.is_some() };
+    let taken = import(&documents, &import_options).map_err(|error| refused(&error))?;
     let notes = taken.notes.clone();
     intake.notes.clone_from(&notes);
     match &args.into {
