@@ -6,6 +6,7 @@ use crate::styles::Styles;
 use chrono::{DateTime, Local, SecondsFormat};
 use serde_json::{Value, json};
 use std::time::Duration;
+use yieldtray_engine::Outcome;
 use yieldtray_report::log::LoggedExchange;
 use yieldtray_report::{Entry, FailedCheck};
 use yieldtray_source::escape::escape_line;
@@ -53,7 +54,7 @@ pub(crate) fn lines(
         let painted = match own.status {
             Some(200..400) => styles.good(&status),
             // One that its checks expect is nothing to look at.
-            Some(_) if own.outcome == "passed" && own.checks > 0 => status.clone(),
+            Some(_) if own.outcome == Outcome::Passed.as_str() && own.checks > 0 => status.clone(),
             _ => styles.bad(&status),
         };
         let name = escape_line(&name(own)).into_owned();
@@ -109,7 +110,7 @@ fn judged(own: &ExchangeRow) -> (String, bool) {
         (None, ..) => ("no answer".to_owned(), false),
         (_, 0, 0) => ("no checks".to_owned(), true),
         (_, all, 0) => (count(usize::try_from(all).unwrap_or_default(), "check", "checks"), true),
-        (_, all, failed) if own.outcome == "failed" && failed <= all => (format!("{failed} of {all} failed"), false),
+        (_, all, failed) if own.outcome == Outcome::Failed.as_str() && failed <= all => (format!("{failed} of {all} failed"), false),
         (_, _, failed) => (format!("{failed} failed"), false),
     }
 }
