@@ -9,12 +9,12 @@ use yieldtray_workspace::CellId;
 /// Asks before requests change something in a guarded environment: `changing` are their cells and methods, `yes` is an
 /// answer given already. Returns true if a person was asked and agreed.
 pub(crate) fn guard(
-    session: &Project,
+    project: &Project,
     changing: &[(CellId, String)],
     yes: bool,
     person: &dyn Prompter,
 ) -> Result<bool, CommandError> {
-    let chosen = session.settings.environment.as_deref().and_then(|name| session.workspace.config.environment(name));
+    let chosen = project.settings.environment.as_deref().and_then(|name| project.workspace.config.environment(name));
     let Some(environment) = chosen.filter(|environment| environment.is_guarded()) else { return Ok(false) };
     if yes || changing.is_empty() {
         return Ok(false);
@@ -22,17 +22,17 @@ pub(crate) fn guard(
     let mut methods: Vec<&str> = changing.iter().map(|(_, method)| method.as_str()).collect();
     methods.sort_unstable();
     methods.dedup();
-    let whither = match changing {
-        [(cell, _)] => session.target(*cell),
-        _ => session.heading().base.unwrap_or_else(|| "several addresses".to_owned()),
+    let destination = match changing {
+        [(cell, _)] => project.target(*cell),
+        _ => project.heading().base.unwrap_or_else(|| "several addresses".to_owned()),
     };
     let what = format!("{} with {}", count(changing.len(), "request", "requests"), methods.join(", "));
     let name = &environment.name;
     if !person.is_there() {
-        let message = format!("environment `{name}` is guarded, and {what} would change something at {whither}");
+        let message = format!("environment `{name}` is guarded, and {what} would change something at {destination}");
         return Err(CommandError::refused_with(message, "pass `--yes` to send all the same; nothing was sent"));
     }
-    let question = format!("Environment {name} is guarded. Send {what} to {whither}?");
+    let question = format!("Environment {name} is guarded. Send {what} to {destination}?");
     match person.confirm(&question, &format!("Send to {name}"), false)? {
         true => Ok(true),
         false => Err(CommandError::refused("nothing was sent: the answer was no")),

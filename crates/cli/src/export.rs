@@ -60,29 +60,29 @@ pub(crate) struct ExportOptions {
 
 /// Writes cells.
 pub(crate) fn hand_over(
-    session: &mut Project,
+    project: &mut Project,
     cells: &[CellId],
     manner: ExportOptions,
     out: &mut Out,
 ) -> Result<Snippet, CommandError> {
     let ExportOptions { target, with_values, whole: several } = manner;
-    let plan = Plan::new(&mut session.workspace, cells, several);
+    let plan = Plan::new(&mut project.workspace, cells, several);
     // All needs are read, so that what they yielded is found.
-    Plan::new(&mut session.workspace, cells, true);
-    let tray = state::read(session, out)?.tray;
+    Plan::new(&mut project.workspace, cells, true);
+    let tray = state::read(project, out)?.tray;
     let time = DateTime::<Utc>::from(SystemTime::now()).fixed_offset();
-    let seed = session.random.seed();
-    let mut work = Exporter { session, time, seed, tray, with_values, masker: Masker::default() };
-    if session.reveal {
+    let seed = project.random.seed();
+    let mut work = Exporter { project, time, seed, tray, with_values, masker: Masker::default() };
+    if project.reveal {
         work.masker = Masker::revealing();
     }
     let mut notes: Vec<String> = Vec::new();
     let (mut outlines, mut given): (Vec<(Step, ParameterizedRequest)>, Vec<String>) = (Vec::new(), Vec::new());
     for step in plan.steps {
-        if session.workspace.cell(step.cell).plays() {
+        if project.workspace.cell(step.cell).plays() {
             continue;
         }
-        let name = &session.workspace.cell(step.cell).name;
+        let name = &project.workspace.cell(step.cell).name;
         let mut outline = match work.outline(&step, &given) {
             Ok(outline) => outline,
             // Nothing is wrong, and nothing would be sent: it is skipped.
@@ -93,13 +93,13 @@ pub(crate) fn hand_over(
             Err(problems) if !problems.iter().any(Problem::is_error) => {
                 return Err(CommandError::refused(format!("`{name}` would not be sent now: it is skipped")));
             }
-            Err(problems) => return Err(out.stop_with(&session.workspace, &problems)),
+            Err(problems) => return Err(out.stop_with(&project.workspace, &problems)),
         };
-        notes.extend(unsaid(session, step.cell));
+        notes.extend(unsaid(project, step.cell));
         if target.holds_files() {
             let failed = RefCell::new(None);
             outline.inline_files(|path| {
-                let bytes = std::fs::read(session.root.join(path));
+                let bytes = std::fs::read(project.root.join(path));
                 bytes.unwrap_or_else(|error| {
                     failed.replace(Some(format!("cannot read `{path}`: {error}")));
                     Vec::new()
@@ -110,7 +110,7 @@ pub(crate) fn hand_over(
             }
         }
         if several {
-            given.extend(yields(&session.workspace, step.cell).map(str::to_owned));
+            given.extend(yields(&project.workspace, step.cell).map(str::to_owned));
         }
         outlines.push((step, outline));
     }
@@ -119,10 +119,10 @@ pub(crate) fn hand_over(
     let handed: Vec<ExportedRequest<'_>> = outlines
         .iter()
         .map(|(step, outline)| ExportedRequest {
-            name: &session.workspace.cell(step.cell).name,
-            title: session.workspace.title(step.cell),
+            name: &project.workspace.cell(step.cell).name,
+            title: project.workspace.title(step.cell),
             outline,
-            yields: if several { yields_of(session, step.cell, &outlines) } else { Vec::new() },
+            yields: if several { yields_of(project, step.cell, &outlines) } else { Vec::new() },
         })
         .collect();
     let text = write(target, &handed).map_err(|error| CommandError::refused(error.to_string()))?;
@@ -134,8 +134,8 @@ pub(crate) fn hand_over(
 }
 
 /// Lines of a cell that nothing here can say.
-fn unsaid(session: &Project, cell: CellId) -> Vec<String> {
-    let own = session.workspace.cell(cell);
+fn unsaid(project: &Project, cell: CellId) -> Vec<String> {
+    let own = project.workspace.cell(cell);
     let words = own.instructions().filter_map(|line| match line.kind {
         InstructionKind::Each(_) => Some("its first row stands for all of `% each`"),
         InstructionKind::Wait { .. } => Some("it is sent once: `% wait until` is left out"),
@@ -147,10 +147,10 @@ fn unsaid(session: &Project, cell: CellId) -> Vec<String> {
 }
 
 /// Values that later requests take from a response.
-fn yields_of(session: &Project, cell: CellId, outlines: &[(Step, ParameterizedRequest)]) -> Vec<ResponseValue> {
-    let text = &session.workspace.source(cell.source).text;
+fn yields_of(project: &Project, cell: CellId, outlines: &[(Step, ParameterizedRequest)]) -> Vec<ResponseValue> {
+    let text = &project.workspace.source(cell.source).text;
     let used = |name: &str| outlines.iter().any(|(_, outline)| outline.takes(name));
-    session
+    project
         .workspace
         .cell(cell)
         .instructions()
@@ -168,7 +168,7 @@ fn yields_of(session: &Project, cell: CellId, outlines: &[(Step, ParameterizedRe
 }
 
 struct Exporter<'s> {
-    session: &'s Project,
+    project: &'s Project,
     /// Generated values are the same each time a request is prepared.
     time: DateTime<FixedOffset>,
     seed: u64,
@@ -180,9 +180,9 @@ struct Exporter<'s> {
 impl Exporter<'_> {
     /// One request with its variables. `given` are the values from earlier responses.
     fn outline(&mut self, step: &Step, given: &[String]) -> Result<ParameterizedRequest, Vec<Problem>> {
-        let Project { workspace, settings, reveal, .. } = self.session;
+        let Project { workspace, settings, reveal, .. } = self.project;
         let random = self.random();
-        let context = EvalContext::static_of(workspace, &self.session.engine, settings);
+        let context = EvalContext::static_of(workspace, &self.project.engine, settings);
         let context = EvalContext { random: &random, tray: &self.tray, ..context };
         self.masker.learn(workspace.config.secrets(settings.environment.as_deref(), &context.outside()));
         let rows = list_values(context, &[(step.cell, step.needs.clone())], false, &mut self.masker);
@@ -228,8 +228,8 @@ impl Exporter<'_> {
 
     /// The request with some of its values set to others.
     fn prepare(&self, step: &Step, set: &[(String, Value)], token: bool) -> Result<PreparedRequest, Vec<Problem>> {
-        let workspace = &self.session.workspace;
-        let mut settings: EvalSettings = self.session.settings.clone();
+        let workspace = &self.project.workspace;
+        let mut settings: EvalSettings = self.project.settings.clone();
         settings.set.extend(set.iter().filter(|(name, _)| name != TOKEN).cloned());
         let plan = Plan { steps: vec![Step { needs: Vec::new(), ..step.clone() }] };
         let random = self.random();
@@ -245,7 +245,7 @@ impl Exporter<'_> {
             tray: self.tray.clone(),
             ..RunOptions::default()
         };
-        let mut run = Run::new(workspace, &self.session.engine, &random, settings, plan, options);
+        let mut run = Run::new(workspace, &self.project.engine, &random, settings, plan, options);
         if let Some(Next::Send(ready)) = run.next() {
             return Ok(PreparedRequest::clone(&ready.prepared));
         }

@@ -356,9 +356,9 @@ pub(crate) struct RequestFiles {
     pub(crate) passed_over: Vec<Problem>,
 }
 
-/// The request files below `folder`, sorted by path, relative to `root`; with `commons`, the `_common.http`
+/// The request files below `folder`, sorted by path, relative to `root`; with `inherited`, the `_common.http`
 /// files too. What git ignores is passed over, and so are hidden folders.
-pub(crate) fn request_files(root: &Path, folder: &Path, commons: bool) -> Result<RequestFiles, CommandError> {
+pub(crate) fn request_files(root: &Path, folder: &Path, inherited: bool) -> Result<RequestFiles, CommandError> {
     // A link is resolved before it is walked: it may lead out of the workspace.
     let shown = escape_line(&folder.display().to_string()).into_owned();
     let folder = folder.canonicalize().with_context(|| format!("cannot open `{shown}`"))?;
@@ -379,7 +379,7 @@ pub(crate) fn request_files(root: &Path, folder: &Path, commons: bool) -> Result
         };
         let path = entry.path();
         let is_request = path.extension().is_some_and(|extension| extension == "http")
-            && path.file_name().is_some_and(|name| commons || name != COMMON_FILE);
+            && path.file_name().is_some_and(|name| inherited || name != COMMON_FILE);
         if is_request && path.is_file() {
             files.push(path.strip_prefix(&root).unwrap_or(path).to_owned());
         }

@@ -27,7 +27,7 @@ use yieldtray_workspace::config::{add_secrets, redact_values};
 /// Requests on their way.
 pub(crate) struct ImportWriter {
     _lock: Option<std::fs::File>,
-    pub(crate) session: Project,
+    pub(crate) project: Project,
     pub(crate) lift: SecretExtractor,
     targets: Vec<Target>,
     /// Files that are written beside the requests: relative to the root, what was and what will be in them.
@@ -83,11 +83,11 @@ impl ImportWriter {
             true => None,
             false => files::lock(&root_for(&here(common)?, &places)).context("cannot change files here")?,
         };
-        let session = Project::open_any(common, host, out, &places)?;
-        let lift = SecretExtractor::of(&session.workspace);
+        let project = Project::open_any(common, host, out, &places)?;
+        let lift = SecretExtractor::of(&project.workspace);
         Ok(Self {
             _lock: lock,
-            session,
+            project,
             lift,
             targets: Vec::new(),
             others: Vec::new(),
@@ -108,8 +108,8 @@ impl ImportWriter {
     pub(crate) fn file(&mut self, file: &Path) -> Result<usize, CommandError> {
         expect_request_file(file)?;
         let path = self.below_root(file)?;
-        let workspace = &mut self.session.workspace;
-        let source = workspace.load_or_begin(&path)?;
+        let workspace = &mut self.project.workspace;
+        let source = workspace.load_or_create(&path)?;
         let own = workspace.source(source);
         let before = own.text.clone();
         expect_titles(file, &before, &own.file)?;
@@ -132,7 +132,7 @@ impl ImportWriter {
 
     /// A path of the command line, from the workspace's root.
     fn below_root(&self, file: &Path) -> Result<PathBuf, CommandError> {
-        let full = self.session.here.join(file);
+        let full = self.project.here.join(file);
         let folder = full.parent().unwrap_or(&full);
         let outside = || {
             let message = format!("`{}` lies outside the workspace", file.display());
@@ -146,7 +146,7 @@ impl ImportWriter {
         if rest.components().any(|part| part.as_os_str() == "..") {
             return Err(outside());
         }
-        let inside = path.strip_prefix(&self.session.root).map(Path::to_owned).map_err(|_| outside())?;
+        let inside = path.strip_prefix(&self.project.root).map(Path::to_owned).map_err(|_| outside())?;
         // An import writes into hidden folders no more than a response does.
         check_writable(&inside.with_extension("")).map_err(|why| {
             let message = format!("nothing is imported to `{}`: {why}", file.display());
@@ -189,7 +189,7 @@ impl ImportWriter {
     /// Adds a file of text; one that is there stays as it is.
     pub(crate) fn beside(&mut self, file: &Path, text: String) -> Result<(), CommandError> {
         let file = self.below_root(file)?;
-        match self.session.root.join(&file).exists() {
+        match self.project.root.join(&file).exists() {
             true => self.kept += 1,
             false => self.others.push(Change { file, before: String::new(), after: text.into_bytes() }),
         }
@@ -226,7 +226,7 @@ impl ImportWriter {
             let folder = file.parent().unwrap_or(Path::new(""));
             for (path, bytes) in &target.sheet.files {
                 let path = folder.join(path);
-                if self.session.root.join(&path).exists() {
+                if self.project.root.join(&path).exists() {
                     return Err(CommandError::refused(format!("`{}` is there already", path.display())));
                 }
                 changes.push(Change { file: path, before: String::new(), after: bytes.clone() });
@@ -244,16 +244,16 @@ impl ImportWriter {
                 change.show(out)?;
             }
         } else if !self.dry {
-            changes.iter().try_for_each(|change| change.write(&self.session.root))?;
+            changes.iter().try_for_each(|change| change.write(&self.project.root))?;
             if changes.iter().any(|change| change.file == Path::new(LOCAL_FILE)) {
-                ensure_gitignore(&self.session.root)?;
+                ensure_gitignore(&self.project.root)?;
             }
         }
         self.tell(&changes, out)
     }
 
     fn read(&self, file: &Path) -> Result<String, CommandError> {
-        match files::read_text(&self.session.root.join(file)) {
+        match files::read_text(&self.project.root.join(file)) {
             Ok(text) => Ok(text),
             Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(String::new()),
             Err(error) => {

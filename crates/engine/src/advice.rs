@@ -55,7 +55,7 @@ fn no_media_type(exchange: &Exchange) -> Option<String> {
 fn old_session(exchange: &Exchange) -> Option<String> {
     let refused = (400..500).contains(&exchange.status) && exchange.sent.method == "POST";
     let signs_in = exchange.sent.url.path_segments().is_some_and(|mut parts| parts.any(|part| SIGN_IN.contains(&part)));
-    let sent = exchange.cookies.iter().find(|note| note.fate == CookieStatus::Sent)?;
+    let sent = exchange.cookies.iter().find(|note| note.status == CookieStatus::Sent)?;
     let name = &sent.name;
     let words = format!("the cookie `{name}` of an earlier answer went out with it: `% cookies off` sends none");
     (refused && signs_in).then_some(words)

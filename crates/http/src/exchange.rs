@@ -45,7 +45,7 @@ pub struct CookieNote {
     /// Its name.
     pub name: String,
     /// Its status.
-    pub fate: CookieStatus,
+    pub status: CookieStatus,
     /// Where it holds and how long, or why it was refused.
     pub words: String,
 }
@@ -77,7 +77,7 @@ impl CookieStatus {
     /// The fate of that word; `Refused` for none of them.
     pub fn of(word: &str) -> Self {
         let all = [CookieStatus::Sent, CookieStatus::Set, CookieStatus::Ended];
-        all.into_iter().find(|fate| fate.as_str() == word).unwrap_or(CookieStatus::Refused)
+        all.into_iter().find(|status| status.as_str() == word).unwrap_or(CookieStatus::Refused)
     }
 }
 

@@ -163,7 +163,7 @@ impl Server {
     pub(crate) fn reload(&mut self, root: &Path, path: &Path) {
         let Some(state) = self.workspaces.get_mut(root) else { return };
         let inside = path.strip_prefix(root).unwrap_or(path);
-        let known = state.workspace.find_text(inside).filter(|_| !is_configuration(inside));
+        let known = state.workspace.find(inside).filter(|_| !is_configuration(inside));
         match (known, std::fs::read_to_string(path)) {
             (Some(source), Ok(text)) => state.workspace.set_text(source, text),
             _ => self.workspaces.close(root),

@@ -104,7 +104,7 @@ impl WorkspaceState {
     /// The text of a file, loaded if it was not yet; `None` for one that is not of the workspace.
     pub(crate) fn source(&mut self, path: &Path) -> Option<SourceId> {
         let inside = path.strip_prefix(&self.root).ok()?.to_owned();
-        match self.workspace.find_text(&inside) {
+        match self.workspace.find(&inside) {
             Some(id) => Some(id),
             None if is_configuration(&inside) => None,
             None => self.workspace.load(&inside).ok(),
@@ -122,7 +122,7 @@ impl WorkspaceState {
     ) -> Result<bool, OpenError> {
         let inside = path.strip_prefix(&self.root).unwrap_or(path).to_owned();
         // An unchanged text causes nothing: else two open configurations would make each other reload for ever.
-        if self.workspace.find_text(&inside).is_some_and(|source| self.workspace.source(source).text == text) {
+        if self.workspace.find(&inside).is_some_and(|source| self.workspace.source(source).text == text) {
             return Ok(false);
         }
         if is_configuration(&inside) {
@@ -175,7 +175,7 @@ impl WorkspaceState {
             // A `_common.http` is looked at from a file below it.
             let file = match self.workspace.cells(source).next() {
                 Some(_) => Some(source),
-                None => self.workspace.loaded().find(|file| self.workspace.source(*file).commons.contains(&source)),
+                None => self.workspace.loaded().find(|file| self.workspace.source(*file).inherited.contains(&source)),
             };
             let cells: Vec<CellId> = file.into_iter().flat_map(|file| self.workspace.cells(file)).collect();
             if cells.is_empty() {

@@ -99,7 +99,8 @@ pub struct Cookie {
     /// The host it was sent to or received from.
     pub host: String,
     /// `sent`, `set`, `ended` or `refused`.
-    pub fate: String,
+    #[serde(rename = "fate")]
+    pub status: String,
     /// Where it holds and how long, or why it was refused.
     pub words: String,
 }
@@ -222,7 +223,7 @@ impl Cookie {
         Self {
             name: note.name.clone(),
             host: note.host.clone(),
-            fate: note.fate.as_str().to_owned(),
+            status: note.status.as_str().to_owned(),
             words: note.words.clone(),
         }
     }

@@ -25,9 +25,9 @@ fn exchange(at: i64, name: &str, status: Option<u16>, body: &str) -> (ExchangeRo
         failed: i64::from(status != Some(200)),
         revision: Some("0a1b2c3d4e5f+".to_owned()),
     };
-    let came = status.map(|_| body.as_bytes().to_owned());
+    let received = status.map(|_| body.as_bytes().to_owned());
     let fields = "accept: */*\n\n".to_owned();
-    (summary, ExchangePayload { head: format!("{{\"name\":\"{name}\"}}"), fields, sent: Some(b"{}".to_vec()), came })
+    (summary, ExchangePayload { head: format!("{{\"name\":\"{name}\"}}"), fields, sent: Some(b"{}".to_vec()), received })
 }
 
 /// The key of the tests, beside the state that it is for.

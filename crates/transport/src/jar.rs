@@ -114,7 +114,7 @@ impl Jar {
             notes.push(CookieNote {
                 host: host.clone(),
                 name: cookie.name().to_owned(),
-                fate: CookieStatus::Sent,
+                status: CookieStatus::Sent,
                 words,
             });
         }
@@ -125,9 +125,9 @@ impl Jar {
     /// Processes a `Set-Cookie` field of a response from `url`, and returns the cookie's status.
     pub(crate) fn take(&mut self, line: &str, url: &Url) -> CookieNote {
         let name = line.split(['=', ';']).next().unwrap_or_default().trim().to_owned();
-        let note = |fate, words: String| CookieNote { host: host(url), name: name.clone(), fate, words };
+        let note = |status, words: String| CookieNote { host: host(url), name: name.clone(), status, words };
         match self.try_take(line, url) {
-            Ok((fate, words)) => note(fate, words),
+            Ok((status, words)) => note(status, words),
             Err(why) => note(CookieStatus::Refused, why.to_string()),
         }
     }
@@ -240,9 +240,9 @@ mod tests {
     }
 
     /// The status of one cookie from one URL.
-    fn fate(from: &str, line: &str) -> (CookieStatus, String) {
+    fn status(from: &str, line: &str) -> (CookieStatus, String) {
         let note = Jar::default().take(line, &url(from));
-        (note.fate, note.words)
+        (note.status, note.words)
     }
 
     #[test]
@@ -263,11 +263,11 @@ mod tests {
             ("https://bench.example/", "=1", "cannot be read"),
             ("https://bench.example/", "a=\u{1b}[2J", "control character"),
         ] {
-            let (fate, words) = fate(from, line);
-            assert!(fate == CookieStatus::Refused && words.contains(why), "{from} {line}: {fate:?} {words}");
+            let (status, words) = status(from, line);
+            assert!(status == CookieStatus::Refused && words.contains(why), "{from} {line}: {status:?} {words}");
         }
         let long = format!("a={}", "x".repeat(MAX_COOKIE_BYTES));
-        assert_eq!(fate("https://bench.example/", &long).0, CookieStatus::Refused);
+        assert_eq!(status("https://bench.example/", &long).0, CookieStatus::Refused);
     }
 
     #[test]
@@ -319,11 +319,11 @@ mod tests {
         let bench = url("https://bench.example/lots/1");
         let mut jar = Jar::default();
         for line in ["b=2; Path=/", "a=1; Path=/", "c=3; Path=/lots"] {
-            assert_eq!(jar.take(line, &bench).fate, CookieStatus::Set, "{line}");
+            assert_eq!(jar.take(line, &bench).status, CookieStatus::Set, "{line}");
         }
         assert_eq!(jar.header_for(&bench, &mut Vec::new()).as_deref(), Some("c=3; a=1; b=2"));
-        assert_eq!(jar.take("a=; Max-Age=0; Path=/", &bench).fate, CookieStatus::Ended);
-        assert_eq!(jar.take("b=9; Path=/", &bench).fate, CookieStatus::Set);
+        assert_eq!(jar.take("a=; Max-Age=0; Path=/", &bench).status, CookieStatus::Ended);
+        assert_eq!(jar.take("b=9; Path=/", &bench).status, CookieStatus::Set);
         assert_eq!(jar.header_for(&bench, &mut Vec::new()).as_deref(), Some("c=3; b=9"));
     }
 

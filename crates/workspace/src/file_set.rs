@@ -78,20 +78,20 @@ impl FileSet {
         if let Some(Some(id)) = self.by_path.get(&path) {
             return Ok(*id);
         }
-        let commons = self.commons_above(&path)?;
+        let inherited = self.commons_above(&path)?;
         let id = self.load_one(&path)?.ok_or_else(|| {
             let message = format!("no file `{}`", shown(&path));
             Problem::error(Code::UnreadableFile, Span::default(), message)
                 .with_hint("name a file or folder that is there; `yieldtray list` shows the requests")
         })?;
-        self.sources[id.0 as usize].commons = commons;
+        self.sources[id.0 as usize].inherited = inherited;
         Ok(id)
     }
 
     /// The same, but a file that is not there is taken for an empty one: it is about to be written.
-    pub(crate) fn load_or_begin(&mut self, path: &Path) -> Result<SourceId, Problem> {
+    pub(crate) fn load_or_create(&mut self, path: &Path) -> Result<SourceId, Problem> {
         let path = usable(path)?;
-        let commons = self.commons_above(&path)?;
+        let inherited = self.commons_above(&path)?;
         let id = match self.load_one(&path)? {
             Some(id) => id,
             None => {
@@ -100,13 +100,13 @@ impl FileSet {
                 id
             }
         };
-        self.sources[id.0 as usize].commons = commons;
+        self.sources[id.0 as usize].inherited = inherited;
         Ok(id)
     }
 
     /// The `_common.http` files that hold for a file, the outermost first.
     fn commons_above(&mut self, path: &Path) -> Result<Vec<SourceId>, Problem> {
-        let mut commons = Vec::new();
+        let mut inherited = Vec::new();
         let folders: Vec<&Path> = path.ancestors().skip(1).collect();
         for folder in folders.into_iter().rev() {
             let common = folder.join(COMMON_FILE);
@@ -114,33 +114,33 @@ impl FileSet {
                 && let Some(id) = self.load_one(&common)?
             {
                 self.forbid_cells(id);
-                commons.push(id);
+                inherited.push(id);
             }
         }
-        Ok(commons)
+        Ok(inherited)
     }
 
     /// Adds a text that is not a file of the workspace: that of the command line, or of standard input. The
     /// `_common.http` of the root holds for it.
     pub(crate) fn load_text(&mut self, name: &str, text: String) -> Result<SourceId, Problem> {
-        let commons = self.load_one(Path::new(COMMON_FILE))?;
+        let inherited = self.load_one(Path::new(COMMON_FILE))?;
         let parsed_as = self.sources.len() as u32;
         let parsed = self.parse(&text, SourceId(parsed_as), "request");
         let mut source = SourceFile::new(name.into(), text);
         (source.file, source.problems) = (parsed.file, parsed.problems);
-        source.commons = commons.into_iter().collect();
+        source.inherited = inherited.into_iter().collect();
         Ok(self.add(source))
     }
 
     /// Puts another text in place of a request file's or a `_common.http`'s, as somebody is writing it.
     pub(crate) fn set_text(&mut self, id: SourceId, text: String) {
         let source = self.source(id);
-        let (path, commons) = (source.path.clone(), source.commons.clone());
+        let (path, inherited) = (source.path.clone(), source.inherited.clone());
         let stem = path.file_stem().unwrap_or_default().to_string_lossy().into_owned();
         let is_common = path.file_name().is_some_and(|name| name == COMMON_FILE);
         let parsed = self.parse(&text, id, &stem);
         let mut source = SourceFile::new(path, text);
-        (source.file, source.problems, source.commons) = (parsed.file, parsed.problems, commons);
+        (source.file, source.problems, source.inherited) = (parsed.file, parsed.problems, inherited);
         self.sources[id.0 as usize] = source;
         if is_common {
             self.forbid_cells(id);

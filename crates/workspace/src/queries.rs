@@ -43,7 +43,7 @@ impl Workspace {
     /// The instructions of the preambles above a file: `_common.http`, the outermost first, then the file's own. Each
     /// with its text.
     pub fn preambles(&self, source: SourceId) -> impl Iterator<Item = (SourceId, &Instruction)> + '_ {
-        let over = self.source(source).commons.iter().copied().chain([source]);
+        let over = self.source(source).inherited.iter().copied().chain([source]);
         over.flat_map(|id| syntax::instructions(&self.source(id).file.preamble).map(move |item| (id, item)))
     }
 
@@ -83,7 +83,7 @@ pub fn says_insecure(workspace: &Workspace, cell: CellId) -> bool {
 /// The `% auth` line by which a cell goes out.
 pub(crate) struct AuthLine<'w> {
     /// The text it is in.
-    pub(crate) home: SourceId,
+    pub(crate) origin: SourceId,
     /// The line itself.
     pub(crate) line: &'w Instruction,
     /// The kind of authorization.
@@ -94,13 +94,13 @@ pub(crate) struct AuthLine<'w> {
 
 /// The line that says by which credentials a cell goes out: the nearest.
 pub(crate) fn auth_of(workspace: &Workspace, cell: CellId) -> Option<AuthLine<'_>> {
-    let lines = lines_over(workspace, cell).filter_map(|(home, line)| match line.kind {
-        InstructionKind::Auth(auth) => Some((home, line, auth)),
+    let lines = lines_over(workspace, cell).filter_map(|(origin, line)| match line.kind {
+        InstructionKind::Auth(auth) => Some((origin, line, auth)),
         _ => None,
     });
-    let (home, line, auth) = lines.last()?;
-    let own = home == cell.source && workspace.cell(cell).span.contains(line.span);
-    Some(AuthLine { home, line, auth, own })
+    let (origin, line, auth) = lines.last()?;
+    let own = origin == cell.source && workspace.cell(cell).span.contains(line.span);
+    Some(AuthLine { origin, line, auth, own })
 }
 
 /// Whether a cell goes out with a token of an OAuth 2.0 profile.
@@ -112,8 +112,8 @@ pub fn uses_oauth2(workspace: &Workspace, cell: CellId) -> bool {
 pub(crate) fn shared_labels(workspace: &Workspace, source: SourceId) -> Vec<&str> {
     workspace
         .preambles(source)
-        .filter_map(|(home, instruction)| match instruction.kind {
-            InstructionKind::Check { label, .. } => Some(label?.of(&workspace.source(home).text)),
+        .filter_map(|(origin, instruction)| match instruction.kind {
+            InstructionKind::Check { label, .. } => Some(label?.of(&workspace.source(origin).text)),
             _ => None,
         })
         .collect()

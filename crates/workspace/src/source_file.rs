@@ -17,15 +17,15 @@ pub struct SourceFile {
     /// What is wrong with it as a text. What its expressions do is found when they are compiled.
     pub problems: Vec<Problem>,
     /// The `_common.http` files above it, outermost first.
-    pub commons: Vec<SourceId>,
+    pub inherited: Vec<SourceId>,
     lines: OnceLock<Lines>,
     names: OnceLock<CellNames>,
 }
 
 impl SourceFile {
     pub(crate) fn new(path: PathBuf, text: String) -> Self {
-        let (file, problems, commons) = (RequestFile::default(), Vec::new(), Vec::new());
-        Self { path, text, file, problems, commons, lines: OnceLock::new(), names: OnceLock::new() }
+        let (file, problems, inherited) = (RequestFile::default(), Vec::new(), Vec::new());
+        Self { path, text, file, problems, inherited, lines: OnceLock::new(), names: OnceLock::new() }
     }
 
     /// Line starts, found once.

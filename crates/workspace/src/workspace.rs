@@ -139,17 +139,17 @@ impl Workspace {
     }
 
     /// The bytes of the file at `path`, which is relative to the folder of a text.
-    pub(crate) fn read_beside(&self, source: SourceId, path: &str) -> io::Result<Vec<u8>> {
+    pub(crate) fn read_relative(&self, source: SourceId, path: &str) -> io::Result<Vec<u8>> {
         self.files.file_system().read_data(&self.beside(source, path)?)
     }
 
     /// The same, read as they are asked for.
-    pub(crate) fn open_beside(&self, source: SourceId, path: &str) -> io::Result<Box<dyn io::Read + Send>> {
+    pub(crate) fn open_relative(&self, source: SourceId, path: &str) -> io::Result<Box<dyn io::Read + Send>> {
         self.files.file_system().open_data(&self.beside(source, path)?)
     }
 
     /// The file at `path`, which is relative to the folder of a text.
-    pub(crate) fn locate_beside(&self, source: SourceId, path: &str) -> io::Result<FileBody> {
+    pub(crate) fn locate_relative(&self, source: SourceId, path: &str) -> io::Result<FileBody> {
         let inside = self.beside(source, path)?;
         let (path, size) = self.files.file_system().locate_data(&inside)?;
         Ok(FileBody { path, shown: shown(&inside), size })
@@ -167,12 +167,12 @@ impl Workspace {
     }
 
     /// A request file at `path`, relative to the folder of a text, if it is loaded.
-    pub fn loaded_beside(&self, source: SourceId, path: &str) -> Option<SourceId> {
+    pub fn loaded_relative(&self, source: SourceId, path: &str) -> Option<SourceId> {
         self.files.find(&self.beside(source, path).ok()?)
     }
 
     /// A text of the workspace by its path, a configuration or a `_common.http` too.
-    pub fn find_text(&self, path: &Path) -> Option<SourceId> {
+    pub fn find(&self, path: &Path) -> Option<SourceId> {
         self.files.find(path)
     }
 
@@ -193,8 +193,8 @@ impl Workspace {
     ///
     /// # Errors
     /// As for [`Self::load`].
-    pub fn load_or_begin(&mut self, path: &Path) -> Result<SourceId, Problem> {
-        self.files.load_or_begin(path)
+    pub fn load_or_create(&mut self, path: &Path) -> Result<SourceId, Problem> {
+        self.files.load_or_create(path)
     }
 
     /// Adds a text that is no file of the workspace: the command line's, or standard input's. The `_common.http` of the

@@ -76,7 +76,7 @@ pub(crate) struct LogShow {
     #[arg(value_name = "NUMBER", value_parser = number, allow_negative_numbers = true)]
     pub(crate) number: Option<i64>,
     #[command(flatten)]
-    pub(crate) looking: DisplayArgs,
+    pub(crate) display: DisplayArgs,
 }
 
 /// What to print of an exchange.
@@ -103,7 +103,7 @@ pub(crate) struct LogAgain {
     #[arg(long)]
     pub(crate) exactly: bool,
     #[command(flatten)]
-    pub(crate) looking: DisplayArgs,
+    pub(crate) display: DisplayArgs,
     #[command(flatten)]
     pub(crate) comparing: CompareArgs,
     /// Send to a guarded environment without asking

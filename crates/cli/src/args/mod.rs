@@ -231,7 +231,7 @@ pub(crate) struct Send {
     #[arg(long, value_name = "REQUEST")]
     pub(crate) text: Option<String>,
     #[command(flatten)]
-    pub(crate) looking: DisplayArgs,
+    pub(crate) display: DisplayArgs,
     /// Write the response body to FILE, whatever its size
     #[arg(long, value_name = "FILE")]
     pub(crate) out: Option<PathBuf>,

@@ -23,15 +23,15 @@ pub(crate) fn cookies(
     host: &HostFacts,
     out: &mut Out,
 ) -> Result<ExitCode, CommandError> {
-    let session = Project::open(common, host, out, &[])?;
-    let environment = state::environment(&session.settings).to_owned();
-    let mut store = state::open_or_set_aside(&session, out)?;
+    let project = Project::open(common, host, out, &[])?;
+    let environment = state::environment(&project.settings).to_owned();
+    let mut store = state::open_or_set_aside(&project, out)?;
     let rows = store.as_ref().map(|store| store.credentials(&environment, Kind::Cookie)).transpose()?;
     let rows = rows.unwrap_or_default();
     let jar = Jar::load(rows.iter().filter_map(|row| row.value.as_deref()));
     let cookies = jar.kept();
     let dropped = match args.action {
-        None => return show(&session, &cookies, out),
+        None => return show(&project, &cookies, out),
         Some(CookiesAction::Clear(_)) => {
             store.as_mut().map(|store| store.clear_credentials(&environment, Kind::Cookie)).transpose()?.unwrap_or(0)
         }
@@ -46,12 +46,12 @@ pub(crate) fn cookies(
             places.len()
         }
     };
-    out.dropped(&session.heading(), dropped, "cookie", "cookies")?;
+    out.dropped(&project.heading(), dropped, "cookie", "cookies")?;
     Ok(ExitCode::Success)
 }
 
-fn show(session: &Project, cookies: &[StoredCookie], out: &mut Out) -> Result<ExitCode, CommandError> {
-    let value = |cookie: &StoredCookie| if session.reveal { cookie.value.clone() } else { MASK.to_owned() };
+fn show(project: &Project, cookies: &[StoredCookie], out: &mut Out) -> Result<ExitCode, CommandError> {
+    let value = |cookie: &StoredCookie| if project.reveal { cookie.value.clone() } else { MASK.to_owned() };
     if out.settings.json {
         let rows = cookies.iter().map(|cookie| {
             json!({
@@ -63,11 +63,11 @@ fn show(session: &Project, cookies: &[StoredCookie], out: &mut Out) -> Result<Ex
                 "attributes": cookie.attributes,
             })
         });
-        let document = json!({ "environment": session.settings.environment, "cookies": rows.collect::<Vec<_>>() });
+        let document = json!({ "environment": project.settings.environment, "cookies": rows.collect::<Vec<_>>() });
         writeln!(out.result(), "{document}")?;
         return Ok(ExitCode::Success);
     }
-    out.introduce(&session.heading())?;
+    out.introduce(&project.heading())?;
     let styles = out.settings.styles;
     let now = clock::now();
     let lines: Vec<Vec<Cell>> = cookies

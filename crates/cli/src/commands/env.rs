@@ -21,19 +21,19 @@ use yieldtray_workspace::config::{
 
 /// Shows the environments; with a name, chooses one for this checkout, or writes a new one first.
 pub(crate) fn env(common: &Common, args: &Env, host: &HostFacts, out: &mut Out) -> Result<ExitCode, CommandError> {
-    let session = Project::open_any(common, host, out, &[])?;
+    let project = Project::open_any(common, host, out, &[])?;
     match (&args.name, &args.like) {
-        (None, _) => show(&session, out),
+        (None, _) => show(&project, out),
         (Some(name), like) => {
             let mut lines = Vec::new();
             if let Some(like) = like {
-                lines.extend(add(&session, name, like)?);
-            } else if session.workspace.config.environment(name).is_none() {
-                return Err(unknown_environment(name, Span::default(), &session.workspace.config).into());
+                lines.extend(add(&project, name, like)?);
+            } else if project.workspace.config.environment(name).is_none() {
+                return Err(unknown_environment(name, Span::default(), &project.workspace.config).into());
             }
-            StateFolder::open_or_make(&session.root, state::key_file().as_deref())?.choose_environment(name)?;
+            StateFolder::open_or_make(&project.root, state::key_file().as_deref())?.choose_environment(name)?;
             lines.push(format!("`{name}` is chosen for this checkout"));
-            if let Some(by @ (ChosenBy::Option | ChosenBy::Variable)) = session.chosen_by {
+            if let Some(by @ (ChosenBy::Option | ChosenBy::Variable)) = project.chosen_by {
                 lines.push(format!("{} says another one at the moment, and wins", by.words()));
             }
             if out.settings.json {
@@ -49,8 +49,8 @@ pub(crate) fn env(common: &Common, args: &Env, host: &HostFacts, out: &mut Out) 
 }
 
 /// Writes a new environment into the configurations that describe the one it is to be like.
-fn add(session: &Project, name: &str, like: &str) -> Result<Vec<String>, CommandError> {
-    let config = &session.workspace.config;
+fn add(project: &Project, name: &str, like: &str) -> Result<Vec<String>, CommandError> {
+    let config = &project.workspace.config;
     let valid = |c: char| c.is_alphanumeric() || matches!(c, '-' | '_');
     if name.is_empty() || !name.chars().all(valid) {
         return Err(CommandError::refused_with(
@@ -66,9 +66,9 @@ fn add(session: &Project, name: &str, like: &str) -> Result<Vec<String>, Command
         return Err(unknown_environment(like, Span::default(), config).into());
     }
     let mut lines = Vec::new();
-    let _lock = files::lock(&session.root).context("cannot change the configuration")?;
+    let _lock = files::lock(&project.root).context("cannot change the configuration")?;
     for file in [CONFIG_FILE, LOCAL_FILE] {
-        let path = session.root.join(file);
+        let path = project.root.join(file);
         let Ok(text) = std::fs::read_to_string(&path) else { continue };
         match add_environment_like(&text, name, like) {
             Ok(changed) => {
@@ -111,12 +111,12 @@ fn filled(config: &Config, environment: &Environment, outside: &ExternalSources<
     EnvironmentSummary { values: names.len(), missing, empty }
 }
 
-fn show(session: &Project, out: &mut Out) -> Result<ExitCode, CommandError> {
-    let config = &session.workspace.config;
-    let outside = session.workspace.outside(&session.settings.variables);
-    let chosen = session.settings.environment.as_deref();
-    let why = session.chosen_by.map(|by| match (by, &config.environment) {
-        (ChosenBy::Configuration, Some((_, source, span))) => session.workspace.shown_line(*source, span.start()),
+fn show(project: &Project, out: &mut Out) -> Result<ExitCode, CommandError> {
+    let config = &project.workspace.config;
+    let outside = project.workspace.outside(&project.settings.variables);
+    let chosen = project.settings.environment.as_deref();
+    let why = project.chosen_by.map(|by| match (by, &config.environment) {
+        (ChosenBy::Configuration, Some((_, source, span))) => project.workspace.shown_line(*source, span.start()),
         _ => by.words().to_owned(),
     });
     if out.settings.json {
@@ -138,7 +138,7 @@ fn show(session: &Project, out: &mut Out) -> Result<ExitCode, CommandError> {
             .collect();
         writeln!(out.result(), "{}", json!({ "chosen": chosen, "by": why, "environments": rows }))?;
     } else {
-        out.introduce(&session.heading())?;
+        out.introduce(&project.heading())?;
         let styles = out.settings.styles;
         let rows: Vec<Vec<Cell>> = config
             .environments
@@ -175,6 +175,6 @@ fn show(session: &Project, out: &mut Out) -> Result<ExitCode, CommandError> {
             ))?;
         }
     }
-    session.check_choice()?;
+    project.check_choice()?;
     Ok(ExitCode::Success)
 }

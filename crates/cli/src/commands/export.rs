@@ -28,13 +28,13 @@ pub(crate) fn export(
     let place = args.place.clone().unwrap_or_default();
     let target = named(args.target.as_deref().unwrap_or_default())?;
     let places = places(common, std::slice::from_ref(&place))?;
-    let mut session = Project::open_to_evaluate(common, host, out, &places)?;
-    let cells = session.find(&places)?;
+    let mut project = Project::open_to_evaluate(common, host, out, &places)?;
+    let cells = project.find(&places)?;
     match cells.as_slice() {
         [] => return Err(CommandError::refused(format!("`{place}` holds no requests"))),
-        [only] => super::send::refuse_sequence(&session, *only)?,
+        [only] => super::send::refuse_sequence(&project, *only)?,
         several if !target.takes_several() => {
-            let names = several.iter().take(12).map(|cell| &*session.workspace.cell(*cell).name);
+            let names = several.iter().take(12).map(|cell| &*project.workspace.cell(*cell).name);
             let chains = TARGETS.iter().filter(|target| target.takes_several()).map(|target| target.name);
             let hint = format!("name one: {}; whole files are written as {}", join_words(names), join_words(chains));
             let message = format!("`{place}` holds {} requests, but `{}` takes one", several.len(), target.name);
@@ -45,7 +45,7 @@ pub(crate) fn export(
     // A file or a folder is a chain, with what its requests need of other files.
     let whole = cells.len() > 1 || target.takes_several() && matches!(places.as_slice(), [Locator::Path(_)]);
     let manner = ExportOptions { target, with_values: args.with_values == OnOff::On, whole };
-    let snippet = hand_over(&mut session, &cells, manner, out)?;
+    let snippet = hand_over(&mut project, &cells, manner, out)?;
     let reads: Vec<String> = snippet.reads.iter().map(|name| name.to_uppercase()).collect();
     if out.settings.json {
         let document = json!({ "as": target.name, "text": snippet.text, "reads": reads, "notes": snippet.notes });

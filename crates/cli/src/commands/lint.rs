@@ -20,47 +20,47 @@ use yieldtray_workspace::{COMMON_FILE, CellId};
 /// Finds errors and oddities without sending anything.
 pub(crate) fn lint(common: &Common, args: &Lint, host: &HostFacts, out: &mut Out) -> Result<ExitCode, CommandError> {
     let places = places(common, &args.places)?;
-    let mut session = match args.staged {
+    let mut project = match args.staged {
         true => staged(common, host, out)?,
         false => Project::open(common, host, out, &places)?,
     };
     let all = match args.staged {
-        true => known_cells(&mut session)?,
-        false if places.is_empty() => session.find_all()?,
-        false => session.find_all().unwrap_or_default(),
+        true => known_cells(&mut project)?,
+        false if places.is_empty() => project.find_all()?,
+        false => project.find_all().unwrap_or_default(),
     };
     // The linted files, those without requests too; problems of others are not reported.
     let (files, cells) = match (args.staged, places.is_empty()) {
         (true, _) => {
-            let files = staged_files(&session)?;
+            let files = staged_files(&project)?;
             let cells = all.iter().copied().filter(|cell| files.contains(&cell.source)).collect();
             (files, cells)
         }
-        (false, true) => (session.looked_at.clone(), all.clone()),
+        (false, true) => (project.looked_at.clone(), all.clone()),
         (false, false) => {
-            session.forget_files();
-            let cells = session.find(&places)?;
-            (session.looked_at.clone(), cells)
+            project.forget_files();
+            let cells = project.find(&places)?;
+            (project.looked_at.clone(), cells)
         }
     };
     let mut ties = UsageIndex::default();
     if args.staged || !places.is_empty() {
         // Another file may be the one that uses what these give.
-        let Project { workspace, engine, settings, .. } = &mut session;
+        let Project { workspace, engine, settings, .. } = &mut project;
         index_usage(workspace, engine, settings, &all, &mut ties);
     }
-    let Project { workspace, engine, settings, .. } = &mut session;
+    let Project { workspace, engine, settings, .. } = &mut project;
     let mut found = lint_files(workspace, engine, settings, &files, &cells, &mut ties);
     found.extend(lint_configuration(workspace, &cells));
-    found.append(&mut session.unreadable);
+    found.append(&mut project.unreadable);
     found.extend(out.last_warning.take());
     if let Some(FindingsFile(file)) = &args.report {
-        let file = session.path_from_here(file);
-        let text = format!("{:#}\n", sarif(&session.workspace, &found));
+        let file = project.path_from_here(file);
+        let text = format!("{:#}\n", sarif(&project.workspace, &found));
         let refused = |error| CommandError::refused(format!("cannot write `{}`: {error}", file.display()));
         files::replace(&file, text.as_bytes()).map_err(refused)?;
     }
-    show(&session, &files, &cells, &found, out)
+    show(&project, &files, &cells, &found, out)
 }
 
 /// The workspace as the next commit would have it.
@@ -79,47 +79,47 @@ fn staged(common: &Common, host: &HostFacts, out: &mut Out) -> Result<Project, C
     }
     let disk = Disk::new(&root, &trust).with_context(|| format!("cannot open `{}`", root.display()))?;
     let files = StagedFiles::over(disk, &root)?;
-    let session = Project::over(Box::new(files), trust, root, here, common, host, out)?;
-    session.check_choice()?;
-    Ok(session)
+    let project = Project::over(Box::new(files), trust, root, here, common, host, out)?;
+    project.check_choice()?;
+    Ok(project)
 }
 
 /// The cells of all request files that git knows.
-fn known_cells(session: &mut Project) -> Result<Vec<CellId>, CommandError> {
+fn known_cells(project: &mut Project) -> Result<Vec<CellId>, CommandError> {
     let mut cells = Vec::new();
-    for path in known_paths(&session.root)? {
+    for path in known_paths(&project.root)? {
         let is_request = path.extension().is_some_and(|extension| extension == "http");
         let named = path.file_name().is_some_and(|name| name != COMMON_FILE);
-        if is_request && named && path.starts_with(&session.workspace.config.requests) {
+        if is_request && named && path.starts_with(&project.workspace.config.requests) {
             // One that the next commit removes is not there.
-            let Ok(source) = session.workspace.load(&path) else { continue };
-            session.looked_at.push(source);
-            cells.extend(session.workspace.cells(source));
+            let Ok(source) = project.workspace.load(&path) else { continue };
+            project.looked_at.push(source);
+            cells.extend(project.workspace.cells(source));
         }
     }
     Ok(cells)
 }
 
 /// The request files that the next commit changes; all below a `_common.http` that it changes.
-fn staged_files(session: &Project) -> Result<Vec<SourceId>, CommandError> {
-    let paths = staged_paths(&session.root)?;
+fn staged_files(project: &Project) -> Result<Vec<SourceId>, CommandError> {
+    let paths = staged_paths(&project.root)?;
     let is_common = |path: &std::path::PathBuf| path.file_name().is_some_and(|name| name == COMMON_FILE);
     let folders: Vec<_> = paths.iter().filter(|path| is_common(path)).filter_map(|path| path.parent()).collect();
     let changed = |source: &SourceId| {
-        let path = &session.workspace.source(*source).path;
+        let path = &project.workspace.source(*source).path;
         paths.contains(path) || folders.iter().any(|folder| path.starts_with(folder))
     };
-    Ok(session.looked_at.iter().copied().filter(changed).collect())
+    Ok(project.looked_at.iter().copied().filter(changed).collect())
 }
 
 fn show(
-    session: &Project,
+    project: &Project,
     files: &[SourceId],
     cells: &[CellId],
     found: &[Problem],
     out: &mut Out,
 ) -> Result<ExitCode, CommandError> {
-    let workspace = &session.workspace;
+    let workspace = &project.workspace;
     let mistakes = found.iter().filter(|problem| problem.is_error()).count();
     let code = ExitCode::mistake_if(mistakes > 0);
     if out.settings.json {
@@ -127,7 +127,7 @@ fn show(
         writeln!(out.result(), "{document}")?;
         return Ok(code);
     }
-    out.introduce(&session.heading())?;
+    out.introduce(&project.heading())?;
     let styles = out.settings.styles;
     let quiet = out.settings.quiet;
     for problem in found.iter().filter(|problem| problem.is_error() || !quiet) {

@@ -17,10 +17,10 @@ use yieldtray_workspace::plan::Graph;
 pub(crate) fn list(common: &Common, args: &List, host: &HostFacts, out: &mut Out) -> Result<ExitCode, CommandError> {
     let List { places: texts, graph } = args;
     let places = places(common, texts)?;
-    let mut session = Project::open(common, host, out, &places)?;
-    let cells = if places.is_empty() { session.find_all()? } else { session.find(&places)? };
+    let mut project = Project::open(common, host, out, &places)?;
+    let cells = if places.is_empty() { project.find_all()? } else { project.find(&places)? };
     if let Some(format) = graph {
-        let Project { workspace, engine, .. } = &mut session;
+        let Project { workspace, engine, .. } = &mut project;
         let graph = Graph::new(workspace, engine, &cells);
         match out.settings.json {
             true => writeln!(out.result(), "{}", output::graph::data(workspace, &graph))?,
@@ -28,7 +28,7 @@ pub(crate) fn list(common: &Common, args: &List, host: &HostFacts, out: &mut Out
         }
         return Ok(ExitCode::Success);
     }
-    let workspace = &session.workspace;
+    let workspace = &project.workspace;
     let listed: Vec<serde_json::Value> = cells.iter().map(|cell| data::listed(workspace, *cell)).collect();
     // A file that is broken lists what can be read of it, and says what cannot.
     let mut sources: Vec<_> = cells.iter().map(|cell| cell.source).collect();
@@ -38,7 +38,7 @@ pub(crate) fn list(common: &Common, args: &List, host: &HostFacts, out: &mut Out
         .flat_map(|source| &workspace.source(*source).problems)
         .filter(|p| p.is_error())
         .cloned()
-        .chain(session.unreadable.iter().cloned())
+        .chain(project.unreadable.iter().cloned())
         .collect();
     let code = ExitCode::mistake_if(problems.iter().any(Problem::is_error));
     if out.settings.json {
@@ -67,7 +67,7 @@ pub(crate) fn list(common: &Common, args: &List, host: &HostFacts, out: &mut Out
             ]
         })
         .collect();
-    out.introduce(&session.heading())?;
+    out.introduce(&project.heading())?;
     out.table(&rows)?;
     if !problems.is_empty() {
         out.problems(workspace, &problems)?;

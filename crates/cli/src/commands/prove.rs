@@ -19,35 +19,35 @@ use yieldtray_workspace::plan::Plan;
 
 /// Sends each request once and says what its checks would not notice.
 pub(crate) fn prove(common: &Common, args: &Prove, host: &HostFacts, out: &mut Out) -> Result<ExitCode, CommandError> {
-    let (mut session, chosen) = choose(common, &args.choice, host, out)?;
-    let plan = Plan::new(&mut session.workspace, &chosen, true);
+    let (mut project, chosen) = choose(common, &args.choice, host, out)?;
+    let plan = Plan::new(&mut project.workspace, &chosen, true);
     let person = Terminal::of(host);
-    guard(&session, &plan.changing(&session.workspace), args.yes, &person)?;
-    let heading = session.heading_of(plan.steps.iter().map(|step| step.cell));
-    let workspace = &session.workspace;
+    guard(&project, &plan.changing(&project.workspace), args.yes, &person)?;
+    let heading = project.heading_of(plan.steps.iter().map(|step| step.cell));
+    let workspace = &project.workspace;
     let run_options = RunOptions {
         first_row_only: true,
         mutate_responses: true,
-        reveal_secrets: session.reveal,
+        reveal_secrets: project.reveal,
         ..RunOptions::default()
     };
     let progress = ProgressLine::new(Instant::now(), out.settings.terminal && !out.settings.json);
     let observer = MutationObserver { out, progress, failed: 0, reports: Vec::new() };
     let params = ReplayParams { plan, options: run_options, jobs: 1, time_connecting: false };
-    let replayed = RunService::new(&session, &person).replay(params, observer)?;
+    let replayed = RunService::new(&project, &person).replay(params, observer)?;
     replayed.outcome?;
     let (run, MutationObserver { out, reports, .. }) = (replayed.run, replayed.observer);
     let summary = MutationSummary::new(workspace, &reports, args.least);
-    let environment = session.settings.environment.as_deref();
+    let environment = project.settings.environment.as_deref();
     let header = MutationHeader { heading, environment, interrupted: run.summary().interrupted };
     if out.settings.json {
         writeln!(out.result(), "{}", summary.data(&header))?;
     } else {
         out.lines(&summary.lines(&header, &out.settings))?;
     }
-    out.seed(session.seed_to_tell(run.summary()))?;
+    out.seed(project.seed_to_tell(run.summary()))?;
     let enough = ExitCode::failed_if(!summary.is_enough());
-    Ok(run.summary().exit_code().max(enough).max(session.unreadable_code()))
+    Ok(run.summary().exit_code().max(enough).max(project.unreadable_code()))
 }
 
 /// Collects the report of each cell.

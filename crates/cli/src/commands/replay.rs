@@ -60,9 +60,9 @@ pub(crate) fn replay_part(
 ) -> Result<ExitCode, CommandError> {
     let Replay { choice, shard, times, jobs, fail_fast, report, yes, onto_tray, from_log, no_log, watch: _ } = args;
     let shard = shard.as_deref().map(share).transpose()?;
-    let (mut session, mut chosen) = choose(common, choice, host, out)?;
+    let (mut project, mut chosen) = choose(common, choice, host, out)?;
     if let Some(touched) = &part.touched {
-        chosen = touched.of(&mut session.workspace, &chosen);
+        chosen = touched.of(&mut project.workspace, &chosen);
         part.idle = chosen.is_empty();
         if part.idle {
             return Ok(ExitCode::Success);
@@ -71,46 +71,46 @@ pub(crate) fn replay_part(
             out.say(&out.settings.error_styles.dim(&touched.words()))?;
         }
     }
-    let mut plan = Plan::new(&mut session.workspace, &chosen, true);
+    let mut plan = Plan::new(&mut project.workspace, &chosen, true);
     if let Some((own, all)) = shard {
-        plan = plan.shard(&session.workspace, &chosen, own, all);
+        plan = plan.shard(&project.workspace, &chosen, own, all);
     }
     let plan = plan.times(*times as usize);
-    let environment = &session.settings.environment;
+    let environment = &project.settings.environment;
     if *from_log {
-        let heading = session.heading();
-        let lines = lines(&session, &plan, heading.base, out);
-        return replay_from_log(&session, &Terminal::of(host), plan, *fail_fast, common.verbose, lines, out);
+        let heading = project.heading();
+        let lines = lines(&project, &plan, heading.base, out);
+        return replay_from_log(&project, &Terminal::of(host), plan, *fail_fast, common.verbose, lines, out);
     }
     // A confirmation holds for later runs too.
-    let changing = plan.changing(&session.workspace);
+    let changing = plan.changing(&project.workspace);
     let person = Terminal::of(host);
-    if guard(&session, &changing, *yes || (environment.is_some() && part.may_change == *environment), &person)? {
+    if guard(&project, &changing, *yes || (environment.is_some() && part.may_change == *environment), &person)? {
         part.may_change.clone_from(environment);
     }
-    let heading = session.heading_of(plan.steps.iter().map(|step| step.cell));
-    if session.reveal && !report.is_empty() {
+    let heading = project.heading_of(plan.steps.iter().map(|step| step.cell));
+    if project.reveal && !report.is_empty() {
         let hint = "leave one of the two away: secrets are never written to a file";
         return Err(CommandError::refused_with("`--reveal` shows secrets, and a report would keep them", hint));
     }
     let mut about = RunInfo::new(DateTime::<Utc>::from(SystemTime::now()), environment.clone(), heading.base.clone());
     about.shard = shard.map(|(own, all)| format!("{own}/{all}"));
-    let reports = Reports::begin(report, |file| session.path_from_here(file), about)?;
+    let reports = Reports::begin(report, |file| project.path_from_here(file), about)?;
     out.outlive_reader();
-    let lines = lines(&session, &plan, heading.base.clone(), out);
-    let logbook = LogRecorder::begin(&session, plan.steps.iter().map(|step| step.cell), !no_log);
+    let lines = lines(&project, &plan, heading.base.clone(), out);
+    let logbook = LogRecorder::begin(&project, plan.steps.iter().map(|step| step.cell), !no_log);
     // Only reports and the log need exchanges, and only reports the time of connecting.
     let tells = reports.tell_exchanges();
     let run_options = RunOptions {
         fail_fast: *fail_fast,
         capture_limit: (tells || logbook.is_some()).then_some(MAX_REPORTED_BODY),
-        reveal_secrets: session.reveal,
+        reveal_secrets: project.reveal,
         ..RunOptions::default()
     };
-    let audience = RunPrinter::new(out, lines, heading, &session.random, common.verbose);
-    let books = RecordSinks { reports: reports.are_wanted().then_some(reports), logbook };
+    let audience = RunPrinter::new(out, lines, heading, &project.random, common.verbose);
+    let sinks = RecordSinks { reports: reports.are_wanted().then_some(reports), logbook };
     let params = ReplayParams { plan, options: run_options, jobs: usize::from(*jobs), time_connecting: tells };
-    let replayed = RunService::new(&session, &person).replay(params, Recording::new(audience, books))?;
+    let replayed = RunService::new(&project, &person).replay(params, Recording::new(audience, sinks))?;
     let ReplayResult { run, observer, elapsed, saved, outcome } = replayed;
     // Sent requests are logged, whatever ended the run.
     let (_, RecordSinks { reports, logbook }) = observer.end(&run);
@@ -120,26 +120,26 @@ pub(crate) fn replay_part(
     }
     part.saved = saved;
     // A file that cannot be read was not replayed.
-    let mut code = run.summary().exit_code().max(session.unreadable_code());
+    let mut code = run.summary().exit_code().max(project.unreadable_code());
     if let Some(mut reports) = reports {
-        part.saved.extend(reports.below(&session.root));
-        reports.end(&run, elapsed, session.random.seed_in_use());
+        part.saved.extend(reports.below(&project.root));
+        reports.end(&run, elapsed, project.random.seed_in_use());
         if !reports.finish(out)? {
             code = code.max(ExitCode::Mistake);
         }
     }
-    out.seed(session.seed_to_tell(run.summary()))?;
+    out.seed(project.seed_to_tell(run.summary()))?;
     logbook.map(|logbook| logbook.end(out)).transpose()?;
     // It was asked for: where it does not work, the command did not.
-    if *onto_tray && !state::keep(&session, &mut None, &run, None, out)? {
+    if *onto_tray && !state::keep(&project, &mut None, &run, None, out)? {
         code = code.max(ExitCode::Mistake);
     }
     Ok(code)
 }
 
 /// The lines of a run of `plan`, as wide as the terminal.
-fn lines<'w>(session: &'w Project, plan: &Plan, base: Option<String>, out: &Out) -> CellLines<'w> {
-    let workspace = &session.workspace;
+fn lines<'w>(project: &'w Project, plan: &Plan, base: Option<String>, out: &Out) -> CellLines<'w> {
+    let workspace = &project.workspace;
     let columns = Columns::new(plan.steps.iter().map(|step| written(workspace, step)), out.settings.width);
     CellLines { workspace, columns, styles: out.settings.styles, base }
 }

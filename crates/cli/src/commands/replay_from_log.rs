@@ -22,7 +22,7 @@ use yieldtray_workspace::plan::Plan;
 
 /// Judges the cells of a plan. Gives the exit code of a replay with these results.
 pub(super) fn replay_from_log(
-    session: &Project,
+    project: &Project,
     prompter: &dyn Prompter,
     plan: Plan,
     fail_fast: bool,
@@ -30,12 +30,12 @@ pub(super) fn replay_from_log(
     lines: CellLines<'_>,
     out: &mut Out,
 ) -> Result<ExitCode, CommandError> {
-    let store = state::open_or_set_aside(session, out)?.ok_or_else(nothing_logged)?;
-    let responses = LoggedResponses::new(session, store)?;
-    let options = RunOptions { fail_fast, reveal_secrets: session.reveal, ..RunOptions::default() };
-    let printer = RunPrinter::new(out, lines, session.heading(), &session.random, verbose);
+    let store = state::open_or_set_aside(project, out)?.ok_or_else(nothing_logged)?;
+    let responses = LoggedResponses::new(project, store)?;
+    let options = RunOptions { fail_fast, reveal_secrets: project.reveal, ..RunOptions::default() };
+    let printer = RunPrinter::new(out, lines, project.heading(), &project.random, verbose);
     let mut observer = FromLogObserver { printer, responses: &responses, masked: Vec::new() };
-    let run = RunService::new(session, prompter).judge_logged(plan, options, &responses, &mut observer)?;
+    let run = RunService::new(project, prompter).judge_logged(plan, options, &responses, &mut observer)?;
     let masked = observer.masked;
     print_summary(responses.used(), &masked, out)?;
     Ok(run.summary().exit_code())

@@ -24,42 +24,42 @@ use yieldtray_workspace::CellId;
 
 /// Sends one request and shows the response.
 pub(crate) fn send(common: &Common, args: Send, host: &HostFacts, out: &mut Out) -> Result<ExitCode, CommandError> {
-    let Send { place, text, looking, out: file, needs, yes, dry, headers, edit, append, no_log } = args;
+    let Send { place, text, display, out: file, needs, yes, dry, headers, edit, append, no_log } = args;
     let headers = headers.iter().map(|line| header(line)).collect::<Result<Vec<_>, _>>()?;
     let places = places(common, place.as_slice())?;
-    let mut session = Project::open_to_evaluate(common, host, out, &places)?;
+    let mut project = Project::open_to_evaluate(common, host, out, &places)?;
     let cell = match text {
-        Some(text) => session.take_text("the command line", text)?,
-        None => one(&session.find(&places)?, &session, place.as_deref().unwrap_or_default())?,
+        Some(text) => project.take_text("the command line", text)?,
+        None => one(&project.find(&places)?, &project, place.as_deref().unwrap_or_default())?,
     };
-    refuse_sequence(&session, cell)?;
+    refuse_sequence(&project, cell)?;
     if edit {
-        edit_body(&mut session, cell)?;
+        edit_body(&mut project, cell)?;
     }
-    let append = append.map(|file| session.path_from_here(&file));
-    let append = append.as_deref().map(|file| to_append(&session, cell, file, &headers)).transpose()?;
-    if let Some(expression) = &looking.pick {
-        check_pick(&session, expression)?;
+    let append = append.map(|file| project.path_from_here(&file));
+    let append = append.as_deref().map(|file| to_append(&project, cell, file, &headers)).transpose()?;
+    if let Some(expression) = &display.pick {
+        check_pick(&project, expression)?;
     }
-    introduce(out, &session, cell)?;
+    introduce(out, &project, cell)?;
     let person = Terminal::of(host);
-    let prelude = SendPlan::of(&mut session, cell, if dry { Needs::Never } else { needs }, &person, out)?;
-    let service = RunService::new(&session, &person);
+    let prelude = SendPlan::of(&mut project, cell, if dry { Needs::Never } else { needs }, &person, out)?;
+    let service = RunService::new(&project, &person);
     if dry {
-        return print_dry_run(&session, &service, prelude, cell, headers, out);
+        return print_dry_run(&project, &service, prelude, cell, headers, out);
     }
-    guard(&session, &prelude.plan.changing(&session.workspace), yes, &person)?;
+    guard(&project, &prelude.plan.changing(&project.workspace), yes, &person)?;
     out.outlive_reader();
     let to_output = file.as_deref() == Some(Path::new("-"));
-    if to_output && (out.settings.json || looking.pick.is_some() || !looking.show.is_empty()) {
+    if to_output && (out.settings.json || display.pick.is_some() || !display.show.is_empty()) {
         let hint = "leave one of them out: `--out -` writes the body, and nothing else, to standard output";
         return Err(CommandError::refused_with("`--out -` and another output both want standard output", hint));
     }
-    let file = file.map(|file| if to_output { file } else { session.path_from_here(&file) });
-    let held = out.settings.json || looking.pick.is_some() || looking.wants(Part::Body);
+    let file = file.map(|file| if to_output { file } else { project.path_from_here(&file) });
+    let held = out.settings.json || display.pick.is_some() || display.wants(Part::Body);
     let how = SendParams { headers, file: file.clone().map(|file| (file, held)), no_log, ..SendParams::default() };
     let done = service.send_one(prelude, cell, how, host.errors_are_terminal && !out.settings.quiet)?;
-    show(&session, cell, &done, &Showing { looking: &looking, file, then: None }, host, out)?;
+    show(&project, cell, &done, &Showing { display: &display, file, then: None }, host, out)?;
     if let Some(append) = append {
         add(append, done.answer.is_some(), out)?;
     }
@@ -71,7 +71,7 @@ pub(crate) fn send(common: &Common, args: Send, host: &HostFacts, out: &mut Out)
 /// How a result is shown.
 pub(super) struct Showing<'a> {
     /// The parts of the response.
-    pub(super) looking: &'a DisplayArgs,
+    pub(super) display: &'a DisplayArgs,
     /// The file its body went to.
     pub(super) file: Option<PathBuf>,
     /// The differences from an earlier response, as data.
@@ -80,19 +80,19 @@ pub(super) struct Showing<'a> {
 
 /// Shows the result of a request: its status, response and checks.
 pub(super) fn show(
-    session: &Project,
+    project: &Project,
     cell: CellId,
     done: &SendResult<'_>,
     showing: &Showing<'_>,
     host: &HostFacts,
     out: &mut Out,
 ) -> Result<(), CommandError> {
-    let Showing { looking, file, then } = showing;
-    let (run, workspace) = (&done.run, &session.workspace);
-    let lines = ResultLines { run, heading: session.heading(), styles: out.settings.error_styles };
+    let Showing { display, file, then } = showing;
+    let (run, workspace) = (&done.run, &project.workspace);
+    let lines = ResultLines { run, heading: project.heading(), styles: out.settings.error_styles };
     if out.settings.json {
         let reports = done.before.iter().chain(&done.report).map(|report| data::cell_report(workspace, report));
-        let mut document = json!({ "environment": session.settings.environment, "cells": reports.collect::<Vec<_>>() });
+        let mut document = json!({ "environment": project.settings.environment, "cells": reports.collect::<Vec<_>>() });
         if !done.tokens.is_empty() {
             document["tokens"] = done.tokens.iter().map(data::token).collect();
         }
@@ -123,21 +123,21 @@ pub(super) fn show(
             out.say(&out.settings.error_styles.dim(&words))?;
         }
         let shown = ResponseView { answer: exchange, masker: run.masker(), in_file: file.is_some() };
-        match &looking.pick {
+        match &display.pick {
             Some(expression) => out.picked(&shown.pick(run, cell, expression)?)?,
             None if out.settings.json => {}
-            None => out.response(&shown, looking, host)?,
+            None => out.response(&shown, display, host)?,
         }
     }
     if !out.settings.json {
         out.messages(&lines.verdict(out.settings.width, out.settings.quiet, done.report.as_ref()))?;
-        out.seed(session.seed_to_tell(run.summary()))?;
+        out.seed(project.seed_to_tell(run.summary()))?;
     }
     Ok(())
 }
 
 /// Compiles the expression of `--pick` first, so that no request that changes something is sent in vain.
-fn check_pick(session: &Project, expression: &str) -> Result<(), CommandError> {
+fn check_pick(project: &Project, expression: &str) -> Result<(), CommandError> {
     let refused = |why: String, hint: Option<String>| CommandError::Refused {
         code: Some(Code::BadExpression),
         message: format!("`--pick {expression}` cannot be evaluated: {why}; nothing was sent"),
@@ -148,7 +148,7 @@ fn check_pick(session: &Project, expression: &str) -> Result<(), CommandError> {
             .map(drop)
             .map_err(|error| refused(ConstantError::JsonPath(error).to_string(), None));
     }
-    match session.engine.compile(expression) {
+    match project.engine.compile(expression) {
         Ok(_) => Ok(()),
         Err(faults) => {
             let first = faults.first();
@@ -159,11 +159,11 @@ fn check_pick(session: &Project, expression: &str) -> Result<(), CommandError> {
 }
 
 /// A sequence has no request that could be sent alone.
-pub(super) fn refuse_sequence(session: &Project, cell: CellId) -> Result<(), CommandError> {
-    if !session.workspace.cell(cell).plays() {
+pub(super) fn refuse_sequence(project: &Project, cell: CellId) -> Result<(), CommandError> {
+    if !project.workspace.cell(cell).plays() {
         return Ok(());
     }
-    let name = &session.workspace.cell(cell).name;
+    let name = &project.workspace.cell(cell).name;
     let message = format!("`{name}` plays other cells and has no request of its own");
     Err(CommandError::refused_with(message, format!("`yieldtray replay {name}` plays them")))
 }
@@ -175,8 +175,8 @@ fn header(line: &str) -> Result<(String, String), CommandError> {
 }
 
 /// Opens the body of a cell in the user's editor and puts what comes back in its place.
-fn edit_body(session: &mut Project, cell: CellId) -> Result<(), CommandError> {
-    let workspace = &session.workspace;
+fn edit_body(project: &mut Project, cell: CellId) -> Result<(), CommandError> {
+    let workspace = &project.workspace;
     let text = &workspace.source(cell.source).text;
     let before = workspace.cell(cell).body.of(text);
     let extension = match before.trim_start().chars().next() {
@@ -185,17 +185,17 @@ fn edit_body(session: &mut Project, cell: CellId) -> Result<(), CommandError> {
         _ => ".txt",
     };
     let edited = edit::edit(before, extension)?;
-    Ok(session.workspace.replace_body(cell, edited.trim_end())?)
+    Ok(project.workspace.replace_body(cell, edited.trim_end())?)
 }
 
 /// The cell that a request of no file makes in `file`.
 fn to_append<'f>(
-    session: &Project,
+    project: &Project,
     cell: CellId,
     file: &'f Path,
     headers: &[(String, String)],
 ) -> Result<Append<'f>, CommandError> {
-    let workspace = &session.workspace;
+    let workspace = &project.workspace;
     let source = workspace.source(cell.source);
     if workspace.find_loaded(&workspace.shown_path(cell.source)).is_some() {
         let hint = "`--append` is for a request of `--text` or `-`";
@@ -222,7 +222,7 @@ fn add(append: Append<'_>, answered: bool, out: &mut Out) -> Result<(), CommandE
 
 /// Shows what would be sent, and sends nothing.
 fn print_dry_run(
-    session: &Project,
+    project: &Project,
     service: &RunService<'_>,
     prelude: SendPlan,
     cell: CellId,
@@ -231,17 +231,17 @@ fn print_dry_run(
 ) -> Result<ExitCode, CommandError> {
     let PrepareResult { run, request, problems } = service.prepare_only(prelude, cell, headers)?;
     let Some(request) = request else {
-        out.problems(&session.workspace, &problems)?;
+        out.problems(&project.workspace, &problems)?;
         return Ok(run.summary().exit_code());
     };
     if !out.settings.json {
-        out.problems(&session.workspace, &problems)?;
+        out.problems(&project.workspace, &problems)?;
     }
     if out.settings.json {
         let document = json!({
-            "environment": session.settings.environment,
+            "environment": project.settings.environment,
             "request": data::request(&request, run.masker()),
-            "problems": data::problems(&session.workspace, &problems),
+            "problems": data::problems(&project.workspace, &problems),
         });
         writeln!(out.result(), "{document}")?;
     } else {
@@ -260,18 +260,18 @@ fn print_dry_run(
 }
 
 /// Prints environment, URL and place first, so that the destination is known before any prompt.
-pub(super) fn introduce(out: &mut Out, session: &Project, cell: CellId) -> Result<(), CommandError> {
+pub(super) fn introduce(out: &mut Out, project: &Project, cell: CellId) -> Result<(), CommandError> {
     if out.settings.quiet || out.settings.json {
         return Ok(());
     }
-    let (workspace, styles) = (&session.workspace, out.settings.error_styles);
-    let heading = session.heading_of([cell]).text(styles);
+    let (workspace, styles) = (&project.workspace, out.settings.error_styles);
+    let heading = project.heading_of([cell]).text(styles);
     let place = workspace.shown_cell(cell);
     Ok(out.say(&format!("{heading}  {}  {}", styles.dim(&place), workspace.cell(cell).name))?)
 }
 
 /// The one cell that a place names.
-pub(super) fn one(cells: &[CellId], session: &Project, place: &str) -> Result<CellId, CommandError> {
+pub(super) fn one(cells: &[CellId], project: &Project, place: &str) -> Result<CellId, CommandError> {
     match cells {
         [only] => Ok(*only),
         [] => Err(CommandError::refused_with(
@@ -279,7 +279,7 @@ pub(super) fn one(cells: &[CellId], session: &Project, place: &str) -> Result<Ce
             "`yieldtray list` shows the requests there are",
         )),
         several => {
-            let names = several.iter().take(12).map(|cell| &*session.workspace.cell(*cell).name);
+            let names = several.iter().take(12).map(|cell| &*project.workspace.cell(*cell).name);
             let hint = format!("name one: `{place}#NAME` with {}; `replay` sends them all", join_words(names));
             Err(CommandError::refused_with(format!("`{place}` holds {} requests", several.len()), hint))
         }

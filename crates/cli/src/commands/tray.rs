@@ -18,15 +18,15 @@ use yieldtray_workspace::secret::Masker;
 
 /// Shows what responses yielded and is kept for the chosen environment, or drops some of it.
 pub(crate) fn tray(common: &Common, args: Tray, host: &HostFacts, out: &mut Out) -> Result<ExitCode, CommandError> {
-    let session = Project::open(common, host, out, &[])?;
-    let environment = state::environment(&session.settings).to_owned();
-    let mut store = state::open_or_set_aside(&session, out)?;
+    let project = Project::open(common, host, out, &[])?;
+    let environment = state::environment(&project.settings).to_owned();
+    let mut store = state::open_or_set_aside(&project, out)?;
     let rows = store.as_ref().map(|store| store.kept(&environment)).transpose()?.unwrap_or_default();
     match args.action {
-        None => show(&session, &rows, out),
+        None => show(&project, &rows, out),
         Some(TrayAction::Clear(_)) => {
             let dropped = store.as_mut().map(|store| store.clear(&environment)).transpose()?.unwrap_or_default();
-            told(&session, out, dropped)
+            told(&project, out, dropped)
         }
         Some(TrayAction::Drop(LazyArgs(Names { names }))) => {
             let known: Vec<&str> = rows.iter().map(|kept| kept.name.as_str()).collect();
@@ -35,18 +35,18 @@ pub(crate) fn tray(common: &Common, args: Tray, host: &HostFacts, out: &mut Out)
             for name in &names {
                 dropped += store.as_mut().map(|store| store.drop_value(&environment, name)).transpose()?.unwrap_or(0);
             }
-            told(&session, out, dropped)
+            told(&project, out, dropped)
         }
     }
 }
 
-fn told(session: &Project, out: &mut Out, dropped: usize) -> Result<ExitCode, CommandError> {
-    out.dropped(&session.heading(), dropped, "value", "values")?;
+fn told(project: &Project, out: &mut Out, dropped: usize) -> Result<ExitCode, CommandError> {
+    out.dropped(&project.heading(), dropped, "value", "values")?;
     Ok(ExitCode::Success)
 }
 
-fn show(session: &Project, rows: &[CapturedRow], out: &mut Out) -> Result<ExitCode, CommandError> {
-    let mut masker = if session.reveal { Masker::revealing() } else { Masker::default() };
+fn show(project: &Project, rows: &[CapturedRow], out: &mut Out) -> Result<ExitCode, CommandError> {
+    let mut masker = if project.reveal { Masker::revealing() } else { Masker::default() };
     masker.learn(rows.iter().filter(|kept| kept.secret).filter_map(state::value));
     let value = |kept: &CapturedRow| match &kept.value {
         None => "sealed by another user or machine".to_owned(),
@@ -64,10 +64,10 @@ fn show(session: &Project, rows: &[CapturedRow], out: &mut Out) -> Result<ExitCo
                 row
             })
             .collect();
-        writeln!(out.result(), "{}", json!({ "environment": session.settings.environment, "values": rows }))?;
+        writeln!(out.result(), "{}", json!({ "environment": project.settings.environment, "values": rows }))?;
         return Ok(ExitCode::Success);
     }
-    out.introduce(&session.heading())?;
+    out.introduce(&project.heading())?;
     let now = clock::now();
     let styles = out.settings.styles;
     let lines: Vec<Vec<Cell>> = rows

@@ -26,35 +26,35 @@ pub(crate) fn values(
     out: &mut Out,
 ) -> Result<ExitCode, CommandError> {
     let places = places(common, &args.places)?;
-    let mut session = Project::open_to_evaluate(common, host, out, &places)?;
+    let mut project = Project::open_to_evaluate(common, host, out, &places)?;
     if args.functions {
-        return functions(&session, out);
+        return functions(&project, out);
     }
-    let cells = if places.is_empty() { session.find_all()? } else { session.find(&places)? };
-    session.tell_unreadable(out)?;
-    let plan = Plan::new(&mut session.workspace, &cells, true);
-    let tray = state::read(&session, out)?.tray;
+    let cells = if places.is_empty() { project.find_all()? } else { project.find(&places)? };
+    project.tell_unreadable(out)?;
+    let plan = Plan::new(&mut project.workspace, &cells, true);
+    let tray = state::read(&project, out)?.tray;
     let chosen: std::collections::HashSet<CellId> = cells.iter().copied().collect();
     let scopes: Vec<(CellId, Vec<CellId>)> =
         plan.steps.into_iter().filter(|step| chosen.contains(&step.cell)).map(|step| (step.cell, step.needs)).collect();
-    let Project { workspace, settings, .. } = &session;
+    let Project { workspace, settings, .. } = &project;
     let random = random_for_showing(common.seed);
-    let context = EvalContext::static_of(workspace, &session.engine, settings);
+    let context = EvalContext::static_of(workspace, &project.engine, settings);
     let context = EvalContext { random: &random, tray: &tray, ..context };
-    let mut masker = if session.reveal { Masker::revealing() } else { Masker::default() };
+    let mut masker = if project.reveal { Masker::revealing() } else { Masker::default() };
     let outside = context.outside();
     masker.learn(workspace.config.secrets(settings.environment.as_deref(), &outside));
     if args.across {
-        return side_by_side(&session, context, &mut masker, out);
+        return side_by_side(&project, context, &mut masker, out);
     }
     // Of one request, what it uses; of more, also what is given and not used.
     let rows = list_values(context, &scopes, scopes.len() != 1, &mut masker);
     if out.settings.json {
         let rows: Vec<serde_json::Value> = rows.iter().map(|row| data_row(workspace, row, &masker)).collect();
         writeln!(out.result(), "{}", json!({ "environment": settings.environment, "values": rows }))?;
-        return Ok(session.unreadable_code());
+        return Ok(project.unreadable_code());
     }
-    out.introduce(&session.heading())?;
+    out.introduce(&project.heading())?;
     let styles = out.settings.styles;
     let lines: Vec<Vec<Cell>> = rows
         .iter()
@@ -82,7 +82,7 @@ pub(crate) fn values(
     if rows.is_empty() && !out.settings.quiet {
         out.say("no values are used here")?;
     }
-    Ok(session.unreadable_code())
+    Ok(project.unreadable_code())
 }
 
 /// A value as it is shown, and whether it is worth a second look.
@@ -177,14 +177,14 @@ fn origin_data(workspace: &Workspace, origin: &Origin, masker: &Masker) -> serde
 
 /// The names of the configuration, one column an environment.
 fn side_by_side(
-    session: &Project,
+    project: &Project,
     context: EvalContext<'_>,
     masker: &mut Masker,
     out: &mut Out,
 ) -> Result<ExitCode, CommandError> {
     let rows = across(context, masker);
     let environments: Vec<&str> =
-        session.workspace.config.environments.iter().map(|environment| environment.name.as_str()).collect();
+        project.workspace.config.environments.iter().map(|environment| environment.name.as_str()).collect();
     let text = |value: &Option<ValueState>| value.as_ref().map(|value| shown(value, masker).0);
     if out.settings.json {
         let rows: Vec<serde_json::Value> = rows
@@ -198,9 +198,9 @@ fn side_by_side(
         writeln!(out.result(), "{}", json!({ "environments": environments, "values": rows }))?;
         return Ok(ExitCode::Success);
     }
-    out.introduce(&session.heading())?;
+    out.introduce(&project.heading())?;
     let styles = out.settings.styles;
-    let config = &session.workspace.config;
+    let config = &project.workspace.config;
     let head = config
         .environments
         .iter()
@@ -227,8 +227,8 @@ fn side_by_side(
 }
 
 /// The workspace's own functions, then those of the language.
-fn functions(session: &Project, out: &mut Out) -> Result<ExitCode, CommandError> {
-    let workspace = &session.workspace;
+fn functions(project: &Project, out: &mut Out) -> Result<ExitCode, CommandError> {
+    let workspace = &project.workspace;
     let own: Vec<(String, String, String)> = workspace
         .config
         .functions
@@ -251,7 +251,7 @@ fn functions(session: &Project, out: &mut Out) -> Result<ExitCode, CommandError>
         writeln!(out.result(), "{document}")?;
         return Ok(ExitCode::Success);
     }
-    out.introduce(&session.heading())?;
+    out.introduce(&project.heading())?;
     let styles = out.settings.styles;
     let lines: Vec<Vec<Cell>> = own
         .into_iter()

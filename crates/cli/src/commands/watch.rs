@@ -135,7 +135,7 @@ impl Touched {
         }
         let is_touched = |workspace: &Workspace, cell: CellId| {
             let own = workspace.source(cell.source);
-            let texts = own.commons.iter().map(|common| workspace.source(*common)).chain([own]);
+            let texts = own.inherited.iter().map(|common| workspace.source(*common)).chain([own]);
             { texts }.any(|text| self.0.contains(&text.path) || self.0.iter().any(|path| names(&text.text, path)))
         };
         let needs_touched = |workspace: &mut Workspace, cell: CellId| {

@@ -40,15 +40,15 @@ fn open(common: &Common, job: &Job, out: &mut Out) -> Result<(Project, SourceId)
     let disk = Disk::new(&job.root, &trust).with_context(|| format!("cannot open `{}`", job.root.display()))?;
     let open = Arc::new(Mutex::new(job.unsaved.clone()));
     let files = Overlay { disk: Box::new(disk), root: job.root.clone(), open, runs: true };
-    let mut session = Project::over(Box::new(files), trust, job.root.clone(), job.root.clone(), common, &host(), out)?;
-    session.check_choice()?;
-    session.settings.set.extend(job.given.iter().map(|(name, answer)| (name.clone(), Value::infer(answer))));
-    let source = session.workspace.load(&job.file)?;
-    Ok((session, source))
+    let mut project = Project::over(Box::new(files), trust, job.root.clone(), job.root.clone(), common, &host(), out)?;
+    project.check_choice()?;
+    project.settings.set.extend(job.given.iter().map(|(name, answer)| (name.clone(), Value::infer(answer))));
+    let source = project.workspace.load(&job.file)?;
+    Ok((project, source))
 }
 
-fn named(session: &Project, source: SourceId, name: &str) -> Result<CellId, CommandError> {
-    let cell = session.workspace.cell_named(source, name);
+fn named(project: &Project, source: SourceId, name: &str) -> Result<CellId, CommandError> {
+    let cell = project.workspace.cell_named(source, name);
     cell.ok_or_else(|| CommandError::refused(format!("there is no cell `{name}` any more")))
 }
 
@@ -56,67 +56,67 @@ fn named(session: &Project, source: SourceId, name: &str) -> Result<CellId, Comm
 pub(super) fn hand_over(common: &Common, job: &Job, name: &str, target: &str) -> Result<String, CommandError> {
     let mut out = Out::new(OutputSettings::resolve(common, &host()));
     let manner = ExportOptions { target: export::named(target)?, with_values: true, whole: false };
-    let (mut session, source) = open(common, job, &mut out)?;
-    let cell = named(&session, source, name)?;
-    Ok(export::hand_over(&mut session, &[cell], manner, &mut out)?.text)
+    let (mut project, source) = open(common, job, &mut out)?;
+    let cell = named(&project, source, name)?;
+    Ok(export::hand_over(&mut project, &[cell], manner, &mut out)?.text)
 }
 
 pub(super) fn carry_out(common: &Common, job: &Job, talk: &dyn JobUi) -> Result<JobResult, CommandError> {
     let mut out = Out::new(OutputSettings::resolve(common, &host()));
-    let (mut session, source) = open(common, job, &mut out)?;
+    let (mut project, source) = open(common, job, &mut out)?;
     let person = EditorPrompter(talk);
-    session.offer_to_allow(common, &person)?;
+    project.offer_to_allow(common, &person)?;
     match &job.task {
         Task::Send { cell: name, needs } => {
-            let cell = named(&session, source, name)?;
+            let cell = named(&project, source, name)?;
             let needs = if *needs { Needs::Send } else { Needs::Ask };
-            send(job, &mut session, cell, needs, &person, &mut out)
+            send(job, &mut project, cell, needs, &person, &mut out)
         }
         Task::Judge { cell: name } => {
-            let cell = named(&session, source, name)?;
-            judge(job, &mut session, cell, &mut out)
+            let cell = named(&project, source, name)?;
+            judge(job, &mut project, cell, &mut out)
         }
-        Task::Replay => replay(job, &mut session, source, &person, talk, &mut out),
+        Task::Replay => replay(job, &mut project, source, &person, talk, &mut out),
     }
 }
 
 fn send(
     job: &Job,
-    session: &mut Project,
+    project: &mut Project,
     cell: CellId,
     needs: Needs,
     person: &EditorPrompter<'_>,
     out: &mut Out,
 ) -> Result<JobResult, CommandError> {
-    let prelude = SendPlan::of(session, cell, needs, person, out)?;
-    guard(session, &prelude.plan.changing(&session.workspace), false, person)?;
-    let session = &*session;
-    let done = RunService::new(session, person).send_one(prelude, cell, SendParams::default(), false)?;
+    let prelude = SendPlan::of(project, cell, needs, person, out)?;
+    guard(project, &prelude.plan.changing(&project.workspace), false, person)?;
+    let project = &*project;
+    let done = RunService::new(project, person).send_one(prelude, cell, SendParams::default(), false)?;
     if done.run.summary().interrupted && done.report.is_none() && done.before.is_empty() {
         return Err(CommandError::Interrupted);
     }
-    let text = result_document::of_sent(session, cell, &done);
-    let name = session.workspace.cell(cell).name.to_string();
+    let text = result_document::of_sent(project, cell, &done);
+    let name = project.workspace.cell(cell).name.to_string();
     let sheet = result_document::write(&job.root, &job.file, &name, &text)?;
     let report = done.report.as_ref();
     let summary = result_document::summary(report);
-    let findings = done.before.iter().chain(report).flat_map(|report| findings(&session.workspace, report)).collect();
+    let findings = done.before.iter().chain(report).flat_map(|report| findings(&project.workspace, report)).collect();
     let well = report.is_some_and(|report| report.outcome == Outcome::Passed);
     let judged =
-        done.before.iter().map(|report| path(&session.workspace, report.cell.source)).chain([job.file.clone()]);
+        done.before.iter().map(|report| path(&project.workspace, report.cell.source)).chain([job.file.clone()]);
     let judged = judged.collect();
     done.keep(out)?;
     Ok(JobResult { sheet: Some(sheet), summary, well, findings, judged })
 }
 
 /// Judges the current checks on the last logged response.
-fn judge(job: &Job, session: &mut Project, cell: CellId, out: &mut Out) -> Result<JobResult, CommandError> {
-    let store = state::open_or_set_aside(session, out)?;
-    let name = session.workspace.cell(cell).name.to_string();
+fn judge(job: &Job, project: &mut Project, cell: CellId, out: &mut Out) -> Result<JobResult, CommandError> {
+    let store = state::open_or_set_aside(project, out)?;
+    let name = project.workspace.cell(cell).name.to_string();
     let nothing = || CommandError::refused(format!("the log has no answer to `{name}`: send it first"));
     let store = store.ok_or_else(nothing)?;
-    let file = session.workspace.shown_path(cell.source);
-    let last = store.last_answers(state::environment(&session.settings))?;
+    let file = project.workspace.shown_path(cell.source);
+    let last = store.last_answers(state::environment(&project.settings))?;
     let newest =
         last.iter().filter(|((own, cell, _), _)| *own == file && *cell == name).map(|(_, number)| *number).max();
     let number = newest.ok_or_else(nothing)?;
@@ -124,18 +124,18 @@ fn judge(job: &Job, session: &mut Project, cell: CellId, out: &mut Out) -> Resul
     let logged = LoggedResponse::read(&listed, payload).map_err(|_| nothing())?;
     let answer = logged.exchange.exchange().ok_or_else(nothing)?;
     let response = SingleResponse(Rc::new(logged));
-    let plan = Plan::new(&mut session.workspace, &[cell], false);
-    let tray = state::tray(&store, &session.workspace, state::environment(&session.settings))?;
-    let session = &*session;
+    let plan = Plan::new(&mut project.workspace, &[cell], false);
+    let tray = state::tray(&store, &project.workspace, state::environment(&project.settings))?;
+    let project = &*project;
     let options = RunOptions { tray, first_row_only: true, ..RunOptions::default() };
     let mut first = FirstReport(None);
-    let run = RunService::new(session, &DefaultAnswers).judge_logged(plan, options, &response, &mut first)?;
+    let run = RunService::new(project, &DefaultAnswers).judge_logged(plan, options, &response, &mut first)?;
     let report = first.0.ok_or_else(nothing)?;
     let old = age((clock::now_millis() - listed.summary.at) / 1_000);
-    let text = result_document::of_judged(session, &run, &report, &answer, &old);
+    let text = result_document::of_judged(project, &run, &report, &answer, &old);
     let sheet = result_document::write(&job.root, &job.file, &name, &text)?;
     let summary = format!("{} · nothing was sent: the answer is from {old}", result_document::summary(Some(&report)));
-    let findings = findings(&session.workspace, &report);
+    let findings = findings(&project.workspace, &report);
     let well = report.outcome == Outcome::Passed;
     Ok(JobResult { sheet: Some(sheet), summary, well, findings, judged: vec![job.file.clone()] })
 }
@@ -154,18 +154,18 @@ impl RunObserver for FirstReport {
 
 fn replay(
     job: &Job,
-    session: &mut Project,
+    project: &mut Project,
     source: SourceId,
     person: &EditorPrompter<'_>,
     talk: &dyn JobUi,
     out: &mut Out,
 ) -> Result<JobResult, CommandError> {
-    let cells: Vec<CellId> = session.workspace.cells(source).collect();
-    let plan = Plan::new(&mut session.workspace, &cells, true);
-    guard(session, &plan.changing(&session.workspace), false, person)?;
-    let session = &*session;
-    let heading = session.heading();
-    let logbook = LogRecorder::begin(session, plan.steps.iter().map(|step| step.cell), true);
+    let cells: Vec<CellId> = project.workspace.cells(source).collect();
+    let plan = Plan::new(&mut project.workspace, &cells, true);
+    guard(project, &plan.changing(&project.workspace), false, person)?;
+    let project = &*project;
+    let heading = project.heading();
+    let logbook = LogRecorder::begin(project, plan.steps.iter().map(|step| step.cell), true);
     let all = plan.steps.len();
     let capture_limit = logbook.is_some().then_some(MAX_REPORTED_BODY);
     let options = RunOptions { capture_limit, ..RunOptions::default() };
@@ -173,12 +173,12 @@ fn replay(
     let sinks = RecordSinks { logbook, reports: None };
     let observer = Recording::new(ReplayCollector { talk, all, reports: Vec::new() }, sinks);
     let ReplayResult { run, observer, elapsed, outcome, saved: _ } =
-        RunService::new(session, person).replay(params, observer)?;
+        RunService::new(project, person).replay(params, observer)?;
     let (collector, sinks) = observer.end(&run);
     let reports = collector.reports;
     sinks.logbook.map(|log| log.end(out)).transpose()?;
     outcome?;
-    let workspace = &session.workspace;
+    let workspace = &project.workspace;
     let columns = Columns::new(
         reports.iter().map(|report| {
             (shown_name(workspace, report.cell, report.played_by), report.method.as_str(), report.url.as_str())

@@ -18,9 +18,9 @@ use yieldtray_workspace::CellId;
 const MAX_RESULT_BYTES: u64 = 4 << 20;
 
 /// The document of a request that was sent.
-pub(super) fn of_sent(session: &Project, cell: CellId, done: &SendResult<'_>) -> String {
-    let lines = ResultLines { run: &done.run, heading: session.heading(), styles: Styles::new(false) };
-    let mut text = first_line(session, cell, &session.heading());
+pub(super) fn of_sent(project: &Project, cell: CellId, done: &SendResult<'_>) -> String {
+    let lines = ResultLines { run: &done.run, heading: project.heading(), styles: Styles::new(false) };
+    let mut text = first_line(project, cell, &project.heading());
     for line in lines.prerequisites(&done.tokens, &done.before, None) {
         text.push_str(&(line + "\n"));
     }
@@ -29,16 +29,16 @@ pub(super) fn of_sent(session: &Project, cell: CellId, done: &SendResult<'_>) ->
 }
 
 /// The document of a logged response whose checks were judged now. `age` is its age.
-pub(super) fn of_judged(session: &Project, run: &Run<'_>, report: &CellReport, answer: &Exchange, age: &str) -> String {
-    let lines = ResultLines { run, heading: session.heading(), styles: Styles::new(false) };
-    let top = first_line(session, report.cell, &session.heading());
+pub(super) fn of_judged(project: &Project, run: &Run<'_>, report: &CellReport, answer: &Exchange, age: &str) -> String {
+    let lines = ResultLines { run, heading: project.heading(), styles: Styles::new(false) };
+    let top = first_line(project, report.cell, &project.heading());
     let text = response(run, &lines, Some(report), Some(answer));
     format!("{top}nothing was sent: the answer is from {age}\n{text}")
 }
 
 /// Environment, URL, place and name.
-fn first_line(session: &Project, cell: CellId, heading: &Heading) -> String {
-    let workspace = &session.workspace;
+fn first_line(project: &Project, cell: CellId, heading: &Heading) -> String {
+    let workspace = &project.workspace;
     let place = workspace.shown_cell(cell);
     format!("{}  {place}  {}\n", heading.text(Styles::new(false)), workspace.cell(cell).name)
 }

@@ -123,8 +123,8 @@ pub(crate) fn cookies(exchange: &Exchange, styles: Styles) -> String {
         return styles.dim(words) + "\n\n";
     }
     let line = |note: &CookieNote| {
-        let status = table::left(note.fate.as_str(), 7);
-        let status = match note.fate {
+        let status = table::left(note.status.as_str(), 7);
+        let status = match note.status {
             CookieStatus::Refused => styles.bad(&status),
             CookieStatus::Ended => styles.warn(&status),
             CookieStatus::Sent | CookieStatus::Set => status,

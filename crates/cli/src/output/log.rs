@@ -110,7 +110,9 @@ fn judged(own: &ExchangeRow) -> (String, bool) {
         (None, ..) => ("no answer".to_owned(), false),
         (_, 0, 0) => ("no checks".to_owned(), true),
         (_, all, 0) => (count(usize::try_from(all).unwrap_or_default(), "check", "checks"), true),
-        (_, all, failed) if own.outcome == Outcome::Failed.as_str() && failed <= all => (format!("{failed} of {all} failed"), false),
+        (_, all, failed) if own.outcome == Outcome::Failed.as_str() && failed <= all => {
+            (format!("{failed} of {all} failed"), false)
+        }
         (_, _, failed) => (format!("{failed} failed"), false),
     }
 }

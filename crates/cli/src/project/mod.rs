@@ -78,9 +78,9 @@ impl Project {
         out: &mut Out,
         places: &[Locator],
     ) -> Result<Self, CommandError> {
-        let session = Self::open_any(common, host, out, places)?;
-        session.check_choice()?;
-        Ok(session)
+        let project = Self::open_any(common, host, out, places)?;
+        project.check_choice()?;
+        Ok(project)
     }
 
     /// The same for a command that evaluates values: if the workspace wants to reach outside, the user is asked.
@@ -90,9 +90,9 @@ impl Project {
         out: &mut Out,
         places: &[Locator],
     ) -> Result<Self, CommandError> {
-        let mut session = Self::open(common, host, out, places)?;
-        session.offer_to_allow(common, &Terminal::of(host))?;
-        Ok(session)
+        let mut project = Self::open(common, host, out, places)?;
+        project.offer_to_allow(common, &Terminal::of(host))?;
+        Ok(project)
     }
 
     /// The same, whether or not the chosen environment is there.

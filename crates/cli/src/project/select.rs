@@ -16,14 +16,14 @@ pub(crate) fn choose(
     out: &mut Out,
 ) -> Result<(Project, Vec<CellId>), CommandError> {
     let places = places(common, &choice.places)?;
-    let mut session = Project::open_to_evaluate(common, host, out, &places)?;
-    let found = if places.is_empty() { session.find_all()? } else { session.find(&places)? };
+    let mut project = Project::open_to_evaluate(common, host, out, &places)?;
+    let found = if places.is_empty() { project.find_all()? } else { project.find(&places)? };
     let SelectionArgs { only, except, tag, .. } = choice;
     let selection = Selection { only: only.clone(), except: except.clone(), tags: tag.clone() };
-    let chosen: Vec<CellId> = found.into_iter().filter(|cell| selection.takes(&session.workspace, *cell)).collect();
-    session.tell_unreadable(out)?;
+    let chosen: Vec<CellId> = found.into_iter().filter(|cell| selection.takes(&project.workspace, *cell)).collect();
+    project.tell_unreadable(out)?;
     match chosen.is_empty() {
-        false => Ok((session, chosen)),
+        false => Ok((project, chosen)),
         true => Err(CommandError::refused_with(
             "no request is chosen",
             "`yieldtray list` shows the requests there are; `--only`, `--except` and `--tag` may leave none",

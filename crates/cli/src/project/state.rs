@@ -16,8 +16,8 @@ use yieldtray_workspace::request::{Token, Tokens};
 use yieldtray_workspace::scope::{CapturedValue, EvalSettings, Tray};
 
 /// Opens the state of the session's workspace, if there is any.
-pub(crate) fn open(session: &Project) -> Result<Option<Store>, Error> {
-    Store::open(&session.root, key_file())
+pub(crate) fn open(project: &Project) -> Result<Option<Store>, Error> {
+    Store::open(&project.root, key_file())
 }
 
 /// `store`, opened and made if it was not there yet.
@@ -45,10 +45,10 @@ pub(crate) fn trouble(root: &Path, what: &str, error: &Error, out: &mut Out) -> 
 }
 
 /// Opens the state for a command that is only about it; a damaged one is renamed, with a warning.
-pub(crate) fn open_or_set_aside(session: &Project, out: &mut Out) -> Result<Option<Store>, CommandError> {
-    match open(session) {
+pub(crate) fn open_or_set_aside(project: &Project, out: &mut Out) -> Result<Option<Store>, CommandError> {
+    match open(project) {
         Err(error) if error.is_damage() => {
-            trouble(&session.root, "what is kept cannot be read", &error, out)?;
+            trouble(&project.root, "what is kept cannot be read", &error, out)?;
             Ok(None)
         }
         opened => Ok(opened?),
@@ -70,22 +70,22 @@ pub(crate) struct PersistedState {
 }
 
 /// Reads it. Where it cannot be read there is nothing, and a word about it: no request is stopped by it.
-pub(crate) fn read(session: &Project, out: &mut Out) -> io::Result<PersistedState> {
-    try_read(session).or_else(|error| {
-        trouble(&session.root, "what was kept cannot be read", &error, out)?;
+pub(crate) fn read(project: &Project, out: &mut Out) -> io::Result<PersistedState> {
+    try_read(project).or_else(|error| {
+        trouble(&project.root, "what was kept cannot be read", &error, out)?;
         Ok(PersistedState::default())
     })
 }
 
-fn try_read(session: &Project) -> Result<PersistedState, Error> {
-    let store = match open(session) {
+fn try_read(project: &Project) -> Result<PersistedState, Error> {
+    let store = match open(project) {
         Ok(Some(store)) => store,
         // A folder that is not this user's own was reported when the project was opened.
         Ok(None) | Err(Error::Untrusted(_) | Error::NoKey) => return Ok(PersistedState::default()),
         Err(error) => return Err(error),
     };
-    let environment = environment(&session.settings);
-    let tray = tray(&store, &session.workspace, environment)?;
+    let environment = environment(&project.settings);
+    let tray = tray(&store, &project.workspace, environment)?;
     let cookies = store.credentials(environment, Kind::Cookie)?;
     let jar = Jar::load(cookies.iter().filter_map(|row| row.value.as_deref()));
     let mut tokens = Tokens::default();
@@ -160,27 +160,27 @@ pub(crate) struct Cookies<'c> {
 /// Saves the captured values and credentials of a run, in `store` if it is open already; returns `false` with a
 /// warning if that fails. Values of ad-hoc requests are not saved: no file could read them.
 pub(crate) fn keep(
-    session: &Project,
+    project: &Project,
     store: &mut Option<Store>,
     run: &Run<'_>,
     cookies: Option<&Cookies<'_>>,
     out: &mut Out,
 ) -> io::Result<bool> {
-    match try_keep(session, store, run, cookies) {
+    match try_keep(project, store, run, cookies) {
         Ok(()) => Ok(true),
         // A folder that is not this user's own was reported when the project was opened.
         Err(Error::Untrusted(_)) => Ok(false),
-        Err(error) => trouble(&session.root, "what was yielded is not kept", &error, out).map(|()| false),
+        Err(error) => trouble(&project.root, "what was yielded is not kept", &error, out).map(|()| false),
     }
 }
 
 fn try_keep(
-    session: &Project,
+    project: &Project,
     store: &mut Option<Store>,
     run: &Run<'_>,
     cookies: Option<&Cookies<'_>>,
 ) -> Result<(), Error> {
-    let values = values(session, run);
+    let values = values(project, run);
     let fresh = run.tokens().iter().filter(|token| token.fresh).map(token_row).collect();
     let tokens: Change = (fresh, run.dropped_tokens().map(str::to_owned).collect());
     let cookies = cookies.map(|jar| changed_cookies(jar.before, &jar.after.kept())).unwrap_or_default();
@@ -189,8 +189,8 @@ fn try_keep(
     if values.is_empty() && !changed {
         return Ok(());
     }
-    let store = made(store, &session.root)?;
-    let environment = environment(&session.settings);
+    let store = made(store, &project.root)?;
+    let environment = environment(&project.settings);
     store.keep(environment, &values)?;
     for (kind, (keep, drop)) in credentials.iter().filter(|(_, (keep, drop))| !keep.is_empty() || !drop.is_empty()) {
         store.change_credentials(environment, *kind, keep, drop, now())?;
@@ -199,8 +199,8 @@ fn try_keep(
 }
 
 /// Values that a run captured and that were not saved before, as rows.
-fn values(session: &Project, run: &Run<'_>) -> Vec<yieldtray_store::CapturedRow> {
-    let (workspace, at) = (&session.workspace, now());
+fn values(project: &Project, run: &Run<'_>) -> Vec<yieldtray_store::CapturedRow> {
+    let (workspace, at) = (&project.workspace, now());
     let fresh = run.tray().iter().filter(|(_, yielded)| yielded.kept_at.is_none());
     fresh
         .filter_map(|(name, yielded)| {

@@ -13,11 +13,11 @@ use yieldtray_workspace::config::Setting;
 /// # Errors
 /// For a socket, certificate or key outside a workspace that has not been allowed to use it, and for files of these
 /// that cannot be read.
-pub(crate) fn options(session: &Project) -> Result<Options, CommandError> {
-    let settings = session.workspace.config.send_settings(session.settings.environment.as_deref());
+pub(crate) fn options(project: &Project) -> Result<Options, CommandError> {
+    let settings = project.workspace.config.send_settings(project.settings.environment.as_deref());
     let usual = Options::default();
     let path = |what: &str, setting: &Option<Setting<String>>| {
-        setting.as_ref().map(|setting| allowed_path(session, what, setting)).transpose()
+        setting.as_ref().map(|setting| allowed_path(project, what, setting)).transpose()
     };
     let certificate = path("certificate", &settings.certificate)?;
     let key = path("key", &settings.key)?;
@@ -38,13 +38,13 @@ pub(crate) fn options(session: &Project) -> Result<Options, CommandError> {
     Ok(options)
 }
 
-fn allowed_path(session: &Project, what: &str, setting: &Setting<String>) -> Result<PathBuf, CommandError> {
+fn allowed_path(project: &Project, what: &str, setting: &Setting<String>) -> Result<PathBuf, CommandError> {
     let path = Path::new(&setting.value);
-    let outside = what == "socket" || is_outside(&session.root, path);
-    if !outside || session.trust.allows() {
-        return Ok(anywhere(&session.root, path));
+    let outside = what == "socket" || is_outside(&project.root, path);
+    if !outside || project.trust.allows() {
+        return Ok(anywhere(&project.root, path));
     }
-    let place = session.workspace.shown_line(setting.source, setting.span.start());
+    let place = project.workspace.shown_line(setting.source, setting.span.start());
     let message = format!(
         "`{what} = \"{}\"` of {place} reaches outside the workspace, which has not been allowed to",
         setting.value

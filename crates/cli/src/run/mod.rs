@@ -53,10 +53,10 @@ const DEFAULT_SAVE_LIMIT_BYTES: u64 = 1 << 30;
 
 impl<'s> ResponseFiles<'s> {
     /// Only what `% save` says.
-    fn of(session: &'s Project) -> Self {
-        let settings = session.workspace.config.send_settings(session.settings.environment.as_deref());
+    fn of(project: &'s Project) -> Self {
+        let settings = project.workspace.config.send_settings(project.settings.environment.as_deref());
         let save_limit = settings.save_limit.unwrap_or(DEFAULT_SAVE_LIMIT_BYTES);
-        Self { root: &session.root, save_limit, out: None, bar: false, saved: Mutex::default(), instead: None }
+        Self { root: &project.root, save_limit, out: None, bar: false, saved: Mutex::default(), instead: None }
     }
 }
 
@@ -106,7 +106,7 @@ fn drive(
         let mut driver = Driver::new(in_flight, scope, run.progress().all > 1);
         let mut interrupts = person.interrupts().context("cannot watch for Ctrl-C")?;
         let cut_off = Arc::new(Notify::new());
-        let (mut vigil, mut turns) = (SpinWait::default(), YIELDS_TO_CONNECT);
+        let (mut spin_wait, mut turns) = (SpinWait::default(), YIELDS_TO_CONNECT);
         let began = Instant::now();
         let mut question = None;
         let mut tick = audience.is_waiting().then(|| tokio::time::interval(TICK));
@@ -170,7 +170,7 @@ fn drive(
                     end(&interrupts, run, &mut question, &cut_off)?;
                 }
                 worked = driver.wait(async |under_way| -> Result<_, CommandError> {
-                    if let Some(worked) = vigil.keep(|| under_way.next().now_or_never()).await {
+                    if let Some(worked) = spin_wait.keep(|| under_way.next().now_or_never()).await {
                         return Ok(Some(worked));
                     }
                     loop {

@@ -23,8 +23,8 @@ impl LoggedResponse {
     /// # Errors
     /// If it cannot be read, as when a later version wrote it.
     pub(crate) fn read(listed: &NumberedExchange, payload: ExchangePayload) -> Result<Self, LoggedReadError> {
-        let ExchangePayload { head, fields, sent, came } = payload;
-        Ok(Self { at: listed.summary.at, exchange: LoggedExchange::read(&head, fields, sent, came)? })
+        let ExchangePayload { head, fields, sent, received } = payload;
+        Ok(Self { at: listed.summary.at, exchange: LoggedExchange::read(&head, fields, sent, received)? })
     }
 }
 

@@ -32,16 +32,16 @@ pub(crate) struct SendPlan {
 impl SendPlan {
     /// Reads what is kept, and decides what goes before the cell.
     pub(crate) fn of(
-        session: &mut Project,
+        project: &mut Project,
         cell: CellId,
         needs: Needs,
         person: &dyn Prompter,
         out: &mut Out,
     ) -> Result<Self, CommandError> {
         // The plan with all needs loads every file that a kept value can come from.
-        let all = Plan::new(&mut session.workspace, &[cell], true);
-        let kept = state::read(session, out)?;
-        let plan = plan(session, all, &kept.tray, cell, needs, person)?;
+        let all = Plan::new(&mut project.workspace, &[cell], true);
+        let kept = state::read(project, out)?;
+        let plan = plan(project, all, &kept.tray, cell, needs, person)?;
         Ok(Self { plan, kept })
     }
 }
@@ -63,7 +63,7 @@ pub(crate) struct SendParams {
 
 /// The result of sending a request.
 pub(crate) struct SendResult<'s> {
-    session: &'s Project,
+    project: &'s Project,
     /// The run, which is over.
     pub(crate) run: Run<'s>,
     /// The response, if there is one.
@@ -83,7 +83,7 @@ pub(crate) struct SendResult<'s> {
 impl<'s> SendResult<'s> {
     /// A result from the reports that were collected.
     pub(super) fn new(
-        session: &'s Project,
+        project: &'s Project,
         run: Run<'s>,
         collector: ReportCollector,
         client: Arc<Client>,
@@ -94,13 +94,13 @@ impl<'s> SendResult<'s> {
         let ReportCollector { cell: _, report, before, tokens } = collector;
         let captured = report.as_ref().and_then(|report| report.captured.as_ref());
         let answer = captured.and_then(|captured| captured.answer.clone());
-        Self { session, run, answer, report, before, tokens, client, cookies, store, logbook }
+        Self { project, run, answer, report, before, tokens, client, cookies, store, logbook }
     }
 
     /// The exchange as the log keeps it.
     pub(crate) fn past(&self) -> Option<LoggedExchange<'_>> {
         let report = self.report.as_ref()?;
-        let (run, seed) = (&self.run, self.session.random.seed());
+        let (run, seed) = (&self.run, self.project.random.seed());
         let entry = Cow::Owned(Entry::of(run.workspace(), report));
         Some(LoggedExchange::of(entry, report.captured.as_ref()?, &run.masker().hiding(), seed))
     }
@@ -108,7 +108,7 @@ impl<'s> SendResult<'s> {
     /// Keeps what was yielded and got, and logs what was sent. Gives the exit code and the number in the log.
     pub(crate) fn keep(mut self, out: &mut Out) -> io::Result<(ExitCode, Option<i64>)> {
         let cookies = Cookies { before: &self.cookies, after: &self.client.jar() };
-        state::keep(self.session, &mut self.store, &self.run, Some(&cookies), out)?;
+        state::keep(self.project, &mut self.store, &self.run, Some(&cookies), out)?;
         let mut number = None;
         if let Some(logbook) = self.logbook {
             let mut logbook = logbook.with_store(self.store);
@@ -149,7 +149,7 @@ impl RunObserver for ReportCollector {
 
 /// The cells to send: this one alone, or with the prerequisites that provide its missing values.
 fn plan(
-    session: &mut Project,
+    project: &mut Project,
     all: Plan,
     tray: &Tray,
     cell: CellId,
@@ -157,9 +157,9 @@ fn plan(
     person: &dyn Prompter,
 ) -> Result<Plan, CommandError> {
     if needs == Needs::Never || (needs == Needs::Ask && !person.is_there()) {
-        return Ok(Plan::new(&mut session.workspace, &[cell], false));
+        return Ok(Plan::new(&mut project.workspace, &[cell], false));
     }
-    let Project { workspace, engine, settings, .. } = session;
+    let Project { workspace, engine, settings, .. } = project;
     let links = prerequisites(workspace, engine, settings, tray, cell);
     if needs == Needs::Send {
         return Ok(if links.is_empty() { all } else { Plan::chained(workspace, &links, cell, true) });

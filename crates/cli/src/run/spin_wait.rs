@@ -49,11 +49,11 @@ mod tests {
     use super::*;
 
     /// The number of polls, in so many waits in which the response arrives at poll `at`, if ever.
-    fn looks(vigil: &mut SpinWait, waits: usize, at: Option<usize>) -> Vec<usize> {
+    fn looks(spin_wait: &mut SpinWait, waits: usize, at: Option<usize>) -> Vec<usize> {
         let runtime = tokio::runtime::Builder::new_current_thread().build().expect("a runtime");
         let mut wait = || {
             let mut looked = 0;
-            runtime.block_on(vigil.keep(|| {
+            runtime.block_on(spin_wait.keep(|| {
                 looked += 1;
                 (Some(looked) == at).then_some(())
             }));
@@ -69,13 +69,13 @@ mod tests {
 
     #[test]
     fn vain_vigils_become_rare_and_one_that_pays_begins_anew() {
-        let mut vigil = SpinWait::default();
-        let kept = looks(&mut vigil, 8, None).into_iter().map(|looks| looks > 0);
+        let mut spin_wait = SpinWait::default();
+        let kept = looks(&mut spin_wait, 8, None).into_iter().map(|looks| looks > 0);
         let at: Vec<usize> = kept.enumerate().filter_map(|(wait, kept)| kept.then_some(wait)).collect();
         assert_eq!(at, [0, 1, 3, 7]);
-        assert_eq!(looks(&mut vigil, 10, Some(1)), [0, 0, 0, 0, 0, 0, 0, 1, 1, 1]);
-        looks(&mut vigil, 20_000, None);
-        let rare = looks(&mut vigil, 2_560, None).into_iter().filter(|looks| *looks > 0).count();
+        assert_eq!(looks(&mut spin_wait, 10, Some(1)), [0, 0, 0, 0, 0, 0, 0, 1, 1, 1]);
+        looks(&mut spin_wait, 20_000, None);
+        let rare = looks(&mut spin_wait, 2_560, None).into_iter().filter(|looks| *looks > 0).count();
         assert_eq!(rare, 10, "each {} times", MAX_SKIPPED_SPINS + 1);
     }
 }

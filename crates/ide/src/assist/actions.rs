@@ -52,7 +52,7 @@ fn lift_base(view: IdeContext<'_>, source: SourceId, range: Span) -> Option<Acti
     let targets = own.file.cells.iter().filter_map(|cell| cell.request.as_ref()).map(|line| line.target);
     let same: Vec<Span> = targets.filter(|target| has_origin(target.of(text), origin)).collect();
     let given = workspace.config.all_entries().any(|entry| entry.name == "base")
-        || workspace.preambles(source).any(|(home, line)| matches!(line.kind, InstructionKind::Let { name, .. } if name.of(&workspace.source(home).text) == "base"));
+        || workspace.preambles(source).any(|(home_source, line)| matches!(line.kind, InstructionKind::Let { name, .. } if name.of(&workspace.source(home_source).text) == "base"));
     if given {
         return None;
     }

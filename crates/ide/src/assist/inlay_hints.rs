@@ -131,7 +131,7 @@ pub(super) fn row(
 /// A cell to which byte `at` applies: for a configuration or a `_common.http`, any.
 pub(super) fn cell_for(workspace: &Workspace, source: SourceId, at: usize) -> Option<CellId> {
     let own = nearest_cell(workspace, source, at);
-    let below = || workspace.loaded().find(|file| workspace.source(*file).commons.contains(&source));
+    let below = || workspace.loaded().find(|file| workspace.source(*file).inherited.contains(&source));
     let any = || workspace.loaded().next();
     own.or_else(|| workspace.cells(below().or_else(any)?).next())
 }

@@ -99,7 +99,7 @@ pub(crate) fn needs(workspace: &Workspace, cell: CellId) -> Vec<CellId> {
 fn named_cell(workspace: &Workspace, from: SourceId, name: &str) -> Option<CellId> {
     match name.rsplit_once('#') {
         None => workspace.cell_named(from, name),
-        Some((path, name)) => workspace.cell_named(workspace.loaded_beside(from, path)?, name),
+        Some((path, name)) => workspace.cell_named(workspace.loaded_relative(from, path)?, name),
     }
 }
 

@@ -52,7 +52,7 @@ pub fn definition(view: IdeContext<'_>, source: SourceId, offset: usize) -> Vec<
             labels(view, source, name).into_iter().filter(|found| found.2).map(|found| (found.0, found.1)).collect()
         }
         Referent::File => {
-            workspace.loaded_beside(source, name).map(|file| (file, Span::empty(0))).into_iter().collect()
+            workspace.loaded_relative(source, name).map(|file| (file, Span::empty(0))).into_iter().collect()
         }
         Referent::Profile { .. } => {
             let profile = workspace.config.profile(name);
@@ -237,18 +237,18 @@ fn reach_of(view: IdeContext<'_>, source: SourceId, name: &str) -> Vec<SourceId>
     let workspace = view.workspace();
     let all = || {
         let mut all: Vec<SourceId> = workspace.configurations().chain(workspace.loaded()).collect();
-        let commons: BTreeSet<SourceId> =
-            workspace.loaded().flat_map(|file| workspace.source(file).commons.clone()).collect();
-        all.extend(commons);
+        let inherited: BTreeSet<SourceId> =
+            workspace.loaded().flat_map(|file| workspace.source(file).inherited.clone()).collect();
+        all.extend(inherited);
         all.push(source);
         all.sort_unstable();
         all.dedup();
         all
     };
     let is_request_file = workspace.loaded().any(|file| file == source);
-    let commons = workspace.source(source).commons.iter();
+    let inherited = workspace.source(source).inherited.iter();
     let shared = workspace.config.all_entries().any(|entry| entry.name == name)
-        || commons.into_iter().any(|common| gives(workspace, *common, name));
+        || inherited.into_iter().any(|common| gives(workspace, *common, name));
     if !is_request_file || shared {
         return all();
     }
@@ -315,16 +315,22 @@ fn given_in(view: IdeContext<'_>, files: Vec<SourceId>, name: &str) -> Vec<(Sour
 /// cell.
 fn labels(view: IdeContext<'_>, source: SourceId, name: &str) -> Vec<Place> {
     let workspace = view.workspace();
-    let in_preamble = |home: SourceId| {
-        let own = workspace.source(home);
+    let in_preamble = |origin: SourceId| {
+        let own = workspace.source(origin);
         yieldtray_syntax::instructions(&own.file.preamble)
             .any(|line| matches!(line.kind, InstructionKind::Check { label: Some(label), .. } if label.of(&own.text) == name))
     };
-    let homes: Vec<SourceId> =
-        workspace.source(source).commons.iter().copied().chain([source]).filter(|home| in_preamble(*home)).collect();
+    let homes: Vec<SourceId> = workspace
+        .source(source)
+        .inherited
+        .iter()
+        .copied()
+        .chain([source])
+        .filter(|origin| in_preamble(*origin))
+        .collect();
     let is_below = |file: &SourceId| {
         *file == source
-            || workspace.source(*file).commons.iter().any(|common| homes.contains(common) || *common == source)
+            || workspace.source(*file).inherited.iter().any(|common| homes.contains(common) || *common == source)
     };
     let mut files: Vec<SourceId> =
         workspace.loaded().filter(is_below).chain(homes.iter().copied()).chain([source]).collect();

@@ -42,8 +42,8 @@ impl EditedWorkspace {
         let loaded: Vec<SourceId> = requests.map(|(file, _)| load(&mut workspace, file)).collect();
         let find = |workspace: &Workspace, id: &SourceId| workspace.shown_path(*id) == *file;
         let configs: Vec<SourceId> = workspace.configurations().collect();
-        let commons = loaded.iter().flat_map(|file| workspace.source(*file).commons.clone());
-        let all: Vec<SourceId> = loaded.iter().copied().chain(configs).chain(commons).collect();
+        let inherited = loaded.iter().flat_map(|file| workspace.source(*file).inherited.clone());
+        let all: Vec<SourceId> = loaded.iter().copied().chain(configs).chain(inherited).collect();
         let source = all.into_iter().find(|id| find(&workspace, id)).expect("the file with the cursor");
         let engine = Engine::with_functions(&workspace.config.functions);
         let settings = settings(Some("bench"), &[]);

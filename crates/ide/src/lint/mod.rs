@@ -67,7 +67,7 @@ pub fn lint_files(
         if !sources.insert(source) {
             continue;
         }
-        for text in workspace.source(source).commons.iter().copied().chain([source]) {
+        for text in workspace.source(source).inherited.iter().copied().chain([source]) {
             if !texts.contains(&text) {
                 texts.push(text);
             }

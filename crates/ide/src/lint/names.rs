@@ -72,7 +72,7 @@ fn full_tray(workspace: &Workspace, uses: &[Uses<'_>]) -> Tray {
     for cell in all {
         for name in yields(workspace, cell) {
             let (value, source, cell) = (Value::null(), cell.source, Some(cell));
-            tray.put_beside(name, CapturedValue { value, source, cell, secret: false, origin: None, kept_at: None });
+            tray.put_relative(name, CapturedValue { value, source, cell, secret: false, origin: None, kept_at: None });
         }
     }
     tray

@@ -55,7 +55,7 @@ pub(super) fn plain_credentials(workspace: &Workspace, source: SourceId) -> Vec<
     let own = workspace.source(source);
     let text = &own.text;
     let shared =
-        workspace.preambles(source).any(|(home, line)| has_credentials(&workspace.source(home).text, line.kind));
+        workspace.preambles(source).any(|(origin, line)| has_credentials(&workspace.source(origin).text, line.kind));
     let mut problems = Vec::new();
     for cell in &own.file.cells {
         let own_lines = cell.instructions().any(|line| has_credentials(text, line.kind));
@@ -93,7 +93,7 @@ pub(super) fn uses_credentials(workspace: &Workspace, source: SourceId) -> bool 
     let fields = own.file.cells.iter().flat_map(|cell| &cell.fields);
     lines.into_iter().any(|line| has_credentials(text, line.kind))
         || fields.into_iter().any(|field| is_secret_header(field.name.of(text)))
-        || workspace.preambles(source).any(|(home, line)| has_credentials(&workspace.source(home).text, line.kind))
+        || workspace.preambles(source).any(|(origin, line)| has_credentials(&workspace.source(origin).text, line.kind))
 }
 
 fn has_credentials(text: &str, kind: InstructionKind) -> bool {

@@ -22,18 +22,18 @@ pub(super) fn values(workspace: &Workspace, steps: &[Step]) -> Vec<Problem> {
 /// The binding that shadows a `let` of a file, or of a `_common.http` above it: an environment, or a nearer `let`.
 fn shared(workspace: &Workspace, source: SourceId, problems: &mut Vec<Problem>) {
     let lets = lets_over(workspace, source);
-    for (index, (home, name, span)) in lets.iter().enumerate() {
+    for (index, (origin, name, span)) in lets.iter().enumerate() {
         let by_environment = workspace.config.environments.iter().find_map(|environment| {
             let entry = environment.values.iter().find(|entry| entry.name == *name)?;
             Some((environment, entry))
         });
         if let Some((environment, entry)) = by_environment {
             let message = format!("`{name}` is hidden: environment `{}` gives it too, and wins", environment.name);
-            problems.push(hidden(*home, *span, message, (entry.source, entry.span)));
+            problems.push(hidden(*origin, *span, message, (entry.source, entry.span)));
         } else if let Some((nearer, _, place)) = lets[index + 1..].iter().find(|(_, other, _)| other == name) {
             let message =
                 format!("`{name}` is hidden: `{}` gives it too, and is nearer", workspace.shown_path(*nearer));
-            problems.push(hidden(*home, *span, message, (*nearer, *place)));
+            problems.push(hidden(*origin, *span, message, (*nearer, *place)));
         }
     }
 }
@@ -46,7 +46,7 @@ fn own(workspace: &Workspace, cell: CellId, problems: &mut Vec<Problem>) {
         let word = name.of(text);
         let shared = lets_over(workspace, cell.source).into_iter().rev().find(|(_, other, _)| *other == word);
         let entry = workspace.config.all_entries().find(|entry| entry.name == word);
-        let other = entry.map(|entry| (entry.source, entry.span)).or(shared.map(|(home, _, span)| (home, span)));
+        let other = entry.map(|entry| (entry.source, entry.span)).or(shared.map(|(origin, _, span)| (origin, span)));
         if let Some((source, span)) = other {
             let message = format!("`{word}` hides the one of `{}` for this cell", workspace.shown_path(source));
             let remark =
@@ -58,16 +58,16 @@ fn own(workspace: &Workspace, cell: CellId, problems: &mut Vec<Problem>) {
 
 /// The `let`s of the preambles above a file, the weakest first: text, name and span of the name.
 fn lets_over(workspace: &Workspace, source: SourceId) -> Vec<(SourceId, &str, Span)> {
-    let lets = workspace.preambles(source).filter_map(|(home, line)| match line.kind {
-        InstructionKind::Let { name, .. } => Some((home, name.of(&workspace.source(home).text), name)),
+    let lets = workspace.preambles(source).filter_map(|(origin, line)| match line.kind {
+        InstructionKind::Let { name, .. } => Some((origin, name.of(&workspace.source(origin).text), name)),
         _ => None,
     });
     lets.collect()
 }
 
-fn hidden(home: SourceId, span: Span, message: String, by: (SourceId, Span)) -> Problem {
+fn hidden(origin: SourceId, span: Span, message: String, by: (SourceId, Span)) -> Problem {
     Problem::warning(Code::HiddenValue, span, message)
         .with_hint("rename one of them, or remove the one that is not meant")
         .with_related(by.0, by.1, "this one wins")
-        .in_source(home)
+        .in_source(origin)
 }

@@ -56,10 +56,10 @@ pub(super) fn values(workspace: &Workspace, uses: &[Uses<'_>], ties: &UsageIndex
         if !files.insert(source) {
             continue;
         }
-        for (home, line) in workspace.preambles(source) {
-            match home == source {
-                true => told(home, line, &|word| ties.uses(source, word)),
-                false if files.insert(home) => told(home, line, &|word| ties.uses_anywhere(word)),
+        for (origin, line) in workspace.preambles(source) {
+            match origin == source {
+                true => told(origin, line, &|word| ties.uses(source, word)),
+                false if files.insert(origin) => told(origin, line, &|word| ties.uses_anywhere(word)),
                 false => {}
             }
         }

@@ -29,7 +29,7 @@ pub struct LoggedExchange<'k> {
     /// The request's body.
     pub sent: StoredBody<'k>,
     /// The response body.
-    pub came: StoredBody<'k>,
+    pub received: StoredBody<'k>,
     /// The method and URL of the last hop, if it is not the first.
     last_hop: Option<(String, String)>,
     /// The response, if there is one, without its header fields and its body.
@@ -77,7 +77,8 @@ struct LoggedHead<E, A> {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     sent_blake3: Option<String>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    came_blake3: Option<String>,
+    #[serde(rename = "came_blake3")]
+    received_blake3: Option<String>,
 }
 
 #[allow(clippy::trivially_copy_pass_by_ref)] // as serde asks it
@@ -115,7 +116,7 @@ impl<'k> LoggedExchange<'k> {
             entry,
             seed,
             sent: kept.sent.body.as_ref().map_or_else(StoredBody::default, |body| sent(body, masker)),
-            came: answer.map_or_else(StoredBody::default, |answer| came(answer, masker)),
+            received: answer.map_or_else(StoredBody::default, |answer| received_body(answer, masker)),
             answer: answer.map(|answer| Answer::of(answer, masker)),
             fields,
         }
@@ -130,7 +131,7 @@ impl<'k> LoggedExchange<'k> {
             answer: self.answer.as_ref(),
             sent_size: self.sent.size,
             sent_blake3: self.sent.digest.clone(),
-            came_blake3: self.came.digest.clone(),
+            received_blake3: self.received.digest.clone(),
         };
         serde_json::to_string(&head).expect("texts and numbers are JSON")
     }
@@ -145,17 +146,17 @@ impl<'k> LoggedExchange<'k> {
         head: &str,
         fields: String,
         sent: Option<Vec<u8>>,
-        came: Option<Vec<u8>>,
+        received: Option<Vec<u8>>,
     ) -> Result<LoggedExchange<'static>, LoggedReadError> {
         let head: LoggedHead<Entry<'static>, Answer> = serde_json::from_str(head)?;
-        let LoggedHead { entry, seed, last_hop, answer, sent_size, sent_blake3, came_blake3 } = head;
+        let LoggedHead { entry, seed, last_hop, answer, sent_size, sent_blake3, received_blake3 } = head;
         let size = entry.size.unwrap_or_default();
         Ok(LoggedExchange {
             entry: Cow::Owned(entry),
             seed,
             last_hop,
             sent: StoredBody { size: sent_size, bytes: sent.map(Cow::Owned), digest: sent_blake3 },
-            came: StoredBody { size, bytes: came.map(Cow::Owned), digest: came_blake3 },
+            received: StoredBody { size, bytes: received.map(Cow::Owned), digest: received_blake3 },
             answer,
             fields,
         })
@@ -164,7 +165,7 @@ impl<'k> LoggedExchange<'k> {
     /// Whether a secret was masked in it.
     pub fn is_masked(&self) -> bool {
         let mask = MASK.as_bytes();
-        let bodies = [&self.sent, &self.came].into_iter().filter_map(|held| held.bytes.as_deref());
+        let bodies = [&self.sent, &self.received].into_iter().filter_map(|held| held.bytes.as_deref());
         let texts = [self.fields.as_bytes(), self.entry.url.as_deref().unwrap_or_default().as_bytes()];
         texts.into_iter().chain(bodies).any(|bytes| memchr::memmem::find(bytes, mask).is_some())
     }
@@ -181,9 +182,9 @@ impl<'k> LoggedExchange<'k> {
     /// The lines of the header fields: the request's, and the response's.
     fn lines(&self) -> [impl Iterator<Item = (&str, &str)>; 2] {
         let empty = if self.fields.starts_with('\n') { Some(0) } else { self.fields.find("\n\n").map(|at| at + 1) };
-        let (sent, came) = self.fields.split_at(empty.unwrap_or(self.fields.len()));
+        let (sent, received) = self.fields.split_at(empty.unwrap_or(self.fields.len()));
         // A mask may have taken the place of more than a value.
-        [sent, came].map(|lines| {
+        [sent, received].map(|lines| {
             lines.lines().filter(|line| !line.is_empty()).map(|line| line.split_once(": ").unwrap_or((line, "")))
         })
     }
@@ -231,10 +232,10 @@ impl<'k> LoggedExchange<'k> {
         let cookie = |cookie: &record::Cookie| CookieNote {
             host: cookie.host.clone(),
             name: cookie.name.clone(),
-            fate: CookieStatus::of(&cookie.fate),
+            status: CookieStatus::of(&cookie.status),
             words: cookie.words.clone(),
         };
-        let body = self.came.bytes.as_deref().map(Bytes::copy_from_slice);
+        let body = self.received.bytes.as_deref().map(Bytes::copy_from_slice);
         let [_, fields] = self.lines();
         Some(Exchange {
             notes: Vec::new(),
@@ -249,9 +250,9 @@ impl<'k> LoggedExchange<'k> {
             },
             headers: fields.map(|(name, value)| (name.to_owned(), value.as_bytes().to_owned())).collect(),
             // A body with masks in it is as long as it is; one that is not kept says how long it was.
-            size: body.as_ref().map_or(self.came.size, |body| body.len() as u64),
+            size: body.as_ref().map_or(self.received.size, |body| body.len() as u64),
             body: body.unwrap_or_default(),
-            digest: self.came.digest.clone(),
+            digest: self.received.digest.clone(),
             timings: timings(&own.timings, self.entry.elapsed()),
             proxy: own.proxy.clone(),
             cookies: own.cookies.iter().map(cookie).collect(),
@@ -317,7 +318,7 @@ fn sent<'k>(body: &'k Body, masker: &Masker) -> StoredBody<'k> {
     StoredBody { size, bytes, digest }
 }
 
-fn came<'k>(answer: &'k Exchange, masker: &Masker) -> StoredBody<'k> {
+fn received_body<'k>(answer: &'k Exchange, masker: &Masker) -> StoredBody<'k> {
     let size = answer.size;
     if !answer.holds_body() || size > MAX_LOGGED_BODY {
         let digest = answer.digest.clone().or_else(|| answer.holds_body().then(|| digest(&answer.body)));

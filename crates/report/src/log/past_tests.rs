@@ -31,8 +31,9 @@ fn logged(answer: &Exchange, masker: &Masker) -> LoggedExchange<'static> {
         };
         let past = LoggedExchange::of(Cow::Owned(Entry::of(run.workspace(), &report)), &kept, masker, 77);
         let bytes = |held: &super::StoredBody<'_>| held.bytes.as_ref().map(|bytes| bytes.to_vec());
-        let again = LoggedExchange::read(&past.head(), past.fields().to_owned(), bytes(&past.sent), bytes(&past.came))
-            .expect("it is read");
+        let again =
+            LoggedExchange::read(&past.head(), past.fields().to_owned(), bytes(&past.sent), bytes(&past.received))
+                .expect("it is read");
         assert_eq!(again, past);
         again
     })
@@ -61,7 +62,7 @@ fn full() -> Exchange {
     let cookie = CookieNote {
         host: "bench".to_owned(),
         name: "shift".to_owned(),
-        fate: CookieStatus::Ended,
+        status: CookieStatus::Ended,
         words: "at once".to_owned(),
     };
     let head = [("Content-Type", "application/json"), ("X-A", "1"), ("X-A", "2")];
@@ -105,7 +106,7 @@ fn no_secret_is_kept_in_any_charset_and_no_large_body() {
     let bytes =
         |held: &super::StoredBody<'_>| String::from_utf8_lossy(held.bytes.as_deref().unwrap_or_default()).into_owned();
     assert_eq!(bytes(&past.sent), "{\"password\":\"[secret]\"}");
-    assert_eq!(bytes(&past.came), "{\"token\":\"[secret]\"}");
+    assert_eq!(bytes(&past.received), "{\"token\":\"[secret]\"}");
     assert!(past.is_masked() && !past.fields().contains("bench-key-4616"), "{}", past.fields());
 
     // UTF-16, in which the masker finds nothing: the text is kept, and read as what it is.
@@ -115,17 +116,21 @@ fn no_secret_is_kept_in_any_charset_and_no_large_body() {
     let past = logged(&strange, &masker);
     assert_eq!(past.exchange().expect("an answer").text(), "für [secret]");
     strange.headers[0].1 = b"image/png".to_vec();
-    assert_eq!(logged(&strange, &Masker::default()).came.bytes.as_deref(), Some(&wide[..]), "bytes stay as they are");
+    assert_eq!(
+        logged(&strange, &Masker::default()).received.bytes.as_deref(),
+        Some(&wide[..]),
+        "bytes stay as they are"
+    );
 
     let mut large = answer(200, &[], &"x".repeat(MAX_LOGGED_BODY as usize + 1));
     let past = logged(&large, &masker);
     let digest = blake3::hash(&large.body).to_hex().to_string();
-    assert_eq!((past.came.bytes.as_ref(), past.came.digest.as_deref()), (None, Some(digest.as_str())));
+    assert_eq!((past.received.bytes.as_ref(), past.received.digest.as_deref()), (None, Some(digest.as_str())));
     let again = past.exchange().expect("an answer");
     assert!(!again.holds_body() && again.size == large.size && again.digest == Some(digest));
     // One that was only passed on has the digest its receiver made.
     (large.body, large.digest) = (Bytes::new(), Some("d1".to_owned()));
-    assert_eq!(logged(&large, &masker).came.digest.as_deref(), Some("d1"));
+    assert_eq!(logged(&large, &masker).received.digest.as_deref(), Some("d1"));
 }
 
 #[test]

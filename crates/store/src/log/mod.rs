@@ -54,7 +54,7 @@ pub struct ExchangePayload {
     /// The request's body; `None` where there is none, or it is too large to be kept.
     pub sent: Option<Vec<u8>>,
     /// The response body, likewise.
-    pub came: Option<Vec<u8>>,
+    pub received: Option<Vec<u8>>,
 }
 
 /// An exchange in a list, with its number.

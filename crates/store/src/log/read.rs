@@ -130,7 +130,12 @@ impl Store {
         let found = query.query_row(parameters, |row| {
             Ok((
                 listed(row)?,
-                ExchangePayload { head: row.get(16)?, fields: row.get(17)?, sent: row.get(18)?, came: row.get(19)? },
+                ExchangePayload {
+                    head: row.get(16)?,
+                    fields: row.get(17)?,
+                    sent: row.get(18)?,
+                    received: row.get(19)?,
+                },
             ))
         });
         Ok(found.optional()?)

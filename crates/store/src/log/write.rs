@@ -49,7 +49,7 @@ impl Store {
                     message.head,
                     message.fields,
                     message.sent,
-                    message.came,
+                    message.received,
                 ])?;
             }
         }

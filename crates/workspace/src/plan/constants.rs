@@ -11,23 +11,23 @@ use yieldtray_syntax::{InstructionKind, PartContent};
 pub(super) fn constant(
     workspace: &Workspace,
     engine: &Engine,
-    home: SourceId,
+    origin: SourceId,
     span: Span,
     function: &str,
     literal: &str,
 ) -> Option<Problem> {
-    let own = span.of(&workspace.source(home).text);
+    let own = span.of(&workspace.source(origin).text);
     let at = own.find(literal).filter(|_| !literal.is_empty()).map(|at| span.part(at, at + literal.len()));
     let at = at.unwrap_or(span);
     match function {
-        "file" | "conforms" => missing(workspace, home, at, literal),
+        "file" | "conforms" => missing(workspace, origin, at, literal),
         _ => {
             let why = match check_constant(function, literal) {
                 Err(error) => error.to_string(),
                 Ok(()) => format!("`{literal}` is no {}", not_a_time(engine, function, literal)?),
             };
             let message = format!("this can never be worked out: {why}");
-            Some(Problem::error(Code::BadExpression, at, message).in_source(home))
+            Some(Problem::error(Code::BadExpression, at, message).in_source(origin))
         }
     }
 }
@@ -45,24 +45,24 @@ fn not_a_time(engine: &Engine, function: &str, literal: &str) -> Option<&'static
 }
 
 /// The files that a line names outright.
-pub(super) fn files(workspace: &Workspace, home: SourceId, kind: &InstructionKind) -> Option<Problem> {
+pub(super) fn files(workspace: &Workspace, origin: SourceId, kind: &InstructionKind) -> Option<Problem> {
     let path = match *kind {
         InstructionKind::BodyFrom { path, .. }
         | InstructionKind::Part { content: PartContent::File { path, .. }, .. }
         | InstructionKind::Each(path) => path,
         _ => return None,
     };
-    let text = path.of(&workspace.source(home).text);
-    if text.contains("{{") { None } else { missing(workspace, home, path, text) }
+    let text = path.of(&workspace.source(origin).text);
+    if text.contains("{{") { None } else { missing(workspace, origin, path, text) }
 }
 
-fn missing(workspace: &Workspace, home: SourceId, at: Span, path: &str) -> Option<Problem> {
+fn missing(workspace: &Workspace, origin: SourceId, at: Span, path: &str) -> Option<Problem> {
     // Files that responses are saved to may not exist yet.
-    let folder = workspace.source(home).path.parent().unwrap_or(Path::new("")).join(path);
+    let folder = workspace.source(origin).path.parent().unwrap_or(Path::new("")).join(path);
     let saved =
         yieldtray_source::files::normalize(&folder).is_some_and(|path| path.starts_with(workspace.config.saved()));
-    let error = workspace.locate_beside(home, path).err().filter(|_| !saved)?;
+    let error = workspace.locate_relative(origin, path).err().filter(|_| !saved)?;
     let message = format!("the file `{path}` cannot be read: {error}");
     let hint = "paths count from the request file's own folder";
-    Some(Problem::error(Code::UnreadableFile, at, message).with_hint(hint).in_source(home))
+    Some(Problem::error(Code::UnreadableFile, at, message).with_hint(hint).in_source(origin))
 }

@@ -16,13 +16,13 @@ pub fn examine(workspace: &Workspace, engine: &Engine, cell: CellId) -> Vec<Prob
     let own = workspace.cell(cell);
     let within = |problem: &&Problem| own.span.contains(problem.span);
     problems.extend(source.problems.iter().filter(within).cloned());
-    for home in source.commons.iter().chain([&cell.source]) {
-        let over = workspace.source(*home);
+    for origin in source.inherited.iter().chain([&cell.source]) {
+        let over = workspace.source(*origin);
         let first_cell = over.file.cells.first().map_or(over.text.len(), |cell| cell.span.start());
         let preamble =
             over.problems.iter().filter(|problem| problem.span.end() <= first_cell && !own.span.contains(problem.span));
         problems.extend(preamble.cloned());
-        problems.extend(examine_preamble(workspace, engine, *home, Depth::Sending));
+        problems.extend(examine_preamble(workspace, engine, *origin, Depth::Sending));
     }
     problems.extend(examine_own(workspace, engine, cell, Depth::Sending));
     // It may be meant, to see what the server says: it is sent, with a warning.
@@ -42,10 +42,10 @@ pub enum Depth {
 }
 
 /// Problems of the expressions in the preamble of a text.
-pub fn examine_preamble(workspace: &Workspace, engine: &Engine, home: SourceId, depth: Depth) -> Vec<Problem> {
+pub fn examine_preamble(workspace: &Workspace, engine: &Engine, origin: SourceId, depth: Depth) -> Vec<Problem> {
     let mut examiner = Examiner { workspace, engine, depth, problems: Vec::new() };
-    for instruction in instructions(&workspace.source(home).file.preamble) {
-        examiner.instruction(home, instruction);
+    for instruction in instructions(&workspace.source(origin).file.preamble) {
+        examiner.instruction(origin, instruction);
     }
     examiner.problems
 }
@@ -77,66 +77,66 @@ struct Examiner<'w> {
 }
 
 impl Examiner<'_> {
-    fn instruction(&mut self, home: SourceId, instruction: &Instruction) {
+    fn instruction(&mut self, origin: SourceId, instruction: &Instruction) {
         match instruction.kind {
             InstructionKind::Let { expression, .. }
             | InstructionKind::Yield { expression, .. }
             | InstructionKind::Check { expression, .. }
             | InstructionKind::Skip { condition: expression, .. }
             | InstructionKind::Wait { until: expression, .. } => {
-                self.expression(home, expression);
+                self.expression(origin, expression);
             }
             InstructionKind::Ask { default, choices, .. } => {
-                default.into_iter().chain(choices).for_each(|expression| self.expression(home, expression));
+                default.into_iter().chain(choices).for_each(|expression| self.expression(origin, expression));
             }
             InstructionKind::Play { with: Some(with), .. } => {
-                let text = &self.workspace.source(home).text;
+                let text = &self.workspace.source(origin).text;
                 for (_, expression) in InstructionKind::assignments(with, text) {
-                    self.expression(home, expression);
+                    self.expression(origin, expression);
                 }
             }
-            InstructionKind::Auth(Auth::OAuth2(span)) => self.profile(home, span),
+            InstructionKind::Auth(Auth::OAuth2(span)) => self.profile(origin, span),
             _ => {}
         }
-        instruction.kind.texts().for_each(|text| self.template(home, text, false));
+        instruction.kind.texts().for_each(|text| self.template(origin, text, false));
         if self.depth == Depth::Lint {
-            self.problems.extend(constants::files(self.workspace, home, &instruction.kind));
+            self.problems.extend(constants::files(self.workspace, origin, &instruction.kind));
         }
     }
 
     /// A profile that is named outright can be looked for at once.
-    fn profile(&mut self, home: SourceId, span: Span) {
-        let name = span.of(&self.workspace.source(home).text);
+    fn profile(&mut self, origin: SourceId, span: Span) {
+        let name = span.of(&self.workspace.source(origin).text);
         let config = &self.workspace.config;
         if !name.contains("{{") && config.profile(name).is_none() {
-            self.problems.push(unknown_profile(config, name, span).in_source(home));
+            self.problems.push(unknown_profile(config, name, span).in_source(origin));
         }
     }
 
-    fn template(&mut self, home: SourceId, span: Span, body: bool) {
-        let text = &self.workspace.source(home).text;
+    fn template(&mut self, origin: SourceId, span: Span, body: bool) {
+        let text = &self.workspace.source(origin).text;
         // Most lines have no mark, and need no more than this to know it.
         if memchr::memmem::find(span.of(text).as_bytes(), b"{{").is_none() {
             return;
         }
         let mut problems = Vec::new();
         let template = Template::parse(text, span, body, &mut problems);
-        self.problems.extend(problems.into_iter().map(|problem| problem.in_source(home)));
+        self.problems.extend(problems.into_iter().map(|problem| problem.in_source(origin)));
         for expression in template.expressions() {
-            self.expression(home, expression);
+            self.expression(origin, expression);
         }
     }
 
-    fn expression(&mut self, home: SourceId, span: Span) {
-        if yieldtray_source::names::is_value_name(span.of(&self.workspace.source(home).text)) {
+    fn expression(&mut self, origin: SourceId, span: Span) {
+        if yieldtray_source::names::is_value_name(span.of(&self.workspace.source(origin).text)) {
             return;
         }
-        match compile(self.workspace, self.engine, home, span) {
+        match compile(self.workspace, self.engine, origin, span) {
             Err(problems) => self.problems.extend(problems),
             Ok(compiled) if self.depth == Depth::Lint => {
                 let constants = compiled.constants().iter();
                 let found = constants.filter_map(|(function, literal)| {
-                    constants::constant(self.workspace, self.engine, home, span, function, literal)
+                    constants::constant(self.workspace, self.engine, origin, span, function, literal)
                 });
                 self.problems.extend(found);
             }

@@ -23,19 +23,19 @@ impl TemplateRenderer<'_, '_> {
     /// The credentials of an `% auth` line. `token` is that of an OAuth 2.0 profile; without one, a placeholder is
     /// used.
     pub(super) fn auth(&mut self, line: Option<&AuthLine<'_>>, token: Option<&str>) -> Option<Credentials> {
-        let AuthLine { home, auth, .. } = *line?;
+        let AuthLine { origin, auth, .. } = *line?;
         Some(match auth {
             Auth::None => return None,
-            Auth::Basic { user, password } => Credentials::Header(basic(&self.login(home, user, password, "basic"))),
+            Auth::Basic { user, password } => Credentials::Header(basic(&self.login(origin, user, password, "basic"))),
             Auth::Digest { user, password } => {
-                Credentials::Digest(Arc::new(self.login(home, user, password, "digest")))
+                Credentials::Digest(Arc::new(self.login(origin, user, password, "digest")))
             }
             Auth::Bearer(token) => {
-                let written = self.credential(home, token);
+                let written = self.credential(origin, token);
                 if let Some(odd) = written.chars().find(|c| c.is_whitespace() || c.is_control()) {
                     let message = format!("a bearer token cannot hold U+{:04X}", odd as u32);
                     let problem = Problem::error(Code::UnfitValue, token, message);
-                    self.problems.push(problem.with_hint("`trim(…)` the value").in_source(home));
+                    self.problems.push(problem.with_hint("`trim(…)` the value").in_source(origin));
                 }
                 Credentials::Header(format!("Bearer {written}"))
             }
@@ -43,22 +43,22 @@ impl TemplateRenderer<'_, '_> {
         })
     }
 
-    fn login(&mut self, home: SourceId, user: Span, password: Span, scheme: &str) -> Login {
-        let login = Login { user: self.text(home, user), password: self.credential(home, password) };
+    fn login(&mut self, origin: SourceId, user: Span, password: Span, scheme: &str) -> Login {
+        let login = Login { user: self.text(origin, user), password: self.credential(origin, password) };
         // RFC 7617 2 and RFC 7616 4: the colon ends the name.
         if login.user.contains(':') || login.user.contains(|c: char| c.is_control()) {
             let message = format!("the user of `{scheme}` cannot hold a colon or control characters");
-            self.problems.push(Problem::error(Code::UnfitValue, user, message).in_source(home));
+            self.problems.push(Problem::error(Code::UnfitValue, user, message).in_source(origin));
         }
         login
     }
 
     /// A text that is hidden from now on.
-    fn credential(&mut self, home: SourceId, span: Span) -> String {
-        let written = self.text(home, span);
+    fn credential(&mut self, origin: SourceId, span: Span) -> String {
+        let written = self.text(origin, span);
         // A secret in it was looked up, and is held to its own origins; what is written here is for this request.
         let value = Value::text(written.as_str());
-        self.resolver.cache.secrets.push(UsedSecret::new(value, "this password", Destinations::Any, (home, span)));
+        self.resolver.cache.secrets.push(UsedSecret::new(value, "this password", Destinations::Any, (origin, span)));
         written
     }
 }

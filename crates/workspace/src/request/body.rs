@@ -90,7 +90,7 @@ impl TemplateRenderer<'_, '_> {
             return (Some(Body::Pieces(vec![BodyPart::File(file)])), media);
         }
         let workspace = self.resolver.workspace;
-        let text = match workspace.read_beside(source, &self.text(source, path)) {
+        let text = match workspace.read_relative(source, &self.text(source, path)) {
             Ok(bytes) => String::from_utf8(bytes).map_err(|_| "it is not UTF-8 text".to_owned()),
             Err(error) => Err(error.to_string()),
         };
@@ -116,7 +116,7 @@ impl TemplateRenderer<'_, '_> {
     fn file(&mut self, source: SourceId, path: Span) -> Option<FileBody> {
         let written = self.text(source, path);
         let workspace = self.resolver.workspace;
-        match workspace.locate_beside(source, &written) {
+        match workspace.locate_relative(source, &written) {
             Ok(file) => Some(file),
             Err(why) => {
                 let message = format!("`{written}` cannot be sent: {why}");

@@ -34,7 +34,7 @@ pub(super) fn check(resolver: &mut Resolver<'_>, url: &Url, auth: Option<&AuthLi
 fn token_elsewhere(resolver: &Resolver<'_>, line: &AuthLine<'_>, origin: &str, base: Option<&str>) -> Option<Problem> {
     let Auth::OAuth2(span) = line.auth else { return None };
     let workspace = resolver.workspace;
-    let name = span.of(&workspace.source(line.home).text);
+    let name = span.of(&workspace.source(line.origin).text);
     let profile = workspace.config.profile(name)?;
     let endpoint = profile.entries.iter().find(|entry| entry.key == "token_url");
     let endpoint = endpoint.and_then(|entry| Url::parse(entry.span.of(&workspace.source(entry.source).text)).ok());
@@ -50,7 +50,7 @@ fn token_elsewhere(resolver: &Resolver<'_>, line: &AuthLine<'_>, origin: &str, b
         belongs_to(base, &profile.origins)
     );
     let problem = Problem::error(Code::SecretElsewhere, span, message).with_hint(hint);
-    Some(problem.with_related(profile.source, profile.span, "the profile is here").in_source(line.home))
+    Some(problem.with_related(profile.source, profile.span, "the profile is here").in_source(line.origin))
 }
 
 /// The same for a request for a token: its endpoint is where the secrets of a profile belong, unless they say

@@ -100,7 +100,7 @@ pub fn token_request(
     tokens: &Tokens,
     just_got: Option<&str>,
 ) -> Result<TokenLookup, Vec<Problem>> {
-    let Some(AuthLine { home, auth: Auth::OAuth2(span), .. }) = auth_of(resolver.workspace, resolver.cell) else {
+    let Some(AuthLine { origin, auth: Auth::OAuth2(span), .. }) = auth_of(resolver.workspace, resolver.cell) else {
         return Ok(TokenLookup::NotNeeded);
     };
     let now = resolver.context.random.now().timestamp();
@@ -110,9 +110,9 @@ pub fn token_request(
     let configured = sending::configured(config.send_settings(environment));
     let sending = sending::of_cell(configured, resolver.workspace, resolver.cell);
     let mut writer = TemplateRenderer { resolver, problems: Vec::new() };
-    let name = writer.text(home, span);
+    let name = writer.text(origin, span);
     let Some(profile) = config.profile(&name) else {
-        return Err(vec![unknown_profile(config, &name, span).in_source(home)]);
+        return Err(vec![unknown_profile(config, &name, span).in_source(origin)]);
     };
     let words = ProfileParams::read(&mut writer, profile);
     let print = words.print();

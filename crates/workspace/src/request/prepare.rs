@@ -158,24 +158,24 @@ impl TemplateRenderer<'_, '_> {
         let text = &workspace.source(source).text;
         let own = cell.instructions().map(|instruction| (source, instruction));
         let mut shared: Vec<(SourceId, Span, Span)> = Vec::new();
-        let word = |home: SourceId, name: Span| name.of(&workspace.source(home).text);
-        for (home, instruction) in workspace.preambles(source).chain(own) {
+        let word = |origin: SourceId, name: Span| name.of(&workspace.source(origin).text);
+        for (origin, instruction) in workspace.preambles(source).chain(own) {
             let InstructionKind::Header { name, value } = instruction.kind else { continue };
-            shared.retain(|(old, known, _)| !word(*old, *known).eq_ignore_ascii_case(word(home, name)));
-            shared.push((home, name, value));
+            shared.retain(|(old, known, _)| !word(*old, *known).eq_ignore_ascii_case(word(origin, name)));
+            shared.push((origin, name, value));
         }
         // The request's own header fields win.
-        shared.retain(|(home, name, _)| {
-            !cell.fields.iter().any(|field| field.name.of(text).eq_ignore_ascii_case(word(*home, *name)))
+        shared.retain(|(origin, name, _)| {
+            !cell.fields.iter().any(|field| field.name.of(text).eq_ignore_ascii_case(word(*origin, *name)))
         });
         // An empty value drops what the outer ones give.
         let dropped = shared.iter().filter(|(.., value)| value.is_empty());
-        let dropped = dropped.map(|(home, name, _)| word(*home, *name).to_owned()).collect();
+        let dropped = dropped.map(|(origin, name, _)| word(*origin, *name).to_owned()).collect();
         let given = shared.into_iter().filter(|(.., value)| !value.is_empty());
         let own = cell.fields.iter().map(|field| (source, field.name, field.value));
-        let fields = given.chain(own).map(|(home, name, value)| {
-            let value = self.write(home, value, ContextTracker::Same(SubstitutionContext::Header), false);
-            (word(home, name).to_owned().into(), value.into())
+        let fields = given.chain(own).map(|(origin, name, value)| {
+            let value = self.write(origin, value, ContextTracker::Same(SubstitutionContext::Header), false);
+            (word(origin, name).to_owned().into(), value.into())
         });
         (fields.collect(), dropped)
     }

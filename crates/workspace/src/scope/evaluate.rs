@@ -136,42 +136,42 @@ impl Resolver<'_> {
     pub(super) fn answer(
         &self,
         name: &str,
-        home: SourceId,
+        origin: SourceId,
         line: Span,
         question: Span,
     ) -> Result<(Value, bool), Vec<Problem>> {
-        let question = question.of(&self.workspace.source(home).text);
+        let question = question.of(&self.workspace.source(origin).text);
         self.context.answers.find(name, question).cloned().ok_or_else(|| {
             let message = format!("`{name}` is asked for, but nobody can be asked here: “{question}”");
             let problem = Problem::error(Code::NotAnswered, line, message).with_missing(name, None);
-            vec![problem.with_hint(format!("pass `--set {name}=…`")).in_source(home)]
+            vec![problem.with_hint(format!("pass `--set {name}=…`")).in_source(origin)]
         })
     }
 
     pub(super) fn evaluate_let(
         &mut self,
         name: &str,
-        home: SourceId,
+        origin: SourceId,
         line: Span,
         expression: Span,
     ) -> Result<Value, Vec<Problem>> {
-        if let Some(value) = self.cache.let_value(home, line) {
+        if let Some(value) = self.cache.let_value(origin, line) {
             return Ok(value.clone());
         }
-        if let Some(first) = self.stack.iter().position(|(_, source, span)| (*source, *span) == (home, line)) {
+        if let Some(first) = self.stack.iter().position(|(_, source, span)| (*source, *span) == (origin, line)) {
             let names: Vec<&str> = self.stack[first..].iter().map(|(name, ..)| name.as_str()).chain([name]).collect();
             let message = format!("values that need each other: {}", names.join(" → "));
             let problem = Problem::error(Code::ValueCycle, line, message)
                 .with_hint("give one of them a value of its own")
-                .in_source(home);
+                .in_source(origin);
             return Err(vec![problem]);
         }
-        self.stack.push((name.to_owned(), home, line));
+        self.stack.push((name.to_owned(), origin, line));
         // A `let` is part of the request: the response cannot change what was sent.
-        let outcome = self.evaluate(home, expression, Phase::Request);
+        let outcome = self.evaluate(origin, expression, Phase::Request);
         self.stack.pop();
         let value = outcome?;
-        self.cache.store_let(home, line, value.clone());
+        self.cache.store_let(origin, line, value.clone());
         Ok(value)
     }
 

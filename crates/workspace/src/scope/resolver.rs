@@ -60,10 +60,10 @@ impl<'a> Resolver<'a> {
             let named = environment.values.iter().filter(move |entry| entry.name == name);
             named.map(move |entry| Binding::Entry(entry, Some(environment)))
         });
-        let commons = &workspace.source(source).commons;
-        let preambles = [source].into_iter().chain(commons.iter().rev().copied());
+        let inherited = &workspace.source(source).inherited;
+        let preambles = [source].into_iter().chain(inherited.iter().rev().copied());
         let shared = preambles
-            .filter_map(move |home| defining_line(workspace, name, home, &workspace.source(home).file.preamble));
+            .filter_map(move |origin| defining_line(workspace, name, origin, &workspace.source(origin).file.preamble));
         let everywhere = workspace.config.values.iter().filter(move |entry| entry.name == name);
         set.chain(std::iter::once_with(own).flatten())
             .chain(std::iter::once_with(yielded).flatten())

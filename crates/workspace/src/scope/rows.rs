@@ -173,7 +173,7 @@ impl Workspace {
     /// # Errors
     /// If the file cannot be read, or is neither a table nor JSON.
     pub fn rows(&self, cell: CellId, path: &str) -> Result<Rows, RowError> {
-        Rows::read(path, self.open_beside(cell.source, path)?)
+        Rows::read(path, self.open_relative(cell.source, path)?)
     }
 
     /// Whether a cell has so many rows that can be read.

@@ -73,7 +73,7 @@ impl Tray {
     }
 
     /// Puts a value on the tray beside others of its name and file.
-    pub fn put_beside(&mut self, name: &str, yielded: CapturedValue) {
+    pub fn put_relative(&mut self, name: &str, yielded: CapturedValue) {
         self.values.entry(name.into()).or_default().push(Item { place: None, yielded });
     }
 

@@ -92,16 +92,16 @@ fn own_expressions(workspace: &Workspace, cell: CellId) -> Vec<ExprLocation> {
 
 /// The expressions of the preambles that hold for a cell: headers, credentials and checks.
 fn shared_expressions(workspace: &Workspace, cell: CellId, found: &mut Vec<ExprLocation>) {
-    for (home, instruction) in workspace.preambles(cell.source) {
+    for (origin, instruction) in workspace.preambles(cell.source) {
         if matches!(instruction.kind, InstructionKind::Header { .. } | InstructionKind::Check { .. }) {
-            expressions_of(&workspace.source(home).text, home, instruction, found);
+            expressions_of(&workspace.source(origin).text, origin, instruction, found);
         }
     }
-    let Some(AuthLine { home, line, auth, own }) = auth_of(workspace, cell) else { return };
-    let text = &workspace.source(home).text;
+    let Some(AuthLine { origin, line, auth, own }) = auth_of(workspace, cell) else { return };
+    let text = &workspace.source(origin).text;
     // The cell's own line is among its own expressions.
     if !own {
-        expressions_of(text, home, line, found);
+        expressions_of(text, origin, line, found);
     }
     if let Auth::OAuth2(span) = auth
         && let Some(profile) = workspace.config.profile(span.of(text))
@@ -134,9 +134,10 @@ fn gives_value(workspace: &Workspace, name: &str) -> bool {
     workspace.config.all_entries().any(|entry| entry.name == name)
         || workspace.loaded().any(|source| {
             let text = &workspace.source(source).text;
-            let lines = workspace.source(source).commons.iter().copied().chain([source]);
-            let preambles = lines
-                .flat_map(|home| instructions(&workspace.source(home).file.preamble).map(move |line| (home, line)));
+            let lines = workspace.source(source).inherited.iter().copied().chain([source]);
+            let preambles = lines.flat_map(|origin| {
+                instructions(&workspace.source(origin).file.preamble).map(move |line| (origin, line))
+            });
             let own = workspace.cells(source).flat_map(|cell| workspace.cell(cell).instructions());
             let gives = |text: &str, line: &Instruction| match line.kind {
                 InstructionKind::Let { name: own, .. }
@@ -144,7 +145,7 @@ fn gives_value(workspace: &Workspace, name: &str) -> bool {
                 | InstructionKind::Yield { name: own, .. } => own.of(text) == name,
                 _ => false,
             };
-            preambles.into_iter().any(|(home, line)| gives(&workspace.source(home).text, line))
+            preambles.into_iter().any(|(origin, line)| gives(&workspace.source(origin).text, line))
                 || own.into_iter().any(|line| gives(text, line))
         })
 }
@@ -222,11 +223,11 @@ impl<'w> PlayArgNames<'w> {
             let text = &workspace.source(source).text;
             for line in workspace.cells(source).flat_map(|cell| workspace.cell(cell).instructions()) {
                 let InstructionKind::Play { name, with: Some(with), .. } = line.kind else { continue };
-                let (home, name) = match name.of(text).rsplit_once('#') {
+                let (origin, name) = match name.of(text).rsplit_once('#') {
                     None => (Some(source), name.of(text)),
-                    Some((path, name)) => (workspace.loaded_beside(source, path), name),
+                    Some((path, name)) => (workspace.loaded_relative(source, path), name),
                 };
-                if let Some(cell) = home.and_then(|home| workspace.cell_named(home, name)) {
+                if let Some(cell) = origin.and_then(|origin| workspace.cell_named(origin, name)) {
                     let names = InstructionKind::assignments(with, text).into_iter().map(|(name, _)| name.of(text));
                     given.entry(cell).or_default().extend(names);
                 }

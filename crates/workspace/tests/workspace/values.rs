@@ -251,7 +251,7 @@ fn files_that_cannot_be_taken_say_why() {
     );
     let a = workspace.load(Path::new("./in/../a.http")).expect("it is there");
     assert_eq!(message(workspace.load(Path::new("a.http"))), Ok(a));
-    let common = workspace.source(a).commons[0];
+    let common = workspace.source(a).inherited[0];
     let problems: Vec<&str> =
         workspace.source(common).problems.iter().map(|problem| problem.message.as_str()).collect();
     assert_eq!(problems, ["`_common.http` holds no requests"]);

@@ -24,7 +24,7 @@ pub(super) fn curl(
     let mut intake = ImportWriter::open(common, &args.into, host, out)?;
     let (name, text) = given(&intake, &args.given, host)?;
     let (mut problems, mut drafts) = (Vec::new(), Vec::new());
-    let read = |path: &str| header_fields(&intake.session.path_from_here(path.as_ref()), path);
+    let read = |path: &str| header_fields(&intake.project.path_from_here(path.as_ref()), path);
     for command in commands_with(&text, Some(&read)) {
         match command.drafts {
             Ok(own) => drafts.extend(own),
@@ -32,7 +32,7 @@ pub(super) fn curl(
         }
     }
     if !problems.is_empty() {
-        let workspace = &mut intake.session.workspace;
+        let workspace = &mut intake.project.workspace;
         let source = workspace.load_text(&name, text)?;
         let problems: Vec<Problem> = problems.into_iter().map(|problem| problem.in_source(source)).collect();
         return Err(out.stop_with(workspace, &problems));
@@ -71,7 +71,7 @@ fn given(intake: &ImportWriter, given: &[String], host: &HostFacts) -> Result<(S
         }
         [one] if is_command(one) => Ok(("the command line".to_owned(), one.clone())),
         [file] => {
-            let text = files::read_text(&intake.session.path_from_here(file.as_ref()));
+            let text = files::read_text(&intake.project.path_from_here(file.as_ref()));
             let text = text.map_err(|error| {
                 let message = format!("cannot read `{file}`: {error}");
                 CommandError::refused_with(message, "a command begins with `curl`, and stands in quotes")

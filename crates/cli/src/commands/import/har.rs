@@ -47,7 +47,7 @@ pub(super) fn har(
             "choose less strictly, or take parts of pages too with `--everything`",
         ));
     }
-    let (base, new) = (intake.session.base(), intake.is_new(0));
+    let (base, new) = (intake.project.base(), intake.is_new(0));
     let head = factor_out_common(&mut drafts, &mut intake.lift, base.as_deref(), new);
     let name = args.file.file_name().map(|name| name.to_string_lossy()).filter(|name| name != "-");
     let about = name.map(|name| format!("# Taken from a recording, {name}.\n\n")).unwrap_or_default();
@@ -72,7 +72,7 @@ fn open(intake: &ImportWriter, file: &Path) -> Result<Box<dyn Read>, CommandErro
     if file == Path::new("-") {
         return Ok(Box::new(std::io::stdin()));
     }
-    let opened = files::open_regular(&intake.session.path_from_here(file));
+    let opened = files::open_regular(&intake.project.path_from_here(file));
     let opened = opened.map_err(|error| CommandError::refused(format!("cannot read `{}`: {error}", file.display())))?;
     Ok(Box::new(opened))
 }

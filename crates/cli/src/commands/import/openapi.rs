@@ -31,7 +31,7 @@ pub(super) fn openapi(
 ) -> Result<ExitCode, CommandError> {
     let near = args.into.as_ref().map(|folder| folder.join("requests.http"));
     let mut intake = ImportWriter::begin(common, near.as_deref(), args.dry, host, out)?;
-    let file = intake.session.path_from_here(&args.file);
+    let file = intake.project.path_from_here(&args.file);
     let shown = args.file.display();
     let bytes = files::read_regular(&file, MAX_FILE_BYTES);
     let bytes = bytes.map_err(|error| CommandError::refused(format!("cannot read `{shown}`: {error}")))?;

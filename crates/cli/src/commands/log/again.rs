@@ -27,11 +27,11 @@ pub(super) fn again(
     host: &HostFacts,
     out: &mut Out,
 ) -> Result<ExitCode, CommandError> {
-    let LogAgain { number, exactly, looking, comparing: options, yes } = args;
+    let LogAgain { number, exactly, display, comparing: options, yes } = args;
     let how = comparing(&options)?;
     let (listed, past) = {
-        let session = Project::open_any(common, host, out, &[])?;
-        one(&opened(&session, out)?, Some(number))?
+        let project = Project::open_any(common, host, out, &[])?;
+        one(&opened(&project, out)?, Some(number))?
     };
     // It goes where it went then, unless somebody says otherwise.
     let mut common = common.clone();
@@ -42,13 +42,13 @@ pub(super) fn again(
         // Checks may expect the values generated then.
         common.seed = Some(past.seed);
     }
-    let mut session = Project::open_to_evaluate(&common, host, out, &[])?;
+    let mut project = Project::open_to_evaluate(&common, host, out, &[])?;
     let person = Terminal::of(host);
-    let mut found = cell_of(&mut session, &past.entry);
+    let mut found = cell_of(&mut project, &past.entry);
     // A request that is sent as logged needs its file only for masked secrets.
     if let (true, Some(cell), Some(then)) = (exactly, found, past.prepared())
         && restore_secrets(then, None, &Masker::default()).is_ok()
-        && !can_be_made(&mut session, &person, cell, out)?
+        && !can_be_made(&mut project, &person, cell, out)?
     {
         found = None;
     }
@@ -57,14 +57,14 @@ pub(super) fn again(
         None if exactly || !past.entry.file.ends_with(".http") => {
             // Its cell is gone: sending it as logged is the only way.
             let method = past.entry.method.as_deref().unwrap_or("GET");
-            (session.take_text("the log", format!("{method} http://log/"))?, true)
+            (project.take_text("the log", format!("{method} http://log/"))?, true)
         }
         None => {
             let message = format!("`{}` has no cell `{}` any more", past.entry.file, past.entry.name);
             return Err(CommandError::refused_with(message, "`--exactly` sends the request as it was"));
         }
     };
-    send::refuse_sequence(&session, cell)?;
+    send::refuse_sequence(&project, cell)?;
     let instead = match exactly {
         true if past.was_redirected() => {
             let message = format!("exchange {number} was redirected, and the log has only the last request of it");
@@ -76,23 +76,23 @@ pub(super) fn again(
         true => Some(past.prepared().ok_or_else(|| CommandError::refused("the log does not tell this request"))?),
         false => None,
     };
-    send::introduce(out, &session, cell)?;
+    send::introduce(out, &project, cell)?;
     // As it was sent then it is sent even if its row is gone.
-    let row = past.entry.row.filter(|row| !exactly || session.workspace.has_row(cell, *row));
-    let prelude = SendPlan::of(&mut session, cell, Needs::Ask, &person, out)?;
-    let mut changing = prelude.plan.changing(&session.workspace);
+    let row = past.entry.row.filter(|row| !exactly || project.workspace.has_row(cell, *row));
+    let prelude = SendPlan::of(&mut project, cell, Needs::Ask, &person, out)?;
+    let mut changing = prelude.plan.changing(&project.workspace);
     // Its file may have another method for it now.
     let then = instead.as_ref().map(|request| (cell, request.method.clone()));
     changing.extend(then.filter(|own| changes_things(&own.1) && !changing.contains(own)));
-    guard(&session, &changing, yes, &person)?;
+    guard(&project, &changing, yes, &person)?;
     let params = SendParams { instead, row, ..SendParams::default() };
-    let done = RunService::new(&session, &person).send_one(prelude, cell, params, false)?;
+    let done = RunService::new(&project, &person).send_one(prelude, cell, params, false)?;
     let now = done.past().and_then(|past| past.exchange());
     let differences = past.exchange().zip(now).map(|(then, now)| compare(&then, &now, &how));
     let then = ComparedExchange::of(&listed);
     let data = differences.as_ref().filter(|_| out.settings.json).map(|found| comparison::from_then_data(&then, found));
-    let showing = Showing { looking: &looking, file: None, then: data };
-    send::show(&session, cell, &done, &showing, host, out)?;
+    let showing = Showing { display: &display, file: None, then: data };
+    send::show(&project, cell, &done, &showing, host, out)?;
     if let Some(found) = differences.as_ref().filter(|_| !out.settings.json) {
         for line in comparison::from_then(&then, found, out.settings.error_styles, out.settings.width) {
             out.say(&line)?;
@@ -104,14 +104,14 @@ pub(super) fn again(
 
 /// Whether the request of a cell can be made as its file and its values are now.
 fn can_be_made(
-    session: &mut Project,
+    project: &mut Project,
     prompter: &dyn Prompter,
     cell: CellId,
     out: &mut Out,
 ) -> Result<bool, CommandError> {
-    let plan = Plan::new(&mut session.workspace, &[cell], false);
-    let tray = state::read(session, out)?.tray;
-    Ok(RunService::new(session, prompter).can_prepare(plan, tray))
+    let plan = Plan::new(&mut project.workspace, &[cell], false);
+    let tray = state::read(project, out)?.tray;
+    Ok(RunService::new(project, prompter).can_prepare(plan, tray))
 }
 
 /// Whether a method is one that changes things (RFC 9110 9.2.1).

@@ -68,8 +68,8 @@ fn logged(
         text.parse().map_err(|_| CommandError::refused_with(format!("`{text}` is no number"), hint))
     });
     let numbers: Vec<i64> = numbers.collect::<Result<_, _>>()?;
-    let session = Project::open_any(common, host, out, &[])?;
-    let store = opened(&session, out)?;
+    let project = Project::open_any(common, host, out, &[])?;
+    let store = opened(&project, out)?;
     let answered = |(listed, past): (NumberedExchange, LoggedExchange<'_>)| match past.exchange() {
         Some(exchange) => Ok((ComparedExchange::of(&listed), exchange)),
         None => Err(CommandError::refused(format!("exchange {} has no answer to compare", listed.number))),
@@ -106,19 +106,19 @@ fn both(
     for environment in environments {
         let common = Common { env: vec![environment.clone()], ..common.clone() };
         let places = places(&common, std::slice::from_ref(place))?;
-        let mut session = Project::open_to_evaluate(&common, host, out, &places)?;
-        let cell = send::one(&session.find(&places)?, &session, place)?;
-        send::refuse_sequence(&session, cell)?;
-        let prelude = SendPlan::of(&mut session, cell, Needs::Send, &person, out)?;
-        guard(&session, &prelude.plan.changing(&session.workspace), args.yes, &person)?;
+        let mut project = Project::open_to_evaluate(&common, host, out, &places)?;
+        let cell = send::one(&project.find(&places)?, &project, place)?;
+        send::refuse_sequence(&project, cell)?;
+        let prelude = SendPlan::of(&mut project, cell, Needs::Send, &person, out)?;
+        guard(&project, &prelude.plan.changing(&project.workspace), args.yes, &person)?;
         let at = clock::now_millis();
-        let done = RunService::new(&session, &person).send_one(prelude, cell, SendParams::default(), false)?;
+        let done = RunService::new(&project, &person).send_one(prelude, cell, SendParams::default(), false)?;
         let past = done.past();
         let Some(answer) = past.as_ref().and_then(LoggedExchange::exchange) else {
             // Errors are reported as `send` does.
-            let showing = Showing { looking: &DisplayArgs::default(), file: None, then: None };
-            send::introduce(out, &session, cell)?;
-            send::show(&session, cell, &done, &showing, host, out)?;
+            let showing = Showing { display: &DisplayArgs::default(), file: None, then: None };
+            send::introduce(out, &project, cell)?;
+            send::show(&project, cell, &done, &showing, host, out)?;
             done.keep(out)?;
             return Err(CommandError::refused(format!("environment `{environment}` gave no answer to compare")));
         };
@@ -126,7 +126,7 @@ fn both(
             number: None,
             environment: environment.clone(),
             at,
-            name: session.workspace.cell(cell).name.to_string(),
+            name: project.workspace.cell(cell).name.to_string(),
             method: answer.sent.method.clone(),
             url: answer.sent.address().into_owned(),
             status: Some(answer.status),

@@ -19,8 +19,8 @@ pub(super) fn export(
     host: &HostFacts,
     out: &mut Out,
 ) -> Result<ExitCode, CommandError> {
-    let session = Project::open_any(common, host, out, &[])?;
-    let mut store = opened(&session, out)?;
+    let project = Project::open_any(common, host, out, &[])?;
+    let mut store = opened(&project, out)?;
     let mut numbers = args.numbers.clone();
     if numbers.is_empty() {
         let found = find(&mut store, common, &args.filter, usize::MAX, out)?;
@@ -31,7 +31,7 @@ pub(super) fn export(
     let kind = match args.format {
         ExportFormat::Har => ReportKind::Har,
     };
-    let file = args.out.as_ref().map(|file| session.path_from_here(file));
+    let file = args.out.as_ref().map(|file| project.path_from_here(file));
     let unwritten = |error: io::Error| {
         let name = args.out.as_ref().map_or_else(|| "standard output".to_owned(), |file| file.display().to_string());
         CommandError::refused(format!("cannot write `{name}`: {error}"))
@@ -41,7 +41,7 @@ pub(super) fn export(
     let began =
         numbers.first().map(|number| one(&store, Some(*number))).transpose()?.map(|(first, _)| first.summary.at);
     let began = began.unwrap_or_default();
-    let environment = session.settings.environment.clone();
+    let environment = project.settings.environment.clone();
     let about = RunInfo::new(DateTime::<Utc>::from_timestamp_millis(began).unwrap_or_default(), environment, None);
     let mut format = kind.format(&about);
     let frame = format.frame(&about);

@@ -32,30 +32,30 @@ pub(crate) fn log(common: &Common, args: Log, host: &HostFacts, out: &mut Out) -
         Some(LogAction::Export(LazyArgs(args))) => export::export(common, &args, host, out),
         Some(LogAction::Trend(LazyArgs(args))) => trend::trend(common, &args, host, out),
         Some(LogAction::Drop(LazyArgs(LogDrop { numbers }))) => {
-            let session = Project::open_any(common, host, out, &[])?;
-            let mut store = opened(&session, out)?;
+            let project = Project::open_any(common, host, out, &[])?;
+            let mut store = opened(&project, out)?;
             for number in &numbers {
                 one(&store, Some(*number))?;
             }
             let dropped = store.drop_exchanges(&numbers)?;
-            out.dropped(&session.heading(), dropped, "exchange", "exchanges")?;
+            out.dropped(&project.heading(), dropped, "exchange", "exchanges")?;
             Ok(ExitCode::Success)
         }
         Some(LogAction::Clear(LazyArgs(LogClear { older_than }))) => {
-            let session = Project::open_any(common, host, out, &[])?;
-            let store = state::open_or_set_aside(&session, out)?;
+            let project = Project::open_any(common, host, out, &[])?;
+            let store = state::open_or_set_aside(&project, out)?;
             let before = older_than.map(|since| since.0);
             let environment = common.env.last().map(String::as_str);
             let dropped = store.map(|mut store| store.clear_log(before, environment)).transpose()?;
-            out.dropped(&session.heading(), dropped.unwrap_or_default(), "exchange", "exchanges")?;
+            out.dropped(&project.heading(), dropped.unwrap_or_default(), "exchange", "exchanges")?;
             Ok(ExitCode::Success)
         }
     }
 }
 
 fn list(common: &Common, args: &Log, host: &HostFacts, out: &mut Out) -> Result<ExitCode, CommandError> {
-    let session = Project::open_any(common, host, out, &[])?;
-    let store = state::open_or_set_aside(&session, out)?;
+    let project = Project::open_any(common, host, out, &[])?;
+    let store = state::open_or_set_aside(&project, out)?;
     // One more than is shown, to know whether there are more.
     let mut found = match store {
         Some(mut store) => {
@@ -76,9 +76,9 @@ fn list(common: &Common, args: &Log, host: &HostFacts, out: &mut Out) -> Result<
         writeln!(out.result(), "{}", json!({ "exchanges": exchanges, "more": more }))?;
         return Ok(ExitCode::Success);
     }
-    out.introduce(&session.heading())?;
+    out.introduce(&project.heading())?;
     let rows =
-        lines(&found, &session.workspace.config, clock::now_millis(), out.settings.terminal, out.settings.styles);
+        lines(&found, &project.workspace.config, clock::now_millis(), out.settings.terminal, out.settings.styles);
     out.table(&rows)?;
     if more && !out.settings.quiet {
         let words = format!("there are more: `--most {}` shows them", args.most.saturating_mul(10));
@@ -147,8 +147,8 @@ fn place(text: &str) -> (Option<&str>, &str) {
 }
 
 /// The state, if there is any; a damaged one is set aside.
-fn opened(session: &Project, out: &mut Out) -> Result<Store, CommandError> {
-    state::open_or_set_aside(session, out)?.ok_or_else(nothing_logged)
+fn opened(project: &Project, out: &mut Out) -> Result<Store, CommandError> {
+    state::open_or_set_aside(project, out)?.ok_or_else(nothing_logged)
 }
 
 pub(super) fn nothing_logged() -> CommandError {

@@ -21,8 +21,8 @@ use yieldtray_workspace::secret::Masker;
 
 /// Shows one exchange.
 pub(super) fn show(common: &Common, args: &LogShow, host: &HostFacts, out: &mut Out) -> Result<ExitCode, CommandError> {
-    let mut session = Project::open_any(common, host, out, &[])?;
-    let store = opened(&session, out)?;
+    let mut project = Project::open_any(common, host, out, &[])?;
+    let store = opened(&project, out)?;
     let (listed, past) = one(&store, args.number)?;
     let answer = past.exchange();
     // Nothing secret is in the log.
@@ -40,9 +40,9 @@ pub(super) fn show(common: &Common, args: &LogShow, host: &HostFacts, out: &mut 
     }
     if let Some(answer) = &answer {
         let shown = ResponseView { answer, masker: &masker, in_file: false };
-        match &args.looking.pick {
-            Some(expression) => out.picked(&pick(&mut session, &past.entry, &shown, expression)?)?,
-            None => out.response(&shown, &args.looking, host)?,
+        match &args.display.pick {
+            Some(expression) => out.picked(&pick(&mut project, &past.entry, &shown, expression)?)?,
+            None => out.response(&shown, &args.display, host)?,
         }
     }
     if !out.settings.quiet {
@@ -53,25 +53,25 @@ pub(super) fn show(common: &Common, args: &LogShow, host: &HostFacts, out: &mut 
 
 /// One expression, seen from the cell if its file still has it, else from a request of no file.
 fn pick(
-    session: &mut Project,
+    project: &mut Project,
     entry: &Entry<'_>,
     shown: &ResponseView<'_>,
     expression: &str,
 ) -> Result<String, CommandError> {
     let cell =
-        cell_of(session, entry).map_or_else(|| session.take_text("the log", "GET http://log/".to_owned()), Ok)?;
-    let plan = Plan::new(&mut session.workspace, &[cell], false);
-    let run = session.run(plan, RunOptions::default());
+        cell_of(project, entry).map_or_else(|| project.take_text("the log", "GET http://log/".to_owned()), Ok)?;
+    let plan = Plan::new(&mut project.workspace, &[cell], false);
+    let run = project.run(plan, RunOptions::default());
     shown.pick(&run, cell, expression)
 }
 
 /// The cell of an exchange, if its file still has it.
-pub(super) fn cell_of(session: &mut Project, entry: &Entry<'_>) -> Option<CellId> {
-    if !session.root.join(&entry.file).is_file() {
+pub(super) fn cell_of(project: &mut Project, entry: &Entry<'_>) -> Option<CellId> {
+    if !project.root.join(&entry.file).is_file() {
         return None;
     }
-    let source = session.workspace.load(Path::new(&entry.file)).ok()?;
-    session.workspace.cell_named(source, &entry.name)
+    let source = project.workspace.load(Path::new(&entry.file)).ok()?;
+    project.workspace.cell_named(source, &entry.name)
 }
 
 /// The data of the list, the cell as `replay` prints it, and the exchange as `send` does.
@@ -85,7 +85,7 @@ fn document(listed: &NumberedExchange, past: &LoggedExchange<'_>, answer: Option
     if let Some(answer) = answer {
         document["response"] = response(answer, &Masker::default());
     }
-    for (part, held) in [("request", &past.sent), ("response", &past.came)] {
+    for (part, held) in [("request", &past.sent), ("response", &past.received)] {
         if let Some(digest) = &held.digest {
             document[part]["body_blake3"] = digest.as_str().into();
         }

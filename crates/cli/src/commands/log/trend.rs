@@ -21,10 +21,10 @@ pub(super) fn trend(
     host: &HostFacts,
     out: &mut Out,
 ) -> Result<ExitCode, CommandError> {
-    let session = Project::open(common, host, out, &[])?;
-    let store = opened(&session, out)?;
+    let project = Project::open(common, host, out, &[])?;
+    let store = opened(&project, out)?;
     let (file, name) = place(&args.name);
-    let environment = state::environment(&session.settings).to_owned();
+    let environment = state::environment(&project.settings).to_owned();
     let filter = Filter {
         name: Some(name.to_owned()),
         file: file.map(str::to_owned),
@@ -69,7 +69,7 @@ pub(super) fn trend(
                 ));
             }
         };
-        let written = files::replace(&session.path_from_here(path), text.as_bytes());
+        let written = files::replace(&project.path_from_here(path), text.as_bytes());
         written.map_err(|error| CommandError::refused(format!("cannot write `{}`: {error}", path.display())))?;
         if !out.settings.quiet && !out.settings.json {
             out.say(&out.settings.error_styles.dim(&format!("the plot is in {}", path.display())))?;
@@ -80,7 +80,7 @@ pub(super) fn trend(
         writeln!(out.result(), "{}", data(&args.name, &environment, &trend))?;
         return Ok(ExitCode::Success);
     }
-    out.introduce(&session.heading())?;
+    out.introduce(&project.heading())?;
     for line in plot::trend(&title, &trend, out.settings.styles, out.settings.width) {
         writeln!(out.result(), "{line}")?;
     }

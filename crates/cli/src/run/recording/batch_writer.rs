@@ -39,7 +39,7 @@ pub(super) struct Writer<W: BatchSink> {
 
 /// The state shared by the run and the thread.
 struct Shared<W: BatchSink> {
-    books: Mutex<W>,
+    sinks: Mutex<W>,
     pile: Mutex<Queue<W::Batch>>,
     more: Condvar,
 }
@@ -63,10 +63,10 @@ enum Thread {
 }
 
 impl<W: BatchSink> Writer<W> {
-    /// One that writes into `books`. No thread is started before there is a page.
-    pub(super) fn new(books: W) -> Self {
+    /// One that writes into `sinks`. No thread is started before there is a page.
+    pub(super) fn new(sinks: W) -> Self {
         let pile = Queue { waiting: VecDeque::new(), written: Vec::new(), works: false, closed: false };
-        let desk = Shared { books: Mutex::new(books), pile: Mutex::new(pile), more: Condvar::new() };
+        let desk = Shared { sinks: Mutex::new(sinks), pile: Mutex::new(pile), more: Condvar::new() };
         Self { desk: Arc::new(desk), thread: Thread::None, helped: 0 }
     }
 
@@ -98,7 +98,7 @@ impl<W: BatchSink> Writer<W> {
         }
         self.desk.more.notify_one();
         self.desk.write_all();
-        std::mem::take(&mut *lock(&self.desk.books))
+        std::mem::take(&mut *lock(&self.desk.sinks))
     }
 
     fn start(&self) -> Thread {
@@ -106,7 +106,7 @@ impl<W: BatchSink> Writer<W> {
         let work = move || {
             stand_back();
             while desk.is_wanted() {
-                let wrote = desk.write_next(lock(&desk.books));
+                let wrote = desk.write_next(lock(&desk.sinks));
                 lock(&desk.pile).works |= wrote;
             }
         };
@@ -119,9 +119,9 @@ impl<W: BatchSink> Writer<W> {
     /// Writes a page in the thread's place, as soon as it is through with its own.
     fn help(&mut self) {
         let since = Instant::now();
-        let books = lock(&self.desk.books);
+        let sinks = lock(&self.desk.sinks);
         let waited = since.elapsed();
-        self.desk.write_next(books);
+        self.desk.write_next(sinks);
         let mut pile = lock(&self.desk.pile);
         self.helped = if std::mem::take(&mut pile.works) { 0 } else { self.helped + 1 };
         if waited > PROGRESS_TIMEOUT || self.helped > MAX_ASSISTS {
@@ -143,18 +143,18 @@ impl<W: BatchSink> Shared<W> {
     }
 
     /// Writes the oldest page. Whoever has the books takes it, so that pages stay in their order.
-    fn write_next(&self, mut books: MutexGuard<'_, W>) -> bool {
+    fn write_next(&self, mut sinks: MutexGuard<'_, W>) -> bool {
         let Some(page) = lock(&self.pile).waiting.pop_front() else { return false };
         // The panic hook reported the panic; the run goes on without this batch.
-        if catch_unwind(AssertUnwindSafe(|| books.write(&page))).is_err() {
-            books.broke();
+        if catch_unwind(AssertUnwindSafe(|| sinks.write(&page))).is_err() {
+            sinks.broke();
         }
         lock(&self.pile).written.push(page);
         true
     }
 
     fn write_all(&self) {
-        while self.write_next(lock(&self.books)) {}
+        while self.write_next(lock(&self.sinks)) {}
     }
 }
 

@@ -33,27 +33,27 @@ pub(crate) struct LogRecorder {
 
 impl LogRecorder {
     /// A recorder for a run that begins now; `None` if nothing is to be logged.
-    pub(crate) fn begin(session: &Project, cells: impl Iterator<Item = CellId>, wanted: bool) -> Option<Self> {
-        let settings = session.workspace.config.log;
+    pub(crate) fn begin(project: &Project, cells: impl Iterator<Item = CellId>, wanted: bool) -> Option<Self> {
+        let settings = project.workspace.config.log;
         // `--reveal` shows secrets, but must not write them down.
-        if !wanted || !settings.is_on() || session.reveal {
+        if !wanted || !settings.is_on() || project.reveal {
             return None;
         }
         let mut sources: Vec<_> = cells.map(|cell| cell.source).collect();
         sources.sort_unstable();
         sources.dedup();
-        let files = sources.into_iter().map(|source| session.workspace.shown_path(source));
-        let files: Vec<String> = files.filter(|file| session.workspace.find_loaded(file).is_some()).collect();
+        let files = sources.into_iter().map(|source| project.workspace.shown_path(source));
+        let files: Vec<String> = files.filter(|file| project.workspace.find_loaded(file).is_some()).collect();
         let began = clock::now_millis();
         let since = began - i64::from(settings.days()) * 86_400_000;
         let revisions = match files.is_empty() {
             true => Revisions::Known(None),
-            false => Revisions::ask(&session.root, &files, &session.trust),
+            false => Revisions::ask(&project.root, &files, &project.trust),
         };
         Some(Self {
-            root: session.root.clone(),
-            environment: state::environment(&session.settings).to_owned(),
-            seed: session.random.seed(),
+            root: project.root.clone(),
+            environment: state::environment(&project.settings).to_owned(),
+            seed: project.random.seed(),
             began,
             keeping: Retention { exchanges: settings.exchanges(), since },
             revisions,
@@ -111,8 +111,8 @@ impl LogRecorder {
             revision: self.revisions.of(&entry.file),
         };
         let (head, fields) = (past.head(), past.fields().to_owned());
-        let (sent, came) = (past.sent.bytes.map(Cow::into_owned), past.came.bytes.map(Cow::into_owned));
-        Some((summary, ExchangePayload { head, fields, sent, came }))
+        let (sent, received) = (past.sent.bytes.map(Cow::into_owned), past.received.bytes.map(Cow::into_owned));
+        Some((summary, ExchangePayload { head, fields, sent, received }))
     }
 
     /// Says so if something could not be logged. Gives the number of the last exchange.

@@ -103,10 +103,10 @@ pub(crate) struct Recording<A> {
 }
 
 impl<A> Recording<A> {
-    /// One that writes into `books`.
-    pub(crate) fn new(audience: A, books: RecordSinks) -> Self {
-        let wanted = books.reports.is_some() || books.logbook.is_some();
-        Self { audience, record: wanted.then(|| Record::new(books)) }
+    /// One that writes into `sinks`.
+    pub(crate) fn new(audience: A, sinks: RecordSinks) -> Self {
+        let wanted = sinks.reports.is_some() || sinks.logbook.is_some();
+        Self { audience, record: wanted.then(|| Record::new(sinks)) }
     }
 
     /// The audience, and the books with all of the run in them.
@@ -126,13 +126,13 @@ struct Record {
 }
 
 impl Record {
-    fn new(books: RecordSinks) -> Self {
+    fn new(sinks: RecordSinks) -> Self {
         Self {
             told: Vec::with_capacity(MAX_BATCH_CELLS),
             size: 0,
             since: None,
             spent: DropQueue::new(),
-            writer: Writer::new(books),
+            writer: Writer::new(sinks),
         }
     }
 

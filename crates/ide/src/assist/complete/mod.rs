@@ -403,9 +403,9 @@ impl<'a> Writer<'a> {
                 }
             }
             "waive" => {
-                let shared = workspace.preambles(self.source).filter_map(|(home, line)| match line.kind {
+                let shared = workspace.preambles(self.source).filter_map(|(origin, line)| match line.kind {
                     InstructionKind::Check { label: Some(label), expression, .. } => {
-                        let text = &workspace.source(home).text;
+                        let text = &workspace.source(origin).text;
                         Some((label.of(text), expression.of(text)))
                     }
                     _ => None,
