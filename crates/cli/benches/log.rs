@@ -67,8 +67,8 @@ fn lay(tool: &Path, base: &str, count: i64) -> tempfile::TempDir {
         let (mut summary, mut message) = (listed.summary.clone(), message.clone());
         summary.url = summary.url.replace("L-2039", &format!("L-{number}"));
         message.head = message.head.replace("L-2039", &format!("L-{number}"));
-        let body = String::from_utf8_lossy(message.came.as_deref().unwrap_or_default()).into_owned();
-        message.came = Some(body.replace("L-2039", &format!("L-{number}")).into_bytes());
+        let body = String::from_utf8_lossy(message.received.as_deref().unwrap_or_default()).into_owned();
+        message.received = Some(body.replace("L-2039", &format!("L-{number}")).into_bytes());
         (summary, message)
     };
     let keeping = Retention { exchanges: 1_000_000, since: 0 };

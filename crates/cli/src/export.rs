@@ -136,14 +136,14 @@ pub(crate) fn hand_over(
 /// Lines of a cell that nothing here can say.
 fn unsaid(project: &Project, cell: CellId) -> Vec<String> {
     let own = project.workspace.cell(cell);
-    let words = own.instructions().filter_map(|line| match line.kind {
+    let reasons = own.instructions().filter_map(|line| match line.kind {
         InstructionKind::Each(_) => Some("its first row stands for all of `% each`"),
         InstructionKind::Wait { .. } => Some("it is sent once: `% wait until` is left out"),
         InstructionKind::Skip { .. } => Some("it is sent as it would be now: `% skip when` is left out"),
         InstructionKind::Save(_) => Some("`% save` is left out"),
         _ => None,
     });
-    words.map(|words| format!("`{}`: {words}", own.name)).collect()
+    reasons.map(|reasons| format!("`{}`: {reasons}", own.name)).collect()
 }
 
 /// Values that later requests take from a response.

@@ -158,12 +158,12 @@ pub(crate) fn path_from_text(text: &str) -> Option<PathBuf> {
 
 /// The most common failures in our words: they end sentences that a person reads.
 pub(crate) fn plain(error: io::Error) -> io::Error {
-    let words = match error.kind() {
+    let message = match error.kind() {
         io::ErrorKind::NotFound => "there is no such file",
         io::ErrorKind::IsADirectory => "it is a folder",
         _ => return error,
     };
-    io::Error::new(error.kind(), words)
+    io::Error::new(error.kind(), message)
 }
 
 /// Files that have no name yet, to be removed if the process is ended before they do.

@@ -289,9 +289,9 @@ impl ImportWriter {
             return Ok(ExitCode::Success);
         }
         if unkept > 0 {
-            let words =
+            let message =
                 format!("{} of bytes, which `--into FILE` puts into files", table::count(unkept, "body", "bodies"));
-            out.say(&out.settings.error_styles.warn(&words))?;
+            out.say(&out.settings.error_styles.warn(&message))?;
         }
         let styles = out.settings.error_styles;
         if self.kept > 0 {
@@ -301,20 +301,20 @@ impl ImportWriter {
         if !names.is_empty() {
             let all = table::count(names.len(), "secret", "secrets");
             let names = join_words(names.iter().copied());
-            let words = match (files.is_empty(), self.dry) {
+            let message = match (files.is_empty(), self.dry) {
                 (true, _) => {
                     format!("{all} left out of the text: give {names} in `{LOCAL_FILE}`, or name a file with `--into`")
                 }
                 (false, true) => format!("{all} would go to `{LOCAL_FILE}`: {names}"),
                 (false, false) => format!("{all} went to `{LOCAL_FILE}`: {names}"),
             };
-            out.say(&styles.warn(&words))?;
+            out.say(&styles.warn(&message))?;
         }
         let all = table::count(count, "request", "requests");
         let own: Vec<_> = self.targets.iter().filter(|target| target.sheet.count > 0).collect();
         let own: Vec<_> =
             own.iter().filter_map(|target| target.file.as_ref()).map(|file| file.display().to_string()).collect();
-        let words = match (own.as_slice(), self.dry) {
+        let message = match (own.as_slice(), self.dry) {
             ([], _) => all,
             ([file], false) => format!("{all} · appended to {file}"),
             ([file], true) => format!("{all} · nothing was written to {file}"),
@@ -323,7 +323,7 @@ impl ImportWriter {
                 format!("{all} in {files}{}", if dry { " · nothing was written" } else { "" })
             }
         };
-        out.say(&styles.dim(&words))?;
+        out.say(&styles.dim(&message))?;
         Ok(ExitCode::Success)
     }
 }

@@ -120,7 +120,7 @@ pub(crate) enum ChosenBy {
 
 impl ChosenBy {
     /// The source, as a person would look for it.
-    pub(crate) fn words(self) -> &'static str {
+    pub(crate) fn describe(self) -> &'static str {
         match self {
             ChosenBy::Option => "--env",
             ChosenBy::Variable => "YIELDTRAY_ENV",

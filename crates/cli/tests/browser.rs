@@ -117,7 +117,7 @@ fn a_person_reads_clicks_and_searches() {
 
         // What failed comes first, open, with its explanation.
         let failed = page.find(Locator::Css("#failed")).await.expect("a section").text().await.expect("text");
-        for words in [
+        for message in [
             "read-a-lot",
             "desk.http:4 body.bins == 17",
             "body.bins",
@@ -126,7 +126,7 @@ fn a_person_reads_clicks_and_searches() {
             "GET http://",
             "\"bins\": 18",
         ] {
-            assert!(failed.contains(words), "{words}: {failed}");
+            assert!(failed.contains(message), "{message}: {failed}");
         }
         // The rest is closed until somebody clicks.
         let growers = page.find(Locator::Css("#e2")).await.expect("an entry");

@@ -120,13 +120,13 @@ fn certificates_are_checked_in_both_directions() {
     run("certificate = 'client.pem'", &["send", "loose"]).exits(0);
     run("certificate = 'client.pem'\ninsecure = true", &["send", "a"]).exits(0);
     run("ca = 'ca.pem'", &["send", "a"]).exits(3);
-    for (send, words) in [
+    for (send, message) in [
         ("certificate = 'gone.pem'", "cannot read"),
         ("certificate = 'ca.pem'", "holds no private key in PEM"),
         ("ca = 'a.http'\ncertificate = 'client.pem'", "holds no certificate in PEM"),
     ] {
         let run = run(send, &["send", "a"]).exits(2);
-        assert!(run.stderr.contains(words), "{send}: {}", run.stderr);
+        assert!(run.stderr.contains(message), "{send}: {}", run.stderr);
     }
     let old = run(all, &["send", "--text", "GET /health HTTP/1.1", "--show", "head"]).exits(0);
     assert!(old.stdout.contains("HTTP/1.1 200 OK"), "{}", old.stdout);

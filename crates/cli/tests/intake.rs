@@ -137,7 +137,7 @@ fn what_cannot_be_taken_changes_nothing() {
     for place in ["commands.sh:3:6", "commands.sh:4:1", "commands.sh:5:6"] {
         assert!(run.stderr.contains(place), "{place}\n{}", run.stderr);
     }
-    for (words, expected) in [
+    for (message, expected) in [
         (
             vec!["import", "curl", "curl http://b", "--into", "one.http"],
             "`one.http` is one request without a `%%` line",
@@ -152,8 +152,8 @@ fn what_cannot_be_taken_changes_nothing() {
         (vec!["import", "openapi", "one.http"], "--into <DIR>"),
         (vec!["import", "curl", "wine http://b", "x"], "these words are no command of curl"),
     ] {
-        let run = bench.run(&words).exits(2);
-        assert!(run.stderr.contains(expected), "{words:?}: {}", run.stderr);
+        let run = bench.run(&message).exits(2);
+        assert!(run.stderr.contains(expected), "{message:?}: {}", run.stderr);
     }
     assert!(!bench.path().join("new.http").exists() && !bench.path().join("api").exists());
     assert!(!bench.path().join("yieldtray.local.toml").exists());

@@ -95,7 +95,7 @@ fn answers_that_mean_harm_end_in_words() {
          %% siblings\n/siblings\n\n% check xpath(text, 'count(//b[preceding-sibling::b])') > 0\n\n\
          %% members\n/members\n\n% yield s = body secret\n% check status == 200\n",
     );
-    for (cell, code, words) in [
+    for (cell, code, message) in [
         ("codings", 3, "names 10000 content codings for one body, more than 5"),
         ("redirect", 0, "200"),
         ("deep", 1, "more than 500 elements are inside each other"),
@@ -105,7 +105,7 @@ fn answers_that_mean_harm_end_in_words() {
         ("members", 0, "1 check passed"),
     ] {
         let run = limited(&bench, &["send", &format!("a.http#{cell}"), "--show", "head"], 60).exits(code);
-        assert!(run.both().contains(words), "{cell}: {}", run.both());
+        assert!(run.both().contains(message), "{cell}: {}", run.both());
         assert!(run.stderr.len() < 20_000, "{cell}: {}", run.stderr.len());
     }
     assert_eq!(std::fs::read_to_string(bench.path().join("saved/end.txt")).expect("a file"), "here");

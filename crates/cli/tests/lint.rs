@@ -162,13 +162,13 @@ fn files_are_laid_out_or_only_looked_at() {
     assert_eq!(bench.run(&["tidy", "--verify", "in"]).exits(0).stderr, "2 files · all tidy\n");
     assert_eq!(bench.run_with(&["tidy", "-"], untidy, &[]).exits(0).stdout, tidy);
     assert_eq!(bench.run_with(&["tidy", "-", "--verify"], untidy, &[]).exits(1).stdout, "");
-    for (args, words) in [
+    for (args, message) in [
         (["tidy", "gone.http"], "cannot read"),
         (["tidy", "a.http:3"], "whole files are laid out"),
         (["tidy", "look"], "no file or folder `look`"),
         (["tidy", "yieldtray.toml"], "is no request file"),
     ] {
         let refused = bench.run(&args).exits(2);
-        assert!(refused.stderr.contains(words), "{}", refused.stderr);
+        assert!(refused.stderr.contains(message), "{}", refused.stderr);
     }
 }

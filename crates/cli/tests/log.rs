@@ -269,7 +269,7 @@ fn answers_are_compared() {
     );
     assert_eq!(listed(&bench, &["-e", "live"]).len(), 1, "what was sent for it is logged too");
 
-    for (args, words) in [
+    for (args, message) in [
         (&["log", "compare", "first"][..], "`first` is no number"),
         (&["log", "compare", "1"], "the log has no answer to `open-lots` from before 1"),
         (&["log", "compare", "1", "2", "--ignore", "lots"], "`--ignore lots` names no part of an answer"),
@@ -278,7 +278,7 @@ fn answers_are_compared() {
         (&["send", "open-lots", "-e", "bench", "-e", "live"], "`--env` names two environments"),
     ] {
         let refused = bench.run(args).exits(2);
-        assert!(refused.stderr.contains(words), "{args:?}: {}", refused.stderr);
+        assert!(refused.stderr.contains(message), "{args:?}: {}", refused.stderr);
     }
 }
 
@@ -400,12 +400,12 @@ fn a_trend_is_drawn() {
     }
     let page = std::fs::read_to_string(bench.path().join("t.html")).expect("a page");
     assert!(page.contains("<svg") && page.matches("<tr>").count() == 13, "{page}");
-    for (args, words) in [
+    for (args, message) in [
         (&["log", "trend", "raed"][..], "the log has no answer to `raed` in bench"),
         (&["log", "trend", "read", "--out", "t.png"], "`t.png` is neither an SVG file nor a page"),
     ] {
         let refused = bench.run(args).exits(2);
-        assert!(refused.stderr.contains(words), "{}", refused.stderr);
+        assert!(refused.stderr.contains(message), "{}", refused.stderr);
     }
 }
 

@@ -106,14 +106,14 @@ fn advice_follows_a_known_slip() {
 #[test]
 fn what_was_tried_again_fits_the_terminal() {
     let cell = "GET /scale/flaky\n% query key = k\n% query fails = 2\n\n% wait until status == 200 every 5ms for 5s\n";
-    for (columns, words) in [(50, "1 check ×3"), (160, "1 check, tried 3 times")] {
+    for (columns, message) in [(50, "1 check ×3"), (160, "1 check, tried 3 times")] {
         let bench = bench().file("flaky.http", cell);
         let shown = plain(&in_terminal(&bench, &["replay", "flaky.http"], columns, &[]));
         let line = shown
             .lines()
             .find(|line| line.contains("flaky") && line.contains("200"))
             .unwrap_or_else(|| panic!("{shown}"));
-        assert!(line.contains(words) && line.chars().count() <= usize::from(columns), "{shown}");
+        assert!(line.contains(message) && line.chars().count() <= usize::from(columns), "{shown}");
     }
 }
 

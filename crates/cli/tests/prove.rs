@@ -100,14 +100,14 @@ fn what_does_not_pass_is_shown_and_not_judged() {
     let cells = "%% Wrong\nGET /lots/L-2039\n\n% check body.bins == 17\n\n%% Needs it\n% needs wrong\nGET /health\n\n%% Slip\nGET /{{nothing}}\n\n%% Fine\nGET /health\n\n% check status == 200\n";
     let bench = Bench::new().file("a.http", cells);
     let run = bench.run(&["prove", "--least", "1"]).exits(2);
-    for words in [
+    for message in [
         "body.bins == 17",
         "not sent: wrong did not pass",
         "3 did not pass",
         "1 request · ",
         "no value is named `nothing`",
     ] {
-        assert!(run.both().contains(words), "{words}: {}", run.both());
+        assert!(run.both().contains(message), "{message}: {}", run.both());
     }
     let document = bench.run(&["prove", "--json"]).exits(2).json();
     assert_eq!(document["cells"][0].get("proof"), None::<&Value>);

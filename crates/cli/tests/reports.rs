@@ -92,9 +92,9 @@ fn are_well_formed(bench: &Bench) -> (usize, usize) {
     #[cfg(feature = "other-programs")]
     {
         let schema = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/schemas/junit.xsd");
-        let (valid, words) =
+        let (valid, message) =
             tool("xmllint", &["--noout", "--huge", "--schema", &schema.display().to_string(), "r.xml"], bench.path());
-        assert!(valid, "{words}");
+        assert!(valid, "{message}");
     }
     let suites = junit_parser::from_reader(text(bench, "r.xml").as_bytes()).expect("JUnit XML");
     let cases = suites.suites.iter().flat_map(|suite| &suite.cases).count();
@@ -108,12 +108,12 @@ fn are_well_formed(bench: &Bench) -> (usize, usize) {
                       print join('; ', $p->parse_errors), \"\\n\"; print \"points $n\\n\";";
         let tap = text(bench, "r.tap").replacen("TAP version 14", "TAP version 13", 1);
         std::fs::write(bench.path().join("r13.tap"), tap).expect("a file");
-        let (_, words) = tool(
+        let (_, message) = tool(
             "sh",
             &["-c", &format!("perl -e \"{}\" < r13.tap", reader.replace('$', "\\$").replace('"', "\\\""))],
             bench.path(),
         );
-        assert_eq!(words, format!("\npoints {cases}\n"), "{}", text(bench, "r.tap"));
+        assert_eq!(message, format!("\npoints {cases}\n"), "{}", text(bench, "r.tap"));
     }
 
     let json: Value = serde_json::from_str(&text(bench, "r.json")).expect("JSON");
@@ -268,7 +268,7 @@ fn what_cannot_be_written_or_read_is_said_before_anything_is_sent() {
         .file("lots.json", "{\"lots\": []}")
         .file("half.json", "{\"report\":");
     std::fs::create_dir(bench.path().join("folder")).expect("a folder");
-    for (args, words) in [
+    for (args, message) in [
         (["replay", "--report", "junti=r.xml"].as_slice(), "there is no format `junti`: did you mean `junit`?"),
         (&["replay", "--report", "pdf=r"], "there is no format `pdf`, but `junit`, `tap`, `json`, `html` and `har`"),
         (&["replay", "--report", "r.xml"], "write a format and a file, as in `html=r.xml`"),
@@ -283,7 +283,7 @@ fn what_cannot_be_written_or_read_is_said_before_anything_is_sent() {
         (&["report", "merge", "half.json"], "`half.json:1:10` is no report that can be joined"),
     ] {
         let run = bench.run(args).exits(2);
-        assert!(run.stderr.contains(words), "{args:?}: {}", run.stderr);
+        assert!(run.stderr.contains(message), "{args:?}: {}", run.stderr);
         assert!(!run.stdout.contains("request"), "{args:?}: nothing was sent");
     }
     let mut files: Vec<_> =

@@ -16,7 +16,7 @@ fn bench(rough: &FaultyServer) -> Bench {
 fn each_condition_has_its_words_and_no_hang() {
     let rough = FaultyServer::start().expect("a server");
     let bench = bench(&rough);
-    for (path, kind, words) in [
+    for (path, kind, message) in [
         ("no-answer", "timed-out", "no whole answer from 127.0.0.1"),
         ("stall", "timed-out", "no whole answer from 127.0.0.1"),
         ("short", "broken-off", "before the answer was whole"),
@@ -39,12 +39,12 @@ fn each_condition_has_its_words_and_no_hang() {
         let run = bench.run(&["send", "--text", &text, "--json"]).exits(3);
         let failure = &run.json()["cells"][0]["failure"];
         assert_eq!(failure["kind"], kind, "{path}: {failure}");
-        assert!(failure["message"].as_str().is_some_and(|said| said.contains(words)), "{path}: {failure}");
+        assert!(failure["message"].as_str().is_some_and(|said| said.contains(message)), "{path}: {failure}");
         assert!(start.elapsed() < Duration::from_secs(40), "{path} took {:?}", start.elapsed());
         if ["no-answer", "stall", "short", "cut-chunks"].contains(&path) {
             let run = bench.run(&["send", "--text", &text, "--out", "half.bin"]).exits(3);
-            let words = if path == "stall" { "7 bytes came, then nothing for 2 s" } else { "127.0.0.1" };
-            assert!(run.stderr.contains(words), "{path}: {}", run.stderr);
+            let message = if path == "stall" { "7 bytes came, then nothing for 2 s" } else { "127.0.0.1" };
+            assert!(run.stderr.contains(message), "{path}: {}", run.stderr);
         }
     }
     assert_eq!(left(&bench), ["yieldtray.toml"], "no half file is left");

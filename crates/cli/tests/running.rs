@@ -513,7 +513,7 @@ fn many_rounds_side_by_side_each_begin_anew() {
 #[test]
 fn options_that_make_no_sense_say_so() {
     let bench = Bench::new().file("a.http", "GET /health\n");
-    for (args, words) in [
+    for (args, message) in [
         (&["--jobs", "0"][..], "0 is not in 1..=1000"),
         (&["--jobs", "many"], "invalid digit found in string"),
         (&["--times", "0"], "0 is not in 1..=10000"),
@@ -522,7 +522,7 @@ fn options_that_make_no_sense_say_so() {
         (&["--only", "nobody"], "no request is chosen"),
     ] {
         let run = bench.run(&[&["replay"], args].concat()).exits(2);
-        assert!(run.stderr.contains(words), "{args:?}: {}", run.stderr);
+        assert!(run.stderr.contains(message), "{args:?}: {}", run.stderr);
         assert_eq!(run.stdout, "", "{args:?}");
     }
 }

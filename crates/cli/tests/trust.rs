@@ -77,8 +77,8 @@ fn commands_files_and_variables_are_refused_with_their_line_until_the_user_allow
         ("named", "a.http:8:", "this workspace may not read the environment variable `HARVEST_KEY`"),
     ] {
         let run = bench.run_as_stranger(&["send", &format!("a.http#{cell}")], &variables).exits(2);
-        for words in [at, why, "yieldtray allow"] {
-            assert!(run.stderr.contains(words), "{cell}: {words}\n{}", run.stderr);
+        for message in [at, why, "yieldtray allow"] {
+            assert!(run.stderr.contains(message), "{cell}: {message}\n{}", run.stderr);
         }
     }
     assert!(!bench.path().join("ran").exists());
@@ -86,9 +86,10 @@ fn commands_files_and_variables_are_refused_with_their_line_until_the_user_allow
     assert!(!server.received().contains("canary"), "{}", server.received());
 
     let allowed = bench.run_as_stranger(&["allow"], &[]).exits(0);
-    for words in ["yieldtray.local.toml:2", "runs the command `sh -c touch ran; echo canary-ran`", &file, "`HARVEST_*`"]
+    for message in
+        ["yieldtray.local.toml:2", "runs the command `sh -c touch ran; echo canary-ran`", &file, "`HARVEST_*`"]
     {
-        assert!(allowed.stdout.contains(words), "{words}: {}", allowed.stdout);
+        assert!(allowed.stdout.contains(message), "{message}: {}", allowed.stdout);
     }
     bench.run_as_stranger(&["replay"], &variables).exits(0);
     let received = server.received();
@@ -416,10 +417,10 @@ fn a_secret_goes_only_to_its_own_origins() {
     };
     let bench = Bench::empty().file("yieldtray.toml", &config("")).file("a.http", &text);
     let run = bench.run(&["send", "a.http"]).exits(2);
-    for words in
+    for message in
         ["[secret-elsewhere]", "`key` is a secret and does not belong to", "yieldtray.toml:3:1", "--secrets-to"]
     {
-        assert!(run.stderr.contains(words), "{words}: {}", run.stderr);
+        assert!(run.stderr.contains(message), "{message}: {}", run.stderr);
     }
     assert!(!other.received().contains("/direct"));
     bench.run(&["send", "a.http", "--secrets-to", &other.address]).exits(0);
@@ -489,12 +490,12 @@ fn what_loosens_the_connection_is_always_told() {
         let run = bench.run(args);
         let said = if out { &run.stdout } else { &run.stderr };
         let first = said.lines().find(|line| line.contains("bench")).unwrap_or_default();
-        for words in [
+        for message in [
             "certificates are not verified (yieldtray.toml:",
             "proxy http://127.0.0.1:9 (yieldtray.toml:",
             "ca ca.pem (",
         ] {
-            assert!(first.contains(words), "{args:?} {words}: {}", run.both());
+            assert!(first.contains(message), "{args:?} {message}: {}", run.both());
         }
         assert!(!run.both().contains("windfall"), "{}", run.both());
         assert_eq!(first.contains("`% insecure`"), args[0] != "list", "{first}");

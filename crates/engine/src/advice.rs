@@ -40,7 +40,7 @@ fn no_credentials(exchange: &Exchange) -> Option<String> {
 
 fn no_media_type(exchange: &Exchange) -> Option<String> {
     let lacks = exchange.status == 415 && exchange.sent.header("content-type").is_none();
-    let words = match &exchange.sent.body {
+    let message = match &exchange.sent.body {
         // A document of JSON gets its Content-Type by itself.
         Some(body) if body.text().trim_start().starts_with(['{', '[']) => {
             "the body is not valid JSON, so no Content-Type went out: correct it, or write a Content-Type"
@@ -48,7 +48,7 @@ fn no_media_type(exchange: &Exchange) -> Option<String> {
         Some(_) => "no Content-Type went out: write one below the request line",
         None => "neither a body nor a Content-Type went out",
     };
-    lacks.then(|| words.to_owned())
+    lacks.then(|| message.to_owned())
 }
 
 /// A session that is still open often makes a server refuse to open another.
@@ -57,8 +57,8 @@ fn old_session(exchange: &Exchange) -> Option<String> {
     let signs_in = exchange.sent.url.path_segments().is_some_and(|mut parts| parts.any(|part| SIGN_IN.contains(&part)));
     let sent = exchange.cookies.iter().find(|note| note.status == CookieStatus::Sent)?;
     let name = &sent.name;
-    let words = format!("the cookie `{name}` of an earlier answer went out with it: `% cookies off` sends none");
-    (refused && signs_in).then_some(words)
+    let message = format!("the cookie `{name}` of an earlier answer went out with it: `% cookies off` sends none");
+    (refused && signs_in).then_some(message)
 }
 
 fn path(url: &str) -> String {

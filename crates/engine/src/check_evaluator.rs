@@ -157,7 +157,7 @@ impl CheckEvaluator<'_> {
         let mut notes = match outcome {
             Ok(value) => match value.as_bool() {
                 Some(_) => Vec::new(),
-                None => vec![format!("a check must be true or false, but this is {}", value.kind().words())],
+                None => vec![format!("a check must be true or false, but this is {}", value.kind().describe())],
             },
             Err(error) => vec![self.masker.mask(error.as_str()).into_owned()],
         };
@@ -237,7 +237,7 @@ impl CheckEvaluator<'_> {
 
     /// The text after `else` with its placeholders resolved; one that cannot be resolved stays as written.
     fn hint(&mut self, source: SourceId, span: Span, names: &mut ResponseScope<'_>) -> String {
-        let out = self.resolver().words(source, span, Phase::Response(names));
+        let out = self.resolver().render(source, span, Phase::Response(names));
         self.mask_new_secrets();
         self.masker.mask(&out).into_owned()
     }

@@ -71,7 +71,7 @@ impl Outcome {
     }
 
     /// The outcome in words.
-    pub fn words(self) -> &'static str {
+    pub fn describe(self) -> &'static str {
         match self {
             Outcome::Passed => "passed",
             Outcome::Failed => "failed",

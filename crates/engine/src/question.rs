@@ -52,11 +52,11 @@ pub(crate) fn next_question(resolver: &mut Resolver<'_>) -> (Option<Question>, V
     let (mut problems, mut defaults) = (Vec::new(), Vec::new());
     for line in workspace.cell(cell).instructions() {
         let InstructionKind::Ask { name, question, secret, default, choices } = line.kind else { continue };
-        let (name, words) = (name.of(text), question.of(text));
+        let (name, question_text) = (name.of(text), question.of(text));
         if context.settings.set_value(name).is_some() {
             continue;
         }
-        if let Some(answer) = context.answers.get(name, words) {
+        if let Some(answer) = context.answers.get(name, question_text) {
             // Lanes may emit in another order than they ask in, so each cell reports the default; the event buffer
             // emits it once.
             let is_default = !context.settings.can_ask;
@@ -84,7 +84,7 @@ pub(crate) fn next_question(resolver: &mut Resolver<'_>) -> (Option<Question>, V
             match list.members() {
                 Some(members) if !members.is_empty() => choices = Some(members),
                 members => {
-                    let is = if members.is_some() { "an empty list" } else { list.kind().words() };
+                    let is = if members.is_some() { "an empty list" } else { list.kind().describe() };
                     let message = format!("`% ask` offers a choice `from` a list, but this is {is}");
                     let problem = Problem::error(Code::FailedExpression, span, message);
                     let hint = "give a list with members, as in `from ['gala', 'fuji']`";
@@ -94,13 +94,18 @@ pub(crate) fn next_question(resolver: &mut Resolver<'_>) -> (Option<Question>, V
             }
         }
         if context.settings.can_ask {
-            let (name, text) = (name.to_owned(), words.to_owned());
+            let (name, text) = (name.to_owned(), question_text.to_owned());
             return (Some(Question { cell, name, text, secret, default, choices }), problems, defaults);
         }
         // In a build job the default is what somebody would have answered; the report says so.
         if let Some(default) = default {
             problems.push(default_taken(name, &default, secret, line.span).in_source(cell.source));
-            defaults.push(DefaultAnswer { name: name.to_owned(), question: words.to_owned(), value: default, secret });
+            defaults.push(DefaultAnswer {
+                name: name.to_owned(),
+                question: question_text.to_owned(),
+                value: default,
+                secret,
+            });
         }
     }
     (None, problems, defaults)

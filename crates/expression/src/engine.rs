@@ -94,7 +94,7 @@ impl Engine {
                 Ok(value) if !random.is_within_limit(value.as_ref()) => Err(EvalError::new(random.too_large())),
                 Ok(value) => Ok(Value::copy_of(value.as_ref())),
                 Err(error) => {
-                    let text = explain::why(&compiled.tree, &context).unwrap_or_else(|| fault::words(&error));
+                    let text = explain::why(&compiled.tree, &context).unwrap_or_else(|| fault::describe(&error));
                     Err(EvalError::new(text))
                 }
             }

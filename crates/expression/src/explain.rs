@@ -127,9 +127,9 @@ fn own_words(node: &IdedExpr, context: &Context<'_, '_>, error: &ExecutionError)
                 None => return list_words(&args[0], context, error),
             }
         }
-        _ => return fault::words(error),
+        _ => return fault::describe(error),
     };
-    let Ok(held) = evaluate(operand, context) else { return fault::words(error) };
+    let Ok(held) = evaluate(operand, context) else { return fault::describe(error) };
     let of = unparse(operand);
     if let Some(map) = held.downcast_ref::<CelMap<'_>>() {
         let mut names: Vec<String> = map.inner().keys().map(super::json::key_text).collect();
@@ -143,16 +143,16 @@ fn own_words(node: &IdedExpr, context: &Context<'_, '_>, error: &ExecutionError)
         let meant = meant.map(|meant| format!("; did you mean `{meant}`?")).unwrap_or_default();
         return format!("`{of}` has no `{key}`: {there}{meant}");
     }
-    format!("`{of}` is {}, so it has no `{key}`", value::kind(&*held).words())
+    format!("`{of}` is {}, so it has no `{key}`", value::kind(&*held).describe())
 }
 
 fn list_words(list: &IdedExpr, context: &Context<'_, '_>, error: &ExecutionError) -> String {
     match evaluate(list, context) {
         Ok(held) => match held.downcast_ref::<CelList<'_>>() {
-            Some(members) => format!("{}: `{}` has {}", fault::words(error), unparse(list), members.inner().len()),
-            None => fault::words(error),
+            Some(members) => format!("{}: `{}` has {}", fault::describe(error), unparse(list), members.inner().len()),
+            None => fault::describe(error),
         },
-        Err(_) => fault::words(error),
+        Err(_) => fault::describe(error),
     }
 }
 
@@ -237,7 +237,7 @@ impl<'e> Explainer<'e, '_, '_> {
         }
         let value = match evaluate(node, self.context) {
             Ok(value) => Ok(Value::copy_of(value.as_ref())),
-            Err(error) => Err(EvalError::new(why(node, self.context).unwrap_or_else(|| fault::words(&error)))),
+            Err(error) => Err(EvalError::new(why(node, self.context).unwrap_or_else(|| fault::describe(&error)))),
         };
         self.explanation.parts.push(Part { text, value });
         // A sum says little without what was added up.
@@ -267,7 +267,7 @@ impl<'e> Explainer<'e, '_, '_> {
         let numbers = [value::ValueKind::Integer, value::ValueKind::Double];
         let null = left == value::ValueKind::Null || right == value::ValueKind::Null;
         if left != right && !null && !(numbers.contains(&left) && numbers.contains(&right)) {
-            self.explanation.notes.push(format!("{} never equals {}", left.words(), right.words()));
+            self.explanation.notes.push(format!("{} never equals {}", left.describe(), right.describe()));
         }
     }
 
@@ -331,7 +331,7 @@ impl<'e> Explainer<'e, '_, '_> {
                         Ok(verdict) if verdict.downcast_ref::<CelBool>().is_some_and(|b| *b.inner()) => {}
                         Ok(_) => return self.element(text, shown, None),
                         Err(error) => {
-                            let reason = why(short.each, &inner).unwrap_or_else(|| fault::words(&error));
+                            let reason = why(short.each, &inner).unwrap_or_else(|| fault::describe(&error));
                             return self.element(text, shown, Some(reason));
                         }
                     }

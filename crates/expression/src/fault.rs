@@ -4,7 +4,7 @@ use super::tree;
 use cel::ExecutionError;
 
 /// The message, in a line.
-pub(super) fn words(error: &ExecutionError) -> String {
+pub(super) fn describe(error: &ExecutionError) -> String {
     match error {
         ExecutionError::NoSuchKey(key) => format!("there is no `{key}`"),
         ExecutionError::UndeclaredReference(name) => format!("there is no `{name}`"),

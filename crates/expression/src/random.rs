@@ -96,11 +96,11 @@ impl RandomSource {
 
     /// Seeds the random values of a subject. They depend on the seed and on its words and numbers alone, and not on what
     /// was drawn before for others. `seed` takes the place of the source's own.
-    pub fn begin<'a>(&self, seed: Option<u64>, words: impl Iterator<Item = &'a [u8]>, numbers: &[usize]) {
+    pub fn begin<'a>(&self, seed: Option<u64>, parts: impl Iterator<Item = &'a [u8]>, numbers: &[usize]) {
         // FNV-1a: the same on every machine and in every version, which a library's hasher does not promise.
         let mut hash = 0xcbf2_9ce4_8422_2325 ^ seed.unwrap_or(self.shared.seed);
         let mut hash_byte = |byte: u8| hash = (hash ^ u64::from(byte)).wrapping_mul(0x0100_0000_01b3);
-        for word in words {
+        for word in parts {
             word.iter().copied().for_each(&mut hash_byte);
             hash_byte(0);
         }

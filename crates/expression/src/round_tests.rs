@@ -154,7 +154,7 @@ fn sorted(json: &Json) -> Json {
 
 #[test]
 fn what_is_no_json_says_where() {
-    for (text, words) in [
+    for (text, message) in [
         ("", "EOF"),
         ("{\"a\": }", "line 1 column 7"),
         ("[1,\n 2,]", "line 2 column 4"),
@@ -162,7 +162,7 @@ fn what_is_no_json_says_where() {
         ("nux", "expected ident"),
     ] {
         let error = Value::parse_json(text.as_bytes()).expect_err(text).to_string();
-        assert!(error.contains(words), "{text}: {error}");
+        assert!(error.contains(message), "{text}: {error}");
         let members = Value::parse_json_members(text.as_bytes(), &["a".to_owned()]);
         assert!(members.is_err(), "{text}");
     }

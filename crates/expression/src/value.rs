@@ -49,7 +49,7 @@ pub enum ValueKind {
 
 impl ValueKind {
     /// The kind in a sentence, with its article.
-    pub fn words(self) -> &'static str {
+    pub fn describe(self) -> &'static str {
         match self {
             ValueKind::Null => "null",
             ValueKind::Bool => "a truth value",

@@ -47,7 +47,7 @@ pub struct CookieNote {
     /// Its status.
     pub status: CookieStatus,
     /// Where it holds and how long, or why it was refused.
-    pub words: String,
+    pub message: String,
 }
 
 /// The status of a cookie.

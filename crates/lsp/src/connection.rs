@@ -118,8 +118,8 @@ mod tests {
         let messages: Vec<Value> = sent.try_iter().map(|text| serde_json::from_str(&text).expect("JSON")).collect();
         assert_eq!(messages[0]["method"], "window/showDocument");
         assert_eq!(messages[0]["params"], json!({ "uri": "file:///w/answer.http", "takeFocus": false }));
-        let words = "the response is in this file: /w/answer.http";
-        assert_eq!(messages[1]["params"], json!({ "type": 3, "message": words }));
+        let message = "the response is in this file: /w/answer.http";
+        assert_eq!(messages[1]["params"], json!({ "type": 3, "message": message }));
     }
 
     #[test]

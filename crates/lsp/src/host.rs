@@ -114,7 +114,7 @@ pub trait JobUi: Send + Sync {
     fn confirm(&self, question: &str, yes: &str) -> bool;
 
     /// Says how far it is.
-    fn progress(&self, words: &str);
+    fn progress(&self, message: &str);
 
     /// Tells, whenever it is called, whether the job is to end.
     fn cancelled(&self) -> Box<dyn Fn() -> bool>;

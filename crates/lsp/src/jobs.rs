@@ -35,7 +35,7 @@ pub(crate) enum JobError {
 /// The events of jobs.
 pub(crate) enum JobEvent {
     /// How far one is.
-    Progress { job: i64, words: String },
+    Progress { job: i64, message: String },
     /// It asks a person something.
     Ask { question: Box<Asked>, reply: Sender<Option<String>> },
     /// It is over.
@@ -72,7 +72,7 @@ struct RunningJob {
     /// Whether the client shows its progress.
     has_progress: bool,
     /// How far it is, in words.
-    words: Option<String>,
+    message: Option<String>,
 }
 
 impl JobRunner {
@@ -101,7 +101,7 @@ impl JobRunner {
         };
         let thread = thread::Builder::new().name(format!("job {number}")).spawn(work);
         let thread = thread.map_err(JobError::Thread)?;
-        let running = RunningJob { cancelled, thread, file, task, has_progress: false, words: None };
+        let running = RunningJob { cancelled, thread, file, task, has_progress: false, message: None };
         self.running.insert(number, running);
         Ok(number)
     }
@@ -110,26 +110,26 @@ impl JobRunner {
     pub(crate) fn show_progress(&mut self, job: i64) -> ShownProgress {
         let ended = self.ended_unshown.remove(&job);
         let running = self.running.get_mut(&job);
-        let words = running.and_then(|running| {
+        let message = running.and_then(|running| {
             running.has_progress = true;
-            running.words.clone()
+            running.message.clone()
         });
-        ShownProgress { words, ended }
+        ShownProgress { message, ended }
     }
 
     /// Notes what a job says. Returns whether the client shows its progress.
-    pub(crate) fn note_progress(&mut self, job: i64, words: &str) -> bool {
+    pub(crate) fn note_progress(&mut self, job: i64, message: &str) -> bool {
         let Some(running) = self.running.get_mut(&job) else { return false };
-        running.words = Some(words.to_owned());
+        running.message = Some(message.to_owned());
         running.has_progress
     }
 
     /// Records that a job has ended. Returns true if the client shows its progress; if that is still being created,
     /// its end is reported later.
-    pub(crate) fn finish(&mut self, job: i64, words: &str, client_shows_progress: bool) -> bool {
+    pub(crate) fn finish(&mut self, job: i64, message: &str, client_shows_progress: bool) -> bool {
         let is_shown = self.running.remove(&job).is_some_and(|running| running.has_progress);
         if !is_shown && client_shows_progress {
-            self.ended_unshown.insert(job, words.to_owned());
+            self.ended_unshown.insert(job, message.to_owned());
         }
         is_shown
     }
@@ -160,7 +160,7 @@ impl JobRunner {
 
 /// The state of a job when the client begins to show its progress.
 pub(crate) struct ShownProgress {
-    pub(crate) words: Option<String>,
+    pub(crate) message: Option<String>,
     pub(crate) ended: Option<String>,
 }
 
@@ -207,8 +207,8 @@ impl JobUi for JobHandle {
         self.put(asked).is_some_and(|answer| answer == yes)
     }
 
-    fn progress(&self, words: &str) {
-        let _ = self.events.send(JobEvent::Progress { job: self.job, words: words.to_owned() });
+    fn progress(&self, message: &str) {
+        let _ = self.events.send(JobEvent::Progress { job: self.job, message: message.to_owned() });
     }
 
     fn cancelled(&self) -> Box<dyn Fn() -> bool> {

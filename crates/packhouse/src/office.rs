@@ -63,8 +63,9 @@ fn proves(shared: &Shared, method: &Method, uri: &Uri, answer: &str, nonce: &str
 pub(crate) async fn token(State(shared): State<Arc<Shared>>, headers: HeaderMap, body: Bytes) -> Response<Body> {
     let form: HashMap<String, String> = serde_urlencoded::from_bytes(&body).unwrap_or_default();
     let field = |name: &str| form.get(name).map(String::as_str).unwrap_or_default();
-    let refuse =
-        |status, error: &str, words: &str| json_answer(status, &json!({ "error": error, "error_description": words }));
+    let refuse = |status, error: &str, message: &str| {
+        json_answer(status, &json!({ "error": error, "error_description": message }))
+    };
     if !is_client(&shared, &headers, field("client_id"), field("client_secret")) {
         return refuse(StatusCode::UNAUTHORIZED, "invalid_client", "this client is not known");
     }

@@ -123,8 +123,8 @@ fn grading_goes_on_each_time_somebody_asks() {
     assert_eq!(job.status, 202);
     assert!(job.head.contains("location: /gradings/1"), "{}", job.head);
     let states: Vec<_> = (0..4).map(|_| ask(&packhouse, "GET", "/gradings/1", "", "").json()).collect();
-    let words: Vec<_> = states.iter().map(|state| state["state"].as_str().expect("a state")).collect();
-    assert_eq!(words, ["queued", "running", "done", "done"]);
+    let message: Vec<_> = states.iter().map(|state| state["state"].as_str().expect("a state")).collect();
+    assert_eq!(message, ["queued", "running", "done", "done"]);
     assert_eq!((&states[1]["grade"], &states[2]["grade"]), (&serde_json::Value::Null, &"A".into()));
     for missing in ["/gradings/0", "/gradings/2"] {
         assert_eq!(ask(&packhouse, "GET", missing, "", "").status, 404, "{missing}");

@@ -32,8 +32,8 @@ pub(super) fn headline(entry: &Entry<'_>) -> String {
 /// All there is to say of it: what was sent, and why each check failed, with the place of each.
 pub(super) fn explanation(entry: &Entry<'_>) -> String {
     let mut text = String::new();
-    let mut line = |words: &str| {
-        text.push_str(words);
+    let mut line = |texts: &str| {
+        text.push_str(texts);
         text.push('\n');
     };
     if let (Some(method), Some(url)) = (&entry.method, &entry.url) {
@@ -73,7 +73,7 @@ fn check(failed: &FailedCheck, line: &mut impl FnMut(&str)) {
     if let Some(sides) = &failed.difference {
         difference(sides, line);
     }
-    failed.notes.iter().chain(&failed.hint).for_each(|words| line(&format!("  {words}")));
+    failed.notes.iter().chain(&failed.hint).for_each(|message| line(&format!("  {message}")));
 }
 
 fn difference(sides: &DiffRecord, line: &mut impl FnMut(&str)) {

@@ -143,9 +143,9 @@ fn rounded(millis: f64) -> f64 {
 }
 
 fn comment(entry: &Entry<'_>) -> String {
-    let mut words = format!("{}:{} {}: {}", entry.file, entry.line, entry.title(), entry.outcome.words());
+    let mut message = format!("{}:{} {}: {}", entry.file, entry.line, entry.title(), entry.outcome.describe());
     for hop in entry.response.iter().flat_map(|response| &response.hops) {
-        words.push_str(&format!("; {} {} → {} {}", hop.method, hop.url, hop.status, hop.location));
+        message.push_str(&format!("; {} {} → {} {}", hop.method, hop.url, hop.status, hop.location));
     }
-    words
+    message
 }

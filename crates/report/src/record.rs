@@ -102,7 +102,8 @@ pub struct Cookie {
     #[serde(rename = "fate")]
     pub status: String,
     /// Where it holds and how long, or why it was refused.
-    pub words: String,
+    #[serde(rename = "words")]
+    pub message: String,
 }
 
 impl<'k> RequestRecord<'k> {
@@ -224,7 +225,7 @@ impl Cookie {
             name: note.name.clone(),
             host: note.host.clone(),
             status: note.status.as_str().to_owned(),
-            words: note.words.clone(),
+            message: note.message.clone(),
         }
     }
 }

@@ -84,8 +84,8 @@ impl LoadedReport {
         const HINT: &str = "name files that `replay --report json=FILE` wrote";
         let wrong = |message: String| ReadError { message, place: None, hint: HINT };
         let at = |error: &serde_json::Error| {
-            let words = error.to_string();
-            let message = words.split(" at line ").next().unwrap_or_default().to_owned();
+            let texts = error.to_string();
+            let message = texts.split(" at line ").next().unwrap_or_default().to_owned();
             ReadError { message, place: Some((error.line(), error.column())), hint: HINT }
         };
         let head: Head = serde_json::from_slice(text).map_err(|error| match error.classify() {

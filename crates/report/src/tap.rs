@@ -36,7 +36,7 @@ impl Format for Tap {
             let _ = writeln!(to.all, "  {key}: {value}");
         };
         block("message", escape_line(&headline(entry)).into());
-        block("outcome", entry.outcome.words().into());
+        block("outcome", entry.outcome.describe().into());
         block("file", escape_line(&entry.file).into());
         block("line", entry.failures.first().map_or(entry.line, |failed| failed.line).into());
         block("details", escape_terminal(&explanation(entry)).into());

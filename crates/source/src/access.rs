@@ -54,8 +54,8 @@ fn has_extension(path: &Path, extension: &str) -> bool {
     path.extension().is_some_and(|own| own.eq_ignore_ascii_case(extension))
 }
 
-fn refused(words: String) -> io::Error {
-    io::Error::new(io::ErrorKind::PermissionDenied, words)
+fn refused(message: String) -> io::Error {
+    io::Error::new(io::ErrorKind::PermissionDenied, message)
 }
 
 #[cfg(test)]

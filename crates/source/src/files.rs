@@ -51,9 +51,9 @@ pub enum CommandError {
 
 impl CommandError {
     /// A description of the error.
-    pub fn words(&self) -> &str {
-        let (Self::NotAllowed(words) | Self::Failed(words)) = self;
-        words
+    pub fn describe(&self) -> &str {
+        let (Self::NotAllowed(message) | Self::Failed(message)) = self;
+        message
     }
 }
 

@@ -211,8 +211,8 @@ fn check_owner(about: &std::fs::Metadata) -> Result<(), Error> {
         return Err(Error::Untrusted(format!("`{STATE_FOLDER}` belongs to another user")));
     }
     if about.mode() & 0o022 != 0 {
-        let words = format!("`{STATE_FOLDER}` can be written by others: run `chmod 700 {STATE_FOLDER}`");
-        return Err(Error::Untrusted(words));
+        let message = format!("`{STATE_FOLDER}` can be written by others: run `chmod 700 {STATE_FOLDER}`");
+        return Err(Error::Untrusted(message));
     }
     Ok(())
 }

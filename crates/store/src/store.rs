@@ -131,8 +131,8 @@ impl Store {
             let known = kind == "table" && (TABLES.contains(&name.as_str()) || name.starts_with("word_"))
                 || name.starts_with("sqlite_");
             if !known {
-                let words = format!("`{STATE_FOLDER}/{FILE}` has a {kind} `{name}` that this program did not make");
-                return Err(Error::Untrusted(words));
+                let message = format!("`{STATE_FOLDER}/{FILE}` has a {kind} `{name}` that this program did not make");
+                return Err(Error::Untrusted(message));
             }
         }
         Ok(())

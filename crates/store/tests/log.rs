@@ -27,7 +27,10 @@ fn exchange(at: i64, name: &str, status: Option<u16>, body: &str) -> (ExchangeRo
     };
     let received = status.map(|_| body.as_bytes().to_owned());
     let fields = "accept: */*\n\n".to_owned();
-    (summary, ExchangePayload { head: format!("{{\"name\":\"{name}\"}}"), fields, sent: Some(b"{}".to_vec()), received })
+    (
+        summary,
+        ExchangePayload { head: format!("{{\"name\":\"{name}\"}}"), fields, sent: Some(b"{}".to_vec()), received },
+    )
 }
 
 /// The key of the tests, beside the state that it is for.

@@ -369,7 +369,7 @@ fn instructions_about_sending_are_read_and_their_slips_told() {
     ] {
         assert_eq!(said(line), None, "{line}");
     }
-    for (line, words) in [
+    for (line, message) in [
         ("% query = 1", ": `% query` lacks a name"),
         ("% field note", ": `% field` lacks `= TEXT`"),
         ("% field = 1", "= 1: `% field` lacks a name"),
@@ -408,7 +408,7 @@ fn instructions_about_sending_are_read_and_their_slips_told() {
         ("% play a with b = 1, status = 2", "status: `status` is a name of the language, so no value can take it"),
         ("% play a times 0", "0: expected a number from 1 to 10000"),
     ] {
-        assert_eq!(said(line).as_deref(), Some(words), "{line}");
+        assert_eq!(said(line).as_deref(), Some(message), "{line}");
     }
     for line in ["% query a = 1", "% field a = 1", "% part a = 1", "% body from a", "% save a"] {
         let parsed = parse(&format!("{line}\n%% a\n/x\n"), SourceId(0), "a");

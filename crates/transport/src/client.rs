@@ -266,11 +266,11 @@ impl Client {
                 };
                 let mut failure = describe_via(&error, url, via, start.elapsed());
                 if is_lost_connection(&error) && !idempotent {
-                    let words = format!(
+                    let text = format!(
                         "the server may have carried the {} out: it is not sent again by itself",
                         prepared.method
                     );
-                    failure.hint = Some(words);
+                    failure.hint = Some(text);
                 }
                 return Err(failure);
             }
@@ -442,9 +442,9 @@ impl<'c> Sender<'c> {
             }
             Sender::Library(client) => {
                 if prepared.verbatim_target.is_some() {
-                    let words = "a path that is sent as it is written goes through no proxy and no Unix socket, nor \
+                    let text = "a path that is sent as it is written goes through no proxy and no Unix socket, nor \
                                  by HTTP/2 from the start";
-                    return Err(other(words.to_owned()));
+                    return Err(other(text.to_owned()));
                 }
                 let mut request = reqwest::Request::new(method, prepared.url.clone());
                 (*request.headers_mut(), *request.body_mut()) = (headers, body);

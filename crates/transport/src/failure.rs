@@ -12,7 +12,7 @@ use yieldtray_http::{Failure, FailureKind};
 
 /// The failure of a request to `url`.
 pub(crate) fn describe(error: &SendError, url: &Url, elapsed: Duration) -> Failure {
-    let (kind, message, hint) = words(error, &authority(url), url);
+    let (kind, message, hint) = explain(error, &authority(url), url);
     Failure { kind, message, hint, elapsed }
 }
 
@@ -79,7 +79,7 @@ pub(crate) fn is_lost_connection(error: &SendError) -> bool {
 const LOST: [io::ErrorKind; 3] =
     [io::ErrorKind::ConnectionReset, io::ErrorKind::BrokenPipe, io::ErrorKind::UnexpectedEof];
 
-fn words(error: &SendError, host: &str, url: &Url) -> (FailureKind, String, Option<String>) {
+fn explain(error: &SendError, host: &str, url: &Url) -> (FailureKind, String, Option<String>) {
     let causes = error.causes();
     if let Some(unknown) = find::<NoSuchHost>(&causes) {
         let hint = "check the address for a slip, and that the network is there".to_owned();
@@ -102,15 +102,15 @@ fn words(error: &SendError, host: &str, url: &Url) -> (FailureKind, String, Opti
         };
     }
     if http.is_some_and(|error| error.is_parse() && error.to_string().contains("too large")) {
-        let words = format!("the header fields {host} sent are more than is taken: {MAX_FIELDS}, or 400 KiB in all");
-        return (FailureKind::TooLarge, words, None);
+        let message = format!("the header fields {host} sent are more than is taken: {MAX_FIELDS}, or 400 KiB in all");
+        return (FailureKind::TooLarge, message, None);
     }
     if http.is_some_and(hyper::Error::is_parse) {
         match head::what_is_wrong(&error.head) {
             Some(Wrong::Line(line)) => {
                 let hint = "the server has to mend this: what such an answer means is not known".to_owned();
-                let words = format!("the answer of {host} breaks the rules of HTTP: {line}");
-                return (FailureKind::NotHttp, words, Some(hint));
+                let message = format!("the answer of {host} breaks the rules of HTTP: {line}");
+                return (FailureKind::NotHttp, message, Some(hint));
             }
             // A record of TLS, most often an alert (RFC 8446 5.1).
             _ if matches!(error.head.as_slice(), [0x14..=0x17, 0x03, ..]) => {
@@ -119,8 +119,8 @@ fn words(error: &SendError, host: &str, url: &Url) -> (FailureKind, String, Opti
             }
             Some(Wrong::NotHttp(line)) => {
                 let hint = "is this the right port? another protocol may live there".to_owned();
-                let words = format!("what {host} sent is not HTTP: it begins with `{line}`");
-                return (FailureKind::NotHttp, words, Some(hint));
+                let message = format!("what {host} sent is not HTTP: it begins with `{line}`");
+                return (FailureKind::NotHttp, message, Some(hint));
             }
             None => {}
         }

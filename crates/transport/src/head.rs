@@ -49,11 +49,11 @@ pub(crate) fn what_is_wrong(head: &[u8]) -> Option<Wrong> {
 
 /// The lines of a head that the HTTP library passed over, each with what is wrong with it.
 pub(crate) fn passed_over(head: &[u8]) -> Vec<String> {
-    let words = |(number, line): (usize, &[u8])| {
+    let message = |(number, line): (usize, &[u8])| {
         let rule = field_rule(line)?;
         Some(format!("line {number} of the answer, `{}`, {rule}: it is left out", shown(line)))
     };
-    lines(head).skip(1).filter_map(words).collect()
+    lines(head).skip(1).filter_map(message).collect()
 }
 
 /// The lines of a head, counted from 1, without their ends.
@@ -77,15 +77,15 @@ fn is_digits(bytes: &[u8]) -> bool {
 }
 
 fn status_line_rule(line: &[u8]) -> Option<&'static str> {
-    let mut words = line.splitn(3, |byte| *byte == b' ');
-    let (version, status) = (words.next().unwrap_or_default(), words.next().unwrap_or_default());
+    let mut message = line.splitn(3, |byte| *byte == b' ');
+    let (version, status) = (message.next().unwrap_or_default(), message.next().unwrap_or_default());
     if !matches!(version, b"HTTP/1.1" | b"HTTP/1.0") {
         return Some("has a version that is neither HTTP/1.1 nor HTTP/1.0 (RFC 9112 2.3)");
     }
     if status.len() != 3 || !is_digits(status) {
         return Some("has no status of three digits (RFC 9112 4)");
     }
-    let reason = words.next().unwrap_or_default();
+    let reason = message.next().unwrap_or_default();
     has_control(reason).then_some("has a control character in its reason (RFC 9112 4)")
 }
 
@@ -126,7 +126,7 @@ mod tests {
 
     #[test]
     fn the_line_that_breaks_a_rule_is_named() {
-        for (head, words) in [
+        for (head, message) in [
             ("SSH-2.0-gate\r\n", "SSH-2.0-gate"),
             ("HTTP/3 200 OK\r\n\r\n", "neither HTTP/1.1 nor"),
             ("HTTP/1.1 20 OK\r\n\r\n", "three digits"),
@@ -141,7 +141,7 @@ mod tests {
                 Some(Wrong::NotHttp(line) | Wrong::Line(line)) => line,
                 None => panic!("{head:?} is taken for right"),
             };
-            assert!(told.contains(words), "{head:?}: {told}");
+            assert!(told.contains(message), "{head:?}: {told}");
         }
         let right = "HTTP/1.1 200 OK\r\nX-Lot: 1\r\n and 2\r\nContent-Length: 2\r\nContent-Length: 2\r\n\r\n\u{1}";
         assert!(what_is_wrong(right.as_bytes()).is_none() && passed_over(right.as_bytes()).is_empty());

@@ -110,12 +110,12 @@ impl Jar {
         });
         let host = host(url);
         for cookie in &found {
-            let words = format!("for {}{}", String::from(&cookie.domain), String::from(&cookie.path));
+            let message = format!("for {}{}", String::from(&cookie.domain), String::from(&cookie.path));
             notes.push(CookieNote {
                 host: host.clone(),
                 name: cookie.name().to_owned(),
                 status: CookieStatus::Sent,
-                words,
+                message,
             });
         }
         let pairs = found.iter().map(|cookie| format!("{}={}", cookie.name(), cookie.value()));
@@ -125,9 +125,9 @@ impl Jar {
     /// Processes a `Set-Cookie` field of a response from `url`, and returns the cookie's status.
     pub(crate) fn take(&mut self, line: &str, url: &Url) -> CookieNote {
         let name = line.split(['=', ';']).next().unwrap_or_default().trim().to_owned();
-        let note = |status, words: String| CookieNote { host: host(url), name: name.clone(), status, words };
+        let note = |status, message: String| CookieNote { host: host(url), name: name.clone(), status, message };
         match self.try_take(line, url) {
-            Ok((status, words)) => note(status, words),
+            Ok((status, message)) => note(status, message),
             Err(why) => note(CookieStatus::Refused, why.to_string()),
         }
     }
@@ -242,7 +242,7 @@ mod tests {
     /// The status of one cookie from one URL.
     fn status(from: &str, line: &str) -> (CookieStatus, String) {
         let note = Jar::default().take(line, &url(from));
-        (note.status, note.words)
+        (note.status, note.message)
     }
 
     #[test]
@@ -263,8 +263,8 @@ mod tests {
             ("https://bench.example/", "=1", "cannot be read"),
             ("https://bench.example/", "a=\u{1b}[2J", "control character"),
         ] {
-            let (status, words) = status(from, line);
-            assert!(status == CookieStatus::Refused && words.contains(why), "{from} {line}: {status:?} {words}");
+            let (status, message) = status(from, line);
+            assert!(status == CookieStatus::Refused && message.contains(why), "{from} {line}: {status:?} {message}");
         }
         let long = format!("a={}", "x".repeat(MAX_COOKIE_BYTES));
         assert_eq!(status("https://bench.example/", &long).0, CookieStatus::Refused);

@@ -197,8 +197,8 @@ mod tests {
     #[test]
     fn what_is_no_number_of_an_exchange_is_refused_with_words() {
         for line in ["log show last", "log show -1", "log again 0", "log drop 41 4x", "log export har 1.5"] {
-            let words = ["yieldtray"].into_iter().chain(line.split(' '));
-            let error = Args::command().try_get_matches_from(words).expect_err(line).to_string();
+            let arguments = ["yieldtray"].into_iter().chain(line.split(' '));
+            let error = Args::command().try_get_matches_from(arguments).expect_err(line).to_string();
             assert!(error.contains("write the number of an exchange, as `yieldtray log` shows it"), "{line}: {error}");
         }
     }

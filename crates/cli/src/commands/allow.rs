@@ -71,8 +71,9 @@ fn revoke(folder: &Path, out: &mut Out) -> Result<ExitCode, CommandError> {
         writeln!(out.result(), "{}", json!({ "root": root, "revoked": there }))?;
     } else if !out.settings.quiet {
         let shown = escape_line(&root.display().to_string()).into_owned();
-        let words = if there { format!("{shown} is not allowed any more") } else { format!("{shown} was not allowed") };
-        writeln!(out.result(), "{words}")?;
+        let message =
+            if there { format!("{shown} is not allowed any more") } else { format!("{shown} was not allowed") };
+        writeln!(out.result(), "{message}")?;
     }
     Ok(ExitCode::Success)
 }

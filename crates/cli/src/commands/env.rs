@@ -34,7 +34,7 @@ pub(crate) fn env(common: &Common, args: &Env, host: &HostFacts, out: &mut Out) 
             StateFolder::open_or_make(&project.root, state::key_file().as_deref())?.choose_environment(name)?;
             lines.push(format!("`{name}` is chosen for this checkout"));
             if let Some(by @ (ChosenBy::Option | ChosenBy::Variable)) = project.chosen_by {
-                lines.push(format!("{} says another one at the moment, and wins", by.words()));
+                lines.push(format!("{} says another one at the moment, and wins", by.describe()));
             }
             if out.settings.json {
                 writeln!(out.result(), "{}", json!({ "environment": name }))?;
@@ -117,7 +117,7 @@ fn show(project: &Project, out: &mut Out) -> Result<ExitCode, CommandError> {
     let chosen = project.settings.environment.as_deref();
     let why = project.chosen_by.map(|by| match (by, &config.environment) {
         (ChosenBy::Configuration, Some((_, source, span))) => project.workspace.shown_line(*source, span.start()),
-        _ => by.words().to_owned(),
+        _ => by.describe().to_owned(),
     });
     if out.settings.json {
         let rows: Vec<serde_json::Value> = config

@@ -68,7 +68,7 @@ pub(crate) fn replay_part(
             return Ok(ExitCode::Success);
         }
         if !out.settings.json && !out.settings.quiet {
-            out.say(&out.settings.error_styles.dim(&touched.words()))?;
+            out.say(&out.settings.error_styles.dim(&touched.describe()))?;
         }
     }
     let mut plan = Plan::new(&mut project.workspace, &chosen, true);

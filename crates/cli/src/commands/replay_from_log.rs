@@ -79,15 +79,15 @@ fn print_summary(used: UsedResponses, masked: &[String], out: &mut Out) -> Resul
         Some((oldest, newest)) => format!(", the oldest from {oldest}, the newest from {newest}"),
         None => String::new(),
     };
-    let words = format!("nothing was sent: {} of the log{ages}", count(used.count, "answer", "answers"));
-    let words = out.settings.styles.warn(&words);
-    writeln!(out.result(), "{words}")?;
+    let message = format!("nothing was sent: {} of the log{ages}", count(used.count, "answer", "answers"));
+    let message = out.settings.styles.warn(&message);
+    writeln!(out.result(), "{message}")?;
     if !masked.is_empty() {
-        let words = format!(
+        let message = format!(
             "secrets are masked in the log: a check that reads one cannot hold there ({})",
             join_words(masked).replace('`', "")
         );
-        out.say(&out.settings.error_styles.dim(&words))?;
+        out.say(&out.settings.error_styles.dim(&message))?;
     }
     Ok(())
 }

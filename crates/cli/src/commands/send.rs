@@ -119,8 +119,8 @@ pub(super) fn show(
         if let Some(file) =
             file.as_ref().filter(|file| !out.settings.quiet && !out.settings.json && *file != Path::new("-"))
         {
-            let words = format!("the body is in {} ({})", file.display(), body::size(exchange.size));
-            out.say(&out.settings.error_styles.dim(&words))?;
+            let message = format!("the body is in {} ({})", file.display(), body::size(exchange.size));
+            out.say(&out.settings.error_styles.dim(&message))?;
         }
         let shown = ResponseView { answer: exchange, masker: run.masker(), in_file: file.is_some() };
         match &display.pick {

@@ -67,8 +67,8 @@ pub(crate) fn values(
                 false if matches!(row.value, ValueState::Known(_)) => value.clone(),
                 false => styles.dim(&value),
             };
-            let origin = row.origin.as_ref().map(|origin| words(workspace, origin, &masker)).unwrap_or_default();
-            let hides: Vec<String> = row.hides.iter().map(|origin| words(workspace, origin, &masker)).collect();
+            let origin = row.origin.as_ref().map(|origin| describe(workspace, origin, &masker)).unwrap_or_default();
+            let hides: Vec<String> = row.hides.iter().map(|origin| describe(workspace, origin, &masker)).collect();
             let hides = if hides.is_empty() { String::new() } else { format!("hides {}", hides.join(", ")) };
             vec![
                 Cell::new(name.clone()).painted(styles.name(&name)),
@@ -104,7 +104,7 @@ fn shown(value: &ValueState, masker: &Masker) -> (String, bool) {
 }
 
 /// Where a value comes from, as a person would look it up.
-fn words(workspace: &Workspace, origin: &Origin, masker: &Masker) -> String {
+fn describe(workspace: &Workspace, origin: &Origin, masker: &Masker) -> String {
     let place = origin.place.map(|(source, span)| workspace.shown_line(source, span.start()));
     let place = place.unwrap_or_default();
     // A command may have a secret among its words.

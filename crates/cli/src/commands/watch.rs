@@ -122,7 +122,7 @@ impl Touched {
     }
 
     /// In words.
-    pub(crate) fn words(&self) -> String {
+    pub(crate) fn describe(&self) -> String {
         format!("{} changed", join_words(self.0.iter().take(8).map(|path| path.display().to_string())))
     }
 
@@ -160,7 +160,7 @@ mod tests {
     fn what_is_hidden_touches_nothing() {
         let by = |paths: &[&str]| {
             let is_there = |path: &Path| !path.starts_with("gone");
-            Touched::by(&paths.iter().map(PathBuf::from).collect(), is_there).map(|touched| touched.words())
+            Touched::by(&paths.iter().map(PathBuf::from).collect(), is_there).map(|touched| touched.describe())
         };
         assert_eq!(by(&["gone/lots.csv"]), None);
         assert_eq!(by(&["gone/a.http"]).as_deref(), Some("`gone/a.http` changed"));

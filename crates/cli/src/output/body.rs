@@ -18,9 +18,9 @@ pub(crate) fn readable(exchange: &Exchange, masker: &Masker, styles: Styles) -> 
     if let BodyKind::Binary(kind, pixels) = exchange.nature() {
         let pixels = pixels.map(|(width, height)| format!("{width} × {height} pixels, ")).unwrap_or_default();
         let size = size(exchange.size);
-        let words =
+        let message =
             format!("{}, {pixels}{size}: not text, so not shown; `--out FILE` keeps it", escape_terminal(&kind));
-        return styles.dim(&words) + "\n";
+        return styles.dim(&message) + "\n";
     }
     let text = exchange.text();
     let text = masker.mask(&text);

@@ -127,18 +127,18 @@ impl CellLines<'_> {
         line.push_str("  ");
         let so_far = line.chars().count();
         let failed = report.failures.len();
-        let words = match (report.checks, failed) {
+        let text = match (report.checks, failed) {
             _ if report.outcome == Outcome::NoAnswer => "no answer".to_owned(),
             (0, _) => "no checks".to_owned(),
             (all, 0) => count(all, "check", "checks"),
             (all, failed) => format!("{failed} of {all} failed"),
         };
-        let mut words = match report.attempts {
-            ..2 => words,
+        let mut text = match report.attempts {
+            ..2 => text,
             tries => {
-                let long = format!("{words}, tried {tries} times");
+                let long = format!("{text}, tried {tries} times");
                 let fits = so_far + long.chars().count() <= columns.line;
-                if fits { long } else { format!("{words} ×{tries}") }
+                if fits { long } else { format!("{text} ×{tries}") }
             }
         };
         let mut yields = String::new();
@@ -148,15 +148,15 @@ impl CellLines<'_> {
             yields.extend(parts);
         }
         // A few characters of a value are useless: it is left out.
-        let room = columns.line.saturating_sub(so_far + words.chars().count().max(9) + 2);
+        let room = columns.line.saturating_sub(so_far + text.chars().count().max(9) + 2);
         let shows = !yields.is_empty() && room >= 8;
         if shows {
-            words = left(&words, 9);
+            text = left(&text, 9);
         }
         match report.checks {
-            _ if report.outcome != Outcome::Passed => line.push_str(&styles.bad(&words)),
-            0 => line.push_str(&styles.dim(&words)),
-            _ => line.push_str(&words),
+            _ if report.outcome != Outcome::Passed => line.push_str(&styles.bad(&text)),
+            0 => line.push_str(&styles.dim(&text)),
+            _ => line.push_str(&text),
         }
         if shows {
             line.push_str("  ");
@@ -232,8 +232,8 @@ impl CellLines<'_> {
     pub(crate) fn failed_yield(&self, taken: &YieldReport) -> Option<String> {
         let message = taken.value.as_ref().err()?;
         let place = self.workspace.shown_line(taken.source, taken.span.start());
-        let words = format!("`{}` was not yielded: {}", taken.name, escape_line(message.as_str()));
-        Some(format!("      {}  {}", self.styles.dim(&place), self.styles.bad(&words)))
+        let text = format!("`{}` was not yielded: {}", taken.name, escape_line(message.as_str()));
+        Some(format!("      {}  {}", self.styles.dim(&place), self.styles.bad(&text)))
     }
 }
 
@@ -296,9 +296,9 @@ pub(crate) fn summary(summary: &Summary, elapsed: Duration, styles: Styles) -> S
     {
         parts.push(if summary.checks > 0 { styles.good("all passed") } else { "nothing judged".to_owned() });
     }
-    let mut bad = |number: usize, words: String| {
+    let mut bad = |number: usize, text: String| {
         if number > 0 {
-            parts.push(styles.bad(&words));
+            parts.push(styles.bad(&text));
         }
     };
     bad(failed, format!("{failed} failed"));

@@ -117,7 +117,7 @@ fn differences(found: &Comparison, styles: Styles, width: Option<usize>) -> Vec<
             let old_room = half.saturating_sub(new.chars().count()).max(half / 2);
             format!("{} {arrow} {}", styles.bad(&value(old, old_room)), styles.good(&value(new, new_room)))
         };
-        let words = match change {
+        let message = match change {
             PartChange::Added(new) => styles.good(&format!("+ {}", value(new, room.saturating_sub(2)))),
             PartChange::Removed(old) => styles.bad(&format!("- {}", value(old, room.saturating_sub(2)))),
             PartChange::Changed(old, new) => both(old, new, "→"),
@@ -125,7 +125,7 @@ fn differences(found: &Comparison, styles: Styles, width: Option<usize>) -> Vec<
             PartChange::Moved(old, new) => styles.warn(&format!("moved from {old} to {new}")),
             PartChange::Lines(_) => styles.dim("other lines"),
         };
-        lines.push(format!("  {}  {words}", styles.name(&place)));
+        lines.push(format!("  {}  {message}", styles.name(&place)));
         if let PartChange::Lines(different) = change {
             lines.extend(different.iter().map(|line| text_line(line, styles, width)));
         }

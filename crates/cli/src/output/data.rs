@@ -109,7 +109,7 @@ pub(crate) fn response(exchange: &Exchange, masker: &Masker) -> Value {
 pub(crate) fn listed(workspace: &Workspace, id: CellId) -> Value {
     let cell = workspace.cell(id);
     let text = &workspace.source(id.source).text;
-    let words =
+    let texts =
         |list: Span| InstructionKind::list(list, text).map(|word| Value::from(word.of(text))).collect::<Vec<_>>();
     let mut data = Map::new();
     data.insert("file".to_owned(), workspace.shown_path(id.source).into());
@@ -123,7 +123,7 @@ pub(crate) fn listed(workspace: &Workspace, id: CellId) -> Value {
     let (mut needs, mut yields, mut plays) = (Vec::new(), Vec::new(), Vec::new());
     for instruction in cell.instructions() {
         match instruction.kind {
-            InstructionKind::Needs(list) => needs.extend(words(list)),
+            InstructionKind::Needs(list) => needs.extend(texts(list)),
             InstructionKind::Yield { name, .. } => yields.push(Value::from(name.of(text))),
             InstructionKind::Play { name, .. } => plays.push(Value::from(name.of(text))),
             _ => {}

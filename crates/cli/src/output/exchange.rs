@@ -119,8 +119,8 @@ fn phases(timings: &Timings) -> Vec<(&'static str, Duration, Paint)> {
 /// The cookies, in order.
 pub(crate) fn cookies(exchange: &Exchange, styles: Styles) -> String {
     if exchange.cookies.is_empty() {
-        let words = if exchange.sent.sending.cookies { "no cookies" } else { "no cookies: they are switched off" };
-        return styles.dim(words) + "\n\n";
+        let message = if exchange.sent.sending.cookies { "no cookies" } else { "no cookies: they are switched off" };
+        return styles.dim(message) + "\n\n";
     }
     let line = |note: &CookieNote| {
         let status = table::left(note.status.as_str(), 7);
@@ -129,7 +129,7 @@ pub(crate) fn cookies(exchange: &Exchange, styles: Styles) -> String {
             CookieStatus::Ended => styles.warn(&status),
             CookieStatus::Sent | CookieStatus::Set => status,
         };
-        format!("{status}  {}  {}\n", styles.name(&escape_line(&note.name)), escape_line(&note.words))
+        format!("{status}  {}  {}\n", styles.name(&escape_line(&note.name)), escape_line(&note.message))
     };
     exchange.cookies.iter().map(line).collect::<String>() + "\n"
 }

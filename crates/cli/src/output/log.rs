@@ -170,11 +170,11 @@ pub(crate) fn introduction(listed: &NumberedExchange, past: &LoggedExchange<'_>,
         escape_line(&name(own)).into_owned(),
     ];
     if let Some(revision) = &own.revision {
-        let words = match revision.strip_suffix('+') {
+        let message = match revision.strip_suffix('+') {
             Some(commit) => format!("at {commit}, changed since"),
             None => format!("at {revision}"),
         };
-        parts.push(styles.dim(&words));
+        parts.push(styles.dim(&message));
     }
     parts.join("  ")
 }

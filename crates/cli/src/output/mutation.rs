@@ -5,7 +5,7 @@ use super::{Line, data, problems, table};
 use crate::settings::OutputSettings;
 use crate::styles::Styles;
 use serde_json::{Value, json};
-use yieldtray_engine::prove::{Mutation, MutationReport, words};
+use yieldtray_engine::prove::{Mutation, MutationReport, describe};
 use yieldtray_engine::{CellReport, Outcome};
 use yieldtray_source::SourceId;
 use yieldtray_source::escape::escape_line;
@@ -165,7 +165,7 @@ impl<'w> MutationSummary<'w> {
         lines.push(Line::Result(format!("  {name}  {noticed}")));
         let nobody = if report.checks == 0 { "nothing notices when" } else { "no check notices when" };
         let own: Vec<Mutation> = proof.survivors.iter().filter(|gap| !self.everywhere.contains(gap)).cloned().collect();
-        lines.extend(undetected(nobody, &words(&own), 6, settings.width));
+        lines.extend(undetected(nobody, &describe(&own), 6, settings.width));
         if let Some(check) = &proof.suggestion {
             let (add, check) = (styles.dim("add"), styles.name(&escape_line(check)));
             lines.push(Line::Result(format!("      {add} {check}")));
@@ -176,7 +176,7 @@ impl<'w> MutationSummary<'w> {
     fn add_undetected_everywhere(&self, settings: &OutputSettings, lines: &mut Vec<Line>) {
         let styles = settings.styles;
         lines.push(Line::Result(styles.strong("in every request")));
-        lines.extend(undetected("no check notices when", &words(&self.everywhere), 2, settings.width));
+        lines.extend(undetected("no check notices when", &describe(&self.everywhere), 2, settings.width));
         let advice = "a check in the preamble of `_common.http` holds for all of them";
         lines.push(Line::Result(format!("  {}", styles.dim(advice))));
     }
@@ -227,7 +227,7 @@ impl<'w> MutationSummary<'w> {
                         Some(subject) => json!({ "change": gap.as_str(), "subject": subject }),
                         None => json!({ "change": gap.as_str() }),
                     }).collect::<Vec<_>>(),
-                    "words": words(&proof.survivors),
+                    "words": describe(&proof.survivors),
                     "suggestion": proof.suggestion,
                 });
             }

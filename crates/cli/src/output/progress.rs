@@ -54,7 +54,7 @@ impl ProgressLine {
         let cleared = self.clear();
         let progress = run.progress();
         let name = progress.waits_for.map(|cell| &*run.workspace().cell(cell).name);
-        let line = words((progress.done, progress.all), failed, run.summary().requests, took, name);
+        let line = describe((progress.done, progress.all), failed, run.summary().requests, took, name);
         let line = cut(&line, width.unwrap_or(80).saturating_sub(1));
         self.drawn = true;
         self.last = Some(Instant::now());
@@ -62,7 +62,7 @@ impl ProgressLine {
     }
 }
 
-fn words(steps: (usize, usize), failed: usize, requests: usize, took: Duration, name: Option<&str>) -> String {
+fn describe(steps: (usize, usize), failed: usize, requests: usize, took: Duration, name: Option<&str>) -> String {
     let (done, all) = steps;
     let rate = requests as f64 / took.as_secs_f64().max(0.001);
     let rate = if rate < 9.95 { format!("{rate:.1}") } else { format!("{rate:.0}") };
@@ -79,11 +79,11 @@ mod tests {
     fn the_line_says_how_far_and_how_fast() {
         let second = Duration::from_secs(1);
         assert_eq!(
-            words((3, 12), 0, 1, second * 2, None),
+            describe((3, 12), 0, 1, second * 2, None),
             "3 of 12 done · 0 failed · 9 left · 1 request, 0.5 a second"
         );
         assert_eq!(
-            words((11, 12), 2, 850, second, Some("weigh")),
+            describe((11, 12), 2, 850, second, Some("weigh")),
             "11 of 12 done · 2 failed · 1 left · 850 requests, 850 a second · waiting for weigh"
         );
     }

@@ -66,8 +66,8 @@ impl FileSystem for Disk {
             return files::read_regular(&files::anywhere(&self.root, path), files::MAX_FILE_BYTES);
         }
         if files::is_outside(&self.root, path) {
-            let words = "it is outside the workspace, which has not been allowed to read it";
-            return Err(io::Error::new(io::ErrorKind::PermissionDenied, words));
+            let message = "it is outside the workspace, which has not been allowed to read it";
+            return Err(io::Error::new(io::ErrorKind::PermissionDenied, message));
         }
         self.read_data(path)
     }

@@ -187,7 +187,7 @@ impl Project {
             return Ok(());
         }
         let mut problem = unknown_environment(name, Span::default(), &self.workspace.config);
-        problem.message.push_str(&format!(", which {} names", by.words()));
+        problem.message.push_str(&format!(", which {} names", by.describe()));
         Err(problem.into())
     }
 

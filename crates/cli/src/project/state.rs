@@ -30,18 +30,18 @@ pub(crate) fn made<'s>(store: &'s mut Option<Store>, root: &Path) -> Result<&'s 
 
 /// Says what does not work for the sake of the state. A damaged one is set aside: the next command begins anew.
 pub(crate) fn trouble(root: &Path, what: &str, error: &Error, out: &mut Out) -> io::Result<()> {
-    let mut words = format!("{what}: {error}");
+    let mut message = format!("{what}: {error}");
     if error.is_damage() {
         match set_aside(root) {
-            Ok(Some(aside)) => words.push_str(&format!(
+            Ok(Some(aside)) => message.push_str(&format!(
                 "\nthe state is damaged: it lies in `{}` now, and a new one is begun",
                 aside.display()
             )),
             Ok(None) => {}
-            Err(error) => words.push_str(&format!("\n{error}")),
+            Err(error) => message.push_str(&format!("\n{error}")),
         }
     }
-    words.lines().try_for_each(|line| out.say(&out.settings.error_styles.warn(line)))
+    message.lines().try_for_each(|line| out.say(&out.settings.error_styles.warn(line)))
 }
 
 /// Opens the state for a command that is only about it; a damaged one is renamed, with a warning.

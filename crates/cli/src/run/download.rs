@@ -78,7 +78,7 @@ impl Download {
     /// Writes at most `limit` bytes to `file`, which must lie below `root`, links followed; its folders are made. What
     /// controls this tool, git or an editor, and what git tracks, is never written.
     pub(crate) fn into_workspace(mut self, root: &Path, file: &Path, limit: u64) -> io::Result<Self> {
-        let refused = |words: &str| io::Error::new(io::ErrorKind::PermissionDenied, words);
+        let refused = |message: &str| io::Error::new(io::ErrorKind::PermissionDenied, message);
         let outside = || refused("it is outside the workspace");
         self.limit = Some(limit);
         let root = root.canonicalize()?;
@@ -125,8 +125,8 @@ impl Sink for Download {
     fn write(&mut self, bytes: &[u8]) -> io::Result<()> {
         self.written += bytes.len() as u64;
         if let Some(limit) = self.limit.filter(|limit| self.written > *limit) {
-            let words = format!("it is larger than {limit} bytes: `save_limit` in `[send]` saves more");
-            return Err(io::Error::other(words));
+            let message = format!("it is larger than {limit} bytes: `save_limit` in `[send]` saves more");
+            return Err(io::Error::other(message));
         }
         self.files.iter_mut().try_for_each(|file| file.write_all(bytes))?;
         self.through.iter_mut().try_for_each(|to| to.write_all(bytes))?;

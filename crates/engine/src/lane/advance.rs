@@ -135,10 +135,10 @@ impl<'w> LaneCx<'_, 'w> {
         // The parts of the path, since the separator differs between systems.
         let path = workspace.source(cell.source).path.components();
         let name = std::iter::once(workspace.cell(*cell).name.as_bytes());
-        let words = path.map(|part| part.as_os_str().as_encoded_bytes()).chain(name);
+        let parts = path.map(|part| part.as_os_str().as_encoded_bytes()).chain(name);
         let seed = self.inputs.options().logged_seeds.as_ref().and_then(|seeds| seeds(*cell, row));
         let numbers = [*round, row.unwrap_or_default(), played.map_or(0, |played| played.time)];
-        self.lane.random().begin(seed, words, &numbers);
+        self.lane.random().begin(seed, parts, &numbers);
     }
 
     /// The next question of `cell` (of the step, or of the sequence that plays it) before the step can be sent.

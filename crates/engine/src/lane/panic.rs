@@ -22,10 +22,10 @@ impl LaneCx<'_, '_> {
 
     /// The report of a cell at which the program itself failed.
     pub(super) fn panic_report(&self, step: usize, panic: Box<dyn Any + Send>) -> CellReport {
-        let words = panic.downcast_ref::<&str>().map(|words| (*words).to_owned());
-        let words = words.or_else(|| panic.downcast_ref::<String>().cloned()).unwrap_or_default();
+        let text = panic.downcast_ref::<&str>().map(|text| (*text).to_owned());
+        let text = text.or_else(|| panic.downcast_ref::<String>().cloned()).unwrap_or_default();
         let cell = self.step(step).cell;
-        let message = format!("yieldtray itself failed at this cell: {words}");
+        let message = format!("yieldtray itself failed at this cell: {text}");
         let problem = Problem::error(Code::InternalFailure, self.inputs.workspace().cell(cell).title, message)
             .with_hint("this is our mistake, not yours: please report it; the other files go on")
             .in_source(cell.source);

@@ -84,11 +84,11 @@ fn skip_reason(
     match value.as_bool() {
         Some(false) => Ok(None),
         Some(true) => Ok(Some(match reason {
-            Some(reason) => resolver.words(source, reason, Phase::Request),
+            Some(reason) => resolver.render(source, reason, Phase::Request),
             None => condition.of(&resolver.workspace.source(source).text).to_owned(),
         })),
         None => {
-            let message = format!("this must be true or false, but is {}", value.kind().words());
+            let message = format!("this must be true or false, but is {}", value.kind().describe());
             Err(vec![Problem::error(Code::FailedExpression, condition, message).in_source(source)])
         }
     }

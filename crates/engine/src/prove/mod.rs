@@ -9,7 +9,7 @@ use yieldtray_http::body_shape::Segment;
 use yieldtray_workspace::secret::Masker;
 
 pub use mutate::mutate;
-pub use mutation::{Field, Mutation, mutations, words};
+pub use mutation::{Field, Mutation, describe, mutations};
 pub(crate) use suggest::suggestions;
 
 /// The result of mutation testing on one response.

@@ -151,7 +151,7 @@ impl Mutation {
 }
 
 /// Changes in plain words, those that are alike in one: each goes on after "no check notices when".
-pub fn words(mutations: &[Mutation]) -> Vec<String> {
+pub fn describe(mutations: &[Mutation]) -> Vec<String> {
     let mut lines = Vec::new();
     let statuses: Vec<String> = mutations
         .iter()
@@ -257,9 +257,9 @@ fn field_names(paths: &[&FieldPath]) -> Vec<String> {
     names
 }
 
-fn or(words: &[String]) -> String {
-    match words.split_last() {
+fn or(terms: &[String]) -> String {
+    match terms.split_last() {
         Some((last, rest)) if !rest.is_empty() => format!("{} or {last}", rest.join(", ")),
-        _ => words.concat(),
+        _ => terms.concat(),
     }
 }

@@ -93,10 +93,10 @@ fn told(failure: &CheckFailure) -> String {
             };
         }
     }
-    for (what, words) in
+    for (what, message) in
         failure.notes.iter().map(|note| ("note", note)).chain(failure.hint.iter().map(|it| ("hint", it)))
     {
-        let _ = writeln!(told, "    {what}: {words}");
+        let _ = writeln!(told, "    {what}: {message}");
     }
     told
 }

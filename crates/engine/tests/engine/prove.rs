@@ -1,7 +1,7 @@
 //! Mutation testing of checks.
 
 use proptest::prelude::*;
-use yieldtray_engine::prove::{MutationReport, mutate, mutations, words};
+use yieldtray_engine::prove::{MutationReport, describe, mutate, mutations};
 use yieldtray_engine::{Event, Outcome, RunOptions};
 use yieldtray_http::Exchange;
 use yieldtray_http::body_shape::BodyShape;
@@ -30,7 +30,7 @@ fn judged(checks: &str, exchange: &Exchange) -> (Outcome, Option<MutationReport>
 
 fn gaps(checks: &str, exchange: &Exchange) -> (Vec<String>, Option<String>) {
     let proof = judged(checks, exchange).1.expect("the checks hold");
-    (words(&proof.survivors), proof.suggestion)
+    (describe(&proof.survivors), proof.suggestion)
 }
 
 const LOT: &str = "{\"id\": \"L-2043\", \"bins\": 24, \"open\": true, \"note\": null, \"trays\": [\"T-1\", \"T-2\"]}";
@@ -140,8 +140,8 @@ fn each_kind_of_answer_is_altered_in_its_own_way() {
 fn a_secret_is_neither_named_nor_suggested() {
     let body = "{\"token\": \"s3cret-4616\", \"s3cret-4616\": 1}";
     let checks = "% check status == 200\n% yield token = body.token secret\n% check type(body) == map\n% check 's3cret-4616' in body";
-    let (words, suggestion) = gaps(checks, &json_answer(200, body));
-    let told = format!("{words:?} {suggestion:?}");
+    let (message, suggestion) = gaps(checks, &json_answer(200, body));
+    let told = format!("{message:?} {suggestion:?}");
     assert!(told.contains("`token`") && told.contains("[secret]") && !told.contains("s3cret-4616"), "{told}");
 }
 

@@ -269,7 +269,7 @@ fn one_token_serves_all_cells_of_a_profile() {
 
 #[test]
 fn without_a_token_the_cells_that_want_it_are_not_sent() {
-    for (status, body, words) in [
+    for (status, body, text) in [
         (400, r#"{"error": "invalid_client", "error_description": "no desk"}"#, "(invalid_client: no desk)"),
         (200, r#"{"token": "t"}"#, "the answer has no `access_token`"),
         (200, r#"{"access_token": "t", "token_type": "mac"}"#, "is of the kind `mac`"),
@@ -278,7 +278,7 @@ fn without_a_token_the_cells_that_want_it_are_not_sent() {
         let told = tokens_replay(|_| Ok(json_answer(status, body)));
         assert_eq!(told.sent.len(), 1, "it is asked for once");
         let failures: Vec<_> = told.reports().filter_map(|report| report.failure.as_ref()).collect();
-        assert!(failures.len() == 2 && failures[0].message.contains(words), "{failures:?}");
+        assert!(failures.len() == 2 && failures[0].message.contains(text), "{failures:?}");
         assert_eq!(told.summary.exit_code().code(), 3);
     }
 }
@@ -450,7 +450,7 @@ fn a_sequence_plays_its_cells_in_its_own_order() {
     });
     assert_eq!(told.reports().last().map(|report| report.outcome), Some(Outcome::NotSent));
 
-    for (fixture, words) in [
+    for (fixture, text) in [
         ("#- a.http\n%% a\n% play b\n%% b\n% play a\n", "cells that need each other"),
         ("#- a.http\n%% a\n% play nobody\n", "no cell `nobody` in `a.http`"),
         (
@@ -460,12 +460,8 @@ fn a_sequence_plays_its_cells_in_its_own_order() {
         ("#- a.http\n%% a\n% play b with x = nothing\n%% b\nhttp://bench/{{x}}\n", "no value is named `nothing`"),
     ] {
         let told = replay(fixture, &["a.http"], settings(None, &[]), respond);
-        assert!(
-            told.problems().iter().any(|problem| problem.message.contains(words)),
-            "{words}: {:?}",
-            told.problems()
-        );
-        assert!(told.sent.len() <= 1, "{words}");
+        assert!(told.problems().iter().any(|problem| problem.message.contains(text)), "{text}: {:?}", told.problems());
+        assert!(told.sent.len() <= 1, "{text}");
     }
 }
 
@@ -528,7 +524,7 @@ fn a_body_that_breaks_its_schema_says_where_and_which_rule() {
     );
     assert!(notes.iter().any(|note| note.contains("\"id\" is a required property (rule `/required`)")), "{notes:?}");
     // Nothing is fetched, and nothing outside is read.
-    for (reference, words) in [
+    for (reference, message) in [
         ("http://schemas.example/x.json", "nothing is fetched for a check"),
         ("../../outside.json", "cannot be read"),
         ("gone.json", "cannot be read"),
@@ -536,6 +532,6 @@ fn a_body_that_breaks_its_schema_says_where_and_which_rule() {
         let fixture = fixture.replace("shared/bins.json\" }", &format!("{reference}\" }}"));
         let told = replay(&fixture, &["lots/a.http"], settings(None, &[]), |_| Ok(json_answer(200, "{\"id\": 1}")));
         let notes = format!("{:?}", told.reports().next().expect("a report").failures[0].notes);
-        assert!(notes.contains(words), "{reference}: {notes}");
+        assert!(notes.contains(message), "{reference}: {notes}");
     }
 }

@@ -132,7 +132,7 @@ fn error(function: &str, message: impl Into<String>) -> ExecutionError {
 fn text<'a>(function: &str, arguments: &'a [CowVal<'_, '_>], index: usize) -> Result<&'a str, ExecutionError> {
     let argument = &*arguments[index];
     argument.downcast_ref::<CelString<'_>>().map(|text| text.inner()).ok_or_else(|| {
-        let got = kind(argument).words();
+        let got = kind(argument).describe();
         error(function, format!("wants text {}, but got {got}", ["first", "second", "third"][index.min(2)]))
     })
 }
@@ -147,7 +147,7 @@ fn bytes<'a>(function: &str, arguments: &'a [CowVal<'_, '_>], index: usize) -> R
         ValueKind::Text => text(function, arguments, index).map(|text| Cow::Borrowed(text.as_bytes())),
         other => match scalar_text(argument) {
             Some(text) if !matches!(other, ValueKind::Other) => Ok(Cow::Owned(text.into_bytes())),
-            _ => Err(error(function, format!("wants text or bytes, but got {}", other.words()))),
+            _ => Err(error(function, format!("wants text or bytes, but got {}", other.describe()))),
         },
     }
 }

@@ -26,10 +26,9 @@ pub(super) fn now<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v> {
 
 pub(super) fn random<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v> {
     let end = |index: usize| {
-        arguments[index]
-            .downcast_ref::<CelInt>()
-            .map(|end| *end.inner())
-            .ok_or_else(|| error("random", format!("wants two integers, but got {}", kind(&*arguments[index]).words())))
+        arguments[index].downcast_ref::<CelInt>().map(|end| *end.inner()).ok_or_else(|| {
+            error("random", format!("wants two integers, but got {}", kind(&*arguments[index]).describe()))
+        })
     };
     let (low, high) = (end(1)?, end(2)?);
     if low > high {
@@ -41,7 +40,7 @@ pub(super) fn random<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v
 pub(super) fn pick<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v> {
     let list = arguments[1]
         .downcast_ref::<CelList<'v>>()
-        .ok_or_else(|| error("pick", format!("wants a list, but got {}", kind(&*arguments[1]).words())))?
+        .ok_or_else(|| error("pick", format!("wants a list, but got {}", kind(&*arguments[1]).describe())))?
         .inner();
     if list.is_empty() {
         return Err(error("pick", "has nothing to pick from: the list is empty"));
@@ -54,8 +53,8 @@ pub(super) fn pick<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v> 
 pub(super) fn step<'b, 'v>(mut arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v> {
     let made = source(&arguments);
     if !made.take_step() {
-        let words = "the expression takes too many steps: its loops stand inside each other, or run over too much";
-        return Err(error("", words));
+        let message = "the expression takes too many steps: its loops stand inside each other, or run over too much";
+        return Err(error("", message));
     }
     if !made.take_bytes(&*arguments[1]) {
         return Err(error("", made.too_large()));

@@ -57,12 +57,12 @@ pub(super) fn join<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v> 
     let by = text("join", &arguments, 1)?;
     let list = arguments[0]
         .downcast_ref::<CelList<'v>>()
-        .ok_or_else(|| error("join", format!("wants a list, but got {}", kind(&*arguments[0]).words())))?;
+        .ok_or_else(|| error("join", format!("wants a list, but got {}", kind(&*arguments[0]).describe())))?;
     expect_room("join", 0, list.inner().len() as u64, by.len() as u64)?;
     let members = list.inner().iter().map(|member| match Value::copy_of(&**member).to_text() {
         Ok(text) => Ok(text.into_owned()),
         Err(_) => {
-            Err(error("join", format!("wants texts or numbers in the list, but found {}", kind(&**member).words())))
+            Err(error("join", format!("wants texts or numbers in the list, but found {}", kind(&**member).describe())))
         }
     });
     given(members.collect::<Result<Vec<_>, _>>()?.join(by))

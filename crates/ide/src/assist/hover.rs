@@ -1,7 +1,7 @@
 //! Hover.
 
 use super::docs::{INSTRUCTIONS, builtin_help, instruction_help, language_help};
-use super::inlay_hints::{masker, row, words};
+use super::inlay_hints::{describe, masker, row};
 use super::{IdeContext, Occurrence, Referent, occurrence_at};
 use yieldtray_expression::FUNCTIONS;
 use yieldtray_http::{METHODS, field};
@@ -61,21 +61,21 @@ fn value(view: IdeContext<'_>, source: SourceId, offset: usize, name: &str) -> O
     let mut text = match row.as_ref().map(|row| &row.value) {
         None => format!("`{name}` has no value yet"),
         Some(ValueState::None(problem)) => format!("`{name}`: {}", masker.mask(&problem.message)),
-        Some(value) => format!("`{name}` is {}", code(&words(value, &masker))),
+        Some(value) => format!("`{name}` is {}", code(&describe(value, &masker))),
     };
     if let Some(row) = &row {
         if let Some(origin) = &row.origin {
-            text.push_str(&format!("\n\n{}", origin.words(workspace)));
+            text.push_str(&format!("\n\n{}", origin.describe(workspace)));
         }
         for hidden in &row.hides {
-            text.push_str(&format!("  \nhides one {}", hidden.words(workspace)));
+            text.push_str(&format!("  \nhides one {}", hidden.describe(workspace)));
         }
     }
     let everywhere = across(view.context, &mut masker);
     if let Some(across) = everywhere.iter().find(|across| across.name == name) {
         text.push_str("\n\n| environment | value |\n| --- | --- |\n");
         for (environment, value) in workspace.config.environments.iter().zip(&across.values) {
-            let shown = value.as_ref().map_or_else(|| "no value".to_owned(), |value| code(&words(value, &masker)));
+            let shown = value.as_ref().map_or_else(|| "no value".to_owned(), |value| code(&describe(value, &masker)));
             text.push_str(&format!("| {} | {} |\n", environment.name, shown.replace('|', "\\|")));
         }
     }

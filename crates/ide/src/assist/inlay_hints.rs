@@ -161,7 +161,7 @@ pub(super) fn places(view: IdeContext<'_>, source: SourceId, at: usize, name: &s
 }
 
 /// A value of a survey in a few words, masked.
-pub(super) fn words(value: &ValueState, masker: &Masker) -> String {
+pub(super) fn describe(value: &ValueState, masker: &Masker) -> String {
     match value {
         ValueState::Known(value) => short(&masker.mask(&value.show())),
         ValueState::Secret(_) => MASK.to_owned(),

@@ -26,13 +26,13 @@ impl Server {
             "window/workDoneProgress/create",
             json!({ "token": number }),
             move |server: &mut Server, _| {
-                let ShownProgress { words, ended } = server.jobs.show_progress(number);
-                if let Some(words) = words {
-                    begin["message"] = json!(words);
+                let ShownProgress { message, ended } = server.jobs.show_progress(number);
+                if let Some(message) = message {
+                    begin["message"] = json!(message);
                 }
                 server.report_progress(number, begin);
-                if let Some(words) = ended {
-                    server.report_progress(number, json!({ "kind": "end", "message": words }));
+                if let Some(message) = ended {
+                    server.report_progress(number, json!({ "kind": "end", "message": message }));
                 }
             },
         );
@@ -46,19 +46,19 @@ impl Server {
     /// Handles what a job says.
     pub(crate) fn on_job_event(&mut self, event: JobEvent) {
         match event {
-            JobEvent::Progress { job, words } => {
-                if self.jobs.note_progress(job, &words) {
-                    self.report_progress(job, json!({ "kind": "report", "message": words }));
+            JobEvent::Progress { job, message } => {
+                if self.jobs.note_progress(job, &message) {
+                    self.report_progress(job, json!({ "kind": "report", "message": message }));
                 }
             }
             JobEvent::Ask { question, reply } => self.prompt(*question, reply),
             JobEvent::Done { job, root, outcome } => {
-                let words = match &outcome {
+                let message = match &outcome {
                     Ok(result) => result.summary.clone(),
                     Err(error) => error.to_string(),
                 };
-                if self.jobs.finish(job, &words, self.client.shows_progress) {
-                    self.report_progress(job, json!({ "kind": "end", "message": words }));
+                if self.jobs.finish(job, &message, self.client.shows_progress) {
+                    self.report_progress(job, json!({ "kind": "end", "message": message }));
                 }
                 match outcome {
                     Ok(result) => self.on_job_result(&root, result),

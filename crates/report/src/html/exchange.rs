@@ -37,12 +37,12 @@ fn class(outcome: Outcome) -> &'static str {
 
 fn line(entry: &Entry<'_>) -> Markup {
     let failed = entry.failures.len();
-    let words = match (entry.outcome, entry.checks) {
+    let message = match (entry.outcome, entry.checks) {
         (Outcome::Passed, 0) => "no checks".to_owned(),
         (Outcome::Passed, 1) => "1 check".to_owned(),
         (Outcome::Passed, all) => format!("{all} checks"),
         (Outcome::Failed, all) if failed > 0 => format!("{failed} of {all} failed"),
-        (outcome, _) => outcome.words().to_owned(),
+        (outcome, _) => outcome.describe().to_owned(),
     };
     html! {
         span.name { (Content(entry.title())) }
@@ -52,7 +52,7 @@ fn line(entry: &Entry<'_>) -> Markup {
         span.status { @if let Some(status) = entry.status { (status) } }
         span.time { @if let Some(millis) = entry.elapsed_ms { (Time(millis)) } }
         span.words {
-            (words)
+            (message)
             @if let Some(tries) = entry.tries { ", tried " (tries) " times" }
             @if let Some(attempts) = entry.attempts { ", attempt " (attempts) }
         }

@@ -88,13 +88,13 @@ impl PageFrame<'_> {
     fn verdict(&self) -> String {
         let Html { entries, well, bad, idle, .. } = *self.page;
         let totals = &self.about.totals;
-        let words = match (bad, totals.checks) {
+        let message = match (bad, totals.checks) {
             (0, 0) => "Nothing was judged".to_owned(),
             (0, _) if idle == 0 => format!("All {entries} passed"),
             (0, _) => format!("{well} of {entries} passed"),
             (bad, _) => format!("{bad} of {entries} failed"),
         };
-        if totals.interrupted { format!("{words}, then the run was interrupted") } else { words }
+        if totals.interrupted { format!("{message}, then the run was interrupted") } else { message }
     }
 
     /// The shares of those that failed, were not sent and passed, as a strip.
@@ -115,9 +115,9 @@ impl PageFrame<'_> {
         let totals = &self.about.totals;
         let mut parts =
             vec![count(totals.requests, "request", "requests") + " sent", count(totals.checks, "check", "checks")];
-        let mut add = |number: usize, words: &str| {
+        let mut add = |number: usize, message: &str| {
             if number > 0 {
-                parts.push(format!("{number} {words}"));
+                parts.push(format!("{number} {message}"));
             }
         };
         add(totals.failed_checks, "failed");

@@ -343,21 +343,21 @@ fn inside(place: &mut String, go: impl FnOnce(&mut String), work: impl FnOnce(&m
 
 fn shapes(place: &str, left: &TextShape, right: &TextShape, found: &mut Comparison) {
     if left.types != right.types {
-        found.add(place, PartChange::OtherType(left.words(), right.words()));
+        found.add(place, PartChange::OtherType(left.describe(), right.describe()));
     }
     for (name, shape) in &left.members {
         match right.members.get(name) {
             Some(other) => shapes(&member(place, name), shape, other, found),
             // Objects that became something else were reported before.
             None if right.types.contains(&"object") => {
-                found.add(member(place, name), PartChange::Removed(shape.words()))
+                found.add(member(place, name), PartChange::Removed(shape.describe()))
             }
             None => {}
         }
     }
     if left.types.contains(&"object") {
         for (name, shape) in right.members.iter().filter(|(name, _)| !left.members.contains_key(*name)) {
-            found.add(member(place, name), PartChange::Added(shape.words()));
+            found.add(member(place, name), PartChange::Added(shape.describe()));
         }
     }
     // The members of an empty list are unknown.

@@ -233,7 +233,7 @@ impl<'k> LoggedExchange<'k> {
             host: cookie.host.clone(),
             name: cookie.name.clone(),
             status: CookieStatus::of(&cookie.status),
-            words: cookie.words.clone(),
+            message: cookie.message.clone(),
         };
         let body = self.received.bytes.as_deref().map(Bytes::copy_from_slice);
         let [_, fields] = self.lines();

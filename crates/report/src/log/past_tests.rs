@@ -63,7 +63,7 @@ fn full() -> Exchange {
         host: "bench".to_owned(),
         name: "shift".to_owned(),
         status: CookieStatus::Ended,
-        words: "at once".to_owned(),
+        message: "at once".to_owned(),
     };
     let head = [("Content-Type", "application/json"), ("X-A", "1"), ("X-A", "2")];
     Exchange {

@@ -48,7 +48,7 @@ impl TextShape {
     }
 
     /// The types in words.
-    pub(super) fn words(&self) -> String {
+    pub(super) fn describe(&self) -> String {
         self.types.join(" or ")
     }
 }

@@ -39,7 +39,7 @@ pub enum OutsideKind {
 
 impl OutsideKind {
     /// The words for it that go before the name.
-    pub fn words(self) -> &'static str {
+    pub fn describe(self) -> &'static str {
         match self {
             Self::Command => "runs the command",
             Self::File => "reads the file",
@@ -61,7 +61,7 @@ impl Config {
         let mut found = Vec::new();
         for entry in self.environments.iter().flat_map(|environment| &environment.values).chain(&self.values) {
             let (kind, names) = match &entry.source_kind {
-                ValueSource::Command(words) => (OutsideKind::Command, words.join(" ")),
+                ValueSource::Command(command) => (OutsideKind::Command, command.join(" ")),
                 ValueSource::File(path) if leads_outside(path) => (OutsideKind::File, path.clone()),
                 // Only the private configuration may name variables of the process.
                 ValueSource::Variable(name) if entry.private => (OutsideKind::Variables, name.clone()),

@@ -95,10 +95,10 @@ impl Reader<'_> {
                 self.mistake(whole, format!("`{known}` must be plain text"), hint);
                 continue;
             }
-            if let Some((_, words)) = WORDS.iter().find(|(key, _)| key == known)
-                && !words.contains(&text.as_ref())
+            if let Some((_, message)) = WORDS.iter().find(|(key, _)| key == known)
+                && !message.contains(&text.as_ref())
             {
-                let hint = format!("write one of {}", yieldtray_source::join_words(*words));
+                let hint = format!("write one of {}", yieldtray_source::join_words(*message));
                 self.mistake(whole, format!("`{known}` cannot be `{text}`"), &hint);
                 continue;
             }

@@ -285,7 +285,7 @@ impl Reader<'_> {
             self.mistake(key_span(key), "only the private configuration may take a value from a command", &hint);
             return None;
         }
-        let words = match held.get_ref() {
+        let message = match held.get_ref() {
             DeValue::Array(members) => members
                 .iter()
                 .map(|member| match member.get_ref() {
@@ -293,14 +293,14 @@ impl Reader<'_> {
                     _ => None,
                 })
                 .collect::<Option<Vec<_>>>()
-                .filter(|words| !words.is_empty()),
+                .filter(|message| !message.is_empty()),
             _ => None,
         };
-        if words.is_none() {
+        if message.is_none() {
             let hint = "write program and arguments as texts, as in `[\"pass\", \"show\", \"packhouse\"]`";
             self.mistake(held.span().into(), "a command is a list of texts", hint);
         }
-        words.map(ValueSource::Command)
+        message.map(ValueSource::Command)
     }
 
     fn function(&mut self, name: &Key<'_>, held: &TomlValue<'_>) -> Option<UserFunction> {

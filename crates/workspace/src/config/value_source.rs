@@ -49,12 +49,12 @@ impl ValueSource {
     }
 
     /// The source as text; `None` for a literal value.
-    pub fn words(&self) -> Option<String> {
+    pub fn describe(&self) -> Option<String> {
         match self {
             ValueSource::Value(_) => None,
             ValueSource::Variable(name) => Some(format!("variable {name}")),
             ValueSource::File(path) => Some(format!("file {path}")),
-            ValueSource::Command(words) => Some(format!("command {}", words.join(" "))),
+            ValueSource::Command(command) => Some(format!("command {}", command.join(" "))),
         }
     }
 }
@@ -172,9 +172,14 @@ impl ValueEntry {
                 })?;
                 self.text(bytes, || format!("the file `{path}`"))
             }
-            ValueSource::Command(words) => {
-                let output = outside.files.run(words).map_err(|why| SourceError {
-                    message: format!("`{}` comes from the command `{}`, {}", self.name, words.join(" "), why.words()),
+            ValueSource::Command(command) => {
+                let output = outside.files.run(command).map_err(|why| SourceError {
+                    message: format!(
+                        "`{}` comes from the command `{}`, {}",
+                        self.name,
+                        command.join(" "),
+                        why.describe()
+                    ),
                     hint: match why {
                         CommandError::NotAllowed(_) => NOT_ALLOWED.to_owned(),
                         CommandError::Failed(_) => {
@@ -182,7 +187,7 @@ impl ValueEntry {
                         }
                     },
                 })?;
-                self.text(output, || format!("the command `{}`", words.join(" ")))
+                self.text(output, || format!("the command `{}`", command.join(" ")))
             }
         }
     }

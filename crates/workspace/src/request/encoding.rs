@@ -29,7 +29,7 @@ pub enum SubstitutionContext {
 
 impl SubstitutionContext {
     /// How the place is called in a message.
-    pub(super) fn words(self) -> &'static str {
+    pub(super) fn describe(self) -> &'static str {
         match self {
             SubstitutionContext::TargetStart | SubstitutionContext::Target => "the target",
             SubstitutionContext::Header => "a header",

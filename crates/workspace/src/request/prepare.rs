@@ -134,7 +134,7 @@ impl TemplateRenderer<'_, '_> {
                 }
                 Ok(base) => target.insert_str(0, base.trim_end_matches('/')),
                 Err(_) => {
-                    let message = format!("`base` is {}, but must be an address", base.kind().words());
+                    let message = format!("`base` is {}, but must be an address", base.kind().describe());
                     self.problems.push(Problem::error(Code::UnfitValue, line.target, message).in_source(source));
                     return None;
                 }

@@ -76,9 +76,9 @@ impl TemplateRenderer<'_, '_> {
                 Segment::Placeholder { expression, .. } => {
                     let place = around.mark();
                     let before = self.problems.len();
-                    let words = expression.of(text);
-                    match self.resolver.evaluate_text(words, source, at) {
-                        Ok(value) => self.write_value(&mut out, source, (at, words), place, &value),
+                    let expression_text = expression.of(text);
+                    match self.resolver.evaluate_text(expression_text, source, at) {
+                        Ok(value) => self.write_value(&mut out, source, (at, expression_text), place, &value),
                         Err(problems) => self.problems.extend(problems),
                     }
                     let found: Vec<Problem> = self.problems.drain(before..).collect();
@@ -131,7 +131,7 @@ impl TemplateRenderer<'_, '_> {
 }
 
 fn unfit_problem(text: &str, at: Span, place: SubstitutionContext, unfit: NotRepresentable, value: &Value) -> Problem {
-    let whither = place.words();
+    let whither = place.describe();
     match unfit {
         NotRepresentable::Null
             if matches!(
@@ -146,7 +146,7 @@ fn unfit_problem(text: &str, at: Span, place: SubstitutionContext, unfit: NotRep
             Problem::warning(Code::UnfitValue, at, format!("`{text}` is null: nothing is written"))
         }
         NotRepresentable::Structure(_) => {
-            let kind = value.kind().words();
+            let kind = value.kind().describe();
             Problem::error(Code::UnfitValue, at, format!("`{text}` is {kind}, which {whither} cannot hold"))
                 .with_hint(format!("write `json({text})` for JSON text, or `join({text}, ',')` for a list"))
         }

@@ -100,23 +100,23 @@ impl<'a> EvalContext<'a> {
         secrets: &mut Vec<Value>,
     ) -> Result<Value, EvalError> {
         let compiled = self.engine.compile(expression).map_err(|errors| {
-            let words = |error: &CompileError| match &error.hint {
+            let text = |error: &CompileError| match &error.hint {
                 Some(hint) => format!("{} ({hint})", error.message),
                 None => error.message.clone(),
             };
-            EvalError::new(errors.iter().map(words).collect::<Vec<_>>().join("; "))
+            EvalError::new(errors.iter().map(text).collect::<Vec<_>>().join("; "))
         })?;
         if !exchange.holds_body() && reads_body(&compiled) {
             return Err(EvalError::new(body_not_buffered(exchange)));
         }
         let title = self.workspace.cell(cell).title;
-        let words = |problems: Vec<Problem>| {
+        let text = |problems: Vec<Problem>| {
             EvalError::new(problems.into_iter().map(|p| p.message).collect::<Vec<_>>().join("; "))
         };
         let mut evaluate = |access: BodyAccess| {
             let (mut names, mut cache) = (ResponseScope::reading(exchange, access), EvalCache::default());
             let mut resolver = Resolver::new(self, cell, &[], &mut cache);
-            let bindings = resolver.bind(&compiled, cell.source, title, Phase::Response(&mut names)).map_err(words);
+            let bindings = resolver.bind(&compiled, cell.source, title, Phase::Response(&mut names)).map_err(text);
             secrets.extend(cache.new_secrets());
             self.engine.evaluate(&compiled, &bindings?, self.random)
         };

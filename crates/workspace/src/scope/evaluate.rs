@@ -57,7 +57,7 @@ impl Resolver<'_> {
     }
 
     /// The text at `span` with its placeholders resolved; one that cannot be resolved stays as written.
-    pub fn words(&mut self, source: SourceId, span: Span, mut phase: Phase<'_, '_>) -> String {
+    pub fn render(&mut self, source: SourceId, span: Span, mut phase: Phase<'_, '_>) -> String {
         let text = &self.workspace.source(source).text;
         let template = Template::parse(text, span, false, &mut Vec::new());
         let mut out = String::new();

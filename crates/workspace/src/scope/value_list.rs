@@ -68,7 +68,7 @@ pub enum OriginKind {
 
 impl Origin {
     /// Where it is, as somebody would look for it.
-    pub fn words(&self, workspace: &crate::Workspace) -> String {
+    pub fn describe(&self, workspace: &crate::Workspace) -> String {
         let line = |(source, span): (SourceId, Span)| workspace.shown_line(source, span.start());
         let place = self.place.map(line).unwrap_or_default();
         match &self.kind {
@@ -101,9 +101,9 @@ impl Origin {
                 (OriginKind::Tray(*cell, *kept_at), Some((*source, span)))
             }
             Binding::Entry(entry, Some(environment)) => {
-                (OriginKind::Environment(environment.name.clone(), entry.source_kind.words()), entry_place(entry))
+                (OriginKind::Environment(environment.name.clone(), entry.source_kind.describe()), entry_place(entry))
             }
-            Binding::Entry(entry, None) => (OriginKind::Everywhere(entry.source_kind.words()), entry_place(entry)),
+            Binding::Entry(entry, None) => (OriginKind::Everywhere(entry.source_kind.describe()), entry_place(entry)),
         };
         Self { kind, place }
     }
@@ -228,7 +228,7 @@ impl ValueLister<'_> {
         let workspace = self.context.workspace;
         match found {
             Binding::Entry(entry, _) if entry.source_kind.is_command() => {
-                return ValueState::NotRun(entry.source_kind.words().unwrap_or_default());
+                return ValueState::NotRun(entry.source_kind.describe().unwrap_or_default());
             }
             Binding::Ask { source, question, .. } => {
                 return ValueState::Asked(question.of(&workspace.source(*source).text).to_owned());
@@ -294,7 +294,7 @@ pub fn across(context: EvalContext<'_>, masker: &mut Masker) -> Vec<EnvironmentC
                 .map(|environment| {
                     let entry = config.entry(Some(&environment.name), name)?;
                     if entry.source_kind.is_command() {
-                        return Some(ValueState::NotRun(entry.source_kind.words().unwrap_or_default()));
+                        return Some(ValueState::NotRun(entry.source_kind.describe().unwrap_or_default()));
                     }
                     let value = entry.value(&outside).ok()?.into_owned();
                     if entry.secret {

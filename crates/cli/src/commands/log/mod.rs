@@ -81,8 +81,8 @@ fn list(common: &Common, args: &Log, host: &HostFacts, out: &mut Out) -> Result<
         lines(&found, &project.workspace.config, clock::now_millis(), out.settings.terminal, out.settings.styles);
     out.table(&rows)?;
     if more && !out.settings.quiet {
-        let words = format!("there are more: `--most {}` shows them", args.most.saturating_mul(10));
-        out.say(&out.settings.error_styles.dim(&words))?;
+        let message = format!("there are more: `--most {}` shows them", args.most.saturating_mul(10));
+        out.say(&out.settings.error_styles.dim(&message))?;
     }
     if found.is_empty() && !out.settings.quiet {
         out.say(match is_plain(common, &args.filter) {

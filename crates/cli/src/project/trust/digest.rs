@@ -13,7 +13,7 @@ pub(crate) fn digest_of(workspace: &Workspace) -> String {
     add("yieldtray allow 1");
     add(workspace.private_configuration().unwrap_or_default());
     for setting in workspace.config.outside_settings().iter().filter(|setting| !setting.private) {
-        add(setting.kind.words());
+        add(setting.kind.describe());
         add(&setting.names);
     }
     hasher.finalize().to_hex().to_string()

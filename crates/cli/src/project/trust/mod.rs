@@ -95,7 +95,7 @@ pub(crate) fn remember(root: &Path, workspace: &Workspace) -> Result<(), Command
 pub(crate) fn outside_lines(workspace: &Workspace) -> Vec<(String, String)> {
     let shown = |setting: OutsideSetting| {
         let place = workspace.shown_line(setting.source, setting.span.start());
-        (place, format!("{} `{}`", setting.kind.words(), setting.names))
+        (place, format!("{} `{}`", setting.kind.describe(), setting.names))
     };
     let mut settings = workspace.config.outside_settings();
     settings.sort_by_key(|setting| (setting.source, setting.span.start()));

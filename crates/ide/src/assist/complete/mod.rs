@@ -127,7 +127,7 @@ fn words_about(resolver: &Resolver<'_>, name: &str, masker: &Masker) -> String {
         },
         _ => None,
     };
-    let origin = Origin::of(&found, workspace).words(workspace);
+    let origin = Origin::of(&found, workspace).describe(workspace);
     match value {
         Some(value) => format!("{}  {origin}", crate::assist::inlay_hints::short(&masker.mask(&value))),
         None => origin,
