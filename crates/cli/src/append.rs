@@ -110,7 +110,7 @@ mod tests {
         if let Some(before) = before {
             std::fs::write(&file, before).expect("a file");
         }
-        let append = Append::prepare(&file, text).map_err(|stop| match stop {
+        let append = Append::prepare(&file, text).map_err(|error| match error {
             CommandError::Refused { message, .. } => message.replace(&file.display().to_string(), "FILE"),
             other => format!("{other:?}"),
         })?;

@@ -12,7 +12,7 @@ pub(crate) fn guard(
     project: &Project,
     changing: &[(CellId, String)],
     yes: bool,
-    person: &dyn Prompter,
+    prompter: &dyn Prompter,
 ) -> Result<bool, CommandError> {
     let chosen = project.settings.environment.as_deref().and_then(|name| project.workspace.config.environment(name));
     let Some(environment) = chosen.filter(|environment| environment.is_guarded()) else { return Ok(false) };
@@ -28,12 +28,12 @@ pub(crate) fn guard(
     };
     let what = format!("{} with {}", count(changing.len(), "request", "requests"), methods.join(", "));
     let name = &environment.name;
-    if !person.is_there() {
+    if !prompter.is_there() {
         let message = format!("environment `{name}` is guarded, and {what} would change something at {destination}");
         return Err(CommandError::refused_with(message, "pass `--yes` to send all the same; nothing was sent"));
     }
     let question = format!("Environment {name} is guarded. Send {what} to {destination}?");
-    match person.confirm(&question, &format!("Send to {name}"), false)? {
+    match prompter.confirm(&question, &format!("Send to {name}"), false)? {
         true => Ok(true),
         false => Err(CommandError::refused("nothing was sent: the answer was no")),
     }

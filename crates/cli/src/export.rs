@@ -59,13 +59,13 @@ pub(crate) struct ExportOptions {
 }
 
 /// Writes cells.
-pub(crate) fn hand_over(
+pub(crate) fn export_cells(
     project: &mut Project,
     cells: &[CellId],
-    manner: ExportOptions,
+    options: ExportOptions,
     out: &mut Out,
 ) -> Result<Snippet, CommandError> {
-    let ExportOptions { target, with_values, whole: several } = manner;
+    let ExportOptions { target, with_values, whole: several } = options;
     let plan = Plan::new(&mut project.workspace, cells, several);
     // All needs are read, so that what they yielded is found.
     Plan::new(&mut project.workspace, cells, true);
@@ -116,7 +116,7 @@ pub(crate) fn hand_over(
     }
     notes.extend(outlines.iter().flat_map(|(_, outline)| outline.notes.clone()));
     notes.dedup();
-    let handed: Vec<ExportedRequest<'_>> = outlines
+    let exported: Vec<ExportedRequest<'_>> = outlines
         .iter()
         .map(|(step, outline)| ExportedRequest {
             name: &project.workspace.cell(step.cell).name,
@@ -125,7 +125,7 @@ pub(crate) fn hand_over(
             yields: if several { yields_of(project, step.cell, &outlines) } else { Vec::new() },
         })
         .collect();
-    let text = write(target, &handed).map_err(|error| CommandError::refused(error.to_string()))?;
+    let text = write(target, &exported).map_err(|error| CommandError::refused(error.to_string()))?;
     let mut reads: Vec<String> = outlines.iter().flat_map(|(_, outline)| outline.reads()).collect();
     reads.sort_unstable();
     reads.dedup();

@@ -81,7 +81,7 @@ impl Theme for Plain {
 
 /// A question for yes or no.
 pub(crate) fn confirm(text: &str, default: bool) -> Result<bool, CommandError> {
-    Confirm::with_theme(&Plain).with_prompt(escape_line(text)).default(default).interact().map_err(stop)
+    Confirm::with_theme(&Plain).with_prompt(escape_line(text)).default(default).interact().map_err(command_error)
 }
 
 /// A question of `% ask`: a choice, a secret, or a line.
@@ -97,7 +97,7 @@ pub(crate) fn question(question: &Question) -> Result<Value, CommandError> {
         Some(default) => line(format!("{text} [{}]", escape_line(&bare(default)))),
         None => line(text.into_owned()),
     };
-    typed.map(|typed| question.read(&typed)).map_err(stop)
+    typed.map(|typed| question.read(&typed)).map_err(command_error)
 }
 
 fn line(prompt: String) -> dialoguer::Result<String> {
@@ -160,7 +160,7 @@ fn choice(question: &Question, choices: &[Value]) -> Result<Value, CommandError>
         None => "number or text".to_owned(),
     };
     loop {
-        let typed = line(prompt.clone()).map_err(stop)?;
+        let typed = line(prompt.clone()).map_err(command_error)?;
         if let Some(index) = default.filter(|_| typed.is_empty()) {
             return Ok(choices[index].clone());
         }
@@ -179,7 +179,7 @@ fn bare(value: &Value) -> String {
 }
 
 /// Ctrl-C and a closed terminal end the command; the terminal is left as it was.
-fn stop(error: dialoguer::Error) -> CommandError {
+fn command_error(error: dialoguer::Error) -> CommandError {
     let dialoguer::Error::IO(error) = error;
     match error.kind() {
         io::ErrorKind::Interrupted | io::ErrorKind::UnexpectedEof => CommandError::Interrupted,

@@ -4,7 +4,7 @@ mod support;
 
 use serde_json::{Value, json};
 use support::Bench;
-use support::editor::{Editor, told};
+use support::editor::{Editor, described};
 
 const INTAKE: &str = "# The intake desk.\n\n%% Sign in\nPOST /session\n\n\
     { \"email\": \"clerk@packhouse.example\", \"password\": \"windfall-bench\" }\n\n\
@@ -30,11 +30,11 @@ fn place(text: &str, of: &str) -> (u32, u32) {
 fn what_is_wrong_is_told_while_it_is_written_and_mended() {
     let bench = bench();
     let mut editor = Editor::start(&bench);
-    assert_eq!(told(&editor.open("intake.http")), Vec::<String>::new());
+    assert_eq!(described(&editor.open("intake.http")), Vec::<String>::new());
     let slips = INTAKE.replace("{{grower}}", "{{growr}}").replace("\"gala\" }", "\"gala\", }");
     let found = editor.change("intake.http", &slips);
     assert_eq!(
-        told(&found),
+        described(&found),
         [
             "15 unknown-value: no value is named `growr`",
             "15 bad-json: this body is no JSON: a comma after the last value"
@@ -45,7 +45,7 @@ fn what_is_wrong_is_told_while_it_is_written_and_mended() {
     let at = |from: u32, to: u32| json!({ "start": { "line": line, "character": from }, "end": { "line": line, "character": to } });
     let changes = json!([{ "range": at(2, 2), "text": "\"🍏\": 1, " }, { "range": at(column + 9, column + 14), "text": "grower" }]);
     let found = editor.change_by("intake.http", changes);
-    assert_eq!(told(&found), ["15 bad-json: this body is no JSON: a comma after the last value"]);
+    assert_eq!(described(&found), ["15 bad-json: this body is no JSON: a comma after the last value"]);
     let actions = editor.ask(
         "textDocument/codeAction",
         json!({ "textDocument": { "uri": editor.uri("intake.http") }, "range": found[0]["range"], "context": { "diagnostics": found } }),
@@ -97,10 +97,10 @@ fn a_cell_is_sent_from_its_lens_and_what_failed_is_drawn() {
         message["params"]["diagnostics"].as_array().is_some_and(|list| list.iter().any(|one| one["code"] == "failed"))
     });
     let found = found["params"]["diagnostics"].as_array().expect("a list").clone();
-    assert_eq!(told(&found), ["19 failed: failed for `book-a-lot-in`: body.bins is 24"]);
+    assert_eq!(described(&found), ["19 failed: failed for `book-a-lot-in`: body.bins is 24"]);
     // Lines above it move it; mended and sent again, it is gone.
     let moved = editor.change("intake.http", &format!("# New.\n{INTAKE}"));
-    assert_eq!(told(&moved), ["20 failed: failed for `book-a-lot-in`: body.bins is 24"]);
+    assert_eq!(described(&moved), ["20 failed: failed for `book-a-lot-in`: body.bins is 24"]);
     // Now there is an answer to check against.
     editor.change("intake.http", &INTAKE.replace("== 25", "== 24"));
     let lenses = editor.about("textDocument/codeLens", "intake.http");
@@ -336,8 +336,8 @@ fn other_open_files_are_looked_at_again() {
         .file("a.http", "%% Weigh\n% needs b.http#book\nGET /lots/{{lot}}\n")
         .file("b.http", "%% Book\nPOST /lots\n\n% yield lot = body.id\n");
     let mut editor = Editor::start(&bench);
-    assert_eq!(told(&editor.open("a.http")), [""; 0]);
-    assert_eq!(told(&editor.open("b.http")), [""; 0]);
+    assert_eq!(described(&editor.open("a.http")), [""; 0]);
+    assert_eq!(described(&editor.open("b.http")), [""; 0]);
     let uri = editor.uri("a.http");
     let about_a = |editor: &mut Editor, wanted: usize| {
         let message = editor.wait(|message| {
@@ -345,7 +345,7 @@ fn other_open_files_are_looked_at_again() {
                 && message["params"]["uri"] == uri.as_str()
                 && message["params"]["diagnostics"].as_array().is_some_and(|list| list.len() == wanted)
         });
-        told(message["params"]["diagnostics"].as_array().expect("a list"))
+        described(message["params"]["diagnostics"].as_array().expect("a list"))
     };
     editor.forget();
     editor.change("b.http", "%% Booked\nPOST /lots\n\n% yield lot = body.id\n");
@@ -365,7 +365,7 @@ fn actions_belong_to_the_text_of_their_version() {
     const TEXT: &str = "%% A\nGET /x\n\n% chekc status == 200\n";
     let bench = bench().file("a.http", TEXT);
     let mut editor = Editor::start(&bench);
-    assert_eq!(told(&editor.open("a.http")).len(), 1);
+    assert_eq!(described(&editor.open("a.http")).len(), 1);
     let at = |line: u32, column: u32| json!({ "line": line, "character": column });
     let typed = json!([{ "range": { "start": at(0, 4), "end": at(0, 4) }, "text": "pples" }]);
     editor.change_unheard("a.http", typed);
@@ -428,8 +428,8 @@ fn two_roots_and_a_folder_that_goes_away() {
         .file("b/yieldtray.toml", "[values]\nbase = 'http://127.0.0.1:1'\n")
         .file("b/b.http", "/{{crop}}\n");
     let mut editor = Editor::start(&bench);
-    assert_eq!(told(&editor.open("a/a.http")), Vec::<String>::new());
-    assert_eq!(told(&editor.open("b/b.http")), ["0 unknown-value: no value is named `crop`"]);
+    assert_eq!(described(&editor.open("a/a.http")), Vec::<String>::new());
+    assert_eq!(described(&editor.open("b/b.http")), ["0 unknown-value: no value is named `crop`"]);
     std::fs::remove_dir_all(bench.path().join("a")).expect("it can be removed");
     // What is in the editor is still there, and so is the server.
     editor.change("b/b.http", "/{{base}}\n");
@@ -439,7 +439,7 @@ fn two_roots_and_a_folder_that_goes_away() {
     assert!(hover.get("result").is_some() || hover.get("error").is_some());
     let sent = json!({ "command": "yieldtray.send", "arguments": [{ "uri": uri, "line": 0 }] });
     editor.answer("workspace/executeCommand", sent);
-    assert_eq!(told(&editor.change("b/b.http", "/{{x\n")), ["0 unclosed-mark: this `{{` is never closed"]);
+    assert_eq!(described(&editor.change("b/b.http", "/{{x\n")), ["0 unclosed-mark: this `{{` is never closed"]);
     assert_eq!(editor.end(), 0);
 }
 

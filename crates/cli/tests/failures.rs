@@ -122,7 +122,7 @@ fn a_head_that_breaks_the_rules_is_named_by_its_line() {
     let base = server(move |_| (Duration::ZERO, format!("HTTP/1.1 200 OK\r\n{many}\r\n").into_bytes()));
     fails(&base, "too-large", "are more than is taken: 100,");
 
-    for (line, told) in [
+    for (line, record) in [
         ("X-Lot: a\r\n b", None),
         ("X Lot: a", Some("line 2 of the answer, `X Lot: a`, has a name with a character that none may have")),
         ("Set-Cookie: a=\u{1}b", Some("line 2 of the answer, `Set-Cookie: a=\\u{1}b`, has a control character")),
@@ -135,7 +135,7 @@ fn a_head_that_breaks_the_rules_is_named_by_its_line() {
         let base = server(move |_| (Duration::ZERO, head.clone().into_bytes()));
         let run = Bench::empty().run(&["send", "--text", &format!("GET {base}/lots")]).exits(0);
         assert_eq!(run.stdout, "{}", "{line}");
-        match told {
+        match record {
             Some(message) => assert!(run.stderr.contains(message), "{line}: {}", run.stderr),
             None => assert!(!run.stderr.contains("malformed-response"), "{line}: {}", run.stderr),
         }

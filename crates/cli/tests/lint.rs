@@ -118,7 +118,7 @@ fn findings_are_written_for_code_hosts() {
     let errors: Vec<String> = schema.iter_errors(&report).map(|error| error.to_string()).collect();
     assert_eq!(errors, Vec::<String>::new());
     let results = report["runs"][0]["results"].as_array().expect("results");
-    let told: Vec<String> = results
+    let record: Vec<String> = results
         .iter()
         .map(|result| {
             let rule =
@@ -132,7 +132,7 @@ fn findings_are_written_for_code_hosts() {
         })
         .collect();
     assert_eq!(
-        told,
+        record,
         [
             "\"note\" \"hidden-value\" \"the%20desk/a.http\" 1",
             "\"error\" \"unknown-instruction\" \"the%20desk/a.http\" 4",

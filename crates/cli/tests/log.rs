@@ -75,9 +75,9 @@ fn every_exchange_is_logged_and_found_again() {
     bench.run(&["replay", "desk.http#read", "--no-log"]).exits(0);
 
     let all = listed(&bench, &[]);
-    let told = names(&all);
-    assert_eq!(told.len(), 7, "{told:?}");
-    assert_eq!(told[1..], ["6 scale", "5 rows", "4 rows", "3 read", "2 book-in", "1 sign-in"]);
+    let record = names(&all);
+    assert_eq!(record.len(), 7, "{record:?}");
+    assert_eq!(record[1..], ["6 scale", "5 rows", "4 rows", "3 read", "2 book-in", "1 sign-in"]);
     let (text, scale, row, book) = (&all[0], &all[1], &all[2], &all[5]);
     assert_eq!((text["environment"].as_str(), text["status"].as_u64()), (Some("live"), Some(404)));
     assert_eq!((scale["outcome"].as_str(), &scale["status"]), (Some("no-answer"), &Value::Null));
@@ -89,12 +89,12 @@ fn every_exchange_is_logged_and_found_again() {
     assert!(book["at"].as_str().is_some_and(|at| at.ends_with('Z')) && book["elapsed_ms"].as_f64() > Some(0.0));
 
     let by = |args: &[&str]| names(&listed(&bench, args));
-    assert_eq!(by(&["--status", "4xx"]), told[..1]);
+    assert_eq!(by(&["--status", "4xx"]), record[..1]);
     assert_eq!(by(&["--status", "201"]), ["2 book-in"]);
     assert_eq!(by(&["--failed"]), ["6 scale"]);
     assert_eq!(by(&["--name", "ro*", "--most", "1"]), ["5 rows"]);
     assert_eq!(by(&["--name", "desk.http#read"]), ["3 read"]);
-    assert_eq!(by(&["-e", "live"]), told[..1]);
+    assert_eq!(by(&["-e", "live"]), record[..1]);
     assert_eq!(by(&["--grep", "L-2039"]), ["5 rows", "3 read"]);
     assert_eq!(by(&["--grep", "FOR=g-11"]), ["2 book-in"]);
     assert_eq!(by(&["--since", "2020-01-01"]).len(), 7);
@@ -123,7 +123,7 @@ fn every_exchange_is_logged_and_found_again() {
     assert_eq!(listed(&off, &[]).len(), 7);
     let few = off.file("yieldtray.local.toml", "[log]\nexchanges = 3\n");
     few.run(&["send", "read"]).exits(0);
-    assert_eq!(names(&listed(&few, &[])), ["8 read", told[0].as_str(), "6 scale"]);
+    assert_eq!(names(&listed(&few, &[])), ["8 read", record[0].as_str(), "6 scale"]);
 }
 
 #[test]
@@ -325,8 +325,8 @@ fn exchanges_are_dropped_and_exported() {
     let urls: Vec<&str> = log.entries.iter().map(|entry| entry.request.url.as_str()).collect();
     assert!(urls.len() == 5 && urls[0].ends_with("/session") && urls[4].ends_with("G-12"), "{urls:?}");
     assert!(!har.contains("windfall-bench"), "{har}");
-    let told = bench.run(&["log", "export", "har", "3", "--out", "one.har"]).exits(0);
-    assert!(told.stderr.contains("1 exchange is in one.har"), "{}", told.stderr);
+    let record = bench.run(&["log", "export", "har", "3", "--out", "one.har"]).exits(0);
+    assert!(record.stderr.contains("1 exchange is in one.har"), "{}", record.stderr);
     assert!(std::fs::read_to_string(bench.path().join("one.har")).expect("a file").contains("L-2039"));
     bench.run(&["log", "export", "har", "--out", "no/such/folder.har"]).exits(2);
 
@@ -360,12 +360,12 @@ fn the_commit_of_a_file_is_logged() {
     bench.run(&["send", "read"]).exits(0);
     std::fs::write(bench.path().join("desk.http"), format!("# Changed.\n{DESK}")).expect("a file");
     bench.run(&["replay", "desk.http#read"]).exits(0);
-    let told: Vec<(Option<String>, Option<bool>)> = listed(&bench, &[])
+    let record: Vec<(Option<String>, Option<bool>)> = listed(&bench, &[])
         .iter()
         .map(|own| (own["commit"].as_str().map(str::to_owned), own["changed"].as_bool()))
         .collect();
     let short = Some(commit[..12].to_owned());
-    assert_eq!(told, [(short.clone(), Some(true)), (short, Some(false)), (None, None)]);
+    assert_eq!(record, [(short.clone(), Some(true)), (short, Some(false)), (None, None)]);
     assert!(
         bench
             .run(&["log", "show", "3", "--show", "head"])
@@ -426,8 +426,8 @@ fn a_damaged_state_is_set_aside_and_no_request_is_stopped_by_it() {
     assert_eq!(names(&listed(&bench, &[])), ["1 read"]);
     std::fs::remove_file(state.join("state.db-wal")).expect("a file");
     std::fs::write(state.join("state.db"), "and again").expect("a file");
-    let told = bench.run(&["log"]).exits(0);
-    assert!(told.stderr.contains("state-damaged-2.db"), "{}", told.stderr);
+    let record = bench.run(&["log"]).exits(0);
+    assert!(record.stderr.contains("state-damaged-2.db"), "{}", record.stderr);
 }
 
 #[test]

@@ -230,7 +230,7 @@ fn shards_joined_are_the_whole_and_a_later_attempt_holds() {
         .exits(3);
     let whole: Value = serde_json::from_str(&text(&bench, "r.json")).expect("JSON");
     let parts: Value = serde_json::from_str(&text(&bench, "j.json")).expect("JSON");
-    let told = |report: &Value| {
+    let record = |report: &Value| {
         let entry = |entry: &Value| {
             format!("{} {} {} {} {}", entry["file"], entry["name"], entry["outcome"], entry["row"], entry["checks"])
         };
@@ -239,7 +239,7 @@ fn shards_joined_are_the_whole_and_a_later_attempt_holds() {
         all.dedup();
         all
     };
-    assert_eq!(told(&parts), told(&whole));
+    assert_eq!(record(&parts), record(&whole));
     assert_eq!(joined.json()["failed_checks"], whole["run"]["totals"]["failed_checks"]);
     assert!(text(&bench, "j.html").contains("Joined from"));
 

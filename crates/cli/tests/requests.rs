@@ -277,7 +277,10 @@ fn a_dry_request_is_one_document() {
     assert_eq!(run.json()["problems"][0]["code"], "unknown-value", "{}", run.stdout);
     // Arguments that cannot be read are told as data, too.
     let run = bench.run(&["send", "--json", "--drye", "a.http"]).exits(2);
-    let told = &run.json()["problems"][0];
-    assert_eq!((&told["message"], &told["level"]), (&"unexpected argument '--drye' found".into(), &"mistake".into()));
-    assert_eq!((told["hint"].as_str(), run.stderr.as_str()), (Some("a similar argument exists: '--dry'"), ""));
+    let record = &run.json()["problems"][0];
+    assert_eq!(
+        (&record["message"], &record["level"]),
+        (&"unexpected argument '--drye' found".into(), &"mistake".into())
+    );
+    assert_eq!((record["hint"].as_str(), run.stderr.as_str()), (Some("a similar argument exists: '--dry'"), ""));
 }

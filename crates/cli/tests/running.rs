@@ -61,17 +61,17 @@ fn side_by_side_and_in_shares_the_same_is_told() {
 
     // Each file is in one shard, with those it needs: they may be in several, and tell the same there.
     let bench = desks();
-    let mut told: Vec<String> = Vec::new();
+    let mut record: Vec<String> = Vec::new();
     for shard in ["1/3", "2/3", "3/3"] {
         let events = events(&bench, &["--shard", shard, "--jobs", "3"]);
         assert!(events.len() < one.len(), "a shard is less than all");
-        told.extend(events.iter().filter(|event| event["event"] == "cell").map(Value::to_string));
+        record.extend(events.iter().filter(|event| event["event"] == "cell").map(Value::to_string));
     }
     let mut whole: Vec<String> = one.iter().filter(|event| event["event"] == "cell").map(Value::to_string).collect();
     whole.sort();
-    told.sort();
-    told.dedup();
-    assert_eq!(told, whole);
+    record.sort();
+    record.dedup();
+    assert_eq!(record, whole);
 }
 
 /// A check that takes long does not change what others are told of time: neither what they took, nor their limits.
@@ -166,13 +166,13 @@ fn a_bad_neighbour_stops_nothing() {
     std::fs::set_permissions(&data, std::fs::Permissions::from_mode(0o000)).expect("rights");
     // Whoever may do everything looks through every folder.
     let everything = std::fs::read_dir(&data).is_ok();
-    let told = |run: &support::Run| {
+    let record = |run: &support::Run| {
         let both = run.both();
         assert!(both.contains("bytes.http"), "{both}");
         assert!(everything || both.contains("`data` cannot be looked through"), "{both}");
     };
     for args in [&["list"][..], &["values"], &["lint"], &["tidy", "--verify"], &["replay"]] {
-        told(&bench.run(args).exits(2));
+        record(&bench.run(args).exits(2));
     }
     assert!(bench.run(&["replay"]).stdout.contains("1 request · 1 check · all passed"));
     let lint = bench.run(&["lint"]).exits(2);
@@ -329,9 +329,9 @@ fn an_interrupted_run_cleans_up_and_says_what_ran() {
     assert_eq!(code, Some(130), "{said}");
     assert!(began.elapsed() < Duration::from_secs(10), "nobody waits for the slow one");
     let events: Vec<Value> = said.lines().filter_map(|line| serde_json::from_str(line).ok()).collect();
-    let told: Vec<_> =
+    let record: Vec<_> =
         events.iter().filter_map(|event| Some((event["name"].as_str()?, event["outcome"].as_str()?))).collect();
-    assert_eq!(told, [("book", "passed"), ("slow", "no-answer"), ("take-away", "passed")], "{said}");
+    assert_eq!(record, [("book", "passed"), ("slow", "no-answer"), ("take-away", "passed")], "{said}");
     assert_eq!(events[2]["failure"]["kind"], "interrupted");
     let last = events.last().expect("an end");
     assert_eq!((&last["interrupted"], &last["left_out"], &last["exit_code"]), (&true.into(), &1.into(), &130.into()));

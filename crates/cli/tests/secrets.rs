@@ -310,8 +310,8 @@ fn a_secret_that_a_later_line_brings_is_hidden_in_an_earlier_one() {
     for args in
         [&["replay", "a.http"][..], &["replay", "a.http", "--json"], &["send", "echo"], &["log", "show", "1", "--json"]]
     {
-        let told = bench.run(args).exits(0).both();
-        assert!(told.contains("[secret]") && !told.contains("canary-44"), "{args:?}: {told}");
+        let record = bench.run(args).exits(0).both();
+        assert!(record.contains("[secret]") && !record.contains("canary-44"), "{args:?}: {record}");
     }
 }
 

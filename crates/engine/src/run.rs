@@ -179,14 +179,14 @@ impl<'w> Run<'w> {
                         profile: token.profile.clone(),
                         url: self.state.masker.mask(request.prepared.url.as_str()).into_owned(),
                         elapsed: exchange.timings.total,
-                        seconds: token.ends.map(|ends| ends - now),
-                        renewed: request.renews(),
+                        seconds: token.expires_at.map(|expires_at| expires_at - now),
+                        renewed: request.refreshes(),
                     });
                     self.state.oauth.store(token);
                     return self.wake_lanes(profile, true);
                 }
                 // The refresh token is rejected: the next request starts from the beginning.
-                Err(_) if request.renews() => {
+                Err(_) if request.refreshes() => {
                     self.state.oauth.revoke(profile);
                     return self.wake_lanes(profile, false);
                 }

@@ -20,11 +20,11 @@ pub(crate) fn of(
 ) -> Vec<Diagnostic> {
     let found = state.problems.get(&source).into_iter().flatten();
     let inside = &state.workspace.source(source).path;
-    let told = state.findings.iter().filter(|finding| finding.file == *inside);
+    let findings = state.findings.iter().filter(|finding| finding.file == *inside);
     let text = text_of(state, source, encoding);
     found
         .map(|problem| drawn(state, source, problem, encoding, client))
-        .chain(told.filter_map(|finding| outcome(&text, finding)))
+        .chain(findings.filter_map(|finding| outcome(&text, finding)))
         .collect()
 }
 

@@ -53,13 +53,13 @@ pub trait ServerHost: Send + Sync + 'static {
     fn answers(&self, root: &Path, settings: &EvalSettings) -> Box<dyn ResponseHistory>;
 
     /// The cell of that name as code or in a format, secrets left out.
-    fn hand_over(&self, job: &Job, cell: &str, target: &str) -> Result<String, HostError>;
+    fn export(&self, job: &Job, cell: &str, target: &str) -> Result<String, HostError>;
 
     /// Writes a text to look at beside a file; gives where it lies.
-    fn lay_out(&self, job: &Job, name: &str, text: &str) -> Result<PathBuf, HostError>;
+    fn write_scratch(&self, job: &Job, name: &str, text: &str) -> Result<PathBuf, HostError>;
 
-    /// Does a job. What it has to say meanwhile goes to `talk`.
-    fn carry_out(&self, job: &Job, talk: &dyn JobUi) -> Result<JobResult, HostError>;
+    /// Does a job. What it has to say meanwhile goes to `ui`.
+    fn run_job(&self, job: &Job, ui: &dyn JobUi) -> Result<JobResult, HostError>;
 }
 
 /// Answers from before.
@@ -83,7 +83,7 @@ pub struct Job {
     /// The task.
     pub task: Task,
     /// Answers that were written down for questions of `% ask`, by name.
-    pub given: Vec<(String, String)>,
+    pub answers: Vec<(String, String)>,
 }
 
 /// A task.
@@ -124,11 +124,11 @@ pub trait JobUi: Send + Sync {
 #[derive(Clone, Debug, Default)]
 pub struct JobResult {
     /// A text to look at, and where it lies.
-    pub sheet: Option<PathBuf>,
+    pub document: Option<PathBuf>,
     /// A summary, in a line.
     pub summary: String,
     /// Whether all is well.
-    pub well: bool,
+    pub success: bool,
     /// Findings at lines of files.
     pub findings: Vec<Finding>,
     /// The files of which findings from before no longer hold, relative to the root.

@@ -95,7 +95,7 @@ impl JobRunner {
         let handle =
             JobHandle { job: number, root: root.clone(), events: events.clone(), cancelled: Arc::clone(&cancelled) };
         let work = move || {
-            let outcome = catch_unwind(AssertUnwindSafe(|| host.carry_out(&job, &handle)));
+            let outcome = catch_unwind(AssertUnwindSafe(|| host.run_job(&job, &handle)));
             let outcome = outcome.map_or(Err(JobError::Panicked), |outcome| outcome.map_err(JobError::Failed));
             let _ = events.send(JobEvent::Done { job: number, root, outcome });
         };

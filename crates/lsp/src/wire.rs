@@ -173,9 +173,9 @@ mod tests {
         ]
         .concat();
         let mut input = input.as_bytes();
-        let mut told = Vec::new();
+        let mut received = Vec::new();
         while let Some(message) = read(&mut input).expect("a slice can be read") {
-            told.push(match message {
+            received.push(match message {
                 Message::Request { id, method, .. } => format!("request {id} {method}"),
                 Message::Notification { method, .. } => format!("notification {method}"),
                 Message::Response { id, .. } => format!("response {id}"),
@@ -191,6 +191,6 @@ mod tests {
             "response 7",
             "broken \"s\", JSON: true",
         ];
-        assert_eq!(told, expected);
+        assert_eq!(received, expected);
     }
 }

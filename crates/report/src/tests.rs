@@ -47,7 +47,7 @@ const HOSTILE: &str = "<script>alert('x')</script>]]>&amp;\u{1b}[2J\u{0}\u{202e}
 fn entries() -> Vec<Entry<'static>> {
     let run = |run: &mut yieldtray_engine::Run<'_>| {
         let mut entries = Vec::new();
-        let told = side_by_side(run, 1, &mut |_| 0, &mut |request| match request.url.path() {
+        let record = side_by_side(run, 1, &mut |_| 0, &mut |request| match request.url.path() {
             "/lots" => Ok(json_answer(201, "{\"id\": \"L-2043\", \"bins\": 24}")),
             "/scale" => Err(Failure {
                 kind: FailureKind::Refused,
@@ -60,7 +60,7 @@ fn entries() -> Vec<Entry<'static>> {
                 Ok(answer(200, &[("Content-Type", "application/json"), ("X-Note", HOSTILE)], &note.to_string()))
             }
         });
-        for event in &told.events {
+        for event in &record.events {
             if let Event::CellFinished(report) = event {
                 let entry = Entry::of(run.workspace(), report);
                 let entry = match &report.captured {
@@ -202,9 +202,9 @@ fn shards_and_attempts_are_joined() {
     first.about.totals.interrupted = true;
     for reports in [vec![first.clone(), second.clone()], vec![second, first]] {
         let joined = merge(reports);
-        let told = |at: usize| (joined.entries[at].outcome, joined.entries[at].attempts);
+        let record = |at: usize| (joined.entries[at].outcome, joined.entries[at].attempts);
         assert_eq!(
-            [told(0), told(1), told(4)],
+            [record(0), record(1), record(4)],
             [(Outcome::Passed, None), (Outcome::Passed, Some(2)), (Outcome::Skipped, None)]
         );
         assert!(joined.about.totals.interrupted, "the last cells are those of the run that was broken off");

@@ -52,11 +52,11 @@ pub fn diff_lines(left: &str, right: &str) -> Vec<DiffLine> {
 
 fn by_lines(left: &[&str], right: &[&str]) -> Vec<DiffLine> {
     let diff = TextDiff::from_slices(left, right);
-    let (mut lines, mut told) = (Vec::new(), 0);
+    let (mut lines, mut shown_until) = (Vec::new(), 0);
     for group in diff.grouped_ops(CONTEXT_LINES) {
         let from = group.first().map_or(0, |op| op.old_range().start);
-        if from > told {
-            lines.push(DiffLine::Skipped(from - told));
+        if from > shown_until {
+            lines.push(DiffLine::Skipped(from - shown_until));
         }
         for change in group.iter().flat_map(|op| diff.iter_changes(op)) {
             let text = cut(change.value());
@@ -66,10 +66,10 @@ fn by_lines(left: &[&str], right: &[&str]) -> Vec<DiffLine> {
                 ChangeTag::Insert => DiffLine::Right(text),
             });
         }
-        told = group.last().map_or(told, |op| op.old_range().end);
+        shown_until = group.last().map_or(shown_until, |op| op.old_range().end);
     }
-    if left.len() > told {
-        lines.push(DiffLine::Skipped(left.len() - told));
+    if left.len() > shown_until {
+        lines.push(DiffLine::Skipped(left.len() - shown_until));
     }
     if lines.len() > MAX_SHOWN_LINES {
         let more = lines.len() - MAX_SHOWN_LINES;

@@ -158,9 +158,9 @@ fn an_index_that_is_made_in_pieces_becomes_one() {
     let mut store = store(root.path());
     let rows: Vec<_> = (1..=7_000).map(|at| exchange(at, "read-lot", Some(200), &format!("L-{at}"))).collect();
     store.log(&rows, ALL).expect("they are logged");
-    let mut told = Vec::new();
-    store.make_searchable(|left| told.push(left)).expect("it is made searchable");
-    assert_eq!(told, [5_000, 3_000, 1_000, 0]);
+    let mut progress = Vec::new();
+    store.make_searchable(|left| progress.push(left)).expect("it is made searchable");
+    assert_eq!(progress, [5_000, 3_000, 1_000, 0]);
     let index = rusqlite::Connection::open(root.path().join(".yieldtray/state.db")).expect("a database");
     let pieces = || -> i64 {
         let count = "SELECT count(DISTINCT segid) FROM word_idx";
@@ -180,9 +180,9 @@ fn exchanges_that_are_gone_are_passed_over_when_the_rest_is_made_searchable() {
     store.log(&rows, Retention { exchanges: 2_500, since: 0 }).expect("they are logged");
     store.drop_exchanges(&[6_999, 7_000]).expect("they are dropped");
     let left = |store: &mut Store| {
-        let mut told = Vec::new();
-        store.make_searchable(|left| told.push(left)).expect("it is made searchable");
-        told
+        let mut progress = Vec::new();
+        store.make_searchable(|left| progress.push(left)).expect("it is made searchable");
+        progress
     };
     assert_eq!((left(&mut store), left(&mut store)), (vec![481, 0], vec![]));
     assert_eq!((search(&mut store, "L-6998"), search(&mut store, "L-7000")), (vec![6_998], vec![]));
@@ -308,14 +308,14 @@ fn a_writer_that_is_killed_leaves_all_that_was_complete() {
             .stdout(std::process::Stdio::piped())
             .spawn()
             .expect("it starts");
-        let told = BufReader::new(writer.stdout.take().expect("a pipe")).lines().map_while(Result::ok);
-        let told = told.filter_map(|line| line.trim().parse::<i64>().ok()).find(|told| *told >= wanted);
+        let progress = BufReader::new(writer.stdout.take().expect("a pipe")).lines().map_while(Result::ok);
+        let progress = progress.filter_map(|line| line.trim().parse::<i64>().ok()).find(|progress| *progress >= wanted);
         writer.kill().expect("it is killed");
         writer.wait().expect("it ends");
-        let told = told.expect("it wrote");
+        let progress = progress.expect("it wrote");
         let mut store = store(root.path());
         let there = store.log_size().expect("a size").0;
-        assert!(there >= told && there % 50 == 0, "{there} of {told}: all or none of each write");
+        assert!(there >= progress && there % 50 == 0, "{there} of {progress}: all or none of each write");
         assert_eq!(numbers(&store, &Filter::default()).len() as i64, there);
         store.clear_log(None, None).expect("it is cleared");
     }

@@ -339,11 +339,11 @@ fn said(line: &str) -> Option<String> {
 
 #[test]
 fn a_sequence_with_a_slip_lacks_no_request() {
-    let told =
+    let record =
         |text: &str| parse(text, SourceId(0), "a").problems.iter().map(|problem| problem.code).collect::<Vec<_>>();
-    assert_eq!(told("%% a\n% play b with c =\n%% b\n/x\n"), [Code::MalformedInstruction]);
-    assert_eq!(told("%% a\n% needs\n%% b\n/x\n"), [Code::NoRequest, Code::MalformedInstruction]);
-    assert_eq!(told("%% a\n%% b\n/x\n"), [Code::NoRequest]);
+    assert_eq!(record("%% a\n% play b with c =\n%% b\n/x\n"), [Code::MalformedInstruction]);
+    assert_eq!(record("%% a\n% needs\n%% b\n/x\n"), [Code::NoRequest, Code::MalformedInstruction]);
+    assert_eq!(record("%% a\n%% b\n/x\n"), [Code::NoRequest]);
 }
 
 #[test]

@@ -137,11 +137,11 @@ mod tests {
             ("HTTP/1.1 200 OK\r\nContent-Length: two\r\n\r\n", "gives no length"),
             ("HTTP/1.1 200 OK\r\nContent-Length: 2\r\nA: 1\r\ncontent-length: 3\r\n\r\n", "its lines 2 and 4"),
         ] {
-            let told = match what_is_wrong(head.as_bytes()) {
+            let message_of = match what_is_wrong(head.as_bytes()) {
                 Some(Wrong::NotHttp(line) | Wrong::Line(line)) => line,
                 None => panic!("{head:?} is taken for right"),
             };
-            assert!(told.contains(message), "{head:?}: {told}");
+            assert!(message_of.contains(message), "{head:?}: {message_of}");
         }
         let right = "HTTP/1.1 200 OK\r\nX-Lot: 1\r\n and 2\r\nContent-Length: 2\r\nContent-Length: 2\r\n\r\n\u{1}";
         assert!(what_is_wrong(right.as_bytes()).is_none() && passed_over(right.as_bytes()).is_empty());

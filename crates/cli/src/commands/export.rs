@@ -2,7 +2,7 @@
 
 use crate::args::{Common, Export, OnOff};
 use crate::error::CommandError;
-use crate::export::{ExportOptions, hand_over, named};
+use crate::export::{ExportOptions, export_cells, named};
 use crate::host::HostFacts;
 use crate::output::Out;
 use crate::output::table::Cell;
@@ -44,8 +44,8 @@ pub(crate) fn export(
     }
     // A file or a folder is a chain, with what its requests need of other files.
     let whole = cells.len() > 1 || target.takes_several() && matches!(places.as_slice(), [Locator::Path(_)]);
-    let manner = ExportOptions { target, with_values: args.with_values == OnOff::On, whole };
-    let snippet = hand_over(&mut project, &cells, manner, out)?;
+    let options = ExportOptions { target, with_values: args.with_values == OnOff::On, whole };
+    let snippet = export_cells(&mut project, &cells, options, out)?;
     let reads: Vec<String> = snippet.reads.iter().map(|name| name.to_uppercase()).collect();
     if out.settings.json {
         let document = json!({ "as": target.name, "text": snippet.text, "reads": reads, "notes": snippet.notes });

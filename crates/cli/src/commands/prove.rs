@@ -21,8 +21,8 @@ use yieldtray_workspace::plan::Plan;
 pub(crate) fn prove(common: &Common, args: &Prove, host: &HostFacts, out: &mut Out) -> Result<ExitCode, CommandError> {
     let (mut project, chosen) = choose(common, &args.choice, host, out)?;
     let plan = Plan::new(&mut project.workspace, &chosen, true);
-    let person = Terminal::of(host);
-    guard(&project, &plan.changing(&project.workspace), args.yes, &person)?;
+    let prompter = Terminal::of(host);
+    guard(&project, &plan.changing(&project.workspace), args.yes, &prompter)?;
     let heading = project.heading_of(plan.steps.iter().map(|step| step.cell));
     let workspace = &project.workspace;
     let run_options = RunOptions {
@@ -34,7 +34,7 @@ pub(crate) fn prove(common: &Common, args: &Prove, host: &HostFacts, out: &mut O
     let progress = ProgressLine::new(Instant::now(), out.settings.terminal && !out.settings.json);
     let observer = MutationObserver { out, progress, failed: 0, reports: Vec::new() };
     let params = ReplayParams { plan, options: run_options, jobs: 1, time_connecting: false };
-    let replayed = RunService::new(&project, &person).replay(params, observer)?;
+    let replayed = RunService::new(&project, &prompter).replay(params, observer)?;
     replayed.outcome?;
     let (run, MutationObserver { out, reports, .. }) = (replayed.run, replayed.observer);
     let summary = MutationSummary::new(workspace, &reports, args.least);

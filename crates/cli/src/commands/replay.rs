@@ -84,8 +84,8 @@ pub(crate) fn replay_part(
     }
     // A confirmation holds for later runs too.
     let changing = plan.changing(&project.workspace);
-    let person = Terminal::of(host);
-    if guard(&project, &changing, *yes || (environment.is_some() && part.may_change == *environment), &person)? {
+    let prompter = Terminal::of(host);
+    if guard(&project, &changing, *yes || (environment.is_some() && part.may_change == *environment), &prompter)? {
         part.may_change.clone_from(environment);
     }
     let heading = project.heading_of(plan.steps.iter().map(|step| step.cell));
@@ -110,7 +110,7 @@ pub(crate) fn replay_part(
     let audience = RunPrinter::new(out, lines, heading, &project.random, common.verbose);
     let sinks = RecordSinks { reports: reports.are_wanted().then_some(reports), logbook };
     let params = ReplayParams { plan, options: run_options, jobs: usize::from(*jobs), time_connecting: tells };
-    let replayed = RunService::new(&project, &person).replay(params, Recording::new(audience, sinks))?;
+    let replayed = RunService::new(&project, &prompter).replay(params, Recording::new(audience, sinks))?;
     let ReplayResult { run, observer, elapsed, saved, outcome } = replayed;
     // Sent requests are logged, whatever ended the run.
     let (_, RecordSinks { reports, logbook }) = observer.end(&run);

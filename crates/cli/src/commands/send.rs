@@ -42,13 +42,13 @@ pub(crate) fn send(common: &Common, args: Send, host: &HostFacts, out: &mut Out)
         check_pick(&project, expression)?;
     }
     introduce(out, &project, cell)?;
-    let person = Terminal::of(host);
-    let prelude = SendPlan::of(&mut project, cell, if dry { Needs::Never } else { needs }, &person, out)?;
-    let service = RunService::new(&project, &person);
+    let prompter = Terminal::of(host);
+    let prelude = SendPlan::of(&mut project, cell, if dry { Needs::Never } else { needs }, &prompter, out)?;
+    let service = RunService::new(&project, &prompter);
     if dry {
         return print_dry_run(&project, &service, prelude, cell, headers, out);
     }
-    guard(&project, &prelude.plan.changing(&project.workspace), yes, &person)?;
+    guard(&project, &prelude.plan.changing(&project.workspace), yes, &prompter)?;
     out.outlive_reader();
     let to_output = file.as_deref() == Some(Path::new("-"));
     if to_output && (out.settings.json || display.pick.is_some() || !display.show.is_empty()) {

@@ -26,7 +26,7 @@ pub(crate) fn tray(common: &Common, args: Tray, host: &HostFacts, out: &mut Out)
         None => show(&project, &rows, out),
         Some(TrayAction::Clear(_)) => {
             let dropped = store.as_mut().map(|store| store.clear(&environment)).transpose()?.unwrap_or_default();
-            told(&project, out, dropped)
+            print_dropped(&project, out, dropped)
         }
         Some(TrayAction::Drop(LazyArgs(Names { names }))) => {
             let known: Vec<&str> = rows.iter().map(|kept| kept.name.as_str()).collect();
@@ -35,12 +35,12 @@ pub(crate) fn tray(common: &Common, args: Tray, host: &HostFacts, out: &mut Out)
             for name in &names {
                 dropped += store.as_mut().map(|store| store.drop_value(&environment, name)).transpose()?.unwrap_or(0);
             }
-            told(&project, out, dropped)
+            print_dropped(&project, out, dropped)
         }
     }
 }
 
-fn told(project: &Project, out: &mut Out, dropped: usize) -> Result<ExitCode, CommandError> {
+fn print_dropped(project: &Project, out: &mut Out, dropped: usize) -> Result<ExitCode, CommandError> {
     out.dropped(&project.heading(), dropped, "value", "values")?;
     Ok(ExitCode::Success)
 }

@@ -54,9 +54,9 @@ pub(crate) fn watch(common: &Common, args: &Replay, host: &HostFacts, out: &mut 
         match code {
             Ok(ExitCode::Interrupted) => return Ok(ExitCode::Interrupted),
             Ok(_) | Err(CommandError::Mistakes) => {}
-            Err(stop @ (CommandError::Interrupted | CommandError::System(_))) => return Err(stop),
+            Err(error @ (CommandError::Interrupted | CommandError::System(_))) => return Err(error),
             // Fixing an error is a change too.
-            Err(stop) => drop(out.report_error(stop)),
+            Err(error) => drop(out.report_error(error)),
         }
         out.flush()?;
         if !out.settings.json && !out.settings.quiet && !part.idle {

@@ -42,7 +42,7 @@ fn open(common: &Common, job: &Job, out: &mut Out) -> Result<(Project, SourceId)
     let files = Overlay { disk: Box::new(disk), root: job.root.clone(), open, runs: true };
     let mut project = Project::over(Box::new(files), trust, job.root.clone(), job.root.clone(), common, &host(), out)?;
     project.check_choice()?;
-    project.settings.set.extend(job.given.iter().map(|(name, answer)| (name.clone(), Value::infer(answer))));
+    project.settings.set.extend(job.answers.iter().map(|(name, answer)| (name.clone(), Value::infer(answer))));
     let source = project.workspace.load(&job.file)?;
     Ok((project, source))
 }
@@ -53,30 +53,30 @@ fn named(project: &Project, source: SourceId, name: &str) -> Result<CellId, Comm
 }
 
 /// A cell as code or in a format.
-pub(super) fn hand_over(common: &Common, job: &Job, name: &str, target: &str) -> Result<String, CommandError> {
+pub(super) fn export(common: &Common, job: &Job, name: &str, target: &str) -> Result<String, CommandError> {
     let mut out = Out::new(OutputSettings::resolve(common, &host()));
     let manner = ExportOptions { target: export::named(target)?, with_values: true, whole: false };
     let (mut project, source) = open(common, job, &mut out)?;
     let cell = named(&project, source, name)?;
-    Ok(export::hand_over(&mut project, &[cell], manner, &mut out)?.text)
+    Ok(export::export_cells(&mut project, &[cell], manner, &mut out)?.text)
 }
 
-pub(super) fn carry_out(common: &Common, job: &Job, talk: &dyn JobUi) -> Result<JobResult, CommandError> {
+pub(super) fn run_job(common: &Common, job: &Job, ui: &dyn JobUi) -> Result<JobResult, CommandError> {
     let mut out = Out::new(OutputSettings::resolve(common, &host()));
     let (mut project, source) = open(common, job, &mut out)?;
-    let person = EditorPrompter(talk);
-    project.offer_to_allow(common, &person)?;
+    let prompter = EditorPrompter(ui);
+    project.offer_to_allow(common, &prompter)?;
     match &job.task {
         Task::Send { cell: name, needs } => {
             let cell = named(&project, source, name)?;
             let needs = if *needs { Needs::Send } else { Needs::Ask };
-            send(job, &mut project, cell, needs, &person, &mut out)
+            send(job, &mut project, cell, needs, &prompter, &mut out)
         }
         Task::Judge { cell: name } => {
             let cell = named(&project, source, name)?;
             judge(job, &mut project, cell, &mut out)
         }
-        Task::Replay => replay(job, &mut project, source, &person, talk, &mut out),
+        Task::Replay => replay(job, &mut project, source, &prompter, ui, &mut out),
     }
 }
 
@@ -85,28 +85,28 @@ fn send(
     project: &mut Project,
     cell: CellId,
     needs: Needs,
-    person: &EditorPrompter<'_>,
+    prompter: &EditorPrompter<'_>,
     out: &mut Out,
 ) -> Result<JobResult, CommandError> {
-    let prelude = SendPlan::of(project, cell, needs, person, out)?;
-    guard(project, &prelude.plan.changing(&project.workspace), false, person)?;
+    let prelude = SendPlan::of(project, cell, needs, prompter, out)?;
+    guard(project, &prelude.plan.changing(&project.workspace), false, prompter)?;
     let project = &*project;
-    let done = RunService::new(project, person).send_one(prelude, cell, SendParams::default(), false)?;
+    let done = RunService::new(project, prompter).send_one(prelude, cell, SendParams::default(), false)?;
     if done.run.summary().interrupted && done.report.is_none() && done.before.is_empty() {
         return Err(CommandError::Interrupted);
     }
     let text = result_document::of_sent(project, cell, &done);
     let name = project.workspace.cell(cell).name.to_string();
-    let sheet = result_document::write(&job.root, &job.file, &name, &text)?;
+    let document = result_document::write(&job.root, &job.file, &name, &text)?;
     let report = done.report.as_ref();
     let summary = result_document::summary(report);
     let findings = done.before.iter().chain(report).flat_map(|report| findings(&project.workspace, report)).collect();
-    let well = report.is_some_and(|report| report.outcome == Outcome::Passed);
+    let success = report.is_some_and(|report| report.outcome == Outcome::Passed);
     let judged =
         done.before.iter().map(|report| path(&project.workspace, report.cell.source)).chain([job.file.clone()]);
     let judged = judged.collect();
     done.keep(out)?;
-    Ok(JobResult { sheet: Some(sheet), summary, well, findings, judged })
+    Ok(JobResult { document: Some(document), summary, success, findings, judged })
 }
 
 /// Judges the current checks on the last logged response.
@@ -133,11 +133,11 @@ fn judge(job: &Job, project: &mut Project, cell: CellId, out: &mut Out) -> Resul
     let report = first.0.ok_or_else(nothing)?;
     let old = age((clock::now_millis() - listed.summary.at) / 1_000);
     let text = result_document::of_judged(project, &run, &report, &answer, &old);
-    let sheet = result_document::write(&job.root, &job.file, &name, &text)?;
+    let document = result_document::write(&job.root, &job.file, &name, &text)?;
     let summary = format!("{} · nothing was sent: the answer is from {old}", result_document::summary(Some(&report)));
     let findings = findings(&project.workspace, &report);
-    let well = report.outcome == Outcome::Passed;
-    Ok(JobResult { sheet: Some(sheet), summary, well, findings, judged: vec![job.file.clone()] })
+    let success = report.outcome == Outcome::Passed;
+    Ok(JobResult { document: Some(document), summary, success, findings, judged: vec![job.file.clone()] })
 }
 
 /// The first report of a run.
@@ -156,13 +156,13 @@ fn replay(
     job: &Job,
     project: &mut Project,
     source: SourceId,
-    person: &EditorPrompter<'_>,
-    talk: &dyn JobUi,
+    prompter: &EditorPrompter<'_>,
+    ui: &dyn JobUi,
     out: &mut Out,
 ) -> Result<JobResult, CommandError> {
     let cells: Vec<CellId> = project.workspace.cells(source).collect();
     let plan = Plan::new(&mut project.workspace, &cells, true);
-    guard(project, &plan.changing(&project.workspace), false, person)?;
+    guard(project, &plan.changing(&project.workspace), false, prompter)?;
     let project = &*project;
     let heading = project.heading();
     let logbook = LogRecorder::begin(project, plan.steps.iter().map(|step| step.cell), true);
@@ -171,9 +171,9 @@ fn replay(
     let options = RunOptions { capture_limit, ..RunOptions::default() };
     let params = ReplayParams { plan, options, jobs: 1, time_connecting: false };
     let sinks = RecordSinks { logbook, reports: None };
-    let observer = Recording::new(ReplayCollector { talk, all, reports: Vec::new() }, sinks);
+    let observer = Recording::new(ReplayCollector { ui, all, reports: Vec::new() }, sinks);
     let ReplayResult { run, observer, elapsed, outcome, saved: _ } =
-        RunService::new(project, person).replay(params, observer)?;
+        RunService::new(project, prompter).replay(params, observer)?;
     let (collector, sinks) = observer.end(&run);
     let reports = collector.reports;
     sinks.logbook.map(|log| log.end(out)).transpose()?;
@@ -199,14 +199,14 @@ fn replay(
     }
     let last = summary(run.summary(), elapsed, Styles::new(false));
     text.push_str(&format!("{last}\n"));
-    let sheet = result_document::write(&job.root, &job.file, "", &text)?;
+    let document = result_document::write(&job.root, &job.file, "", &text)?;
     let findings = reports.iter().flat_map(|report| findings(workspace, report)).collect();
     let mut judged: Vec<PathBuf> = reports.iter().map(|report| path(workspace, report.cell.source)).collect();
     judged.dedup();
     Ok(JobResult {
-        sheet: Some(sheet),
+        document: Some(document),
         summary: last,
-        well: run.summary().exit_code() == ExitCode::Success,
+        success: run.summary().exit_code() == ExitCode::Success,
         findings,
         judged,
     })
@@ -214,7 +214,7 @@ fn replay(
 
 /// Collects the report of each cell, and reports progress.
 struct ReplayCollector<'t> {
-    talk: &'t dyn JobUi,
+    ui: &'t dyn JobUi,
     all: usize,
     reports: Vec<CellReport>,
 }
@@ -226,7 +226,7 @@ impl RunObserver for ReplayCollector<'_> {
             report.captured = None;
             let name = shown_name(run.workspace(), report.cell, report.played_by).into_owned();
             self.reports.push(*report);
-            self.talk.progress(&format!("{} of {}: {name}", self.reports.len(), self.all));
+            self.ui.progress(&format!("{} of {}: {name}", self.reports.len(), self.all));
         }
         Ok(())
     }

@@ -142,16 +142,16 @@ impl ServerHost for EditorHost {
         Box::new(Answers::of(root, settings))
     }
 
-    fn hand_over(&self, job: &Job, cell: &str, target: &str) -> Result<String, HostError> {
-        jobs::hand_over(&self.common, job, cell, target).map_err(host_error)
+    fn export(&self, job: &Job, cell: &str, target: &str) -> Result<String, HostError> {
+        jobs::export(&self.common, job, cell, target).map_err(host_error)
     }
 
-    fn lay_out(&self, job: &Job, name: &str, text: &str) -> Result<PathBuf, HostError> {
+    fn write_scratch(&self, job: &Job, name: &str, text: &str) -> Result<PathBuf, HostError> {
         result_document::write(&job.root, &job.file, name, text).map_err(host_error)
     }
 
-    fn carry_out(&self, job: &Job, talk: &dyn JobUi) -> Result<JobResult, HostError> {
-        jobs::carry_out(&self.common, job, talk).map_err(host_error)
+    fn run_job(&self, job: &Job, ui: &dyn JobUi) -> Result<JobResult, HostError> {
+        jobs::run_job(&self.common, job, ui).map_err(host_error)
     }
 }
 

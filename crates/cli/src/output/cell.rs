@@ -404,9 +404,9 @@ mod tests {
             let lines = CellLines { workspace: &workspace, columns, styles: Styles::new(false), base };
             shown += &format!("--- {width} columns\n");
             for report in &reports {
-                let told = lines.cell(report);
-                assert!(told[0].chars().count() <= width, "{width}: {}", told[0]);
-                told.iter().for_each(|line| shown += &format!("{line}\n"));
+                let record = lines.cell(report);
+                assert!(record[0].chars().count() <= width, "{width}: {}", record[0]);
+                record.iter().for_each(|line| shown += &format!("{line}\n"));
             }
         }
         insta::assert_snapshot!("lines", shown);

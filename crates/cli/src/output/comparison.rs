@@ -246,10 +246,10 @@ mod tests {
 
     #[test]
     fn every_kind_of_difference_has_its_sign() {
-        let told = differences(&all_kinds(), Styles::new(false), Some(80));
-        let told: Vec<&str> = told.iter().map(|line| line.trim_end()).collect();
+        let lines = differences(&all_kinds(), Styles::new(false), Some(80));
+        let lines: Vec<&str> = lines.iter().map(|line| line.trim_end()).collect();
         assert_eq!(
-            told,
+            lines,
             [
                 "  body.bins          18 → 24",
                 "  body.grower        \"G-11\" ⇒ 11",
@@ -277,14 +277,14 @@ mod tests {
                 ("body.a", PartChange::OtherType("18".to_owned(), long.clone())),
                 ("body.b", PartChange::Added(long.clone())),
             ];
-            let told = differences(&found(changes, 0), Styles::new(false), Some(width));
-            assert_eq!(told.len(), 3);
-            for line in &told {
+            let lines = differences(&found(changes, 0), Styles::new(false), Some(width));
+            assert_eq!(lines.len(), 3);
+            for line in &lines {
                 assert!(!line.contains(['\u{1b}', '\n']), "{line}");
             }
-            let room = told[1].chars().count();
-            assert!(room <= width.max(60), "{room} of {width}: {}", told[1]);
-            assert!(told[1].contains("18 ⇒ ") && told[1].contains('…'), "{}", told[1]);
+            let room = lines[1].chars().count();
+            assert!(room <= width.max(60), "{room} of {width}: {}", lines[1]);
+            assert!(lines[1].contains("18 ⇒ ") && lines[1].contains('…'), "{}", lines[1]);
         }
     }
 

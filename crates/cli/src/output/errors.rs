@@ -17,8 +17,8 @@ impl Out {
     }
 
     /// Shows what is left to show of an error, and gives the exit code.
-    pub(crate) fn report_error(&mut self, stop: CommandError) -> ExitCode {
-        let (code, message, hint) = match stop {
+    pub(crate) fn report_error(&mut self, command_error: CommandError) -> ExitCode {
+        let (code, message, hint) = match command_error {
             CommandError::Mistakes => return ExitCode::Mistake,
             CommandError::Interrupted => return ExitCode::Interrupted,
             CommandError::Refused { code, message, hint } => (code, message, hint),

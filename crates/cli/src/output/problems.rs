@@ -127,10 +127,10 @@ fn without_secrets(source: &SourceFile, line: Span, span: Span, code: Code) -> C
     }
     let indent = own.len() - own.trim_start().len();
     let first = own[indent..].find(' ').map_or("", |end| &own[indent..=indent + end]);
-    let told = if code == Code::SecretInFile || first == "curl " { indent + first.len() } else { indent };
+    let visible_until = if code == Code::SecretInFile || first == "curl " { indent + first.len() } else { indent };
     // Words stay apart, so that it can be seen which is meant.
-    let covered: String = own[told..].bytes().map(|byte| if byte == b' ' { ' ' } else { '*' }).collect();
-    let mut shown = format!("{}{covered}", &own[..told]);
+    let covered: String = own[visible_until..].bytes().map(|byte| if byte == b' ' { ' ' } else { '*' }).collect();
+    let mut shown = format!("{}{covered}", &own[..visible_until]);
     let option = span.of(&source.text).split(['=', ' ', '\t', '\r', '\n']).next().filter(|word| word.starts_with('-'));
     if let (Code::ShellCommand, Some(option)) = (code, option) {
         let at = span.start() - line.start();

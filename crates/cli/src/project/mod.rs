@@ -136,9 +136,9 @@ impl Project {
         }
         let problems: Vec<Problem> = workspace.config_problems().cloned().collect();
         if !problems.is_empty() {
-            let stop = out.stop_with(&workspace, &problems);
+            let error = out.stop_with(&workspace, &problems);
             if problems.iter().any(Problem::is_error) {
-                return Err(stop);
+                return Err(error);
             }
         }
         let checkout = checkout_choice(&root, out)?;
@@ -193,8 +193,8 @@ impl Project {
 
     /// If the workspace wants to reach outside and may not: shows what it asks for, and asks once. Without permission,
     /// it is refused when it is needed.
-    pub(crate) fn offer_to_allow(&mut self, common: &Common, person: &dyn Prompter) -> Result<(), CommandError> {
-        if self.trust.allows() || !person.is_there() {
+    pub(crate) fn offer_to_allow(&mut self, common: &Common, prompter: &dyn Prompter) -> Result<(), CommandError> {
+        if self.trust.allows() || !prompter.is_there() {
             return Ok(());
         }
         let lines = trust::outside_lines(&self.workspace);
@@ -204,7 +204,7 @@ impl Project {
         let head = "This workspace wants to reach outside its directory:".to_owned();
         let lines = lines.iter().map(|(place, what)| format!("  {place}  {}", escape_line(what)));
         let lines: Vec<String> = [head].into_iter().chain(lines).collect();
-        if person.confirm_after(&lines, "Allow it, as it is now?", "Allow it")? {
+        if prompter.confirm_after(&lines, "Allow it, as it is now?", "Allow it")? {
             trust::remember(&self.root, &self.workspace)?;
             self.trust.allow();
             self.settings.variables = variables(&self.root, &self.workspace, &self.trust, common)?;

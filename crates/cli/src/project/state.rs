@@ -110,22 +110,25 @@ pub(crate) fn tray(store: &Store, workspace: &Workspace, environment: &str) -> R
     Ok(tray)
 }
 
-/// A token as it is kept.
+/// A stored token.
 fn token(profile: &str, kept: &str) -> Option<Token> {
     let kept: serde_json::Value = serde_json::from_str(kept).ok()?;
     let text = |key: &str| kept[key].as_str().map(str::to_owned);
     Some(Token {
         profile: profile.to_owned(),
-        print: text("print")?,
+        fingerprint: text("print")?,
         access: text("access")?,
         refresh: text("refresh"),
-        ends: kept["ends"].as_i64(),
-        fresh: false,
+        expires_at: kept["ends"].as_i64(),
+        obtained_now: false,
     })
 }
 
 fn token_row(token: &Token) -> (String, String) {
-    let value = json!({ "print": token.print, "access": token.access, "refresh": token.refresh, "ends": token.ends });
+    // The names of the fields are those of the stored format.
+    let value = json!({
+        "print": token.fingerprint, "access": token.access, "refresh": token.refresh, "ends": token.expires_at,
+    });
     (token.profile.clone(), value.to_string())
 }
 
@@ -181,7 +184,7 @@ fn try_keep(
     cookies: Option<&Cookies<'_>>,
 ) -> Result<(), Error> {
     let values = values(project, run);
-    let fresh = run.tokens().iter().filter(|token| token.fresh).map(token_row).collect();
+    let fresh = run.tokens().iter().filter(|token| token.obtained_now).map(token_row).collect();
     let tokens: Change = (fresh, run.dropped_tokens().map(str::to_owned).collect());
     let cookies = cookies.map(|jar| changed_cookies(jar.before, &jar.after.kept())).unwrap_or_default();
     let credentials = [(Kind::Token, tokens), (Kind::Cookie, cookies)];

@@ -94,7 +94,7 @@ fn drive(
     senders: &mut ClientPool,
     saving: &ResponseFiles<'_>,
     jobs: usize,
-    person: &dyn Prompter,
+    prompter: &dyn Prompter,
     audience: &mut impl RunObserver,
 ) -> Result<(), CommandError> {
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().context("cannot start")?;
@@ -104,7 +104,7 @@ fn drive(
     std::thread::scope(|scope| {
         // With a single request, nothing is computed while its response may arrive.
         let mut driver = Driver::new(in_flight, scope, run.progress().all > 1);
-        let mut interrupts = person.interrupts().context("cannot watch for Ctrl-C")?;
+        let mut interrupts = prompter.interrupts().context("cannot watch for Ctrl-C")?;
         let cut_off = Arc::new(Notify::new());
         let (mut spin_wait, mut turns) = (SpinWait::default(), YIELDS_TO_CONNECT);
         let began = Instant::now();
@@ -138,14 +138,14 @@ fn drive(
                 emit(run, audience)?;
                 let Some(question) = question.take() else { break };
                 audience.gives_way()?;
-                match person.ask(&question) {
+                match prompter.ask(&question) {
                     Ok(value) => run.answer(&question, value),
                     Err(CommandError::Interrupted) => {
                         run.interrupt();
                         // The prompt also raises the signal for the same Ctrl-C, which must not cancel anything else.
                         in_flight.runtime().block_on(interrupts.take_asked());
                     }
-                    Err(stop) => return Err(stop),
+                    Err(error) => return Err(error),
                 }
                 continue;
             }
@@ -192,7 +192,7 @@ fn drive(
                 }
                 Some(TaskResult::Authorized(request, answer)) => run.authorize(&request, answer.as_ref()),
                 Some(TaskResult::Rested(pause)) => run.resume(&pause),
-                Some(TaskResult::Stopped(stop)) => return Err(stop),
+                Some(TaskResult::Stopped(error)) => return Err(error),
                 None => {}
             }
         }

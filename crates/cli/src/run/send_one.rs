@@ -35,13 +35,13 @@ impl SendPlan {
         project: &mut Project,
         cell: CellId,
         needs: Needs,
-        person: &dyn Prompter,
+        prompter: &dyn Prompter,
         out: &mut Out,
     ) -> Result<Self, CommandError> {
         // The plan with all needs loads every file that a kept value can come from.
         let all = Plan::new(&mut project.workspace, &[cell], true);
         let kept = state::read(project, out)?;
-        let plan = plan(project, all, &kept.tray, cell, needs, person)?;
+        let plan = plan(project, all, &kept.tray, cell, needs, prompter)?;
         Ok(Self { plan, kept })
     }
 }
@@ -112,8 +112,8 @@ impl<'s> SendResult<'s> {
         let mut number = None;
         if let Some(logbook) = self.logbook {
             let mut logbook = logbook.with_store(self.store);
-            let told = self.before.iter().chain(&self.report).map(|report| RecordEntry::of(&self.run, report));
-            logbook.write(&Batch::of(&self.run, told.collect()));
+            let entries = self.before.iter().chain(&self.report).map(|report| RecordEntry::of(&self.run, report));
+            logbook.write(&Batch::of(&self.run, entries.collect()));
             let last = logbook.end(out)?;
             number = last.filter(|_| self.report.is_some_and(|own| own.captured.is_some()));
         }
@@ -154,9 +154,9 @@ fn plan(
     tray: &Tray,
     cell: CellId,
     needs: Needs,
-    person: &dyn Prompter,
+    prompter: &dyn Prompter,
 ) -> Result<Plan, CommandError> {
-    if needs == Needs::Never || (needs == Needs::Ask && !person.is_there()) {
+    if needs == Needs::Never || (needs == Needs::Ask && !prompter.is_there()) {
         return Ok(Plan::new(&mut project.workspace, &[cell], false));
     }
     let Project { workspace, engine, settings, .. } = project;
@@ -164,7 +164,7 @@ fn plan(
     if needs == Needs::Send {
         return Ok(if links.is_empty() { all } else { Plan::chained(workspace, &links, cell, true) });
     }
-    if links.is_empty() || !person.confirm(&offer(workspace, &links), "Send them first", true)? {
+    if links.is_empty() || !prompter.confirm(&offer(workspace, &links), "Send them first", true)? {
         return Ok(Plan::new(workspace, &[cell], false));
     }
     Ok(Plan::chained(workspace, &links, cell, false))

@@ -40,7 +40,7 @@ impl<'w> Task<'w> {
                 ready.sent_at = run_began.elapsed();
                 let answer = match saves(&ready, saving) {
                     true => match unless(cut_off, Box::pin(save(&client, &ready, saving))).await {
-                        Ok(Err(stop)) => return TaskResult::Stopped(stop),
+                        Ok(Err(error)) => return TaskResult::Stopped(error),
                         Ok(Ok(answer)) => answer,
                         Err(failure) => Err(failure),
                     },

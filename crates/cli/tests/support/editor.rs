@@ -300,7 +300,7 @@ impl Editor {
 }
 
 /// The messages of what was found, with the text of the lines they stand at.
-pub fn told(found: &[Value]) -> Vec<String> {
+pub fn described(found: &[Value]) -> Vec<String> {
     found
         .iter()
         .map(|diagnostic| {

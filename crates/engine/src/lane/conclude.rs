@@ -62,7 +62,7 @@ impl<'w> LaneCx<'_, 'w> {
         }));
         report.advice = advice(&exchange, report.checks > 0 && report.outcome == Outcome::Passed);
         // A stored token that the server rejects is not tried again.
-        if let Some(token) = token.filter(|token| exchange.status == 401 && !token.fresh) {
+        if let Some(token) = token.filter(|token| exchange.status == 401 && !token.obtained_now) {
             let profile = &token.profile;
             self.run.oauth.revoke(profile);
             report.advice =

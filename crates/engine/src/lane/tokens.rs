@@ -52,7 +52,7 @@ impl<'w> LaneCx<'_, 'w> {
 
     /// Reports that a token is used, if it was obtained in this run.
     fn report_token(&mut self, token: &Token) {
-        if let Some(number) = self.run.events.token_number(&token.profile).filter(|_| token.fresh) {
+        if let Some(number) = self.run.events.token_number(&token.profile).filter(|_| token.obtained_now) {
             let step = self.lane.current();
             self.run.events.push(self.index, step, LaneEvent::TokenUsed(number), &self.run.masker);
         }

@@ -73,32 +73,32 @@ const LOT: &str = r#"{
   "token": "t-4616-early"
 }"#;
 
-fn told(failure: &CheckFailure) -> String {
-    let mut told = String::new();
+fn record(failure: &CheckFailure) -> String {
+    let mut record = String::new();
     for (text, value) in &failure.parts {
         let _ = match value {
-            Ok(value) => writeln!(told, "    {text}  is  {value}"),
-            Err(why) => writeln!(told, "    {text}  has no value: {why}"),
+            Ok(value) => writeln!(record, "    {text}  is  {value}"),
+            Err(why) => writeln!(record, "    {text}  has no value: {why}"),
         };
     }
     if let Some(difference) = &failure.difference {
-        let _ = writeln!(told, "    < {}\n    > {}", difference.left, difference.right);
+        let _ = writeln!(record, "    < {}\n    > {}", difference.left, difference.right);
         for line in &difference.lines {
             let _ = match line {
-                DiffLine::Context(text) => writeln!(told, "        {text}"),
-                DiffLine::Left(text) => writeln!(told, "      < {text}"),
-                DiffLine::Right(text) => writeln!(told, "      > {text}"),
-                DiffLine::Skipped(lines) => writeln!(told, "      … {lines} alike"),
-                DiffLine::Truncated(lines) => writeln!(told, "      … {lines} more"),
+                DiffLine::Context(text) => writeln!(record, "        {text}"),
+                DiffLine::Left(text) => writeln!(record, "      < {text}"),
+                DiffLine::Right(text) => writeln!(record, "      > {text}"),
+                DiffLine::Skipped(lines) => writeln!(record, "      … {lines} alike"),
+                DiffLine::Truncated(lines) => writeln!(record, "      … {lines} more"),
             };
         }
     }
     for (what, message) in
         failure.notes.iter().map(|note| ("note", note)).chain(failure.hint.iter().map(|it| ("hint", it)))
     {
-        let _ = writeln!(told, "    {what}: {message}");
+        let _ = writeln!(record, "    {what}: {message}");
     }
-    told
+    record
 }
 
 #[test]
@@ -128,7 +128,7 @@ fn each_failed_check_tells_what_it_was_about() {
                     let _ = writeln!(all, "    passes: {}", remark.message);
                 }
             }
-            [failure] => all.push_str(&told(failure)),
+            [failure] => all.push_str(&record(failure)),
             more => panic!("{check}: {more:?}"),
         }
         all.push('\n');

@@ -113,8 +113,9 @@ fn house(jobs: usize, times: usize, choose: &mut dyn FnMut(usize) -> usize) -> R
 }
 
 /// What was sent, in no order.
-fn sorted(told: &RunRecord) -> Vec<String> {
-    let mut sent: Vec<String> = told.sent.iter().map(|request| format!("{} {}", request.method, request.url)).collect();
+fn sorted(record: &RunRecord) -> Vec<String> {
+    let mut sent: Vec<String> =
+        record.sent.iter().map(|request| format!("{} {}", request.method, request.url)).collect();
     sent.sort_unstable();
     sent
 }
@@ -138,19 +139,19 @@ proptest! {
 
 #[test]
 fn the_house_shows_what_it_is_meant_to_show() {
-    let told = house(8, 1, &mut |open| open - 1);
-    let outcomes: Vec<&str> = told.reports().map(|report| report.outcome.as_str()).collect();
+    let record = house(8, 1, &mut |open| open - 1);
+    let outcomes: Vec<&str> = record.reports().map(|report| report.outcome.as_str()).collect();
     let count = |word: &str| outcomes.iter().filter(|outcome| **outcome == word).count();
     assert_eq!((count("failed"), count("skipped"), count("mistaken")), (1, 1, 1), "{outcomes:?}");
     // Each asks for the same token, and each tells the same default: both are told once.
-    assert_eq!(told.events.iter().filter(|event| matches!(event, Event::TokenObtained(_))).count(), 1);
-    assert_eq!(told.sent.iter().filter(|request| request.url.path() == "/token").count(), 1);
-    let remarks = told.problems().into_iter().filter(|problem| problem.message.contains("its default is taken"));
+    assert_eq!(record.events.iter().filter(|event| matches!(event, Event::TokenObtained(_))).count(), 1);
+    assert_eq!(record.sent.iter().filter(|request| request.url.path() == "/token").count(), 1);
+    let remarks = record.problems().into_iter().filter(|problem| problem.message.contains("its default is taken"));
     assert_eq!(remarks.count(), 1);
     // What others need stays, though its file yields the name again.
-    let by = told.sent.iter().find(|request| request.url.path() == "/lots").expect("a lot is booked");
+    let by = record.sent.iter().find(|request| request.url.path() == "/lots").expect("a lot is booked");
     assert!(by.url.query().expect("a query").contains("by=t-4616-token"));
-    assert!(!format!("{:?}", told.events).contains("4616-token"), "{:?}", told.events);
+    assert!(!format!("{:?}", record.events).contains("4616-token"), "{:?}", record.events);
 }
 
 #[test]
@@ -158,9 +159,9 @@ fn what_is_done_afterwards_waits_for_those_who_need_the_file() {
     // The answers may come first to last or last to first.
     let orders: [&mut dyn FnMut(usize) -> usize; 2] = [&mut |_| 0, &mut |open| open - 1];
     for choose in orders {
-        let told = house(8, 1, choose);
+        let record = house(8, 1, choose);
         let name = |request: &PreparedRequest| format!("{} {}", request.method, request.url.path());
-        let names: Vec<String> = told.sent.iter().map(|request| name(request)).collect();
+        let names: Vec<String> = record.sent.iter().map(|request| name(request)).collect();
         let last =
             |sent: &str| names.iter().rposition(|name| name == sent).unwrap_or_else(|| panic!("{sent} in {names:?}"));
         assert!(last("DELETE /lots/L-9") > last("GET /grade/L-9"), "{names:?}");
@@ -174,7 +175,7 @@ fn an_interrupted_run_undoes_what_it_did_and_says_so() {
         %% more\nGET http://bench/lots\n%% undo\n% afterwards\nDELETE http://bench/lots/1\n";
     // In a pause, and just before one.
     for in_pause in [true, false] {
-        let told = with_run(fixture, &["a.http"], settings(None, &[]), 1, |run| {
+        let record = with_run(fixture, &["a.http"], settings(None, &[]), 1, |run| {
             let (mut sent, mut rested, mut events) = (0, 0, Vec::new());
             while let Some(next) = run.next() {
                 match next {
@@ -200,12 +201,12 @@ fn an_interrupted_run_undoes_what_it_did_and_says_so() {
             events.extend(run.events());
             RunRecord { events, summary: *run.summary(), sent: Vec::new() }
         });
-        let told_of: Vec<_> = told.reports().map(|report| (report.outcome.as_str(), report.attempts)).collect();
+        let told_of: Vec<_> = record.reports().map(|report| (report.outcome.as_str(), report.attempts)).collect();
         assert_eq!(told_of, [("passed", 1), ("no-answer", 2), ("passed", 1)]);
-        let failure = told.reports().nth(1).and_then(|report| report.failure.clone()).expect("a reason");
+        let failure = record.reports().nth(1).and_then(|report| report.failure.clone()).expect("a reason");
         assert_eq!(failure.kind.as_str(), "interrupted");
         assert_eq!(
-            (told.summary.not_reached, told.summary.interrupted, told.summary.exit_code().code()),
+            (record.summary.not_reached, record.summary.interrupted, record.summary.exit_code().code()),
             (1, true, 130)
         );
     }
@@ -217,15 +218,15 @@ fn a_failure_of_the_program_ends_one_file_only() {
     let fixture = "#- a.http\n%% one\nGET http://bench/1\n%% two\n% body from trap.json\nPOST http://bench/2\n%% three\nGET http://bench/3\n\
         #- b.http\n%% four\n% needs a.http#three\nGET http://bench/4\n%% five\nGET http://bench/5\n";
     for jobs in [1, 4] {
-        let told = with_run(fixture, &["a.http", "b.http"], settings(None, &[]), 1, |run| {
+        let record = with_run(fixture, &["a.http", "b.http"], settings(None, &[]), 1, |run| {
             side_by_side(run, jobs, &mut |_| 0, &mut |_| Ok(json_answer(200, "{}")))
         });
-        let outcomes: Vec<Outcome> = told.reports().map(|report| report.outcome).collect();
+        let outcomes: Vec<Outcome> = record.reports().map(|report| report.outcome).collect();
         assert_eq!(outcomes, [Outcome::Passed, Outcome::Mistaken, Outcome::NotSent, Outcome::Passed], "{jobs}");
-        let problem = told.problems()[0];
+        let problem = record.problems()[0];
         assert_eq!(problem.code.as_str(), "internal-failure");
         assert!(problem.message.contains("the trap is sprung"), "{}", problem.message);
-        assert_eq!((told.summary.not_reached, told.summary.mistaken, told.summary.exit_code().code()), (1, 1, 2));
+        assert_eq!((record.summary.not_reached, record.summary.mistaken, record.summary.exit_code().code()), (1, 1, 2));
     }
 }
 
@@ -234,10 +235,10 @@ fn a_seed_gives_a_cell_the_same_values_whatever_else_is_sent() {
     let cell = |name: &str| format!("%% {name}\nGET http://bench/{{{{uuid()}}}}/{{{{random(1, 1000000)}}}}\n");
     let sent = |cells: &[&str]| {
         let fixture = format!("#- a.http\n{}", cells.iter().map(|name| cell(name)).collect::<String>());
-        let told = with_run(&fixture, &["a.http"], settings(None, &[]), 1, |run| {
+        let record = with_run(&fixture, &["a.http"], settings(None, &[]), 1, |run| {
             side_by_side(run, 1, &mut |_| 0, &mut |_| Ok(json_answer(200, "{}")))
         });
-        told.sent.iter().map(|request| request.url.to_string()).collect::<Vec<_>>()
+        record.sent.iter().map(|request| request.url.to_string()).collect::<Vec<_>>()
     };
     let (alone, both) = (sent(&["one"]), sent(&["other", "one"]));
     assert_eq!(alone[0], both[1]);
@@ -277,13 +278,13 @@ fn cookies_come_from_other_lanes_alone() {
 fn a_value_another_file_needs_stays_in_a_shared_lane_too() {
     let fixture = "#- round.http\n%% all\n% play gate.http#renew\n\n%% last\n% needs gate.http#sign-in\nGET http://bench/{{token}}\n\
         #- gate.http\n%% sign-in\nPOST http://bench/first\n\n% yield token = body.token\n\n%% renew\nPOST http://bench/second\n\n% yield token = body.token\n";
-    let told = with_run(fixture, &["gate.http", "round.http"], settings(None, &[]), 1, |run| {
+    let record = with_run(fixture, &["gate.http", "round.http"], settings(None, &[]), 1, |run| {
         side_by_side(run, 1, &mut |_| 0, &mut |request| {
             Ok(json_answer(200, &format!("{{\"token\": \"{}\"}}", request.url.path().trim_start_matches('/'))))
         })
     });
-    let last = told.sent.last().expect("a request");
-    assert_eq!(last.url.path(), "/first", "{:?}", told.problems());
+    let last = record.sent.last().expect("a request");
+    assert_eq!(last.url.path(), "/first", "{:?}", record.problems());
 }
 
 #[test]
@@ -296,13 +297,13 @@ fn who_needs_a_cell_sees_what_it_captured_before_however_often_it_is_played_late
         #- rows.csv\nrow\n1\n2\n3\n";
     let mut seen = Vec::new();
     for jobs in [1, 3, 8] {
-        let told = with_run(fixture, &["a.http", "b.http", "z.http"], settings(None, &[]), 1, |run| {
+        let record = with_run(fixture, &["a.http", "b.http", "z.http"], settings(None, &[]), 1, |run| {
             side_by_side(run, jobs, &mut |open| open - 1, &mut |request| {
                 let made = request.url.path().rsplit('/').next().unwrap_or_default().to_owned();
                 Ok(json_answer(200, &format!("{{\"made\": \"{made}\"}}")))
             })
         });
-        let urls = told.reports().map(|report| report.url.trim_start_matches("http://bench").to_owned());
+        let urls = record.reports().map(|report| report.url.trim_start_matches("http://bench").to_owned());
         seen.push(urls.collect::<Vec<_>>().join(" "));
     }
     assert_eq!(
@@ -376,11 +377,11 @@ GET http://bench/last/{{lot_id}}
             let path = ready.prepared.url.path().to_owned();
             log.push(format!("sent {path}"));
             // Who asks for events while a request is under way gets what came before it.
-            let told = |event: Event| match event {
+            let record = |event: Event| match event {
                 Event::CellFinished(report) => Some(format!("{:?}", report.outcome)),
                 _ => None,
             };
-            log.extend(run.events().filter_map(told));
+            log.extend(run.events().filter_map(record));
             run.complete(ready, Ok(answer(&path)));
         }
         log.extend(run.events().filter_map(|event| match event {

@@ -122,18 +122,25 @@ fn a_remark_is_not_lost_while_a_token_is_got() {
     assert_eq!(remarks.collect::<Vec<_>>(), [1]);
 }
 
-fn kept(access: &str, ends: Option<i64>, refresh: Option<&str>, print: String) -> Tokens {
+fn kept(access: &str, expires_at: Option<i64>, refresh: Option<&str>, fingerprint: String) -> Tokens {
     let mut tokens = Tokens::default();
     let refresh = refresh.map(str::to_owned);
-    tokens.put(Token { profile: "shift".to_owned(), print, access: access.to_owned(), refresh, ends, fresh: false });
+    tokens.put(Token {
+        profile: "shift".to_owned(),
+        fingerprint,
+        access: access.to_owned(),
+        refresh,
+        expires_at,
+        obtained_now: false,
+    });
     tokens
 }
 
 /// What a token got with these words is told from others by.
-fn print(fixture: &str) -> String {
+fn fingerprint(fixture: &str) -> String {
     with_run(fixture, &["a.http"], settings(None, &[]), 1, |run| {
         drive(run, fine);
-        run.tokens().iter().next().expect("a token").print.clone()
+        run.tokens().iter().next().expect("a token").fingerprint.clone()
     })
 }
 
@@ -162,8 +169,8 @@ fn with_kept(tokens: Tokens, answer: impl Fn(&str) -> Exchange) -> (Vec<String>,
 
 #[test]
 fn a_kept_token_serves_until_it_ends_or_is_refused() {
-    let print = print(&format!("{DESK}%% pay\n% auth oauth2 shift\nGET http://bench/pay\n"));
-    let token = |ends, refresh| kept("a-kept", ends, refresh, print.clone());
+    let fingerprint = fingerprint(&format!("{DESK}%% pay\n% auth oauth2 shift\nGET http://bench/pay\n"));
+    let token = |expires_at, refresh| kept("a-kept", expires_at, refresh, fingerprint.clone());
 
     let (sent, _, left, _) = with_kept(token(Some(NOON + 60), None), fine);
     assert_eq!((sent, left), (vec!["GET /pay".to_owned()], vec!["a-kept".to_owned()]));
@@ -196,7 +203,7 @@ fn a_kept_token_serves_until_it_ends_or_is_refused() {
 
 #[test]
 fn where_renewing_is_refused_a_new_token_is_got() {
-    let print = print(&format!("{DESK}%% pay\n% auth oauth2 shift\nGET http://bench/pay\n"));
+    let fingerprint = fingerprint(&format!("{DESK}%% pay\n% auth oauth2 shift\nGET http://bench/pay\n"));
     let asked = RefCell::new(0);
     let once_refused = |path: &str| match path {
         "/token" if *asked.borrow() == 0 => {
@@ -205,12 +212,12 @@ fn where_renewing_is_refused_a_new_token_is_got() {
         }
         _ => fine(path),
     };
-    let tokens = kept("a-kept", Some(NOON - 5), Some("r-1"), print);
+    let tokens = kept("a-kept", Some(NOON - 5), Some("r-1"), fingerprint);
     let (sent, events, left, dropped) = with_kept(tokens, once_refused);
     assert_eq!(sent, ["token of shift", "token of shift", "GET /pay"]);
     assert_eq!((left, dropped.len()), (vec!["a-4616-1".to_owned()], 0));
-    let told = events.iter().filter(|event| matches!(event, Event::TokenObtained(_))).count();
-    assert_eq!((told, outcomes(&events)), (1, vec!["passed"]));
+    let record = events.iter().filter(|event| matches!(event, Event::TokenObtained(_))).count();
+    assert_eq!((record, outcomes(&events)), (1, vec!["passed"]));
 }
 
 #[test]

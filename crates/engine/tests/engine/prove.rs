@@ -17,8 +17,8 @@ fn judged(checks: &str, exchange: &Exchange) -> (Outcome, Option<MutationReport>
         1,
         RunOptions { mutate_responses: true, ..RunOptions::default() },
         |run| {
-            let told = side_by_side(run, 1, &mut |_| 0, &mut |_| Ok(exchange.clone()));
-            let report = told.events.into_iter().find_map(|event| match event {
+            let record = side_by_side(run, 1, &mut |_| 0, &mut |_| Ok(exchange.clone()));
+            let report = record.events.into_iter().find_map(|event| match event {
                 Event::CellFinished(report) => Some(*report),
                 _ => None,
             });
@@ -141,8 +141,8 @@ fn a_secret_is_neither_named_nor_suggested() {
     let body = "{\"token\": \"s3cret-4616\", \"s3cret-4616\": 1}";
     let checks = "% check status == 200\n% yield token = body.token secret\n% check type(body) == map\n% check 's3cret-4616' in body";
     let (message, suggestion) = gaps(checks, &json_answer(200, body));
-    let told = format!("{message:?} {suggestion:?}");
-    assert!(told.contains("`token`") && told.contains("[secret]") && !told.contains("s3cret-4616"), "{told}");
+    let record = format!("{message:?} {suggestion:?}");
+    assert!(record.contains("`token`") && record.contains("[secret]") && !record.contains("s3cret-4616"), "{record}");
 }
 
 proptest! {

@@ -46,38 +46,38 @@ fn desk(told_bins: i64) -> RunRecord {
     })
 }
 
-fn outcomes(told: &RunRecord) -> Vec<Outcome> {
-    told.reports().map(|report| report.outcome).collect()
+fn outcomes(record: &RunRecord) -> Vec<Outcome> {
+    record.reports().map(|report| report.outcome).collect()
 }
 
 #[test]
 fn a_run_chains_what_responses_yield() {
-    let told = desk(24);
-    assert_eq!(outcomes(&told), [Outcome::Passed, Outcome::Passed, Outcome::Passed]);
-    assert_eq!(told.sent[1].header("authorization"), Some("Bearer t-0ecret"));
-    assert_eq!(told.sent[2].url.path(), "/lots/L-1");
-    assert_eq!((told.summary.requests, told.summary.checks, told.summary.exit_code().code()), (3, 4, 0));
-    assert!(matches!(told.events.first(), Some(Event::RunStarted { cells: 3, .. })));
-    assert!(matches!(told.events.last(), Some(Event::RunFinished(_))));
+    let record = desk(24);
+    assert_eq!(outcomes(&record), [Outcome::Passed, Outcome::Passed, Outcome::Passed]);
+    assert_eq!(record.sent[1].header("authorization"), Some("Bearer t-0ecret"));
+    assert_eq!(record.sent[2].url.path(), "/lots/L-1");
+    assert_eq!((record.summary.requests, record.summary.checks, record.summary.exit_code().code()), (3, 4, 0));
+    assert!(matches!(record.events.first(), Some(Event::RunStarted { cells: 3, .. })));
+    assert!(matches!(record.events.last(), Some(Event::RunFinished(_))));
 }
 
 #[test]
 fn a_failed_check_shows_its_parts_and_stops_who_needs_it() {
-    let told = desk(23);
-    assert_eq!(outcomes(&told), [Outcome::Passed, Outcome::Failed, Outcome::NotSent]);
-    let report = told.reports().nth(1).expect("the second cell");
+    let record = desk(23);
+    assert_eq!(outcomes(&record), [Outcome::Passed, Outcome::Failed, Outcome::NotSent]);
+    let report = record.reports().nth(1).expect("the second cell");
     let failure = &report.failures[0];
     assert_eq!(failure.expression, "body.bins == 24");
     assert_eq!(failure.parts, [("body.bins".to_owned(), Ok("23".to_owned()))]);
     assert_eq!(failure.hint.as_deref(), Some("the scale counted 23"));
-    assert_eq!((told.summary.failed_checks, told.summary.not_sent, told.summary.exit_code().code()), (1, 1, 1));
+    assert_eq!((record.summary.failed_checks, record.summary.not_sent, record.summary.exit_code().code()), (1, 1, 1));
 }
 
 #[test]
 fn a_secret_yield_is_shown_nowhere() {
     for bins in [23, 24] {
-        let told = desk(bins);
-        let everything = format!("{:?}", told.events);
+        let record = desk(bins);
+        let everything = format!("{:?}", record.events);
         assert!(!everything.contains("0ecret"), "{everything}");
         assert!(everything.contains("[secret]"));
     }
@@ -87,10 +87,10 @@ fn a_secret_yield_is_shown_nowhere() {
 fn shared_checks_are_waived_and_replaced_by_label() {
     let fixture = "#- _common.http\n% check ok: status == 200\n% check json: headers['content-type'].contains('json')\n\
         #- a.http\n%% all\nhttp://bench/\n%% waived\n% waive ok, json\nhttp://bench/\n%% replaced\nhttp://bench/\n\n% check ok: status == 404\n";
-    let told = replay(fixture, &["a.http"], settings(None, &[]), |_| Ok(answer(404, &[], "")));
-    let counts: Vec<_> = told.reports().map(|report| (report.checks, report.failures.len())).collect();
+    let record = replay(fixture, &["a.http"], settings(None, &[]), |_| Ok(answer(404, &[], "")));
+    let counts: Vec<_> = record.reports().map(|report| (report.checks, report.failures.len())).collect();
     assert_eq!(counts, [(2, 2), (0, 0), (2, 1)]);
-    let failure = &told.reports().next().expect("a report").failures[1];
+    let failure = &record.reports().next().expect("a report").failures[1];
     assert_eq!(failure.label.as_deref(), Some("json"));
     assert_eq!(failure.notes, ["`headers` has no `content-type`: it is empty"]);
 }
@@ -98,8 +98,8 @@ fn shared_checks_are_waived_and_replaced_by_label() {
 #[test]
 fn a_check_that_cannot_be_judged_fails_and_says_why() {
     let fixture = "#- a.http\n%% one\nhttp://bench/\n\n% check body.id\n% check body.missing == 1\n% check status\n% yield x = body.missing.deeper\n% check true\n";
-    let told = replay(fixture, &["a.http"], settings(None, &[]), |_| Ok(json_answer(200, "{\"id\": \"L-1\"}")));
-    let report = told.reports().next().expect("a report");
+    let record = replay(fixture, &["a.http"], settings(None, &[]), |_| Ok(json_answer(200, "{\"id\": \"L-1\"}")));
+    let report = record.reports().next().expect("a report");
     let notes: Vec<&[String]> = report.failures.iter().map(|failure| failure.notes.as_slice()).collect();
     assert_eq!(
         notes,
@@ -110,24 +110,24 @@ fn a_check_that_cannot_be_judged_fails_and_says_why() {
         ]
     );
     assert_eq!(report.yields[0].value, Err(EvalError::new("`body` has no `missing`: there is `id`")));
-    assert_eq!((report.checks, told.summary.failed_yields, told.summary.exit_code().code()), (4, 1, 1));
+    assert_eq!((report.checks, record.summary.failed_yields, record.summary.exit_code().code()), (4, 1, 1));
 }
 
 #[test]
 fn a_mistake_in_one_cell_does_not_stop_another() {
     let fixture =
         "#- a.http\n%% broken\nhttp://bench/{{\n%% fine\nhttp://bench/\n%% needing\n% needs broken\nhttp://bench/\n";
-    let told = replay(fixture, &["a.http"], settings(None, &[]), |_| Ok(json_answer(200, "{}")));
-    assert_eq!(outcomes(&told), [Outcome::Mistaken, Outcome::Passed, Outcome::NotSent]);
-    assert_eq!(told.summary.exit_code().code(), 2);
+    let record = replay(fixture, &["a.http"], settings(None, &[]), |_| Ok(json_answer(200, "{}")));
+    assert_eq!(outcomes(&record), [Outcome::Mistaken, Outcome::Passed, Outcome::NotSent]);
+    assert_eq!(record.summary.exit_code().code(), 2);
 }
 
 #[test]
 fn needs_come_first_and_circles_are_told() {
     let order = |fixture: &str| {
-        let told = replay(fixture, &["a.http"], settings(None, &[]), |_| Ok(json_answer(200, "{}")));
-        let paths: Vec<String> = told.sent.iter().map(|request| request.url.path().to_owned()).collect();
-        (paths.join(" "), told.problems().iter().map(|problem| problem.message.clone()).collect::<Vec<_>>())
+        let record = replay(fixture, &["a.http"], settings(None, &[]), |_| Ok(json_answer(200, "{}")));
+        let paths: Vec<String> = record.sent.iter().map(|request| request.url.path().to_owned()).collect();
+        (paths.join(" "), record.problems().iter().map(|problem| problem.message.clone()).collect::<Vec<_>>())
     };
     let (paths, problems) = order(
         "#- a.http\n%% c\n% needs b, other.http#d\nhttp://x/c\n%% a\nhttp://x/a\n%% b\n% needs a\nhttp://x/b\n#- other.http\n%% d\nhttp://x/d\n%% e\nhttp://x/e\n",
@@ -145,11 +145,11 @@ fn needs_come_first_and_circles_are_told() {
 #[test]
 fn no_answer_counts_more_than_the_rest() {
     let fixture = "#- a.http\n%% one\nhttp://bench/\n%% two\nhttp://bench/{{nope}}\n";
-    let told = replay(fixture, &["a.http"], settings(None, &[("x", Value::null())]), |_| {
+    let record = replay(fixture, &["a.http"], settings(None, &[("x", Value::null())]), |_| {
         Err(Failure { kind: FailureKind::Refused, message: "refused".to_owned(), hint: None, elapsed: Duration::ZERO })
     });
-    assert_eq!(outcomes(&told), [Outcome::NoAnswer, Outcome::Mistaken]);
-    assert_eq!(told.summary.exit_code().code(), 3);
+    assert_eq!(outcomes(&record), [Outcome::NoAnswer, Outcome::Mistaken]);
+    assert_eq!(record.summary.exit_code().code(), 3);
 }
 
 #[test]
@@ -161,8 +161,8 @@ fn what_a_response_gives_to_expressions() {
 % check sent.method == 'GET' && request.file == 'a.http'
 ";
     let headers = [("X-Two", "a"), ("x-two", "b"), ("Set-Cookie", "sid=v=1; Path=/"), ("Set-Cookie", "b=; HttpOnly")];
-    let told = replay(fixture, &["a.http"], settings(None, &[]), |_| Ok(answer(200, &headers, "plain words")));
-    let report = told.reports().next().expect("a report");
+    let record = replay(fixture, &["a.http"], settings(None, &[]), |_| Ok(answer(200, &headers, "plain words")));
+    let report = record.reports().next().expect("a report");
     assert_eq!((report.checks, &report.failures.len()), (4, &0), "{:#?}", report.failures);
 }
 
@@ -219,19 +219,19 @@ fn a_question_is_asked_once_and_its_default_may_come_from_a_response() {
     let fixture = "#- a.http\n%% one\n% ask pin \"PIN?\" secret\nhttp://b/?p={{pin}}\n\n% yield lots = ['L-1', 'L-2']\n\n\
         %% two\n% ask pin \"PIN?\" secret\n% ask lot \"Lot?\" default lots[1] from lots\nhttp://b/{{lot}}?p={{pin}}\n\n% check pin == 'x'\n\n\
         %% three\n% ask lot \"Which?\" from status\nhttp://b/{{lot}}\n";
-    let told = replay(fixture, &["a.http"], settings(None, &[]), |_| Ok(json_answer(200, "{}")));
-    let sent: Vec<String> = told.sent.iter().map(|request| request.url.to_string()).collect();
+    let record = replay(fixture, &["a.http"], settings(None, &[]), |_| Ok(json_answer(200, "{}")));
+    let sent: Vec<String> = record.sent.iter().map(|request| request.url.to_string()).collect();
     // The test's answer to a question is the question.
     assert_eq!(sent, ["http://b/?p=PIN%3F", "http://b/Lot%3F?p=PIN%3F"]);
-    let failure = &told.reports().nth(1).expect("a report").failures[0];
+    let failure = &record.reports().nth(1).expect("a report").failures[0];
     assert_eq!(failure.parts, [("pin".to_owned(), Ok("\"[secret]\"".to_owned()))]);
-    assert_eq!(told.problems()[0].message, "`status` is there only after the response");
+    assert_eq!(record.problems()[0].message, "`status` is there only after the response");
 
     let mut alone = settings(None, &[("pin", Value::from("4616"))]);
     alone.can_ask = false;
-    let told = replay(fixture, &["a.http"], alone, |_| Ok(json_answer(200, "{}")));
-    assert_eq!(told.sent[1].url.as_str(), "http://b/L-2?p=4616");
-    let remarks: Vec<&str> = told.problems().iter().map(|problem| problem.message.as_str()).collect();
+    let record = replay(fixture, &["a.http"], alone, |_| Ok(json_answer(200, "{}")));
+    assert_eq!(record.sent[1].url.as_str(), "http://b/L-2?p=4616");
+    let remarks: Vec<&str> = record.problems().iter().map(|problem| problem.message.as_str()).collect();
     assert_eq!(remarks[0], "nobody can be asked for `lot`: its default is taken, \"L-2\"");
 }
 
@@ -246,7 +246,7 @@ fn tokens_replay(respond: impl FnMut(&PreparedRequest) -> Result<Exchange, Failu
 
 #[test]
 fn one_token_serves_all_cells_of_a_profile() {
-    let told = tokens_replay(|request| {
+    let record = tokens_replay(|request| {
         Ok(match request.url.path() {
             "/token" => {
                 json_answer(200, r#"{"access_token": "t-4616-abcd", "token_type": "bearer", "expires_in": "3600"}"#)
@@ -254,17 +254,17 @@ fn one_token_serves_all_cells_of_a_profile() {
             _ => json_answer(200, "{}"),
         })
     });
-    let sent: Vec<_> = told.sent.iter().map(|request| request.url.path().to_owned()).collect();
+    let sent: Vec<_> = record.sent.iter().map(|request| request.url.path().to_owned()).collect();
     assert_eq!(sent, ["/token", "/1", "/2"]);
-    let form = told.sent[0].body.as_ref().map(|body| body.text().into_owned());
+    let form = record.sent[0].body.as_ref().map(|body| body.text().into_owned());
     assert_eq!(form.as_deref(), Some("grant_type=client_credentials&scope=pay+roll"));
     // `desk:wind%26fall`: both are form-encoded first (RFC 6749 2.3.1).
-    assert_eq!(told.sent[0].header("authorization"), Some("Basic ZGVzazp3aW5kJTI2ZmFsbA=="));
-    assert_eq!(told.sent[2].header("authorization"), Some("Bearer t-4616-abcd"));
-    assert!(!format!("{:?}", told.events).contains("4616"), "nothing of the token is told");
+    assert_eq!(record.sent[0].header("authorization"), Some("Basic ZGVzazp3aW5kJTI2ZmFsbA=="));
+    assert_eq!(record.sent[2].header("authorization"), Some("Bearer t-4616-abcd"));
+    assert!(!format!("{:?}", record.events).contains("4616"), "nothing of the token is told");
     let got =
-        told.events.iter().any(|event| matches!(event, Event::TokenObtained(report) if report.seconds == Some(3600)));
-    assert!(got, "{:?}", told.events);
+        record.events.iter().any(|event| matches!(event, Event::TokenObtained(report) if report.seconds == Some(3600)));
+    assert!(got, "{:?}", record.events);
 }
 
 #[test]
@@ -275,31 +275,31 @@ fn without_a_token_the_cells_that_want_it_are_not_sent() {
         (200, r#"{"access_token": "t", "token_type": "mac"}"#, "is of the kind `mac`"),
         (503, "<html>", "503 (As Told)"),
     ] {
-        let told = tokens_replay(|_| Ok(json_answer(status, body)));
-        assert_eq!(told.sent.len(), 1, "it is asked for once");
-        let failures: Vec<_> = told.reports().filter_map(|report| report.failure.as_ref()).collect();
+        let record = tokens_replay(|_| Ok(json_answer(status, body)));
+        assert_eq!(record.sent.len(), 1, "it is asked for once");
+        let failures: Vec<_> = record.reports().filter_map(|report| report.failure.as_ref()).collect();
         assert!(failures.len() == 2 && failures[0].message.contains(text), "{failures:?}");
-        assert_eq!(told.summary.exit_code().code(), 3);
+        assert_eq!(record.summary.exit_code().code(), 3);
     }
 }
 
 #[test]
 fn a_body_that_was_not_held_passes_no_check() {
     let fixture = "#- a.http\nhttp://bench/\n\n% check text == ''\n% check size == 9\n% yield b = body\n";
-    let told = replay(fixture, &["a.http"], settings(None, &[]), |_| {
+    let record = replay(fixture, &["a.http"], settings(None, &[]), |_| {
         let mut passed_on = json_answer(200, "");
         passed_on.size = 9;
         Ok(passed_on)
     });
-    let report = told.reports().next().expect("a report");
+    let report = record.reports().next().expect("a report");
     assert_eq!((report.checks, report.failures.len(), report.yields.len()), (2, 1, 1));
     assert!(report.failures[0].notes[0].contains("larger than what checks can read"), "{:?}", report.failures);
     assert!(report.yields[0].value.is_err());
 }
 
 /// The paths that were sent, in order.
-fn paths(told: &RunRecord) -> Vec<String> {
-    told.sent.iter().map(|request| request.wire_target().into_owned()).collect()
+fn paths(record: &RunRecord) -> Vec<String> {
+    record.sent.iter().map(|request| request.wire_target().into_owned()).collect()
 }
 
 #[test]
@@ -311,11 +311,11 @@ fn a_cell_is_sent_once_for_each_row() {
         %% next\n% needs none\nhttp://bench/next\n%% gone\n% each row in \"gone.csv\"\nhttp://bench/{{lot}}\n";
     let respond =
         |request: &PreparedRequest| Ok(json_answer(if request.url.path() == "/L-2" { 404 } else { 200 }, "{}"));
-    let told = replay(fixture, &["a.http"], settings(None, &[]), respond);
-    assert_eq!(paths(&told), ["/L-1", "/L-2", "/L-3"]);
-    let body = told.sent[0].body.as_ref().map(|body| body.text().into_owned());
+    let record = replay(fixture, &["a.http"], settings(None, &[]), respond);
+    assert_eq!(paths(&record), ["/L-1", "/L-2", "/L-3"]);
+    let body = record.sent[0].body.as_ref().map(|body| body.text().into_owned());
     assert_eq!(body.as_deref(), Some("{ \"bins\": 48, \"row\": {\"bins\":24,\"lot\":\"L-1\"} }"));
-    let outcomes: Vec<_> = told.reports().map(|report| (report.row, report.outcome.as_str())).collect();
+    let outcomes: Vec<_> = record.reports().map(|report| (report.row, report.outcome.as_str())).collect();
     assert_eq!(
         outcomes,
         [
@@ -328,7 +328,7 @@ fn a_cell_is_sent_once_for_each_row() {
             (None, "mistaken"),
         ]
     );
-    assert_eq!((told.summary.skipped, told.summary.not_sent, told.summary.exit_code().code()), (2, 1, 2));
+    assert_eq!((record.summary.skipped, record.summary.not_sent, record.summary.exit_code().code()), (2, 1, 2));
     // A value of the command line wins over the row, as over every other.
     let set = settings(None, &[("lot", Value::text("L-9"))]);
     assert_eq!(
@@ -342,40 +342,40 @@ fn a_cell_is_skipped_and_so_is_what_needs_it() {
     let fixture = "#- a.http\n%% one\n% skip when environment == null \"no {{what}} here\"\nhttp://bench/1\n\
         %% two\n% needs one\nhttp://bench/2\n%% three\n% skip when what == 'cold'\nhttp://bench/3\n\
         %% four\n% skip when what\nhttp://bench/4\n";
-    let told =
+    let record =
         replay(fixture, &["a.http"], settings(None, &[("what", Value::text("fruit"))]), |_| Ok(json_answer(200, "{}")));
-    assert_eq!(paths(&told), ["/3"]);
-    let outcomes: Vec<_> = told.reports().map(|report| (report.outcome, report.reason.as_deref())).collect();
+    assert_eq!(paths(&record), ["/3"]);
+    let outcomes: Vec<_> = record.reports().map(|report| (report.outcome, report.reason.as_deref())).collect();
     let skipped = |reason| (Outcome::Skipped, Some(reason));
     let (passed, mistaken) = ((Outcome::Passed, None), (Outcome::Mistaken, None));
     assert_eq!(outcomes, [skipped("no fruit here"), skipped("one was skipped"), passed, mistaken]);
-    assert!(told.problems()[0].message.contains("must be true or false, but is text"), "{:?}", told.problems());
+    assert!(record.problems()[0].message.contains("must be true or false, but is text"), "{:?}", record.problems());
 }
 
 #[test]
 fn a_cell_waits_and_the_last_answer_is_judged() {
     let fixture = "#- a.http\nhttp://bench/job\n\n% wait until body.state == 'done' every 1s for 3s\n% check body.tries == 3\n% yield state = body.state\n";
     let mut tries = 0;
-    let told = replay(fixture, &["a.http"], settings(None, &[]), |_| {
+    let record = replay(fixture, &["a.http"], settings(None, &[]), |_| {
         tries += 1;
         let state = if tries == 3 { "done" } else { "running" };
         Ok(json_answer(200, &format!("{{\"state\": \"{state}\", \"tries\": {tries}}}")))
     });
-    let report = told.reports().next().expect("a report");
-    assert_eq!((report.outcome.as_str(), report.attempts, report.checks, told.sent.len()), ("passed", 3, 2, 3));
-    assert_eq!(told.reports().count(), 1);
+    let report = record.reports().next().expect("a report");
+    assert_eq!((report.outcome.as_str(), report.attempts, report.checks, record.sent.len()), ("passed", 3, 2, 3));
+    assert_eq!(record.reports().count(), 1);
 
     // It never comes: the last answer fails the wait, as a check would.
-    let told = replay(fixture, &["a.http"], settings(None, &[]), |_| {
+    let record = replay(fixture, &["a.http"], settings(None, &[]), |_| {
         Ok(json_answer(200, "{\"state\": \"running\", \"tries\": 3}"))
     });
-    let report = told.reports().next().expect("a report");
+    let report = record.reports().next().expect("a report");
     assert_eq!((report.outcome.as_str(), report.attempts, report.failures.len()), ("failed", 3, 1));
     assert_eq!(report.failures[0].expression, "body.state == 'done'");
 
     // A server that is not there yet may come.
     let mut tries = 0;
-    let told = replay(fixture, &["a.http"], settings(None, &[]), |_| {
+    let record = replay(fixture, &["a.http"], settings(None, &[]), |_| {
         tries += 1;
         match tries {
             3 => Ok(json_answer(200, "{\"state\": \"done\", \"tries\": 3}")),
@@ -387,7 +387,7 @@ fn a_cell_waits_and_the_last_answer_is_judged() {
             }),
         }
     });
-    assert_eq!(told.summary.exit_code().code(), 0);
+    assert_eq!(record.summary.exit_code().code(), 0);
 }
 
 #[test]
@@ -429,17 +429,17 @@ fn a_sequence_plays_its_cells_in_its_own_order() {
         %% Book\n% needs sign-in\nPOST http://bench/book?bins={{bins}}\n\n{{note}}\n\n% yield lot = body.id\n\
         %% Weigh\nhttp://bench/weigh?kg={{kg}}\n%% Sign in\nhttp://bench/sign-in\n%% Noon\n% needs morning\nhttp://bench/noon?lot={{lot}}\n";
     let respond = |_: &PreparedRequest| Ok(json_answer(200, "{\"id\": \"L-1\"}"));
-    let told = replay(fixture, &["a.http"], settings(None, &[]), respond);
+    let record = replay(fixture, &["a.http"], settings(None, &[]), respond);
     assert_eq!(
-        paths(&told),
+        paths(&record),
         ["/weigh?kg=9", "/weigh?kg=9", "/sign-in", "/book?bins=4", "/noon?lot=L-1"],
         "{:?}",
-        told.problems()
+        record.problems()
     );
-    let played: Vec<bool> = told.reports().map(|report| report.played_by.is_some()).collect();
+    let played: Vec<bool> = record.reports().map(|report| report.played_by.is_some()).collect();
     assert_eq!(played, [true, true, false, true, false]);
     // What a sequence could not play stops what needs the sequence.
-    let told = replay(fixture, &["a.http"], settings(None, &[]), |request| {
+    let record = replay(fixture, &["a.http"], settings(None, &[]), |request| {
         let status = if request.url.path() == "/weigh" { Err(()) } else { Ok(()) };
         match status {
             Ok(()) => Ok(json_answer(200, "{\"id\": \"L-1\"}")),
@@ -448,7 +448,7 @@ fn a_sequence_plays_its_cells_in_its_own_order() {
             }
         }
     });
-    assert_eq!(told.reports().last().map(|report| report.outcome), Some(Outcome::NotSent));
+    assert_eq!(record.reports().last().map(|report| report.outcome), Some(Outcome::NotSent));
 
     for (fixture, text) in [
         ("#- a.http\n%% a\n% play b\n%% b\n% play a\n", "cells that need each other"),
@@ -459,9 +459,13 @@ fn a_sequence_plays_its_cells_in_its_own_order() {
         ),
         ("#- a.http\n%% a\n% play b with x = nothing\n%% b\nhttp://bench/{{x}}\n", "no value is named `nothing`"),
     ] {
-        let told = replay(fixture, &["a.http"], settings(None, &[]), respond);
-        assert!(told.problems().iter().any(|problem| problem.message.contains(text)), "{text}: {:?}", told.problems());
-        assert!(told.sent.len() <= 1, "{text}");
+        let record = replay(fixture, &["a.http"], settings(None, &[]), respond);
+        assert!(
+            record.problems().iter().any(|problem| problem.message.contains(text)),
+            "{text}: {:?}",
+            record.problems()
+        );
+        assert!(record.sent.len() <= 1, "{text}");
     }
 }
 
@@ -493,16 +497,16 @@ fn a_plan_is_gone_through_several_times_and_shared_out() {
 #[test]
 fn a_check_of_an_empty_list_passes_with_a_remark() {
     let fixture = "#- a.http\nhttp://bench/\n\n% check status == 200 && body.lots.all(l, l.bins > 0)\n% check size(body.lots) == 0 || body.lots.all(l, l.open)\n";
-    let told = replay(fixture, &["a.http"], settings(None, &[]), |_| Ok(json_answer(200, "{\"lots\": []}")));
-    let remarks: Vec<_> = told.problems().iter().map(|problem| problem.message.as_str()).collect();
+    let record = replay(fixture, &["a.http"], settings(None, &[]), |_| Ok(json_answer(200, "{\"lots\": []}")));
+    let remarks: Vec<_> = record.problems().iter().map(|problem| problem.message.as_str()).collect();
     assert_eq!(
-        (told.summary.exit_code().code(), remarks),
+        (record.summary.exit_code().code(), remarks),
         (0, vec!["`body.lots` is empty, so `all` holds of nothing in it"])
     );
-    let told = replay(fixture, &["a.http"], settings(None, &[]), |_| {
+    let record = replay(fixture, &["a.http"], settings(None, &[]), |_| {
         Ok(json_answer(200, "{\"lots\": [{\"bins\": 1, \"open\": true}]}"))
     });
-    assert!(told.problems().is_empty());
+    assert!(record.problems().is_empty());
 }
 
 #[test]
@@ -514,8 +518,8 @@ fn a_body_that_breaks_its_schema_says_where_and_which_rule() {
         replay(fixture, &["lots/a.http"], settings(None, &[]), move |_| Ok(json_answer(200, body)))
     };
     assert_eq!(judged("{\"id\": \"L-1\", \"bins\": 24}").summary.exit_code().code(), 0);
-    let told = judged("{\"bins\": 4000}");
-    let notes = &told.reports().next().expect("a report").failures[0].notes;
+    let record = judged("{\"bins\": 4000}");
+    let notes = &record.reports().next().expect("a report").failures[0].notes;
     assert!(
         notes.iter().any(|note| note.starts_with(
             "`/bins`: 4000 is greater than the maximum of 400 (rule `/maximum` of `lots/shared/bins.json`)"
@@ -530,8 +534,8 @@ fn a_body_that_breaks_its_schema_says_where_and_which_rule() {
         ("gone.json", "cannot be read"),
     ] {
         let fixture = fixture.replace("shared/bins.json\" }", &format!("{reference}\" }}"));
-        let told = replay(&fixture, &["lots/a.http"], settings(None, &[]), |_| Ok(json_answer(200, "{\"id\": 1}")));
-        let notes = format!("{:?}", told.reports().next().expect("a report").failures[0].notes);
+        let record = replay(&fixture, &["lots/a.http"], settings(None, &[]), |_| Ok(json_answer(200, "{\"id\": 1}")));
+        let notes = format!("{:?}", record.reports().next().expect("a report").failures[0].notes);
         assert!(notes.contains(message), "{reference}: {notes}");
     }
 }

@@ -16,7 +16,7 @@ pub struct Action {
     /// The title.
     pub title: String,
     /// True if it fixes a problem.
-    pub mends: bool,
+    pub is_fix: bool,
     /// How.
     pub changes: Vec<Change>,
 }
@@ -79,7 +79,7 @@ fn lift_base(view: IdeContext<'_>, source: SourceId, range: Span) -> Option<Acti
         }
     };
     let times = if same.len() == 1 { String::new() } else { format!(" ({} requests)", same.len()) };
-    Some(Action { title: format!("Lift `{origin}` into `base`{times}"), mends: false, changes })
+    Some(Action { title: format!("Lift `{origin}` into `base`{times}"), is_fix: false, changes })
 }
 
 /// Scheme and authority of a URL that is written out.
@@ -134,7 +134,7 @@ fn lift_literal(view: IdeContext<'_>, source: SourceId, range: Span) -> Option<A
     ];
     Some(Action {
         title: format!("Lift `{selected}` into the value `{name}`"),
-        mends: false,
+        is_fix: false,
         changes: vec![Change::Edit(source, edits)],
     })
 }
@@ -184,7 +184,7 @@ fn add_checks(view: IdeContext<'_>, cell: CellId) -> Option<Action> {
     let edit = Edit::insert(end, added);
     Some(Action {
         title: format!("Add {number} from the last answer"),
-        mends: false,
+        is_fix: false,
         changes: vec![Change::Edit(cell.source, vec![edit])],
     })
 }

@@ -20,7 +20,7 @@ pub fn fixes(view: IdeContext<'_>, problem: &Problem) -> Vec<Action> {
     let word = problem.span.of(text);
     let mut found = Vec::new();
     let mut add = |title: String, edits: Vec<Edit>| {
-        found.push(Action { title, mends: true, changes: vec![Change::Edit(source, edits)] });
+        found.push(Action { title, is_fix: true, changes: vec![Change::Edit(source, edits)] });
     };
     if let Some(meant) = &problem.replacement {
         let title = match meant.as_str() {
@@ -77,7 +77,7 @@ fn taken(view: IdeContext<'_>, problem: &Problem) -> Option<Action> {
     };
     changes.insert(0, Change::Edit(source, vec![Edit::replace(problem.span, all.trim_end())]));
     let title = if count == 1 { "Make a request of this command" } else { "Make requests of this command" };
-    Some(Action { title: title.to_owned(), mends: true, changes })
+    Some(Action { title: title.to_owned(), is_fix: true, changes })
 }
 
 /// Why copied commands cannot be imported.
@@ -107,7 +107,7 @@ pub fn import_commands(view: IdeContext<'_>, source: SourceId, commands: &str) -
     let gap = if kept == 0 { "" } else { "\n\n" };
     let edit = Edit::replace(Span::new(kept, text.len()), format!("{gap}{cells}"));
     changes.insert(0, Change::Edit(source, vec![edit]));
-    Ok(Action { title: "Take in".to_owned(), mends: false, changes })
+    Ok(Action { title: "Take in".to_owned(), is_fix: false, changes })
 }
 
 /// Drafts as cells for a file, how many they are, and where their secrets go. `own` is the cell they come into.
@@ -170,7 +170,7 @@ fn needed(view: IdeContext<'_>, problem: &Problem) -> Option<Action> {
     let title = format!("Add `{line}`");
     Some(Action {
         title,
-        mends: true,
+        is_fix: true,
         changes: vec![Change::Edit(source, vec![below_title(text, workspace.cell(cell).span.start(), &line)])],
     })
 }
@@ -200,7 +200,7 @@ fn declared(view: IdeContext<'_>, problem: &Problem) -> Vec<Action> {
         let title = format!("Give `{name}` a value in environment `{environment}`");
         found.push(Action {
             title,
-            mends: true,
+            is_fix: true,
             changes: vec![below(view, CONFIG_FILE, &header, &format!("{name} = \"\""))],
         });
     }
@@ -208,7 +208,7 @@ fn declared(view: IdeContext<'_>, problem: &Problem) -> Vec<Action> {
     let edit = Edit::insert(after_mark(text, at), format!("% let {name} = \"\"\n\n"));
     found.push(Action {
         title: format!("Give `{name}` a value in this file"),
-        mends: true,
+        is_fix: true,
         changes: vec![Change::Edit(source, vec![edit])],
     });
     found
@@ -272,7 +272,7 @@ fn hidden_away(view: IdeContext<'_>, problem: &Problem) -> Option<Action> {
         Change::Edit(source, vec![Edit::replace(problem.span, format!("{{{{{name}}}}}"))]),
         below(view, LOCAL_FILE, &table, &line),
     ];
-    Some(Action { title: format!("Move it to `{LOCAL_FILE}` as `{name}`"), mends: true, changes })
+    Some(Action { title: format!("Move it to `{LOCAL_FILE}` as `{name}`"), is_fix: true, changes })
 }
 
 /// A line of the shared configuration to the private one.
@@ -285,7 +285,7 @@ fn moved(view: IdeContext<'_>, problem: &Problem) -> Option<Action> {
         Change::Edit(source, vec![Edit::replace(line, "")]),
         below(view, LOCAL_FILE, &header, line.of(text).trim_end()),
     ];
-    Some(Action { title: format!("Move the line to `{LOCAL_FILE}`"), mends: true, changes })
+    Some(Action { title: format!("Move the line to `{LOCAL_FILE}`"), is_fix: true, changes })
 }
 
 /// A name that no value has yet.
@@ -323,7 +323,7 @@ fn accepted(view: IdeContext<'_>, problem: &Problem) -> Option<Action> {
         None => Edit::insert(after_mark(text, line_at(text, problem.span.start()).start()), format!("{comment}\n")),
     };
     let title = format!("Accept `{code}` here, with a reason");
-    Some(Action { title, mends: false, changes: vec![Change::Edit(source, vec![edit])] })
+    Some(Action { title, is_fix: false, changes: vec![Change::Edit(source, vec![edit])] })
 }
 
 /// The place behind a byte order mark, which stays the first thing there is.

@@ -41,8 +41,8 @@ pub fn symbols(workspace: &Workspace, source: SourceId) -> Vec<Symbol> {
 pub fn workspace_symbols(workspace: &Workspace, query: &str) -> Vec<Symbol> {
     let query = query.to_lowercase();
     let matches = |symbol: &Symbol| {
-        let told = format!("{} {} {}", symbol.name, workspace.title(symbol.cell), symbol.detail).to_lowercase();
-        let mut letters = told.chars();
+        let shown = format!("{} {} {}", symbol.name, workspace.title(symbol.cell), symbol.detail).to_lowercase();
+        let mut letters = shown.chars();
         query.chars().filter(|c| !c.is_whitespace()).all(|wanted| letters.any(|letter| letter == wanted))
     };
     workspace.loaded().flat_map(|file| symbols(workspace, file)).filter(matches).collect()

@@ -288,17 +288,17 @@ fn what_may_be_written_is_offered() {
 
 #[test]
 fn a_call_tells_its_parameters() {
-    let told = |file: &str| {
+    let shown = |file: &str| {
         let desk = house(file);
         desk.view(|view| signature(view, desk.source, desk.at)).map(|found| (found.label, found.active))
     };
     let random = |active| Some(("random(low, high)".to_owned(), active));
-    assert_eq!(told("%% a\n/{{random(¦\n"), random(0));
-    assert_eq!(told("%% a\n/{{random(f(1, 2), ¦)}}\n"), random(1));
-    assert_eq!(told("%% a\n/{{'random(' + random('a,(', ¦)}}\n"), random(1));
-    assert_eq!(told("%% a\n/{{label(¦)}}\n"), Some(("label(lot, row)".to_owned(), 0)));
-    assert_eq!(told("%% a\n/\n\n% check text.find(¦\n"), Some(("find(text, regex)".to_owned(), 1)));
-    assert_eq!(told("%% a\n/{{random(1, 2)¦}}\n"), None);
+    assert_eq!(shown("%% a\n/{{random(¦\n"), random(0));
+    assert_eq!(shown("%% a\n/{{random(f(1, 2), ¦)}}\n"), random(1));
+    assert_eq!(shown("%% a\n/{{'random(' + random('a,(', ¦)}}\n"), random(1));
+    assert_eq!(shown("%% a\n/{{label(¦)}}\n"), Some(("label(lot, row)".to_owned(), 0)));
+    assert_eq!(shown("%% a\n/\n\n% check text.find(¦\n"), Some(("find(text, regex)".to_owned(), 1)));
+    assert_eq!(shown("%% a\n/{{random(1, 2)¦}}\n"), None);
 }
 
 /// The texts that the fixes of the only problem of this class make of the file, by their titles.
@@ -446,13 +446,13 @@ fn the_structure_of_a_file() {
     let desk =
         house("# One.\n# Two.\n\n%% Book in\nPOST /lots\n\n{\n  \"a\": {{gr¦ower}}\n}\n\n%% b\n% name other\n/x\n");
     let symbols = symbols(&desk.workspace, desk.source);
-    let told: Vec<String> = symbols.iter().map(|symbol| format!("{} · {}", symbol.name, symbol.detail)).collect();
-    assert_eq!(told, ["book-in · POST /lots", "other · GET /x"]);
+    let shown: Vec<String> = symbols.iter().map(|symbol| format!("{} · {}", symbol.name, symbol.detail)).collect();
+    assert_eq!(shown, ["book-in · POST /lots", "other · GET /x"]);
     assert_eq!(workspace_symbols(&desk.workspace, "bklts").len(), 1);
     let text = &desk.workspace.source(desk.source).text;
     let folds = folds(&desk.workspace, desk.source);
     let lines = |span: Span| span.of(text).lines().count();
-    let told: Vec<String> = folds
+    let shown: Vec<String> = folds
         .iter()
         .map(|fold| match fold {
             Fold::Cell(span) => format!("cell {}", lines(*span)),
@@ -460,10 +460,10 @@ fn the_structure_of_a_file() {
             Fold::Comments(span) => format!("comments {}", lines(*span)),
         })
         .collect();
-    assert_eq!(told, ["comments 2", "cell 6", "body 3", "cell 3"]);
+    assert_eq!(shown, ["comments 2", "cell 6", "body 3", "cell 3"]);
     let spans = desk.view(|view| selections(view, desk.source, desk.at));
-    let told: Vec<&str> = spans.iter().map(|span| span.of(text)).take(3).collect();
-    assert_eq!(told, ["grower", "{{grower}}", "  \"a\": {{grower}}"]);
+    let shown: Vec<&str> = spans.iter().map(|span| span.of(text)).take(3).collect();
+    assert_eq!(shown, ["grower", "{{grower}}", "  \"a\": {{grower}}"]);
     assert_eq!(spans.last().map(|span| span.len()), Some(text.len()));
 }
 
@@ -480,13 +480,13 @@ fn tokens_tell_values_that_are_there_from_those_that_are_not() {
     let desk =
         house("# x\n%% a\n% let own = 1\nGET /{{grower}}/{{gone}}\nAccept: a\n\n% check size(body.lots) == own\n");
     let text = &desk.workspace.source(desk.source).text;
-    let told: Vec<String> = desk
+    let shown: Vec<String> = desk
         .view(|view| tokens(view, desk.source))
         .iter()
         .map(|token| format!("{:?} {}", token.kind, token.span.of(text)))
         .collect();
     assert_eq!(
-        told,
+        shown,
         [
             "Comment # x",
             "Title %% a",

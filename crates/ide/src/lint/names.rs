@@ -34,7 +34,7 @@ pub(super) fn without_value(
     settings: &EvalSettings,
     uses: &[Uses<'_>],
 ) -> Vec<Problem> {
-    let (mut problems, mut told) = (Vec::new(), FxHashSet::default());
+    let (mut problems, mut reported) = (Vec::new(), FxHashSet::default());
     // Every environment is looked at, not only the chosen one; what the command line gives counts in all.
     let everywhere = EvalSettings { environment: None, ..settings.clone() };
     let (tray, given) = (full_tray(workspace, uses), PlayArgNames::of(workspace));
@@ -50,7 +50,7 @@ pub(super) fn without_value(
                 let span = used.span(workspace);
                 let found = resolver.named(&used.name, used.at.source, span, Phase::Request);
                 problems.extend(found.err().into_iter().flatten());
-            } else if !lacking.is_empty() && told.insert((used.at.source, used.name.clone())) {
+            } else if !lacking.is_empty() && reported.insert((used.at.source, used.name.clone())) {
                 let names = |list: &[&yieldtray_workspace::config::Environment]| {
                     join_words(list.iter().map(|environment| environment.name.as_str()))
                 };

@@ -43,8 +43,8 @@ pub(super) fn in_requests(workspace: &Workspace, source: SourceId) -> Vec<Proble
             _ => {}
         }
     }
-    let told = "these credentials stand in a file that others see";
-    problems.extend(credentials.into_iter().map(|at| finding(source, at, told.to_owned())));
+    let message = "these credentials stand in a file that others see";
+    problems.extend(credentials.into_iter().map(|at| finding(source, at, message.to_owned())));
     problems.extend(unmarked.into_iter().map(|name| {
         let message = format!("`{}` is yielded without `secret`: it is shown and logged as it is", name.of(text));
         let hint = "write `secret` at the end of the line, or rename the value if it is none";

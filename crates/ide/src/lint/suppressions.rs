@@ -32,15 +32,15 @@ pub(super) fn settle(workspace: &Workspace, sources: impl Iterator<Item = Source
         return;
     }
     problems.retain(|problem| {
-        let mut told = true;
+        let mut remains = true;
         for one in &mut accepted {
             let holds = Some(one.source) == problem.source && one.code == problem.code;
             if holds && one.context.start() <= problem.span.start() && problem.span.start() <= one.context.end() {
                 one.met = true;
-                told = false;
+                remains = false;
             }
         }
-        told
+        remains
     });
     problems.append(&mut own);
     problems.extend(accepted.into_iter().filter(|one| !one.met).map(|one| {

@@ -38,7 +38,7 @@ pub(super) fn yielded(workspace: &Workspace, uses: &[Uses<'_>], ties: &UsageInde
 /// Values of `let` and `ask` that nobody uses.
 pub(super) fn values(workspace: &Workspace, uses: &[Uses<'_>], ties: &UsageIndex) -> Vec<Problem> {
     let mut problems = Vec::new();
-    let mut told = |source: SourceId, line: &Instruction, used: &dyn Fn(&str) -> bool| {
+    let mut report = |source: SourceId, line: &Instruction, used: &dyn Fn(&str) -> bool| {
         let (InstructionKind::Let { name, .. } | InstructionKind::Ask { name, .. }) = line.kind else { return };
         let word = name.of(&workspace.source(source).text);
         // `base` is used by every path.
@@ -51,15 +51,15 @@ pub(super) fn values(workspace: &Workspace, uses: &[Uses<'_>], ties: &UsageIndex
     for Uses { step, names } in uses {
         let source = step.cell.source;
         for line in workspace.cell(step.cell).instructions() {
-            told(source, line, &|word| names.iter().any(|used| used.name == word));
+            report(source, line, &|word| names.iter().any(|used| used.name == word));
         }
         if !files.insert(source) {
             continue;
         }
         for (origin, line) in workspace.preambles(source) {
             match origin == source {
-                true => told(origin, line, &|word| ties.uses(source, word)),
-                false if files.insert(origin) => told(origin, line, &|word| ties.uses_anywhere(word)),
+                true => report(origin, line, &|word| ties.uses(source, word)),
+                false if files.insert(origin) => report(origin, line, &|word| ties.uses_anywhere(word)),
                 false => {}
             }
         }

@@ -17,15 +17,15 @@ fn sent(text: &str) -> PreparedRequest {
     let mut settings = settings(None, &[]);
     settings.variables = vec![("TOKEN".to_owned(), "t-4616".to_owned())].into();
     settings.secrets_to = vec!["http://b".to_owned()];
-    let told = replay(&format!("#- a.http\n{}", cells[0]), &["a.http"], settings, |_| Ok(json_answer(200, "{}")));
+    let record = replay(&format!("#- a.http\n{}", cells[0]), &["a.http"], settings, |_| Ok(json_answer(200, "{}")));
     assert_eq!(
-        told.problems().iter().filter(|problem| problem.is_error()).count(),
+        record.problems().iter().filter(|problem| problem.is_error()).count(),
         0,
         "{}: {:?}",
         cells[0],
-        told.problems()
+        record.problems()
     );
-    PreparedRequest::clone(&told.sent[0])
+    PreparedRequest::clone(&record.sent[0])
 }
 
 fn shown(request: &PreparedRequest) -> String {
@@ -129,7 +129,7 @@ fn what_cannot_be_taken_is_said() {
 fn a_text_of_many_commands_is_read_one_by_one() {
     let text = "#!/bin/sh\n# The desk.\n\n# Open lots,\n# all of them.\n$ curl http://b/1 -d 'a\n# b' &&  curl http://b/2; echo\n\
                 curl http://b/3\n  -H 'A: b' | jq .\ncurl 'http://b/4\ncurl http://b/5 > out.json 2>&1\n";
-    let told: Vec<String> = super::commands(text)
+    let record: Vec<String> = super::commands(text)
         .map(|command| {
             let first = &text[command.span.start..].lines().next().unwrap_or_default();
             match command.drafts {
@@ -139,7 +139,7 @@ fn a_text_of_many_commands_is_read_one_by_one() {
         })
         .collect();
     assert_eq!(
-        told,
+        record,
         [
             "http://b/1 [\"Open lots,\", \"all of them.\"] 1",
             "http://b/2 [] 0",

@@ -9,10 +9,11 @@ use yieldtray_test_support::{json_answer, replay, settings};
 /// The first request of a file.
 #[track_caller]
 fn sent(file: &str) -> PreparedRequest {
-    let told = replay(&format!("#- a.http\n{file}"), &["a.http"], settings(None, &[]), |_| Ok(json_answer(200, "{}")));
-    let mistakes = told.problems().into_iter().filter(|problem| problem.is_error()).collect::<Vec<_>>();
+    let record =
+        replay(&format!("#- a.http\n{file}"), &["a.http"], settings(None, &[]), |_| Ok(json_answer(200, "{}")));
+    let mistakes = record.problems().into_iter().filter(|problem| problem.is_error()).collect::<Vec<_>>();
     assert!(mistakes.is_empty(), "{file}\n{mistakes:?}");
-    PreparedRequest::clone(&told.sent[0])
+    PreparedRequest::clone(&record.sent[0])
 }
 
 fn sheet(drafts: impl IntoIterator<Item = ImportedRequest>) -> (CellFileBuilder, SecretExtractor) {

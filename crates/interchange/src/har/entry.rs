@@ -135,8 +135,9 @@ impl Request {
         for Named { name, value } in self.headers {
             let value = value.unwrap_or_default();
             // Pseudo-header fields of HTTP/2 are the request line; a host that the URL has is redundant.
-            let told = name.starts_with(':') || name.eq_ignore_ascii_case("host") && value.eq_ignore_ascii_case(host);
-            if !told {
+            let is_redundant =
+                name.starts_with(':') || name.eq_ignore_ascii_case("host") && value.eq_ignore_ascii_case(host);
+            if !is_redundant {
                 draft.headers.push((name.into(), value.into()));
             }
         }

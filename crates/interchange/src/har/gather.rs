@@ -88,12 +88,12 @@ fn shared(drafts: &[ImportedRequest]) -> Vec<(ValueText, ValueText)> {
         |name: &ValueText, draft: &ImportedRequest| draft.headers.iter().filter(|(own, _)| own == name).count() == 1;
     let everywhere = |field: &&(ValueText, ValueText)| {
         let (name, value) = field;
-        let told =
+        let is_known =
             name.plain().is_some_and(|name| !is_secret_header(name) && !name.eq_ignore_ascii_case("content-type"));
         let plain = value.plain().is_some_and(|value| {
             !value.is_empty() && !value.contains("{{") && !value.contains(|c: char| c.is_control())
         });
-        told && plain && drafts.iter().all(|draft| draft.headers.contains(field) && alike(name, draft))
+        is_known && plain && drafts.iter().all(|draft| draft.headers.contains(field) && alike(name, draft))
     };
     first.headers.iter().filter(everywhere).cloned().collect()
 }

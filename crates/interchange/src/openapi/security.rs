@@ -63,19 +63,19 @@ impl<'d> Security<'d> {
     pub(super) fn add(&mut self, operation: Node<'d>, draft: &mut ImportedRequest) -> Vec<String> {
         let root = self.documents.root();
         let Some(wanted) = operation.get("security").or_else(|| root.get("security")) else { return Vec::new() };
-        let ways: Vec<Node<'d>> = wanted.list().collect();
+        let alternatives: Vec<Node<'d>> = wanted.list().collect();
         // No credentials may be one of the ways: then it needs none, but some are better.
-        let mut told = Vec::new();
-        for way in ways.iter().filter(|way| way.members().next().is_some()) {
-            match way.members().try_for_each(|(name, _)| self.check_supported(name)) {
+        let mut notes = Vec::new();
+        for alternative in alternatives.iter().filter(|alternative| alternative.members().next().is_some()) {
+            match alternative.members().try_for_each(|(name, _)| self.check_supported(name)) {
                 Ok(()) => {
-                    way.members().for_each(|(name, scopes)| self.scheme(name, scopes, draft));
+                    alternative.members().for_each(|(name, scopes)| self.scheme(name, scopes, draft));
                     return Vec::new();
                 }
-                Err(why) => told.push(why.to_string()),
+                Err(why) => notes.push(why.to_string()),
             }
         }
-        told
+        notes
     }
 
     fn described(&self, name: &str) -> Option<Node<'d>> {

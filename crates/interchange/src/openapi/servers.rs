@@ -10,10 +10,10 @@ pub(super) fn environments(root: Node<'_>, notes: &mut Vec<String>) -> Vec<(Stri
     for server in root.get("servers").into_iter().flat_map(Node::list) {
         let Some(written) = server.text("url") else { continue };
         let address = address(server, written, None, notes);
-        let told = server.text("x-name").or_else(|| server.text("name")).or_else(|| server.text("description"));
+        let name_hint = server.text("x-name").or_else(|| server.text("name")).or_else(|| server.text("description"));
         let host = address.split_once("://").map_or("", |(_, rest)| rest.split(['/', ':']).next().unwrap_or(rest));
         // A description may be a whole text.
-        let short = told.map(slug).filter(|name| !name.is_empty() && name.len() <= 24);
+        let short = name_hint.map(slug).filter(|name| !name.is_empty() && name.len() <= 24);
         let wanted = short.unwrap_or_else(|| slug(host.split('.').next().unwrap_or(host)));
         let wanted = if wanted.is_empty() { "server".to_owned() } else { wanted };
         let name = first_free(&wanted, "-", |name| !environments.iter().any(|(known, _)| known == name));

@@ -39,7 +39,7 @@ pub(super) fn actions(server: &mut Server, params: Value) -> Answer {
         for action in state.view(|view| assist::fixes(view, problem)) {
             let Ok(edit) = workspace_edit(state, &action.changes, client, encoding, &versions) else { continue };
             let of = drawn(state, source, problem, encoding, client);
-            let preferred = action.mends && std::mem::take(&mut may_be_preferred);
+            let preferred = action.is_fix && std::mem::take(&mut may_be_preferred);
             all.push(json!({
                 "title": action.title, "kind": "quickfix", "diagnostics": [of], "isPreferred": preferred, "edit": edit,
             }));
@@ -68,7 +68,7 @@ pub(super) fn actions(server: &mut Server, params: Value) -> Answer {
     {
         let (name, address) = (state.workspace.cell(cell).name.to_string(), address(state, source));
         for target in HANDED_OVER {
-            let command = commands::hand_over(target, &address, &name);
+            let command = commands::export(target, &address, &name);
             all.push(json!({ "title": command["title"], "kind": "source", "command": command }));
         }
     }

@@ -57,7 +57,7 @@ pub(super) fn of_cell(way: Sending, address: &str, name: &str) -> Value {
 }
 
 /// A cell as code of a language, shown beside it.
-pub(super) fn hand_over(target: &str, address: &str, name: &str) -> Value {
+pub(super) fn export(target: &str, address: &str, name: &str) -> Value {
     let arguments = json!([{ "uri": address, "name": name, "as": target, "show": true }]);
     json!({ "title": format!("Hand over as {target}: {name}"), "command": HAND_OVER, "arguments": arguments })
 }
@@ -103,9 +103,10 @@ fn handed_over(server: &mut Server, about: &TextDocument) -> Answer {
         Ok(Task::Replay)
     })?;
     let cell = named.unwrap_or_default();
-    let text = server.host.hand_over(&job, &cell, &target).map_err(ResponseError::failed)?;
+    let text = server.host.export(&job, &cell, &target).map_err(ResponseError::failed)?;
     if about.show {
-        let file = server.host.lay_out(&job, &format!("{cell}+{target}"), &text).map_err(ResponseError::failed)?;
+        let file =
+            server.host.write_scratch(&job, &format!("{cell}+{target}"), &text).map_err(ResponseError::failed)?;
         server.connection.show_file(server.client, &file, false, "it is in");
     }
     Ok(json!({ "as": target, "text": text }))
@@ -172,8 +173,8 @@ fn job_of(
     let task = task(cell)?;
     let root = state.root.clone();
     let folder = server.host.state_folder(&root).map_err(ResponseError::failed)?;
-    let given = prompt_file::read(&folder, &unsaved);
-    Ok(Job { root, unsaved, file, task, given })
+    let answers = prompt_file::read(&folder, &unsaved);
+    Ok(Job { root, unsaved, file, task, answers })
 }
 
 /// Chooses an environment: the one that is named, else the one that is picked of all.

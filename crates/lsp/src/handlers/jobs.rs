@@ -76,10 +76,10 @@ impl Server {
         }
         self.publish(root);
         self.refresh();
-        match result.sheet {
+        match result.document {
             Some(file) => self.connection.show_file(self.client, &file, false, &result.summary),
             None => {
-                let kind = if result.well { MessageKind::Info } else { MessageKind::Warning };
+                let kind = if result.success { MessageKind::Info } else { MessageKind::Warning };
                 self.connection.show_message(kind, &result.summary);
             }
         }

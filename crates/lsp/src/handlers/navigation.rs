@@ -65,8 +65,8 @@ pub(super) fn references(server: &mut Server, params: Value) -> Answer {
     let TextDocumentPosition { text_document, position, context, .. } = read(params)?;
     let Snapshot { state, source, encoding, .. } = server.snapshot(&text_document.uri)?;
     let at = text_of(state, source, encoding).offset(position);
-    let given = context.is_some_and(|context| context.include_declaration);
-    let places = state.view(|view| assist::references(view, source, at, given));
+    let with_definitions = context.is_some_and(|context| context.include_declaration);
+    let places = state.view(|view| assist::references(view, source, at, with_definitions));
     Ok(places.into_iter().map(|place| location(state, place, encoding)).collect())
 }
 

@@ -129,10 +129,10 @@ impl TrendChart<'_> {
                     }
                 }
                 @for (place, point) in points.iter().enumerate() {
-                    circle.time cx=(at(across(place))) cy=(at(up(point.micros))) r=(radius) { title { (told(point)) } }
-                    circle.size cx=(at(across(place))) cy=(at(size_up(point.size))) r=(radius * 0.8) { title { (told(point)) } }
+                    circle.time cx=(at(across(place))) cy=(at(up(point.micros))) r=(radius) { title { (describe(point)) } }
+                    circle.size cx=(at(across(place))) cy=(at(size_up(point.size))) r=(radius * 0.8) { title { (describe(point)) } }
                 }
-                circle.slowest cx=(at(across(trend.slowest))) cy=(at(up(slowest.micros))) r="5" { title { (told(slowest)) } }
+                circle.slowest cx=(at(across(trend.slowest))) cy=(at(up(slowest.micros))) r="5" { title { (describe(slowest)) } }
                 text.faint x=(LEFT) y=(HEIGHT - 14.0) { (points.first().map(time_of).unwrap_or_default()) }
                 @if points.len() > 1 {
                     text.faint x=(WIDTH - RIGHT) y=(HEIGHT - 14.0) text-anchor="end" { (points.last().map(time_of).unwrap_or_default()) }
@@ -147,7 +147,7 @@ fn at(place: f64) -> String {
     format!("{place:.1}")
 }
 
-fn told(point: &Point) -> String {
+fn describe(point: &Point) -> String {
     let commit = point.revision.as_ref().map(|revision| format!(", at {revision}")).unwrap_or_default();
     let Point { number, micros, size, status, .. } = point;
     format!("number {number}, {}: {status}, {}, {}{commit}", time_of(point), millis(*micros), bytes(*size))

@@ -6,7 +6,7 @@ use proptest::prelude::*;
 use serde_json::{Value, json};
 use yieldtray_test_support::{answer, json_answer};
 
-fn told(found: &Comparison) -> Vec<String> {
+fn described(found: &Comparison) -> Vec<String> {
     let words = |change: &PartChange| match change {
         PartChange::Added(value) => format!("+ {value}"),
         PartChange::Removed(value) => format!("- {value}"),
@@ -19,7 +19,7 @@ fn told(found: &Comparison) -> Vec<String> {
 }
 
 fn bodies(left: &str, right: &str, how: &CompareOptions) -> Vec<String> {
-    told(&compare(&json_answer(200, left), &json_answer(200, right), how))
+    described(&compare(&json_answer(200, left), &json_answer(200, right), how))
 }
 
 fn ignoring(parts: &[&str]) -> CompareOptions {
@@ -77,7 +77,7 @@ fn what_does_not_count_is_left_out() {
         |status, shift| answer(status, &[("Date", "today"), ("X-Shift", shift), ("Content-Type", "text/plain")], "");
     let mut other = from(404, "late");
     other.headers.push(("Retry-After".to_owned(), b"5".to_vec()));
-    let found = |how: &CompareOptions| told(&compare(&from(200, "early"), &other, how));
+    let found = |how: &CompareOptions| described(&compare(&from(200, "early"), &other, how));
     assert_eq!(
         found(&CompareOptions::default()),
         ["status 200 -> 404", "headers.x-shift early -> late", "headers.retry-after + 5"]
@@ -119,13 +119,13 @@ fn other_bodies_are_compared_as_they_are() {
     let text = |body: &str| answer(200, &[("content-type", "text/csv")], body);
     let far: String = (0..5_000).map(|row| format!("L-{row},24\n")).collect();
     let found = compare(&text(&far), &text(&far.replace("L-4990,24", "L-4990,25")), &CompareOptions::default());
-    let lines = told(&found).concat();
+    let lines = described(&found).concat();
     assert!(lines.contains("Left(\"L-4990,24\"), Right(\"L-4990,25\")"), "{lines}");
     assert!(lines.starts_with("body [Skipped(4988)"), "{lines}");
     let mut image = answer(200, &[("content-type", "image/png")], "\u{0}\u{1}abc");
     let mut other = answer(200, &[("content-type", "image/png")], "\u{0}\u{1}abd");
     assert_eq!(
-        told(&compare(&image, &other, &CompareOptions::default())),
+        described(&compare(&image, &other, &CompareOptions::default())),
         ["body image/png, 5 bytes -> image/png, 5 bytes, other bytes from 4 on"]
     );
     // A dropped body is compared by its digest.
@@ -134,7 +134,7 @@ fn other_bodies_are_compared_as_they_are() {
         exchange.digest = Some(digest.to_owned());
     }
     assert_eq!(
-        told(&compare(&image, &other, &CompareOptions::default())),
+        described(&compare(&image, &other, &CompareOptions::default())),
         ["body 5 bytes, BLAKE3 aa -> 5 bytes, BLAKE3 bb"]
     );
     other.digest = Some("aa".to_owned());

@@ -18,8 +18,8 @@ const DESK: &str = "#- desk.http\n%% Sign in\nPOST http://bench/session\n\n{}\n\
 /// The logged form of an exchange, read again.
 fn logged(answer: &Exchange, masker: &Masker) -> LoggedExchange<'static> {
     with_run(DESK, &["desk.http"], settings(None, &[]), 1, |run| {
-        let told = side_by_side(run, 1, &mut |_| 0, &mut |_| Ok(answer.clone()));
-        let report = told.events.into_iter().find_map(|event| match event {
+        let record = side_by_side(run, 1, &mut |_| 0, &mut |_| Ok(answer.clone()));
+        let report = record.events.into_iter().find_map(|event| match event {
             Event::CellFinished(report) => Some(report),
             _ => None,
         });
@@ -82,7 +82,7 @@ fn an_exchange_comes_back_as_it_was() {
     let before = full();
     let past = logged(&before, &Masker::default());
     let after = past.exchange().expect("there was an answer");
-    let told = |exchange: &Exchange| {
+    let record = |exchange: &Exchange| {
         let sent = &exchange.sent;
         let body = sent.body.as_ref().map(|body| body.text().into_owned());
         // A key in a header field is masked whatever the masker knows.
@@ -90,7 +90,7 @@ fn an_exchange_comes_back_as_it_was() {
         let own = Exchange { sent: Arc::new(PreparedRequest::new("GET", sent.url.clone())), ..exchange.clone() };
         format!("{} {} {fields:?} {body:?} {own:?}", sent.method, sent.url)
     };
-    assert_eq!(told(&after), told(&before));
+    assert_eq!(record(&after), record(&before));
     assert_eq!((past.seed, past.entry.began_ms), (77, Some(3.0)));
     let entry = past.with_exchange();
     assert_eq!(entry.request.expect("a request").body.as_deref(), Some("{\"password\":\"windfall-99\"}"));

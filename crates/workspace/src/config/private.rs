@@ -47,8 +47,8 @@ fn of_value(value: &Value, values: &mut Vec<Range<usize>>) {
         Value::Boolean(_) => {}
         Value::Array(members) => members.iter().for_each(|member| of_value(member, values)),
         Value::InlineTable(table) => {
-            let told = table.iter().filter(|(key, value)| !(*key == "for" && are_origins(value)));
-            told.for_each(|(_, value)| of_value(value, values));
+            let visible = table.iter().filter(|(key, value)| !(*key == "for" && are_origins(value)));
+            visible.for_each(|(_, value)| of_value(value, values));
         }
         _ => values.extend(value.span()),
     }
@@ -65,10 +65,10 @@ fn are_origins(value: &Value) -> bool {
 fn hide_comments(between: &str, hidden: &impl Fn(&str) -> String, shown: &mut String) {
     for line in between.split_inclusive('\n') {
         let written = line.trim_end_matches(['\n', '\r']);
-        let told = written.find('#').map_or(written.len(), |hash| hash + 1);
-        shown.push_str(&written[..told]);
-        if told < written.len() {
-            shown.push_str(&hidden(&written[told..]));
+        let visible = written.find('#').map_or(written.len(), |hash| hash + 1);
+        shown.push_str(&written[..visible]);
+        if visible < written.len() {
+            shown.push_str(&hidden(&written[visible..]));
         }
         shown.push_str(&line[written.len()..]);
     }
@@ -82,10 +82,10 @@ fn hide_lines(text: &str, hidden: impl Fn(&str) -> String) -> String {
         let written = line.trim_end_matches(['\n', '\r']);
         let head = written.strip_prefix('[').and_then(|rest| rest.strip_suffix(']')).is_some_and(is_name);
         let name = written.find(" = ").filter(|end| is_name(&written[..*end])).map_or(0, |end| end + " = ".len());
-        let told = if head { written.len() } else { name };
-        shown.push_str(&written[..told]);
-        if told < written.len() {
-            shown.push_str(&hidden(&written[told..]));
+        let visible = if head { written.len() } else { name };
+        shown.push_str(&written[..visible]);
+        if visible < written.len() {
+            shown.push_str(&hidden(&written[visible..]));
         }
         shown.push_str(&line[written.len()..]);
     }

@@ -324,7 +324,7 @@ mod tests {
     use super::*;
     use yieldtray_source::{Edit, edited};
 
-    fn told(body: &str) -> Option<(String, String, Option<String>)> {
+    fn error_of(body: &str) -> Option<(String, String, Option<String>)> {
         let problem = slip(body, Span::new(0, body.len()))?;
         let mended =
             problem.replacement.as_ref().map(|text| edited(body, &[Edit::replace(problem.span, text.as_str())]));
@@ -355,7 +355,7 @@ mod tests {
             ("{\"a\": 1} // c", "expected the end of the JSON body", "//", None),
         ] {
             let expected = Some((message.to_owned(), at.to_owned(), mended.map(str::to_owned)));
-            assert_eq!(told(body), expected, "{body}");
+            assert_eq!(error_of(body), expected, "{body}");
         }
     }
 
@@ -370,7 +370,7 @@ mod tests {
             "{{raw(anything)}}",
             "{\"q\": \"{{ f('\"') }}\"}",
         ] {
-            let found = told(body);
+            let found = error_of(body);
             assert!(found.is_none() || body.contains("\\{{"), "{body}: {found:?}");
         }
     }

@@ -20,8 +20,8 @@ pub(super) fn check(resolver: &mut Resolver<'_>, url: &Url, auth: Option<&AuthLi
     for secret in &resolver.cache.secrets {
         if !secret.may_go_to(&origin, base.as_deref()) {
             let problem = elsewhere(secret, &origin, base.as_deref());
-            let told = |old: &Problem| old.message == problem.message;
-            if !problems.iter().any(told) {
+            let is_same = |old: &Problem| old.message == problem.message;
+            if !problems.iter().any(is_same) {
                 problems.push(problem);
             }
         }

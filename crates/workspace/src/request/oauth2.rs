@@ -27,15 +27,15 @@ pub struct Token {
     /// The profile of the configuration it was got by.
     pub profile: String,
     /// A fingerprint that distinguishes it from a token obtained with other parameters of the same profile.
-    pub print: String,
+    pub fingerprint: String,
     /// The token itself.
     pub access: String,
     /// Its refresh token.
     pub refresh: Option<String>,
     /// When it ends, in seconds since 1970; `None` where nobody says.
-    pub ends: Option<i64>,
+    pub expires_at: Option<i64>,
     /// True if it was obtained in this run, rather than loaded from the state.
-    pub fresh: bool,
+    pub obtained_now: bool,
 }
 
 impl fmt::Debug for Token {
@@ -65,8 +65,8 @@ impl Tokens {
         self.0.iter()
     }
 
-    fn find(&self, profile: &str, print: &str) -> Option<&Token> {
-        self.0.iter().find(|token| token.profile == profile && token.print == print)
+    fn find(&self, profile: &str, fingerprint: &str) -> Option<&Token> {
+        self.0.iter().find(|token| token.profile == profile && token.fingerprint == fingerprint)
     }
 }
 
@@ -77,9 +77,9 @@ pub struct TokenRequest {
     pub profile: String,
     /// The request.
     pub prepared: Arc<PreparedRequest>,
-    print: String,
+    fingerprint: String,
     /// The token that is renewed, if one is.
-    renews: Option<Token>,
+    refreshes: Option<Token>,
 }
 
 /// The result of looking for a profile's token.
@@ -115,16 +115,17 @@ pub fn token_request(
         return Err(vec![unknown_profile(config, &name, span).in_source(origin)]);
     };
     let words = ProfileParams::read(&mut writer, profile);
-    let print = words.print();
-    let known = tokens.find(&name, &print);
-    let lasts =
-        |token: &&Token| token.ends.is_none_or(|ends| ends > now + EXPIRY_LEEWAY_SECONDS) || just_got == Some(&name);
+    let fingerprint = words.fingerprint();
+    let known = tokens.find(&name, &fingerprint);
+    let lasts = |token: &&Token| {
+        token.expires_at.is_none_or(|expires_at| expires_at > now + EXPIRY_LEEWAY_SECONDS) || just_got == Some(&name)
+    };
     if let Some(token) = known.filter(lasts) {
         return Ok(TokenLookup::Token(token.clone()));
     }
-    let renews = known.filter(|token| token.refresh.is_some()).cloned();
+    let refreshes = known.filter(|token| token.refresh.is_some()).cloned();
     let prepared =
-        words.request(&mut writer, profile, renews.as_ref().and_then(|token| token.refresh.as_deref()), sending);
+        words.request(&mut writer, profile, refreshes.as_ref().and_then(|token| token.refresh.as_deref()), sending);
     let mut problems = writer.problems;
     if let Some(prepared) = &prepared {
         problems.extend(destination::check_token_request(resolver, prepared));
@@ -133,8 +134,8 @@ pub fn token_request(
         Some(prepared) if !problems.iter().any(Problem::is_error) => Ok(TokenLookup::Request(Box::new(TokenRequest {
             profile: name,
             prepared: Arc::new(prepared),
-            print,
-            renews,
+            fingerprint,
+            refreshes,
         }))),
         _ => Err(problems),
     }
@@ -172,7 +173,7 @@ impl ProfileParams {
         self.0.iter().find(|(known, _)| *known == key).map(|(_, text)| text.as_str())
     }
 
-    fn print(&self) -> String {
+    fn fingerprint(&self) -> String {
         let mut digest = Sha256::new();
         for (key, text) in &self.0 {
             digest.update(format!("{}:{key}={}:{text};", key.len(), text.len()));
@@ -307,19 +308,19 @@ impl TokenRequest {
         }
         let seconds = body["expires_in"].as_i64().or_else(|| body["expires_in"].as_str()?.parse().ok());
         // A server that gives no new one leaves the old one in force (RFC 6749 6).
-        let refresh = text("refresh_token").or_else(|| self.renews.as_ref()?.refresh.clone());
+        let refresh = text("refresh_token").or_else(|| self.refreshes.as_ref()?.refresh.clone());
         Ok(Token {
             profile: self.profile.clone(),
-            print: self.print.clone(),
+            fingerprint: self.fingerprint.clone(),
             access,
             refresh,
-            ends: seconds.map(|seconds| now.saturating_add(seconds.max(0))),
-            fresh: true,
+            expires_at: seconds.map(|seconds| now.saturating_add(seconds.max(0))),
+            obtained_now: true,
         })
     }
 
     /// True for a refresh: if it is refused, a new token can be requested.
-    pub fn renews(&self) -> bool {
-        self.renews.is_some()
+    pub fn refreshes(&self) -> bool {
+        self.refreshes.is_some()
     }
 }

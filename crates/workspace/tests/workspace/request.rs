@@ -13,10 +13,10 @@ const HOSTILE: &str = "a\"b'c/d?e#f&g=h%i<j>k\\l {{m}} %% \u{202e}✓ü";
 /// The request of the last cell of `file`, with these values set; or its problems.
 fn prepared(file: &str, set: &[(&str, Value)]) -> Result<PreparedRequest, Vec<String>> {
     let fixture = format!("#- a.http\n{file}");
-    let told = replay(&fixture, &["a.http"], settings(None, set), |_| Ok(json_answer(200, "{}")));
-    match told.sent.last() {
+    let record = replay(&fixture, &["a.http"], settings(None, set), |_| Ok(json_answer(200, "{}")));
+    match record.sent.last() {
         Some(request) => Ok(PreparedRequest::clone(request)),
-        None => Err(told
+        None => Err(record
             .problems()
             .iter()
             .map(|problem| format!("{}: {}", problem.code.as_str(), problem.message))
@@ -140,7 +140,7 @@ fn targets_become_addresses() {
 
 #[test]
 fn shared_headers_are_replaced_and_dropped() {
-    let told = replay(
+    let record = replay(
         "#- _common.http\n% header Accept: application/json\n% header X-Gate: north\n% header X-Scale: 1\n\
          #- a.http\n% header X-Gate: {{gate}}\n%% one\nPOST http://bench/\naccept: text/csv\nX-Note: a\nX-Note: b\n\n[1]\n\
          %% two\n% header X-Gate:\n/x\n",
@@ -153,10 +153,10 @@ fn shared_headers_are_replaced_and_dropped() {
         own.map(|(name, value)| format!("{name}: {value}")).collect::<Vec<_>>().join(", ")
     };
     assert_eq!(
-        shown(&told.sent[0]),
+        shown(&record.sent[0]),
         "X-Scale: 1, X-Gate: south, accept: text/csv, X-Note: a, X-Note: b, Content-Type: application/json"
     );
-    assert_eq!(shown(&told.sent[1]), "Accept: application/json, X-Scale: 1");
+    assert_eq!(shown(&record.sent[1]), "Accept: application/json, X-Scale: 1");
 }
 
 #[test]
@@ -230,7 +230,7 @@ fn a_redirect_takes_nothing_it_is_not_given() {
 
 #[test]
 fn the_nearest_line_says_how_to_send() {
-    let told = replay(
+    let record = replay(
         "#- yieldtray.toml\n[send]\ntimeout = '9s'\nredirects = 2\n[environments.live.send]\ntimeout = '8s'\ninsecure = true\n\
          #- _common.http\n% timeout 7s\n% cookies off\n#- sub/_common.http\n% timeout 6s\n\
          #- sub/a.http\n% redirects 4\n%% one\nhttp://bench/\n%% two\n% timeout 5s\n% cookies on\n% insecure off\n% redirects 0\nhttp://bench/\n",
@@ -238,7 +238,7 @@ fn the_nearest_line_says_how_to_send() {
         settings(Some("live"), &[]),
         |_| Ok(json_answer(200, "{}")),
     );
-    let shown: Vec<_> = told
+    let shown: Vec<_> = record
         .sent
         .iter()
         .map(|request| request.sending)
@@ -271,9 +271,9 @@ fn lines_that_cannot_both_hold_are_mistakes() {
 #[test]
 fn a_body_from_a_file_tells_the_file_and_the_line() {
     let fixture = "#- a.http\nPOST http://bench/\n% body from lots/new.json\n#- lots/new.json\n{\n  \"bins\": {{bisn}},\n  \"ref\": \"{{1 +}}\"\n}\n";
-    let told =
+    let record =
         replay(fixture, &["a.http"], settings(None, &[("bins", Value::from(3_i64))]), |_| Ok(json_answer(200, "{}")));
-    let problems: Vec<_> = told.problems().iter().map(|problem| problem.message.clone()).collect();
+    let problems: Vec<_> = record.problems().iter().map(|problem| problem.message.clone()).collect();
     assert_eq!(problems.len(), 2, "{problems:?}");
     assert!(problems[0].starts_with("in `lots/new.json`, line 2: no value is named `bisn`"), "{problems:?}");
     assert!(problems[1].starts_with("in `lots/new.json`, line 3: "), "{problems:?}");
@@ -375,8 +375,8 @@ proptest! {
         let tidy = yieldtray_source::edited(&untidy, &syntax::tidy(&untidy, &file));
         let sent = |text: &str| -> Vec<PreparedRequest> {
             let fixture = format!("#- a.http\n{text}");
-            let told = replay(&fixture, &["a.http"], settings(None, &[]), |_| Ok(json_answer(200, "{\"id\":1}")));
-            told.sent.iter().map(|request| PreparedRequest::clone(request)).collect()
+            let record = replay(&fixture, &["a.http"], settings(None, &[]), |_| Ok(json_answer(200, "{\"id\":1}")));
+            record.sent.iter().map(|request| PreparedRequest::clone(request)).collect()
         };
         prop_assert_eq!(format!("{:?}", sent(&untidy)), format!("{:?}", sent(&tidy)), "{:?} {:?}", untidy, tidy);
         let words = |text: &str| text.split_whitespace().collect::<String>().replace(['=', ':', ','], "");

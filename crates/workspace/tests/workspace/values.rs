@@ -8,10 +8,10 @@ use yieldtray_workspace::config::Config;
 
 /// The query `v=…` that the one request goes out with, or its problems with their places.
 fn sent_value(fixture: &str, environment: Option<&str>, set: &[(&str, Value)]) -> Result<String, Vec<String>> {
-    let told = replay(fixture, &["in/a.http"], settings(environment, set), |_| Ok(json_answer(200, "{}")));
-    match told.sent.last() {
+    let record = replay(fixture, &["in/a.http"], settings(environment, set), |_| Ok(json_answer(200, "{}")));
+    match record.sent.last() {
         Some(request) => Ok(request.url.query().unwrap_or_default().to_owned()),
-        None => Err(told
+        None => Err(record
             .problems()
             .iter()
             .map(|problem| format!("{} | {}", problem.message, problem.hint.clone().unwrap_or_default()))
@@ -112,14 +112,14 @@ fn a_missing_value_says_where_it_would_come_from() {
 fn a_yield_is_seen_in_its_file_and_by_who_needs_it() {
     let session = "#- in/session.http\n%% Sign in\nhttp://bench/in\n\n% yield token = body.token\n";
     let needing = |needs: &str| format!("{session}#- in/a.http\n%% one\n{needs}http://bench/?v={{{{token}}}}\n");
-    let told = |fixture: &str| {
+    let record = |fixture: &str| {
         replay(fixture, &["in/session.http", "in/a.http"], settings(None, &[]), |_| {
             Ok(json_answer(200, "{\"token\": \"t-1\"}"))
         })
     };
-    let seen = told(&needing("% needs session.http#sign-in\n"));
+    let seen = record(&needing("% needs session.http#sign-in\n"));
     assert_eq!(seen.sent[1].url.query(), Some("v=t-1"));
-    let unseen = told(&needing(""));
+    let unseen = record(&needing(""));
     assert_eq!(unseen.sent.len(), 1);
     assert_eq!(unseen.problems()[0].message, "`token` has no value here: `sign-in` of `in/session.http` yields it");
 }

@@ -54,8 +54,8 @@ pub(super) fn har(
     intake.begin_with(0, &format!("{about}{head}"));
     drafts.into_iter().for_each(|draft| intake.add(0, draft));
     if !out.settings.quiet && !out.settings.json {
-        let told = left.iter().skip(1).filter(|(number, ..)| *number > 0);
-        for (number, one, many) in told {
+        let counts = left.iter().skip(1).filter(|(number, ..)| *number > 0);
+        for (number, one, many) in counts {
             out.say(&out.settings.error_styles.dim(&format!("{} left out", table::count(*number, one, many))))?;
         }
     }

@@ -43,12 +43,12 @@ pub(super) fn again(
         common.seed = Some(past.seed);
     }
     let mut project = Project::open_to_evaluate(&common, host, out, &[])?;
-    let person = Terminal::of(host);
+    let prompter = Terminal::of(host);
     let mut found = cell_of(&mut project, &past.entry);
     // A request that is sent as logged needs its file only for masked secrets.
     if let (true, Some(cell), Some(then)) = (exactly, found, past.prepared())
         && restore_secrets(then, None, &Masker::default()).is_ok()
-        && !can_be_made(&mut project, &person, cell, out)?
+        && !can_be_made(&mut project, &prompter, cell, out)?
     {
         found = None;
     }
@@ -79,14 +79,14 @@ pub(super) fn again(
     send::introduce(out, &project, cell)?;
     // As it was sent then it is sent even if its row is gone.
     let row = past.entry.row.filter(|row| !exactly || project.workspace.has_row(cell, *row));
-    let prelude = SendPlan::of(&mut project, cell, Needs::Ask, &person, out)?;
+    let prelude = SendPlan::of(&mut project, cell, Needs::Ask, &prompter, out)?;
     let mut changing = prelude.plan.changing(&project.workspace);
     // Its file may have another method for it now.
     let then = instead.as_ref().map(|request| (cell, request.method.clone()));
     changing.extend(then.filter(|own| changes_things(&own.1) && !changing.contains(own)));
-    guard(&project, &changing, yes, &person)?;
+    guard(&project, &changing, yes, &prompter)?;
     let params = SendParams { instead, row, ..SendParams::default() };
-    let done = RunService::new(&project, &person).send_one(prelude, cell, params, false)?;
+    let done = RunService::new(&project, &prompter).send_one(prelude, cell, params, false)?;
     let now = done.past().and_then(|past| past.exchange());
     let differences = past.exchange().zip(now).map(|(then, now)| compare(&then, &now, &how));
     let then = ComparedExchange::of(&listed);

@@ -101,7 +101,7 @@ fn both(
     let [place] = args.what.as_slice() else {
         return Err(CommandError::refused_with("with two environments one request is compared", "name one request"));
     };
-    let person = Terminal::of(host);
+    let prompter = Terminal::of(host);
     let mut answers = Vec::new();
     for environment in environments {
         let common = Common { env: vec![environment.clone()], ..common.clone() };
@@ -109,10 +109,10 @@ fn both(
         let mut project = Project::open_to_evaluate(&common, host, out, &places)?;
         let cell = send::one(&project.find(&places)?, &project, place)?;
         send::refuse_sequence(&project, cell)?;
-        let prelude = SendPlan::of(&mut project, cell, Needs::Send, &person, out)?;
-        guard(&project, &prelude.plan.changing(&project.workspace), args.yes, &person)?;
+        let prelude = SendPlan::of(&mut project, cell, Needs::Send, &prompter, out)?;
+        guard(&project, &prelude.plan.changing(&project.workspace), args.yes, &prompter)?;
         let at = clock::now_millis();
-        let done = RunService::new(&project, &person).send_one(prelude, cell, SendParams::default(), false)?;
+        let done = RunService::new(&project, &prompter).send_one(prelude, cell, SendParams::default(), false)?;
         let past = done.past();
         let Some(answer) = past.as_ref().and_then(LoggedExchange::exchange) else {
             // Errors are reported as `send` does.

@@ -124,11 +124,11 @@ fn find(
     match grep.as_deref().filter(|text| !text.is_empty()) {
         None => store.exchanges(&filter, take)?,
         Some(text) => {
-            let mut told = false;
+            let mut announced = false;
             store.make_searchable(|left| {
                 // Once there are many, it takes seconds.
-                if left > 0 && !told && out.settings.terminal && !out.settings.quiet {
-                    told = true;
+                if left > 0 && !announced && out.settings.terminal && !out.settings.quiet {
+                    announced = true;
                     let _ = out.say(&out.settings.error_styles.dim(&format!("making {left} exchanges searchable")));
                 }
             })?;

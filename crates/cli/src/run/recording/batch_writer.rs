@@ -23,7 +23,7 @@ pub(super) trait BatchSink: Default + Send + 'static {
     type Batch: Send;
 
     /// Writes a page.
-    fn write(&mut self, page: &Self::Batch);
+    fn write(&mut self, batch: &Self::Batch);
 
     /// Notes that the program itself failed at a page.
     fn broke(&mut self);
@@ -72,13 +72,13 @@ impl<W: BatchSink> Writer<W> {
 
     /// Takes a page, to be written soon, and gives back those that were. Their author gave them their memory and
     /// shall take it back: two threads that free each other's memory wait for each other at every piece.
-    pub(super) fn put(&mut self, page: W::Batch) -> Vec<W::Batch> {
+    pub(super) fn put(&mut self, batch: W::Batch) -> Vec<W::Batch> {
         if self.thread == Thread::None {
             self.thread = self.start();
         }
         let (waiting, written) = {
             let mut pile = lock(&self.desk.pile);
-            pile.waiting.push_back(page);
+            pile.waiting.push_back(batch);
             (pile.waiting.len(), std::mem::take(&mut pile.written))
         };
         match self.thread {
@@ -90,10 +90,10 @@ impl<W: BatchSink> Writer<W> {
     }
 
     /// Writes the last page, after all others, and gives back what they are written into.
-    pub(super) fn end(self, page: W::Batch) -> W {
+    pub(super) fn end(self, batch: W::Batch) -> W {
         {
             let mut pile = lock(&self.desk.pile);
-            pile.waiting.push_back(page);
+            pile.waiting.push_back(batch);
             pile.closed = true;
         }
         self.desk.more.notify_one();
@@ -144,12 +144,12 @@ impl<W: BatchSink> Shared<W> {
 
     /// Writes the oldest page. Whoever has the books takes it, so that pages stay in their order.
     fn write_next(&self, mut sinks: MutexGuard<'_, W>) -> bool {
-        let Some(page) = lock(&self.pile).waiting.pop_front() else { return false };
+        let Some(batch) = lock(&self.pile).waiting.pop_front() else { return false };
         // The panic hook reported the panic; the run goes on without this batch.
-        if catch_unwind(AssertUnwindSafe(|| sinks.write(&page))).is_err() {
+        if catch_unwind(AssertUnwindSafe(|| sinks.write(&batch))).is_err() {
             sinks.broke();
         }
-        lock(&self.pile).written.push(page);
+        lock(&self.pile).written.push(batch);
         true
     }
 
@@ -199,8 +199,8 @@ mod tests {
     impl BatchSink for NumberSink {
         type Batch = TestBatch;
 
-        fn write(&mut self, page: &TestBatch) {
-            match page {
+        fn write(&mut self, batch: &TestBatch) {
+            match batch {
                 TestBatch::Number(number) => self.numbers.push(*number),
                 TestBatch::Gate(began, open) => {
                     began.send(()).expect("the test waits for it");
@@ -254,7 +254,7 @@ mod tests {
         let mut writer = Writer::new(NumberSink::default());
         [TestBatch::Number(0), TestBatch::Broken, TestBatch::Number(1)]
             .into_iter()
-            .for_each(|page| drop(writer.put(page)));
+            .for_each(|batch| drop(writer.put(batch)));
         let kept = writer.end(TestBatch::Broken);
         assert_eq!((kept.numbers.as_slice(), kept.broken), (&[0, 1][..], 2));
     }

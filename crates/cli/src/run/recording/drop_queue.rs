@@ -10,14 +10,14 @@ impl<T> DropQueue<T> {
 
     /// These are not needed any more.
     pub(super) fn take(&mut self, pages: impl IntoIterator<Item = Vec<T>>) {
-        self.0.extend(pages.into_iter().filter(|page| !page.is_empty()));
+        self.0.extend(pages.into_iter().filter(|batch| !batch.is_empty()));
     }
 
     /// Gives one up, if there is any: as many go as are taken in.
     pub(super) fn give_one_up(&mut self) {
-        let Some(page) = self.0.last_mut() else { return };
-        page.pop();
-        if page.is_empty() {
+        let Some(batch) = self.0.last_mut() else { return };
+        batch.pop();
+        if batch.is_empty() {
             self.0.pop();
         }
     }

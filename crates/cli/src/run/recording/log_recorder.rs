@@ -71,15 +71,15 @@ impl LogRecorder {
     }
 
     /// Logs the exchanges of a batch. After an error, no more is logged.
-    pub(crate) fn write(&mut self, page: &Batch) {
-        let mut sent = page.told.iter().filter(|told| told.kept.is_some()).peekable();
+    pub(crate) fn write(&mut self, batch: &Batch) {
+        let mut sent = batch.entries.iter().filter(|recorded| recorded.kept.is_some()).peekable();
         if self.failed.is_some() || sent.peek().is_none() {
             return;
         }
         let mut store = self.store.take();
         let written = state::made(&mut store, &self.root).and_then(|store| {
             let keeping = self.keeping;
-            store.log(sent.filter_map(|told| self.row(told, &page.masker)), keeping)
+            store.log(sent.filter_map(|recorded| self.row(recorded, &batch.masker)), keeping)
         });
         self.store = store;
         match written {
@@ -88,8 +88,8 @@ impl LogRecorder {
         }
     }
 
-    fn row(&mut self, told: &RecordEntry, masker: &Masker) -> Option<(ExchangeRow, ExchangePayload)> {
-        let (entry, kept) = (&told.entry, told.kept.as_ref()?);
+    fn row(&mut self, recorded: &RecordEntry, masker: &Masker) -> Option<(ExchangeRow, ExchangePayload)> {
+        let (entry, kept) = (&recorded.entry, recorded.kept.as_ref()?);
         let past = LoggedExchange::of(Cow::Borrowed(entry), kept, masker, self.seed);
         let failed = entry.failures.len() + entry.failed_yields().count();
         let number = |number: usize| i64::try_from(number).unwrap_or(i64::MAX);

@@ -55,15 +55,15 @@ impl RecordEntry {
 
 /// The entries that are written together.
 pub(crate) struct Batch {
-    told: Vec<RecordEntry>,
+    entries: Vec<RecordEntry>,
     /// All that is known to be secret by then.
     masker: Masker,
 }
 
 impl Batch {
     /// A page with all of this on it.
-    pub(crate) fn of(run: &Run<'_>, told: Vec<RecordEntry>) -> Self {
-        Self { told, masker: run.masker().hiding().into_owned() }
+    pub(crate) fn of(run: &Run<'_>, entries: Vec<RecordEntry>) -> Self {
+        Self { entries, masker: run.masker().hiding().into_owned() }
     }
 }
 
@@ -79,12 +79,12 @@ pub(crate) struct RecordSinks {
 impl BatchSink for RecordSinks {
     type Batch = Batch;
 
-    fn write(&mut self, page: &Batch) {
+    fn write(&mut self, batch: &Batch) {
         if let Some(reports) = &mut self.reports {
-            page.told.iter().for_each(|told| reports.tell(told, &page.masker));
+            batch.entries.iter().for_each(|entries| reports.write_entry(entries, &batch.masker));
         }
         if let Some(logbook) = &mut self.logbook {
-            logbook.write(page);
+            logbook.write(batch);
         }
     }
 
@@ -117,7 +117,7 @@ impl<A> Recording<A> {
 
 /// The entries that are not yet on their way to the destinations.
 struct Record {
-    told: Vec<RecordEntry>,
+    entries: Vec<RecordEntry>,
     size: usize,
     /// The time of the first of those.
     since: Option<Instant>,
@@ -128,7 +128,7 @@ struct Record {
 impl Record {
     fn new(sinks: RecordSinks) -> Self {
         Self {
-            told: Vec::with_capacity(MAX_BATCH_CELLS),
+            entries: Vec::with_capacity(MAX_BATCH_CELLS),
             size: 0,
             since: None,
             spent: DropQueue::new(),
@@ -138,25 +138,25 @@ impl Record {
 
     fn take(&mut self, run: &Run<'_>, report: &CellReport) {
         self.spent.give_one_up();
-        let told = RecordEntry::of(run, report);
-        self.size += told.size();
-        self.told.push(told);
+        let entries = RecordEntry::of(run, report);
+        self.size += entries.size();
+        self.entries.push(entries);
         let since = *self.since.get_or_insert_with(Instant::now);
-        if self.told.len() >= MAX_BATCH_CELLS || self.size >= MAX_BATCH_BYTES || since.elapsed() >= MAX_BATCH_AGE {
-            let page = self.page(run);
-            let written = self.writer.put(page);
-            self.spent.take(written.into_iter().map(|page| page.told));
+        if self.entries.len() >= MAX_BATCH_CELLS || self.size >= MAX_BATCH_BYTES || since.elapsed() >= MAX_BATCH_AGE {
+            let batch = self.batch(run);
+            let written = self.writer.put(batch);
+            self.spent.take(written.into_iter().map(|batch| batch.entries));
         }
     }
 
-    fn page(&mut self, run: &Run<'_>) -> Batch {
+    fn batch(&mut self, run: &Run<'_>) -> Batch {
         (self.size, self.since) = (0, None);
-        Batch::of(run, std::mem::replace(&mut self.told, Vec::with_capacity(MAX_BATCH_CELLS)))
+        Batch::of(run, std::mem::replace(&mut self.entries, Vec::with_capacity(MAX_BATCH_CELLS)))
     }
 
     fn end(mut self, run: &Run<'_>) -> RecordSinks {
-        let page = self.page(run);
-        self.writer.end(page)
+        let batch = self.batch(run);
+        self.writer.end(batch)
     }
 }
 

@@ -84,10 +84,10 @@ impl Reports {
     }
 
     /// Adds a cell, with its exchange.
-    pub(super) fn tell(&mut self, told: &RecordEntry, masker: &Masker) {
-        match &told.kept {
-            Some(kept) => self.entry(&told.entry.clone().with_exchange(kept, masker)),
-            None => self.entry(&told.entry),
+    pub(super) fn write_entry(&mut self, recorded: &RecordEntry, masker: &Masker) {
+        match &recorded.kept {
+            Some(kept) => self.entry(&recorded.entry.clone().with_exchange(kept, masker)),
+            None => self.entry(&recorded.entry),
         }
     }
 
