@@ -28,7 +28,7 @@ use yieldtray_workspace::config::{add_secrets, redact_values};
 pub(crate) struct ImportWriter {
     _lock: Option<std::fs::File>,
     pub(crate) project: Project,
-    pub(crate) lift: SecretExtractor,
+    pub(crate) extractor: SecretExtractor,
     targets: Vec<Target>,
     /// Files that are written beside the requests: relative to the root, what was and what will be in them.
     others: Vec<Change>,
@@ -48,7 +48,7 @@ struct Target {
     there: Vec<String>,
     /// The head of a new file.
     head: String,
-    sheet: CellFileBuilder,
+    builder: CellFileBuilder,
 }
 
 impl ImportWriter {
@@ -59,12 +59,12 @@ impl ImportWriter {
         host: &HostFacts,
         out: &mut Out,
     ) -> Result<Self, CommandError> {
-        let mut intake = Self::begin(common, into.into.as_deref(), into.dry, host, out)?;
+        let mut writer = Self::begin(common, into.into.as_deref(), into.dry, host, out)?;
         match &into.into {
-            Some(file) => intake.file(file)?,
-            None => intake.print(),
+            Some(file) => writer.file(file)?,
+            None => writer.print(),
         };
-        Ok(intake)
+        Ok(writer)
     }
 
     /// For files of the workspace that holds `near`, each of which is named later.
@@ -84,11 +84,11 @@ impl ImportWriter {
             false => files::lock(&root_for(&here(common)?, &places)).context("cannot change files here")?,
         };
         let project = Project::open_any(common, host, out, &places)?;
-        let lift = SecretExtractor::of(&project.workspace);
+        let extractor = SecretExtractor::of(&project.workspace);
         Ok(Self {
             _lock: lock,
             project,
-            lift,
+            extractor,
             targets: Vec::new(),
             others: Vec::new(),
             kept: 0,
@@ -99,8 +99,14 @@ impl ImportWriter {
 
     /// Requests that are printed; gives the place to add them to.
     pub(crate) fn print(&mut self) -> usize {
-        let sheet = CellFileBuilder::new([], "bodies");
-        self.targets.push(Target { file: None, before: String::new(), there: Vec::new(), head: String::new(), sheet });
+        let builder = CellFileBuilder::new([], "bodies");
+        self.targets.push(Target {
+            file: None,
+            before: String::new(),
+            there: Vec::new(),
+            head: String::new(),
+            builder,
+        });
         self.targets.len() - 1
     }
 
@@ -125,8 +131,8 @@ impl ImportWriter {
             }
         }
         let stem = path.file_stem().unwrap_or_default().to_string_lossy();
-        let sheet = CellFileBuilder::new(there.clone(), format!("{stem}-bodies")).below(headers, auth);
-        self.targets.push(Target { file: Some(path), before, there, head: String::new(), sheet });
+        let builder = CellFileBuilder::new(there.clone(), format!("{stem}-bodies")).below(headers, auth);
+        self.targets.push(Target { file: Some(path), before, there, head: String::new(), builder });
         Ok(self.targets.len() - 1)
     }
 
@@ -170,12 +176,12 @@ impl ImportWriter {
 
     /// Adds a request.
     pub(crate) fn add(&mut self, target: usize, draft: ImportedRequest) {
-        self.targets[target].sheet.add(draft, &mut self.lift);
+        self.targets[target].builder.add(draft, &mut self.extractor);
     }
 
     /// Adds a request without secrets: its values were generated.
     pub(crate) fn add_as_is(&mut self, target: usize, draft: ImportedRequest) {
-        self.targets[target].sheet.add(draft, &mut SecretExtractor::nothing());
+        self.targets[target].builder.add(draft, &mut SecretExtractor::nothing());
     }
 
     /// The same, unless a request of that name is there.
@@ -212,7 +218,7 @@ impl ImportWriter {
     /// Writes, prints or shows everything, and says what was done.
     pub(crate) fn finish(mut self, out: &mut Out) -> Result<ExitCode, CommandError> {
         let mut changes = std::mem::take(&mut self.others);
-        let secrets = self.lift.secrets();
+        let secrets = self.extractor.secrets();
         let writes = self.targets.iter().any(|target| target.file.is_some());
         if writes && !secrets.is_empty() {
             let before = self.read(Path::new(LOCAL_FILE))?;
@@ -224,14 +230,14 @@ impl ImportWriter {
         for target in &self.targets {
             let Some(file) = &target.file else { continue };
             let folder = file.parent().unwrap_or(Path::new(""));
-            for (path, bytes) in &target.sheet.files {
+            for (path, bytes) in &target.builder.files {
                 let path = folder.join(path);
                 if self.project.root.join(&path).exists() {
                     return Err(CommandError::refused(format!("`{}` is there already", path.display())));
                 }
                 changes.push(Change { file: path, before: String::new(), after: bytes.clone() });
             }
-            if target.sheet.count > 0 {
+            if target.builder.count > 0 {
                 let (before, after) = (target.before.clone(), target.whole().into_bytes());
                 changes.push(Change { file: file.clone(), before, after });
             }
@@ -263,14 +269,14 @@ impl ImportWriter {
     }
 
     fn tell(&self, changes: &[Change], out: &mut Out) -> Result<ExitCode, CommandError> {
-        let count: usize = self.targets.iter().map(|target| target.sheet.count).sum();
-        let refused: Vec<_> = self.targets.iter().flat_map(|target| &target.sheet.refused).collect();
-        let names: Vec<&str> = self.lift.found.iter().map(|(name, _)| name.as_str()).collect();
+        let count: usize = self.targets.iter().map(|target| target.builder.count).sum();
+        let refused: Vec<_> = self.targets.iter().flat_map(|target| &target.builder.refused).collect();
+        let names: Vec<&str> = self.extractor.found.iter().map(|(name, _)| name.as_str()).collect();
         let files: Vec<String> = changes.iter().map(|change| change.file.display().to_string()).collect();
         let printed = self.targets.iter().filter(|target| target.file.is_none());
         let printed: String = printed.map(Target::whole).collect();
         let unkept: usize =
-            self.targets.iter().filter(|target| target.file.is_none()).map(|t| t.sheet.files.len()).sum();
+            self.targets.iter().filter(|target| target.file.is_none()).map(|t| t.builder.files.len()).sum();
         if out.settings.json {
             let refused: Vec<_> =
                 refused.iter().map(|(title, why)| json!({ "title": title, "why": why.to_string() })).collect();
@@ -311,7 +317,7 @@ impl ImportWriter {
             out.say(&styles.warn(&message))?;
         }
         let all = table::count(count, "request", "requests");
-        let own: Vec<_> = self.targets.iter().filter(|target| target.sheet.count > 0).collect();
+        let own: Vec<_> = self.targets.iter().filter(|target| target.builder.count > 0).collect();
         let own: Vec<_> =
             own.iter().filter_map(|target| target.file.as_ref()).map(|file| file.display().to_string()).collect();
         let message = match (own.as_slice(), self.dry) {
@@ -333,7 +339,7 @@ impl Target {
     fn whole(&self) -> String {
         let before = if self.before.trim().is_empty() { self.head.trim_end() } else { self.before.trim_end() };
         let gap = if before.is_empty() { "" } else { "\n\n" };
-        format!("{before}{gap}{}", self.sheet.text())
+        format!("{before}{gap}{}", self.builder.text())
     }
 }
 

@@ -8,7 +8,7 @@ use std::io::{BufRead, BufReader};
 use std::path::Path;
 use std::process::{Child, Command, Stdio};
 use std::time::Duration;
-use support::{Bench, raw_server};
+use support::{TestWorkspace, raw_server};
 
 const HOSTILE: &[u8] = b"HTTP/1.1 200 OK\r\nContent-Type: text/html\r\n\r\n</pre></details></section><script>window.taken = 1; document.title = 'taken'</script><img src=x onerror='window.taken = 2'><style>main { display: none }</style>";
 
@@ -84,12 +84,12 @@ fn comes_to(page: &Client, script: &'static str, expected: Value) -> impl Future
     }
 }
 
-fn report(bench: &Bench) -> std::path::PathBuf {
-    bench.run(&["replay", "--report", "html=r.html"]).exits(1);
-    bench.path().join("r.html")
+fn report(workspace: &TestWorkspace) -> std::path::PathBuf {
+    workspace.run(&["replay", "--report", "html=r.html"]).exits(1);
+    workspace.path().join("r.html")
 }
 
-fn bench() -> Bench {
+fn workspace() -> TestWorkspace {
     let hostile = raw_server(HOSTILE, false);
     let cells = format!(
         "%% Read a lot\nGET /lots/L-2039\n\n% check body.bins == 17 else \"count again\"\n\n\
@@ -97,7 +97,7 @@ fn bench() -> Bench {
          %% Hostile\nGET {hostile}/\n\n% check status == 200\n\n\
          %% Hall\n% skip when true\nGET /health\n"
     );
-    Bench::new().file("desk.http", &cells)
+    TestWorkspace::new().file("desk.http", &cells)
 }
 
 /// Runs with a browser; whatever happens, it ends.
@@ -109,8 +109,8 @@ fn with_browser(work: impl AsyncFnOnce(&Driver)) {
 
 #[test]
 fn a_person_reads_clicks_and_searches() {
-    let bench = bench();
-    let file = report(&bench);
+    let workspace = workspace();
+    let file = report(&workspace);
     with_browser(async |driver| {
         let page = driver.open(&file).await;
         assert_eq!(page.title().await.expect("a title"), "Replay of bench: 1 of 4 failed");
@@ -167,8 +167,8 @@ fn a_person_reads_clicks_and_searches() {
 
 #[test]
 fn a_hostile_answer_does_nothing_and_nothing_comes_from_outside() {
-    let bench = bench();
-    let file = report(&bench);
+    let workspace = workspace();
+    let file = report(&workspace);
     with_browser(async |driver| {
         let page = driver.open(&file).await;
         page.find(Locator::Css("#e3 > summary")).await.expect("a line").click().await.expect("a click");
@@ -189,8 +189,8 @@ fn a_hostile_answer_does_nothing_and_nothing_comes_from_outside() {
 
 #[test]
 fn the_page_is_read_without_scripts() {
-    let bench = bench();
-    let file = report(&bench);
+    let workspace = workspace();
+    let file = report(&workspace);
     with_browser(async |driver| {
         let page = driver.open_with(&file, false).await;
         let shown = async |place: &str| page.find(Locator::Css(place)).await.expect("it is there").is_displayed().await;

@@ -2,7 +2,7 @@
 
 mod support;
 
-use support::Bench;
+use support::TestWorkspace;
 
 const CELLS: &str = "%% Each
 % each row in \"lots.jsonl\"
@@ -36,15 +36,15 @@ GET /health
 % play each
 ";
 
-fn bench() -> Bench {
-    Bench::new()
+fn workspace() -> TestWorkspace {
+    TestWorkspace::new()
         .file("a.http", CELLS)
         .file("lots.jsonl", "{\"bins\": 3, \"grower\": \"G-11\"}\n{\"bins\": 4000, \"grower\": \"G-11\"}\n{\"bins\": 5, \"grower\": \"G-12\"}\n")
 }
 
 #[test]
 fn each_row_has_its_own_line() {
-    let run = bench().run(&["replay", "a.http#each"]).exits(1);
+    let run = workspace().run(&["replay", "a.http#each"]).exits(1);
     let lines: Vec<&str> = run.stdout.lines().filter(|line| line.contains(" row ")).collect();
     assert_eq!(lines.len(), 3, "{}", run.stdout);
     assert!(
@@ -57,38 +57,38 @@ fn each_row_has_its_own_line() {
             || run.stdout.contains("3 requests · 3 checks · 1 failed")
     );
     // `send` sends the first row.
-    let sent = bench().run(&["send", "each", "--json"]).exits(0).json();
+    let sent = workspace().run(&["send", "each", "--json"]).exits(0).json();
     assert_eq!(sent["cells"][0]["row"], 1);
     assert_eq!(sent["cells"].as_array().map(Vec::len), Some(1));
 }
 
 #[test]
 fn waiting_ends_with_what_was_waited_for_or_with_words() {
-    let run = bench().run(&["replay", "a.http#flaky"]).exits(0);
+    let run = workspace().run(&["replay", "a.http#flaky"]).exits(0);
     assert!(run.stdout.contains("1 check, tried 3 times"), "{}", run.stdout);
-    let run = bench().run(&["replay", "a.http#never"]).exits(1);
+    let run = workspace().run(&["replay", "a.http#never"]).exits(1);
     assert!(run.stdout.contains("1 of 1 failed, tried"), "{}", run.stdout);
     assert!(run.stdout.contains("status  is  503"), "{}", run.stdout);
-    let sent = bench().run(&["send", "flaky"]).exits(0);
+    let sent = workspace().run(&["send", "flaky"]).exits(0);
     assert!(sent.stderr.contains("tried 3 times"), "{}", sent.stderr);
 }
 
 #[test]
 fn what_is_skipped_says_why_and_is_no_failure() {
-    let run = bench().run(&["replay", "a.http#skipped", "-e", "live"]).exits(0);
+    let run = workspace().run(&["replay", "a.http#skipped", "-e", "live"]).exits(0);
     assert!(run.stdout.contains("skipped: not on live") && run.stdout.contains("1 skipped"), "{}", run.stdout);
-    bench().run(&["send", "skipped", "-e", "live"]).exits(0);
+    workspace().run(&["send", "skipped", "-e", "live"]).exits(0);
 }
 
 #[test]
 fn a_sequence_is_played_by_its_name() {
-    let run = bench().run(&["replay", "both", "--json"]).exits(1);
+    let run = workspace().run(&["replay", "both", "--json"]).exits(1);
     let events: Vec<serde_json::Value> =
         run.stdout.lines().map(|line| serde_json::from_str(line).expect("JSON")).collect();
     let played: Vec<_> =
         events.iter().filter(|event| event["played_by"] == "both").map(|event| &event["name"]).collect();
     assert_eq!(played, ["skipped", "skipped", "each", "each", "each"]);
-    let refused = bench().run(&["send", "both"]).exits(2);
+    let refused = workspace().run(&["send", "both"]).exits(2);
     assert!(refused.stderr.contains("`yieldtray replay both` plays them"), "{}", refused.stderr);
 }
 
@@ -97,8 +97,9 @@ fn shares_and_rounds_cover_everything() {
     let names = |args: &[&str]| {
         let mut all = vec!["replay", "b.http", "--json"];
         all.extend(args);
-        let bench = Bench::new().file("b.http", "%% a\n/health\n%% b\n/health\n%% c\n/health\n%% d\n/health\n");
-        let run = bench.run(&all);
+        let workspace =
+            TestWorkspace::new().file("b.http", "%% a\n/health\n%% b\n/health\n%% c\n/health\n%% d\n/health\n");
+        let run = workspace.run(&all);
         let cells = run.stdout.lines().filter_map(|line| serde_json::from_str::<serde_json::Value>(line).ok());
         cells.filter_map(|cell| Some(cell["name"].as_str()?.to_owned())).collect::<Vec<_>>()
     };
@@ -107,6 +108,6 @@ fn shares_and_rounds_cover_everything() {
     assert_eq!(shared, ["a", "b", "c", "d"]);
     assert_eq!(names(&["--except", "b,c*"]), ["a", "d"]);
     assert_eq!(names(&["--only", "a", "--times", "3"]), ["a", "a", "a"]);
-    let refused = Bench::new().file("b.http", "/health\n").run(&["replay", "--shard", "3/2"]).exits(2);
+    let refused = TestWorkspace::new().file("b.http", "/health\n").run(&["replay", "--shard", "3/2"]).exits(2);
     assert!(refused.stderr.contains("names no share"), "{}", refused.stderr);
 }

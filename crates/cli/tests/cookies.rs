@@ -2,7 +2,7 @@
 
 mod support;
 
-use support::Bench;
+use support::TestWorkspace;
 
 const CELLS: &str = "%% Sign in
 POST /session
@@ -33,64 +33,64 @@ Cookie: packhouse_session=no
 % check status == 401
 ";
 
-fn bench() -> Bench {
-    Bench::new().file("a.http", CELLS)
+fn workspace() -> TestWorkspace {
+    TestWorkspace::new().file("a.http", CELLS)
 }
 
 #[test]
 fn cookies_are_kept_by_environment_and_sent_by_the_rules() {
-    let bench = bench();
-    bench.run(&["send", "book-in"]).exits(1);
-    let set = bench.run(&["send", "sign-in", "--set", "pass=windfall-bench", "--show", "cookies"]).exits(0);
+    let workspace = workspace();
+    workspace.run(&["send", "book-in"]).exits(1);
+    let set = workspace.run(&["send", "sign-in", "--set", "pass=windfall-bench", "--show", "cookies"]).exits(0);
     assert_eq!(set.stdout.trim(), "set      packhouse_session  for 127.0.0.1/, without an end");
-    let sent = bench.run(&["send", "book-in", "--show", "cookies,sent"]).exits(0);
+    let sent = workspace.run(&["send", "book-in", "--show", "cookies,sent"]).exits(0);
     assert!(sent.stdout.contains("sent     packhouse_session  for 127.0.0.1/"), "{}", sent.stdout);
     assert!(sent.stdout.contains("cookie: packhouse_session=[secret]"), "{}", sent.stdout);
-    bench.run(&["send", "without"]).exits(0);
-    bench.run(&["send", "by-hand"]).exits(0);
-    bench.run(&["send", "book-in", "-e", "live"]).exits(1);
-    let dry = bench.run(&["send", "book-in", "--dry"]).exits(0);
+    workspace.run(&["send", "without"]).exits(0);
+    workspace.run(&["send", "by-hand"]).exits(0);
+    workspace.run(&["send", "book-in", "-e", "live"]).exits(1);
+    let dry = workspace.run(&["send", "book-in", "--dry"]).exits(0);
     assert!(dry.stdout.contains("cookie: packhouse_session=[secret]\r\n"), "{}", dry.stdout);
     // A sign-in that is refused while an old cookie goes along gets a word about it.
-    let again = bench.run(&["send", "sign-in", "--set", "pass=no"]).exits(0);
+    let again = workspace.run(&["send", "sign-in", "--set", "pass=no"]).exits(0);
     assert!(
         again.stderr.contains("the cookie `packhouse_session` of an earlier answer went out with it"),
         "{}",
         again.stderr
     );
     // A replay has a jar of its own.
-    let run = bench.run(&["replay", "--set", "pass=no", "--only", "book-in"]).exits(1);
+    let run = workspace.run(&["replay", "--set", "pass=no", "--only", "book-in"]).exits(1);
     assert!(run.stdout.contains("401"), "{}", run.stdout);
-    let run = bench.run(&["replay", "--set", "pass=windfall-bench"]).exits(0);
+    let run = workspace.run(&["replay", "--set", "pass=windfall-bench"]).exits(0);
     assert!(run.stdout.contains("4 requests"), "{}", run.stdout);
 }
 
 #[test]
 fn cookies_are_shown_dropped_and_cleared() {
-    let bench = bench();
-    assert!(bench.run(&["cookies"]).exits(0).stderr.contains("there are no cookies"));
-    bench.run(&["send", "sign-in", "--set", "pass=windfall-bench"]).exits(0);
-    let shown = bench.run(&["cookies"]).exits(0).stdout;
+    let workspace = workspace();
+    assert!(workspace.run(&["cookies"]).exits(0).stderr.contains("there are no cookies"));
+    workspace.run(&["send", "sign-in", "--set", "pass=windfall-bench"]).exits(0);
+    let shown = workspace.run(&["cookies"]).exits(0).stdout;
     assert_eq!(
         shown.split_whitespace().collect::<Vec<_>>(),
         ["packhouse_session", "[secret]", "127.0.0.1/", "no", "end", "HttpOnly,", "SameSite=Lax"]
     );
-    let data = bench.run(&["cookies", "--json"]).exits(0).json();
+    let data = workspace.run(&["cookies", "--json"]).exits(0).json();
     assert_eq!(
         data["cookies"][0],
         serde_json::json!({ "name": "packhouse_session", "value": "[secret]", "domain": "127.0.0.1", "path": "/",
             "ends": null, "attributes": ["HttpOnly", "SameSite=Lax"] })
     );
     assert!(
-        bench
+        workspace
             .run(&["cookies", "drop", "packhouse_sesion"])
             .exits(2)
             .stderr
             .contains("did you mean `packhouse_session`?")
     );
-    assert!(bench.run(&["cookies", "clear", "-e", "live"]).exits(0).stderr.contains("0 cookies dropped"));
-    assert!(bench.run(&["cookies", "drop", "packhouse_session"]).exits(0).stderr.contains("1 cookie dropped"));
-    bench.run(&["send", "book-in"]).exits(1);
-    bench.run(&["send", "sign-in", "--set", "pass=windfall-bench"]).exits(0);
-    assert_eq!(bench.run(&["cookies", "clear", "--json"]).exits(0).json()["dropped"], 1);
+    assert!(workspace.run(&["cookies", "clear", "-e", "live"]).exits(0).stderr.contains("0 cookies dropped"));
+    assert!(workspace.run(&["cookies", "drop", "packhouse_session"]).exits(0).stderr.contains("1 cookie dropped"));
+    workspace.run(&["send", "book-in"]).exits(1);
+    workspace.run(&["send", "sign-in", "--set", "pass=windfall-bench"]).exits(0);
+    assert_eq!(workspace.run(&["cookies", "clear", "--json"]).exits(0).json()["dropped"], 1);
 }

@@ -6,22 +6,23 @@ mod support;
 use std::io::{Read, Write};
 use std::net::TcpListener;
 use std::thread;
-use support::Bench;
+use support::TestWorkspace;
 use yieldtray_packhouse::{Packhouse, Server};
 
 const PROFILE: &str = "token_url = '{{base}}/oauth/token'\nclient_id = 'packhouse-desk'\nclient_secret = '{{key}}'\n";
 
-fn bench(profile: &str, cells: &str) -> Bench {
-    let bench = Bench::new();
-    let config = std::fs::read_to_string(bench.path().join("yieldtray.toml")).expect("the file");
+fn workspace(profile: &str, cells: &str) -> TestWorkspace {
+    let workspace = TestWorkspace::new();
+    let config = std::fs::read_to_string(workspace.path().join("yieldtray.toml")).expect("the file");
     let config = format!("{config}\n[oauth2.shift]\n{PROFILE}{profile}");
-    bench.file("yieldtray.toml", &config).file("a.http", cells)
+    workspace.file("yieldtray.toml", &config).file("a.http", cells)
 }
 
 #[test]
 fn the_nearest_credentials_win() {
-    let bench = Bench::new().file("_common.http", "% auth basic outer one\n").file("sub/_common.http", "% auth none\n");
-    let bench = bench.file("sub/a.http", "%% none\n/echo\n").file(
+    let workspace =
+        TestWorkspace::new().file("_common.http", "% auth basic outer one\n").file("sub/_common.http", "% auth none\n");
+    let workspace = workspace.file("sub/a.http", "%% none\n/echo\n").file(
         "a.http",
         "% auth basic {{'G11'}} \"two words\"\n\n%% shared\n/echo\n\n%% own\n% auth bearer {{key}}\n/echo\n\n\
          %% field\n/echo\nAuthorization: Shift early\n\n%% off\n% auth none\n/echo\n",
@@ -35,7 +36,7 @@ fn the_nearest_credentials_win() {
         ("sub/a.http", "[]"),
     ] {
         let pick = format!("body.headers.filter(h, h[0] == 'authorization').map(h, h[1]) == {expected}");
-        assert_eq!(bench.run(&["send", place, "--pick", &pick]).exits(0).stdout, "true\n", "{place}");
+        assert_eq!(workspace.run(&["send", place, "--pick", &pick]).exits(0).stdout, "true\n", "{place}");
     }
 }
 
@@ -43,41 +44,41 @@ fn the_nearest_credentials_win() {
 fn a_digest_challenge_is_answered_and_remembered() {
     let cells = "% auth digest clerk@packhouse.example {{pass}}\n\n%% a\n/ledger?page=1\n\n% check body.season == 2026\n\n\
                  %% b\n/ledger\n\n% check status == 200\n\n%% wrong\n% auth digest clerk@packhouse.example no\n/ledger\n\n% check status == 401\n";
-    let bench = bench("", cells);
-    let run = bench.run(&["send", "a", "--set", "pass=windfall-bench", "--show", "sent"]).exits(0);
+    let workspace = workspace("", cells);
+    let run = workspace.run(&["send", "a", "--set", "pass=windfall-bench", "--show", "sent"]).exits(0);
     assert!(run.stderr.contains("→ 401, and the proof it asks for"), "{}", run.stderr);
     assert!(run.stdout.contains("authorization: Digest [secret]"), "{}", run.stdout);
-    let run = bench.run(&["replay", "--set", "pass=windfall-bench", "--json"]).exits(0);
+    let run = workspace.run(&["replay", "--set", "pass=windfall-bench", "--json"]).exits(0);
     assert!(!run.stdout.contains("windfall"), "{}", run.stdout);
 }
 
 #[test]
 fn tokens_are_kept_until_they_end_and_then_renewed() {
-    let bench = bench("", "% auth oauth2 shift\n\n%% pay\n/payroll\n\n% check status == 200\n");
+    let workspace = workspace("", "% auth oauth2 shift\n\n%% pay\n/payroll\n\n% check status == 200\n");
     let given = |args: &[&str]| {
         let mut all = vec!["send", "pay", "--pick", "body.tokens_given"];
         all.extend(args);
-        bench.run(&all).exits(0).stdout
+        workspace.run(&all).exits(0).stdout
     };
     assert_eq!((given(&[]), given(&[])), ("1\n".to_owned(), "1\n".to_owned()), "one token serves both");
     assert_eq!(given(&["-e", "bench", "--set", "key=bench-key-4616"]), "1\n");
-    let run = bench.run(&["send", "pay", "--show", "sent", "--reveal"]);
+    let run = workspace.run(&["send", "pay", "--show", "sent", "--reveal"]);
     assert_eq!(run.code, 2, "nobody is shown a token without a terminal");
 
     // The server forgets: the kept token is dropped, and the next sending gets another.
-    bench.run(&["send", "--text", "DELETE /oauth/token"]).exits(0);
-    let run = bench.run(&["send", "pay"]).exits(1);
+    workspace.run(&["send", "--text", "DELETE /oauth/token"]).exits(0);
+    let run = workspace.run(&["send", "pay"]).exits(1);
     assert!(run.stderr.contains("the kept token of `shift` was not taken and is dropped"), "{}", run.stderr);
     assert_eq!(given(&[]), "2\n");
     // In a replay one token serves all.
-    let two = bench.run(&["replay", "a.http"]).exits(0);
+    let two = workspace.run(&["replay", "a.http"]).exits(0);
     assert!(two.stdout.contains("1 request · 1 check"), "{}", two.stdout);
 }
 
 #[test]
 fn a_token_that_ends_is_renewed_and_each_grant_works() {
     // Tokens of this scope end within the leeway, so each sending renews the one before.
-    let brief = bench("scope = 'brief'\n", "% auth oauth2 shift\n\n%% pay\n/payroll\n\n% check status == 200\n");
+    let brief = workspace("scope = 'brief'\n", "% auth oauth2 shift\n\n%% pay\n/payroll\n\n% check status == 200\n");
     for given in ["1\n", "2\n", "3\n"] {
         assert_eq!(brief.run(&["send", "pay", "--pick", "body.tokens_given"]).exits(0).stdout, given);
     }
@@ -88,15 +89,18 @@ fn a_token_that_ends_is_renewed_and_each_grant_works() {
     let cells = "%% pay\n% auth oauth2 shift\n/payroll\n\n% check status == 200\n";
     let password =
         "grant = 'password'\nusername = 'clerk@packhouse.example'\npassword = '{{env.PASS}}'\nclient_auth = 'body'\n";
-    bench(password, cells).run_with(&["send", "pay", "--read-env", "PASS"], "", &[("PASS", "windfall-bench")]).exits(0);
-    let refused =
-        bench(password, cells).run_with(&["replay", "--read-env", "PASS"], "", &[("PASS", "windfall-live")]).exits(3);
+    workspace(password, cells)
+        .run_with(&["send", "pay", "--read-env", "PASS"], "", &[("PASS", "windfall-bench")])
+        .exits(0);
+    let refused = workspace(password, cells)
+        .run_with(&["replay", "--read-env", "PASS"], "", &[("PASS", "windfall-live")])
+        .exits(3);
     assert!(refused.stdout.contains("invalid_grant: this grant is not valid"), "{}", refused.stdout);
     assert!(!refused.both().contains("windfall"), "{}", refused.both());
-    let lacking = bench("grant = 'refresh_token'\n", cells).run(&["send", "pay"]).exits(2);
+    let lacking = workspace("grant = 'refresh_token'\n", cells).run(&["send", "pay"]).exits(2);
     assert!(lacking.stderr.contains("`[oauth2.shift]` lacks `refresh_token`"), "{}", lacking.stderr);
     // A dry run gets no token.
-    let dry = bench("", cells).run(&["send", "pay", "--dry"]).exits(0);
+    let dry = workspace("", cells).run(&["send", "pay", "--dry"]).exits(0);
     assert!(dry.stdout.contains("authorization: Bearer [secret]"), "{}", dry.stdout);
 }
 
@@ -104,13 +108,13 @@ fn a_token_that_ends_is_renewed_and_each_grant_works() {
 fn certificates_are_checked_in_both_directions() {
     let (packhouse, papers) = Packhouse::start_secure(Server::Bench, true).expect("a packhouse");
     let config = |send: &str| format!("[values]\nbase = '{}'\n[send]\n{send}", packhouse.base());
-    let bench = Bench::empty()
+    let workspace = TestWorkspace::empty()
         .file("ca.pem", &papers.authority)
         .file("client.pem", &papers.client)
         .file("a.http", "%% a\n/health\n\n% check body.status == 'open'\n\n%% loose\n% insecure\n/health\n");
     let run = |send: &str, args: &[&str]| {
-        std::fs::write(bench.path().join("yieldtray.toml"), config(send)).expect("a file");
-        bench.run(args)
+        std::fs::write(workspace.path().join("yieldtray.toml"), config(send)).expect("a file");
+        workspace.run(args)
     };
     let unknown = run("certificate = 'client.pem'", &["send", "a"]).exits(3);
     assert!(unknown.stderr.contains("nobody this system trusts has signed it"), "{}", unknown.stderr);
@@ -155,10 +159,10 @@ fn proxy() -> String {
 fn proxies_come_from_settings_and_from_the_surroundings() {
     let proxy = proxy();
     let config = |send: &str| format!("[values]\nbase = 'http://packhouse.invalid'\n[send]\n{send}");
-    let bench = Bench::empty().file("a.http", "/lots\n");
+    let workspace = TestWorkspace::empty().file("a.http", "/lots\n");
     let run = |send: &str, variables: &[(&str, &str)]| {
-        std::fs::write(bench.path().join("yieldtray.toml"), config(send)).expect("a file");
-        bench.run_with(&["send", "a.http", "--show", "sent,body"], "", variables)
+        std::fs::write(workspace.path().join("yieldtray.toml"), config(send)).expect("a file");
+        workspace.run_with(&["send", "a.http", "--show", "sent,body"], "", variables)
     };
     let own = format!("proxy = 'http://gate:windfall@{proxy}'");
     let sent = run(&own, &[]).exits(0).stdout;
@@ -179,9 +183,9 @@ fn proxies_come_from_settings_and_from_the_surroundings() {
 #[test]
 fn a_socket_takes_everything() {
     use std::os::unix::net::UnixListener;
-    let bench = Bench::empty()
+    let workspace = TestWorkspace::empty()
         .file("yieldtray.toml", "[values]\nbase = 'http://packhouse.invalid'\n[send]\nsocket = 'packhouse.sock'\n");
-    let listener = UnixListener::bind(bench.path().join("packhouse.sock")).expect("a socket");
+    let listener = UnixListener::bind(workspace.path().join("packhouse.sock")).expect("a socket");
     thread::spawn(move || {
         for mut stream in listener.incoming().flatten() {
             let mut request = [0; 4096];
@@ -189,5 +193,5 @@ fn a_socket_takes_everything() {
             let _ = stream.write_all(b"HTTP/1.1 200 OK\r\nContent-Length: 4\r\n\r\nopen");
         }
     });
-    assert_eq!(bench.run(&["send", "--text", "/health"]).exits(0).stdout, "open");
+    assert_eq!(workspace.run(&["send", "--text", "/health"]).exits(0).stdout, "open");
 }

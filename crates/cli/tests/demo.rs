@@ -4,55 +4,55 @@ mod support;
 
 use std::io::{BufRead, BufReader};
 use std::process::Stdio;
-use support::{Bench, command};
+use support::{TestWorkspace, command};
 
 #[test]
 fn the_demo_passes_and_leaves_nothing() {
-    let bench = Bench::empty();
-    let run = bench.run(&["demo"]).exits(0);
+    let workspace = TestWorkspace::empty();
+    let run = workspace.run(&["demo"]).exits(0);
     assert!(run.stdout.starts_with("bench  http://127.0.0.1:"), "{}", run.stdout);
     assert!(run.stdout.contains("43 requests · 136 checks · all passed"), "{}", run.stdout);
     assert_eq!(run.stderr, "");
-    assert_eq!(std::fs::read_dir(bench.path()).expect("a folder").count(), 0);
-    let guarded = bench.run(&["demo", "-e", "live"]).exits(2);
+    assert_eq!(std::fs::read_dir(workspace.path()).expect("a folder").count(), 0);
+    let guarded = workspace.run(&["demo", "-e", "live"]).exits(2);
     assert!(guarded.stderr.contains("environment `live` is guarded"), "{}", guarded.stderr);
 }
 
 #[test]
 fn a_kept_workspace_works_while_the_api_is_served() {
-    let bench = Bench::empty();
-    let mut demo = command(bench.path())
+    let workspace = TestWorkspace::empty();
+    let mut demo = command(workspace.path())
         .args(["demo", "--keep", "ph", "--serve"])
         .stdout(Stdio::piped())
         .spawn()
         .expect("it starts");
     let mut lines = BufReader::new(demo.stdout.take().expect("a pipe")).lines().map_while(Result::ok);
     assert!(lines.any(|line| line.contains("The packhouse listens at ")), "it says what to type next");
-    let again = bench.run(&["replay", "-C", "ph"]);
-    let live = bench.run(&["replay", "-C", "ph", "-e", "live", "--yes"]);
+    let again = workspace.run(&["replay", "-C", "ph"]);
+    let live = workspace.run(&["replay", "-C", "ph", "-e", "live", "--yes"]);
     demo.kill().expect("it can be ended");
     demo.wait().expect("it ends");
     again.exits(0);
     live.exits(0);
-    let lint = bench.run(&["lint", "-C", "ph"]).exits(0);
+    let lint = workspace.run(&["lint", "-C", "ph"]).exits(0);
     assert!(lint.stdout.contains("nothing found"), "{}", lint.stdout);
-    let kept = bench.run(&["list", "-C", "ph"]).exits(0);
+    let kept = workspace.run(&["list", "-C", "ph"]).exits(0);
     assert_eq!(kept.stdout.lines().count(), 37);
-    let refused = bench.run(&["demo", "--keep", "ph"]).exits(2);
+    let refused = workspace.run(&["demo", "--keep", "ph"]).exits(2);
     assert!(refused.stderr.contains("`./ph` is there already and not empty"), "{}", refused.stderr);
 }
 
 #[test]
 fn init_lays_a_workspace_without_mistakes() {
-    let bench = Bench::empty().file("api/.gitignore", "target");
-    let run = bench.run(&["init", "api"]).exits(0);
+    let workspace = TestWorkspace::empty().file("api/.gitignore", "target");
+    let run = workspace.run(&["init", "api"]).exits(0);
     insta::assert_snapshot!("init", run.stdout);
-    let ignored = std::fs::read_to_string(bench.path().join("api/.gitignore")).expect("it is there");
+    let ignored = std::fs::read_to_string(workspace.path().join("api/.gitignore")).expect("it is there");
     assert_eq!(ignored, "target\nyieldtray.local.toml\n.yieldtray/\n");
-    let listed = bench.run(&["list", "-C", "api"]).exits(0);
+    let listed = workspace.run(&["list", "-C", "api"]).exits(0);
     assert_eq!(listed.stdout.lines().count(), 3);
-    let lint = bench.run(&["lint", "-C", "api"]).exits(0);
+    let lint = workspace.run(&["lint", "-C", "api"]).exits(0);
     assert_eq!(lint.stdout, "1 file · 3 requests · nothing found\n");
-    let again = bench.run(&["init", "api"]).exits(2);
+    let again = workspace.run(&["init", "api"]).exits(2);
     assert!(again.stderr.contains("is there already"), "{}", again.stderr);
 }

@@ -3,7 +3,7 @@
 mod support;
 
 use serde_json::{Value, json};
-use support::Bench;
+use support::TestWorkspace;
 use support::editor::{Editor, described};
 
 const INTAKE: &str = "# The intake desk.\n\n%% Sign in\nPOST /session\n\n\
@@ -14,8 +14,8 @@ const INTAKE: &str = "# The intake desk.\n\n%% Sign in\nPOST /session\n\n\
     % yield lot_id = body.id\n% check status == 201\n% check body.bins == 25\n\n\
     %% Look\nGET /lots/{{lot_id}}\n\n% check status == 200\n";
 
-fn bench() -> Bench {
-    Bench::new().file("intake.http", INTAKE)
+fn workspace() -> TestWorkspace {
+    TestWorkspace::new().file("intake.http", INTAKE)
 }
 
 /// Where a text stands in another: line and column, from 0.
@@ -28,8 +28,8 @@ fn place(text: &str, of: &str) -> (u32, u32) {
 
 #[test]
 fn what_is_wrong_is_told_while_it_is_written_and_mended() {
-    let bench = bench();
-    let mut editor = Editor::start(&bench);
+    let workspace = workspace();
+    let mut editor = Editor::start(&workspace);
     assert_eq!(described(&editor.open("intake.http")), Vec::<String>::new());
     let slips = INTAKE.replace("{{grower}}", "{{growr}}").replace("\"gala\" }", "\"gala\", }");
     let found = editor.change("intake.http", &slips);
@@ -60,8 +60,8 @@ fn what_is_wrong_is_told_while_it_is_written_and_mended() {
 
 #[test]
 fn a_cell_is_sent_from_its_lens_and_what_failed_is_drawn() {
-    let bench = bench();
-    let mut editor = Editor::start(&bench);
+    let workspace = workspace();
+    let mut editor = Editor::start(&workspace);
     editor.open("intake.http");
     let titles = |lenses: &Value| -> Vec<String> {
         let all = lenses.as_array().expect("lenses").iter();
@@ -89,7 +89,7 @@ fn a_cell_is_sent_from_its_lens_and_what_failed_is_drawn() {
     assert_eq!(progress["value"]["title"], "Send book-a-lot-in");
     let sheet = editor.sheet();
     let lines: Vec<&str> = sheet.lines().collect();
-    assert_eq!(bench.stable(lines[0]), "bench  http://127.0.0.1:PORT  intake.http:11  book-a-lot-in");
+    assert_eq!(workspace.stable(lines[0]), "bench  http://127.0.0.1:PORT  intake.http:11  book-a-lot-in");
     assert!(lines[1].contains("sign-in") && lines[1].contains("200"), "{sheet}");
     assert!(sheet.contains("1 of 2 checks failed") && sheet.contains("body.bins  is  24"), "{sheet}");
     assert!(sheet.contains("\"variety\": \"gala\"") && sheet.contains("content-type: application/json"), "{sheet}");
@@ -115,8 +115,8 @@ fn a_cell_is_sent_from_its_lens_and_what_failed_is_drawn() {
 
 #[test]
 fn a_file_is_replayed_with_progress() {
-    let bench = bench();
-    let mut editor = Editor::start(&bench);
+    let workspace = workspace();
+    let mut editor = Editor::start(&workspace);
     editor.open("intake.http");
     editor.run("yieldtray.replay", "intake.http", None);
     let sheet = editor.sheet();
@@ -126,7 +126,7 @@ fn a_file_is_replayed_with_progress() {
     assert_eq!((&first["kind"], &first["cancellable"]), (&json!("begin"), &json!(true)));
     while editor.hear("$/progress")["value"]["kind"] != "end" {}
     // It is in the log like any other.
-    assert_eq!(bench.run(&["log", "--json"]).exits(0).json()["exchanges"].as_array().map(Vec::len), Some(3));
+    assert_eq!(workspace.run(&["log", "--json"]).exits(0).json()["exchanges"].as_array().map(Vec::len), Some(3));
     assert_eq!(editor.end(), 0);
 }
 
@@ -137,8 +137,8 @@ fn what_is_lacking_is_asked_for_and_never_hung_on() {
         %% Other\n% ask crate \"Which crate?\" default 'C-1'\nGET /echo?crate={{crate}}\n\n\
         %% Hide\n% ask pin \"Which pin?\" secret\nGET /echo?pin={{pin}}\n\n\
         %% Needs\nGET /lots/{{lot}}\n\n%% Gives\nGET /lots\n\n% yield lot = body.lots[0].id\n";
-    let bench = bench().file("ask.http", asking);
-    let mut editor = Editor::start(&bench);
+    let workspace = workspace().file("ask.http", asking);
+    let mut editor = Editor::start(&workspace);
     editor.open("ask.http");
     // A line behind the end is nobody's.
     let behind = json!({ "command": "yieldtray.send", "arguments": [{ "uri": editor.uri("ask.http"), "line": 99 }] });
@@ -189,10 +189,10 @@ fn what_is_lacking_is_asked_for_and_never_hung_on() {
 
 #[test]
 fn a_client_with_an_input_of_its_own_is_asked_there() {
-    let bench = bench().file("ask.http", "%% Hide\n% ask pin \"Which pin?\" secret\nGET /echo?pin={{pin}}\n");
+    let workspace = workspace().file("ask.http", "%% Hide\n% ask pin \"Which pin?\" secret\nGET /echo?pin={{pin}}\n");
     let capabilities = json!({ "window": { "showDocument": { "support": true } } });
     let mut editor =
-        Editor::with(&bench, &json!({ "capabilities": capabilities, "initializationOptions": { "asks": true } }));
+        Editor::with(&workspace, &json!({ "capabilities": capabilities, "initializationOptions": { "asks": true } }));
     editor.open("ask.http");
     editor.run("yieldtray.send", "ask.http", Some("hide"));
     let asked = editor.wait(|message| message["method"] == "yieldtray/ask");
@@ -205,12 +205,12 @@ fn a_client_with_an_input_of_its_own_is_asked_there() {
 
 #[test]
 fn a_guarded_environment_is_asked_about_and_another_is_chosen() {
-    let bench = bench();
-    let config = std::fs::read_to_string(bench.path().join("yieldtray.toml")).expect("the configuration");
+    let workspace = workspace();
+    let config = std::fs::read_to_string(workspace.path().join("yieldtray.toml")).expect("the configuration");
     let guarded =
         config.replace("[environments.live.values]", "[environments.live]\nguard = true\n\n[environments.live.values]");
-    let bench = bench.file("yieldtray.toml", &guarded);
-    let mut editor = Editor::start(&bench);
+    let workspace = workspace.file("yieldtray.toml", &guarded);
+    let mut editor = Editor::start(&workspace);
     editor.open("intake.http");
     editor.run("yieldtray.environment", "intake.http", None);
     let asked = editor.wait(|message| message["method"] == "window/showMessageRequest");
@@ -220,7 +220,7 @@ fn a_guarded_environment_is_asked_about_and_another_is_chosen() {
     editor.found("intake.http");
     let lenses = editor.about("textDocument/codeLens", "intake.http");
     assert_eq!(lenses[0]["command"]["title"], "Environment: live");
-    assert_eq!(bench.run(&["env", "--json"]).exits(0).json()["chosen"], "live");
+    assert_eq!(workspace.run(&["env", "--json"]).exits(0).json()["chosen"], "live");
     editor.run("yieldtray.send", "intake.http", Some("sign-in"));
     let asked = editor.wait(|message| message["method"] == "window/showMessageRequest");
     let message = asked["params"]["message"].as_str().expect("text").to_owned();
@@ -237,8 +237,8 @@ fn a_guarded_environment_is_asked_about_and_another_is_chosen() {
 #[test]
 fn a_long_one_is_stopped_from_the_editor() {
     let slow = support::raw_server(b"", true);
-    let bench = bench().file("slow.http", &format!("%% Slow\nGET {slow}/\n"));
-    let mut editor = Editor::start(&bench);
+    let workspace = workspace().file("slow.http", &format!("%% Slow\nGET {slow}/\n"));
+    let mut editor = Editor::start(&workspace);
     editor.open("slow.http");
     editor.run("yieldtray.send", "slow.http", Some("slow"));
     let token = editor.hear("$/progress")["token"].clone();
@@ -256,8 +256,8 @@ fn a_long_one_is_stopped_from_the_editor() {
 
 #[test]
 fn names_are_followed_explained_and_changed() {
-    let bench = bench();
-    let mut editor = Editor::start(&bench);
+    let workspace = workspace();
+    let mut editor = Editor::start(&workspace);
     editor.open("intake.http");
     let (line, column) = place(INTAKE, "grower}}");
     let hover = editor.at("textDocument/hover", "intake.http", line, column);
@@ -302,11 +302,11 @@ fn names_are_followed_explained_and_changed() {
 
 #[test]
 fn what_changes_elsewhere_is_followed() {
-    let bench = bench();
-    let mut editor = Editor::start(&bench);
+    let workspace = workspace();
+    let mut editor = Editor::start(&workspace);
     editor.open("intake.http");
     // In another open file, not saved.
-    let config = std::fs::read_to_string(bench.path().join("yieldtray.toml")).expect("the configuration");
+    let config = std::fs::read_to_string(workspace.path().join("yieldtray.toml")).expect("the configuration");
     editor.open("yieldtray.toml");
     editor.change("yieldtray.toml", &config.replace("grower = \"G-11\"\n", "").replace("grower = \"G-13\"\n", ""));
     let uri = editor.uri("intake.http");
@@ -318,7 +318,8 @@ fn what_changes_elsewhere_is_followed() {
     // On disk, by somebody else.
     editor.tell("textDocument/didClose", json!({ "textDocument": { "uri": editor.uri("yieldtray.toml") } }));
     editor.wait(|message| message["params"]["uri"] == uri.as_str() && message["params"]["diagnostics"] == json!([]));
-    std::fs::write(bench.path().join("yieldtray.toml"), config.replace("grower", "farm")).expect("it can be written");
+    std::fs::write(workspace.path().join("yieldtray.toml"), config.replace("grower", "farm"))
+        .expect("it can be written");
     let changes = json!({ "changes": [{ "uri": editor.uri("yieldtray.toml"), "type": 2 }] });
     editor.tell("workspace/didChangeWatchedFiles", changes);
     let missing = editor.wait(|message| {
@@ -332,10 +333,10 @@ fn what_changes_elsewhere_is_followed() {
 /// What stands in one open file is looked at again when another one changes on which it relies.
 #[test]
 fn other_open_files_are_looked_at_again() {
-    let bench = bench()
+    let workspace = workspace()
         .file("a.http", "%% Weigh\n% needs b.http#book\nGET /lots/{{lot}}\n")
         .file("b.http", "%% Book\nPOST /lots\n\n% yield lot = body.id\n");
-    let mut editor = Editor::start(&bench);
+    let mut editor = Editor::start(&workspace);
     assert_eq!(described(&editor.open("a.http")), [""; 0]);
     assert_eq!(described(&editor.open("b.http")), [""; 0]);
     let uri = editor.uri("a.http");
@@ -363,8 +364,8 @@ fn other_open_files_are_looked_at_again() {
 #[test]
 fn actions_belong_to_the_text_of_their_version() {
     const TEXT: &str = "%% A\nGET /x\n\n% chekc status == 200\n";
-    let bench = bench().file("a.http", TEXT);
-    let mut editor = Editor::start(&bench);
+    let workspace = workspace().file("a.http", TEXT);
+    let mut editor = Editor::start(&workspace);
     assert_eq!(described(&editor.open("a.http")).len(), 1);
     let at = |line: u32, column: u32| json!({ "line": line, "character": column });
     let typed = json!([{ "range": { "start": at(0, 4), "end": at(0, 4) }, "text": "pples" }]);
@@ -400,8 +401,8 @@ fn actions_belong_to_the_text_of_their_version() {
 /// A client that says nothing of itself gets plain text, and no member that is null.
 #[test]
 fn a_plain_client_gets_what_it_understands() {
-    let bench = bench();
-    let mut editor = Editor::with(&bench, &json!({ "capabilities": {} }));
+    let workspace = workspace();
+    let mut editor = Editor::with(&workspace, &json!({ "capabilities": {} }));
     editor.open("intake.http");
     let (line, column) = place(INTAKE, "{{grower");
     let items = editor.at("textDocument/completion", "intake.http", line, column + 4);
@@ -422,15 +423,15 @@ fn a_plain_client_gets_what_it_understands() {
 
 #[test]
 fn two_roots_and_a_folder_that_goes_away() {
-    let bench = Bench::empty()
+    let workspace = TestWorkspace::empty()
         .file("a/yieldtray.toml", "[values]\nbase = 'http://127.0.0.1:1'\ncrop = 1\n")
         .file("a/a.http", "/{{crop}}\n")
         .file("b/yieldtray.toml", "[values]\nbase = 'http://127.0.0.1:1'\n")
         .file("b/b.http", "/{{crop}}\n");
-    let mut editor = Editor::start(&bench);
+    let mut editor = Editor::start(&workspace);
     assert_eq!(described(&editor.open("a/a.http")), Vec::<String>::new());
     assert_eq!(described(&editor.open("b/b.http")), ["0 unknown-value: no value is named `crop`"]);
-    std::fs::remove_dir_all(bench.path().join("a")).expect("it can be removed");
+    std::fs::remove_dir_all(workspace.path().join("a")).expect("it can be removed");
     // What is in the editor is still there, and so is the server.
     editor.change("b/b.http", "/{{base}}\n");
     let uri = editor.uri("a/a.http");
@@ -445,8 +446,8 @@ fn two_roots_and_a_folder_that_goes_away() {
 
 #[test]
 fn whatever_a_client_says_the_server_goes_on() {
-    let bench = bench();
-    let mut editor = Editor::raw(&bench);
+    let workspace = workspace();
+    let mut editor = Editor::raw(&workspace);
     let early = editor.answer("textDocument/hover", json!({}));
     assert_eq!(early["error"]["code"], -32002);
     editor.ask("initialize", json!({ "capabilities": { "window": 7, "workspace": null } }));
@@ -490,8 +491,8 @@ fn whatever_a_client_says_the_server_goes_on() {
 
 #[test]
 fn options_of_the_command_hold_for_the_session() {
-    let bench = bench();
-    let mut editor = Editor::raw_with(&bench, &["-e", "live", "--set", "grower=G-12"], &[]);
+    let workspace = workspace();
+    let mut editor = Editor::raw_with(&workspace, &["-e", "live", "--set", "grower=G-12"], &[]);
     editor.ask("initialize", json!({ "capabilities": { "window": { "showDocument": { "support": true } } } }));
     editor.open("intake.http");
     let (line, column) = place(INTAKE, "grower}}");
@@ -508,17 +509,17 @@ fn options_of_the_command_hold_for_the_session() {
 
 #[test]
 fn files_that_hold_for_others_do_not_wake_each_other_for_ever() {
-    let bench = bench()
+    let workspace = workspace()
         .file("yieldtray.local.toml", "[values]\npin = 1\n")
         .file("_common.http", "% check fast: elapsed < duration('9s')\n")
         .file("in/_common.http", "% check well: status < 500\n")
         .file("in/a.http", "%% a\nGET /lots\n");
-    let mut editor = Editor::start(&bench);
+    let mut editor = Editor::start(&workspace);
     for file in ["yieldtray.toml", "yieldtray.local.toml", "_common.http", "in/_common.http", "in/a.http"] {
         editor.open(file);
     }
     for file in ["yieldtray.local.toml", "yieldtray.toml", "in/_common.http", "_common.http"] {
-        let text = std::fs::read_to_string(bench.path().join(file)).expect("the file is there");
+        let text = std::fs::read_to_string(workspace.path().join(file)).expect("the file is there");
         editor.change(file, &format!("# New.\n{text}"));
     }
     assert!(!editor.about("textDocument/codeLens", "in/a.http").as_array().expect("lenses").is_empty());
@@ -528,10 +529,11 @@ fn files_that_hold_for_others_do_not_wake_each_other_for_ever() {
 #[test]
 fn requests_are_handed_over_and_taken_in() {
     let canary = "canary-4616";
-    let bench = bench().file("yieldtray.local.toml", "[values]\npin = { value = \"canary-4616\", secret = true }\n");
+    let workspace =
+        workspace().file("yieldtray.local.toml", "[values]\npin = { value = \"canary-4616\", secret = true }\n");
     let look = "%% Look\nGET /lots\nX-Pin: {{pin}}\n";
-    let bench = bench.file("look.http", look);
-    let mut editor = Editor::start(&bench);
+    let workspace = workspace.file("look.http", look);
+    let mut editor = Editor::start(&workspace);
     editor.open("look.http");
     let about = json!({ "uri": editor.uri("look.http"), "line": 1, "as": "python" });
     let answer =
@@ -577,7 +579,7 @@ fn requests_are_handed_over_and_taken_in() {
 /// The extension offers what `export` knows.
 #[test]
 fn the_extension_knows_every_target() {
-    let run = Bench::empty().run(&["export", "--targets", "--json"]).exits(0).json();
+    let run = TestWorkspace::empty().run(&["export", "--targets", "--json"]).exits(0).json();
     let names: Vec<&str> =
         run["targets"].as_array().expect("a list").iter().filter_map(|target| target["name"].as_str()).collect();
     let source = concat!(env!("CARGO_MANIFEST_DIR"), "/../../editors/vscode/src/pure.ts");

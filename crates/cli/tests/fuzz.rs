@@ -11,7 +11,7 @@ use std::process::{Command, Stdio};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 use support::editor::Editor;
-use support::{Bench, Run};
+use support::{Run, TestWorkspace};
 
 /// How long one run may take, on a busy machine and in a build that is not optimized.
 const LONGEST: Duration = Duration::from_secs(60);
@@ -215,10 +215,13 @@ fn fuzz(mut tried: impl FnMut(&mut Changer)) {
 
 /// Runs the program with two gigabytes of addresses and a minute of processor time, and looks at how it ends.
 #[track_caller]
-fn tried(bench: &Bench, args: &[&str], input: &[u8]) -> Run {
+fn tried(workspace: &TestWorkspace, args: &[&str], input: &[u8]) -> Run {
     let mut command = Command::new("sh");
     command.args(["-c", "ulimit -v 2000000; ulimit -t 60; exec \"$0\" \"$@\""]).arg(support::program()).args(args);
-    command.current_dir(bench.path()).env("XDG_STATE_HOME", bench.home()).env("YIELDTRAY_ALLOW", bench.path());
+    command
+        .current_dir(workspace.path())
+        .env("XDG_STATE_HOME", workspace.home())
+        .env("YIELDTRAY_ALLOW", workspace.path());
     command.env_remove("YIELDTRAY_ENV").stdin(Stdio::null());
     let begun = Instant::now();
     let run = support::run(command, "");
@@ -232,84 +235,84 @@ fn tried(bench: &Bench, args: &[&str], input: &[u8]) -> Run {
     run
 }
 
-fn bench() -> Bench {
-    Bench::empty()
+fn workspace() -> TestWorkspace {
+    TestWorkspace::empty()
         .file("yieldtray.toml", "[values]\nbase = \"http://127.0.0.1:1\"\ngate = \"north\"\n")
         .file("lot.schema.json", SCHEMA)
         .file("rows.csv", ROWS)
 }
 
-fn write(bench: &Bench, file: &str, bytes: &[u8]) {
-    std::fs::write(bench.path().join(file), bytes).expect("files can be written");
+fn write(workspace: &TestWorkspace, file: &str, bytes: &[u8]) {
+    std::fs::write(workspace.path().join(file), bytes).expect("files can be written");
 }
 
-fn read(bench: &Bench, file: &str) -> Vec<u8> {
-    std::fs::read(bench.path().join(file)).expect("the file is there")
+fn read(workspace: &TestWorkspace, file: &str) -> Vec<u8> {
+    std::fs::read(workspace.path().join(file)).expect("the file is there")
 }
 
 #[test]
 fn request_files() {
-    let bench = bench();
+    let workspace = workspace();
     fuzz(|changer| {
         let bytes = changer.changed_bytes(&[REQUESTS, FORM]);
-        write(&bench, "a.http", &bytes);
-        tried(&bench, &["lint", "a.http", "--json"], &bytes);
-        tried(&bench, &["list", "--graph"], &bytes);
-        tried(&bench, &["send", "--dry", "--json", "a.http:1"], &bytes);
-        tried(&bench, &["tidy", "a.http"], &bytes);
-        let once = read(&bench, "a.http");
-        tried(&bench, &["tidy", "a.http"], &bytes);
-        let (once, twice) = (String::from_utf8_lossy(&once).into_owned(), read(&bench, "a.http"));
+        write(&workspace, "a.http", &bytes);
+        tried(&workspace, &["lint", "a.http", "--json"], &bytes);
+        tried(&workspace, &["list", "--graph"], &bytes);
+        tried(&workspace, &["send", "--dry", "--json", "a.http:1"], &bytes);
+        tried(&workspace, &["tidy", "a.http"], &bytes);
+        let once = read(&workspace, "a.http");
+        tried(&workspace, &["tidy", "a.http"], &bytes);
+        let (once, twice) = (String::from_utf8_lossy(&once).into_owned(), read(&workspace, "a.http"));
         assert_eq!(once, String::from_utf8_lossy(&twice), "{:?}", String::from_utf8_lossy(&bytes));
     });
 }
 
 #[test]
 fn configurations() {
-    let bench = bench().file("a.http", "%% Look\n% auth oauth2 desk\nGET /lots?{{sum}}&{{label(key)}}\n");
+    let workspace = workspace().file("a.http", "%% Look\n% auth oauth2 desk\nGET /lots?{{sum}}&{{label(key)}}\n");
     fuzz(|changer| {
         let bytes = changer.changed_bytes(&[CONFIG]);
-        write(&bench, "yieldtray.toml", &bytes);
-        tried(&bench, &["values", "--json"], &bytes);
-        tried(&bench, &["lint", "--json"], &bytes);
-        tried(&bench, &["send", "--dry", "--json", "a.http"], &bytes);
+        write(&workspace, "yieldtray.toml", &bytes);
+        tried(&workspace, &["values", "--json"], &bytes);
+        tried(&workspace, &["lint", "--json"], &bytes);
+        tried(&workspace, &["send", "--dry", "--json", "a.http"], &bytes);
     });
 }
 
 #[test]
 fn files_that_requests_read() {
     let dry = "% each row in \"rows.csv\"\nGET /lots/{{row.tray}}?pin={{pin}}\n\n% check conforms(body, \"lot.schema.json\")\n";
-    let bench = bench()
+    let workspace = workspace()
         .file("yieldtray.toml", "[values]\nbase = \"http://127.0.0.1:1\"\npin = { from = \"env:PIN\" }\n")
         .file("a.http", dry)
         .file("b.http", &dry.replace("csv", "json"));
     fuzz(|changer| {
         let rows = changer.changed_bytes(&[ROWS]);
-        write(&bench, "rows.csv", &rows);
+        write(&workspace, "rows.csv", &rows);
         let json = changer.changed_bytes(&["[{\"tray\": 1, \"kg\": 1.5}, {\"tray\": \"é\"}]", SCHEMA]);
-        write(&bench, "rows.json", &json);
+        write(&workspace, "rows.json", &json);
         let (schema, variables) = (changer.changed_bytes(&[SCHEMA]), changer.changed_bytes(&[DOT_ENV]));
-        write(&bench, "lot.schema.json", &schema);
-        write(&bench, ".env", &variables);
+        write(&workspace, "lot.schema.json", &schema);
+        write(&workspace, ".env", &variables);
         let all = [rows, json, schema, variables].join(&b"\n--- and\n"[..]);
-        tried(&bench, &["lint", "--json"], &all);
-        tried(&bench, &["send", "--dry", "--json", "a.http"], &all);
-        tried(&bench, &["send", "--dry", "--json", "b.http"], &all);
+        tried(&workspace, &["lint", "--json"], &all);
+        tried(&workspace, &["send", "--dry", "--json", "a.http"], &all);
+        tried(&workspace, &["send", "--dry", "--json", "b.http"], &all);
     });
 }
 
 #[test]
 fn commands_of_curl() {
-    let bench = bench();
+    let workspace = workspace();
     fuzz(|changer| {
         let bytes = changer.changed_bytes(&COMMANDS);
-        write(&bench, "commands.sh", &bytes);
-        let run = tried(&bench, &["import", "curl", "commands.sh"], &bytes);
+        write(&workspace, "commands.sh", &bytes);
+        let run = tried(&workspace, &["import", "curl", "commands.sh"], &bytes);
         // What is taken in can be read again.
         if run.code == 0 {
-            write(&bench, "taken.http", &run.bytes);
-            tried(&bench, &["lint", "taken.http", "--json"], &bytes);
-            let tidied = tried(&bench, &["tidy", "--verify", "taken.http"], &bytes);
+            write(&workspace, "taken.http", &run.bytes);
+            tried(&workspace, &["lint", "taken.http", "--json"], &bytes);
+            let tidied = tried(&workspace, &["tidy", "--verify", "taken.http"], &bytes);
             assert_eq!(tidied.code, 0, "{:?}\n{}\n{}", String::from_utf8_lossy(&bytes), run.stdout, tidied.both());
         }
     });
@@ -317,19 +320,19 @@ fn commands_of_curl() {
 
 #[test]
 fn recordings_and_descriptions() {
-    let bench = bench();
+    let workspace = workspace();
     fuzz(|changer| {
         let bytes = changer.changed_bytes(&[RECORDING]);
-        write(&bench, "desk.har", &bytes);
-        tried(&bench, &["import", "har", "desk.har", "--everything", "--with-checks"], &bytes);
+        write(&workspace, "desk.har", &bytes);
+        tried(&workspace, &["import", "har", "desk.har", "--everything", "--with-checks"], &bytes);
         let bytes = changer.changed_bytes(&[DESCRIPTION]);
-        write(&bench, "packhouse.yaml", &bytes);
-        let _ = std::fs::remove_dir_all(bench.path().join("made"));
-        let run = tried(&bench, &["import", "openapi", "packhouse.yaml", "--into", "made"], &bytes);
+        write(&workspace, "packhouse.yaml", &bytes);
+        let _ = std::fs::remove_dir_all(workspace.path().join("made"));
+        let run = tried(&workspace, &["import", "openapi", "packhouse.yaml", "--into", "made"], &bytes);
         if run.code == 0 {
-            tried(&bench, &["lint", "made", "--json"], &bytes);
+            tried(&workspace, &["lint", "made", "--json"], &bytes);
             // A second time adds nothing.
-            let again = tried(&bench, &["import", "openapi", "packhouse.yaml", "--into", "made", "--dry"], &bytes);
+            let again = tried(&workspace, &["import", "openapi", "packhouse.yaml", "--into", "made", "--dry"], &bytes);
             assert!(!again.stdout.contains("%% "), "{:?}\n{}", String::from_utf8_lossy(&bytes), again.both());
         }
     });
@@ -337,13 +340,14 @@ fn recordings_and_descriptions() {
 
 #[test]
 fn reports() {
-    let bench = bench().file("a.http", "% each row in \"rows.csv\"\nGET /lots/{{row.tray}}\n\n% check status == 200\n");
-    bench.run(&["replay", "--report", "json=whole.json"]).exits(3);
-    let whole = String::from_utf8(read(&bench, "whole.json")).expect("text");
+    let workspace =
+        workspace().file("a.http", "% each row in \"rows.csv\"\nGET /lots/{{row.tray}}\n\n% check status == 200\n");
+    workspace.run(&["replay", "--report", "json=whole.json"]).exits(3);
+    let whole = String::from_utf8(read(&workspace, "whole.json")).expect("text");
     fuzz(|changer| {
         let bytes = changer.changed_bytes(&[&whole]);
-        write(&bench, "part.json", &bytes);
-        tried(&bench, &["report", "merge", "part.json", "whole.json", "--report", "html=all.html"], &bytes);
+        write(&workspace, "part.json", &bytes);
+        tried(&workspace, &["report", "merge", "part.json", "whole.json", "--report", "html=all.html"], &bytes);
     });
 }
 
@@ -352,7 +356,7 @@ fn responses() {
     let answer: Arc<Mutex<Vec<u8>>> = Arc::default();
     let next = Arc::clone(&answer);
     let base = support::server(move |_| (Duration::ZERO, next.lock().expect("nobody failed with it").clone()));
-    let bench = bench().file("yieldtray.toml", &format!("[values]\nbase = \"{base}\"\n[send]\ntimeout = \"1s\"\n")).file(
+    let workspace = workspace().file("yieldtray.toml", &format!("[values]\nbase = \"{base}\"\n[send]\ntimeout = \"1s\"\n")).file(
         "a.http",
         "GET /lots\n\n% yield lot = body.id\n% check path(body, \"$..kg\").size() > 0\n% check xpath(text, \"count(//l)\") > 0.0\n\
          % check conforms(body, \"lot.schema.json\")\n% check find(text, \"L-([0-9]+)\") == \"1\"\n",
@@ -360,8 +364,8 @@ fn responses() {
     fuzz(|changer| {
         let bytes = changer.changed_bytes(&ANSWERS);
         answer.lock().expect("nobody failed with it").clone_from(&bytes);
-        tried(&bench, &["send", "a.http", "--json"], &bytes);
-        tried(&bench, &["log", "show", "--json"], &bytes);
+        tried(&workspace, &["send", "a.http", "--json"], &bytes);
+        tried(&workspace, &["log", "show", "--json"], &bytes);
     });
 }
 
@@ -372,8 +376,8 @@ fn the_language_server() {
         ["completion", "hover", "definition", "references", "signatureHelp", "prepareRename", "documentHighlight"];
     const OF_A_FILE: [&str; 6] =
         ["documentSymbol", "codeLens", "semanticTokens/full", "foldingRange", "inlayHint", "formatting"];
-    let bench = bench().file("a.http", REQUESTS);
-    let mut editor = Editor::start(&bench);
+    let workspace = workspace().file("a.http", REQUESTS);
+    let mut editor = Editor::start(&workspace);
     editor.open("a.http");
     fuzz(|changer| {
         let text = changer.changed(&[REQUESTS, FORM]);

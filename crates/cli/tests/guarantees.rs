@@ -7,7 +7,7 @@ use serde_json::json;
 use std::os::unix::fs::symlink;
 use std::path::{Path, PathBuf};
 use std::process::Command;
-use support::{Bench, editor::Editor};
+use support::{TestWorkspace, editor::Editor};
 use tempfile::TempDir;
 
 /// What is watched: programs, files and sockets.
@@ -19,7 +19,7 @@ const SYSTEM: &[&str] =
     &["/lib", "/usr/lib", "/usr/share", "/etc/", "/proc/", "/sys/", "/dev/null", "/dev/urandom", "/dev/tty"];
 
 /// A workspace that reaches outside in every way that was ever found, and the folder that it reaches for.
-fn hostile() -> (Bench, TempDir) {
+fn hostile() -> (TestWorkspace, TempDir) {
     let outside = tempfile::Builder::new().prefix("outside-").tempdir().expect("a folder");
     let target = |name: &str| outside.path().join(name).display().to_string();
     for (name, text) in [
@@ -34,9 +34,9 @@ fn hostile() -> (Bench, TempDir) {
     ] {
         std::fs::write(outside.path().join(name), text).expect("a file");
     }
-    let bench = Bench::new();
-    let config = std::fs::read_to_string(bench.path().join("yieldtray.toml")).expect("a file");
-    let bench = bench
+    let workspace = TestWorkspace::new();
+    let config = std::fs::read_to_string(workspace.path().join("yieldtray.toml")).expect("a file");
+    let workspace = workspace
         .file(
             "yieldtray.toml",
             &format!("{config}shared = {{ from = 'file:link.txt' }}\n[oauth2.desk]\ntoken_url = '{{{{base}}}}/t'\nclient_id = '{{{{read}}}}'\n"),
@@ -96,32 +96,32 @@ fn hostile() -> (Bench, TempDir) {
         (".yieldtray", ""),
         ("saved", ""),
     ] {
-        symlink(outside.path().join(name), bench.path().join(link)).expect("a link");
+        symlink(outside.path().join(name), workspace.path().join(link)).expect("a link");
     }
-    (bench, outside)
+    (workspace, outside)
 }
 
 /// The program under `strace`, which writes what it sees to a file of its own.
-fn watched(bench: &Bench, trace: &Path) -> Command {
-    let mut command = bench.stranger();
+fn watched(workspace: &TestWorkspace, trace: &Path) -> Command {
+    let mut command = workspace.stranger();
     let mut strace = Command::new("strace");
     strace.args(["-f", "-qq", "-s", "4096", "-e", CALLS, "-o"]).arg(trace).arg(command.get_program());
-    strace.current_dir(bench.path());
+    strace.current_dir(workspace.path());
     for (name, value) in command.get_envs() {
         match value {
             Some(value) => strace.env(name, value),
             None => strace.env_remove(name),
         };
     }
-    strace.env("HOME", bench.home());
+    strace.env("HOME", workspace.home());
     command.env_clear();
     strace
 }
 
 /// What a trace holds that must not be in it.
-fn violations(trace: &str, bench: &Bench, outside: &Path) -> Vec<String> {
+fn violations(trace: &str, workspace: &TestWorkspace, outside: &Path) -> Vec<String> {
     let allowed: Vec<PathBuf> =
-        [bench.path(), bench.home()].iter().map(|path| path.canonicalize().expect("a path")).collect();
+        [workspace.path(), workspace.home()].iter().map(|path| path.canonicalize().expect("a path")).collect();
     let outside = outside.canonicalize().expect("a path");
     let mut found = Vec::new();
     let mut programs = 0;
@@ -155,7 +155,7 @@ fn violations(trace: &str, bench: &Bench, outside: &Path) -> Vec<String> {
             let full = if path.is_absolute() {
                 path.to_owned()
             } else {
-                bench.path().canonicalize().expect("a path").join(path)
+                workspace.path().canonicalize().expect("a path").join(path)
             };
             // Where a link leads is what counts. What is gone by now was inside, or a temporary name beside it.
             let real = full.canonicalize().unwrap_or_else(|_| {
@@ -227,39 +227,39 @@ fn a_workspace_nobody_allowed_starts_nothing_and_reaches_nowhere() {
         &["allow", "--list"],
     ];
     for environment in [true, false] {
-        let (bench, outside) = hostile();
+        let (workspace, outside) = hostile();
         if environment {
             // Without its `.env`, which stops everything, the others are tried.
-            std::fs::remove_file(bench.path().join(".env")).expect("a link");
+            std::fs::remove_file(workspace.path().join(".env")).expect("a link");
         }
-        let trace = bench.home().join("trace");
+        let trace = workspace.home().join("trace");
         for args in commands {
-            let mut command = watched(&bench, &trace);
+            let mut command = watched(&workspace, &trace);
             command.args(*args);
             let run = support::run(command, "");
             assert!(run.code != 101, "{args:?}: {}", run.both());
             let seen = std::fs::read_to_string(&trace).expect("strace wrote");
             assert!(seen.contains("execve("), "{args:?}: strace saw nothing");
-            let found = violations(&seen, &bench, outside.path());
+            let found = violations(&seen, &workspace, outside.path());
             assert_eq!(found, Vec::<String>::new(), "{args:?}: {}", run.both());
             assert!(!run.both().contains("outer-4616") && !run.both().contains("windfall"), "{args:?}: {}", run.both());
         }
-        assert!(!outside.path().join("ran").exists() && !bench.path().join("ran").exists());
+        assert!(!outside.path().join("ran").exists() && !workspace.path().join("ran").exists());
     }
 }
 
 #[test]
 fn the_editors_server_does_not_either() {
-    let (bench, outside) = hostile();
-    std::fs::remove_file(bench.path().join(".env")).expect("a link");
-    let trace = bench.home().join("trace");
-    let mut command = watched(&bench, &trace);
+    let (workspace, outside) = hostile();
+    std::fs::remove_file(workspace.path().join(".env")).expect("a link");
+    let trace = workspace.home().join("trace");
+    let mut command = watched(&workspace, &trace);
     command.arg("lsp");
-    let mut editor = Editor::of(&bench, command);
+    let mut editor = Editor::of(&workspace, command);
     editor.ask("initialize", json!({ "capabilities": {} }));
     editor.tell("initialized", json!({}));
     editor.open("a.http");
-    let text = std::fs::read_to_string(bench.path().join("a.http")).expect("a file");
+    let text = std::fs::read_to_string(workspace.path().join("a.http")).expect("a file");
     for method in ["documentSymbol", "codeLens", "documentLink", "foldingRange"] {
         editor.about(&format!("textDocument/{method}"), "a.http");
     }
@@ -288,15 +288,16 @@ fn the_editors_server_does_not_either() {
     std::thread::sleep(std::time::Duration::from_secs(3));
     editor.end();
     let seen = std::fs::read_to_string(&trace).expect("strace wrote");
-    assert_eq!(violations(&seen, &bench, outside.path()), Vec::<String>::new());
+    assert_eq!(violations(&seen, &workspace, outside.path()), Vec::<String>::new());
     assert!(!outside.path().join("ran").exists());
 }
 
 /// The bytes of a file are on the disk before it gets its name, and the name after that.
 #[test]
 fn a_file_is_whole_after_power_loss() {
-    let bench = Bench::new().file("a.http", "%% a\n/health\n\n% yield s = body.status secret\n% save kept.json\n");
-    let trace = bench.home().join("trace");
+    let workspace =
+        TestWorkspace::new().file("a.http", "%% a\n/health\n\n% yield s = body.status secret\n% save kept.json\n");
+    let trace = workspace.home().join("trace");
     for (args, name) in [
         (&["import", "curl", "curl http://127.0.0.1/", "--into", "b.http"][..], "b.http"),
         (&["send", "a.http", "--out", "out.json"], "out.json"),
@@ -304,14 +305,14 @@ fn a_file_is_whole_after_power_loss() {
         (&["tidy", "a.http"], "a.http"),
         (&["env", "live"], "/environment"),
     ] {
-        std::fs::write(bench.path().join("c.http"), "GET   /lots\n").expect("a file");
+        std::fs::write(workspace.path().join("c.http"), "GET   /lots\n").expect("a file");
         if args[0] == "tidy" {
-            std::fs::write(bench.path().join("a.http"), "%%   a\nGET   /lots\n").expect("a file");
+            std::fs::write(workspace.path().join("a.http"), "%%   a\nGET   /lots\n").expect("a file");
         }
         let mut command = Command::new("strace");
         command.args(["-f", "-qq", "-s", "4096", "-y", "-e", "trace=fsync,fdatasync,rename,renameat,renameat2", "-o"]);
-        command.arg(&trace).arg(support::program()).args(args).current_dir(bench.path());
-        command.env("XDG_STATE_HOME", bench.home()).env("YIELDTRAY_ALLOW", bench.path());
+        command.arg(&trace).arg(support::program()).args(args).current_dir(workspace.path());
+        command.env("XDG_STATE_HOME", workspace.home()).env("YIELDTRAY_ALLOW", workspace.path());
         support::run(command, "").exits(0);
         let seen = std::fs::read_to_string(&trace).expect("strace wrote");
         let lines: Vec<&str> = seen.lines().collect();

@@ -10,7 +10,7 @@ use std::process::{Command, Stdio};
 use std::sync::mpsc;
 use std::thread;
 use std::time::{Duration, Instant};
-use support::Bench;
+use support::TestWorkspace;
 
 /// A server that answers each path with the bytes that `answer` gives for it, a piece at a time.
 fn server(answer: impl Fn(&str) -> Vec<Vec<u8>> + Send + Sync + 'static) -> String {
@@ -46,15 +46,18 @@ fn whole(media: &str, body: &[u8]) -> Vec<Vec<u8>> {
 
 /// The program with one and a half gigabytes of addresses, for at most so long.
 #[track_caller]
-fn limited(bench: &Bench, args: &[&str], seconds: u64) -> support::Run {
+fn limited(workspace: &TestWorkspace, args: &[&str], seconds: u64) -> support::Run {
     let mut command = Command::new("sh");
     command
         .arg("-c")
         .arg("ulimit -v 1500000; exec \"$0\" \"$@\"")
         .arg(support::program())
         .args(args)
-        .current_dir(bench.path());
-    command.env("XDG_STATE_HOME", bench.home()).env("YIELDTRAY_ALLOW", bench.path()).env_remove("YIELDTRAY_ENV");
+        .current_dir(workspace.path());
+    command
+        .env("XDG_STATE_HOME", workspace.home())
+        .env("YIELDTRAY_ALLOW", workspace.path())
+        .env_remove("YIELDTRAY_ENV");
     let begun = Instant::now();
     let run = support::run(command, "");
     let took = begun.elapsed();
@@ -87,7 +90,7 @@ fn answers_that_mean_harm_end_in_words() {
         }
         _ => whole("text/plain", b"x"),
     });
-    let bench = Bench::empty().file("yieldtray.toml", &format!("[values]\nbase = '{base}'\n")).file(
+    let workspace = TestWorkspace::empty().file("yieldtray.toml", &format!("[values]\nbase = '{base}'\n")).file(
         "a.http",
         "%% codings\n/codings\n\n%% redirect\n% timeout 2s\n/redirect\n\n% save end.txt\n\n\
          %% deep\n/deep\n\n% check xpath(text, 'count(//a)') > 0\n\n%% comments\n/comments\n\n% check xpath(text, 'count(//a)') > 0\n\n\
@@ -104,11 +107,11 @@ fn answers_that_mean_harm_end_in_words() {
         ("siblings", 1, "the expression takes more than 5 s"),
         ("members", 0, "1 check passed"),
     ] {
-        let run = limited(&bench, &["send", &format!("a.http#{cell}"), "--show", "head"], 60).exits(code);
+        let run = limited(&workspace, &["send", &format!("a.http#{cell}"), "--show", "head"], 60).exits(code);
         assert!(run.both().contains(message), "{cell}: {}", run.both());
         assert!(run.stderr.len() < 20_000, "{cell}: {}", run.stderr.len());
     }
-    assert_eq!(std::fs::read_to_string(bench.path().join("saved/end.txt")).expect("a file"), "here");
+    assert_eq!(std::fs::read_to_string(workspace.path().join("saved/end.txt")).expect("a file"), "here");
 }
 
 #[test]
@@ -118,20 +121,20 @@ fn files_that_mean_harm_end_in_words() {
     let nested: String =
         (1..40).map(|number| format!("% let b{number} = [b{}, b{}]\n", number - 1, number - 1)).collect();
     let loops = "['x']".to_owned() + &".map(a, [a, a])".repeat(60);
-    let bench = Bench::new()
+    let workspace = TestWorkspace::new()
         .file("a.http", &format!("% let a0 = 'lots of lots'\n{doubled}\n%% a\n/{{{{size(a39)}}}}\n"))
         .file("b.http", &format!("% let b0 = 'lots'\n{nested}\n%% b\n/{{{{size(b39)}}}}\n"))
         .file("c.http", &format!("%% c\n/{{{{size({loops})}}}}\n"))
         .file("d.http", "%% d\n/{{size(replace(replace('aaaaaaaaaa', 'a', text0), 'a', text0))}}\n")
         .file("_common.http", &format!("% let text0 = '{}'\n", "a".repeat(8_000)));
     for file in ["a", "b", "c", "d"] {
-        let run = limited(&bench, &["send", &format!("{file}.http"), "--dry"], 60).exits(2);
+        let run = limited(&workspace, &["send", &format!("{file}.http"), "--dry"], 60).exits(2);
         assert!(
             run.stderr.contains("more than 64 MiB") || run.stderr.contains("too many steps"),
             "{file}: {}",
             run.stderr
         );
-        limited(&bench, &["values", &format!("{file}.http")], 60);
+        limited(&workspace, &["values", &format!("{file}.http")], 60);
     }
 }
 
@@ -139,18 +142,18 @@ fn files_that_mean_harm_end_in_words() {
 #[test]
 fn many_schemas_take_little_memory() {
     const ALL: usize = 300;
-    let mut bench = Bench::new();
+    let mut workspace = TestWorkspace::new();
     let mut requests = String::new();
     for number in 0..ALL {
         let properties: Vec<String> = (0..12)
             .map(|other| format!("\"p{other}\": {{ \"$ref\": \"s{}.json\" }}", (number * 7 + other * 31) % ALL))
             .collect();
         let schema = format!("{{ \"type\": \"object\", \"properties\": {{ {} }} }}", properties.join(", "));
-        bench = bench.file(&format!("s{number}.json"), &schema);
+        workspace = workspace.file(&format!("s{number}.json"), &schema);
         write!(requests, "%% r{number}\n/health\n\n% check conforms(body, 's{number}.json')\n\n").expect("a text");
     }
-    let bench = bench.file("a.http", &requests);
-    let run = limited(&bench, &["replay", "a.http", "--no-log"], 120).exits(0);
+    let workspace = workspace.file("a.http", &requests);
+    let run = limited(&workspace, &["replay", "a.http", "--no-log"], 120).exits(0);
     assert!(run.stdout.contains("300 checks"), "{}", run.stdout);
 }
 
@@ -175,13 +178,13 @@ fn the_second_signal_ends_the_process_whatever_it_does() {
     for _ in 0..9 {
         busy = format!("{list}.all(a, {busy})");
     }
-    let bench = Bench::empty()
+    let workspace = TestWorkspace::empty()
         .file("yieldtray.toml", &format!("[values]\nbase = '{base}'\n"))
         .file("busy.http", &format!("/x\n\n% check {busy}\n% check {busy}\n% check {busy}\n"))
         .file("never.http", "/never\n")
         .file("drip.http", "/drip\n\n% save drip.bin\n");
     for (file, signals) in [("busy", ["INT", "INT"]), ("never", ["TERM", "TERM"]), ("drip", ["INT", "TERM"])] {
-        let mut command = bench.command();
+        let mut command = workspace.command();
         command.args(["replay", &format!("{file}.http"), "--no-log"]);
         let mut child = command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().expect("it starts");
         requests.recv_timeout(Duration::from_secs(60)).expect("the request is sent");
@@ -202,7 +205,7 @@ fn the_second_signal_ends_the_process_whatever_it_does() {
             thread::sleep(Duration::from_millis(20));
         };
         assert!(!status.success() && status.signal() != Some(9), "{file}: {status}");
-        let left = std::fs::read_dir(bench.path().join("saved")).into_iter().flatten().count();
+        let left = std::fs::read_dir(workspace.path().join("saved")).into_iter().flatten().count();
         assert_eq!(left, 0, "{file}: nothing half-written is left");
     }
 }

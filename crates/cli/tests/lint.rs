@@ -5,12 +5,13 @@ mod support;
 use serde_json::json;
 #[cfg(feature = "other-programs")]
 use std::process::Command;
-use support::Bench;
+use support::TestWorkspace;
 
 #[cfg(feature = "other-programs")]
-fn git(bench: &Bench, args: &[&str]) {
+fn git(workspace: &TestWorkspace, args: &[&str]) {
     let author = ["-c", "user.name=Clerk", "-c", "user.email=clerk@packhouse.example"];
-    let status = Command::new("git").args(author).args(args).current_dir(bench.path()).output().expect("git is there");
+    let status =
+        Command::new("git").args(author).args(args).current_dir(workspace.path()).output().expect("git is there");
     assert!(status.status.success(), "git {args:?}: {}", String::from_utf8_lossy(&status.stderr));
 }
 
@@ -20,32 +21,32 @@ const CLEAN: &str = "%% Look\nGET http://127.0.0.1:1/lots\n\n% check status == 2
 #[cfg(feature = "other-programs")]
 #[test]
 fn what_is_staged_is_looked_at_as_it_would_be_committed() {
-    let bench = Bench::empty().file("a.http", CLEAN).file("b.http", "%% B\nhttp://127.0.0.1:1/{{gone}}\n");
-    let outside = bench.run(&["lint", "--staged"]).exits(2);
+    let workspace = TestWorkspace::empty().file("a.http", CLEAN).file("b.http", "%% B\nhttp://127.0.0.1:1/{{gone}}\n");
+    let outside = workspace.run(&["lint", "--staged"]).exits(2);
     assert!(outside.stderr.contains("git cannot say what is staged"), "{}", outside.stderr);
-    git(&bench, &["init", "-q"]);
-    git(&bench, &["add", "."]);
-    git(&bench, &["commit", "-qm", "The desk"]);
+    git(&workspace, &["init", "-q"]);
+    git(&workspace, &["add", "."]);
+    git(&workspace, &["commit", "-qm", "The desk"]);
     // Nothing is staged: the mistake of a file that is not touched holds nobody up.
-    assert!(bench.run(&["lint", "--staged"]).exits(0).stdout.contains("0 files"));
+    assert!(workspace.run(&["lint", "--staged"]).exits(0).stdout.contains("0 files"));
     // Staged with a mistake, mended only on disk.
-    let bench = bench.file("a.http", &CLEAN.replace("status ==", "staus =="));
-    git(&bench, &["add", "a.http"]);
-    let bench = bench.file("a.http", CLEAN);
-    let run = bench.run(&["lint", "--staged"]).exits(2);
+    let workspace = workspace.file("a.http", &CLEAN.replace("status ==", "staus =="));
+    git(&workspace, &["add", "a.http"]);
+    let workspace = workspace.file("a.http", CLEAN);
+    let run = workspace.run(&["lint", "--staged"]).exits(2);
     assert!(run.stdout.contains("a.http:4:9") && run.stdout.contains("staus == 200"), "{}", run.stdout);
     assert!(!run.stdout.contains("b.http"), "{}", run.stdout);
     // Staged well, spoiled only on disk.
-    git(&bench, &["add", "a.http"]);
-    let bench = bench.file("a.http", "%% Look\nGET {{nowhere}}\n");
-    bench.run(&["lint", "--staged"]).exits(0);
+    git(&workspace, &["add", "a.http"]);
+    let workspace = workspace.file("a.http", "%% Look\nGET {{nowhere}}\n");
+    workspace.run(&["lint", "--staged"]).exits(0);
     // What git does not know is in no commit.
-    let bench = bench.file("c.http", "%% C\nhttp://127.0.0.1:1/{{nothing}}\n");
-    bench.run(&["lint", "--staged"]).exits(0);
+    let workspace = workspace.file("c.http", "%% C\nhttp://127.0.0.1:1/{{nothing}}\n");
+    workspace.run(&["lint", "--staged"]).exits(0);
     // What all files below share touches all of them.
-    let bench = bench.file("_common.http", "% check ok: statsu == 200\n");
-    git(&bench, &["add", "_common.http"]);
-    let run = bench.run(&["lint", "--staged", "--json"]).exits(2);
+    let workspace = workspace.file("_common.http", "% check ok: statsu == 200\n");
+    git(&workspace, &["add", "_common.http"]);
+    let run = workspace.run(&["lint", "--staged", "--json"]).exits(2);
     let places: Vec<String> = run.json()["problems"]
         .as_array()
         .expect("a list")
@@ -107,12 +108,12 @@ fn schema() -> serde_json::Value {
 
 #[test]
 fn findings_are_written_for_code_hosts() {
-    let bench = Bench::empty()
+    let workspace = TestWorkspace::empty()
         .file("yieldtray.toml", "[environments.bench.values]\ngate = 'n'\n")
         .file("the desk/a.http", "% let gate = 's'\n\n%% Äpfel\n% chekc 1\nhttp://127.0.0.1:1/{{gate}}\n");
-    let run = bench.run(&["lint", "--report", "sarif=lint.sarif"]).exits(2);
+    let run = workspace.run(&["lint", "--report", "sarif=lint.sarif"]).exits(2);
     assert!(run.stdout.contains("1 mistake"), "{}", run.stdout);
-    let text = std::fs::read_to_string(bench.path().join("lint.sarif")).expect("the report is there");
+    let text = std::fs::read_to_string(workspace.path().join("lint.sarif")).expect("the report is there");
     let report: serde_json::Value = serde_json::from_str(&text).expect("JSON");
     let schema = jsonschema::options().should_validate_formats(true).build(&schema()).expect("a schema");
     let errors: Vec<String> = schema.iter_errors(&report).map(|error| error.to_string()).collect();
@@ -139,7 +140,7 @@ fn findings_are_written_for_code_hosts() {
         ]
     );
     assert_eq!(results[0]["relatedLocations"][0]["message"]["text"], "this one wins");
-    let refused = bench.run(&["lint", "--report", "srif=x"]).exits(2);
+    let refused = workspace.run(&["lint", "--report", "srif=x"]).exits(2);
     assert!(refused.stderr.contains("as in `sarif=lint.sarif`"), "{}", refused.stderr);
 }
 
@@ -147,28 +148,28 @@ fn findings_are_written_for_code_hosts() {
 fn files_are_laid_out_or_only_looked_at() {
     let untidy = "%%Look  \nGET   http://127.0.0.1:1/lots\nAccept:*/*\n\n\n\n% check status == 200";
     let tidy = "%% Look\nGET http://127.0.0.1:1/lots\nAccept: */*\n\n% check status == 200\n";
-    let bench = Bench::empty()
+    let workspace = TestWorkspace::empty()
         .file("yieldtray.toml", "a =  1\n")
         .file("a.http", untidy)
         .file("in/_common.http", "%let a=1\n")
         .file("in/b.http", tidy);
-    let seen = bench.run(&["tidy", "--verify"]).exits(1);
+    let seen = workspace.run(&["tidy", "--verify"]).exits(1);
     assert_eq!(seen.stdout, "a.http\nin/_common.http\n");
     assert_eq!(seen.stderr, "3 files · 2 would change\n");
-    assert_eq!(std::fs::read_to_string(bench.path().join("a.http")).expect("a file"), untidy);
-    let done = bench.run(&["tidy", "--json"]).exits(0).json();
+    assert_eq!(std::fs::read_to_string(workspace.path().join("a.http")).expect("a file"), untidy);
+    let done = workspace.run(&["tidy", "--json"]).exits(0).json();
     assert_eq!(done, json!({ "files": 3, "changed": ["a.http", "in/_common.http"], "unread": [] }));
-    assert_eq!(std::fs::read_to_string(bench.path().join("a.http")).expect("a file"), tidy);
-    assert_eq!(bench.run(&["tidy", "--verify", "in"]).exits(0).stderr, "2 files · all tidy\n");
-    assert_eq!(bench.run_with(&["tidy", "-"], untidy, &[]).exits(0).stdout, tidy);
-    assert_eq!(bench.run_with(&["tidy", "-", "--verify"], untidy, &[]).exits(1).stdout, "");
+    assert_eq!(std::fs::read_to_string(workspace.path().join("a.http")).expect("a file"), tidy);
+    assert_eq!(workspace.run(&["tidy", "--verify", "in"]).exits(0).stderr, "2 files · all tidy\n");
+    assert_eq!(workspace.run_with(&["tidy", "-"], untidy, &[]).exits(0).stdout, tidy);
+    assert_eq!(workspace.run_with(&["tidy", "-", "--verify"], untidy, &[]).exits(1).stdout, "");
     for (args, message) in [
         (["tidy", "gone.http"], "cannot read"),
         (["tidy", "a.http:3"], "whole files are laid out"),
         (["tidy", "look"], "no file or folder `look`"),
         (["tidy", "yieldtray.toml"], "is no request file"),
     ] {
-        let refused = bench.run(&args).exits(2);
+        let refused = workspace.run(&args).exits(2);
         assert!(refused.stderr.contains(message), "{}", refused.stderr);
     }
 }

@@ -6,7 +6,7 @@ use serde_json::Value;
 #[cfg(feature = "other-programs")]
 use std::process::Command;
 use support::terminal::Terminal;
-use support::{Bench, raw_server};
+use support::{TestWorkspace, raw_server};
 
 const DESK: &str = "%% Sign in
 POST /session
@@ -41,21 +41,21 @@ GET /lots?grower={{of}}
 % check status == 200
 ";
 
-fn bench() -> Bench {
-    let bench = Bench::new();
-    let base = bench.base();
+fn workspace() -> TestWorkspace {
+    let workspace = TestWorkspace::new();
+    let base = workspace.base();
     let config = format!(
         "[workspace]\nenvironment = 'bench'\n[values]\npassword = {{ value = 'windfall-bench', secret = true }}\n\
          [environments.bench.values]\nbase = '{base}'\ngrower = 'G-11'\n\
          [environments.live.values]\nbase = '{base}'\ngrower = 'G-13'\n"
     );
-    bench.file("yieldtray.toml", &config).file("desk.http", DESK).file("rows.csv", "of\nG-11\nG-12\n")
+    workspace.file("yieldtray.toml", &config).file("desk.http", DESK).file("rows.csv", "of\nG-11\nG-12\n")
 }
 
 /// The exchanges that `log` lists, the newest first.
 #[track_caller]
-fn listed(bench: &Bench, args: &[&str]) -> Vec<Value> {
-    let run = bench.run(&[&["log", "--json"], args].concat()).exits(0);
+fn listed(workspace: &TestWorkspace, args: &[&str]) -> Vec<Value> {
+    let run = workspace.run(&[&["log", "--json"], args].concat()).exits(0);
     run.json()["exchanges"].as_array().expect("a list").clone()
 }
 
@@ -66,15 +66,15 @@ fn names(exchanges: &[Value]) -> Vec<String> {
 
 #[test]
 fn every_exchange_is_logged_and_found_again() {
-    let bench = bench().file("dead.http", "%% Scale\nGET http://127.0.0.1:1/scale\n");
-    assert!(bench.run(&["log"]).exits(0).stderr.contains("nothing is logged yet"));
-    bench.run(&["replay", "desk.http"]).exits(0);
-    bench.run(&["send", "scale"]).exits(3);
-    bench.run(&["send", "--text", "GET /lots/L-9999", "-e", "live"]).exits(0);
-    bench.run(&["send", "read", "--no-log"]).exits(0);
-    bench.run(&["replay", "desk.http#read", "--no-log"]).exits(0);
+    let workspace = workspace().file("dead.http", "%% Scale\nGET http://127.0.0.1:1/scale\n");
+    assert!(workspace.run(&["log"]).exits(0).stderr.contains("nothing is logged yet"));
+    workspace.run(&["replay", "desk.http"]).exits(0);
+    workspace.run(&["send", "scale"]).exits(3);
+    workspace.run(&["send", "--text", "GET /lots/L-9999", "-e", "live"]).exits(0);
+    workspace.run(&["send", "read", "--no-log"]).exits(0);
+    workspace.run(&["replay", "desk.http#read", "--no-log"]).exits(0);
 
-    let all = listed(&bench, &[]);
+    let all = listed(&workspace, &[]);
     let record = names(&all);
     assert_eq!(record.len(), 7, "{record:?}");
     assert_eq!(record[1..], ["6 scale", "5 rows", "4 rows", "3 read", "2 book-in", "1 sign-in"]);
@@ -88,7 +88,7 @@ fn every_exchange_is_logged_and_found_again() {
     );
     assert!(book["at"].as_str().is_some_and(|at| at.ends_with('Z')) && book["elapsed_ms"].as_f64() > Some(0.0));
 
-    let by = |args: &[&str]| names(&listed(&bench, args));
+    let by = |args: &[&str]| names(&listed(&workspace, args));
     assert_eq!(by(&["--status", "4xx"]), record[..1]);
     assert_eq!(by(&["--status", "201"]), ["2 book-in"]);
     assert_eq!(by(&["--failed"]), ["6 scale"]);
@@ -100,25 +100,25 @@ fn every_exchange_is_logged_and_found_again() {
     assert_eq!(by(&["--since", "2020-01-01"]).len(), 7);
     assert_eq!(by(&["--since", "0s"]), [""; 0]);
     // The log's own times are taken, and the exchange of that time is among them.
-    let at = listed(&bench, &["--most", "1"])[0]["at"].as_str().expect("a time").to_owned();
+    let at = listed(&workspace, &["--most", "1"])[0]["at"].as_str().expect("a time").to_owned();
     assert_eq!(by(&["--since", &at]).len(), 1, "{at}");
     assert_eq!(by(&["--since", &at.replace('Z', "+00:00")]).len(), 1);
     assert!(
-        bench
+        workspace
             .run(&["log", "--failed", "--since", "0s"])
             .exits(0)
             .stderr
             .contains("no exchange in the log is like that")
     );
-    let short = bench.run(&["log", "--most", "2"]).exits(0);
+    let short = workspace.run(&["log", "--most", "2"]).exits(0);
     assert!(short.stdout.lines().count() == 2 && short.stderr.contains("there are more"), "{}", short.both());
 
     // For a person who looks on, times are ago.
-    let mut terminal = Terminal::start(&bench, &["log", "--name", "sign-in"], 100, &[]);
+    let mut terminal = Terminal::start(&workspace, &["log", "--name", "sign-in"], 100, &[]);
     terminal.wait_for("just now").wait_for("sign-in").wait_for("2 checks");
     assert_eq!(terminal.end().0, 0);
 
-    let off = bench.file("yieldtray.local.toml", "[log]\non = false\n");
+    let off = workspace.file("yieldtray.local.toml", "[log]\non = false\n");
     off.run(&["send", "read"]).exits(0);
     assert_eq!(listed(&off, &[]).len(), 7);
     let few = off.file("yieldtray.local.toml", "[log]\nexchanges = 3\n");
@@ -128,55 +128,56 @@ fn every_exchange_is_logged_and_found_again() {
 
 #[test]
 fn a_past_answer_is_looked_at_with_the_same_eyes() {
-    let bench = bench();
-    let sent = bench.run(&["send", "book-in", "--needs", "send", "--show", "sent,timeline,cookies,head,body"]).exits(0);
-    let shown = bench.run(&["log", "show", "--show", "sent,timeline,cookies,head,body"]).exits(0);
+    let workspace = workspace();
+    let sent =
+        workspace.run(&["send", "book-in", "--needs", "send", "--show", "sent,timeline,cookies,head,body"]).exits(0);
+    let shown = workspace.run(&["log", "show", "--show", "sent,timeline,cookies,head,body"]).exits(0);
     // The log tells times to the microsecond: a bar may be a column longer or shorter.
     let without_bars = |text: &str| {
         let line = |line: &str| line.split('━').next().unwrap_or_default().trim_end().to_owned() + "\n";
-        bench.stable(text).lines().map(line).collect::<String>()
+        workspace.stable(text).lines().map(line).collect::<String>()
     };
     let (before, after) = (without_bars(&sent.stdout), without_bars(&shown.stdout));
     assert_eq!(before, after);
     assert!(after.contains("authorization: Bearer [secret]"), "{after}");
     assert!(shown.stderr.contains("2  bench  ") && shown.stderr.contains("desk.http:10  book-in"), "{}", shown.stderr);
     assert!(shown.stderr.contains("2 checks passed"), "{}", shown.stderr);
-    let piped = bench.run(&["send", "read"]).exits(0);
-    assert_eq!(bench.run(&["log", "show", "3"]).exits(0).bytes, piped.bytes);
-    assert_eq!(bench.run(&["log", "show", "3", "--pick", "body.bins + 1"]).exits(0).stdout, "19\n");
-    assert_eq!(bench.run(&["log", "show", "3", "--pick", "$.id"]).exits(0).stdout, "[\"L-2039\"]\n");
-    assert_eq!(bench.run(&["log", "show", "3", "--pick", "grower"]).exits(0).stdout, "G-11\n");
-    let data = bench.run(&["log", "show", "1", "--json"]).exits(0).json();
+    let piped = workspace.run(&["send", "read"]).exits(0);
+    assert_eq!(workspace.run(&["log", "show", "3"]).exits(0).bytes, piped.bytes);
+    assert_eq!(workspace.run(&["log", "show", "3", "--pick", "body.bins + 1"]).exits(0).stdout, "19\n");
+    assert_eq!(workspace.run(&["log", "show", "3", "--pick", "$.id"]).exits(0).stdout, "[\"L-2039\"]\n");
+    assert_eq!(workspace.run(&["log", "show", "3", "--pick", "grower"]).exits(0).stdout, "G-11\n");
+    let data = workspace.run(&["log", "show", "1", "--json"]).exits(0).json();
     assert_eq!(data["response"]["body"]["token"], "[secret]");
     assert_eq!(data["request"]["body"].as_str().map(|body| body.contains("\"[secret]\"")), Some(true));
     assert_eq!(data["cell"]["yields"][0]["name"], "token");
-    let missing = bench.run(&["log", "show", "77"]).exits(2);
+    let missing = workspace.run(&["log", "show", "77"]).exits(2);
     assert!(missing.stderr.contains("there is no exchange 77 in the log"), "{}", missing.stderr);
 
     // What went to a file is told: all of it where it is small, else its size and its digest.
-    bench.run(&["send", "read", "--out", "lot.json"]).exits(0);
+    workspace.run(&["send", "read", "--out", "lot.json"]).exits(0);
     assert_eq!(
-        bench.run(&["log", "show"]).exits(0).bytes,
-        std::fs::read(bench.path().join("lot.json")).expect("a file")
+        workspace.run(&["log", "show"]).exits(0).bytes,
+        std::fs::read(workspace.path().join("lot.json")).expect("a file")
     );
-    bench.run(&["send", "--text", "GET /export.csv?bytes=2000000", "--out", "large"]).exits(0);
-    let digest = blake3::hash(&std::fs::read(bench.path().join("large")).expect("a file")).to_hex().to_string();
-    let data = bench.run(&["log", "show", "--json"]).exits(0).json();
+    workspace.run(&["send", "--text", "GET /export.csv?bytes=2000000", "--out", "large"]).exits(0);
+    let digest = blake3::hash(&std::fs::read(workspace.path().join("large")).expect("a file")).to_hex().to_string();
+    let data = workspace.run(&["log", "show", "--json"]).exits(0).json();
     assert_eq!(data["response"]["body_blake3"], digest.as_str());
     assert_eq!(data["response"].get("body"), None);
 }
 
 #[test]
 fn a_past_request_is_sent_again() {
-    let bench = bench();
-    bench.run(&["send", "book-in", "--needs", "send"]).exits(0);
-    bench.run(&["send", "read"]).exits(0);
-    let again = bench.run(&["log", "again", "3"]).exits(0);
+    let workspace = workspace();
+    workspace.run(&["send", "book-in", "--needs", "send"]).exits(0);
+    workspace.run(&["send", "read"]).exits(0);
+    let again = workspace.run(&["log", "again", "3"]).exits(0);
     assert!(again.stderr.contains("as 3 was, "), "{}", again.stderr);
 
     // As its file makes it now, or as it was: with the secrets of now in either case.
     let changed =
-        bench.file("desk.http", &DESK.replace("GET /lots/L-2039", "GET /lots/L-2038").replace("?for=", "?at="));
+        workspace.file("desk.http", &DESK.replace("GET /lots/L-2039", "GET /lots/L-2038").replace("?for=", "?at="));
     let now = changed.run(&["log", "again", "3"]).exits(1);
     assert!(now.stderr.contains("body.id") && now.stderr.contains("\"L-2039\" → \"L-2038\""), "{}", now.stderr);
     let then = changed.run(&["log", "again", "3", "--exactly"]).exits(0);
@@ -223,13 +224,13 @@ fn a_past_request_is_sent_again() {
 
 #[test]
 fn a_request_for_a_row_is_sent_again_for_that_row() {
-    let bench = bench();
-    bench.run(&["replay", "desk.http#rows"]).exits(0);
-    let again = bench.run(&["log", "again", "2", "--show", "sent"]).exits(0);
+    let workspace = workspace();
+    workspace.run(&["replay", "desk.http#rows"]).exits(0);
+    let again = workspace.run(&["log", "again", "2", "--show", "sent"]).exits(0);
     assert!(again.stdout.starts_with("GET /lots?grower=G-12 "), "{}", again.stdout);
-    assert_eq!(listed(&bench, &["--most", "1"])[0]["row"].as_u64(), Some(2));
+    assert_eq!(listed(&workspace, &["--most", "1"])[0]["row"].as_u64(), Some(2));
 
-    let fewer = bench.file("rows.csv", "of\nG-13\n");
+    let fewer = workspace.file("rows.csv", "of\nG-13\n");
     let refused = fewer.run(&["log", "again", "2"]).exits(2);
     assert!(refused.stderr.contains("`rows.csv` has no row 2: it ends after row 1"), "{}", refused.stderr);
     let then = fewer.run(&["log", "again", "2", "--exactly", "--show", "sent"]).exits(0);
@@ -238,36 +239,37 @@ fn a_request_for_a_row_is_sent_again_for_that_row() {
 
 #[test]
 fn answers_are_compared() {
-    let bench = bench().file("open.http", "%% Open lots\nGET /lots?grower={{grower}}\n\n%% Desk\nGET /lots/{{desk}}\n");
-    bench.run(&["send", "open-lots"]).exits(0);
-    bench.run(&["send", "open-lots"]).exits(0);
-    let same = bench.run(&["log", "compare"]).exits(0);
+    let workspace =
+        workspace().file("open.http", "%% Open lots\nGET /lots?grower={{grower}}\n\n%% Desk\nGET /lots/{{desk}}\n");
+    workspace.run(&["send", "open-lots"]).exits(0);
+    workspace.run(&["send", "open-lots"]).exits(0);
+    let same = workspace.run(&["log", "compare"]).exits(0);
     assert!(same.stdout.ends_with("nothing differs\n"), "{}", same.stdout);
-    bench
+    workspace
         .run(&["send", "--text", "POST /lots\nX-Api-Key: bench-key-4616\n\n{\"grower\":\"G-11\",\"bins\":9}"])
         .exits(0);
-    bench.run(&["send", "open-lots"]).exits(0);
-    let found = bench.run(&["log", "compare", "--json"]).exits(1).json();
+    workspace.run(&["send", "open-lots"]).exits(0);
+    let found = workspace.run(&["log", "compare", "--json"]).exits(1).json();
     assert_eq!((found["left"]["number"].as_i64(), found["right"]["number"].as_i64()), (Some(2), Some(4)));
     let added: Vec<&Value> =
         found["differences"].as_array().expect("a list").iter().filter(|one| one["change"] == "added").collect();
     assert_eq!((added.len(), &added[0]["right"]["bins"]), (1, &Value::from(9)), "{found}");
-    let text = bench.run(&["log", "compare", "2", "4"]).exits(1);
+    let text = workspace.run(&["log", "compare", "2", "4"]).exits(1);
     assert!(text.stdout.contains("  body.lots[id=L-") && text.stdout.contains(" + {\"id\":"), "{}", text.stdout);
     let ignored =
         ["log", "compare", "2", "4", "--ignore", "body.lots", "--ignore", "body.total", "--ignore", "headers"];
-    bench.run(&ignored).exits(0);
-    bench.run(&["log", "compare", "2", "4", "--shape"]).exits(0);
+    workspace.run(&ignored).exits(0);
+    workspace.run(&["log", "compare", "2", "4", "--shape"]).exits(0);
     // The answer to another request is of another shape.
-    assert!(bench.run(&["log", "compare", "3", "4", "--shape"]).exits(1).stdout.contains("body.lots"));
+    assert!(workspace.run(&["log", "compare", "3", "4", "--shape"]).exits(1).stdout.contains("body.lots"));
 
-    let both = bench.run(&["log", "compare", "-e", "bench", "-e", "live", "open-lots"]).exits(1);
+    let both = workspace.run(&["log", "compare", "-e", "bench", "-e", "live", "open-lots"]).exits(1);
     assert!(
         both.stdout.contains("bench") && both.stdout.contains("live") && both.stdout.contains("body.lots["),
         "{}",
         both.stdout
     );
-    assert_eq!(listed(&bench, &["-e", "live"]).len(), 1, "what was sent for it is logged too");
+    assert_eq!(listed(&workspace, &["-e", "live"]).len(), 1, "what was sent for it is logged too");
 
     for (args, message) in [
         (&["log", "compare", "first"][..], "`first` is no number"),
@@ -277,21 +279,21 @@ fn answers_are_compared() {
         (&["log", "compare", "-e", "bench", "-e", "live", "desk"], "[unknown-value]"),
         (&["send", "open-lots", "-e", "bench", "-e", "live"], "`--env` names two environments"),
     ] {
-        let refused = bench.run(args).exits(2);
+        let refused = workspace.run(args).exits(2);
         assert!(refused.stderr.contains(message), "{args:?}: {}", refused.stderr);
     }
 }
 
 #[test]
 fn checks_are_judged_on_the_log_without_a_server() {
-    let bench = bench();
-    bench.run(&["replay", "desk.http"]).exits(0);
+    let workspace = workspace();
+    workspace.run(&["replay", "desk.http"]).exits(0);
     // Nothing answers there any more.
-    let config = std::fs::read_to_string(bench.path().join("yieldtray.toml")).expect("a file");
-    let bench_alone = config.replace(&bench.base(), "http://127.0.0.1:1");
-    let bench = bench.file("yieldtray.toml", &bench_alone);
-    bench.run(&["replay", "desk.http"]).exits(3);
-    let well = bench.run(&["replay", "desk.http", "--from-log"]).exits(0);
+    let config = std::fs::read_to_string(workspace.path().join("yieldtray.toml")).expect("a file");
+    let bench_alone = config.replace(&workspace.base(), "http://127.0.0.1:1");
+    let workspace = workspace.file("yieldtray.toml", &bench_alone);
+    workspace.run(&["replay", "desk.http"]).exits(3);
+    let well = workspace.run(&["replay", "desk.http", "--from-log"]).exits(0);
     assert!(
         well.stdout.contains("0 requests · 7 checks · all passed"),
         "what was made up then is made up again: {}",
@@ -300,74 +302,75 @@ fn checks_are_judged_on_the_log_without_a_server() {
     assert!(well.stdout.contains("nothing was sent: 5 answers of the log"), "{}", well.stdout);
 
     let stricter = DESK.replace("body.bins == 18", "body.bins == 19") + "\n%% New\nGET /growers\n\n% check true\n";
-    let bench = bench.file("desk.http", &stricter);
-    let failed = bench.run(&["replay", "desk.http", "--from-log"]).exits(1);
+    let workspace = workspace.file("desk.http", &stricter);
+    let failed = workspace.run(&["replay", "desk.http", "--from-log"]).exits(1);
     assert!(failed.stdout.contains("body.bins  is  18"), "{}", failed.stdout);
     assert!(failed.stdout.contains("skipped: the log has no answer to it"), "{}", failed.stdout);
-    let events = bench.run(&["replay", "desk.http", "--from-log", "--json"]).exits(1).stdout;
+    let events = workspace.run(&["replay", "desk.http", "--from-log", "--json"]).exits(1).stdout;
     let last: Value = serde_json::from_str(events.lines().last().expect("an event")).expect("JSON");
     assert_eq!((last["event"].as_str(), last["answers"].as_u64()), (Some("from-log"), Some(5)));
     assert!(last["oldest"].as_str() <= last["newest"].as_str());
     // The live environment has no answers of its own.
-    let other = bench.run(&["replay", "desk.http#read", "--from-log", "-e", "live"]).exits(0);
+    let other = workspace.run(&["replay", "desk.http#read", "--from-log", "-e", "live"]).exits(0);
     assert!(other.stdout.contains("0 answers of the log"), "{}", other.stdout);
-    assert_eq!(listed(&bench, &["--status", "200"]).len(), 4, "judging logs nothing");
+    assert_eq!(listed(&workspace, &["--status", "200"]).len(), 4, "judging logs nothing");
 }
 
 #[test]
 fn exchanges_are_dropped_and_exported() {
-    let bench = bench();
-    bench.run(&["replay", "desk.http"]).exits(0);
-    let har = bench.run(&["log", "export", "har", "--status", "2xx"]).exits(0).stdout;
+    let workspace = workspace();
+    workspace.run(&["replay", "desk.http"]).exits(0);
+    let har = workspace.run(&["log", "export", "har", "--status", "2xx"]).exits(0).stdout;
     let har::Har { log: har::Spec::V1_2(log) } = har::from_str(&har).expect("HAR 1.2") else {
         panic!("another version")
     };
     let urls: Vec<&str> = log.entries.iter().map(|entry| entry.request.url.as_str()).collect();
     assert!(urls.len() == 5 && urls[0].ends_with("/session") && urls[4].ends_with("G-12"), "{urls:?}");
     assert!(!har.contains("windfall-bench"), "{har}");
-    let record = bench.run(&["log", "export", "har", "3", "--out", "one.har"]).exits(0);
+    let record = workspace.run(&["log", "export", "har", "3", "--out", "one.har"]).exits(0);
     assert!(record.stderr.contains("1 exchange is in one.har"), "{}", record.stderr);
-    assert!(std::fs::read_to_string(bench.path().join("one.har")).expect("a file").contains("L-2039"));
-    bench.run(&["log", "export", "har", "--out", "no/such/folder.har"]).exits(2);
+    assert!(std::fs::read_to_string(workspace.path().join("one.har")).expect("a file").contains("L-2039"));
+    workspace.run(&["log", "export", "har", "--out", "no/such/folder.har"]).exits(2);
 
-    assert!(bench.run(&["log", "drop", "3", "4"]).exits(0).stderr.contains("2 exchanges dropped"));
-    let refused = bench.run(&["log", "drop", "1", "3"]).exits(2);
+    assert!(workspace.run(&["log", "drop", "3", "4"]).exits(0).stderr.contains("2 exchanges dropped"));
+    let refused = workspace.run(&["log", "drop", "1", "3"]).exits(2);
     assert!(refused.stderr.contains("there is no exchange 3"), "{}", refused.stderr);
-    assert_eq!(names(&listed(&bench, &[])), ["5 rows", "2 book-in", "1 sign-in"], "none is dropped then");
-    bench.run(&["send", "read", "-e", "live"]).exits(0);
-    bench.run(&["log", "clear", "--older-than", "1h"]).exits(0);
-    assert_eq!(listed(&bench, &[]).len(), 4);
-    bench.run(&["log", "clear", "-e", "bench"]).exits(0);
-    assert_eq!(names(&listed(&bench, &[])), ["6 read"]);
-    assert!(bench.run(&["log", "clear", "--json"]).exits(0).json()["dropped"] == 1);
+    assert_eq!(names(&listed(&workspace, &[])), ["5 rows", "2 book-in", "1 sign-in"], "none is dropped then");
+    workspace.run(&["send", "read", "-e", "live"]).exits(0);
+    workspace.run(&["log", "clear", "--older-than", "1h"]).exits(0);
+    assert_eq!(listed(&workspace, &[]).len(), 4);
+    workspace.run(&["log", "clear", "-e", "bench"]).exits(0);
+    assert_eq!(names(&listed(&workspace, &[])), ["6 read"]);
+    assert!(workspace.run(&["log", "clear", "--json"]).exits(0).json()["dropped"] == 1);
 }
 
 #[cfg(feature = "other-programs")]
 #[test]
 fn the_commit_of_a_file_is_logged() {
-    let bench = bench();
+    let workspace = workspace();
     let git = |args: &[&str]| {
         let own = ["-c", "user.name=clerk", "-c", "user.email=clerk@packhouse.example", "-c", "commit.gpgsign=false"];
-        let output = Command::new("git").args(own).args(args).current_dir(bench.path()).output().expect("git is there");
+        let output =
+            Command::new("git").args(own).args(args).current_dir(workspace.path()).output().expect("git is there");
         assert!(output.status.success(), "{args:?}: {}", String::from_utf8_lossy(&output.stderr));
         String::from_utf8_lossy(&output.stdout).trim().to_owned()
     };
     git(&["init", "-q"]);
-    bench.run(&["send", "read"]).exits(0);
+    workspace.run(&["send", "read"]).exits(0);
     git(&["add", "desk.http"]);
     git(&["commit", "-q", "-m", "desk"]);
     let commit = git(&["rev-parse", "HEAD"]);
-    bench.run(&["send", "read"]).exits(0);
-    std::fs::write(bench.path().join("desk.http"), format!("# Changed.\n{DESK}")).expect("a file");
-    bench.run(&["replay", "desk.http#read"]).exits(0);
-    let record: Vec<(Option<String>, Option<bool>)> = listed(&bench, &[])
+    workspace.run(&["send", "read"]).exits(0);
+    std::fs::write(workspace.path().join("desk.http"), format!("# Changed.\n{DESK}")).expect("a file");
+    workspace.run(&["replay", "desk.http#read"]).exits(0);
+    let record: Vec<(Option<String>, Option<bool>)> = listed(&workspace, &[])
         .iter()
         .map(|own| (own["commit"].as_str().map(str::to_owned), own["changed"].as_bool()))
         .collect();
     let short = Some(commit[..12].to_owned());
     assert_eq!(record, [(short.clone(), Some(true)), (short, Some(false)), (None, None)]);
     assert!(
-        bench
+        workspace
             .run(&["log", "show", "3", "--show", "head"])
             .exits(0)
             .stderr
@@ -377,110 +380,110 @@ fn the_commit_of_a_file_is_logged() {
 
 #[test]
 fn a_trend_is_drawn() {
-    let bench = bench();
-    bench.run(&["replay", "desk.http#read", "--times", "12"]).exits(0);
-    let data = bench.run(&["log", "trend", "read", "--json"]).exits(0).json();
+    let workspace = workspace();
+    workspace.run(&["replay", "desk.http#read", "--times", "12"]).exits(0);
+    let data = workspace.run(&["log", "trend", "read", "--json"]).exits(0).json();
     let points = data["points"].as_array().expect("points");
     assert_eq!(points.len(), 12);
     let slowest =
         points.iter().max_by(|a, b| a["elapsed_ms"].as_f64().partial_cmp(&b["elapsed_ms"].as_f64()).expect("numbers"));
     assert_eq!(data["slowest"], slowest.expect("one")["number"]);
-    let drawn = bench.run(&["log", "trend", "desk.http#read"]).exits(0).stdout;
+    let drawn = workspace.run(&["log", "trend", "desk.http#read"]).exits(0).stdout;
     assert!(
         drawn.starts_with("read in bench  12 answers  median ") && drawn.contains('▲') && drawn.contains('●'),
         "{drawn}"
     );
     for file in ["t.svg", "t.html"] {
-        bench.run(&["log", "trend", "read", "--out", file]).exits(0);
+        workspace.run(&["log", "trend", "read", "--out", file]).exits(0);
     }
     #[cfg(feature = "other-programs")]
     {
-        let read = Command::new("xmllint").args(["--noout", "t.svg"]).current_dir(bench.path()).status();
+        let read = Command::new("xmllint").args(["--noout", "t.svg"]).current_dir(workspace.path()).status();
         assert!(read.expect("`xmllint` is needed here").success());
     }
-    let page = std::fs::read_to_string(bench.path().join("t.html")).expect("a page");
+    let page = std::fs::read_to_string(workspace.path().join("t.html")).expect("a page");
     assert!(page.contains("<svg") && page.matches("<tr>").count() == 13, "{page}");
     for (args, message) in [
         (&["log", "trend", "raed"][..], "the log has no answer to `raed` in bench"),
         (&["log", "trend", "read", "--out", "t.png"], "`t.png` is neither an SVG file nor a page"),
     ] {
-        let refused = bench.run(args).exits(2);
+        let refused = workspace.run(args).exits(2);
         assert!(refused.stderr.contains(message), "{}", refused.stderr);
     }
 }
 
 #[test]
 fn a_damaged_state_is_set_aside_and_no_request_is_stopped_by_it() {
-    let bench = bench();
-    bench.run(&["send", "read"]).exits(0);
-    let state = bench.path().join(".yieldtray");
+    let workspace = workspace();
+    workspace.run(&["send", "read"]).exits(0);
+    let state = workspace.path().join(".yieldtray");
     std::fs::remove_file(state.join("state.db-wal")).expect("a file");
     std::fs::write(state.join("state.db"), "a truck drove over this file, and over that one, too").expect("a file");
-    let sent = bench.run(&["send", "read"]).exits(0);
+    let sent = workspace.run(&["send", "read"]).exits(0);
     assert!(
         sent.stderr.contains("the state is damaged: it lies in `.yieldtray/state-damaged-1.db` now"),
         "{}",
         sent.stderr
     );
     assert!(state.join("state-damaged-1.db").is_file());
-    assert_eq!(names(&listed(&bench, &[])), ["1 read"]);
+    assert_eq!(names(&listed(&workspace, &[])), ["1 read"]);
     std::fs::remove_file(state.join("state.db-wal")).expect("a file");
     std::fs::write(state.join("state.db"), "and again").expect("a file");
-    let record = bench.run(&["log"]).exits(0);
+    let record = workspace.run(&["log"]).exits(0);
     assert!(record.stderr.contains("state-damaged-2.db"), "{}", record.stderr);
 }
 
 #[test]
 fn two_processes_log_at_once_and_one_is_killed() {
-    let bench = bench();
+    let workspace = workspace();
     let many = ["replay", "desk.http#read", "--times", "400"];
-    let mut one = bench.command().args(many).stdout(std::process::Stdio::null()).spawn().expect("it starts");
-    let mut other = bench.command().args(many).stdout(std::process::Stdio::null()).spawn().expect("it starts");
+    let mut one = workspace.command().args(many).stdout(std::process::Stdio::null()).spawn().expect("it starts");
+    let mut other = workspace.command().args(many).stdout(std::process::Stdio::null()).spawn().expect("it starts");
     assert!(one.wait().expect("it ends").success() && other.wait().expect("it ends").success());
-    assert_eq!(listed(&bench, &["--most", "2000"]).len(), 800);
+    assert_eq!(listed(&workspace, &["--most", "2000"]).len(), 800);
     // Endless, but for the test: what was written before it is killed stays.
-    let mut endless = bench
+    let mut endless = workspace
         .command()
         .args(["replay", "desk.http#read", "--times", "10000"])
         .stdout(std::process::Stdio::null())
         .spawn()
         .expect("it starts");
     let until = std::time::Instant::now() + std::time::Duration::from_secs(60);
-    while listed(&bench, &["--most", "900"]).len() <= 800 {
+    while listed(&workspace, &["--most", "900"]).len() <= 800 {
         assert!(std::time::Instant::now() < until, "it logs while it runs");
         std::thread::sleep(std::time::Duration::from_millis(50));
     }
     endless.kill().expect("it is killed");
     endless.wait().expect("it ends");
-    assert!(bench.run(&["log", "show"]).exits(0).stdout.contains("L-2039"));
-    bench.run(&["send", "read"]).exits(0);
+    assert!(workspace.run(&["log", "show"]).exits(0).stdout.contains("L-2039"));
+    workspace.run(&["send", "read"]).exits(0);
 }
 
 #[test]
 fn what_was_sent_is_logged_when_nobody_reads_the_rest() {
-    let bench = bench();
+    let workspace = workspace();
     let replay = ["replay", "desk.http#read", "--times", "1000"];
-    let mut shown = bench.command().args(replay).stdout(std::process::Stdio::piped()).spawn().expect("it starts");
+    let mut shown = workspace.command().args(replay).stdout(std::process::Stdio::piped()).spawn().expect("it starts");
     drop(shown.stdout.take());
     assert_eq!(shown.wait().expect("it ends").code(), Some(0));
     // It goes on: what was begun is sent, checked and logged, and the exit code is that of the run.
-    assert_eq!(listed(&bench, &["--most", "1000"]).len(), 1000);
+    assert_eq!(listed(&workspace, &["--most", "1000"]).len(), 1000);
     let json = [&["--json"], &replay[..]].concat();
-    let bench = bench.file("desk.http", "%% Read\nGET /lots/L-2039\n\n% check body.bins == 4616\n");
-    let mut shown = bench.command().args(json).stdout(std::process::Stdio::piped()).spawn().expect("it starts");
+    let workspace = workspace.file("desk.http", "%% Read\nGET /lots/L-2039\n\n% check body.bins == 4616\n");
+    let mut shown = workspace.command().args(json).stdout(std::process::Stdio::piped()).spawn().expect("it starts");
     drop(shown.stdout.take());
     assert_eq!(shown.wait().expect("it ends").code(), Some(1), "data is no different");
-    assert_eq!(listed(&bench, &["--most", "3000"]).len(), 2000);
+    assert_eq!(listed(&workspace, &["--most", "3000"]).len(), 2000);
 }
 
 #[test]
 fn hostile_answers_are_shown_and_drive_no_terminal() {
     const ANSWER: &[u8] = b"HTTP/1.1 200 OK\r\nX-Note: \xe2\x80\xae\r\nContent-Type: text/plain\r\nContent-Length: 17\r\nConnection: close\r\n\r\n\x1b[31m\x1b]0;red\x1b[2J\n";
-    let bench = Bench::empty();
+    let workspace = TestWorkspace::empty();
     let base = raw_server(ANSWER, false);
-    bench.run(&["send", "--text", &format!("GET {base}/\u{202e}x")]).exits(0);
+    workspace.run(&["send", "--text", &format!("GET {base}/\u{202e}x")]).exits(0);
     for args in [&["log"][..], &["log", "show", "--show", "all"], &["log", "compare", "1", "1"]] {
-        let terminal = Terminal::start(&bench, args, 90, &[("NO_COLOR", "1")]);
+        let terminal = Terminal::start(&workspace, args, 90, &[("NO_COLOR", "1")]);
         let (code, shown) = terminal.end();
         assert_eq!(code, 0, "{shown}");
         for evil in ["\u{1b}[2J", "\u{1b}]0;", "\u{1b}[31m", "\u{202e}"] {

@@ -3,7 +3,7 @@
 mod support;
 
 use std::collections::BTreeSet;
-use support::Bench;
+use support::TestWorkspace;
 use yieldtray_source::Code;
 
 const CONFIG: &str = "[values]\nkey = { from = 'env:BENCH_KEY' }\nscale = { from = 'env:NO_SUCH_SCALE' }\n[environments.bench.values]\ngrower = 'G-11'\ngate = 'n'\n[oauth2.shift]\nclient_id = 'desk'\n";
@@ -89,46 +89,47 @@ fn each_class_of_mistake_has_its_text() {
         texts.push_str(&format!("=== {code}\n{}\n\n", said.trim_end()));
     };
     for (code, text) in FILES {
-        let bench = Bench::empty().file("yieldtray.toml", CONFIG).file(".env", "BENCH_KEY=bench-key-4616\n");
-        let run = bench.file("a.http", text).run(&["replay", "a.http"]);
+        let workspace =
+            TestWorkspace::empty().file("yieldtray.toml", CONFIG).file(".env", "BENCH_KEY=bench-key-4616\n");
+        let run = workspace.file("a.http", text).run(&["replay", "a.http"]);
         assert!(run.code >= 2, "{code}: {}", run.both());
         note(code, &run.stderr);
     }
     for (code, text) in ANSWERED {
-        let run = Bench::new().file("a.http", text).run(&["replay", "a.http"]).exits(0);
+        let run = TestWorkspace::new().file("a.http", text).run(&["replay", "a.http"]).exits(0);
         note(code, &run.stderr);
     }
     let odd = support::raw_server(b"HTTP/1.1 200 OK\r\nContent-Encoding: none\r\nContent-Length: 2\r\n\r\n{}", false);
-    let run = Bench::empty().file("a.http", &format!("{odd}/\n")).run(&["replay", "a.http"]).exits(0);
+    let run = TestWorkspace::empty().file("a.http", &format!("{odd}/\n")).run(&["replay", "a.http"]).exits(0);
     let port = odd.rsplit(':').next().expect("a port");
     note("malformed-response", &run.stderr.replace(port, "PORT"));
     let signed_in = "%% A\nPOST /session\n\n{ \"email\": \"clerk@packhouse.example\", \"password\": \"windfall-bench\" }\n\n\
         % yield token = body.token secret\n% check body.token.size() > 8\n";
-    let bench = Bench::new().file("a.http", signed_in);
-    bench.run(&["replay", "a.http"]).exits(0);
-    note("not-judged", &bench.run(&["replay", "a.http", "--from-log"]).exits(0).stderr);
+    let workspace = TestWorkspace::new().file("a.http", signed_in);
+    workspace.run(&["replay", "a.http"]).exits(0);
+    note("not-judged", &workspace.run(&["replay", "a.http", "--from-log"]).exits(0).stderr);
     for (code, text) in CONFIGS {
-        let run = Bench::empty().file("yieldtray.toml", text).file("a.http", "/x\n").run(&["replay"]).exits(2);
+        let run = TestWorkspace::empty().file("yieldtray.toml", text).file("a.http", "/x\n").run(&["replay"]).exits(2);
         note(code, &run.stderr);
     }
     for (code, text) in ODDITIES {
-        let run = Bench::empty().file("yieldtray.toml", CONFIG).file("a.http", text).run(&["lint", "a.http"]);
+        let run = TestWorkspace::empty().file("yieldtray.toml", CONFIG).file("a.http", text).run(&["lint", "a.http"]);
         assert!(run.code != 1, "{code}: {}", run.both());
         note(code, &run.stdout);
     }
-    let bench = Bench::empty()
+    let workspace = TestWorkspace::empty()
         .file("yieldtray.toml", "[lint]\nno-checks = \"remark\"\n")
         .file("a.http", "http://127.0.0.1:1/\n");
-    note("no-checks", &bench.run(&["lint"]).exits(0).stdout);
-    let bench = Bench::empty().file("yieldtray.local.toml", "[values]\nx = 1\n").file("a.http", "/x\n");
-    std::fs::create_dir(bench.path().join(".git")).expect("a folder");
+    note("no-checks", &workspace.run(&["lint"]).exits(0).stdout);
+    let workspace = TestWorkspace::empty().file("yieldtray.local.toml", "[values]\nx = 1\n").file("a.http", "/x\n");
+    std::fs::create_dir(workspace.path().join(".git")).expect("a folder");
     let outside = "[send]\nsocket = '/run/packhouse.sock'\n";
-    let reaching = Bench::empty().file("yieldtray.toml", outside).file("a.http", "http://127.0.0.1:1/\n");
+    let reaching = TestWorkspace::empty().file("yieldtray.toml", outside).file("a.http", "http://127.0.0.1:1/\n");
     note("not-allowed", &reaching.run_as_stranger(&["send", "a.http"], &[]).exits(2).stderr);
-    note("tracked-file", &bench.run(&["list"]).stderr);
-    let bench = Bench::empty();
-    std::fs::write(bench.path().join("latin.http"), b"# Sm\xf8rrebr\xf8d\n/x\n").expect("a file");
-    note("unreadable-file", &bench.run(&["replay", "latin.http"]).exits(2).stderr);
+    note("tracked-file", &workspace.run(&["list"]).stderr);
+    let workspace = TestWorkspace::empty();
+    std::fs::write(workspace.path().join("latin.http"), b"# Sm\xf8rrebr\xf8d\n/x\n").expect("a file");
+    note("unreadable-file", &workspace.run(&["replay", "latin.http"]).exits(2).stderr);
     insta::assert_snapshot!("mistakes", texts);
     // No file is known that makes the program itself fail; core tries that with files that cannot be read.
     let known = Code::ALL.iter().filter(|code| **code != Code::InternalFailure);
@@ -138,8 +139,8 @@ fn each_class_of_mistake_has_its_text() {
 
 #[test]
 fn mistakes_are_data_too() {
-    let bench = Bench::empty().file("a.http", "%% Ä\n% chekc true\nhttp://127.0.0.1:1/\n");
-    let run = bench.run(&["replay", "--json"]).exits(2);
+    let workspace = TestWorkspace::empty().file("a.http", "%% Ä\n% chekc true\nhttp://127.0.0.1:1/\n");
+    let run = workspace.run(&["replay", "--json"]).exits(2);
     let event: serde_json::Value = serde_json::from_str(run.stdout.lines().nth(1).expect("an event")).expect("JSON");
     assert_eq!(
         event["problems"],

@@ -4,28 +4,28 @@ mod support;
 
 use std::path::Path;
 use std::process::{Command, Stdio};
-use support::Bench;
+use support::TestWorkspace;
 
 const INTAKE: &str = "%% Look\nGET /lots?grower={{grower}}\nAcept: application/json\n\n% check status == 200\n";
 
 #[test]
 fn neovim_reads_sends_and_renames() {
-    let bench = Bench::new().file("intake.http", INTAKE);
+    let workspace = TestWorkspace::new().file("intake.http", INTAKE);
     let here = Path::new(env!("CARGO_MANIFEST_DIR"));
     let plugin = here.join("../../editors/neovim").canonicalize().expect("the plugin is there");
-    let seen = bench.home().join("seen.json");
+    let seen = workspace.home().join("seen.json");
     let output = Command::new("nvim")
         .args(["--headless", "-u", "NONE", "-i", "NONE", "-n", "--cmd", "filetype plugin on"])
         .arg("--cmd")
         .arg(format!("set runtimepath^={}", plugin.display()))
         .arg("-c")
         .arg(format!("luafile {}", here.join("tests/neovim/drive.lua").display()))
-        .current_dir(bench.path())
+        .current_dir(workspace.path())
         .env("YIELDTRAY_PROGRAM", support::program())
         .env("SEEN", &seen)
-        .env("HOME", bench.home())
-        .env("XDG_STATE_HOME", bench.home())
-        .env("XDG_CACHE_HOME", bench.home())
+        .env("HOME", workspace.home())
+        .env("XDG_STATE_HOME", workspace.home())
+        .env("XDG_CACHE_HOME", workspace.home())
         .env_remove("YIELDTRAY_ENV")
         .stdin(Stdio::null())
         .output()
@@ -39,7 +39,7 @@ fn neovim_reads_sends_and_renames() {
     assert_eq!(found, "2 no header field that is known is named `Acept`\ndid you mean `Accept`?");
     assert_eq!(seen["lenses"], serde_json::json!(["Environment: bench", "Replay", "Send"]));
     let sheet: Vec<&str> = seen["sheet"].as_array().expect("lines").iter().filter_map(|line| line.as_str()).collect();
-    assert_eq!(bench.stable(sheet[0]), "bench  http://127.0.0.1:PORT  intake.http:1  look");
+    assert_eq!(workspace.stable(sheet[0]), "bench  http://127.0.0.1:PORT  intake.http:1  look");
     assert!(sheet.iter().any(|line| line.contains("1 check passed")), "{sheet:#?}");
     assert!(sheet.contains(&"accept: application/json"), "{sheet:#?}");
     assert_eq!((&seen["writable"], &seen["windows"]), (&serde_json::json!(false), &serde_json::json!(2)));

@@ -8,7 +8,7 @@ use std::net::TcpListener;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::thread;
-use support::Bench;
+use support::TestWorkspace;
 
 const STRONG: &str = "%% Health
 GET /health
@@ -36,16 +36,16 @@ GET /lots/L-1
 % check body.title != \"\"
 ";
 
-fn bench() -> Bench {
-    Bench::new().file("a-strong.http", STRONG).file("weak.http", WEAK)
+fn workspace() -> TestWorkspace {
+    TestWorkspace::new().file("a-strong.http", STRONG).file("weak.http", WEAK)
 }
 
 #[test]
 fn gaps_are_told_in_plain_words() {
-    let bench = bench();
-    let run = bench.run(&["prove"]).exits(0);
-    insta::assert_snapshot!("gaps", bench.stable(&run.both()));
-    let quiet = bench.run(&["prove", "-q"]).exits(0);
+    let workspace = workspace();
+    let run = workspace.run(&["prove"]).exits(0);
+    insta::assert_snapshot!("gaps", workspace.stable(&run.both()));
+    let quiet = workspace.run(&["prove", "-q"]).exits(0);
     assert!(quiet.stdout.contains("weak.http") && !quiet.stdout.contains("no check notices"), "{}", quiet.stdout);
 }
 
@@ -55,8 +55,8 @@ fn a_suggested_line_closes_the_gap_it_is_for() {
     let mut before = 0;
     // Line after line until there is nothing more to suggest.
     for lines in 0..40 {
-        let bench = Bench::new().file("lot.http", &cell);
-        let document = bench.run(&["prove", "--json"]).exits(0).json();
+        let workspace = TestWorkspace::new().file("lot.http", &cell);
+        let document = workspace.run(&["prove", "--json"]).exits(0).json();
         let noticed = document["noticed"].as_u64().expect("a number");
         assert!(lines == 0 || noticed > before, "{cell}");
         before = noticed;
@@ -73,16 +73,16 @@ fn a_suggested_line_closes_the_gap_it_is_for() {
 
 #[test]
 fn a_build_asks_for_so_much() {
-    let bench = bench();
-    bench.run(&["prove", "--least", "100", "a-strong.http"]).exits(0);
-    let short = bench.run(&["prove", "--least", "90"]).exits(1);
+    let workspace = workspace();
+    workspace.run(&["prove", "--least", "100", "a-strong.http"]).exits(0);
+    let short = workspace.run(&["prove", "--least", "90"]).exits(1);
     assert!(short.stdout.contains("1 file below 90 %"), "{}", short.stdout);
-    bench.run(&["prove", "--least", "10"]).exits(0);
-    let refused = bench.run(&["prove", "--least", "101"]).exits(2);
+    workspace.run(&["prove", "--least", "10"]).exits(0);
+    let refused = workspace.run(&["prove", "--least", "101"]).exits(2);
     assert!(refused.stderr.contains("--least"), "{}", refused.stderr);
-    bench.run(&["prove", "--only", "gone"]).exits(2);
+    workspace.run(&["prove", "--only", "gone"]).exits(2);
 
-    let document = bench.run(&["prove", "--least", "90", "--json"]).exits(1).json();
+    let document = workspace.run(&["prove", "--least", "90", "--json"]).exits(1).json();
     let files: Vec<(&str, Option<u64>)> = document["files"]
         .as_array()
         .expect("a list")
@@ -98,8 +98,8 @@ fn a_build_asks_for_so_much() {
 #[test]
 fn what_does_not_pass_is_shown_and_not_judged() {
     let cells = "%% Wrong\nGET /lots/L-2039\n\n% check body.bins == 17\n\n%% Needs it\n% needs wrong\nGET /health\n\n%% Slip\nGET /{{nothing}}\n\n%% Fine\nGET /health\n\n% check status == 200\n";
-    let bench = Bench::new().file("a.http", cells);
-    let run = bench.run(&["prove", "--least", "1"]).exits(2);
+    let workspace = TestWorkspace::new().file("a.http", cells);
+    let run = workspace.run(&["prove", "--least", "1"]).exits(2);
     for message in [
         "body.bins == 17",
         "not sent: wrong did not pass",
@@ -109,10 +109,10 @@ fn what_does_not_pass_is_shown_and_not_judged() {
     ] {
         assert!(run.both().contains(message), "{message}: {}", run.both());
     }
-    let document = bench.run(&["prove", "--json"]).exits(2).json();
+    let document = workspace.run(&["prove", "--json"]).exits(2).json();
     assert_eq!(document["cells"][0].get("proof"), None::<&Value>);
     // A score of nothing is no score.
-    let alone = bench.run(&["prove", "a.http#wrong", "--json"]).exits(1).json();
+    let alone = workspace.run(&["prove", "a.http#wrong", "--json"]).exits(1).json();
     assert_eq!((&alone["altered"], &alone["percent"]), (&json!(0), &Value::Null));
 }
 
@@ -143,8 +143,8 @@ fn each_request_is_sent_once_and_no_copy_leaves_a_trace() {
          %% Two\n% needs one\n{base}/{{{{lot_id}}}}\n\n% check url.endsWith(\"/L-1\")\n\n\
          %% Rows\n% each row in \"rows.csv\"\n{base}/{{{{bins}}}}\n\n% check status == 200\n"
     );
-    let bench = Bench::empty().file("a.http", &cells).file("rows.csv", "bins\n1\n2\n3\n");
-    let document = bench.run(&["prove", "--json"]).exits(0).json();
+    let workspace = TestWorkspace::empty().file("a.http", &cells).file("rows.csv", "bins\n1\n2\n3\n");
+    let document = workspace.run(&["prove", "--json"]).exits(0).json();
     assert_eq!(count.load(Ordering::SeqCst), 3, "a cell with rows is sent for the first");
     assert!(document["altered"].as_u64() > Some(40), "{document}");
     assert!(document["cells"][0]["proof"]["words"].to_string().contains("the header `etag` is missing"));

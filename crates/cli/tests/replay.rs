@@ -2,7 +2,7 @@
 
 mod support;
 
-use support::Bench;
+use support::TestWorkspace;
 
 const DESK: &str = "% check ok: status < 300
 % tag desk
@@ -30,26 +30,26 @@ GET /lots/L-1
 % check status == 404
 ";
 
-fn bench() -> Bench {
-    Bench::new()
+fn workspace() -> TestWorkspace {
+    TestWorkspace::new()
         .file("a/desk.http", DESK)
         .file("b/open.http", "%% Open\n% tag smoke\nGET /health\n\n% check body.status == 'open'\n")
 }
 
 #[test]
 fn a_failing_run_shows_why() {
-    let bench = bench();
-    let run = bench.run(&["replay"]).exits(1);
-    insta::assert_snapshot!("failing_run", bench.stable(&run.both()));
-    let quiet = bench.run(&["replay", "-q"]).exits(1);
+    let workspace = workspace();
+    let run = workspace.run(&["replay"]).exits(1);
+    insta::assert_snapshot!("failing_run", workspace.stable(&run.both()));
+    let quiet = workspace.run(&["replay", "-q"]).exits(1);
     assert!(!quiet.stdout.contains("open") && quiet.stdout.contains("book-in"), "{}", quiet.stdout);
 }
 
 #[test]
 fn cells_are_chosen_by_place_name_and_tag() {
-    let bench = bench();
+    let workspace = workspace();
     let names = |args: &[&str]| {
-        let run = bench.run(&[&["replay", "--json"], args].concat());
+        let run = workspace.run(&[&["replay", "--json"], args].concat());
         let events =
             run.stdout.lines().map(|line| serde_json::from_str::<serde_json::Value>(line).expect("an event a line"));
         events
@@ -65,14 +65,14 @@ fn cells_are_chosen_by_place_name_and_tag() {
     assert_eq!(names(&["--only", "no-*,open"]), "no-such-lot open");
     assert_eq!(names(&["--only", "weigh"]), "book-in weigh", "what a cell needs comes first");
     assert_eq!(names(&["--fail-fast"]), "book-in");
-    let none = bench.run(&["replay", "--tag", "desk", "--only", "open"]).exits(2);
+    let none = workspace.run(&["replay", "--tag", "desk", "--only", "open"]).exits(2);
     assert!(none.stderr.contains("no request is chosen"));
 }
 
 #[test]
 fn events_come_one_a_line() {
-    let bench = bench();
-    let run = bench.run(&["replay", "a/desk.http#book-in", "--json"]).exits(1);
+    let workspace = workspace();
+    let run = workspace.run(&["replay", "a/desk.http#book-in", "--json"]).exits(1);
     let events: Vec<serde_json::Value> =
         run.stdout.lines().map(|line| serde_json::from_str(line).expect("JSON")).collect();
     assert_eq!(events[0], serde_json::json!({ "event": "began", "environment": "bench", "cells": 1 }));
@@ -86,7 +86,7 @@ fn events_come_one_a_line() {
 
 #[test]
 fn exit_codes_tell_what_was_wrong_and_the_largest_wins() {
-    let bench = Bench::new()
+    let workspace = TestWorkspace::new()
         .file("passes.http", "GET /health\n\n% check status == 200\n")
         .file("fails.http", "GET /health\n\n% check status == 201\n")
         .file("yields.http", "GET /health\n\n% yield x = body.nothing\n")
@@ -102,43 +102,45 @@ fn exit_codes_tell_what_was_wrong_and_the_largest_wins() {
         (&["refused.http", "mistaken.http", "passes.http"], 3),
         (&["gone.http"], 2),
     ] {
-        bench.run(&[&["replay"], files].concat()).exits(code);
+        workspace.run(&[&["replay"], files].concat()).exits(code);
     }
-    bench.run(&["replay", "--no-such-option"]).exits(2);
-    bench.run(&["--help"]).exits(0);
+    workspace.run(&["replay", "--no-such-option"]).exits(2);
+    workspace.run(&["--help"]).exits(0);
 }
 
 #[test]
 fn requests_are_listed_with_what_they_need_and_yield() {
-    let bench = bench();
-    insta::assert_snapshot!("list", bench.run(&["list"]).exits(0).stdout);
-    let data = bench.run(&["list", "a/desk.http", "--json"]).exits(0).json();
+    let workspace = workspace();
+    insta::assert_snapshot!("list", workspace.run(&["list"]).exits(0).stdout);
+    let data = workspace.run(&["list", "a/desk.http", "--json"]).exits(0).json();
     let weigh = &data["requests"][1];
     assert_eq!(
         *weigh,
         serde_json::json!({ "file": "a/desk.http", "line": 16, "name": "weigh", "title": "Weigh", "method": "GET",
             "target": "/lots/{{lot_id}}", "needs": ["book-in"], "yields": [], "tags": ["desk"] })
     );
-    let broken = Bench::empty().file("a.http", "%% A\nGET\n%% B\n/x\n");
+    let broken = TestWorkspace::empty().file("a.http", "%% A\nGET\n%% B\n/x\n");
     let run = broken.run(&["list"]).exits(2);
     assert!(run.stdout.contains("a.http:3  b"), "{}", run.both());
 }
 
 #[test]
 fn what_git_ignores_is_passed_over() {
-    let bench =
-        bench().file("target/old.http", "%% Old\n/x\n").file(".gitignore", "target/\n").file(".hidden/h.http", "/x\n");
-    let listed = bench.run(&["list"]).exits(0).stdout;
+    let workspace = workspace()
+        .file("target/old.http", "%% Old\n/x\n")
+        .file(".gitignore", "target/\n")
+        .file(".hidden/h.http", "/x\n");
+    let listed = workspace.run(&["list"]).exits(0).stdout;
     assert!(!listed.contains("old") && !listed.contains("hidden"), "{listed}");
 }
 
 #[cfg(unix)]
 #[test]
 fn a_link_out_of_the_workspace_is_refused() {
-    let bench = bench();
+    let workspace = workspace();
     let outside = tempfile::tempdir().expect("a folder");
     std::fs::write(outside.path().join("out.http"), "%% Out\n/x\n").expect("a file");
-    std::os::unix::fs::symlink(outside.path().join("out.http"), bench.path().join("a/link.http")).expect("a link");
-    let run = bench.run(&["replay", "a"]).exits(2);
+    std::os::unix::fs::symlink(outside.path().join("out.http"), workspace.path().join("a/link.http")).expect("a link");
+    let run = workspace.run(&["replay", "a"]).exits(2);
     assert!(run.stderr.contains("it links to a place outside the workspace"), "{}", run.stderr);
 }

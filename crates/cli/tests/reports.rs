@@ -6,7 +6,7 @@ use serde_json::Value;
 use std::path::Path;
 #[cfg(feature = "other-programs")]
 use std::process::{Command, Stdio};
-use support::{Bench, raw_server};
+use support::{TestWorkspace, raw_server};
 
 const KINDS: [(&str, &str); 5] =
     [("junit", "r.xml"), ("tap", "r.tap"), ("json", "r.json"), ("har", "r.har"), ("html", "r.html")];
@@ -53,8 +53,8 @@ GET /lots?page={{bins}}
 % check status == 200
 ";
 
-fn bench() -> Bench {
-    Bench::new().file("desk.http", DESK).file("rows.csv", "bins\n1\n2\n")
+fn workspace() -> TestWorkspace {
+    TestWorkspace::new().file("desk.http", DESK).file("rows.csv", "bins\n1\n2\n")
 }
 
 /// The options that ask for every format.
@@ -62,15 +62,15 @@ fn all_reports() -> Vec<String> {
     KINDS.iter().flat_map(|(kind, file)| ["--report".to_owned(), format!("{kind}={file}")]).collect()
 }
 
-fn replay(bench: &Bench, more: &[&str], code: i32) -> support::Run {
+fn replay(workspace: &TestWorkspace, more: &[&str], code: i32) -> support::Run {
     let reports = all_reports();
     let args: Vec<&str> =
         ["replay"].into_iter().chain(more.iter().copied()).chain(reports.iter().map(String::as_str)).collect();
-    bench.run(&args).exits(code)
+    workspace.run(&args).exits(code)
 }
 
-fn text(bench: &Bench, file: &str) -> String {
-    std::fs::read_to_string(bench.path().join(file)).expect("the report is there")
+fn text(workspace: &TestWorkspace, file: &str) -> String {
+    std::fs::read_to_string(workspace.path().join(file)).expect("the report is there")
 }
 
 /// Another program, which must be there: a test that cannot judge must not pass.
@@ -88,15 +88,18 @@ fn tool(program: &str, args: &[&str], folder: &Path) -> (bool, String) {
 
 /// Each report of a folder against its schema and a second parser; gives the number of entries in each.
 #[track_caller]
-fn are_well_formed(bench: &Bench) -> (usize, usize) {
+fn are_well_formed(workspace: &TestWorkspace) -> (usize, usize) {
     #[cfg(feature = "other-programs")]
     {
         let schema = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/schemas/junit.xsd");
-        let (valid, message) =
-            tool("xmllint", &["--noout", "--huge", "--schema", &schema.display().to_string(), "r.xml"], bench.path());
+        let (valid, message) = tool(
+            "xmllint",
+            &["--noout", "--huge", "--schema", &schema.display().to_string(), "r.xml"],
+            workspace.path(),
+        );
         assert!(valid, "{message}");
     }
-    let suites = junit_parser::from_reader(text(bench, "r.xml").as_bytes()).expect("JUnit XML");
+    let suites = junit_parser::from_reader(text(workspace, "r.xml").as_bytes()).expect("JUnit XML");
     let cases = suites.suites.iter().flat_map(|suite| &suite.cases).count();
     assert_eq!(suites.tests as usize, cases);
 
@@ -106,17 +109,17 @@ fn are_well_formed(bench: &Bench) -> (usize, usize) {
         let reader = "use TAP::Parser; my $p = TAP::Parser->new({ tap => join('', <STDIN>), version => 13 }); my $n = 0; \
                       while (my $r = $p->next) { $n++ if $r->is_test; print 'unknown: ', $r->raw, \"\\n\" if $r->is_unknown && $r->raw !~ /^ / } \
                       print join('; ', $p->parse_errors), \"\\n\"; print \"points $n\\n\";";
-        let tap = text(bench, "r.tap").replacen("TAP version 14", "TAP version 13", 1);
-        std::fs::write(bench.path().join("r13.tap"), tap).expect("a file");
+        let tap = text(workspace, "r.tap").replacen("TAP version 14", "TAP version 13", 1);
+        std::fs::write(workspace.path().join("r13.tap"), tap).expect("a file");
         let (_, message) = tool(
             "sh",
             &["-c", &format!("perl -e \"{}\" < r13.tap", reader.replace('$', "\\$").replace('"', "\\\""))],
-            bench.path(),
+            workspace.path(),
         );
-        assert_eq!(message, format!("\npoints {cases}\n"), "{}", text(bench, "r.tap"));
+        assert_eq!(message, format!("\npoints {cases}\n"), "{}", text(workspace, "r.tap"));
     }
 
-    let json: Value = serde_json::from_str(&text(bench, "r.json")).expect("JSON");
+    let json: Value = serde_json::from_str(&text(workspace, "r.json")).expect("JSON");
     let schema = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/report.schema.json");
     let schema: Value = serde_json::from_slice(&std::fs::read(schema).expect("the schema")).expect("JSON");
     let schema = jsonschema::validator_for(&schema).expect("a schema");
@@ -125,7 +128,7 @@ fn are_well_formed(bench: &Bench) -> (usize, usize) {
     assert_eq!(wrong, Vec::<String>::new());
     assert_eq!(json["entries"].as_array().expect("a list").len(), cases);
 
-    let har::Har { log: har::Spec::V1_2(log) } = har::from_str(&text(bench, "r.har")).expect("HAR 1.2") else {
+    let har::Har { log: har::Spec::V1_2(log) } = har::from_str(&text(workspace, "r.har")).expect("HAR 1.2") else {
         panic!("another version");
     };
     for entry in &log.entries {
@@ -146,14 +149,14 @@ fn are_well_formed(bench: &Bench) -> (usize, usize) {
 
 #[test]
 fn every_format_is_what_it_says_and_tells_the_same() {
-    let bench = bench();
-    let run = replay(&bench, &[], 3);
+    let workspace = workspace();
+    let run = replay(&workspace, &[], 3);
     assert!(run.stderr.contains("the reports are in r.xml, r.tap, r.json, r.har and r.html"), "{}", run.stderr);
-    let (cases, exchanges) = are_well_formed(&bench);
+    let (cases, exchanges) = are_well_formed(&workspace);
     // Seven cells, one of them for two rows; three of them were not sent.
     assert_eq!((cases, exchanges), (9, 6));
 
-    let suites = junit_parser::from_reader(text(&bench, "r.xml").as_bytes()).expect("JUnit XML");
+    let suites = junit_parser::from_reader(text(&workspace, "r.xml").as_bytes()).expect("JUnit XML");
     assert_eq!((suites.failures, suites.errors, suites.skipped), (1, 2, 2));
     let read = &suites.suites[0].cases[1];
     let failure = read.status.failure_as_ref();
@@ -167,7 +170,7 @@ fn every_format_is_what_it_says_and_tells_the_same() {
         failure.text
     );
 
-    let json: Value = serde_json::from_str(&text(&bench, "r.json")).expect("JSON");
+    let json: Value = serde_json::from_str(&text(&workspace, "r.json")).expect("JSON");
     let entries = json["entries"].as_array().expect("a list");
     let outcomes: Vec<&str> = entries.iter().filter_map(|entry| entry["outcome"].as_str()).collect();
     assert_eq!(
@@ -180,7 +183,7 @@ fn every_format_is_what_it_says_and_tells_the_same() {
     assert_eq!(entries[0]["request"]["headers"][0], serde_json::json!(["x-api-key", "[secret]"]));
     assert_eq!(entries[8]["row"], 2);
 
-    let har: Value = serde_json::from_str(&text(&bench, "r.har")).expect("JSON");
+    let har: Value = serde_json::from_str(&text(&workspace, "r.har")).expect("JSON");
     let read = &har["log"]["entries"][1]["request"];
     assert_eq!(read["queryString"], serde_json::json!([{ "name": "for", "value": "the scale" }]));
     assert_eq!(har["log"]["entries"][2]["response"]["status"], 0, "there was no answer");
@@ -201,17 +204,17 @@ fn hostile_answers_spoil_no_report() {
         };
         let cells =
             [cell("Fails", "text == 'short' && headers['x-a'] == '1'"), cell("Passes", "text.contains('script')")];
-        let bench = Bench::empty().file("hostile.http", &cells.concat());
-        replay(&bench, &[], 1);
-        assert_eq!(are_well_formed(&bench), (2, 2));
-        let json: Value = serde_json::from_str(&text(&bench, "r.json")).expect("JSON");
+        let workspace = TestWorkspace::empty().file("hostile.http", &cells.concat());
+        replay(&workspace, &[], 1);
+        assert_eq!(are_well_formed(&workspace), (2, 2));
+        let json: Value = serde_json::from_str(&text(&workspace, "r.json")).expect("JSON");
         let bodies = ["body", "body_base64"].map(|name| json["entries"][1]["response"].get(name).is_some());
         assert_eq!(bodies.contains(&true), held, "what is larger than a MiB is left out");
-        let page = text(&bench, "r.html");
+        let page = text(&workspace, "r.html");
         assert_eq!(page.matches("<script>").count(), 1, "the page's own");
         assert!(!page.contains("document.title=") || page.contains("&lt;script&gt;document.title="));
         for file in KINDS.map(|(_, file)| file) {
-            let size = std::fs::metadata(bench.path().join(file)).expect("a report").len();
+            let size = std::fs::metadata(workspace.path().join(file)).expect("a report").len();
             assert!(size < 600_000, "{file} has {size} bytes");
         }
     }
@@ -219,17 +222,17 @@ fn hostile_answers_spoil_no_report() {
 
 #[test]
 fn shards_joined_are_the_whole_and_a_later_attempt_holds() {
-    let bench = bench()
+    let workspace = workspace()
         .file("more.http", "%% One\n/health\n\n% check status == 200\n\n%% Two\n/growers\n\n% check status == 200\n");
-    replay(&bench, &[], 3);
+    replay(&workspace, &[], 3);
     for share in ["1/2", "2/2"] {
-        bench.run(&["replay", "--shard", share, "--report", &format!("json={}.json", &share[..1])]);
+        workspace.run(&["replay", "--shard", share, "--report", &format!("json={}.json", &share[..1])]);
     }
-    let joined = bench
+    let joined = workspace
         .run(&["report", "merge", "1.json", "2.json", "--report", "json=j.json", "--report", "html=j.html", "--json"])
         .exits(3);
-    let whole: Value = serde_json::from_str(&text(&bench, "r.json")).expect("JSON");
-    let parts: Value = serde_json::from_str(&text(&bench, "j.json")).expect("JSON");
+    let whole: Value = serde_json::from_str(&text(&workspace, "r.json")).expect("JSON");
+    let parts: Value = serde_json::from_str(&text(&workspace, "j.json")).expect("JSON");
     let record = |report: &Value| {
         let entry = |entry: &Value| {
             format!("{} {} {} {} {}", entry["file"], entry["name"], entry["outcome"], entry["row"], entry["checks"])
@@ -241,17 +244,17 @@ fn shards_joined_are_the_whole_and_a_later_attempt_holds() {
     };
     assert_eq!(record(&parts), record(&whole));
     assert_eq!(joined.json()["failed_checks"], whole["run"]["totals"]["failed_checks"]);
-    assert!(text(&bench, "j.html").contains("Joined from"));
+    assert!(text(&workspace, "j.html").contains("Joined from"));
 
     // The desk is mended: the second attempt is what counts.
-    let bench = bench.file("desk.http", "%% Read\nGET /lots/L-2039\n\n% check body.bins == 18\n");
-    bench.run(&["replay", "desk.http", "--report", "json=again.json"]).exits(0);
-    let run = bench
+    let workspace = workspace.file("desk.http", "%% Read\nGET /lots/L-2039\n\n% check body.bins == 18\n");
+    workspace.run(&["replay", "desk.http", "--report", "json=again.json"]).exits(0);
+    let run = workspace
         .run(&["report", "merge", "again.json", "1.json", "2.json", "--report", "junit=r.xml", "--only-failed"])
         .exits(2);
     assert!(run.stderr.contains("--only-failed"), "{}", run.stderr);
-    bench.run(&["report", "merge", "again.json", "1.json", "2.json", "--report", "json=j.json"]).exits(3);
-    let parts: Value = serde_json::from_str(&text(&bench, "j.json")).expect("JSON");
+    workspace.run(&["report", "merge", "again.json", "1.json", "2.json", "--report", "json=j.json"]).exits(3);
+    let parts: Value = serde_json::from_str(&text(&workspace, "j.json")).expect("JSON");
     let read =
         parts["entries"].as_array().expect("a list").iter().find(|entry| entry["name"] == "read").expect("it was sent");
     assert_eq!((&read["outcome"], &read["attempts"]), (&Value::from("passed"), &Value::from(2)));
@@ -263,11 +266,11 @@ fn shards_joined_are_the_whole_and_a_later_attempt_holds() {
 #[test]
 fn what_cannot_be_written_or_read_is_said_before_anything_is_sent() {
     let base = raw_server(b"HTTP/1.1 200 OK\r\n\r\n", false);
-    let bench = Bench::empty()
+    let workspace = TestWorkspace::empty()
         .file("a.http", &format!("{base}/\n"))
         .file("lots.json", "{\"lots\": []}")
         .file("half.json", "{\"report\":");
-    std::fs::create_dir(bench.path().join("folder")).expect("a folder");
+    std::fs::create_dir(workspace.path().join("folder")).expect("a folder");
     for (args, message) in [
         (["replay", "--report", "junti=r.xml"].as_slice(), "there is no format `junti`: did you mean `junit`?"),
         (&["replay", "--report", "pdf=r"], "there is no format `pdf`, but `junit`, `tap`, `json`, `html` and `har`"),
@@ -282,26 +285,28 @@ fn what_cannot_be_written_or_read_is_said_before_anything_is_sent() {
         (&["report", "merge", "lots.json"], "`lots.json` is no report that can be joined: this is JSON, but no report"),
         (&["report", "merge", "half.json"], "`half.json:1:10` is no report that can be joined"),
     ] {
-        let run = bench.run(args).exits(2);
+        let run = workspace.run(args).exits(2);
         assert!(run.stderr.contains(message), "{args:?}: {}", run.stderr);
         assert!(!run.stdout.contains("request"), "{args:?}: nothing was sent");
     }
-    let mut files: Vec<_> =
-        std::fs::read_dir(bench.path()).expect("the folder").map(|file| file.expect("a file").file_name()).collect();
+    let mut files: Vec<_> = std::fs::read_dir(workspace.path())
+        .expect("the folder")
+        .map(|file| file.expect("a file").file_name())
+        .collect();
     files.sort();
     assert_eq!(files, ["a.http", "folder", "half.json", "lots.json"], "nothing is left behind");
 }
 
 #[test]
 fn a_report_takes_the_place_of_another_only_when_it_is_whole() {
-    let bench = bench().file("r.html", "the one before");
-    bench.run(&["replay", "--only", "gone", "--report", "html=r.html"]).exits(2);
-    assert_eq!(text(&bench, "r.html"), "the one before");
-    bench.run(&["replay", "--fail-fast", "--report", "html=r.html", "--report", "tap=r.tap"]).exits(1);
-    assert!(text(&bench, "r.html").contains("left out") && text(&bench, "r.tap").ends_with("left out\n"));
-    let quiet = bench.run(&["replay", "-q", "--report", "html=r.html"]);
+    let workspace = workspace().file("r.html", "the one before");
+    workspace.run(&["replay", "--only", "gone", "--report", "html=r.html"]).exits(2);
+    assert_eq!(text(&workspace, "r.html"), "the one before");
+    workspace.run(&["replay", "--fail-fast", "--report", "html=r.html", "--report", "tap=r.tap"]).exits(1);
+    assert!(text(&workspace, "r.html").contains("left out") && text(&workspace, "r.tap").ends_with("left out\n"));
+    let quiet = workspace.run(&["replay", "-q", "--report", "html=r.html"]);
     assert!(!quiet.stderr.contains("r.html"), "{}", quiet.stderr);
     // A report has room for what a screen shows to one person alone.
-    let run = bench.run(&["replay", "--reveal", "--report", "html=r.html"]).exits(2);
+    let run = workspace.run(&["replay", "--reveal", "--report", "html=r.html"]).exits(2);
     assert!(run.stderr.contains("--reveal"), "{}", run.stderr);
 }

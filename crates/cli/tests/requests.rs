@@ -4,12 +4,12 @@ mod support;
 
 use std::thread;
 use std::time::Duration;
-use support::Bench;
+use support::TestWorkspace;
 use yieldtray_packhouse::FaultyServer;
 
 /// A workspace whose address tells back what arrives.
-fn bench(rough: &FaultyServer) -> Bench {
-    Bench::empty()
+fn workspace(rough: &FaultyServer) -> TestWorkspace {
+    TestWorkspace::empty()
         .file(
             "yieldtray.toml",
             &format!("[values]\nbase = '{}'\ngrower = 'Käthe & Söhne'\nbins = 24\nnothing = ''\n", rough.base()),
@@ -23,14 +23,14 @@ fn bench(rough: &FaultyServer) -> Bench {
 #[track_caller]
 fn arrives(text: &str, more: &[&str]) -> String {
     let rough = FaultyServer::start().expect("a server");
-    let bench = bench(&rough).file("a.http", text);
+    let workspace = workspace(&rough).file("a.http", text);
     let mut args = vec!["send", "a.http"];
     args.extend(more);
-    let sent = bench.run(&args).exits(0).bytes;
+    let sent = workspace.run(&args).exits(0).bytes;
     // What `--dry` shows is what then goes out.
     let mut dry = args.clone();
     dry.push("--dry");
-    let dry = bench.run(&dry).exits(0).bytes;
+    let dry = workspace.run(&dry).exits(0).bytes;
     let stable = |bytes: Vec<u8>| {
         let text = String::from_utf8(bytes).expect("text");
         let host = rough.base().replace("http://", "");
@@ -134,9 +134,9 @@ fn paths_may_not_leave_the_workspace() {
     let rough = FaultyServer::start().expect("a server");
     let outside = tempfile::tempdir().expect("a folder");
     std::fs::write(outside.path().join("keys.txt"), "keys").expect("a file");
-    let bench = bench(&rough);
-    std::os::unix::fs::symlink(outside.path(), bench.path().join("out")).expect("a link");
-    std::os::unix::fs::symlink(outside.path().join("keys.txt"), bench.path().join("keys.txt")).expect("a link");
+    let workspace = workspace(&rough);
+    std::os::unix::fs::symlink(outside.path(), workspace.path().join("out")).expect("a link");
+    std::os::unix::fs::symlink(outside.path().join("keys.txt"), workspace.path().join("keys.txt")).expect("a link");
     for (line, why) in [
         ("% body from ../x.json", "it lies outside the workspace"),
         ("% body from /etc/hostname verbatim", "it lies outside the workspace"),
@@ -146,20 +146,20 @@ fn paths_may_not_leave_the_workspace() {
         ("% body from lots/gone.json", "there is no such file"),
         ("% part photo from {{'../' + 'x'}}", "it lies outside the workspace"),
     ] {
-        std::fs::write(bench.path().join("a.http"), format!("POST /bytes\n{line}\n")).expect("a file");
-        let run = bench.run(&["send", "a.http"]).exits(2);
+        std::fs::write(workspace.path().join("a.http"), format!("POST /bytes\n{line}\n")).expect("a file");
+        let run = workspace.run(&["send", "a.http"]).exits(2);
         assert!(run.stderr.contains("a.http:2:") && run.stderr.contains(why), "{line}: {}", run.stderr);
     }
-    let config = std::fs::read_to_string(bench.path().join("yieldtray.toml")).unwrap_or_default();
+    let config = std::fs::read_to_string(workspace.path().join("yieldtray.toml")).unwrap_or_default();
     let config = format!("[workspace]\nsaved = 'out'\n{config}");
-    std::fs::write(bench.path().join("yieldtray.toml"), config).expect("a file");
+    std::fs::write(workspace.path().join("yieldtray.toml"), config).expect("a file");
     for (path, why) in [
         ("../x.bin", "not the name of a file in the directory `out`"),
         ("x.bin", "outside the workspace"),
         ("new/", "not the name"),
     ] {
-        std::fs::write(bench.path().join("a.http"), format!("/bytes\n\n% save {path}\n")).expect("a file");
-        let run = bench.run(&["send", "a.http"]);
+        std::fs::write(workspace.path().join("a.http"), format!("/bytes\n\n% save {path}\n")).expect("a file");
+        let run = workspace.run(&["send", "a.http"]);
         assert!(run.code >= 2 && run.stderr.contains(why), "{path}: {}", run.both());
     }
     assert_eq!(rough.requests(), 0);
@@ -170,23 +170,23 @@ fn paths_may_not_leave_the_workspace() {
 fn a_body_is_edited_for_one_sending() {
     let rough = FaultyServer::start().expect("a server");
     let text = "%% a\nPOST /bytes\nContent-Type: text/plain\n\n{{bins}} bins\n\n% check status == 200\n%% b\n/bytes\n";
-    let bench = bench(&rough).file("a.http", text);
+    let workspace = workspace(&rough).file("a.http", text);
     let editor = |script: &str| [("VISUAL", format!("sh -c '{script}' editor")), ("EDITOR", "false".to_owned())];
     let run = |script: &str, cell: &str| {
         let variables = editor(script);
         let variables = variables.each_ref().map(|(name, value)| (*name, value.as_str()));
-        bench.run_with(&["send", cell, "--edit"], "", &variables)
+        workspace.run_with(&["send", cell, "--edit"], "", &variables)
     };
     let sent = run("echo \"and {{bins + 1}}\" >> \"$1\"", "a").exits(0).stdout;
     assert!(sent.ends_with("\r\n\r\n24 binsand 25"), "{sent}");
     let sent = run("printf \"[1]\" > \"$1\"", "b").exits(0).stdout;
     assert!(sent.contains("content-type: application/json\r\n") && sent.ends_with("\r\n\r\n[1]"), "{sent}");
-    assert_eq!(std::fs::read_to_string(bench.path().join("a.http")).expect("the file"), text);
+    assert_eq!(std::fs::read_to_string(workspace.path().join("a.http")).expect("the file"), text);
     let requests = rough.requests();
     assert!(run("exit 3", "a").exits(2).stderr.contains("nothing was sent"));
     assert!(run("echo %% more > \"$1\"", "a").exits(2).stderr.contains("would not be read as one"));
     assert!(
-        bench
+        workspace
             .run_with(&["send", "a", "--edit"], "", &[("VISUAL", ""), ("EDITOR", "")])
             .exits(2)
             .stderr
@@ -198,18 +198,18 @@ fn a_body_is_edited_for_one_sending() {
 #[test]
 fn a_tried_request_becomes_a_cell() {
     let rough = FaultyServer::start().expect("a server");
-    let bench = bench(&rough);
-    let file = || std::fs::read_to_string(bench.path().join("tried.http")).unwrap_or_default();
-    bench.run(&["send", "--text", "/bytes?a=1", "--append", "tried.http"]).exits(0);
-    let run = bench.run(&["send", "--text", "/bytes?a=2", "-H", "X-Note: n", "--append", "tried.http"]).exits(0);
+    let workspace = workspace(&rough);
+    let file = || std::fs::read_to_string(workspace.path().join("tried.http")).unwrap_or_default();
+    workspace.run(&["send", "--text", "/bytes?a=1", "--append", "tried.http"]).exits(0);
+    let run = workspace.run(&["send", "--text", "/bytes?a=2", "-H", "X-Note: n", "--append", "tried.http"]).exits(0);
     assert!(run.stderr.contains("appended as `get-bytes-2`"), "{}", run.stderr);
     let cell = "%% Book in\nPOST /bytes\n\n[{{bins}}]\n\n% check status == 200\n";
-    bench.run_with(&["send", "-", "--append", "tried.http"], cell, &[]).exits(0);
+    workspace.run_with(&["send", "-", "--append", "tried.http"], cell, &[]).exits(0);
     assert_eq!(
         file(),
         "%% GET /bytes\n/bytes?a=1\n\n%% GET /bytes 2\n/bytes?a=2\nX-Note: n\n\n%% Book in\nPOST /bytes\n\n[{{bins}}]\n\n% check status == 200\n"
     );
-    assert_eq!(bench.run(&["replay", "tried.http", "--json"]).exits(0).stdout.lines().count(), 5);
+    assert_eq!(workspace.run(&["replay", "tried.http", "--json"]).exits(0).stdout.lines().count(), 5);
     let before = file();
     for (args, why) in [
         (&["send", "--text", "%% Book in\n/bytes", "--append", "tried.http"][..], "has a cell named `book-in` already"),
@@ -217,7 +217,7 @@ fn a_tried_request_becomes_a_cell() {
         (&["send", "book-in", "--append", "tried.http"], "stands in a file already"),
         (&["send", "--text", "http://127.0.0.1:1/", "--append", "tried.http"], "nothing was appended"),
     ] {
-        let run = bench.run(args);
+        let run = workspace.run(args);
         assert!(run.code >= 2 && run.stderr.contains(why), "{}", run.both());
     }
     assert_eq!(file(), before);
@@ -230,10 +230,11 @@ fn appending_loses_nothing_that_others_write_meanwhile() {
         let slow = head.starts_with("GET /slow");
         (Duration::from_millis(if slow { 900 } else { 0 }), b"HTTP/1.1 200 OK\r\nContent-Length: 0\r\n\r\n".to_vec())
     });
-    let bench = Bench::empty().file("yieldtray.toml", &format!("[values]\nbase = '{base}'\n")).file("a.http", "");
-    let path = bench.path().join("a.http");
+    let workspace =
+        TestWorkspace::empty().file("yieldtray.toml", &format!("[values]\nbase = '{base}'\n")).file("a.http", "");
+    let path = workspace.path().join("a.http");
     thread::scope(|scope| {
-        let sent = scope.spawn(|| bench.run(&["send", "--text", "/slow", "--append", "a.http"]).exits(0));
+        let sent = scope.spawn(|| workspace.run(&["send", "--text", "/slow", "--append", "a.http"]).exits(0));
         thread::sleep(Duration::from_millis(400));
         std::fs::write(&path, "%% Saved meanwhile\n/saved\n").expect("it can be written");
         sent.join().expect("it was sent");
@@ -242,12 +243,12 @@ fn appending_loses_nothing_that_others_write_meanwhile() {
     // Eight at once, of both kinds.
     thread::scope(|scope| {
         for number in 0..4 {
-            let bench = &bench;
+            let workspace = &workspace;
             scope.spawn(move || {
-                bench.run(&["send", "--text", &format!("/lots/{number}"), "--append", "a.http"]).exits(0);
+                workspace.run(&["send", "--text", &format!("/lots/{number}"), "--append", "a.http"]).exits(0);
             });
             scope.spawn(move || {
-                bench
+                workspace
                     .run(&[
                         "import",
                         "curl",
@@ -270,13 +271,13 @@ fn appending_loses_nothing_that_others_write_meanwhile() {
 
 #[test]
 fn a_dry_request_is_one_document() {
-    let bench = Bench::empty().file("yieldtray.toml", "[values]\nbase = 'http://127.0.0.1:1'\n");
-    let run = bench.run(&["send", "--text", "/lots?{{crate}}", "--set", "crate=C-1", "--dry", "--json"]).exits(0);
+    let workspace = TestWorkspace::empty().file("yieldtray.toml", "[values]\nbase = 'http://127.0.0.1:1'\n");
+    let run = workspace.run(&["send", "--text", "/lots?{{crate}}", "--set", "crate=C-1", "--dry", "--json"]).exits(0);
     assert_eq!(run.json()["request"]["url"], "http://127.0.0.1:1/lots?C-1", "{}", run.stdout);
-    let run = bench.run(&["send", "--text", "/lots?{{crate}}", "--dry", "--json"]).exits(2);
+    let run = workspace.run(&["send", "--text", "/lots?{{crate}}", "--dry", "--json"]).exits(2);
     assert_eq!(run.json()["problems"][0]["code"], "unknown-value", "{}", run.stdout);
     // Arguments that cannot be read are told as data, too.
-    let run = bench.run(&["send", "--json", "--drye", "a.http"]).exits(2);
+    let run = workspace.run(&["send", "--json", "--drye", "a.http"]).exits(2);
     let record = &run.json()["problems"][0];
     assert_eq!(
         (&record["message"], &record["level"]),

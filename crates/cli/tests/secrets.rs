@@ -5,7 +5,7 @@ mod support;
 
 use base64::Engine as _;
 use serde_json::json;
-use support::Bench;
+use support::TestWorkspace;
 use support::editor::Editor;
 use support::terminal::Terminal;
 
@@ -48,11 +48,11 @@ fn search(what: &str, bytes: &[u8]) {
 }
 
 /// A workspace whose requests send the canary in each place and get it back from the server.
-fn bench() -> Bench {
+fn workspace() -> TestWorkspace {
     let quoted = serde_json::Value::from(CANARY).to_string();
-    let bench = Bench::new();
-    let base = bench.base();
-    bench
+    let workspace = TestWorkspace::new();
+    let base = workspace.base();
+    workspace
         .file(
             "yieldtray.toml",
             &format!(
@@ -128,7 +128,7 @@ GET /lots?ref={{plain}}
 
 #[test]
 fn no_command_tells_a_secret() {
-    let bench = bench();
+    let workspace = workspace();
     let variables = [("PIN", CANARY)];
     let commands: &[&[&str]] = &[
         &["send", "everywhere"],
@@ -200,28 +200,28 @@ fn no_command_tells_a_secret() {
         &["replay", "--from-log", "--json"],
     ];
     for args in commands {
-        let run = bench.run_with(args, "", &variables);
+        let run = workspace.run_with(args, "", &variables);
         search(&format!("{args:?}"), run.both().as_bytes());
         assert!(!run.both().contains("panicked"), "{args:?}: {}", run.both());
     }
     for args in [&["send", "everywhere", "--show", "all"][..], &["replay"], &["values"], &["tray"]] {
-        let mut terminal = Terminal::start(&bench, args, 400, &variables);
+        let mut terminal = Terminal::start(&workspace, args, 400, &variables);
         if args[0] == "send" || args[0] == "replay" {
             terminal.wait_for("Password?").type_in(CANARY).type_in("\r");
         }
         search(&format!("{args:?} in a terminal"), terminal.end().1.as_bytes());
     }
-    let searched = search_files(&bench);
+    let searched = search_files(&workspace);
     assert!(searched >= 5, "the state and the key were searched too");
 }
 
 /// Searches everything that was written, and tells how many files that were.
-fn search_files(bench: &Bench) -> usize {
+fn search_files(workspace: &TestWorkspace) -> usize {
     // What stands where the canary was put by hand, and what `% save` keeps byte for byte, is left out;
     // everything else was written by us.
     let own = ["pin.txt", ".env", "yieldtray.local.toml", "saved"];
     let mut searched = 0;
-    let mut folders = vec![bench.path().to_owned(), bench.home().to_owned()];
+    let mut folders = vec![workspace.path().to_owned(), workspace.home().to_owned()];
     while let Some(folder) = folders.pop() {
         for entry in std::fs::read_dir(folder).expect("a folder") {
             let path = entry.expect("an entry").path();
@@ -242,13 +242,13 @@ fn search_files(bench: &Bench) -> usize {
 
 #[test]
 fn no_editor_is_told_a_secret() {
-    let bench = bench();
-    let mut editor = Editor::raw_with(&bench, &[], &[("PIN", CANARY)]);
+    let workspace = workspace();
+    let mut editor = Editor::raw_with(&workspace, &[], &[("PIN", CANARY)]);
     let able = json!({ "window": { "showDocument": { "support": true } } });
     editor.ask("initialize", json!({ "capabilities": able, "initializationOptions": { "asks": true } }));
     editor.open("a.http");
     editor.open("b.http");
-    let text = std::fs::read_to_string(bench.path().join("a.http")).expect("the file is there");
+    let text = std::fs::read_to_string(workspace.path().join("a.http")).expect("the file is there");
     for name in ["everywhere", "signs", "parts", "digest", "token", "fails"] {
         editor.run("yieldtray.sendWithNeeds", "a.http", Some(name));
         if name == "everywhere" {
@@ -279,20 +279,20 @@ fn no_editor_is_told_a_secret() {
     assert!(said.contains("[secret]") && said.matches("showDocument").count() >= 8, "it said much");
     search("the language server", said.as_bytes());
     editor.end();
-    assert!(search_files(&bench) >= 8, "the sheets were searched too");
+    assert!(search_files(&workspace) >= 8, "the sheets were searched too");
 }
 
 #[test]
 fn a_secret_that_was_kept_is_used_and_hidden() {
-    let bench = Bench::new().file(
+    let workspace = TestWorkspace::new().file(
         "a.http",
         "%% Sign in\nPOST /session\n\n{ \"email\": \"clerk@packhouse.example\", \"password\": \"windfall-bench\" }\n\n\
          % yield token = body.token secret\n\n%% Book in\nPOST /lots?t={{token}}\nAuthorization: Bearer {{token}}\n\n\
          { \"grower\": \"G-11\", \"bins\": 3, \"ref\": \"{{token}}\" }\n\n% check status == 201\n",
     );
-    let first = bench.run(&["send", "sign-in", "--json"]).exits(0);
+    let first = workspace.run(&["send", "sign-in", "--json"]).exits(0);
     assert!(first.stdout.contains("[secret]"), "{}", first.stdout);
-    let second = bench.run(&["send", "book-in", "--show", "all"]).exits(0);
+    let second = workspace.run(&["send", "book-in", "--show", "all"]).exits(0);
     assert!(
         second.stdout.contains("\"ref\": \"[secret]\"") && second.stdout.contains("?t=[secret]"),
         "{}",
@@ -302,7 +302,7 @@ fn a_secret_that_was_kept_is_used_and_hidden() {
 
 #[test]
 fn a_secret_that_a_later_line_brings_is_hidden_in_an_earlier_one() {
-    let bench = Bench::new().file(
+    let workspace = TestWorkspace::new().file(
         "a.http",
         "%% Echo\nPOST /echo\n\n{ \"said\": \"it is canary-44\" }\n\n\
          % yield said = body.body\n% yield pin = find(body.body, 'canary-[0-9]+') secret\n% check status == 200\n",
@@ -310,7 +310,7 @@ fn a_secret_that_a_later_line_brings_is_hidden_in_an_earlier_one() {
     for args in
         [&["replay", "a.http"][..], &["replay", "a.http", "--json"], &["send", "echo"], &["log", "show", "1", "--json"]]
     {
-        let record = bench.run(args).exits(0).both();
+        let record = workspace.run(args).exits(0).both();
         assert!(record.contains("[secret]") && !record.contains("canary-44"), "{args:?}: {record}");
     }
 }
@@ -327,9 +327,9 @@ fn a_mistake_is_told_without_the_secret_that_stands_beside_it() {
         lines(&format!("first\n{}=", CANARY.replace('"', ""))) + "odd = 1\n[send]\nlimit = \"soon\"\n",
     ];
     for text in private {
-        let bench = Bench::empty().file("yieldtray.local.toml", &text).file("a.http", "%% A\n/lots\n");
+        let workspace = TestWorkspace::empty().file("yieldtray.local.toml", &text).file("a.http", "%% A\n/lots\n");
         for command in ["list", "lint", "send"] {
-            let run = bench.run(&[command, "a.http"]).exits(2);
+            let run = workspace.run(&[command, "a.http"]).exits(2);
             assert!(run.stderr.contains("yieldtray.local.toml:"), "{command}: {}", run.stderr);
             search(command, run.stderr.as_bytes());
             search(command, &run.bytes);
@@ -339,19 +339,19 @@ fn a_mistake_is_told_without_the_secret_that_stands_beside_it() {
     // What lint finds in files that others see it does not write down once more.
     let config = format!("[values]\npin = {{ value = {quoted}, secret = true }}\n");
     let cell = "%% A\nGET http://b/lots\nX-Api-Key: canary7fQ9zX4mK2pL canary7fQ9zX4mK2pM\n";
-    let bench = Bench::empty().file("yieldtray.toml", &config).file("a.http", cell);
-    let found = bench.run(&["lint"]).exits(2);
+    let workspace = TestWorkspace::empty().file("yieldtray.toml", &config).file("a.http", cell);
+    let found = workspace.run(&["lint"]).exits(2);
     assert!(found.stdout.contains("secret-in-file") && found.stdout.contains("X-Api-Key: *****"), "{}", found.stdout);
     search("lint", &found.bytes);
     // Nor what it was given: an option is named, and nothing else of a command.
     for command in ["curl -u clerk:canary --frob=canary http://b", "curl http://b \\\n  canary -H 'X-Api-Key: canary"] {
-        let refused = Bench::empty().run(&["import", "curl", command]).exits(2);
+        let refused = TestWorkspace::empty().run(&["import", "curl", command]).exits(2);
         assert!(refused.stderr.contains("mistake[shell-command]"), "{}", refused.stderr);
         search("import", refused.stderr.as_bytes());
     }
     // A secret of several lines is hidden in all of them.
     let change = "curl http://b/lots -u 'clerk:first\npart=canary'";
-    let dry = Bench::empty()
+    let dry = TestWorkspace::empty()
         .file("curl.sh", change)
         .run(&["import", "curl", "curl.sh", "--into", "b.http", "--dry"])
         .exits(0);

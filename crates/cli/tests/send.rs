@@ -2,7 +2,7 @@
 
 mod support;
 
-use support::Bench;
+use support::TestWorkspace;
 
 const LOTS: &str = "# The lots.
 
@@ -25,29 +25,29 @@ GET /lots/{{first}}
 % check body.id == first
 ";
 
-fn bench() -> Bench {
-    Bench::new().file("requests/lots.http", LOTS).file("requests/only.http", "GET /health\n")
+fn workspace() -> TestWorkspace {
+    TestWorkspace::new().file("requests/lots.http", LOTS).file("requests/only.http", "GET /health\n")
 }
 
 #[test]
 fn each_form_of_a_place_finds_its_cell() {
-    let bench = bench();
+    let workspace = workspace();
     for place in ["requests/lots.http#all-lots", "requests/lots.http:4", "requests/lots.http:7", "all-lots"] {
-        let run = bench.run(&["send", place]).exits(0);
+        let run = workspace.run(&["send", place]).exits(0);
         assert!(run.stdout.starts_with("{\"lots\":[{\"id\":\"L-2038\""), "{place}: {}", run.stdout);
         assert!(run.stderr.contains("  requests/lots.http:3  all-lots\n"), "{place}: {}", run.stderr);
     }
     for place in ["requests/only.http", "./requests/only.http:1", "only"] {
-        let run = bench.run(&["send", place]).exits(0);
+        let run = workspace.run(&["send", place]).exits(0);
         assert_eq!(run.stdout, "{\"status\":\"open\",\"server\":\"bench\"}", "{place}");
     }
-    let inside = bench.run(&["send", "-C", "requests", "only.http"]).exits(0);
+    let inside = workspace.run(&["send", "-C", "requests", "only.http"]).exits(0);
     assert!(inside.stderr.contains("requests/only.http:1"));
 }
 
 #[test]
 fn places_that_name_no_one_cell_say_which_there_are() {
-    let bench = bench().file("requests/more.http", "%% Echo\n/echo\n");
+    let workspace = workspace().file("requests/more.http", "%% Echo\n/echo\n");
     for (place, expected) in [
         ("requests/lots.http", "`requests/lots.http` holds 3 requests"),
         ("requests/lots.http#all-lot", "did you mean `all-lots`?"),
@@ -58,7 +58,7 @@ fn places_that_name_no_one_cell_say_which_there_are() {
         ("echo", "name one of `requests/lots.http#echo` and `requests/more.http#echo`"),
         ("../else.http", "no file `../else.http`"),
     ] {
-        let run = bench.run(&["send", place]).exits(2);
+        let run = workspace.run(&["send", place]).exits(2);
         assert!(run.stderr.contains(expected), "{place}: {}", run.stderr);
         assert_eq!(run.stdout, "");
     }
@@ -66,18 +66,18 @@ fn places_that_name_no_one_cell_say_which_there_are() {
 
 #[test]
 fn a_request_comes_from_the_line_or_from_standard_input() {
-    let bench = bench();
-    let run = bench.run(&["send", "--text", "GET /growers/{{grower}}", "--pick", "body.name"]).exits(0);
+    let workspace = workspace();
+    let run = workspace.run(&["send", "--text", "GET /growers/{{grower}}", "--pick", "body.name"]).exits(0);
     assert_eq!(run.stdout, "Marlow Ridge\n");
     let cell =
         "POST /echo\nContent-Type: text/plain\n\ntwo\nlines\n\n% check status == 200\n% check body.body == 'two'\n";
-    let run = bench.run_with(&["send", "-", "--pick", "body.body"], cell, &[]).exits(1);
+    let run = workspace.run_with(&["send", "-", "--pick", "body.body"], cell, &[]).exits(1);
     assert_eq!(run.stdout, "two\nlines\n");
     assert!(run.stderr.contains("1 of 2 checks failed"), "{}", run.stderr);
     assert!(run.stderr.contains("standard input:8"), "{}", run.stderr);
     // Without a configuration a file still sends.
-    let alone = Bench::empty();
-    let run = alone.run(&["send", "--text", &format!("{}/health", bench.base())]).exits(0);
+    let alone = TestWorkspace::empty();
+    let run = alone.run(&["send", "--text", &format!("{}/health", workspace.base())]).exits(0);
     assert!(run.stderr.starts_with("no environment  "), "{}", run.stderr);
     alone.run(&["send", "--text", "%% a\n/x\n%% b\n/y"]).exits(2);
     alone.run_with(&["send", "-"], "# nothing", &[]).exits(2);
@@ -85,60 +85,60 @@ fn a_request_comes_from_the_line_or_from_standard_input() {
 
 #[test]
 fn values_come_from_the_environment_and_the_line() {
-    let bench = bench();
+    let workspace = workspace();
     let sent = |args: &[&str], variables: &[(&str, &str)]| {
         let args = [&["send", "echo", "--set", "bins=24", "--pick", "body.body"], args].concat();
-        bench.run_with(&args, "", variables).exits(0).stdout
+        workspace.run_with(&args, "", variables).exits(0).stdout
     };
     assert_eq!(sent(&[], &[]), "{ \"grower\": \"G-11\", \"bins\": 24 }\n");
     assert_eq!(sent(&["-e", "live"], &[]), "{ \"grower\": \"G-13\", \"bins\": 24 }\n");
     assert_eq!(sent(&[], &[("YIELDTRAY_ENV", "live")]), "{ \"grower\": \"G-13\", \"bins\": 24 }\n");
     assert_eq!(sent(&["-e", "bench"], &[("YIELDTRAY_ENV", "live")]), "{ \"grower\": \"G-11\", \"bins\": 24 }\n");
     assert_eq!(sent(&["--set", "grower=G\"9"], &[]), "{ \"grower\": \"G\\\"9\", \"bins\": 24 }\n");
-    let unknown = bench.run(&["send", "echo", "-e", "bnch"]).exits(2);
+    let unknown = workspace.run(&["send", "echo", "-e", "bnch"]).exits(2);
     assert!(unknown.stderr.contains("no environment `bnch`") && unknown.stderr.contains("did you mean `bench`?"));
-    bench.run(&["send", "echo", "--set", "status=1"]).exits(2);
+    workspace.run(&["send", "echo", "--set", "status=1"]).exits(2);
 }
 
 #[test]
 fn what_a_cell_needs_is_sent_first_when_told_to() {
-    let bench = bench();
-    let alone = bench.run(&["send", "one-lot"]).exits(2);
-    insta::assert_snapshot!("needs_never", bench.stable(&alone.both()));
-    let both = bench.run(&["send", "one-lot", "--needs", "send"]).exits(0);
+    let workspace = workspace();
+    let alone = workspace.run(&["send", "one-lot"]).exits(2);
+    insta::assert_snapshot!("needs_never", workspace.stable(&alone.both()));
+    let both = workspace.run(&["send", "one-lot", "--needs", "send"]).exits(0);
     assert!(both.stdout.starts_with("{\"id\":\"L-2038\""));
     assert!(both.stderr.contains("all-lots  GET  /lots?per_page=1"), "{}", both.stderr);
 }
 
 #[test]
 fn the_body_is_piped_byte_for_byte() {
-    let bench = bench();
-    let run = bench.run(&["send", "--text", "GET /stock.csv"]).exits(0);
+    let workspace = workspace();
+    let run = workspace.run(&["send", "--text", "GET /stock.csv"]).exits(0);
     assert!(run.stdout.starts_with("lot,grower,variety,bins\r\nL-2038,"));
-    let image = bench.run(&["send", "--text", "GET /lots/L-2038/label.png"]).exits(0);
+    let image = workspace.run(&["send", "--text", "GET /lots/L-2038/label.png"]).exits(0);
     assert!(image.bytes.starts_with(b"\x89PNG\r\n\x1a\n"));
-    let file = bench.path().join("label.png");
-    let kept = bench.run(&["send", "--text", "GET /lots/L-2038/label.png", "--out", "label.png"]).exits(0);
+    let file = workspace.path().join("label.png");
+    let kept = workspace.run(&["send", "--text", "GET /lots/L-2038/label.png", "--out", "label.png"]).exits(0);
     assert_eq!(kept.stdout, "");
     assert_eq!(std::fs::read(&file).expect("the file is there"), image.bytes);
-    let names: Vec<_> = std::fs::read_dir(bench.path())
+    let names: Vec<_> = std::fs::read_dir(workspace.path())
         .expect("a folder")
         .filter_map(|e| e.ok()?.file_name().into_string().ok())
         .collect();
     assert!(names.iter().all(|name| !name.starts_with(".yieldtray-")), "nothing half-written is left: {names:?}");
-    let nowhere = bench.run(&["send", "--text", "GET /health", "--out", "no/such/folder"]).exits(2);
+    let nowhere = workspace.run(&["send", "--text", "GET /health", "--out", "no/such/folder"]).exits(2);
     assert!(nowhere.stderr.contains("cannot write `no/such/folder`"), "{}", nowhere.stderr);
 }
 
 #[test]
 fn parts_are_shown_when_asked_for() {
-    let bench = bench();
-    let run = bench.run(&["send", "echo", "--set", "bins=3", "--show", "sent,head,body"]).exits(0);
-    let stable = bench.stable(&run.stdout);
+    let workspace = workspace();
+    let run = workspace.run(&["send", "echo", "--set", "bins=3", "--show", "sent,head,body"]).exits(0);
+    let stable = workspace.stable(&run.stdout);
     let stable: String =
         stable.lines().filter(|line| !line.starts_with("date:")).map(|line| format!("{line}\n")).collect();
     insta::assert_snapshot!("show_parts", stable);
-    let timeline = bench.run(&["send", "only", "--show", "timeline"]).exits(0).stdout;
+    let timeline = workspace.run(&["send", "only", "--show", "timeline"]).exits(0).stdout;
     // An address in digits is not looked up.
     let phases: Vec<&str> = timeline.lines().skip(1).filter_map(|line| line.get(..10)).map(str::trim).collect();
     assert_eq!(phases, ["connect", "wait", "receive", "in all"]);
@@ -146,8 +146,8 @@ fn parts_are_shown_when_asked_for() {
 
 #[test]
 fn data_has_the_documented_shape() {
-    let bench = bench();
-    let data = bench.run(&["send", "all-lots", "--json"]).exits(0).json();
+    let workspace = workspace();
+    let data = workspace.run(&["send", "all-lots", "--json"]).exits(0).json();
     assert_eq!(data["environment"], "bench");
     let cell = &data["cells"][0];
     assert_eq!(
@@ -159,7 +159,7 @@ fn data_has_the_documented_shape() {
     assert_eq!(data["response"]["status"], 200);
     assert_eq!(data["response"]["body"]["lots"][0]["id"], "L-2038");
     assert!(data["response"]["timings_ms"]["wait"].as_f64().is_some_and(|ms| ms > 0.0));
-    let broken = bench.run(&["send", "--text", "GET /{{nope}}", "--json"]).exits(2).json();
+    let broken = workspace.run(&["send", "--text", "GET /{{nope}}", "--json"]).exits(2).json();
     let problem = &broken["cells"][0]["problems"][0];
     assert_eq!(
         (
@@ -170,16 +170,16 @@ fn data_has_the_documented_shape() {
         ),
         (Some("unknown-value"), Some(1), Some(8), Some(12))
     );
-    let refused = bench.run(&["send", "gone.http", "--json"]).exits(2).json();
+    let refused = workspace.run(&["send", "gone.http", "--json"]).exits(2).json();
     assert_eq!(refused["problems"][0]["message"], "no file `gone.http`");
 }
 
 #[test]
 fn a_redirect_is_told() {
-    let bench = bench();
-    let run = bench.run(&["send", "--text", "POST /lots/\n\n{}"]).exits(0);
+    let workspace = workspace();
+    let run = workspace.run(&["send", "--text", "POST /lots/\n\n{}"]).exits(0);
     assert!(
-        bench.stable(&run.stderr).contains(
+        workspace.stable(&run.stderr).contains(
             "POST http://127.0.0.1:PORT/lots/ → 301 http://127.0.0.1:PORT/lots\nGET http://127.0.0.1:PORT/lots  200 OK"
         ),
         "{}",
@@ -190,7 +190,7 @@ fn a_redirect_is_told() {
 #[test]
 fn no_secret_is_shown_in_any_form() {
     let canary = "c4n/ary \"+ß";
-    let bench = Bench::new().file(
+    let workspace = TestWorkspace::new().file(
         "s.http",
         "%% One\nPOST /echo\nContent-Type: text/plain\nX-Shown: {{base64(c)}}\n\n{{c}}\n\n% yield s = body.body secret\n% check body.body == 'x'\n\
          %% Two\n% needs one\nPOST /echo?q={{s}}\nAuthorization: Bearer {{s}}\nX-Form: {{sha256(s)}}\n\n{ \"s\": \"{{s}}\", \"b\": \"{{base64('ab' + s)}}\" }\n\n\
@@ -208,12 +208,12 @@ fn no_secret_is_shown_in_any_form() {
         &["replay", "--json"],
     ] {
         // The check that fails in the first cell must not keep the second from being sent.
-        let fixed = std::fs::read_to_string(bench.path().join("s.http"))
+        let fixed = std::fs::read_to_string(workspace.path().join("s.http"))
             .expect("a file")
             .replace("% check body.body == 'x'\n", "");
-        std::fs::write(bench.path().join("s.http"), fixed).expect("files can be written");
+        std::fs::write(workspace.path().join("s.http"), fixed).expect("files can be written");
         let args = [args, &["--set", &set]].concat();
-        let run = bench.run(&args);
+        let run = workspace.run(&args);
         let output = run.both();
         for form in [
             canary.to_owned(),

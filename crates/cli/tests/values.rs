@@ -3,71 +3,72 @@
 
 mod support;
 
-use support::Bench;
+use support::TestWorkspace;
 
 /// The query a request went out with.
 #[track_caller]
-fn sent(bench: &Bench, args: &[&str], variables: &[(&str, &str)]) -> String {
+fn sent(workspace: &TestWorkspace, args: &[&str], variables: &[(&str, &str)]) -> String {
     let all: Vec<&str> = ["send", "a.http", "--pick", "sent.url"].iter().chain(args).copied().collect();
-    let run = bench.run_with(&all, "", variables);
+    let run = workspace.run_with(&all, "", variables);
     assert_eq!(run.code, 0, "{}", run.both());
     run.stdout.trim().split_once("?v=").map(|(_, value)| value.to_owned()).unwrap_or_default()
 }
 
 #[test]
 fn each_place_hides_those_after_it() {
-    let bench = Bench::new().file("a.http", "GET /lots?v={{v}}\n");
-    let base = bench.base();
+    let workspace = TestWorkspace::new().file("a.http", "GET /lots?v={{v}}\n");
+    let base = workspace.base();
     let config = |environment: &str| {
         format!(
             "[workspace]\nenvironment = 'bench'\n[values]\nv = 'values'\n[environments.bench.values]\nbase = '{base}'\n{environment}"
         )
     };
-    let bench = bench.file("yieldtray.toml", &config(""));
-    assert_eq!(sent(&bench, &[], &[]), "values");
-    let bench = bench.file("yieldtray.local.toml", "[values]\nv = 'local-values'\n");
-    assert_eq!(sent(&bench, &[], &[]), "local-values");
-    let bench = bench.file("_common.http", "% let v = 'common'\n");
-    assert_eq!(sent(&bench, &[], &[]), "common");
-    let bench = bench.file("yieldtray.toml", &config("v = 'environment'\n"));
-    assert_eq!(sent(&bench, &[], &[]), "environment");
-    let bench = bench.file("yieldtray.local.toml", "[environments.bench.values]\nv = 'local-environment'\n");
-    assert_eq!(sent(&bench, &[], &[]), "local-environment");
-    let bench = bench.file("a.http", "%% y\nGET /health\n\n% yield v = 'tray'\n%% a\nGET /lots?v={{v}}\n");
-    bench.run(&["send", "a.http#y"]).exits(0);
-    let tray = bench.run(&["send", "a.http#a", "--pick", "sent.url"]).exits(0);
+    let workspace = workspace.file("yieldtray.toml", &config(""));
+    assert_eq!(sent(&workspace, &[], &[]), "values");
+    let workspace = workspace.file("yieldtray.local.toml", "[values]\nv = 'local-values'\n");
+    assert_eq!(sent(&workspace, &[], &[]), "local-values");
+    let workspace = workspace.file("_common.http", "% let v = 'common'\n");
+    assert_eq!(sent(&workspace, &[], &[]), "common");
+    let workspace = workspace.file("yieldtray.toml", &config("v = 'environment'\n"));
+    assert_eq!(sent(&workspace, &[], &[]), "environment");
+    let workspace = workspace.file("yieldtray.local.toml", "[environments.bench.values]\nv = 'local-environment'\n");
+    assert_eq!(sent(&workspace, &[], &[]), "local-environment");
+    let workspace = workspace.file("a.http", "%% y\nGET /health\n\n% yield v = 'tray'\n%% a\nGET /lots?v={{v}}\n");
+    workspace.run(&["send", "a.http#y"]).exits(0);
+    let tray = workspace.run(&["send", "a.http#a", "--pick", "sent.url"]).exits(0);
     assert!(tray.stdout.trim().ends_with("?v=tray"), "{}", tray.stdout);
-    let bench = bench.file("a.http", "%% a\n% let v = 'own'\nGET /lots?v={{v}}\n");
-    assert_eq!(sent(&bench, &[], &[]), "own");
-    assert_eq!(sent(&bench, &["--set", "v=set"], &[]), "set");
+    let workspace = workspace.file("a.http", "%% a\n% let v = 'own'\nGET /lots?v={{v}}\n");
+    assert_eq!(sent(&workspace, &[], &[]), "own");
+    assert_eq!(sent(&workspace, &["--set", "v=set"], &[]), "set");
 }
 
 #[test]
 fn values_come_from_variables_files_and_commands() {
-    let bench = Bench::new().file("a.http", "GET /lots?v={{v}}\n");
-    let base = bench.base();
-    let with = |bench: Bench, source: &str| {
-        bench.file("yieldtray.local.toml", &format!("[values]\nbase = '{base}'\nv = {source}\n"))
+    let workspace = TestWorkspace::new().file("a.http", "GET /lots?v={{v}}\n");
+    let base = workspace.base();
+    let with = |workspace: TestWorkspace, source: &str| {
+        workspace.file("yieldtray.local.toml", &format!("[values]\nbase = '{base}'\nv = {source}\n"))
     };
-    let bench = bench.file("yieldtray.toml", "");
-    let bench = with(bench, "{ from = 'env:CRATE', secret = false }");
-    assert_eq!(sent(&bench, &[], &[("CRATE", "c-1")]), "c-1");
-    let bench = bench.file(".env", "# ours\nexport CRATE=\"dot 1\" # the crate\nLONG='two\nlines'\n");
-    assert_eq!(sent(&bench, &[], &[]), "dot%201");
-    assert_eq!(sent(&bench, &[], &[("CRATE", "real")]), "real", "the real environment wins");
-    let bench = with(bench, "{ from = 'env:LONG', secret = false }");
-    assert_eq!(sent(&bench, &[], &[]), "two%0Alines");
-    let bench = with(bench.file("crate.txt", "from-file\r\n\n"), "{ from = 'file:crate.txt' }");
-    assert_eq!(sent(&bench, &[], &[]), "from-file");
+    let workspace = workspace.file("yieldtray.toml", "");
+    let workspace = with(workspace, "{ from = 'env:CRATE', secret = false }");
+    assert_eq!(sent(&workspace, &[], &[("CRATE", "c-1")]), "c-1");
+    let workspace = workspace.file(".env", "# ours\nexport CRATE=\"dot 1\" # the crate\nLONG='two\nlines'\n");
+    assert_eq!(sent(&workspace, &[], &[]), "dot%201");
+    assert_eq!(sent(&workspace, &[], &[("CRATE", "real")]), "real", "the real environment wins");
+    let workspace = with(workspace, "{ from = 'env:LONG', secret = false }");
+    assert_eq!(sent(&workspace, &[], &[]), "two%0Alines");
+    let workspace = with(workspace.file("crate.txt", "from-file\r\n\n"), "{ from = 'file:crate.txt' }");
+    assert_eq!(sent(&workspace, &[], &[]), "from-file");
 
     // A command runs once, however many requests use its value, and not at all where nothing does.
     let count = "{ command = ['sh', '-c', 'echo x >> runs; echo from-command'] }";
-    let bench = with(bench, count).file("two.http", "%% a\nGET /lots?v={{v}}\n%% b\nGET /lots?v={{v}}&v={{v}}\n");
-    bench.run(&["replay", "two.http"]).exits(0);
-    assert_eq!(std::fs::read_to_string(bench.path().join("runs")).expect("a file"), "x\n");
-    bench.run(&["values"]).exits(0);
-    bench.run(&["send", "--text", "GET /health"]).exits(0);
-    assert_eq!(std::fs::read_to_string(bench.path().join("runs")).expect("a file"), "x\n");
+    let workspace =
+        with(workspace, count).file("two.http", "%% a\nGET /lots?v={{v}}\n%% b\nGET /lots?v={{v}}&v={{v}}\n");
+    workspace.run(&["replay", "two.http"]).exits(0);
+    assert_eq!(std::fs::read_to_string(workspace.path().join("runs")).expect("a file"), "x\n");
+    workspace.run(&["values"]).exits(0);
+    workspace.run(&["send", "--text", "GET /health"]).exits(0);
+    assert_eq!(std::fs::read_to_string(workspace.path().join("runs")).expect("a file"), "x\n");
 
     for (source, message) in [
         ("{ from = 'env:NOT_SET_ANYWHERE' }", "`v` comes from the variable `NOT_SET_ANYWHERE`, which is not set"),
@@ -77,34 +78,36 @@ fn values_come_from_variables_files_and_commands() {
             "`v` comes from the command `sh -c echo the store is locked >&2; exit 4`, which failed with 4: the store is locked",
         ),
     ] {
-        let bench = with(Bench::new().file("a.http", "GET /lots?v={{v}}\n").file("yieldtray.toml", ""), source);
-        let run = bench.run(&["send", "a.http"]).exits(2);
+        let workspace =
+            with(TestWorkspace::new().file("a.http", "GET /lots?v={{v}}\n").file("yieldtray.toml", ""), source);
+        let run = workspace.run(&["send", "a.http"]).exits(2);
         assert!(run.stderr.contains(&format!("[absent-source]: {message}")), "{}", run.stderr);
         assert!(run.stderr.contains("yieldtray.local.toml:3:1") && run.stderr.contains("it is described here"));
     }
-    let shared = Bench::new().file("yieldtray.toml", "[values]\nv = { command = ['id'] }\n").file("a.http", "/x\n");
+    let shared =
+        TestWorkspace::new().file("yieldtray.toml", "[values]\nv = { command = ['id'] }\n").file("a.http", "/x\n");
     let run = shared.run(&["list"]).exits(2);
     assert!(run.stderr.contains("only the private configuration may take a value from a command"), "{}", run.stderr);
-    let broken = Bench::new().file(".env", "A=1\nB=\"open\n").file("a.http", "/x\n");
+    let broken = TestWorkspace::new().file(".env", "A=1\nB=\"open\n").file("a.http", "/x\n");
     let run = broken.run(&["list"]).exits(2);
     assert!(run.stderr.contains("`.env") && run.stderr.contains("cannot be read"), "{}", run.stderr);
 }
 
 #[test]
 fn environments_are_shown_chosen_and_added() {
-    let bench = Bench::new().file("a.http", "GET /lots?grower={{grower}}\n");
-    let shown = bench.run(&["env", "--json"]).exits(0).json();
+    let workspace = TestWorkspace::new().file("a.http", "GET /lots?grower={{grower}}\n");
+    let shown = workspace.run(&["env", "--json"]).exits(0).json();
     assert_eq!((&shown["chosen"], &shown["by"]), (&"bench".into(), &"yieldtray.toml:2".into()));
     assert_eq!(shown["environments"][1]["missing"], serde_json::json!(["key"]));
-    let table = bench.run(&["env"]).exits(0);
+    let table = workspace.run(&["env"]).exits(0);
     assert!(table.stdout.contains("bench  chosen by yieldtray.toml:2  3 values"), "{}", table.stdout);
     assert!(table.stdout.contains("live                               2 values, 1 missing: key"), "{}", table.stdout);
 
-    let slip = bench.run(&["env", "lvie"]).exits(2);
+    let slip = workspace.run(&["env", "lvie"]).exits(2);
     assert!(slip.stderr.contains("did you mean `live`?"), "{}", slip.stderr);
-    bench.run(&["env", "live"]).exits(0);
+    workspace.run(&["env", "live"]).exits(0);
     let heading = |args: &[&str], variables: &[(&str, &str)]| {
-        let run = bench.run_with(args, "", variables);
+        let run = workspace.run_with(args, "", variables);
         let said = if args[0] == "replay" { &run.stdout } else { &run.stderr };
         said.lines()
             .find(|line| line.contains("http://"))
@@ -123,27 +126,27 @@ fn environments_are_shown_chosen_and_added() {
     assert_eq!(heading(&["send", "a.http"], &[("YIELDTRAY_ENV", "bench")]), "bench");
     assert_eq!(heading(&["send", "a.http", "-e", "live"], &[("YIELDTRAY_ENV", "bench")]), "live");
 
-    let before = std::fs::read_to_string(bench.path().join("yieldtray.toml")).expect("a file");
-    let added = bench.run(&["env", "rehearsal", "--like", "bench"]).exits(0);
+    let before = std::fs::read_to_string(workspace.path().join("yieldtray.toml")).expect("a file");
+    let added = workspace.run(&["env", "rehearsal", "--like", "bench"]).exits(0);
     assert!(added.stdout.contains("`rehearsal` is chosen for this checkout"), "{}", added.stdout);
-    let after = std::fs::read_to_string(bench.path().join("yieldtray.toml")).expect("a file");
+    let after = std::fs::read_to_string(workspace.path().join("yieldtray.toml")).expect("a file");
     assert_eq!(after, format!("{before}\n[environments.rehearsal.values]\nbase = \"\"\ngrower = \"\"\nkey = \"\"\n"));
-    assert_eq!(bench.run(&["env", "--json"]).json()["environments"][2]["empty"], 3);
-    bench.run(&["env", "rehearsal", "--like", "bench"]).exits(2);
+    assert_eq!(workspace.run(&["env", "--json"]).json()["environments"][2]["empty"], 3);
+    workspace.run(&["env", "rehearsal", "--like", "bench"]).exits(2);
     // A choice that is gone says so, and can be made anew.
-    std::fs::write(bench.path().join("yieldtray.toml"), &before).expect("a file");
-    let gone = bench.run(&["list"]).exits(2);
+    std::fs::write(workspace.path().join("yieldtray.toml"), &before).expect("a file");
+    let gone = workspace.run(&["list"]).exits(2);
     assert!(gone.stderr.contains("no environment `rehearsal`, which `yieldtray env` names"), "{}", gone.stderr);
-    bench.run(&["env", "bench"]).exits(0);
-    bench.run(&["list"]).exits(0);
+    workspace.run(&["env", "bench"]).exits(0);
+    workspace.run(&["list"]).exits(0);
 }
 
 #[test]
 fn values_tell_where_they_come_from_and_what_they_hide() {
-    let bench = Bench::new()
+    let workspace = TestWorkspace::new()
         .file("_common.http", "% let gate = 'north'\n")
         .file("a.http", "% let gate = 'south'\n% let label = gate + '-' + grower\n\n%% a\n% let id = uuid()\n/{{label}}/{{id}}/{{gone}}\n\n%% b\n/{{grower}}\n");
-    let rows = bench.run(&["values", "a.http#a", "--json", "--set", "grower=G-99"]).exits(0).json();
+    let rows = workspace.run(&["values", "a.http#a", "--json", "--set", "grower=G-99"]).exits(0).json();
     let row = |name: &str| rows["values"].as_array().expect("rows").iter().find(|row| row["name"] == name).cloned();
     assert_eq!(row("label").expect("a row")["value"], "south-G-99");
     let grower = row("grower").expect("a row");
@@ -154,25 +157,25 @@ fn values_tell_where_they_come_from_and_what_they_hide() {
     assert_eq!(row("id").expect("a row")["made_up"], "uuid()");
     assert_eq!(row("gone").expect("a row")["missing"], "no value is named `gone`");
     assert_eq!(row("key"), None, "only what the cell uses");
-    let all = bench.run(&["values"]).exits(0);
+    let all = workspace.run(&["values"]).exits(0);
     assert!(all.stdout.contains("key     \"bench-key-4616\""), "{}", all.stdout);
-    insta::assert_snapshot!("values_across", bench.stable(&bench.run(&["values", "--across"]).exits(0).both()));
+    insta::assert_snapshot!("values_across", workspace.stable(&workspace.run(&["values", "--across"]).exits(0).both()));
 }
 
 #[test]
 fn own_functions_are_called_explained_and_checked() {
     let functions = "[functions]\nlabel = { params = ['lot', 'row'], is = \"'PH-' + lot + '-' + string(row)\", help = 'a label' }\n\
                      twice = { params = ['x'], is = 'label(x, 1) + label(x, 2)' }\nokay = { is = 'status < 400' }\n";
-    let bench = Bench::new();
-    let config = std::fs::read_to_string(bench.path().join("yieldtray.toml")).expect("a file");
-    let bench = bench.file("yieldtray.toml", &format!("{functions}{config}")).file(
+    let workspace = TestWorkspace::new();
+    let config = std::fs::read_to_string(workspace.path().join("yieldtray.toml")).expect("a file");
+    let workspace = workspace.file("yieldtray.toml", &format!("{functions}{config}")).file(
         "a.http",
         "%% a\nGET /health?v={{label('L', 2)}}\n\n% check okay()\n% check twice(random(1, 9) > 0 ? 'a' : 'b') == 'PH-a-1PH-a-2'\n% check label('L', status) == 'no'\n",
     );
-    let run = bench.run(&["send", "a.http"]).exits(1);
+    let run = workspace.run(&["send", "a.http"]).exits(1);
     assert!(run.stderr.contains("1 of 3 checks failed"), "{}", run.stderr);
     assert!(run.stderr.contains("label(\"L\", status)  is  \"PH-L-200\""), "{}", run.stderr);
-    let shown = bench.run(&["values", "--functions"]).exits(0);
+    let shown = workspace.run(&["values", "--functions"]).exits(0);
     assert!(shown.stdout.contains("label(lot, row)") && shown.stdout.contains("yieldtray.toml:2"), "{}", shown.stdout);
     assert!(shown.stdout.contains("fake(kind)"), "{}", shown.stdout);
 
@@ -188,86 +191,88 @@ fn own_functions_are_called_explained_and_checked() {
         ("uuid = { is = '1' }", "`uuid` is a function of the language, so no other can take its name"),
         ("a = { is = '1 +' }", "`a`: the expression ends too early"),
     ] {
-        let bench =
-            Bench::empty().file("yieldtray.toml", &format!("[functions]\n{functions}\n")).file("a.http", "/x\n");
-        let run = bench.run(&["list"]).exits(2);
+        let workspace = TestWorkspace::empty()
+            .file("yieldtray.toml", &format!("[functions]\n{functions}\n"))
+            .file("a.http", "/x\n");
+        let run = workspace.run(&["list"]).exits(2);
         assert!(run.stderr.contains(message), "{functions}: {}", run.stderr);
     }
-    let arity = bench.run(&["send", "--text", "GET /{{label(1)}}"]).exits(2);
+    let arity = workspace.run(&["send", "--text", "GET /{{label(1)}}"]).exits(2);
     assert!(arity.stderr.contains("`label` takes 2 arguments, but got 1"), "{}", arity.stderr);
     assert!(arity.stderr.contains("instead: write it as in `label(lot, row)`"), "{}", arity.stderr);
 }
 
 #[test]
 fn a_seed_makes_up_the_same_again() {
-    let bench = Bench::new().file(
+    let workspace = TestWorkspace::new().file(
         "a.http",
         "GET /lots?v={{fake('person')}}/{{fake('email')}}/{{uuid()}}/{{random(1, 1000000)}}/{{pick(['a', 'b', 'c'])}}\n\n% check status == 418\n",
     );
     let url = |seed: &str| {
-        let run = bench.run(&["send", "a.http", "--pick", "sent.url", "--seed", seed]).exits(1);
+        let run = workspace.run(&["send", "a.http", "--pick", "sent.url", "--seed", seed]).exits(1);
         assert!(run.stderr.contains(&format!("`--seed {seed}` makes up the same values again")), "{}", run.stderr);
         run.stdout
     };
     assert_eq!(url("4616"), url("4616"));
     assert_ne!(url("4616"), url("4617"));
     // A failed replay tells the seed it drew, and that one repeats it.
-    let failed = bench.run(&["replay"]).exits(1);
+    let failed = workspace.run(&["replay"]).exits(1);
     let (_, after) = failed.stderr.split_once("`--seed ").expect("the seed is told");
     let seed = after.split('`').next().expect("a number");
     let first = failed.stdout.lines().find(|line| line.contains("/lots?v=")).expect("a line").to_owned();
-    let again = bench.run(&["replay", "--seed", seed]).exits(1);
+    let again = workspace.run(&["replay", "--seed", seed]).exits(1);
     let target =
         |line: &str| line.split("/lots").nth(1).map(|rest| rest.split(' ').next().unwrap_or_default().to_owned());
     assert_eq!(again.stdout.lines().find(|line| line.contains("/lots?v=")).and_then(target), target(&first));
-    let events = bench.run(&["replay", "--json", "--seed", "7"]).exits(1);
+    let events = workspace.run(&["replay", "--json", "--seed", "7"]).exits(1);
     let ended: serde_json::Value = serde_json::from_str(events.stdout.lines().last().expect("a line")).expect("JSON");
     assert_eq!(ended["seed"], 7);
-    let unknown = bench.run(&["send", "--text", "GET /{{fake('emial')}}"]).exits(2);
+    let unknown = workspace.run(&["send", "--text", "GET /{{fake('emial')}}"]).exits(2);
     assert!(unknown.stderr.contains("`fake` knows no kind `emial`: did you mean `email`?"), "{}", unknown.stderr);
 }
 
 #[test]
 fn who_yields_what_for_whom_is_drawn() {
-    let bench = Bench::new().file(
+    let workspace = TestWorkspace::new().file(
         "a.http",
         "%% Sign in\nPOST /session\n\n% yield token = body.token\n\n%% Book \"in\"\n% needs sign-in\nPOST /lots\nAuthorization: {{token}}\n\n% yield id = body.id\n\n%% Look\nGET /lots/{{id}}\n",
     );
-    let text = bench.run(&["list", "--graph", "a.http"]).exits(0);
+    let text = workspace.run(&["list", "--graph", "a.http"]).exits(0);
     assert_eq!(text.stdout, "sign-in\nbook-in\n  token from sign-in\nlook\n  id from book-in (not declared)\n");
-    let dot = bench.run(&["list", "--graph=dot"]).exits(0);
+    let dot = workspace.run(&["list", "--graph=dot"]).exits(0);
     assert!(
         dot.stdout.contains("n0 -> n1 [label=\"token\"];")
             && dot.stdout.contains("n1 -> n2 [label=\"id\", style=dashed];")
     );
-    let mermaid = bench.run(&["list", "--graph=mermaid"]).exits(0);
+    let mermaid = workspace.run(&["list", "--graph=mermaid"]).exits(0);
     assert!(
         mermaid.stdout.starts_with("flowchart LR\n") && mermaid.stdout.contains("n1 -.->|\"id\"| n2"),
         "{}",
         mermaid.stdout
     );
-    let data = bench.run(&["list", "--graph", "--json"]).exits(0).json();
+    let data = workspace.run(&["list", "--graph", "--json"]).exits(0).json();
     assert_eq!(data["ways"][1]["declared"], false);
 }
 
 #[test]
 fn a_private_file_that_git_would_keep_is_told() {
-    let bench = Bench::new().file("yieldtray.local.toml", "[values]\nx = 1\n").file("a.http", "GET /health\n");
-    let quiet = bench.run(&["list"]).exits(0);
+    let workspace =
+        TestWorkspace::new().file("yieldtray.local.toml", "[values]\nx = 1\n").file("a.http", "GET /health\n");
+    let quiet = workspace.run(&["list"]).exits(0);
     assert!(!quiet.stderr.contains("git"), "no repository, no complaint: {}", quiet.stderr);
-    std::fs::create_dir(bench.path().join(".git")).expect("a folder");
+    std::fs::create_dir(workspace.path().join(".git")).expect("a folder");
     for args in [&["list"][..], &["send", "a.http"], &["replay"], &["values"], &["env"]] {
-        let run = bench.run(args).exits(0);
+        let run = workspace.run(args).exits(0);
         assert!(
             run.stderr.contains("remark[tracked-file]: git keeps `yieldtray.local.toml`"),
             "{args:?}: {}",
             run.stderr
         );
     }
-    let lint = bench.run(&["lint"]).exits(2);
+    let lint = workspace.run(&["lint"]).exits(2);
     assert!(lint.stdout.contains("mistake[tracked-file]") && !lint.stderr.contains("tracked-file"), "{}", lint.both());
-    std::fs::write(bench.path().join(".gitignore"), "yieldtray.local.toml\n").expect("a file");
-    assert!(!bench.run(&["list"]).exits(0).stderr.contains("git"));
-    std::fs::write(bench.path().join(".git/index"), support::index_of("yieldtray.local.toml")).expect("a file");
-    assert!(bench.run(&["list"]).exits(0).stderr.contains("git keeps"), "tracked although it is ignored");
+    std::fs::write(workspace.path().join(".gitignore"), "yieldtray.local.toml\n").expect("a file");
+    assert!(!workspace.run(&["list"]).exits(0).stderr.contains("git"));
+    std::fs::write(workspace.path().join(".git/index"), support::index_of("yieldtray.local.toml")).expect("a file");
+    assert!(workspace.run(&["list"]).exits(0).stderr.contains("git keeps"), "tracked although it is ignored");
 }

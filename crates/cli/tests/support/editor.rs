@@ -1,6 +1,6 @@
 //! An editor that speaks the protocol with the built program.
 
-use super::Bench;
+use super::TestWorkspace;
 use serde_json::{Value, json};
 use std::collections::VecDeque;
 use std::io::{BufRead, BufReader, Read, Write};
@@ -41,7 +41,7 @@ pub struct Editor {
 
 impl Editor {
     /// Starts the program in a workspace, as a client that can do everything.
-    pub fn start(bench: &Bench) -> Self {
+    pub fn start(workspace: &TestWorkspace) -> Self {
         let capabilities = json!({
             "window": { "showDocument": { "support": true }, "workDoneProgress": true },
             "workspace": {
@@ -56,32 +56,32 @@ impl Editor {
                 "publishDiagnostics": { "relatedInformation": true, "tagSupport": { "valueSet": [1] } },
             },
         });
-        Self::with(bench, &json!({ "capabilities": capabilities }))
+        Self::with(workspace, &json!({ "capabilities": capabilities }))
     }
 
     /// The same, with what `initialize` carries.
-    pub fn with(bench: &Bench, params: &Value) -> Self {
-        let mut editor = Self::raw(bench);
+    pub fn with(workspace: &TestWorkspace, params: &Value) -> Self {
+        let mut editor = Self::raw(workspace);
         editor.ask("initialize", params.clone());
         editor.tell("initialized", json!({}));
         editor
     }
 
     /// Starts the program and says nothing yet.
-    pub fn raw(bench: &Bench) -> Self {
-        Self::raw_with(bench, &[], &[])
+    pub fn raw(workspace: &TestWorkspace) -> Self {
+        Self::raw_with(workspace, &[], &[])
     }
 
     /// The same with these options and variables.
-    pub fn raw_with(bench: &Bench, options: &[&str], variables: &[(&str, &str)]) -> Self {
-        let mut command = bench.command();
+    pub fn raw_with(workspace: &TestWorkspace, options: &[&str], variables: &[(&str, &str)]) -> Self {
+        let mut command = workspace.command();
         command.arg("lsp").args(options).envs(variables.iter().copied());
-        Self::of(bench, command)
+        Self::of(workspace, command)
     }
 
     /// An editor that speaks with this process.
-    pub fn of(bench: &Bench, mut command: Command) -> Self {
-        let root = bench.path().canonicalize().expect("the folder is there");
+    pub fn of(workspace: &TestWorkspace, mut command: Command) -> Self {
+        let root = workspace.path().canonicalize().expect("the folder is there");
         command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::inherit());
         let mut child = command.spawn().expect("the program starts");
         let input = child.stdin.take().expect("a pipe");

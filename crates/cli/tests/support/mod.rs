@@ -17,7 +17,7 @@ use tempfile::TempDir;
 use yieldtray_packhouse::{Packhouse, Server};
 
 /// A workspace of a test.
-pub struct Bench {
+pub struct TestWorkspace {
     folder: TempDir,
     /// Where the user's own state goes.
     home: TempDir,
@@ -34,7 +34,7 @@ pub struct Run {
     pub bytes: Vec<u8>,
 }
 
-impl Bench {
+impl TestWorkspace {
     /// An empty folder without a server.
     pub fn empty() -> Self {
         let folder = tempfile::Builder::new().prefix("bench-").tempdir().expect("a temporary folder");
@@ -44,15 +44,15 @@ impl Bench {
 
     /// A folder with a configuration whose environments `bench` and `live` lead to a packhouse.
     pub fn new() -> Self {
-        let mut bench = Self::empty();
+        let mut workspace = Self::empty();
         let packhouse = Packhouse::start(Server::Bench).expect("a packhouse");
         let config = format!(
             "[workspace]\nenvironment = \"bench\"\n\n[environments.bench.values]\nbase = \"{base}\"\ngrower = \"G-11\"\n\
              key = \"bench-key-4616\"\n\n[environments.live.values]\nbase = \"{base}\"\ngrower = \"G-13\"\n",
             base = packhouse.base()
         );
-        bench.packhouse = Some(packhouse);
-        bench.file("yieldtray.toml", &config)
+        workspace.packhouse = Some(packhouse);
+        workspace.file("yieldtray.toml", &config)
     }
 
     /// Writes a file.

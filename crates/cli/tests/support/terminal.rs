@@ -1,6 +1,6 @@
 //! The program in a pseudo-terminal: what a person sees and types.
 
-use super::{Bench, program};
+use super::{TestWorkspace, program};
 use portable_pty::{Child, CommandBuilder, MasterPty, PtySize, native_pty_system};
 use std::io::{Read, Write};
 use std::sync::mpsc::{Receiver, channel};
@@ -22,15 +22,15 @@ pub struct Terminal {
 
 impl Terminal {
     /// Starts the program in a terminal of this width.
-    pub fn start(bench: &Bench, args: &[&str], columns: u16, variables: &[(&str, &str)]) -> Self {
+    pub fn start(workspace: &TestWorkspace, args: &[&str], columns: u16, variables: &[(&str, &str)]) -> Self {
         let size = PtySize { rows: 40, cols: columns, pixel_width: 0, pixel_height: 0 };
         let pair = native_pty_system().openpty(size).expect("a pseudo-terminal");
         let mut command = CommandBuilder::new(program());
         command.args(args);
-        command.cwd(bench.path());
+        command.cwd(workspace.path());
         command.env("TERM", "xterm-256color");
-        command.env("XDG_STATE_HOME", bench.home());
-        command.env("YIELDTRAY_ALLOW", bench.path());
+        command.env("XDG_STATE_HOME", workspace.home());
+        command.env("YIELDTRAY_ALLOW", workspace.path());
         command.env_remove("YIELDTRAY_ENV");
         command.env_remove("NO_COLOR");
         for (name, value) in variables {
@@ -116,8 +116,8 @@ impl Terminal {
 }
 
 /// Runs the program in a terminal of this width and gives all that it wrote.
-pub fn in_terminal(bench: &Bench, args: &[&str], columns: u16, variables: &[(&str, &str)]) -> String {
-    Terminal::start(bench, args, columns, variables).end().1
+pub fn in_terminal(workspace: &TestWorkspace, args: &[&str], columns: u16, variables: &[(&str, &str)]) -> String {
+    Terminal::start(workspace, args, columns, variables).end().1
 }
 
 /// Text without colours.

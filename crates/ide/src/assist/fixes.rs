@@ -120,22 +120,22 @@ fn lifted(
     let workspace = view.workspace();
     let others = workspace.cells(source).filter(|cell| Some(*cell) != own);
     let names: Vec<String> = others.map(|cell| workspace.cell(cell).name.to_string()).collect();
-    let (mut sheet, mut lift) = (
+    let (mut builder, mut extractor) = (
         yieldtray_interchange::draft::CellFileBuilder::new(names, "bodies"),
         yieldtray_interchange::draft::SecretExtractor::of(workspace),
     );
-    drafts.into_iter().for_each(|draft| sheet.add(draft, &mut lift));
-    if sheet.count == 0 || !sheet.refused.is_empty() {
+    drafts.into_iter().for_each(|draft| builder.add(draft, &mut extractor));
+    if builder.count == 0 || !builder.refused.is_empty() {
         return None;
     }
-    let secrets = lift.found.iter();
+    let secrets = extractor.found.iter();
     let lines = secrets.map(|(name, secret)| format!("{name} = {{ value = {}, secret = true }}", toml_text(secret)));
     let lines: Vec<String> = lines.collect();
     let changes = match lines.is_empty() {
         true => Vec::new(),
         false => vec![below(view, LOCAL_FILE, "[values]", &lines.join("\n"))],
     };
-    Some((sheet.text(), sheet.count, changes))
+    Some((builder.text(), builder.count, changes))
 }
 
 /// `{{name}}` of what was begun.

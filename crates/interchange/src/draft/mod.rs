@@ -2,18 +2,18 @@
 //! description of an API are all read into [`ImportedRequest`]s, and a [`CellFileBuilder`] makes cells of them that send the same.
 
 mod address;
+mod cell_file;
 mod error;
-mod lift;
-mod sheet;
+mod secret_extractor;
 mod write;
 
 #[cfg(test)]
 mod tests;
 
+pub use cell_file::CellFileBuilder;
 pub use error::RequestError;
-pub use lift::SecretExtractor;
-pub(crate) use lift::without_secrets;
-pub use sheet::CellFileBuilder;
+pub use secret_extractor::SecretExtractor;
+pub(crate) use secret_extractor::without_secrets;
 pub(crate) use write::comment;
 use yieldtray_source::names::slug;
 use yieldtray_syntax::ValueText;

@@ -16,10 +16,11 @@ fn sent(file: &str) -> PreparedRequest {
     PreparedRequest::clone(&record.sent[0])
 }
 
-fn sheet(drafts: impl IntoIterator<Item = ImportedRequest>) -> (CellFileBuilder, SecretExtractor) {
-    let (mut sheet, mut lift) = (CellFileBuilder::new(["get-lots".to_owned()], "bodies"), SecretExtractor::default());
-    drafts.into_iter().for_each(|draft| sheet.add(draft, &mut lift));
-    (sheet, lift)
+fn builder(drafts: impl IntoIterator<Item = ImportedRequest>) -> (CellFileBuilder, SecretExtractor) {
+    let (mut builder, mut extractor) =
+        (CellFileBuilder::new(["get-lots".to_owned()], "bodies"), SecretExtractor::default());
+    drafts.into_iter().for_each(|draft| builder.add(draft, &mut extractor));
+    (builder, extractor)
 }
 
 fn draft(target: &str) -> ImportedRequest {
@@ -34,7 +35,7 @@ fn secrets_become_values_and_names_are_unique() {
         ..draft("http://b/lots?api_key=k%2F4616&page=2")
     };
     let random = "q8ZkP2vLx0TnB7sRj5Wd9Yf3";
-    let (sheet, lift) = sheet([
+    let (builder, extractor) = builder([
         with(
             &[("Authorization", "Bearer t-4616"), ("Cookie", "shift=early; gate=2")],
             r#"{"pin": "4616", "bins": "24"}"#,
@@ -43,14 +44,14 @@ fn secrets_become_values_and_names_are_unique() {
         draft(&format!("http://b/{random}")),
     ]);
     assert_eq!(
-        sheet.text(),
+        builder.text(),
         "%% GET /lots 2\nGET http://b/lots?api_key={{api_key}}&page=2\nAuthorization: Bearer {{bearer_token}}\n\
          Cookie: {{session_cookies}}\n\n{\"pin\": \"{{pin}}\", \"bins\": \"24\"}\n\n\
          %% GET /lots 3\nGET http://b/lots?api_key={{api_key}}&page=2\nX-Api-Key: {{bearer_token}}\n\
          Content-Type: application/x-www-form-urlencoded\n\npassword={{raw(password)}}&c=d\n\n\
          %% GET /…\nGET http://b/{{secret}}\n"
     );
-    let found: Vec<_> = lift.found.iter().map(|(name, value)| (name.as_str(), value.as_str())).collect();
+    let found: Vec<_> = extractor.found.iter().map(|(name, value)| (name.as_str(), value.as_str())).collect();
     let expected = [
         ("bearer_token", "t-4616"),
         ("session_cookies", "shift=early; gate=2"),
@@ -71,22 +72,22 @@ fn bytes_go_to_files_and_what_cannot_be_written_is_told() {
         ..draft("http://b/photos")
     };
     let odd = ImportedRequest { headers: vec![("X-A".into(), "a\nb".into())], ..draft("http://b/odd") };
-    let (sheet, _) = sheet([bytes, odd]);
+    let (builder, _) = builder([bytes, odd]);
     assert_eq!(
-        sheet.text(),
+        builder.text(),
         "%% PUT /photos\n% body from bodies/put-photos.png verbatim\nPUT http://b/photos\nContent-Type: image/png\n"
     );
-    assert_eq!(sheet.files, [("bodies/put-photos.png".to_owned(), vec![0, 255])]);
+    assert_eq!(builder.files, [("bodies/put-photos.png".to_owned(), vec![0, 255])]);
     let why = RequestError::HeaderValue("X-A".to_owned());
-    assert_eq!((sheet.count, sheet.refused), (1, vec![("GET /odd".to_owned(), why)]));
+    assert_eq!((builder.count, builder.refused), (1, vec![("GET /odd".to_owned(), why)]));
 }
 
 #[test]
 fn what_stands_above_a_cell_does_not_change_it() {
-    let mut sheet = CellFileBuilder::new([], "bodies").below(vec!["Accept".to_owned(), "X-Gate".to_owned()], true);
+    let mut builder = CellFileBuilder::new([], "bodies").below(vec!["Accept".to_owned(), "X-Gate".to_owned()], true);
     let own = ImportedRequest { headers: vec![("accept".into(), "a/b".into())], ..draft("http://b/") };
-    sheet.add(own, &mut SecretExtractor::default());
-    assert_eq!(sheet.text(), "%% GET /\n% header X-Gate:\n% auth none\nGET http://b/\naccept: a/b\n");
+    builder.add(own, &mut SecretExtractor::default());
+    assert_eq!(builder.text(), "%% GET /\n% header X-Gate:\n% auth none\nGET http://b/\naccept: a/b\n");
 }
 
 /// Text that is easily corrupted: placeholders, escapes, line ends, white space, lines that look like instructions.
@@ -126,8 +127,8 @@ proptest! {
         let media = ("Content-Type".into(), "text/plain".into());
         let draft = ImportedRequest { method: Some("POST".into()), body: Body::Text(body.as_str().into()), headers: vec![media],
             ..draft("http://b/") };
-        let (sheet, _) = sheet([draft]);
-        let sent = sent(&sheet.text());
+        let (builder, _) = builder([draft]);
+        let sent = sent(&builder.text());
         prop_assert_eq!(sent.body.map(|body| body.text().into_owned()).unwrap_or_default(), body);
     }
 

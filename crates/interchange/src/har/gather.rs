@@ -10,7 +10,7 @@ use yieldtray_syntax::ValueText;
 /// are joined to already.
 pub fn factor_out_common(
     drafts: &mut [ImportedRequest],
-    lift: &mut SecretExtractor,
+    extractor: &mut SecretExtractor,
     base: Option<&str>,
     new: bool,
 ) -> String {
@@ -30,10 +30,10 @@ pub fn factor_out_common(
             _ => {
                 let host = origin.split_once("://").map_or("", |(_, host)| host);
                 // The first and likeliest is what paths are joined to, unless that is something else here.
-                let first = head.is_empty() && own_base.is_none() && lift.is_free("base");
-                let name = lift.reserve(if first { "base" } else { host });
+                let first = head.is_empty() && own_base.is_none() && extractor.is_free("base");
+                let name = extractor.reserve(if first { "base" } else { host });
                 head.push_str(&format!("% let {name} = {}\n", serde_json::Value::from(origin.as_str())));
-                lift.stands_for(&name, &origin);
+                extractor.stands_for(&name, &origin);
                 (name != "base").then_some(name)
             }
         };

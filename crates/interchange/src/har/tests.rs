@@ -27,12 +27,12 @@ fn archive(entries: &[Value]) -> String {
 /// The cells, and the secrets lifted.
 fn taken(archive: &str, choice: &EntryFilter, checks: bool) -> (String, Vec<(String, String)>) {
     let mut recording = read(archive.as_bytes(), choice, checks).unwrap_or_else(|why| panic!("{why}"));
-    let mut lift = SecretExtractor::default();
-    let head = factor_out_common(&mut recording.drafts, &mut lift, None, true);
-    let mut sheet = CellFileBuilder::new([], "bodies");
-    recording.drafts.into_iter().for_each(|draft| sheet.add(draft, &mut lift));
-    assert_eq!(sheet.refused, []);
-    (format!("{head}\n{}", sheet.text()), lift.found)
+    let mut extractor = SecretExtractor::default();
+    let head = factor_out_common(&mut recording.drafts, &mut extractor, None, true);
+    let mut builder = CellFileBuilder::new([], "bodies");
+    recording.drafts.into_iter().for_each(|draft| builder.add(draft, &mut extractor));
+    assert_eq!(builder.refused, []);
+    (format!("{head}\n{}", builder.text()), extractor.found)
 }
 
 #[test]

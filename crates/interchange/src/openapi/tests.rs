@@ -20,10 +20,10 @@ fn taken(text: &str, beside: &[(&str, &str)]) -> ImportedApi {
 /// The request files as they are written.
 fn files(taken: ImportedApi) -> Vec<(String, String)> {
     let written = taken.files.into_iter().map(|file| {
-        let mut sheet = CellFileBuilder::new([], "bodies");
-        file.drafts.into_iter().for_each(|draft| sheet.add(draft, &mut SecretExtractor::nothing()));
-        assert_eq!(sheet.refused, []);
-        (file.name, format!("{}\n{}", file.head.trim_end(), sheet.text()))
+        let mut builder = CellFileBuilder::new([], "bodies");
+        file.drafts.into_iter().for_each(|draft| builder.add(draft, &mut SecretExtractor::nothing()));
+        assert_eq!(builder.refused, []);
+        (file.name, format!("{}\n{}", file.head.trim_end(), builder.text()))
     });
     written.collect()
 }

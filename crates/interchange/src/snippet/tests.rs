@@ -1,6 +1,6 @@
 //! Tests of exporting code.
 
-use super::chain::PathStep;
+use super::json_path::PathStep;
 use super::{
     ExportedRequest, NamedValue, NamedValueKind, ParameterizedRequest, ResponseValue, Source, TARGETS, outline, target,
     write,

@@ -1,6 +1,6 @@
 //! Renders templates.
 
-use super::chain::Source;
+use super::json_path::Source;
 use super::model::ModelBuilder;
 use super::outline::ParameterizedRequest;
 use super::quote;

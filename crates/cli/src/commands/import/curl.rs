@@ -21,10 +21,10 @@ pub(super) fn curl(
     host: &HostFacts,
     out: &mut Out,
 ) -> Result<ExitCode, CommandError> {
-    let mut intake = ImportWriter::open(common, &args.into, host, out)?;
-    let (name, text) = given(&intake, &args.given, host)?;
+    let mut writer = ImportWriter::open(common, &args.into, host, out)?;
+    let (name, text) = given(&writer, &args.given, host)?;
     let (mut problems, mut drafts) = (Vec::new(), Vec::new());
-    let read = |path: &str| header_fields(&intake.project.path_from_here(path.as_ref()), path);
+    let read = |path: &str| header_fields(&writer.project.path_from_here(path.as_ref()), path);
     for command in commands_with(&text, Some(&read)) {
         match command.drafts {
             Ok(own) => drafts.extend(own),
@@ -32,7 +32,7 @@ pub(super) fn curl(
         }
     }
     if !problems.is_empty() {
-        let workspace = &mut intake.project.workspace;
+        let workspace = &mut writer.project.workspace;
         let source = workspace.load_text(&name, text)?;
         let problems: Vec<Problem> = problems.into_iter().map(|problem| problem.in_source(source)).collect();
         return Err(out.stop_with(workspace, &problems));
@@ -41,8 +41,8 @@ pub(super) fn curl(
         let hint = "write one, as in `curl http://127.0.0.1:4616/lots`";
         return Err(CommandError::refused_with(format!("there is no command in {name}"), hint));
     }
-    drafts.into_iter().for_each(|draft| intake.add(0, draft));
-    intake.finish(out)
+    drafts.into_iter().for_each(|draft| writer.add(0, draft));
+    writer.finish(out)
 }
 
 /// The longest file of header fields that is read, in bytes.
@@ -56,7 +56,7 @@ fn header_fields(path: &Path, name: &str) -> Result<String, ReadFileError> {
 }
 
 /// The text with the commands, and what it is called.
-fn given(intake: &ImportWriter, given: &[String], host: &HostFacts) -> Result<(String, String), CommandError> {
+fn given(writer: &ImportWriter, given: &[String], host: &HostFacts) -> Result<(String, String), CommandError> {
     match given {
         [one] if one == "-" => {
             if host.can_ask {
@@ -71,7 +71,7 @@ fn given(intake: &ImportWriter, given: &[String], host: &HostFacts) -> Result<(S
         }
         [one] if is_command(one) => Ok(("the command line".to_owned(), one.clone())),
         [file] => {
-            let text = files::read_text(&intake.project.path_from_here(file.as_ref()));
+            let text = files::read_text(&writer.project.path_from_here(file.as_ref()));
             let text = text.map_err(|error| {
                 let message = format!("cannot read `{file}`: {error}");
                 CommandError::refused_with(message, "a command begins with `curl`, and stands in quotes")

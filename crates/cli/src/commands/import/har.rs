@@ -19,7 +19,7 @@ pub(super) fn har(
     host: &HostFacts,
     out: &mut Out,
 ) -> Result<ExitCode, CommandError> {
-    let mut intake = ImportWriter::open(common, &args.into, host, out)?;
+    let mut writer = ImportWriter::open(common, &args.into, host, out)?;
     let choice = EntryFilter {
         only: args.only.clone(),
         methods: args.method.clone(),
@@ -27,7 +27,7 @@ pub(super) fn har(
         page: args.page.clone(),
         everything: args.everything,
     };
-    let archive = open(&intake, &args.file)?;
+    let archive = open(&writer, &args.file)?;
     let shown = if args.file == Path::new("-") { "standard input".into() } else { args.file.display().to_string() };
     let recording = read(archive, &choice, args.with_checks).map_err(|why| {
         let hint = "a browser's network panel saves one; it is JSON with a `log` and its `entries`";
@@ -47,12 +47,12 @@ pub(super) fn har(
             "choose less strictly, or take parts of pages too with `--everything`",
         ));
     }
-    let (base, new) = (intake.project.base(), intake.is_new(0));
-    let head = factor_out_common(&mut drafts, &mut intake.lift, base.as_deref(), new);
+    let (base, new) = (writer.project.base(), writer.is_new(0));
+    let head = factor_out_common(&mut drafts, &mut writer.extractor, base.as_deref(), new);
     let name = args.file.file_name().map(|name| name.to_string_lossy()).filter(|name| name != "-");
     let about = name.map(|name| format!("# Taken from a recording, {name}.\n\n")).unwrap_or_default();
-    intake.begin_with(0, &format!("{about}{head}"));
-    drafts.into_iter().for_each(|draft| intake.add(0, draft));
+    writer.begin_with(0, &format!("{about}{head}"));
+    drafts.into_iter().for_each(|draft| writer.add(0, draft));
     if !out.settings.quiet && !out.settings.json {
         let counts = left.iter().skip(1).filter(|(number, ..)| *number > 0);
         for (number, one, many) in counts {
@@ -65,14 +65,14 @@ pub(super) fn har(
         let url = escape_line(url.rsplit_once('@').map_or(url, |(_, rest)| rest));
         out.say(&format!("{} {url}: {why}", out.settings.error_styles.bad("left out")))?;
     }
-    intake.finish(out)
+    writer.finish(out)
 }
 
-fn open(intake: &ImportWriter, file: &Path) -> Result<Box<dyn Read>, CommandError> {
+fn open(writer: &ImportWriter, file: &Path) -> Result<Box<dyn Read>, CommandError> {
     if file == Path::new("-") {
         return Ok(Box::new(std::io::stdin()));
     }
-    let opened = files::open_regular(&intake.project.path_from_here(file));
+    let opened = files::open_regular(&writer.project.path_from_here(file));
     let opened = opened.map_err(|error| CommandError::refused(format!("cannot read `{}`: {error}", file.display())))?;
     Ok(Box::new(opened))
 }

@@ -30,8 +30,8 @@ pub(super) fn openapi(
     out: &mut Out,
 ) -> Result<ExitCode, CommandError> {
     let near = args.into.as_ref().map(|folder| folder.join("requests.http"));
-    let mut intake = ImportWriter::begin(common, near.as_deref(), args.dry, host, out)?;
-    let file = intake.project.path_from_here(&args.file);
+    let mut writer = ImportWriter::begin(common, near.as_deref(), args.dry, host, out)?;
+    let file = writer.project.path_from_here(&args.file);
     let shown = args.file.display();
     let bytes = files::read_regular(&file, MAX_FILE_BYTES);
     let bytes = bytes.map_err(|error| CommandError::refused(format!("cannot read `{shown}`: {error}")))?;
@@ -41,25 +41,25 @@ pub(super) fn openapi(
     let import_options = ImportOptions { operation: args.operation.clone(), schemas: args.into.is_some() };
     let taken = import(&documents, &import_options).map_err(|error| refused(&error))?;
     let notes = taken.notes.clone();
-    intake.notes.clone_from(&notes);
+    writer.notes.clone_from(&notes);
     match &args.into {
-        Some(folder) => fill(&mut intake, folder, taken, prefix_of(&args.file))?,
+        Some(folder) => fill(&mut writer, folder, taken, prefix_of(&args.file))?,
         None => {
-            let target = intake.print();
+            let target = writer.print();
             if !out.settings.json && !out.settings.quiet {
                 let needed = taken.values.keys().map(String::as_str).chain(["base"]);
                 out.say(&out.settings.error_styles.dim(&format!("it needs {}", join_words(needed))))?;
             }
             for file in taken.files {
-                intake.begin_with(target, &file.head);
-                file.drafts.into_iter().for_each(|draft| intake.add_as_is(target, draft));
+                writer.begin_with(target, &file.head);
+                file.drafts.into_iter().for_each(|draft| writer.add_as_is(target, draft));
             }
         }
     }
     if !out.settings.json && !out.settings.quiet {
         tell(&notes, out)?;
     }
-    intake.finish(out)
+    writer.finish(out)
 }
 
 /// A file that the description refers to: below its own folder, links followed, and nothing hidden.
@@ -84,7 +84,7 @@ fn prefix_of(file: &Path) -> String {
 }
 
 /// The request files, the schemas and what the configuration gets.
-fn fill(intake: &mut ImportWriter, folder: &Path, taken: ImportedApi, prefix: String) -> Result<(), CommandError> {
+fn fill(writer: &mut ImportWriter, folder: &Path, taken: ImportedApi, prefix: String) -> Result<(), CommandError> {
     let profiles = taken.profiles.iter().map(|(name, profile)| (name.clone(), keys(profile)));
     let additions = ConfigAdditions {
         environments: taken.environments,
@@ -92,20 +92,20 @@ fn fill(intake: &mut ImportWriter, folder: &Path, taken: ImportedApi, prefix: St
         profiles: profiles.collect(),
         prefix,
     };
-    intake.configure(|text| {
+    writer.configure(|text| {
         let changed = add_described(text, &additions);
         changed.map_err(|_| {
             CommandError::refused(format!("`{CONFIG_FILE}` is no configuration that this can be added to"))
         })
     })?;
     for file in taken.files {
-        let target = intake.file(&folder.join(format!("{}.http", file.name)))?;
-        intake.begin_with(target, &file.head);
+        let target = writer.file(&folder.join(format!("{}.http", file.name)))?;
+        writer.begin_with(target, &file.head);
         for draft in file.drafts {
-            intake.add_once(target, draft);
+            writer.add_once(target, draft);
         }
     }
-    taken.schemas.into_iter().try_for_each(|(path, text)| intake.beside(&folder.join(path), text))
+    taken.schemas.into_iter().try_for_each(|(path, text)| writer.beside(&folder.join(path), text))
 }
 
 /// The lines of a table of `oauth2`.

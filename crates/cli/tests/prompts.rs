@@ -2,7 +2,7 @@
 
 mod support;
 
-use support::Bench;
+use support::TestWorkspace;
 use support::terminal::{Terminal, plain};
 
 const BOOKING: &str = "%% Book in
@@ -29,8 +29,8 @@ X-Api-Key: {{key}}
 
 #[test]
 fn questions_are_asked_once_a_run_and_secrets_are_not_seen() {
-    let bench = Bench::new().file("a.http", BOOKING);
-    let mut terminal = Terminal::start(&bench, &["replay"], 100, &[]);
+    let workspace = TestWorkspace::new().file("a.http", BOOKING);
+    let mut terminal = Terminal::start(&workspace, &["replay"], 100, &[]);
     // What is not offered is not taken; a choice can be named or numbered.
     terminal.wait_for("Which grower?").wait_for("3  G-12").wait_for("[1]").type_in("G-99\r");
     terminal.wait_for("type a number from 1 to 3, or one of them").wait_for("[1]").type_in("2\r");
@@ -45,7 +45,7 @@ fn questions_are_asked_once_a_run_and_secrets_are_not_seen() {
     assert!(!shown.contains("bench-key"), "{shown}");
 
     // The return key alone takes the default; `--set` answers before anybody is asked.
-    let mut terminal = Terminal::start(&bench, &["send", "book-in", "--set", "key=bench-key-4616"], 100, &[]);
+    let mut terminal = Terminal::start(&workspace, &["send", "book-in", "--set", "key=bench-key-4616"], 100, &[]);
     terminal.wait_for("Which grower?").wait_for("[1]").type_in("\r").wait_for("How many bins?").type_in("\r");
     let (code, shown) = terminal.end();
     assert_eq!(code, 0, "{shown}");
@@ -54,27 +54,27 @@ fn questions_are_asked_once_a_run_and_secrets_are_not_seen() {
 
 #[test]
 fn where_nobody_can_be_asked_the_way_out_is_told() {
-    let bench = Bench::new().file("a.http", BOOKING);
-    let run = bench.run(&["send", "book-in"]).exits(2);
+    let workspace = TestWorkspace::new().file("a.http", BOOKING);
+    let run = workspace.run(&["send", "book-in"]).exits(2);
     assert!(
         run.stderr.contains("[not-answered]: `key` is asked for, but nobody can be asked here: “The scale's key?”")
     );
     assert!(run.stderr.contains("instead: pass `--set key=…`"), "{}", run.stderr);
     assert!(run.stderr.contains("[default-taken]: nobody can be asked for `bins`: its default is taken, 12"));
-    let run = bench.run(&["replay", "--set", "key=bench-key-4616", "--set", "grower=G-13"]).exits(0);
+    let run = workspace.run(&["replay", "--set", "key=bench-key-4616", "--set", "grower=G-13"]).exits(0);
     assert!(!run.stderr.contains("grower") && run.stderr.contains("`bins`"), "{}", run.stderr);
 }
 
 #[test]
 fn an_interrupt_leaves_the_terminal_as_it_was() {
-    let bench = Bench::new().file("a.http", BOOKING);
+    let workspace = TestWorkspace::new().file("a.http", BOOKING);
     for (set, question) in [
         (&["--set", "bins=1", "--set", "grower=G-11"][..], "The scale's key?"),
         (&["--set", "key=x", "--set", "grower=G-11"], "How many bins?"),
         (&["--set", "key=x", "--set", "bins=1"], "[1]"),
     ] {
         let args: Vec<&str> = ["send", "book-in"].iter().chain(set).copied().collect();
-        let mut terminal = Terminal::start(&bench, &args, 100, &[]);
+        let mut terminal = Terminal::start(&workspace, &args, 100, &[]);
         terminal.wait_for(question);
         std::thread::sleep(std::time::Duration::from_millis(100));
         terminal.type_in("\u{3}");
@@ -82,35 +82,36 @@ fn an_interrupt_leaves_the_terminal_as_it_was() {
         let (code, shown) = terminal.end();
         assert!(code != 0, "{question}: {shown}");
         assert!(!shown.contains("\u{1b}[?25l"), "{question}: the cursor is never hidden: {shown:?}");
-        assert!(!bench.path().join(".yieldtray").exists(), "{question}: nothing is left behind");
+        assert!(!workspace.path().join(".yieldtray").exists(), "{question}: nothing is left behind");
     }
 }
 
 #[test]
 fn a_guarded_environment_asks_before_it_is_changed() {
-    let bench = Bench::new().file(
+    let workspace = TestWorkspace::new().file(
         "a.http",
         "%% Book in\nPOST /lots\nX-Api-Key: bench-key-4616\n\n{ \"grower\": \"G-11\", \"bins\": 3 }\n\n%% Look\nGET /lots\n",
     );
-    let config = std::fs::read_to_string(bench.path().join("yieldtray.toml")).expect("a file");
-    let bench = bench.file("yieldtray.toml", &format!("{config}\n[environments.live]\nguard = true\ntint = \"red\"\n"));
-    let base = bench.base();
+    let config = std::fs::read_to_string(workspace.path().join("yieldtray.toml")).expect("a file");
+    let workspace =
+        workspace.file("yieldtray.toml", &format!("{config}\n[environments.live]\nguard = true\ntint = \"red\"\n"));
+    let base = workspace.base();
 
-    let refused = bench.run(&["replay", "-e", "live"]).exits(2);
+    let refused = workspace.run(&["replay", "-e", "live"]).exits(2);
     assert!(refused.stderr.contains(&format!(
         "environment `live` is guarded, and 1 request with POST would change something at {base}/lots"
     )));
     assert!(refused.stderr.contains("pass `--yes` to send all the same; nothing was sent"), "{}", refused.stderr);
-    bench.run(&["replay", "-e", "live", "--yes"]).exits(0);
-    bench.run(&["send", "look", "-e", "live"]).exits(0);
-    bench.run(&["send", "book-in", "-e", "bench"]).exits(0);
+    workspace.run(&["replay", "-e", "live", "--yes"]).exits(0);
+    workspace.run(&["send", "look", "-e", "live"]).exits(0);
+    workspace.run(&["send", "book-in", "-e", "bench"]).exits(0);
 
-    let mut terminal = Terminal::start(&bench, &["send", "book-in", "-e", "live"], 120, &[]);
+    let mut terminal = Terminal::start(&workspace, &["send", "book-in", "-e", "live"], 120, &[]);
     terminal.wait_for(&format!("Environment live is guarded. Send 1 request with POST to {base}/lots?")).type_in("n");
     let (code, shown) = terminal.end();
     assert_eq!(code, 2, "{shown}");
     assert!(shown.contains("nothing was sent: the answer was no"), "{shown}");
-    let mut terminal = Terminal::start(&bench, &["send", "book-in", "-e", "live"], 120, &[]);
+    let mut terminal = Terminal::start(&workspace, &["send", "book-in", "-e", "live"], 120, &[]);
     terminal.wait_for("is guarded").type_in("y");
     let (code, shown) = terminal.end();
     assert_eq!(code, 0, "{shown}");
@@ -119,14 +120,14 @@ fn a_guarded_environment_asks_before_it_is_changed() {
 
 #[test]
 fn what_is_missing_is_offered_to_be_sent_first() {
-    let bench = Bench::new().file(
+    let workspace = TestWorkspace::new().file(
         "a.http",
         "%% Sign in\nPOST /session\n\n{ \"email\": \"clerk@packhouse.example\", \"password\": \"windfall-bench\" }\n\n\
          % yield token = body.token secret\n\n\
          %% Book in\nPOST /lots\nAuthorization: Bearer {{token}}\n\n{ \"grower\": \"G-11\", \"bins\": 3 }\n\n\
          % yield lot_id = body.id\n\n%% Look at it\n% needs book-in\nGET /lots/{{lot_id}}\n\n% check body.id == lot_id\n",
     );
-    let mut terminal = Terminal::start(&bench, &["send", "look-at-it"], 160, &[]);
+    let mut terminal = Terminal::start(&workspace, &["send", "look-at-it"], 160, &[]);
     terminal
         .wait_for("`look-at-it` lacks `lot_id`, which `book-in` yields.")
         .wait_for("`book-in` lacks `token`, which `sign-in` yields.")
@@ -137,32 +138,32 @@ fn what_is_missing_is_offered_to_be_sent_first() {
     assert!(plain(&shown).contains("1 check passed"), "{shown}");
 
     // Now it is on the tray: nobody is asked, in this process or the next.
-    let (code, shown) = Terminal::start(&bench, &["send", "look-at-it"], 160, &[]).end();
+    let (code, shown) = Terminal::start(&workspace, &["send", "look-at-it"], 160, &[]).end();
     assert_eq!(code, 0, "{shown}");
     assert!(!shown.contains("first?"), "{shown}");
-    bench.run(&["tray", "clear"]).exits(0);
-    let mut terminal = Terminal::start(&bench, &["send", "look-at-it"], 160, &[]);
+    workspace.run(&["tray", "clear"]).exits(0);
+    let mut terminal = Terminal::start(&workspace, &["send", "look-at-it"], 160, &[]);
     terminal.wait_for("first?").type_in("n");
     let (code, shown) = terminal.end();
     assert_eq!(code, 2, "{shown}");
-    let alone = bench.run(&["send", "look-at-it", "--needs", "never"]).exits(2);
+    let alone = workspace.run(&["send", "look-at-it", "--needs", "never"]).exits(2);
     assert!(alone.stderr.contains("send `book-in` first: add `--needs send`"), "{}", alone.stderr);
-    bench.run(&["send", "look-at-it", "--needs", "send"]).exits(0);
+    workspace.run(&["send", "look-at-it", "--needs", "send"]).exits(0);
 }
 
 #[test]
 fn secrets_are_shown_on_a_terminal_to_who_says_yes() {
-    let bench = Bench::new()
+    let workspace = TestWorkspace::new()
         .file(
             "yieldtray.local.toml",
             "[environments.bench.values]\nkey = { value = \"bench-key-4616\", secret = true }\n",
         )
         .file("a.http", "GET /lots?per_page=1\nX-Api-Key: {{key}}\n");
-    let refused = bench.run(&["send", "a.http", "--reveal"]).exits(2);
+    let refused = workspace.run(&["send", "a.http", "--reveal"]).exits(2);
     assert!(refused.stderr.contains("`--reveal` shows secrets on a terminal only"), "{}", refused.stderr);
     for (answer, seen) in [("y", true), ("n", false)] {
         for args in [&["send", "a.http", "--show", "sent", "--reveal"][..], &["values", "a.http", "--reveal"]] {
-            let mut terminal = Terminal::start(&bench, args, 120, &[]);
+            let mut terminal = Terminal::start(&workspace, args, 120, &[]);
             terminal.wait_for("Show secrets on this screen?").type_in(answer);
             let (code, shown) = terminal.end();
             assert_eq!(code, 0, "{shown}");
@@ -173,13 +174,13 @@ fn secrets_are_shown_on_a_terminal_to_who_says_yes() {
 
 #[test]
 fn a_question_tells_no_secret_and_drives_no_terminal() {
-    let bench = Bench::new()
+    let workspace = TestWorkspace::new()
         .file("yieldtray.local.toml", "[values]\npin = { value = \"windfall-4616\", secret = true }\n")
         .file(
             "a.http",
             "%% a\n% ask plain \"PIN?\" default pin\n% ask one \"Which?\" default pin from ['other', pin]\n% ask odd \"Odd?\" default \"a\\u001b[2Jb\"\nGET /health\nX-A: {{base64(plain + one + odd)}}\n",
         );
-    let mut terminal = Terminal::start(&bench, &["send", "a.http", "--show", "sent"], 120, &[]);
+    let mut terminal = Terminal::start(&workspace, &["send", "a.http", "--show", "sent"], 120, &[]);
     terminal.wait_for("PIN? [secret]").type_in("\r").wait_for("1  [secret]").wait_for("[2]").type_in("\r");
     terminal.wait_for("Odd? [a\\u{1b}[2Jb]").type_in("\r");
     let (code, shown) = terminal.end();
@@ -194,8 +195,8 @@ fn an_interrupted_question_ends_the_run_in_good_order() {
         %% Weigh\n% ask tray \"Which tray?\"\nGET /health\n\n\
         %% Wait\n% afterwards\nGET /scale/reading?ms=400\n\n% check body.still\n\n\
         %% Take away\n% afterwards\nDELETE /lots/{{lot_id}}\nX-Api-Key: bench-key-4616\n\n% check status == 204\n";
-    let bench = Bench::new().file("a.http", cells);
-    let mut terminal = Terminal::start(&bench, &["replay"], 100, &[("NO_COLOR", "1")]);
+    let workspace = TestWorkspace::new().file("a.http", cells);
+    let mut terminal = Terminal::start(&workspace, &["replay"], 100, &[("NO_COLOR", "1")]);
     terminal.wait_for("Which tray?").type_in("\u{3}");
     let (code, shown) = terminal.end();
     assert_eq!(code, 130, "{shown}");
@@ -211,11 +212,11 @@ fn a_watched_guarded_environment_asks_before_the_first_change() {
             "[workspace]\nenvironment = \"live\"\n[environments.live]\nguard = true\n[environments.live.values]\nbase = \"{base}\"\n"
         )
     };
-    let bench = Bench::new();
-    let config = config(&bench.base());
-    let bench = bench.file("yieldtray.toml", &config).file("a.http", "%% Look\nGET /health\n");
-    let write = |text: &str| std::fs::write(bench.path().join("a.http"), text).expect("a file");
-    let mut terminal = Terminal::start(&bench, &["replay", "--watch"], 100, &[("NO_COLOR", "1")]);
+    let workspace = TestWorkspace::new();
+    let config = config(&workspace.base());
+    let workspace = workspace.file("yieldtray.toml", &config).file("a.http", "%% Look\nGET /health\n");
+    let write = |text: &str| std::fs::write(workspace.path().join("a.http"), text).expect("a file");
+    let mut terminal = Terminal::start(&workspace, &["replay", "--watch"], 100, &[("NO_COLOR", "1")]);
     // Who only reads is not asked; that nobody was asked is no yes.
     terminal.wait_for("waiting for a change");
     write("%% Look\nGET /health\n\n%% End\nDELETE /session\n");

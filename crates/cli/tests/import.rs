@@ -6,14 +6,14 @@ use serde_json::json;
 use std::path::Path;
 #[cfg(feature = "other-programs")]
 use std::process::Command;
-use support::Bench;
+use support::TestWorkspace;
 use support::recorder::RequestRecorder;
 #[cfg(feature = "other-programs")]
 use support::recorder::set;
 
 /// What is in a file; nothing where there is none.
-fn text(bench: &Bench, file: &str) -> String {
-    std::fs::read_to_string(bench.path().join(file)).unwrap_or_default()
+fn text(workspace: &TestWorkspace, file: &str) -> String {
+    std::fs::read_to_string(workspace.path().join(file)).unwrap_or_default()
 }
 
 /// Commands as people paste them. `DESK` is the address.
@@ -55,24 +55,27 @@ fn upper_hex(target: &str) -> String {
 #[test]
 fn a_cell_sends_what_the_command_sends() {
     let desk = RequestRecorder::open();
-    let bench = Bench::empty().file("yieldtray.toml", "");
-    std::fs::write(bench.path().join("crate.bin"), (0..=255).collect::<Vec<u8>>()).expect("a file");
+    let workspace = TestWorkspace::empty().file("yieldtray.toml", "");
+    std::fs::write(workspace.path().join("crate.bin"), (0..=255).collect::<Vec<u8>>()).expect("a file");
     for (number, command) in COMMANDS.iter().enumerate() {
         let command = command.replace("DESK", &desk.address);
         let exported = command.strip_prefix("GATE=north ").unwrap_or(&command);
         let shell = format!("export GATE=north; {exported}");
-        let ran =
-            Command::new("bash").args(["-c", &shell]).current_dir(bench.path()).output().expect("a shell with curl");
+        let ran = Command::new("bash")
+            .args(["-c", &shell])
+            .current_dir(workspace.path())
+            .output()
+            .expect("a shell with curl");
         assert!(ran.status.success(), "{command}: {}", String::from_utf8_lossy(&ran.stderr));
         let sent = desk.last().expect("curl sent it");
         let file = format!("{number}.http");
-        bench.run(&["import", "curl", exported, "--into", &file]).exits(0);
-        let cell = text(&bench, &file);
-        bench.run(&["lint", &file]).exits(0);
-        assert_eq!(bench.run(&["tidy", "--verify", &file]).code, 0, "{cell}");
+        workspace.run(&["import", "curl", exported, "--into", &file]).exits(0);
+        let cell = text(&workspace, &file);
+        workspace.run(&["lint", &file]).exits(0);
+        assert_eq!(workspace.run(&["tidy", "--verify", &file]).code, 0, "{cell}");
         let to = format!("http://{}", desk.address);
         let send = ["send", &file, "--no-log", "--read-env", "GATE", "--secrets-to", &to];
-        bench.run_with(&send, "", &[("GATE", "north")]).exits(0);
+        workspace.run_with(&send, "", &[("GATE", "north")]).exits(0);
         let arrived = desk.last().unwrap_or_else(|| panic!("{cell}"));
         let target = |own: &support::recorder::Arrived| (own.method.clone(), upper_hex(&own.target));
         assert_eq!(target(&arrived), target(&sent), "{command}\n{cell}");
@@ -90,15 +93,15 @@ fn a_cell_sends_what_the_command_sends() {
 
 #[test]
 fn requests_are_appended_and_secrets_put_aside() {
-    let bench = Bench::empty().file("yieldtray.toml", "[values]\nbase = \"http://b\"\n");
-    let bench =
-        bench.file("yieldtray.local.toml", "# mine\n[values]\npin = { value = \"4616-4616\", secret = true }\n");
-    let bench =
-        bench.file("requests/a.http", "% header Accept: a/b\n% auth bearer {{pin}}\n\n%% GET /lots\nGET /lots\n");
+    let workspace = TestWorkspace::empty().file("yieldtray.toml", "[values]\nbase = \"http://b\"\n");
+    let workspace =
+        workspace.file("yieldtray.local.toml", "# mine\n[values]\npin = { value = \"4616-4616\", secret = true }\n");
+    let workspace =
+        workspace.file("requests/a.http", "% header Accept: a/b\n% auth bearer {{pin}}\n\n%% GET /lots\nGET /lots\n");
     let commands = "# the desk\ncurl http://b/lots -H 'Authorization: Bearer canary-4616'\ncurl http://b/lots -u clerk:4616-4616 | head\n";
-    let bench = bench.file("commands.sh", commands);
-    let before = (text(&bench, "requests/a.http"), text(&bench, "yieldtray.local.toml"));
-    let dry = bench.run(&["import", "curl", "commands.sh", "--into", "requests/a.http", "--dry"]).exits(0);
+    let workspace = workspace.file("commands.sh", commands);
+    let before = (text(&workspace, "requests/a.http"), text(&workspace, "yieldtray.local.toml"));
+    let dry = workspace.run(&["import", "curl", "commands.sh", "--into", "requests/a.http", "--dry"]).exits(0);
     assert!(
         dry.stdout.contains("+ %% GET /lots 2\n")
             && dry.stdout.contains("+ bearer_token = { value = [secret], secret = true, for = [\"http://b\"] }"),
@@ -106,11 +109,11 @@ fn requests_are_appended_and_secrets_put_aside() {
         dry.stdout
     );
     assert!(!dry.stdout.contains("canary") && !dry.stderr.contains("canary"), "{}", dry.stdout);
-    assert_eq!((text(&bench, "requests/a.http"), text(&bench, "yieldtray.local.toml")), before);
-    let run = bench.run(&["import", "curl", "commands.sh", "--into", "requests/a.http"]).exits(0);
+    assert_eq!((text(&workspace, "requests/a.http"), text(&workspace, "yieldtray.local.toml")), before);
+    let run = workspace.run(&["import", "curl", "commands.sh", "--into", "requests/a.http"]).exits(0);
     assert!(!run.stdout.contains("canary") && !run.stderr.contains("canary"), "{run:?}");
     assert_eq!(
-        text(&bench, "requests/a.http"),
+        text(&workspace, "requests/a.http"),
         format!(
             "{}\n%% GET /lots 2\n# the desk\n% redirects 0\n% header Accept:\n% auth none\nGET http://b/lots\n\
              Authorization: Bearer {{{{bearer_token}}}}\n\n%% GET /lots 3\n# `| head` is about what came back, and was left out\n\
@@ -120,20 +123,20 @@ fn requests_are_appended_and_secrets_put_aside() {
     );
     let local =
         format!("{}bearer_token = {{ value = \"canary-4616\", secret = true, for = [\"http://b\"] }}\n", before.1);
-    assert_eq!(text(&bench, "yieldtray.local.toml"), local);
+    assert_eq!(text(&workspace, "yieldtray.local.toml"), local);
     // What is printed has none of it either.
     for more in [&[][..], &["--json"]] {
-        let run = bench.run(&[&["import", "curl", "commands.sh"][..], more].concat()).exits(0);
+        let run = workspace.run(&[&["import", "curl", "commands.sh"][..], more].concat()).exits(0);
         assert!(!run.stdout.contains("4616-4616") && run.stdout.contains("{{bearer_token}}"), "{}", run.stdout);
     }
 }
 
 #[test]
 fn what_cannot_be_taken_changes_nothing() {
-    let bench = Bench::empty().file("yieldtray.toml", "").file("one.http", "GET http://b/\n");
+    let workspace = TestWorkspace::empty().file("yieldtray.toml", "").file("one.http", "GET http://b/\n");
     let commands = "curl http://b/1\n\ncurl --frobnicate http://b/2\nls | sort\ncurl 'http://b/3\n";
-    let bench = bench.file("commands.sh", commands);
-    let run = bench.run(&["import", "curl", "commands.sh", "--into", "new.http"]).exits(2);
+    let workspace = workspace.file("commands.sh", commands);
+    let run = workspace.run(&["import", "curl", "commands.sh", "--into", "new.http"]).exits(2);
     for place in ["commands.sh:3:6", "commands.sh:4:1", "commands.sh:5:6"] {
         assert!(run.stderr.contains(place), "{place}\n{}", run.stderr);
     }
@@ -152,11 +155,11 @@ fn what_cannot_be_taken_changes_nothing() {
         (vec!["import", "openapi", "one.http"], "--into <DIR>"),
         (vec!["import", "curl", "wine http://b", "x"], "these words are no command of curl"),
     ] {
-        let run = bench.run(&message).exits(2);
+        let run = workspace.run(&message).exits(2);
         assert!(run.stderr.contains(expected), "{message:?}: {}", run.stderr);
     }
-    assert!(!bench.path().join("new.http").exists() && !bench.path().join("api").exists());
-    assert!(!bench.path().join("yieldtray.local.toml").exists());
+    assert!(!workspace.path().join("new.http").exists() && !workspace.path().join("api").exists());
+    assert!(!workspace.path().join("yieldtray.local.toml").exists());
 }
 
 #[test]
@@ -178,17 +181,17 @@ fn a_recording_is_taken_in_and_sent() {
     logo["response"]["content"]["mimeType"] = json!("image/png");
     let entries = [entry("GET", "/lots", None), entry("POST", "/lots", Some("a\r\n% b\n")), logo];
     let archive = json!({ "log": { "entries": entries } }).to_string();
-    let bench = Bench::empty().file("yieldtray.toml", "").file("desk.har", &archive);
-    let run = bench.run(&["import", "har", "desk.har", "--with-checks", "--into", "requests/desk.http"]).exits(0);
+    let workspace = TestWorkspace::empty().file("yieldtray.toml", "").file("desk.har", &archive);
+    let run = workspace.run(&["import", "har", "desk.har", "--with-checks", "--into", "requests/desk.http"]).exits(0);
     assert!(run.stderr.contains("1 part of a page left out") && !run.stderr.contains("canary"), "{}", run.stderr);
-    let written = text(&bench, "requests/desk.http");
+    let written = text(&workspace, "requests/desk.http");
     assert!(written.contains(&format!("% let base = \"{base}\"\n")) && !written.contains("canary"), "{written}");
-    assert!(text(&bench, "yieldtray.local.toml").contains(&format!(
+    assert!(text(&workspace, "yieldtray.local.toml").contains(&format!(
         "session_cookies = {{ value = \"shift=canary-early\", secret = true, for = [\"{base}\"] }}"
     )));
-    assert!(text(&bench, ".gitignore").contains("yieldtray.local.toml"));
-    bench.run(&["lint", "requests"]).exits(0);
-    bench.run(&["replay", "requests", "--no-log"]).exits(0);
+    assert!(text(&workspace, ".gitignore").contains("yieldtray.local.toml"));
+    workspace.run(&["lint", "requests"]).exits(0);
+    workspace.run(&["replay", "requests", "--no-log"]).exits(0);
     let arrived = desk.all();
     assert_eq!(arrived.len(), 2);
     assert_eq!((arrived[1].method.as_str(), arrived[1].body.as_slice()), ("POST", &b"a\r\n% b\n"[..]));
@@ -204,13 +207,14 @@ Lot: { type: object, required: [id], properties: { id: { type: string } } }\n";
 #[test]
 fn a_description_becomes_a_workspace_that_is_replayed() {
     let desk = RequestRecorder::open();
-    let bench = Bench::empty().file("api.yaml", &DESCRIPTION.replace("BASE", &format!("http://{}", desk.address)));
-    let dry = bench.run(&["import", "openapi", "api.yaml", "--into", "requests", "--dry"]).exits(0);
-    assert!(dry.stdout.contains("+ % name readLot") && !bench.path().join("requests").exists(), "{}", dry.stdout);
-    bench.run(&["import", "openapi", "api.yaml", "--into", "requests"]).exits(0);
-    bench.run(&["lint"]).exits(0);
+    let workspace =
+        TestWorkspace::empty().file("api.yaml", &DESCRIPTION.replace("BASE", &format!("http://{}", desk.address)));
+    let dry = workspace.run(&["import", "openapi", "api.yaml", "--into", "requests", "--dry"]).exits(0);
+    assert!(dry.stdout.contains("+ % name readLot") && !workspace.path().join("requests").exists(), "{}", dry.stdout);
+    workspace.run(&["import", "openapi", "api.yaml", "--into", "requests"]).exits(0);
+    workspace.run(&["lint"]).exits(0);
     let replayed =
-        bench.run_with(&["replay", "--read-env", "API_*"], "", &[("API_DESK_TOKEN", "canary-4616")]).exits(0);
+        workspace.run_with(&["replay", "--read-env", "API_*"], "", &[("API_DESK_TOKEN", "canary-4616")]).exits(0);
     assert!(replayed.stdout.contains("2 checks"), "{}", replayed.stdout);
     let arrived = desk.last().expect("it was sent");
     assert_eq!(
@@ -218,17 +222,17 @@ fn a_description_becomes_a_workspace_that_is_replayed() {
         ("/lots/L%207", &b"Bearer canary-4616"[..])
     );
     // A second time nothing changes, not even what somebody made of it.
-    let mine = text(&bench, "requests/lots.http").replace("L 7", "L 8");
-    std::fs::write(bench.path().join("requests/lots.http"), &mine).expect("a file");
-    let before = text(&bench, "yieldtray.toml");
-    let again = bench.run(&["import", "openapi", "api.yaml", "--into", "requests"]).exits(0);
+    let mine = text(&workspace, "requests/lots.http").replace("L 7", "L 8");
+    std::fs::write(workspace.path().join("requests/lots.http"), &mine).expect("a file");
+    let before = text(&workspace, "yieldtray.toml");
+    let again = workspace.run(&["import", "openapi", "api.yaml", "--into", "requests"]).exits(0);
     assert!(again.stderr.contains("3 things are there already"), "{}", again.stderr);
-    assert_eq!((text(&bench, "requests/lots.http"), text(&bench, "yieldtray.toml")), (mine, before));
-    let one = bench.run(&["import", "openapi", "api.yaml", "--operation", "GET /lots/{id}"]).exits(0);
+    assert_eq!((text(&workspace, "requests/lots.http"), text(&workspace, "yieldtray.toml")), (mine, before));
+    let one = workspace.run(&["import", "openapi", "api.yaml", "--operation", "GET /lots/{id}"]).exits(0);
     assert!(
         one.stdout.contains("GET /lots/{{my_id}}\n") || one.stdout.contains("GET /lots/{{id}}\n"),
         "{}",
         one.stdout
     );
-    assert!(Path::new(&bench.path().join("requests/schemas/Lot.schema.json")).exists());
+    assert!(Path::new(&workspace.path().join("requests/schemas/Lot.schema.json")).exists());
 }

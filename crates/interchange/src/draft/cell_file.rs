@@ -43,7 +43,7 @@ impl CellFileBuilder {
     }
 
     /// Adds a request, its secrets lifted.
-    pub fn add(&mut self, mut draft: ImportedRequest, lift: &mut SecretExtractor) {
+    pub fn add(&mut self, mut draft: ImportedRequest, extractor: &mut SecretExtractor) {
         for name in &self.shared_headers {
             let dropped = format!("% header {name}:");
             let said = draft.has_header(name) || draft.lines.iter().any(|line| line.eq_ignore_ascii_case(&dropped));
@@ -54,7 +54,7 @@ impl CellFileBuilder {
         if self.shared_auth && draft.auth.is_none() {
             draft.lines.push("% auth none".to_owned());
         }
-        lift.draft(&mut draft);
+        extractor.draft(&mut draft);
         let name = self.name(&mut draft);
         let media = draft.header("content-type").map_or("", |media| media.head());
         let extension = extension(media).to_owned();

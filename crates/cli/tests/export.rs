@@ -7,7 +7,7 @@ use std::io::{Read, Write};
 use std::net::TcpStream;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Output};
-use support::Bench;
+use support::TestWorkspace;
 use support::recorder::{Arrived, RequestRecorder, set};
 
 /// Hostile requests, each a cell.
@@ -107,15 +107,15 @@ Content-Type: application/json
 /// Secrets, one that each encoding writes in its own way.
 const SECRETS: &str = "[values]\npass = { value = \"p/q \\\"r's$x é&<\", secret = true }\ntoken = { value = \"t-4616-abcd\", secret = true }\n";
 
-fn bench(desk: &RequestRecorder) -> Bench {
+fn workspace(desk: &RequestRecorder) -> TestWorkspace {
     let config = format!("[values]\nbase = \"http://{}\"\n", desk.address);
-    let bench = Bench::empty().file("yieldtray.toml", &config).file("yieldtray.local.toml", SECRETS);
+    let workspace = TestWorkspace::empty().file("yieldtray.toml", &config).file("yieldtray.local.toml", SECRETS);
     let cells = CELLS.replace("basic clerk é {{pass}}", "basic \"clerk é\" {{pass}}");
     let cells = cells.replace("as crä te.png", "as \"crä te.png\"");
-    let bench = bench.file("a.http", &cells);
+    let workspace = workspace.file("a.http", &cells);
     let bytes: Vec<u8> = (0..=255).collect();
-    std::fs::write(bench.path().join("crate.bin"), bytes).expect("a file");
-    bench
+    std::fs::write(workspace.path().join("crate.bin"), bytes).expect("a file");
+    workspace
 }
 
 fn names() -> Vec<&'static str> {
@@ -146,14 +146,14 @@ struct Language {
 /// Exports each cell, runs what came, and compares.
 fn compare(language: &Language) {
     let desk = RequestRecorder::open();
-    let bench = bench(&desk);
+    let workspace = workspace(&desk);
     let built = tempfile::tempdir().expect("a folder");
     let mut compared = 0;
     for name in names() {
-        bench.run(&["send", &format!("a.http#{name}"), "--seed", "7", "--no-log"]).exits(0);
+        workspace.run(&["send", &format!("a.http#{name}"), "--seed", "7", "--no-log"]).exits(0);
         let sent = desk.last().unwrap_or_else(|| panic!("{name} was sent"));
         let exported =
-            bench.run(&["export", &format!("a.http#{name}"), "--as", language.target, "--seed", "7"]).exits(0);
+            workspace.run(&["export", &format!("a.http#{name}"), "--as", language.target, "--seed", "7"]).exits(0);
         for secret in ["p/q", "t-4616", "p%2Fq", "cC9x"] {
             assert!(
                 !exported.stdout.contains(secret),
@@ -168,7 +168,7 @@ fn compare(language: &Language) {
         let snippet = built.path().join(language.file);
         std::fs::write(&snippet, &exported.stdout).expect("a file");
         let mut with = |command: &mut Command| {
-            command.current_dir(bench.path()).envs(ENVIRONMENT.iter().copied());
+            command.current_dir(workspace.path()).envs(ENVIRONMENT.iter().copied());
             command.env("NODE_NO_WARNINGS", "1").env("GOCACHE", built.path().join("go")).env("GOFLAGS", "-mod=mod");
             command.output().unwrap_or_else(|error| panic!("{command:?}: {error}"))
         };
@@ -248,13 +248,13 @@ language!(c, "c", "send.c", [], |snippet, folder, with| {
 #[test]
 fn the_message_itself() {
     let desk = RequestRecorder::open();
-    let bench = bench(&desk);
+    let workspace = workspace(&desk);
     for name in
         names().into_iter().filter(|name| !["bytes", "parts", "basic", "secrets", "pin", "markup"].contains(name))
     {
-        bench.run(&["send", &format!("a.http#{name}"), "--no-log"]).exits(0);
+        workspace.run(&["send", &format!("a.http#{name}"), "--no-log"]).exits(0);
         let sent = desk.last().expect("it was sent");
-        let message = bench.run(&["export", &format!("a.http#{name}"), "--as", "http"]).exits(0).bytes;
+        let message = workspace.run(&["export", &format!("a.http#{name}"), "--as", "http"]).exits(0).bytes;
         let mut stream = TcpStream::connect(&desk.address).expect("the desk is open");
         stream.write_all(&message).expect("it is taken");
         stream.read_to_end(&mut Vec::new()).expect("an answer");
@@ -266,7 +266,7 @@ fn the_message_itself() {
         );
         assert_eq!(arrived.body, sent.body, "{name}");
     }
-    let refused = bench.run(&["export", "a.http#bytes", "--as", "http"]).exits(2);
+    let refused = workspace.run(&["export", "a.http#bytes", "--as", "http"]).exits(2);
     assert!(refused.stderr.contains("this body is no text"), "{}", refused.stderr);
 }
 
@@ -274,7 +274,7 @@ fn the_message_itself() {
 #[test]
 fn rust() {
     let desk = RequestRecorder::open();
-    let bench = bench(&desk);
+    let workspace = workspace(&desk);
     let package = tempfile::tempdir().expect("a folder");
     std::fs::create_dir_all(package.path().join("src/bin")).expect("a folder");
     let manifest = "[package]\nname = \"snippets\"\nversion = \"0.1.0\"\nedition = \"2021\"\n\n[dependencies]\nbase64 = \"0.22\"\n\
@@ -282,7 +282,7 @@ fn rust() {
     std::fs::write(package.path().join("Cargo.toml"), manifest).expect("a file");
     let mut snippets = BTreeMap::new();
     for name in names() {
-        let run = bench.run(&["export", &format!("a.http#{name}"), "--as", "rust", "--seed", "7"]).exits(0);
+        let run = workspace.run(&["export", &format!("a.http#{name}"), "--as", "rust", "--seed", "7"]).exits(0);
         std::fs::write(package.path().join(format!("src/bin/{name}.rs")), &run.stdout).expect("a file");
         snippets.insert(name, run.stdout);
     }
@@ -296,10 +296,10 @@ fn rust() {
     let built = build.output().expect("cargo is there");
     assert!(built.status.success(), "{}", String::from_utf8_lossy(&built.stderr));
     for (name, snippet) in snippets {
-        bench.run(&["send", &format!("a.http#{name}"), "--seed", "7", "--no-log"]).exits(0);
+        workspace.run(&["send", &format!("a.http#{name}"), "--seed", "7", "--no-log"]).exits(0);
         let sent = desk.last().expect("it was sent");
         let mut program = Command::new(package.path().join("target/debug").join(name));
-        program.current_dir(bench.path()).envs(ENVIRONMENT.iter().copied());
+        program.current_dir(workspace.path()).envs(ENVIRONMENT.iter().copied());
         let output = program.output().expect("it was built");
         let shown = format!("{name}\n{snippet}\n{}", String::from_utf8_lossy(&output.stderr));
         let arrived = desk.last().unwrap_or_else(|| panic!("{shown}"));
@@ -355,19 +355,19 @@ GET /own/{{lot}}
 #[test]
 fn a_chain_takes_values_from_answers() {
     let desk = RequestRecorder::open();
-    let bench = bench(&desk).file("chain.http", CHAIN);
+    let workspace = workspace(&desk).file("chain.http", CHAIN);
     let all = |desk: &RequestRecorder| -> Vec<Arrived> {
         desk.all().into_iter().map(|own| Arrived { headers: set(&own), ..own }).collect()
     };
-    bench.run(&["replay", "chain.http", "--no-log"]).exits(0);
+    workspace.run(&["replay", "chain.http", "--no-log"]).exits(0);
     let sent = all(&desk);
     assert_eq!(sent.len(), 5);
     for (target, file, program) in
         [("shell", "c.sh", "sh"), ("python", "c.py", "python3"), ("javascript", "c.mjs", "node")]
     {
-        let run = bench.run(&["export", "chain.http", "--as", target]).exits(0);
-        std::fs::write(bench.path().join(file), &run.stdout).expect("a file");
-        let output = Command::new(program).arg(file).current_dir(bench.path()).output().expect("it is there");
+        let run = workspace.run(&["export", "chain.http", "--as", target]).exits(0);
+        std::fs::write(workspace.path().join(file), &run.stdout).expect("a file");
+        let output = Command::new(program).arg(file).current_dir(workspace.path()).output().expect("it is there");
         let shown = format!("{}\n{}", run.stdout, String::from_utf8_lossy(&output.stderr));
         let arrived = all(&desk);
         assert_eq!(arrived.len(), 5, "{shown}");
@@ -378,13 +378,16 @@ fn a_chain_takes_values_from_answers() {
         }
     }
     // A file of one request is a chain with what that needs of another one.
-    let bench = bench.file("last.http", "% cookies off\n\n%% Last\n% needs chain.http#lots\nGET /last/{{lot}}\n");
-    let run = bench.run(&["export", "last.http", "--as", "python"]).exits(0);
-    std::fs::write(bench.path().join("last.py"), &run.stdout).expect("a file");
-    assert!(Command::new("python3").arg("last.py").current_dir(bench.path()).status().expect("it is there").success());
+    let workspace =
+        workspace.file("last.http", "% cookies off\n\n%% Last\n% needs chain.http#lots\nGET /last/{{lot}}\n");
+    let run = workspace.run(&["export", "last.http", "--as", "python"]).exits(0);
+    std::fs::write(workspace.path().join("last.py"), &run.stdout).expect("a file");
+    assert!(
+        Command::new("python3").arg("last.py").current_dir(workspace.path()).status().expect("it is there").success()
+    );
     let targets: Vec<String> = all(&desk).into_iter().map(|own| own.target).collect();
     assert_eq!(targets, ["/lots", "/last/L%2F7%20%C3%A9%22"]);
-    let refused = bench.run(&["export", "chain.http", "--as", "go"]).exits(2);
+    let refused = workspace.run(&["export", "chain.http", "--as", "go"]).exits(2);
     assert!(refused.stderr.contains("holds 7 requests, but `go` takes one"), "{}", refused.stderr);
 }
 
@@ -392,30 +395,32 @@ fn a_chain_takes_values_from_answers() {
 #[test]
 fn what_is_handed_over_comes_back() {
     let desk = RequestRecorder::open();
-    let bench = bench(&desk);
+    let workspace = workspace(&desk);
     for name in names() {
-        bench.run(&["send", &format!("a.http#{name}"), "--seed", "7", "--no-log"]).exits(0);
+        workspace.run(&["send", &format!("a.http#{name}"), "--seed", "7", "--no-log"]).exits(0);
         let sent = desk.last().expect("it was sent");
         for (target, import) in [("shell", "curl"), ("har", "har")] {
             let file = format!("{name}.{target}");
-            let text = bench.run(&["export", &format!("a.http#{name}"), "--as", target, "--seed", "7"]).exits(0).stdout;
+            let text =
+                workspace.run(&["export", &format!("a.http#{name}"), "--as", target, "--seed", "7"]).exits(0).stdout;
             // A command reads the secrets of the environment, a recording has their names; several chunks of a
             // body come through a pipe, which is no command of its own.
             if text.contains("${") || target == "shell" && text.contains("| curl") {
                 continue;
             }
-            std::fs::write(bench.path().join(&file), text).expect("a file");
+            std::fs::write(workspace.path().join(&file), text).expect("a file");
             let again = format!("again/{name}-{target}.http");
-            std::fs::create_dir_all(bench.path().join("again")).expect("a folder");
-            let run = bench.run(&["import", import, &file, "--into", &again]).exits(0);
+            std::fs::create_dir_all(workspace.path().join("again")).expect("a folder");
+            let run = workspace.run(&["import", import, &file, "--into", &again]).exits(0);
             if name == "bytes" && target == "shell" {
-                std::fs::copy(bench.path().join("crate.bin"), bench.path().join("again/crate.bin")).expect("a file");
+                std::fs::copy(workspace.path().join("crate.bin"), workspace.path().join("again/crate.bin"))
+                    .expect("a file");
             }
-            bench.run(&["lint", &again]).exits(0);
-            bench.run(&["send", &again, "--no-log"]).exits(0);
+            workspace.run(&["lint", &again]).exits(0);
+            workspace.run(&["send", &again, "--no-log"]).exits(0);
             let back = desk.last().unwrap_or_else(|| panic!("{name} {target}: {}", run.stderr));
             let shown =
-                format!("{name} {target}\n{}", std::fs::read_to_string(bench.path().join(&again)).expect("a file"));
+                format!("{name} {target}\n{}", std::fs::read_to_string(workspace.path().join(&again)).expect("a file"));
             assert_eq!((&back.method, &back.target), (&sent.method, &sent.target), "{shown}");
             assert_eq!(String::from_utf8_lossy(&back.body), String::from_utf8_lossy(&sent.body), "{shown}");
             assert_eq!((set(&back), back.body), (set(&sent), sent.body.clone()), "{shown}");

@@ -4,18 +4,18 @@ mod support;
 
 use std::process::Stdio;
 use std::time::{Duration, Instant};
-use support::Bench;
+use support::TestWorkspace;
 use support::terminal::{in_terminal, plain};
 use yieldtray_packhouse::FaultyServer;
 
-fn bench(rough: &FaultyServer) -> Bench {
-    Bench::empty().file("yieldtray.toml", &format!("[values]\nbase = '{}'\n", rough.base()))
+fn workspace(rough: &FaultyServer) -> TestWorkspace {
+    TestWorkspace::empty().file("yieldtray.toml", &format!("[values]\nbase = '{}'\n", rough.base()))
 }
 
 #[test]
 fn each_condition_has_its_words_and_no_hang() {
     let rough = FaultyServer::start().expect("a server");
-    let bench = bench(&rough);
+    let workspace = workspace(&rough);
     for (path, kind, message) in [
         ("no-answer", "timed-out", "no whole answer from 127.0.0.1"),
         ("stall", "timed-out", "no whole answer from 127.0.0.1"),
@@ -36,24 +36,24 @@ fn each_condition_has_its_words_and_no_hang() {
         // Only who waits in vain needs a limit that a test can wait for.
         let limit = if kind == "timed-out" { "% timeout 2s\n" } else { "" };
         let text = format!("{limit}/{path}");
-        let run = bench.run(&["send", "--text", &text, "--json"]).exits(3);
+        let run = workspace.run(&["send", "--text", &text, "--json"]).exits(3);
         let failure = &run.json()["cells"][0]["failure"];
         assert_eq!(failure["kind"], kind, "{path}: {failure}");
         assert!(failure["message"].as_str().is_some_and(|said| said.contains(message)), "{path}: {failure}");
         assert!(start.elapsed() < Duration::from_secs(40), "{path} took {:?}", start.elapsed());
         if ["no-answer", "stall", "short", "cut-chunks"].contains(&path) {
-            let run = bench.run(&["send", "--text", &text, "--out", "half.bin"]).exits(3);
+            let run = workspace.run(&["send", "--text", &text, "--out", "half.bin"]).exits(3);
             let message = if path == "stall" { "7 bytes came, then nothing for 2 s" } else { "127.0.0.1" };
             assert!(run.stderr.contains(message), "{path}: {}", run.stderr);
         }
     }
-    assert_eq!(left(&bench), ["yieldtray.toml"], "no half file is left");
+    assert_eq!(left(&workspace), ["yieldtray.toml"], "no half file is left");
 }
 
 #[test]
 fn what_is_odd_but_right_is_taken() {
     let rough = FaultyServer::start().expect("a server");
-    let bench = bench(&rough);
+    let workspace = workspace(&rough);
     for (path, expected) in [
         ("interim", "200 after the hints"),
         ("stray-204", "204 "),
@@ -62,12 +62,13 @@ fn what_is_odd_but_right_is_taken() {
         ("latin1", "200 Käthe"),
         ("on/10", "200 here"),
     ] {
-        let run = bench.run(&["send", "--text", &format!("/{path}"), "--pick", "string(status) + ' ' + text"]).exits(0);
+        let run =
+            workspace.run(&["send", "--text", &format!("/{path}"), "--pick", "string(status) + ' ' + text"]).exits(0);
         assert_eq!(run.stdout.trim_end_matches('\n'), expected, "{path}");
     }
-    let all = bench.run(&["send", "--text", "/on/10", "--pick", "hops.map(h, h.status)"]).exits(0);
+    let all = workspace.run(&["send", "--text", "/on/10", "--pick", "hops.map(h, h.status)"]).exits(0);
     assert_eq!(all.stdout.matches("302").count(), 10);
-    let none = bench.run(&["send", "--text", "% redirects 0\n/on/3", "--pick", "headers['location']"]).exits(0);
+    let none = workspace.run(&["send", "--text", "% redirects 0\n/on/3", "--pick", "headers['location']"]).exits(0);
     assert_eq!(none.stdout, "/on/2\n");
 }
 
@@ -75,17 +76,17 @@ fn what_is_odd_but_right_is_taken() {
 fn limits_are_settings_and_a_file_takes_any_size() {
     let rough = FaultyServer::start().expect("a server");
     let config = format!("[values]\nbase = '{}'\n[send]\nbody_limit = 4\n", rough.base());
-    let bench = Bench::empty().file("yieldtray.toml", &config);
-    assert!(bench.run(&["send", "--text", "/until-close"]).exits(3).stderr.contains("larger than 4 bytes"));
-    let run = bench.run(&["send", "--text", "/until-close\n\n% check size == 10", "--out", "all.txt"]).exits(0);
+    let workspace = TestWorkspace::empty().file("yieldtray.toml", &config);
+    assert!(workspace.run(&["send", "--text", "/until-close"]).exits(3).stderr.contains("larger than 4 bytes"));
+    let run = workspace.run(&["send", "--text", "/until-close\n\n% check size == 10", "--out", "all.txt"]).exits(0);
     assert!(run.stderr.contains("the body is in"), "{}", run.stderr);
-    assert_eq!(std::fs::read_to_string(bench.path().join("all.txt")).expect("the file"), "to the end");
+    assert_eq!(std::fs::read_to_string(workspace.path().join("all.txt")).expect("the file"), "to the end");
     // A check that reads what was not held has not passed.
-    let run = bench
+    let run = workspace
         .run(&["send", "--text", "/until-close\n\n% check text != ''\n% yield t = text", "--out", "b.txt"])
         .exits(1);
     assert_eq!(run.stderr.matches("larger than what checks can read").count(), 2, "{}", run.stderr);
-    let run = bench.run(&["send", "--text", "/until-close", "--out", "no/such/folder/b.txt"]).exits(2);
+    let run = workspace.run(&["send", "--text", "/until-close", "--out", "no/such/folder/b.txt"]).exits(2);
     assert!(run.stderr.contains("there is no folder `no/such/folder`"), "{}", run.stderr);
 }
 
@@ -94,22 +95,22 @@ fn limits_are_settings_and_a_file_takes_any_size() {
 #[test]
 fn a_kept_connection_that_was_closed_is_no_reason_to_send_twice() {
     let rough = FaultyServer::start().expect("a server");
-    let bench = bench(&rough)
+    let workspace = workspace(&rough)
         .file("post.http", "%% a\n/drops-second\n%% b\nPOST /drops-second\n\n[1]\n")
         .file("get.http", "%% a\n/drops-second\n%% b\n/drops-second\n");
-    let run = bench.run(&["replay", "post.http"]).exits(3);
+    let run = workspace.run(&["replay", "post.http"]).exits(3);
     assert!(run.stdout.contains("the server may have carried the POST out"), "{}", run.stdout);
     assert_eq!(rough.requests(), 2);
-    bench.run(&["replay", "get.http"]).exits(0);
+    workspace.run(&["replay", "get.http"]).exits(0);
     assert_eq!(rough.requests(), 5, "the second GET went out twice");
 }
 
 #[test]
 fn nothing_an_answer_says_drives_the_terminal() {
     let rough = FaultyServer::start().expect("a server");
-    let bench = bench(&rough);
+    let workspace = workspace(&rough);
     for path in ["drives", "drives-reason"] {
-        let shown = in_terminal(&bench, &["send", "--text", &format!("/{path}"), "--show", "all"], 100, &[]);
+        let shown = in_terminal(&workspace, &["send", "--text", &format!("/{path}"), "--show", "all"], 100, &[]);
         // What is left beside colours is shown, not obeyed.
         let rest = plain(&shown).replace('\n', "").replace('\r', "\n");
         let odd: Vec<char> =
@@ -122,14 +123,14 @@ fn nothing_an_answer_says_drives_the_terminal() {
 #[test]
 fn an_interrupt_leaves_no_half_file() {
     let rough = FaultyServer::start().expect("a server");
-    let bench = bench(&rough);
-    let mut command = bench.command();
+    let workspace = workspace(&rough);
+    let mut command = workspace.command();
     command.args(["send", "--text", "/endless", "--out", "endless.bin"]).stdout(Stdio::null()).stderr(Stdio::null());
     let mut child = command.spawn().expect("the program starts");
     // Until it writes: then there is something half done.
     let until = Instant::now() + Duration::from_secs(30);
     let half = || {
-        let files = std::fs::read_dir(bench.path()).expect("the folder").flatten();
+        let files = std::fs::read_dir(workspace.path()).expect("the folder").flatten();
         files.filter_map(|file| file.metadata().ok()).any(|data| data.len() > 1 << 20)
     };
     while !half() {
@@ -139,11 +140,11 @@ fn an_interrupt_leaves_no_half_file() {
     let interrupt = format!("kill -INT {}", child.id());
     assert!(std::process::Command::new("sh").args(["-c", &interrupt]).status().expect("a shell").success());
     assert_eq!(child.wait().expect("it ends").code(), Some(130));
-    assert_eq!(left(&bench), ["yieldtray.toml"]);
+    assert_eq!(left(&workspace), ["yieldtray.toml"]);
 }
 
 /// What lies in the folder, but for the state.
-fn left(bench: &Bench) -> Vec<std::ffi::OsString> {
-    let names = std::fs::read_dir(bench.path()).expect("the folder").flatten().map(|it| it.file_name());
+fn left(workspace: &TestWorkspace) -> Vec<std::ffi::OsString> {
+    let names = std::fs::read_dir(workspace.path()).expect("the folder").flatten().map(|it| it.file_name());
     names.filter(|name| name != ".yieldtray").collect()
 }

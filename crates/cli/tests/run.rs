@@ -10,7 +10,7 @@ use std::sync::mpsc::{Receiver, channel};
 use std::thread;
 use std::time::{Duration, Instant};
 use support::terminal::{Terminal, in_terminal};
-use support::{Bench, answer, server};
+use support::{TestWorkspace, answer, server};
 
 const PATIENCE: Duration = Duration::from_secs(30);
 
@@ -34,21 +34,21 @@ fn desk(bins: usize) -> String {
     )
 }
 
-fn desks() -> Bench {
+fn desks() -> TestWorkspace {
     let all = (1..=12).map(|bins| (format!("desks/{bins:02}.http"), desk(bins)));
-    all.fold(Bench::new().file("gate.http", GATE), |bench, (name, text)| bench.file(&name, &text))
+    all.fold(TestWorkspace::new().file("gate.http", GATE), |workspace, (name, text)| workspace.file(&name, &text))
 }
 
 /// The events of a replay, without what differs from run to run: times, ports, numbers of lots.
-fn events(bench: &Bench, args: &[&str]) -> Vec<Value> {
-    let run = bench.run(&[&["replay", "--json", "--seed", "4616"], args].concat());
+fn events(workspace: &TestWorkspace, args: &[&str]) -> Vec<Value> {
+    let run = workspace.run(&[&["replay", "--json", "--seed", "4616"], args].concat());
     let lot = regex::Regex::new(r"L-\d+").expect("a pattern");
     let line = |line: &str| {
         let mut event: Value = serde_json::from_str(&lot.replace_all(line, "L")).expect("JSON");
         event.as_object_mut().expect("an object").remove("elapsed_ms");
         event
     };
-    bench.stable(&run.stdout).lines().map(line).collect()
+    workspace.stable(&run.stdout).lines().map(line).collect()
 }
 
 #[test]
@@ -60,10 +60,10 @@ fn side_by_side_and_in_shares_the_same_is_told() {
     assert_eq!(events(&desks(), &["--jobs", "8"]), one);
 
     // Each file is in one shard, with those it needs: they may be in several, and tell the same there.
-    let bench = desks();
+    let workspace = desks();
     let mut record: Vec<String> = Vec::new();
     for shard in ["1/3", "2/3", "3/3"] {
-        let events = events(&bench, &["--shard", shard, "--jobs", "3"]);
+        let events = events(&workspace, &["--shard", shard, "--jobs", "3"]);
         assert!(events.len() < one.len(), "a shard is less than all");
         record.extend(events.iter().filter(|event| event["event"] == "cell").map(Value::to_string));
     }
@@ -89,9 +89,11 @@ fn time_is_that_of_the_exchange_however_long_checks_take() {
          % check elapsed < duration('250ms')\n\n%% third\nGET {base}/slow\n\n\
          % check elapsed >= duration('300ms') && elapsed < duration('600ms')\n"
     );
-    let bench = ["a.http", "b.http", "c.http"].iter().fold(Bench::empty(), |bench, file| bench.file(file, &cells));
+    let workspace = ["a.http", "b.http", "c.http"]
+        .iter()
+        .fold(TestWorkspace::empty(), |workspace, file| workspace.file(file, &cells));
     for jobs in ["1", "3"] {
-        let run = bench.run(&["replay", "--jobs", jobs, "--no-log"]).exits(0);
+        let run = workspace.run(&["replay", "--jobs", jobs, "--no-log"]).exits(0);
         assert!(run.stdout.contains("9 requests · 18 checks · all passed"), "{}", run.stdout);
     }
 }
@@ -102,15 +104,15 @@ fn an_attempt_takes_what_is_left_of_the_time() {
     let base = server(|_| (Duration::from_secs(60), Vec::new()));
     let cell = format!("%% graded\nGET {base}/\n\n% wait until status == 200 every 100ms for 1s\n");
     let began = Instant::now();
-    let run = Bench::empty().file("a.http", &cell).run(&["replay"]).exits(3);
+    let run = TestWorkspace::empty().file("a.http", &cell).run(&["replay"]).exits(3);
     assert!(began.elapsed() < Duration::from_secs(20), "the usual limit is 30 s");
     assert!(run.stdout.contains("no whole answer from") && run.stdout.contains("within 1 s"), "{}", run.stdout);
     assert!(run.stdout.contains("what is left of `for …` in `% wait`"), "{}", run.stdout);
 }
 
 /// What a JSON report says of its run, without what differs from run to run.
-fn reported(bench: &Bench, file: &str) -> (Value, Vec<String>) {
-    let text = std::fs::read_to_string(bench.path().join(file)).expect("a report");
+fn reported(workspace: &TestWorkspace, file: &str) -> (Value, Vec<String>) {
+    let text = std::fs::read_to_string(workspace.path().join(file)).expect("a report");
     let lot = regex::Regex::new(r"L-\d+").expect("a pattern");
     let report: Value = serde_json::from_str(&lot.replace_all(&text, "L")).expect("JSON");
     let entry = |entry: &Value| {
@@ -124,32 +126,32 @@ fn reported(bench: &Bench, file: &str) -> (Value, Vec<String>) {
 #[test]
 fn shards_are_complete_and_their_reports_make_the_whole_one() {
     // Sequences that play cells of other files, values and cookies of earlier cells, rows, a file nobody needs.
-    let bench = desks()
+    let workspace = desks()
         .file("morning.http", "%% all\n% play tools.http#weigh with kg = 12 times 2\n% play tools.http#weigh with kg = 13\n")
         .file("tools.http", "%% start\nGET /health\n\n% yield state = body.status\n\n%% weigh\n% needs start\nGET /echo?kg={{kg}}&s={{state}}\n\n% check status < 500\n")
         .file("rows.http", "%% one\n% each row in \"rows.csv\"\nGET /echo?lot={{row.lot}}\n\n% check status < 500\n\n%% two\nGET /health\n")
         .file("rows.csv", "lot\n1\n2\n3\n")
         .file("z-use.http", "%% use\n% needs tools.http#start\nGET /echo?s={{state}}\n\n% check status < 500\n");
-    bench.run(&["replay", "--report", "json=whole.json"]).exits(1);
-    let whole = reported(&bench, "whole.json");
+    workspace.run(&["replay", "--report", "json=whole.json"]).exits(1);
+    let whole = reported(&workspace, "whole.json");
     for (shards, jobs) in [(2, "1"), (5, "4"), (40, "2")] {
         let mut merge = vec!["report".to_owned(), "merge".to_owned()];
         let mut empty = 0;
         for own in 1..=shards {
             let file = format!("{own}.json");
             let (shard, report) = (format!("{own}/{shards}"), format!("json={file}"));
-            let run = bench.run(&["replay", "--shard", &shard, "--jobs", jobs, "--report", &report]);
+            let run = workspace.run(&["replay", "--shard", &shard, "--jobs", jobs, "--report", &report]);
             assert!(run.code <= 1, "{shard}: {}", run.both());
             empty += usize::from(run.stdout.lines().any(|line| line.starts_with("0 requests")));
             merge.push(file);
         }
         assert!(shards < 40 || empty > 0, "of very many shards some are empty");
         merge.extend(["--report".to_owned(), "json=merged.json".to_owned()]);
-        bench.run(&merge.iter().map(String::as_str).collect::<Vec<_>>()).exits(1);
-        assert_eq!(reported(&bench, "merged.json"), whole, "{shards} shards");
+        workspace.run(&merge.iter().map(String::as_str).collect::<Vec<_>>()).exits(1);
+        assert_eq!(reported(&workspace, "merged.json"), whole, "{shards} shards");
     }
-    bench.run(&["report", "merge", "whole.json", "--report", "json=again.json"]).exits(1);
-    let text = |file: &str| std::fs::read_to_string(bench.path().join(file)).expect("a report");
+    workspace.run(&["report", "merge", "whole.json", "--report", "json=again.json"]).exits(1);
+    let text = |file: &str| std::fs::read_to_string(workspace.path().join(file)).expect("a report");
     assert_eq!(text("again.json"), text("whole.json"), "one report is joined to itself");
 }
 
@@ -159,10 +161,11 @@ fn shards_are_complete_and_their_reports_make_the_whole_one() {
 fn a_bad_neighbour_stops_nothing() {
     use std::os::unix::fs::PermissionsExt;
     let good = "%% open\nGET /health\n\n% check status == 200\n";
-    let bench = Bench::new().file("good.http", good).file("half.http", "% chekc status == 200\n").file("data/x", "");
-    std::fs::create_dir(bench.path().join("odd")).expect("a folder");
-    std::fs::write(bench.path().join("odd/bytes.http"), b"GET /\xff\n").expect("a file");
-    let data = bench.path().join("data");
+    let workspace =
+        TestWorkspace::new().file("good.http", good).file("half.http", "% chekc status == 200\n").file("data/x", "");
+    std::fs::create_dir(workspace.path().join("odd")).expect("a folder");
+    std::fs::write(workspace.path().join("odd/bytes.http"), b"GET /\xff\n").expect("a file");
+    let data = workspace.path().join("data");
     std::fs::set_permissions(&data, std::fs::Permissions::from_mode(0o000)).expect("rights");
     // Whoever may do everything looks through every folder.
     let everything = std::fs::read_dir(&data).is_ok();
@@ -172,16 +175,16 @@ fn a_bad_neighbour_stops_nothing() {
         assert!(everything || both.contains("`data` cannot be looked through"), "{both}");
     };
     for args in [&["list"][..], &["values"], &["lint"], &["tidy", "--verify"], &["replay"]] {
-        record(&bench.run(args).exits(2));
+        record(&workspace.run(args).exits(2));
     }
-    assert!(bench.run(&["replay"]).stdout.contains("1 request · 1 check · all passed"));
-    let lint = bench.run(&["lint"]).exits(2);
+    assert!(workspace.run(&["replay"]).stdout.contains("1 request · 1 check · all passed"));
+    let lint = workspace.run(&["lint"]).exits(2);
     assert!(lint.stdout.contains("half.http:1:3") && lint.stdout.contains("2 files"), "{}", lint.stdout);
     // Also where nothing else is in the folder that is named.
-    assert!(bench.run(&["lint", "odd"]).exits(2).stdout.contains("`odd/bytes.http`"));
-    let lint = bench.run(&["lint", "half.http"]).exits(2);
+    assert!(workspace.run(&["lint", "odd"]).exits(2).stdout.contains("`odd/bytes.http`"));
+    let lint = workspace.run(&["lint", "half.http"]).exits(2);
     assert!(lint.stdout.contains("1 file · 0 requests · ") && lint.stdout.contains("half.http:1:3"), "{}", lint.stdout);
-    bench.run(&["send", "open"]).exits(0);
+    workspace.run(&["send", "open"]).exits(0);
     std::fs::set_permissions(&data, std::fs::Permissions::from_mode(0o700)).expect("rights");
 }
 
@@ -197,9 +200,9 @@ fn a_run_whose_terminal_is_closed_ends_in_good_order() {
         }
         (Duration::from_secs(if slow { 60 } else { 0 }), answer("application/json", "{}"))
     });
-    let bench = Bench::empty()
+    let workspace = TestWorkspace::empty()
         .file("a.http", &format!("%% slow\nGET {base}/slow\n\n%% clean\n% afterwards\nDELETE {base}/lots\n"));
-    let mut command = bench.command();
+    let mut command = workspace.command();
     command.args(["replay", "--report", "json=r.json"]).stdout(Stdio::piped()).stderr(Stdio::null());
     let mut child = command.spawn().expect("it starts");
     requests.recv_timeout(Duration::from_secs(60)).expect("the request is sent");
@@ -209,19 +212,19 @@ fn a_run_whose_terminal_is_closed_ends_in_good_order() {
     child.stdout.take().expect("a pipe").read_to_string(&mut out).expect("text");
     assert_eq!(child.wait().expect("it ends").code(), Some(130));
     assert!(out.contains("clean") && out.contains("DELETE"), "{out}");
-    assert!(bench.path().join("r.json").exists(), "the report is whole");
+    assert!(workspace.path().join("r.json").exists(), "the report is whole");
 }
 
 #[test]
 fn a_file_has_its_own_cookies_and_those_it_needs() {
     // The session's cookie is enough to book a lot in; whoever does not need the gate has none.
     let book = "POST /lots\n\n{ \"grower\": \"G-11\", \"bins\": 3 }\n";
-    let bench = Bench::new()
+    let workspace = TestWorkspace::new()
         .file("a-gate.http", GATE)
         .file("needing.http", &format!("%% Book\n% needs a-gate.http#sign-in\n{book}\n% check status == 201\n"))
         .file("other.http", &format!("%% Book\n{book}\n% check status == 401\n"));
     for jobs in ["1", "4"] {
-        let run = bench.run(&["replay", "--jobs", jobs]).exits(0);
+        let run = workspace.run(&["replay", "--jobs", jobs]).exits(0);
         assert!(run.stdout.contains("3 requests · 3 checks · all passed"), "{}", run.stdout);
     }
 }
@@ -251,9 +254,9 @@ fn dying(answers: usize) -> String {
 fn a_server_that_dies_fails_what_is_left_and_no_more() {
     let cells: String =
         (1..=6).map(|n| format!("%% Read {n}\nGET {{{{base}}}}/{n}\n\n% check status == 200\n\n")).collect();
-    let bench = Bench::empty().file("a.http", &cells);
+    let workspace = TestWorkspace::empty().file("a.http", &cells);
     for jobs in ["1", "3"] {
-        let run = bench.run(&["replay", "--jobs", jobs, "--set", &format!("base={}", dying(3))]).exits(3);
+        let run = workspace.run(&["replay", "--jobs", jobs, "--set", &format!("base={}", dying(3))]).exits(3);
         assert!(run.stdout.contains("6 requests · 3 checks · 3 without an answer"), "{}", run.stdout);
     }
 }
@@ -265,10 +268,10 @@ struct Going {
     seen: String,
 }
 
-fn start(bench: &Bench, args: &[&str]) -> Going {
+fn start(workspace: &TestWorkspace, args: &[&str]) -> Going {
     // One pipe for both streams: so their lines come in the order they are written.
     let (reader, writer) = std::io::pipe().expect("a pipe");
-    let mut command = bench.command();
+    let mut command = workspace.command();
     command.args(args).stdin(Stdio::null()).stdout(writer.try_clone().expect("a pipe")).stderr(writer);
     let child = command.spawn().expect("it starts");
     let (sender, lines) = channel();
@@ -314,13 +317,13 @@ impl Going {
 #[cfg(unix)]
 #[test]
 fn an_interrupted_run_cleans_up_and_says_what_ran() {
-    let bench = Bench::new().file(
+    let workspace = TestWorkspace::new().file(
         "a.http",
         "%% Book\nPOST /lots\nX-Api-Key: {{key}}\n\n{ \"grower\": \"G-11\", \"bins\": 3 }\n\n% yield lot_id = body.id\n\n\
          %% Slow\nGET /scale/reading?ms=20000\n\n%% Never\nGET /health\n\n\
          %% Take away\n% afterwards\nDELETE /lots/{{lot_id}}\nX-Api-Key: {{key}}\n\n% check status == 204\n",
     );
-    let mut going = start(&bench, &["replay", "--json"]);
+    let mut going = start(&workspace, &["replay", "--json"]);
     going.wait_for("\"name\":\"book\"");
     thread::sleep(Duration::from_millis(200));
     let began = Instant::now();
@@ -343,8 +346,8 @@ fn a_signal_ends_what_is_no_run_at_once() {
     use std::os::unix::process::ExitStatusExt;
 
     // The answer is there, but nobody takes it: what is written to the pipe waits.
-    let bench = Bench::new();
-    let mut command = bench.command();
+    let workspace = TestWorkspace::new();
+    let mut command = workspace.command();
     command.args(["send", "--text", "{{base}}/export.csv?bytes=4000000"]).stdout(Stdio::piped()).stderr(Stdio::null());
     let mut child = command.spawn().expect("it starts");
     let mut first = [0; 1];
@@ -352,7 +355,7 @@ fn a_signal_ends_what_is_no_run_at_once() {
     signal(&child, "INT");
     assert_eq!(child.wait().expect("it ends").signal(), Some(2));
     // A served demo ends when it is told to, and with success.
-    let mut serving = start(&bench, &["demo", "--serve"]);
+    let mut serving = start(&workspace, &["demo", "--serve"]);
     serving.wait_for("until you press Ctrl-C");
     signal(&serving.child, "TERM");
     assert_eq!(serving.end().0, Some(0));
@@ -361,13 +364,13 @@ fn a_signal_ends_what_is_no_run_at_once() {
 #[cfg(unix)]
 #[test]
 fn a_watched_workspace_runs_again_what_a_change_touches() {
-    let bench = Bench::new()
+    let workspace = TestWorkspace::new()
         .file("lots.http", "%% Lots\nGET /lots\n% query per_page = 1\n")
         .file("growers.http", "%% Growers\nGET /growers\n")
         .file("booking.http", "%% Book\n% needs lots.http#lots\n% body from new.json\nPOST /lots\nX-Api-Key: {{key}}\n")
         .file("new.json", "{ \"grower\": \"G-11\", \"bins\": 3 }");
-    let write = |name: &str, text: &str| std::fs::write(bench.path().join(name), text).expect("a file");
-    let mut going = start(&bench, &["replay", "--watch"]);
+    let write = |name: &str, text: &str| std::fs::write(workspace.path().join(name), text).expect("a file");
+    let mut going = start(&workspace, &["replay", "--watch"]);
     going.wait_for("waiting for a change");
     write("growers.http", "%% Growers\nGET /growers\n\n% check body.size() > 0\n");
     going.wait_for("`growers.http` changed");
@@ -391,8 +394,9 @@ fn a_watched_workspace_runs_again_what_a_change_touches() {
 
 #[test]
 fn a_terminal_shows_how_far_a_run_is() {
-    let bench = Bench::new().file("a.http", "%% Quick\nGET /health\n\n%% Slow\nGET /scale/reading?ms=900\n");
-    let mut terminal = Terminal::start(&bench, &["replay", "-v"], 60, &[("NO_COLOR", "1")]);
+    let workspace =
+        TestWorkspace::new().file("a.http", "%% Quick\nGET /health\n\n%% Slow\nGET /scale/reading?ms=900\n");
+    let mut terminal = Terminal::start(&workspace, &["replay", "-v"], 60, &[("NO_COLOR", "1")]);
     terminal.wait_for("1 of 2 done · 0 failed · 1 left · 1 request, ");
     let (code, shown) = terminal.end();
     assert_eq!(code, 0, "{shown}");
@@ -401,22 +405,22 @@ fn a_terminal_shows_how_far_a_run_is() {
     assert!(!last.contains(" done · "), "{shown}");
     assert!(last.contains("slowest\n") && last.contains("a.http:4  slow\n"), "{shown}");
     assert!(last.trim_end().lines().last().is_some_and(|line| line.starts_with("2 requests · ")), "{shown}");
-    let piped = bench.run(&["replay"]).exits(0);
+    let piped = workspace.run(&["replay"]).exits(0);
     assert!(!piped.stdout.contains('\u{1b}') && !piped.stdout.contains(" done · "), "{}", piped.stdout);
 }
 
 #[test]
 fn long_values_that_differ_are_shown_line_by_line() {
-    let bench = Bench::new().file(
+    let workspace = TestWorkspace::new().file(
         "a.http",
         "GET /lots/L-2039\n\n% check body == {\"id\": \"L-2039\", \"grower\": \"G-12\", \"variety\": \"braeburn\", \"bins\": 19, \"state\": \"open\", \"ref\": null}\n",
     );
-    let run = bench.run(&["replay", "a.http"]).exits(1);
+    let run = workspace.run(&["replay", "a.http"]).exits(1);
     let lines: Vec<&str> = run.stdout.lines().map(str::trim).collect();
     let at = lines.iter().position(|line| *line == "<   \"bins\": 18").unwrap_or_else(|| panic!("{}", run.stdout));
     assert_eq!(lines[at + 1], ">   \"bins\": 19");
     assert!(!run.stdout.contains("body  is"), "{}", run.stdout);
-    let failure = &events(&bench, &["a.http"])[1]["failures"][0];
+    let failure = &events(&workspace, &["a.http"])[1]["failures"][0];
     assert_eq!(failure["difference"]["left"], "body");
     assert!(
         failure["difference"]["lines"]
@@ -430,9 +434,9 @@ fn long_values_that_differ_are_shown_line_by_line() {
 fn a_played_cell_keeps_its_own_name_where_it_is_narrow() {
     let cells = "%% The long round of a morning\n% play weigh-it\n% play a-cell-with-a-long-name\n\n%% Weigh it\nGET /health\n\n\
         %% A cell with a long name\n% each row in \"rows.csv\"\nGET /health\n";
-    let bench = Bench::new().file("a.http", cells).file("rows.csv", "lot\nL-1\nL-2\n");
+    let workspace = TestWorkspace::new().file("a.http", cells).file("rows.csv", "lot\nL-1\nL-2\n");
     let shown = |columns| {
-        let shown = in_terminal(&bench, &["replay"], columns, &[("NO_COLOR", "1")]);
+        let shown = in_terminal(&workspace, &["replay"], columns, &[("NO_COLOR", "1")]);
         let lines: Vec<String> = shown.lines().filter(|line| line.contains('›')).map(str::to_owned).collect();
         assert_eq!(lines.len(), 3, "{shown}");
         assert!(lines.iter().all(|line| line.chars().count() <= usize::from(columns)), "{shown}");
@@ -447,16 +451,16 @@ fn a_played_cell_keeps_its_own_name_where_it_is_narrow() {
 }
 
 /// Three files that carry a token of one profile each.
-fn office(secret: &str) -> Bench {
-    let bench = Bench::new();
+fn office(secret: &str) -> TestWorkspace {
+    let workspace = TestWorkspace::new();
     let profile = format!(
         "\n[oauth2.desk]\ntoken_url = \"{}/oauth/token\"\ngrant = \"client_credentials\"\nclient_id = \"packhouse-desk\"\nclient_secret = \"{secret}\"\n",
-        bench.base()
+        workspace.base()
     );
-    let config = std::fs::read_to_string(bench.path().join("yieldtray.toml")).expect("a file");
+    let config = std::fs::read_to_string(workspace.path().join("yieldtray.toml")).expect("a file");
     let names = ["a", "b", "c"];
-    names.into_iter().fold(bench.file("yieldtray.toml", &(config + &profile)), |bench, name| {
-        bench.file(
+    names.into_iter().fold(workspace.file("yieldtray.toml", &(config + &profile)), |workspace, name| {
+        workspace.file(
             &format!("{name}.http"),
             "%% Payroll\n% auth oauth2 desk\nGET /payroll\n\n% yield given = body.tokens_given\n",
         )
@@ -486,8 +490,8 @@ fn side_by_side_a_token_is_got_once() {
 fn a_failure_ends_a_run_side_by_side_too() {
     let cells = "%% Fails\nGET /health\n\n% check false\n\n%% Late\nGET /health\n";
     let slow = "%% Slow\nGET /scale/reading?ms=300\n\n%% Late\nGET /health\n\n%% Undo\n% afterwards\nGET /health\n";
-    let bench = Bench::new().file("a.http", cells).file("b.http", slow);
-    let run = bench.run(&["replay", "--jobs", "2", "--fail-fast"]).exits(1);
+    let workspace = TestWorkspace::new().file("a.http", cells).file("b.http", slow);
+    let run = workspace.run(&["replay", "--jobs", "2", "--fail-fast"]).exits(1);
     // What was under way is told; of the rest only what undoes it is sent.
     for (name, sent) in [("fails", true), ("slow", true), ("undo", true), ("late", false)] {
         assert_eq!(run.stdout.contains(&format!("  {name} ")), sent, "{name}: {}", run.stdout);
@@ -497,10 +501,10 @@ fn a_failure_ends_a_run_side_by_side_too() {
 
 #[test]
 fn many_rounds_side_by_side_each_begin_anew() {
-    let bench = Bench::new()
+    let workspace = TestWorkspace::new()
         .file("a.http", "%% Growers\nGET /growers\n\n% yield first = body.growers[0].id\n\n%% One\n% needs growers\nGET /growers/{{first}}\n")
         .file("b.http", "%% One\n% needs a.http#growers\nGET /growers/{{first}}\n");
-    let run = bench.run(&["replay", "--json", "--times", "3", "--jobs", "4"]).exits(0);
+    let run = workspace.run(&["replay", "--json", "--times", "3", "--jobs", "4"]).exits(0);
     let cells: Vec<Value> = run.stdout.lines().map(|line| serde_json::from_str(line).expect("JSON")).collect();
     let rounds: Vec<i64> = cells
         .iter()
@@ -512,7 +516,7 @@ fn many_rounds_side_by_side_each_begin_anew() {
 
 #[test]
 fn options_that_make_no_sense_say_so() {
-    let bench = Bench::new().file("a.http", "GET /health\n");
+    let workspace = TestWorkspace::new().file("a.http", "GET /health\n");
     for (args, message) in [
         (&["--jobs", "0"][..], "0 is not in 1..=1000"),
         (&["--jobs", "many"], "invalid digit found in string"),
@@ -521,7 +525,7 @@ fn options_that_make_no_sense_say_so() {
         (&["--watch", "-"], "standard input cannot be watched"),
         (&["--only", "nobody"], "no request is chosen"),
     ] {
-        let run = bench.run(&[&["replay"], args].concat()).exits(2);
+        let run = workspace.run(&[&["replay"], args].concat()).exits(2);
         assert!(run.stderr.contains(message), "{args:?}: {}", run.stderr);
         assert_eq!(run.stdout, "", "{args:?}");
     }
