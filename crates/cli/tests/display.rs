@@ -40,20 +40,20 @@ fn a_path_picks_too() {
 fn the_timeline_shows_each_hop_and_its_phases() {
     let workspace = workspace();
     let run = workspace.run(&["send", "--text", "/moved", "--show", "timeline"]).exits(0);
-    let stable = workspace.stable(&run.stdout);
+    let stable = workspace.redacted(&run.stdout);
     let lines: Vec<&str> = stable.lines().map(|line| line.trim_end_matches(['━', ' '])).collect();
     assert_eq!(
         lines,
         [
-            "GET http://127.0.0.1:PORT/moved  308",
-            "  connect # ms",
-            "  wait # ms",
-            "  receive # ms",
-            "GET http://127.0.0.1:PORT/growers  200",
-            "  wait # ms",
-            "  receive # ms",
+            "GET http://127.0.0.1:#####/moved  308",
+            "  connect         # ms",
+            "  wait            # ms",
+            "  receive         # ms",
+            "GET http://127.0.0.1:#####/growers  200",
+            "  wait            # ms",
+            "  receive         # ms",
             "  on a connection that was open already",
-            "  in all # ms",
+            "  in all          # ms",
             ""
         ]
     );
@@ -67,7 +67,7 @@ fn the_timeline_shows_each_hop_and_its_phases() {
 
 #[test]
 fn advice_follows_a_known_slip() {
-    let rough = FaultyServer::start().expect("a server");
+    let faulty = FaultyServer::start().expect("a server");
     let workspace = workspace();
     let config = std::fs::read_to_string(workspace.path().join("yieldtray.toml")).expect("the file");
     let workspace = workspace.file(
@@ -99,7 +99,7 @@ fn advice_follows_a_known_slip() {
     let run = workspace.run(&["send", "--text", "/lots/L-2038\n\n% check body.bins == '24'"]).exits(1);
     assert!(run.stderr.contains("an integer never equals text"), "{}", run.stderr);
     // Whatever is well gets none.
-    let run = workspace.run(&["send", "--text", &format!("{}/until-close", rough.base()), "--json"]).exits(0).json();
+    let run = workspace.run(&["send", "--text", &format!("{}/until-close", faulty.base()), "--json"]).exits(0).json();
     assert!(run["cells"][0].get("advice").is_none(), "{run}");
 }
 

@@ -89,7 +89,7 @@ fn a_cell_is_sent_from_its_lens_and_what_failed_is_drawn() {
     assert_eq!(progress["value"]["title"], "Send book-a-lot-in");
     let sheet = editor.sheet();
     let lines: Vec<&str> = sheet.lines().collect();
-    assert_eq!(workspace.stable(lines[0]), "bench  http://127.0.0.1:PORT  intake.http:11  book-a-lot-in");
+    assert_eq!(workspace.redacted(lines[0]), "bench  http://127.0.0.1:#####  intake.http:11  book-a-lot-in");
     assert!(lines[1].contains("sign-in") && lines[1].contains("200"), "{sheet}");
     assert!(sheet.contains("1 of 2 checks failed") && sheet.contains("body.bins  is  24"), "{sheet}");
     assert!(sheet.contains("\"variety\": \"gala\"") && sheet.contains("content-type: application/json"), "{sheet}");

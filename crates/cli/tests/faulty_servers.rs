@@ -8,14 +8,14 @@ use support::TestWorkspace;
 use support::terminal::{in_terminal, plain};
 use yieldtray_packhouse::FaultyServer;
 
-fn workspace(rough: &FaultyServer) -> TestWorkspace {
-    TestWorkspace::empty().file("yieldtray.toml", &format!("[values]\nbase = '{}'\n", rough.base()))
+fn workspace(faulty: &FaultyServer) -> TestWorkspace {
+    TestWorkspace::empty().file("yieldtray.toml", &format!("[values]\nbase = '{}'\n", faulty.base()))
 }
 
 #[test]
 fn each_condition_has_its_words_and_no_hang() {
-    let rough = FaultyServer::start().expect("a server");
-    let workspace = workspace(&rough);
+    let faulty = FaultyServer::start().expect("a server");
+    let workspace = workspace(&faulty);
     for (path, kind, message) in [
         ("no-answer", "timed-out", "no whole answer from 127.0.0.1"),
         ("stall", "timed-out", "no whole answer from 127.0.0.1"),
@@ -52,8 +52,8 @@ fn each_condition_has_its_words_and_no_hang() {
 
 #[test]
 fn what_is_odd_but_right_is_taken() {
-    let rough = FaultyServer::start().expect("a server");
-    let workspace = workspace(&rough);
+    let faulty = FaultyServer::start().expect("a server");
+    let workspace = workspace(&faulty);
     for (path, expected) in [
         ("interim", "200 after the hints"),
         ("stray-204", "204 "),
@@ -74,8 +74,8 @@ fn what_is_odd_but_right_is_taken() {
 
 #[test]
 fn limits_are_settings_and_a_file_takes_any_size() {
-    let rough = FaultyServer::start().expect("a server");
-    let config = format!("[values]\nbase = '{}'\n[send]\nbody_limit = 4\n", rough.base());
+    let faulty = FaultyServer::start().expect("a server");
+    let config = format!("[values]\nbase = '{}'\n[send]\nbody_limit = 4\n", faulty.base());
     let workspace = TestWorkspace::empty().file("yieldtray.toml", &config);
     assert!(workspace.run(&["send", "--text", "/until-close"]).exits(3).stderr.contains("larger than 4 bytes"));
     let run = workspace.run(&["send", "--text", "/until-close\n\n% check size == 10", "--out", "all.txt"]).exits(0);
@@ -94,21 +94,21 @@ fn limits_are_settings_and_a_file_takes_any_size() {
 /// connection.
 #[test]
 fn a_kept_connection_that_was_closed_is_no_reason_to_send_twice() {
-    let rough = FaultyServer::start().expect("a server");
-    let workspace = workspace(&rough)
+    let faulty = FaultyServer::start().expect("a server");
+    let workspace = workspace(&faulty)
         .file("post.http", "%% a\n/drops-second\n%% b\nPOST /drops-second\n\n[1]\n")
         .file("get.http", "%% a\n/drops-second\n%% b\n/drops-second\n");
     let run = workspace.run(&["replay", "post.http"]).exits(3);
     assert!(run.stdout.contains("the server may have carried the POST out"), "{}", run.stdout);
-    assert_eq!(rough.requests(), 2);
+    assert_eq!(faulty.requests(), 2);
     workspace.run(&["replay", "get.http"]).exits(0);
-    assert_eq!(rough.requests(), 5, "the second GET went out twice");
+    assert_eq!(faulty.requests(), 5, "the second GET went out twice");
 }
 
 #[test]
 fn nothing_an_answer_says_drives_the_terminal() {
-    let rough = FaultyServer::start().expect("a server");
-    let workspace = workspace(&rough);
+    let faulty = FaultyServer::start().expect("a server");
+    let workspace = workspace(&faulty);
     for path in ["drives", "drives-reason"] {
         let shown = in_terminal(&workspace, &["send", "--text", &format!("/{path}"), "--show", "all"], 100, &[]);
         // What is left beside colours is shown, not obeyed.
@@ -122,8 +122,8 @@ fn nothing_an_answer_says_drives_the_terminal() {
 
 #[test]
 fn an_interrupt_leaves_no_half_file() {
-    let rough = FaultyServer::start().expect("a server");
-    let workspace = workspace(&rough);
+    let faulty = FaultyServer::start().expect("a server");
+    let workspace = workspace(&faulty);
     let mut command = workspace.command();
     command.args(["send", "--text", "/endless", "--out", "endless.bin"]).stdout(Stdio::null()).stderr(Stdio::null());
     let mut child = command.spawn().expect("the program starts");

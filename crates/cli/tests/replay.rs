@@ -40,7 +40,7 @@ fn workspace() -> TestWorkspace {
 fn a_failing_run_shows_why() {
     let workspace = workspace();
     let run = workspace.run(&["replay"]).exits(1);
-    insta::assert_snapshot!("failing_run", workspace.stable(&run.both()));
+    insta::assert_snapshot!("failing_run", workspace.redacted(&run.both()));
     let quiet = workspace.run(&["replay", "-q"]).exits(1);
     assert!(!quiet.stdout.contains("open") && quiet.stdout.contains("book-in"), "{}", quiet.stdout);
 }

@@ -8,11 +8,11 @@ use support::TestWorkspace;
 use yieldtray_packhouse::FaultyServer;
 
 /// A workspace whose address tells back what arrives.
-fn workspace(rough: &FaultyServer) -> TestWorkspace {
+fn workspace(faulty: &FaultyServer) -> TestWorkspace {
     TestWorkspace::empty()
         .file(
             "yieldtray.toml",
-            &format!("[values]\nbase = '{}'\ngrower = 'Käthe & Söhne'\nbins = 24\nnothing = ''\n", rough.base()),
+            &format!("[values]\nbase = '{}'\ngrower = 'Käthe & Söhne'\nbins = 24\nnothing = ''\n", faulty.base()),
         )
         .file("lots/new.json", "{ \"grower\": \"{{grower}}\", \"bins\": {{bins}} }\n")
         .file("lots/photo.jpg", "no real photo\n")
@@ -22,8 +22,8 @@ fn workspace(rough: &FaultyServer) -> TestWorkspace {
 /// What arrives of `text`, with the port and the boundary replaced.
 #[track_caller]
 fn arrives(text: &str, more: &[&str]) -> String {
-    let rough = FaultyServer::start().expect("a server");
-    let workspace = workspace(&rough).file("a.http", text);
+    let faulty = FaultyServer::start().expect("a server");
+    let workspace = workspace(&faulty).file("a.http", text);
     let mut args = vec!["send", "a.http"];
     args.extend(more);
     let sent = workspace.run(&args).exits(0).bytes;
@@ -31,15 +31,15 @@ fn arrives(text: &str, more: &[&str]) -> String {
     let mut dry = args.clone();
     dry.push("--dry");
     let dry = workspace.run(&dry).exits(0).bytes;
-    let stable = |bytes: Vec<u8>| {
+    let redacted = |bytes: Vec<u8>| {
         let text = String::from_utf8(bytes).expect("text");
-        let host = rough.base().replace("http://", "");
+        let host = faulty.base().replace("http://", "");
         let boundary = regex::Regex::new("yieldtray-[0-9a-f]{32}").expect("a pattern");
         boundary.replace_all(&text, "BOUNDARY").replace(&host, "HOST")
     };
-    let sent = stable(sent);
-    assert_eq!(stable(dry), sent);
-    assert_eq!(rough.requests(), 1, "a dry run sends nothing");
+    let sent = redacted(sent);
+    assert_eq!(redacted(dry), sent);
+    assert_eq!(faulty.requests(), 1, "a dry run sends nothing");
     let sent = sent.replace("content-length: 0\r\nhost: HOST\r\n", "host: HOST\r\ncontent-length: 0\r\n");
     let usual = "accept-encoding: gzip, br, zstd\r\nuser-agent: yieldtray/0.1.0\r\nhost: HOST\r\n";
     assert!(sent.contains(usual) || sent.contains("host:"), "{sent}");
@@ -131,10 +131,10 @@ fn a_body_comes_from_a_file() {
 
 #[test]
 fn paths_may_not_leave_the_workspace() {
-    let rough = FaultyServer::start().expect("a server");
+    let faulty = FaultyServer::start().expect("a server");
     let outside = tempfile::tempdir().expect("a folder");
     std::fs::write(outside.path().join("keys.txt"), "keys").expect("a file");
-    let workspace = workspace(&rough);
+    let workspace = workspace(&faulty);
     std::os::unix::fs::symlink(outside.path(), workspace.path().join("out")).expect("a link");
     std::os::unix::fs::symlink(outside.path().join("keys.txt"), workspace.path().join("keys.txt")).expect("a link");
     for (line, why) in [
@@ -162,15 +162,15 @@ fn paths_may_not_leave_the_workspace() {
         let run = workspace.run(&["send", "a.http"]);
         assert!(run.code >= 2 && run.stderr.contains(why), "{path}: {}", run.both());
     }
-    assert_eq!(rough.requests(), 0);
+    assert_eq!(faulty.requests(), 0);
     assert_eq!(std::fs::read_dir(outside.path()).expect("a folder").count(), 1, "nothing was written there");
 }
 
 #[test]
 fn a_body_is_edited_for_one_sending() {
-    let rough = FaultyServer::start().expect("a server");
+    let faulty = FaultyServer::start().expect("a server");
     let text = "%% a\nPOST /bytes\nContent-Type: text/plain\n\n{{bins}} bins\n\n% check status == 200\n%% b\n/bytes\n";
-    let workspace = workspace(&rough).file("a.http", text);
+    let workspace = workspace(&faulty).file("a.http", text);
     let editor = |script: &str| [("VISUAL", format!("sh -c '{script}' editor")), ("EDITOR", "false".to_owned())];
     let run = |script: &str, cell: &str| {
         let variables = editor(script);
@@ -182,7 +182,7 @@ fn a_body_is_edited_for_one_sending() {
     let sent = run("printf \"[1]\" > \"$1\"", "b").exits(0).stdout;
     assert!(sent.contains("content-type: application/json\r\n") && sent.ends_with("\r\n\r\n[1]"), "{sent}");
     assert_eq!(std::fs::read_to_string(workspace.path().join("a.http")).expect("the file"), text);
-    let requests = rough.requests();
+    let requests = faulty.requests();
     assert!(run("exit 3", "a").exits(2).stderr.contains("nothing was sent"));
     assert!(run("echo %% more > \"$1\"", "a").exits(2).stderr.contains("would not be read as one"));
     assert!(
@@ -192,13 +192,13 @@ fn a_body_is_edited_for_one_sending() {
             .stderr
             .contains("set VISUAL or EDITOR")
     );
-    assert_eq!(rough.requests(), requests, "none of these was sent");
+    assert_eq!(faulty.requests(), requests, "none of these was sent");
 }
 
 #[test]
 fn a_tried_request_becomes_a_cell() {
-    let rough = FaultyServer::start().expect("a server");
-    let workspace = workspace(&rough);
+    let faulty = FaultyServer::start().expect("a server");
+    let workspace = workspace(&faulty);
     let file = || std::fs::read_to_string(workspace.path().join("tried.http")).unwrap_or_default();
     workspace.run(&["send", "--text", "/bytes?a=1", "--append", "tried.http"]).exits(0);
     let run = workspace.run(&["send", "--text", "/bytes?a=2", "-H", "X-Note: n", "--append", "tried.http"]).exits(0);

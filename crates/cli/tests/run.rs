@@ -48,7 +48,7 @@ fn events(workspace: &TestWorkspace, args: &[&str]) -> Vec<Value> {
         event.as_object_mut().expect("an object").remove("elapsed_ms");
         event
     };
-    workspace.stable(&run.stdout).lines().map(line).collect()
+    workspace.redacted(&run.stdout).lines().map(line).collect()
 }
 
 #[test]

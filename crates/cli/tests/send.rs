@@ -104,7 +104,7 @@ fn values_come_from_the_environment_and_the_line() {
 fn what_a_cell_needs_is_sent_first_when_told_to() {
     let workspace = workspace();
     let alone = workspace.run(&["send", "one-lot"]).exits(2);
-    insta::assert_snapshot!("needs_never", workspace.stable(&alone.both()));
+    insta::assert_snapshot!("needs_never", workspace.redacted(&alone.both()));
     let both = workspace.run(&["send", "one-lot", "--needs", "send"]).exits(0);
     assert!(both.stdout.starts_with("{\"id\":\"L-2038\""));
     assert!(both.stderr.contains("all-lots  GET  /lots?per_page=1"), "{}", both.stderr);
@@ -134,7 +134,7 @@ fn the_body_is_piped_byte_for_byte() {
 fn parts_are_shown_when_asked_for() {
     let workspace = workspace();
     let run = workspace.run(&["send", "echo", "--set", "bins=3", "--show", "sent,head,body"]).exits(0);
-    let stable = workspace.stable(&run.stdout);
+    let stable = workspace.redacted(&run.stdout);
     let stable: String =
         stable.lines().filter(|line| !line.starts_with("date:")).map(|line| format!("{line}\n")).collect();
     insta::assert_snapshot!("show_parts", stable);
@@ -179,8 +179,8 @@ fn a_redirect_is_told() {
     let workspace = workspace();
     let run = workspace.run(&["send", "--text", "POST /lots/\n\n{}"]).exits(0);
     assert!(
-        workspace.stable(&run.stderr).contains(
-            "POST http://127.0.0.1:PORT/lots/ → 301 http://127.0.0.1:PORT/lots\nGET http://127.0.0.1:PORT/lots  200 OK"
+        workspace.redacted(&run.stderr).contains(
+            "POST http://127.0.0.1:#####/lots/ → 301 http://127.0.0.1:#####/lots\nGET http://127.0.0.1:#####/lots  200 OK"
         ),
         "{}",
         run.stderr

@@ -4,8 +4,10 @@
 
 pub mod editor;
 pub mod recorder;
+pub mod redact;
 pub mod terminal;
 
+use redact::Redaction;
 use std::io::{Read, Write};
 use std::net::{TcpListener, TcpStream};
 use std::path::{Path, PathBuf};
@@ -116,15 +118,11 @@ impl TestWorkspace {
         run(command, input)
     }
 
-    /// Text with what differs from run to run replaced: the port, times, made-up ids, the folder.
-    pub fn stable(&self, text: &str) -> String {
-        let folder = self.path().canonicalize().expect("the folder is there");
-        let text = text.replace(&folder.display().to_string(), "FOLDER");
-        let text = match &self.packhouse {
-            Some(packhouse) => text.replace(&packhouse.address().port().to_string(), "PORT"),
-            None => text,
-        };
-        stable_times(&text)
+    /// Text with what differs from run to run replaced: the port, times, digests, the folder. Columns keep their widths.
+    pub fn redacted(&self, text: &str) -> String {
+        let folder = self.path().canonicalize().expect("the folder is there").display().to_string();
+        let port = self.packhouse.as_ref().map(|packhouse| packhouse.address().port());
+        Redaction::new(folder, port).apply(text)
     }
 }
 
@@ -179,12 +177,6 @@ pub fn command(folder: &Path) -> Command {
 /// The built program.
 pub fn program() -> PathBuf {
     PathBuf::from(env!("CARGO_BIN_EXE_yieldtray"))
-}
-
-/// Times as `# ms`, with the blanks before them that fill their column.
-fn stable_times(text: &str) -> String {
-    let time = regex::Regex::new(r" *<?\d+(\.\d+)? (ms|s)\b").expect("a pattern");
-    time.replace_all(text, " # ms").into_owned()
 }
 
 /// A server of one answer: whatever comes, `bytes` go back and the connection ends. With `hold`, it

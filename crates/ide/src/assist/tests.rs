@@ -95,7 +95,7 @@ impl EditedWorkspace {
     }
 }
 
-const HOUSE: &str = "#- yieldtray.toml
+const WORKSPACE_FILES: &str = "#- yieldtray.toml
 [values]
 season = 2026
 [environments.bench.values]
@@ -116,7 +116,7 @@ POST /session
 ";
 
 fn house(file: &str) -> EditedWorkspace {
-    EditedWorkspace::new(&format!("{HOUSE}#- intake.http\n{file}"))
+    EditedWorkspace::new(&format!("{WORKSPACE_FILES}#- intake.http\n{file}"))
 }
 
 #[track_caller]
@@ -148,7 +148,7 @@ fn names_lead_to_what_gives_them() {
 #[test]
 fn a_name_is_found_wherever_it_is_meant() {
     let desk = EditedWorkspace::new(&format!(
-        "{HOUSE}#- intake.http\n%% a\n% needs gate.http#sign-in\n/{{{{token}}}}?{{{{tok¦en}}}}\n\n% check 'token' != token\n#- other.http\n%% a\n/\n\n% yield token = body.t\n"
+        "{WORKSPACE_FILES}#- intake.http\n%% a\n% needs gate.http#sign-in\n/{{{{token}}}}?{{{{tok¦en}}}}\n\n% check 'token' != token\n#- other.http\n%% a\n/\n\n% yield token = body.t\n"
     ));
     let found = desk.view(|view| references(view, desk.source, desk.at, true));
     let found: Vec<String> = found.into_iter().map(|place| desk.place(place)).collect();
@@ -162,7 +162,7 @@ fn a_name_is_found_wherever_it_is_meant() {
 
 #[track_caller]
 fn renamed(fixture: &str, new: &str) -> Result<Vec<(String, String)>, String> {
-    let desk = EditedWorkspace::new(&format!("{HOUSE}{fixture}"));
+    let desk = EditedWorkspace::new(&format!("{WORKSPACE_FILES}{fixture}"));
     let edits = desk.view(|view| rename(view, desk.source, desk.at, new)).map_err(|error| error.to_string())?;
     Ok(edits.iter().map(|(file, edits)| (desk.workspace.shown_path(*file), desk.edited(*file, edits))).collect())
 }
@@ -310,16 +310,24 @@ fn mended(fixture: &str, code: Code) -> Vec<(String, Vec<(String, String)>)> {
     found.iter().map(|action| (action.title.clone(), desk.done(action))).collect()
 }
 
+/// The title of the first fix of the only problem of this class, and `intake.http` with it.
+#[track_caller]
+fn first_fix(file: &str, code: Code) -> (String, String) {
+    let (title, texts) = mended(&with_intake(file), code).swap_remove(0);
+    (title, texts.into_iter().find(|(name, _)| name == "intake.http").map(|(_, text)| text).unwrap_or_default())
+}
+
 #[test]
-fn problems_are_mended() {
-    let first = |file: &str, code| {
-        let (title, texts) = mended(&format!("{HOUSE}#- intake.http\n{file}"), code).swap_remove(0);
-        (title, texts.into_iter().find(|(name, _)| name == "intake.http").map(|(_, text)| text).unwrap_or_default())
-    };
+fn a_fix_changes_what_is_wrong() {
     for (file, code, title, after) in [
         ("%% a\n% chekc 1\n/\n", Code::UnknownInstruction, "Change to `check`", "%% a\n% check 1\n/\n"),
         ("%% a\n/{{growr}}\n", Code::UnknownValue, "Change to `grower`", "%% a\n/{{grower}}\n"),
-        ("%% a\n% needs b\n/\n\n%% bb\n/\n", Code::UnknownCell, "Give", ""),
+        (
+            "%% a\n% needs bok\n/\n\n%% book\n/\n",
+            Code::UnknownCell,
+            "Change to `book`",
+            "%% a\n% needs book\n/\n\n%% book\n/\n",
+        ),
         (
             "%% a\n% needs gate.http#sing-in\n/\n",
             Code::UnknownCell,
@@ -343,17 +351,21 @@ fn problems_are_mended() {
         ("%% a\n/\n\n% yield x = body.x\n", Code::UnusedYield, "Remove the line", "%% a\n/\n\n"),
         ("%% a\nGET /\nAcept: a\n", Code::MisspeltHeader, "Change to `Accept`", "%% a\nGET /\nAccept: a\n"),
     ] {
-        if title == "Give" {
-            continue;
-        }
-        assert_eq!(first(file, code), (title.to_owned(), after.to_owned()), "{file}");
+        assert_eq!(first_fix(file, code), (title.to_owned(), after.to_owned()), "{file}");
     }
+}
+
+#[test]
+fn a_pasted_command_becomes_a_request() {
     let command = "%% a\ncurl http://b/lots \\\n  --data-raw '{\n\n  \"bins\": 24 }' \\\n  -H 'Content-Type: application/json'\n\n%% b\n/x\n";
     assert_eq!(
-        first(command, Code::ShellCommand).1,
+        first_fix(command, Code::ShellCommand).1,
         "%% a\n% redirects 0\nPOST http://b/lots\nContent-Type: application/json\n\n{\n\n  \"bins\": 24 }\n\n%% b\n/x\n"
     );
-    // Accepting never puts a comment where it would be sent.
+}
+
+#[test]
+fn accepting_a_problem_changes_nothing_that_is_sent() {
     for (file, code) in [
         ("%% a\n/\n\n% yield x = body.x\n", Code::UnusedYield),
         ("%% a\nPOST /\n\n{ \"a\": 1, }\n", Code::BadJson),
@@ -361,7 +373,7 @@ fn problems_are_mended() {
         ("\u{feff}% let x = 1\n\n%% a\n/\n", Code::UnusedValue),
         ("%% a\nGTE /\n", Code::MisspeltMethod),
     ] {
-        let (title, texts) = mended(&format!("{HOUSE}#- intake.http\n{file}"), code).pop().expect("a fix");
+        let (title, texts) = mended(&with_intake(file), code).pop().expect("a fix");
         assert!(title.starts_with("Accept"), "{title}");
         let mut desk = house(&texts[0].1);
         assert!(!desk.problems().iter().any(|problem| problem.code == code), "{}", texts[0].1);
@@ -374,11 +386,23 @@ fn problems_are_mended() {
         };
         assert_eq!(sent(&desk), sent(&house(file)), "{}", texts[0].1);
     }
-    // A value that nobody gives can be given in the chosen environment, and a secret put where others do not see it.
-    let declared = mended(&format!("{HOUSE}#- intake.http\n%% a\n/{{{{crate_no}}}}\n"), Code::UnknownValue);
+}
+
+/// The workspace of most tests, with this request file.
+fn with_intake(file: &str) -> String {
+    [WORKSPACE_FILES, "#- intake.http\n", file].concat()
+}
+
+#[test]
+fn an_unknown_value_is_declared_in_the_chosen_environment() {
+    let declared = mended(&with_intake("%% a\n/{{crate_no}}\n"), Code::UnknownValue);
     assert_eq!(declared[0].0, "Give `crate_no` a value in environment `bench`");
     assert!(declared[0].1[0].1.contains("[environments.bench.values]\ncrate_no = \"\"\nbase"), "{declared:?}");
-    let secret = mended(&format!("{HOUSE}#- intake.http\n%% a\n/\nX-Api-Key: crate-4616\n"), Code::SecretInFile);
+}
+
+#[test]
+fn a_secret_is_moved_to_the_private_configuration() {
+    let secret = mended(&with_intake("%% a\n/\nX-Api-Key: crate-4616\n"), Code::SecretInFile);
     assert_eq!(
         secret[0],
         (

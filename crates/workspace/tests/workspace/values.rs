@@ -125,7 +125,7 @@ fn a_yield_is_seen_in_its_file_and_by_who_needs_it() {
 }
 
 #[test]
-fn the_configuration_and_its_mistakes() {
+fn the_configuration_is_read() {
     let text = "[workspace]\nrequests = \"requests/\"\nenvironment = \"bench\"\n\n[values]\nn = 1_000\nd = 2.5\nt = true\nl = [1, 'a']\nwhen = 2026-09-14\nm = { a = 1 }\n\n[environments.bench.values]\nbase = \"http://bench\"\n";
     let (config, problems) = Config::parse(text, SourceId(0), false);
     assert_eq!(problems, []);
@@ -144,19 +144,46 @@ fn the_configuration_and_its_mistakes() {
             "m Value({\"a\":1})"
         ]
     );
+}
 
+/// Checks that a configuration has one problem: its class, the text that it is about, and its hint.
+#[track_caller]
+fn check_problem(text: &str, code: Code, at: &str, hint: &str) {
+    let (config, problems) = Config::parse(text, SourceId(0), false);
+    let problems: Vec<_> = problems.into_iter().chain(config.examine()).collect();
+    assert_eq!(problems.len(), 1, "{text}: {problems:?}");
+    assert_eq!((problems[0].code, problems[0].span.of(text)), (code, at), "{text}");
+    assert_eq!(problems[0].hint.as_deref(), Some(hint), "{text}");
+}
+
+#[test]
+fn an_unknown_key_is_reported_with_the_known_one_that_is_closest() {
     for (text, code, at, hint) in [
         ("[workspce]\n", Code::UnknownKey, "workspce", "did you mean `workspace`?"),
         ("[workspace]\nenviroment = 'a'\n", Code::UnknownKey, "enviroment", "did you mean `environment`?"),
         ("[lint]\nunused-yeild = 'off'\n", Code::UnknownKey, "unused-yeild", "did you mean `unused-yield`?"),
-        ("[lint]\nunused-yield = 'of'\n", Code::BadConfiguration, "'of'", "write one of `off`, `remark` and `mistake`"),
+        ("[send]\ntimout = '1s'\n", Code::UnknownKey, "timout", "did you mean `timeout`?"),
+        ("[values]\nk = { from = 'env:K', scret = true }\n", Code::UnknownKey, "scret", "did you mean `secret`?"),
+        (
+            "[functions]\nf = { params = ['a'], is = 'a + 1', hlep = '' }\n",
+            Code::UnknownKey,
+            "hlep",
+            "did you mean `help`?",
+        ),
+    ] {
+        check_problem(text, code, at, hint);
+    }
+}
+
+#[test]
+fn send_settings_and_token_profiles_are_checked() {
+    for (text, code, at, hint) in [
         (
             "[send]\ntimeout = '1x'\n",
             Code::BadConfiguration,
             "'1x'",
             "write it as in `\"500ms\"`, `\"30s\"` or `\"2m\"`, at most a day",
         ),
-        ("[send]\ntimout = '1s'\n", Code::UnknownKey, "timout", "did you mean `timeout`?"),
         (
             "[environments.live.send]\nredirects = 51\n",
             Code::BadConfiguration,
@@ -181,6 +208,14 @@ fn the_configuration_and_its_mistakes() {
             "\"a\\tb\"",
             "write it on one line in single quotes, without `\\`",
         ),
+    ] {
+        check_problem(text, code, at, hint);
+    }
+}
+
+#[test]
+fn environments_and_the_workspace_are_checked() {
+    for (text, code, at, hint) in [
         ("[environments.live]\nguard = 1\n", Code::BadConfiguration, "1", "write it bare"),
         ("[environments.live]\ntint = 'rde'\n", Code::BadConfiguration, "'rde'", "did you mean `red`?"),
         (
@@ -190,6 +225,26 @@ fn the_configuration_and_its_mistakes() {
             "did you mean `bench`?",
         ),
         ("[workspace]\nrequests = '../up'\n", Code::BadConfiguration, "'../up'", "name a folder below this file"),
+    ] {
+        check_problem(text, code, at, hint);
+    }
+}
+
+#[test]
+fn lint_levels_are_checked() {
+    for (text, code, at, hint) in [(
+        "[lint]\nunused-yield = 'of'\n",
+        Code::BadConfiguration,
+        "'of'",
+        "write one of `off`, `remark` and `mistake`",
+    )] {
+        check_problem(text, code, at, hint);
+    }
+}
+
+#[test]
+fn values_of_a_configuration_are_checked() {
+    for (text, code, at, hint) in [
         ("values = 1\n", Code::BadConfiguration, "1", "see docs/configuration.md"),
         (
             "[values]\n\"a-b\" = 1\n",
@@ -216,13 +271,6 @@ fn the_configuration_and_its_mistakes() {
             "{ secret = true }",
             "write one of `value`, `from` and `command`",
         ),
-        ("[values]\nk = { from = 'env:K', scret = true }\n", Code::UnknownKey, "scret", "did you mean `secret`?"),
-        (
-            "[functions]\nf = { params = ['a'], is = 'a + 1', hlep = '' }\n",
-            Code::UnknownKey,
-            "hlep",
-            "did you mean `help`?",
-        ),
         (
             "[values]\nn = 99999999999999999999\n",
             Code::BadConfiguration,
@@ -230,12 +278,12 @@ fn the_configuration_and_its_mistakes() {
             "write it as text, in quotes",
         ),
     ] {
-        let (config, problems) = Config::parse(text, SourceId(0), false);
-        let problems: Vec<_> = problems.into_iter().chain(config.examine()).collect();
-        assert_eq!(problems.len(), 1, "{text}: {problems:?}");
-        assert_eq!((problems[0].code, problems[0].span.of(text)), (code, at), "{text}");
-        assert_eq!(problems[0].hint.as_deref(), Some(hint), "{text}");
+        check_problem(text, code, at, hint);
     }
+}
+
+#[test]
+fn a_configuration_that_is_not_toml_has_one_problem() {
     let (_, problems) = Config::parse("[values\nx = 1", SourceId(0), false);
     assert_eq!(problems.iter().map(|problem| problem.code).collect::<Vec<_>>(), [Code::BadConfiguration]);
 }
