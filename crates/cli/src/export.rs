@@ -95,7 +95,7 @@ pub(crate) fn export_cells(
             }
             Err(problems) => return Err(out.stop_with(&project.workspace, &problems)),
         };
-        notes.extend(unsaid(project, step.cell));
+        notes.extend(unsupported(project, step.cell));
         if target.holds_files() {
             let failed = RefCell::new(None);
             outline.inline_files(|path| {
@@ -134,7 +134,7 @@ pub(crate) fn export_cells(
 }
 
 /// Lines of a cell that nothing here can say.
-fn unsaid(project: &Project, cell: CellId) -> Vec<String> {
+fn unsupported(project: &Project, cell: CellId) -> Vec<String> {
     let own = project.workspace.cell(cell);
     let reasons = own.instructions().filter_map(|line| match line.kind {
         InstructionKind::Each(_) => Some("its first row stands for all of `% each`"),

@@ -186,7 +186,7 @@ impl ImportWriter {
 
     /// The same, unless a request of that name is there.
     pub(crate) fn add_once(&mut self, target: usize, draft: ImportedRequest) {
-        match self.targets[target].there.contains(&draft.own_name()) {
+        match self.targets[target].there.contains(&draft.cell_name()) {
             true => self.kept += 1,
             false => self.add_as_is(target, draft),
         }

@@ -73,7 +73,7 @@ impl Interrupts {
     }
 
     /// True after more than one.
-    pub(crate) fn are_many(&self) -> bool {
+    pub(crate) fn is_repeated(&self) -> bool {
         self.count > 1
     }
 }

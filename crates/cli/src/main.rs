@@ -33,7 +33,7 @@ use host::HostFacts;
 use yieldtray_engine::ExitCode;
 
 fn main() -> std::process::ExitCode {
-    std::panic::set_hook(Box::new(tell_where));
+    std::panic::set_hook(Box::new(report_panic));
     let args = match args::Args::read() {
         Ok(args) => args,
         // Help and version go to standard output and are not an error.
@@ -68,7 +68,7 @@ fn main() -> std::process::ExitCode {
 /// Reports the place of a panic. Its message may contain secrets, so it is left out; the caller that continues reports
 /// it masked.
 #[allow(clippy::print_stderr)]
-fn tell_where(failure: &std::panic::PanicHookInfo<'_>) {
+fn report_panic(failure: &std::panic::PanicHookInfo<'_>) {
     if let Some(place) = failure.location() {
         eprintln!("yieldtray itself failed at {place}: please report it");
     }

@@ -113,9 +113,9 @@ fn requests_are_listed_with_what_they_need_and_yield() {
     let workspace = workspace();
     insta::assert_snapshot!("list", workspace.run(&["list"]).exits(0).stdout);
     let data = workspace.run(&["list", "a/desk.http", "--json"]).exits(0).json();
-    let weigh = &data["requests"][1];
+    let apply_levels = &data["requests"][1];
     assert_eq!(
-        *weigh,
+        *apply_levels,
         serde_json::json!({ "file": "a/desk.http", "line": 16, "name": "weigh", "title": "Weigh", "method": "GET",
             "target": "/lots/{{lot_id}}", "needs": ["book-in"], "yields": [], "tags": ["desk"] })
     );

@@ -257,7 +257,7 @@ fn vacuous_all(expr: &ResponseExpr<'_>, list: &str) -> Problem {
 /// Why an expression that reads the body cannot be worked out, where the body was only passed on.
 fn unreadable_body(expr: &ResponseExpr<'_>, names: &ResponseScope<'_>) -> Option<String> {
     let exchange = names.exchange();
-    (!exchange.holds_body() && reads_body(&expr.expression)).then(|| body_not_buffered(exchange))
+    (!exchange.is_body_complete() && reads_body(&expr.expression)).then(|| body_not_buffered(exchange))
 }
 
 /// A value as it is shown: masked first, so that a cut never leaves half a secret.

@@ -50,8 +50,8 @@ fn text(value: &Value) -> Option<String> {
         return Some(text.to_owned());
     }
     let json = value.to_json();
-    let laid_out = (json.is_array() || json.is_object()).then(|| serde_json::to_string_pretty(&json))?.ok()?;
-    let lines = laid_out.lines().map(|line| line.strip_suffix(',').unwrap_or(line));
+    let formatted = (json.is_array() || json.is_object()).then(|| serde_json::to_string_pretty(&json))?.ok()?;
+    let lines = formatted.lines().map(|line| line.strip_suffix(',').unwrap_or(line));
     Some(lines.collect::<Vec<_>>().join("\n"))
 }
 

@@ -251,7 +251,7 @@ impl<'w> Run<'w> {
     }
 
     /// Profiles whose stored token was rejected, and that have no other now.
-    pub fn dropped_tokens(&self) -> impl Iterator<Item = &str> {
+    pub fn revoked_tokens(&self) -> impl Iterator<Item = &str> {
         self.state.oauth.dropped()
     }
 

@@ -63,7 +63,7 @@ pub(super) fn explain<'e>(tree: &'e IdedExpr, context: &'e Context<'_, '_>) -> E
 pub(super) fn why(tree: &IdedExpr, context: &Context<'_, '_>) -> Option<String> {
     let error = evaluate(tree, context).err()?;
     let deeper = children(tree).into_iter().find_map(|child| why(child, context));
-    Some(deeper.unwrap_or_else(|| own_words(tree, context, &error)))
+    Some(deeper.unwrap_or_else(|| describe_own(tree, context, &error)))
 }
 
 /// True if an `all` decides the value of a tree: then [`vacuous_alls`] may find something.
@@ -116,7 +116,7 @@ fn children(node: &IdedExpr) -> Vec<&IdedExpr> {
 }
 
 /// The error at `node`, whose children have no error.
-fn own_words(node: &IdedExpr, context: &Context<'_, '_>, error: &ExecutionError) -> String {
+fn describe_own(node: &IdedExpr, context: &Context<'_, '_>, error: &ExecutionError) -> String {
     let (operand, key) = match &node.expr {
         Expr::Select(select) => (&*select.operand, select.field.clone()),
         Expr::Call(CallExpr { func_name, args, .. }) if func_name == operators::INDEX && args.len() == 2 => {
@@ -124,7 +124,7 @@ fn own_words(node: &IdedExpr, context: &Context<'_, '_>, error: &ExecutionError)
             let key = key.and_then(|key| key.downcast_ref::<CelString<'_>>().map(|key| key.inner().to_owned()));
             match key {
                 Some(key) => (&args[0], key),
-                None => return list_words(&args[0], context, error),
+                None => return describe_list(&args[0], context, error),
             }
         }
         _ => return fault::describe(error),
@@ -146,7 +146,7 @@ fn own_words(node: &IdedExpr, context: &Context<'_, '_>, error: &ExecutionError)
     format!("`{of}` is {}, so it has no `{key}`", value::kind(&*held).describe())
 }
 
-fn list_words(list: &IdedExpr, context: &Context<'_, '_>, error: &ExecutionError) -> String {
+fn describe_list(list: &IdedExpr, context: &Context<'_, '_>, error: &ExecutionError) -> String {
     match evaluate(list, context) {
         Ok(held) => match held.downcast_ref::<CelList<'_>>() {
             Some(members) => format!("{}: `{}` has {}", fault::describe(error), unparse(list), members.inner().len()),

@@ -9,7 +9,7 @@ pub(super) fn describe(error: &ExecutionError) -> String {
         ExecutionError::NoSuchKey(key) => format!("there is no `{key}`"),
         ExecutionError::UndeclaredReference(name) => format!("there is no `{name}`"),
         ExecutionError::NoSuchOverload(overload) => {
-            let kinds: Vec<&str> = overload.argument_types().iter().map(|kind| kind_words(kind)).collect();
+            let kinds: Vec<&str> = overload.argument_types().iter().map(|kind| describe_kind(kind)).collect();
             cannot_take(overload.function(), &kinds)
         }
         ExecutionError::UnsupportedBinaryOperator(operator, left, right) => {
@@ -22,18 +22,18 @@ pub(super) fn describe(error: &ExecutionError) -> String {
                 other => other,
             };
             let kinds = [left.type_of().to_string(), right.type_of().to_string()];
-            cannot_take(sign, &[kind_words(&kinds[0]), kind_words(&kinds[1])])
+            cannot_take(sign, &[describe_kind(&kinds[0]), describe_kind(&kinds[1])])
         }
         ExecutionError::ValuesNotComparable(left, right) => format!(
             "{} cannot be compared with {}",
-            kind_words(&left.type_of().to_string()),
-            kind_words(&right.type_of().to_string())
+            describe_kind(&left.type_of().to_string()),
+            describe_kind(&right.type_of().to_string())
         ),
         ExecutionError::UnexpectedType { got, want } if want == "iterable" => {
-            format!("expected a list or a map but found {}", kind_words(got))
+            format!("expected a list or a map but found {}", describe_kind(got))
         }
         ExecutionError::UnexpectedType { got, want } => {
-            format!("expected {} but found {}", kind_words(want), kind_words(got))
+            format!("expected {} but found {}", describe_kind(want), describe_kind(got))
         }
         ExecutionError::FunctionError { function, message } if function.is_empty() => message.clone(),
         ExecutionError::FunctionError { function, message } => format!("`{function}` {message}"),
@@ -81,7 +81,7 @@ pub(super) fn sign(function: &str) -> &str {
 }
 
 /// A kind of value as the interpreter names it, in our words.
-fn kind_words(kind: &str) -> &str {
+fn describe_kind(kind: &str) -> &str {
     match kind {
         "string" => "text",
         "int" | "uint" => "an integer",

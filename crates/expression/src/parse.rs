@@ -44,13 +44,13 @@ fn syntax_faults(source: &str, errors: &[cel::ParseError]) -> Vec<CompileError> 
             let token = source[at..].find(|c: char| !c.is_alphanumeric() && c != '_').unwrap_or(source.len() - at);
             let one = source[at..].chars().next().map_or(0, char::len_utf8);
             let span = Span::new(at, (at + token.max(one)).min(source.len()));
-            let (message, hint) = syntax_words(source, span, &error.msg);
+            let (message, hint) = describe_syntax(source, span, &error.msg);
             CompileError::new(Code::BadExpression, span, message, hint)
         })
         .collect()
 }
 
-fn syntax_words(source: &str, span: Span, parser_says: &str) -> (String, Option<String>) {
+fn describe_syntax(source: &str, span: Span, parser_says: &str) -> (String, Option<String>) {
     let found = span.of(source);
     let rest = source[span.start()..].trim_start();
     let hint = if rest.starts_with('=') || source[..span.start()].trim_end().ends_with('=') && !source.contains("==") {

@@ -37,7 +37,7 @@ pub enum Member<'x> {
 impl<'x> BodyShape<'x> {
     /// The shape of a response body, which is JSON if `body` is for the checks.
     pub fn of(exchange: &'x Exchange) -> Self {
-        let body = if exchange.holds_body() { &exchange.body[..] } else { &[] };
+        let body = if exchange.is_body_complete() { &exchange.body[..] } else { &[] };
         Self::of_body(&exchange.media_type(), body)
     }
 

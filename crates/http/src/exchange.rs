@@ -128,7 +128,7 @@ pub struct Timings {
 
 impl Exchange {
     /// The same with another text wherever a secret is masked, to see what depends on it.
-    pub fn with_other_masks(&self) -> Self {
+    pub fn with_alternate_masks(&self) -> Self {
         const OTHER: &[u8] = b"[another secret, of another length]";
         let replaced = |bytes: &[u8]| {
             let (mut replaced, mut at) = (Vec::with_capacity(bytes.len()), 0);
@@ -147,7 +147,7 @@ impl Exchange {
     }
 
     /// Whether the whole body is held.
-    pub fn holds_body(&self) -> bool {
+    pub fn is_body_complete(&self) -> bool {
         self.body.len() as u64 == self.size
     }
 

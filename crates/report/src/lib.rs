@@ -98,7 +98,7 @@ impl ReportKind {
     }
 
     /// True if it contains exchanges.
-    pub fn tells_exchanges(self) -> bool {
+    pub fn has_exchanges(self) -> bool {
         matches!(self, ReportKind::Json | ReportKind::Har | ReportKind::Html)
     }
 

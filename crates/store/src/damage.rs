@@ -8,7 +8,7 @@ use std::path::{Path, PathBuf};
 /// Renames a damaged state file, with the files that SQLite keeps beside it, so that a new one can be created. Nothing
 /// is deleted. Returns the new name relative to the workspace's root; `None` if the file is gone, since another
 /// process was first.
-pub fn set_aside(root: &Path) -> Result<Option<PathBuf>, Error> {
+pub fn quarantine(root: &Path) -> Result<Option<PathBuf>, Error> {
     let folder = root.join(STATE_FOLDER);
     let free = (1..).map(|number| format!("state-damaged-{number}.db")).find(|name| !folder.join(name).exists());
     let name = free.unwrap_or_default();

@@ -14,7 +14,7 @@ mod sync;
 mod tables;
 
 pub use credentials::{Credential, Kind};
-pub use damage::set_aside;
+pub use damage::quarantine;
 pub use folder::{STATE_FOLDER, StateFolder};
 pub use seal::{Key, user_key_file, user_state_folder};
 pub use store::{CapturedRow, Store};

@@ -3,7 +3,7 @@
 use std::path::Path;
 use std::process::Command;
 use yieldtray_store::log::{ExchangePayload, ExchangeRow, Filter, NumberedExchange, Retention};
-use yieldtray_store::{Store, set_aside};
+use yieldtray_store::{Store, quarantine};
 
 const ALL: Retention = Retention { exchanges: 1_000_000, since: 0 };
 
@@ -269,10 +269,10 @@ fn a_damaged_file_is_told_from_other_trouble_and_set_aside() {
     std::fs::write(folder.join("state.db"), "these are no pages of a database, whoever wrote them").expect("a file");
     let error = Store::open(root.path(), key(root.path())).expect_err("it is damaged");
     assert!(error.is_damage(), "{error}");
-    let aside = set_aside(root.path()).expect("it is set aside").expect("there is one");
+    let aside = quarantine(root.path()).expect("it is set aside").expect("there is one");
     assert_eq!(aside, Path::new(".yieldtray/state-damaged-1.db"));
     assert!(root.path().join(&aside).is_file() && !folder.join("state.db").exists());
-    assert_eq!(set_aside(root.path()).expect("nothing is wrong"), None);
+    assert_eq!(quarantine(root.path()).expect("nothing is wrong"), None);
     let mut fresh = store(root.path());
     assert_eq!(fresh.log(&[exchange(1, "read-lot", Some(200), "")], ALL).expect("it is logged"), 1);
     drop(fresh);

@@ -153,7 +153,7 @@ impl<'t> Parser<'t> {
 
     /// True if a line that was meant to make the cell a sequence cannot be parsed: then a missing request is not the
     /// problem.
-    fn was_to_play(&self, cell: &Cell) -> bool {
+    fn looks_like_sequence(&self, cell: &Cell) -> bool {
         let word = |span: Span| span.of(self.text).trim_start_matches(['%', ' ', '\t']).starts_with("play");
         cell.instructions().any(|line| line.kind == InstructionKind::Broken && word(line.span))
     }
@@ -167,7 +167,7 @@ impl<'t> Parser<'t> {
         self.parse_items(Section::Head, &mut cell.items);
         if self.line_of_cell().is_some() {
             self.parse_request(&mut cell);
-        } else if !cell.plays() && !self.was_to_play(&cell) {
+        } else if !cell.plays() && !self.looks_like_sequence(&cell) {
             let message = match title.of(self.text) {
                 "" => "this cell has no request".to_owned(),
                 title => format!("the cell `{title}` has no request"),

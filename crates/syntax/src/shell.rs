@@ -215,7 +215,7 @@ impl Splitter<'_> {
                     let stream =
                         word.as_ref().and_then(ValueText::plain).is_some_and(|word| word == "1" || word == "2");
                     words.extend(word.take().filter(|_| !(c == '>' && stream)));
-                    self.leave_out(c);
+                    self.skip_output(c);
                 }
                 '<' if !self.windows => {
                     words.extend(word.take());
@@ -295,7 +295,7 @@ impl Splitter<'_> {
     }
 
     /// Goes over where the output goes: a file behind `>`, or all that follows `|`.
-    fn leave_out(&mut self, mark: char) {
+    fn skip_output(&mut self, mark: char) {
         let begin = self.at - 1;
         let line = self.rest().find('\n').unwrap_or(self.rest().len());
         let length = if mark == '|' {

@@ -86,7 +86,7 @@ fn explain(error: &SendError, host: &str, url: &Url) -> (FailureKind, String, Op
         return (FailureKind::NoSuchHost, format!("no host `{}`: {}", unknown.name, unknown.reason), Some(hint));
     }
     if let Some(tls) = find::<rustls::Error>(&causes) {
-        return tls_words(tls, host, url);
+        return describe_tls(tls, host, url);
     }
     let io = find::<io::Error>(&causes);
     let http = find::<hyper::Error>(&causes);
@@ -138,7 +138,7 @@ fn explain(error: &SendError, host: &str, url: &Url) -> (FailureKind, String, Op
     (FailureKind::Other, format!("the exchange with {host} failed: {}", innermost(&causes)), None)
 }
 
-fn tls_words(error: &rustls::Error, host: &str, url: &Url) -> (FailureKind, String, Option<String>) {
+fn describe_tls(error: &rustls::Error, host: &str, url: &Url) -> (FailureKind, String, Option<String>) {
     use rustls::{AlertDescription, CertificateError, Error as Tls, OtherError};
     let name = url.host_str().unwrap_or_default();
     let (message, hint) = match error {

@@ -138,7 +138,7 @@ fn a_body_is_passed_on_whole_and_held_as_far_as_it_may_be() {
         let exchange = pass_on(&host, limit, hold, &mut basket).expect("an answer");
         assert_eq!((basket.promised, basket.bytes.len()), (Some(200_000), 200_000), "{limit} {hold}");
         assert_eq!((exchange.size, exchange.body.len()), (200_000, held), "{limit} {hold}");
-        assert_eq!(exchange.holds_body(), held > 0, "a part is never held");
+        assert_eq!(exchange.is_body_complete(), held > 0, "a part is never held");
     }
     let mut small = Basket { full_at: Some(100), ..Basket::default() };
     let failure = pass_on(&host, 1 << 20, false, &mut small).expect_err("it cannot be kept");

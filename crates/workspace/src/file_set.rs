@@ -78,7 +78,7 @@ impl FileSet {
         if let Some(Some(id)) = self.by_path.get(&path) {
             return Ok(*id);
         }
-        let inherited = self.commons_above(&path)?;
+        let inherited = self.inherited_files(&path)?;
         let id = self.load_one(&path)?.ok_or_else(|| {
             let message = format!("no file `{}`", shown(&path));
             Problem::error(Code::UnreadableFile, Span::default(), message)
@@ -91,7 +91,7 @@ impl FileSet {
     /// The same, but a file that is not there is taken for an empty one: it is about to be written.
     pub(crate) fn load_or_create(&mut self, path: &Path) -> Result<SourceId, Problem> {
         let path = usable(path)?;
-        let inherited = self.commons_above(&path)?;
+        let inherited = self.inherited_files(&path)?;
         let id = match self.load_one(&path)? {
             Some(id) => id,
             None => {
@@ -105,7 +105,7 @@ impl FileSet {
     }
 
     /// The `_common.http` files that hold for a file, the outermost first.
-    fn commons_above(&mut self, path: &Path) -> Result<Vec<SourceId>, Problem> {
+    fn inherited_files(&mut self, path: &Path) -> Result<Vec<SourceId>, Problem> {
         let mut inherited = Vec::new();
         let folders: Vec<&Path> = path.ancestors().skip(1).collect();
         for folder in folders.into_iter().rev() {

@@ -18,7 +18,7 @@ pub mod suggest;
 mod workspace;
 
 pub use file_set::COMMON_FILE;
-pub(crate) use queries::{AuthLine, auth_of, lines_over, shared_labels};
+pub(crate) use queries::{AuthLine, auth_of, effective_instructions, shared_labels};
 pub use queries::{says_insecure, uses_oauth2};
 pub use source_file::SourceFile;
 pub use workspace::{CellId, Workspace};

@@ -66,14 +66,17 @@ impl Workspace {
 }
 
 /// The instructions that hold for a cell, the outermost first, its own last.
-pub(crate) fn lines_over(workspace: &Workspace, cell: CellId) -> impl Iterator<Item = (SourceId, &Instruction)> {
+pub(crate) fn effective_instructions(
+    workspace: &Workspace,
+    cell: CellId,
+) -> impl Iterator<Item = (SourceId, &Instruction)> {
     let own = workspace.cell(cell).instructions().map(move |line| (cell.source, line));
     workspace.preambles(cell.source).chain(own)
 }
 
 /// Whether a cell, or a preamble over it, says `% insecure`.
 pub fn says_insecure(workspace: &Workspace, cell: CellId) -> bool {
-    let lines = lines_over(workspace, cell).filter_map(|(_, line)| match line.kind {
+    let lines = effective_instructions(workspace, cell).filter_map(|(_, line)| match line.kind {
         InstructionKind::Insecure(insecure) => Some(insecure),
         _ => None,
     });
@@ -94,7 +97,7 @@ pub(crate) struct AuthLine<'w> {
 
 /// The line that says by which credentials a cell goes out: the nearest.
 pub(crate) fn auth_of(workspace: &Workspace, cell: CellId) -> Option<AuthLine<'_>> {
-    let lines = lines_over(workspace, cell).filter_map(|(origin, line)| match line.kind {
+    let lines = effective_instructions(workspace, cell).filter_map(|(origin, line)| match line.kind {
         InstructionKind::Auth(auth) => Some((origin, line, auth)),
         _ => None,
     });

@@ -128,7 +128,7 @@ impl Workspace {
     }
 
     /// The cells of a file that yield a name, in order.
-    pub(crate) fn cells_yielding(&self, source: SourceId, name: &str) -> impl Iterator<Item = CellId> {
+    pub(crate) fn find_yielders(&self, source: SourceId, name: &str) -> impl Iterator<Item = CellId> {
         self.source(source).names().yielding(name).iter().map(move |index| CellId { source, index: *index })
     }
 

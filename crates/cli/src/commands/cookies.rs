@@ -67,7 +67,7 @@ fn show(project: &Project, cookies: &[StoredCookie], out: &mut Out) -> Result<Ex
         writeln!(out.result(), "{document}")?;
         return Ok(ExitCode::Success);
     }
-    out.introduce(&project.heading())?;
+    out.print_header(&project.heading())?;
     let styles = out.settings.styles;
     let now = clock::now();
     let lines: Vec<Vec<Cell>> = cookies

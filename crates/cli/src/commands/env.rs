@@ -138,7 +138,7 @@ fn show(project: &Project, out: &mut Out) -> Result<ExitCode, CommandError> {
             .collect();
         writeln!(out.result(), "{}", json!({ "chosen": chosen, "by": why, "environments": rows }))?;
     } else {
-        out.introduce(&project.heading())?;
+        out.print_header(&project.heading())?;
         let styles = out.settings.styles;
         let rows: Vec<Vec<Cell>> = config
             .environments

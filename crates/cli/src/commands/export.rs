@@ -33,9 +33,9 @@ pub(crate) fn export(
     match cells.as_slice() {
         [] => return Err(CommandError::refused(format!("`{place}` holds no requests"))),
         [only] => super::send::refuse_sequence(&project, *only)?,
-        several if !target.takes_several() => {
+        several if !target.supports_chains() => {
             let names = several.iter().take(12).map(|cell| &*project.workspace.cell(*cell).name);
-            let chains = TARGETS.iter().filter(|target| target.takes_several()).map(|target| target.name);
+            let chains = TARGETS.iter().filter(|target| target.supports_chains()).map(|target| target.name);
             let hint = format!("name one: {}; whole files are written as {}", join_words(names), join_words(chains));
             let message = format!("`{place}` holds {} requests, but `{}` takes one", several.len(), target.name);
             return Err(CommandError::refused_with(message, hint));
@@ -43,7 +43,7 @@ pub(crate) fn export(
         _ => {}
     }
     // A file or a folder is a chain, with what its requests need of other files.
-    let whole = cells.len() > 1 || target.takes_several() && matches!(places.as_slice(), [Locator::Path(_)]);
+    let whole = cells.len() > 1 || target.supports_chains() && matches!(places.as_slice(), [Locator::Path(_)]);
     let options = ExportOptions { target, with_values: args.with_values == OnOff::On, whole };
     let snippet = export_cells(&mut project, &cells, options, out)?;
     let reads: Vec<String> = snippet.reads.iter().map(|name| name.to_uppercase()).collect();
@@ -75,7 +75,7 @@ fn list(out: &mut Out) -> Result<ExitCode, CommandError> {
     if out.settings.json {
         let targets = TARGETS
             .iter()
-            .map(|target| json!({ "name": target.name, "about": target.about, "several": target.takes_several() }));
+            .map(|target| json!({ "name": target.name, "about": target.about, "several": target.supports_chains() }));
         writeln!(out.result(), "{}", json!({ "targets": targets.collect::<Vec<_>>() }))?;
         return Ok(ExitCode::Success);
     }
@@ -83,7 +83,7 @@ fn list(out: &mut Out) -> Result<ExitCode, CommandError> {
     let rows: Vec<Vec<Cell>> = TARGETS
         .iter()
         .map(|target| {
-            let several = if target.takes_several() { "whole files too" } else { "" };
+            let several = if target.supports_chains() { "whole files too" } else { "" };
             vec![
                 Cell::new(target.name).painted(styles.name(target.name)),
                 Cell::new(target.about),

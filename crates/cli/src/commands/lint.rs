@@ -127,7 +127,7 @@ fn show(
         writeln!(out.result(), "{document}")?;
         return Ok(code);
     }
-    out.introduce(&project.heading())?;
+    out.print_header(&project.heading())?;
     let styles = out.settings.styles;
     let quiet = out.settings.quiet;
     for problem in found.iter().filter(|problem| problem.is_error() || !quiet) {

@@ -67,7 +67,7 @@ pub(crate) fn list(common: &Common, args: &List, host: &HostFacts, out: &mut Out
             ]
         })
         .collect();
-    out.introduce(&project.heading())?;
+    out.print_header(&project.heading())?;
     out.table(&rows)?;
     if !problems.is_empty() {
         out.problems(workspace, &problems)?;

@@ -59,14 +59,14 @@ struct MutationObserver<'o> {
 }
 
 impl RunObserver for MutationObserver<'_> {
-    fn happened(&mut self, run: &Run<'_>, event: Event) -> io::Result<()> {
+    fn on_event(&mut self, run: &Run<'_>, event: Event) -> io::Result<()> {
         match event {
             Event::CellFinished(report) => {
                 self.failed += usize::from(report.mutation.is_none());
                 self.reports.push(*report);
                 self.waits(run)
             }
-            Event::RunFinished(_) => self.gives_way(),
+            Event::RunFinished(_) => self.release_terminal(),
             Event::RunStarted { .. } | Event::TokenObtained(_) => Ok(()),
         }
     }
@@ -80,7 +80,7 @@ impl RunObserver for MutationObserver<'_> {
         self.progress.draw(run, self.failed, width, styles).map_or(Ok(()), |line| self.out.write_now(&line))
     }
 
-    fn gives_way(&mut self) -> io::Result<()> {
+    fn release_terminal(&mut self) -> io::Result<()> {
         write!(self.out.result(), "{}", self.progress.clear())
     }
 }

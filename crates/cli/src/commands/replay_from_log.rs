@@ -49,18 +49,18 @@ struct FromLogObserver<'o> {
 }
 
 impl RunObserver for FromLogObserver<'_> {
-    fn happened(&mut self, run: &Run<'_>, event: Event) -> io::Result<()> {
+    fn on_event(&mut self, run: &Run<'_>, event: Event) -> io::Result<()> {
         if let Event::CellFinished(report) = &event
             && report.outcome == Outcome::Failed
             && self.responses.find(report.cell, report.row).is_some_and(|response| response.exchange.is_masked())
         {
             self.masked.push(shown_name(run.workspace(), report.cell, report.played_by).into_owned());
         }
-        self.printer.happened(run, event)
+        self.printer.on_event(run, event)
     }
 
-    fn gives_way(&mut self) -> io::Result<()> {
-        self.printer.gives_way()
+    fn release_terminal(&mut self) -> io::Result<()> {
+        self.printer.release_terminal()
     }
 }
 

@@ -41,7 +41,7 @@ pub(crate) fn send(common: &Common, args: Send, host: &HostFacts, out: &mut Out)
     if let Some(expression) = &display.pick {
         check_pick(&project, expression)?;
     }
-    introduce(out, &project, cell)?;
+    print_header(out, &project, cell)?;
     let prompter = Terminal::of(host);
     let prelude = SendPlan::of(&mut project, cell, if dry { Needs::Never } else { needs }, &prompter, out)?;
     let service = RunService::new(&project, &prompter);
@@ -260,7 +260,7 @@ fn print_dry_run(
 }
 
 /// Prints environment, URL and place first, so that the destination is known before any prompt.
-pub(super) fn introduce(out: &mut Out, project: &Project, cell: CellId) -> Result<(), CommandError> {
+pub(super) fn print_header(out: &mut Out, project: &Project, cell: CellId) -> Result<(), CommandError> {
     if out.settings.quiet || out.settings.json {
         return Ok(());
     }

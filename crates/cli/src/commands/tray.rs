@@ -67,7 +67,7 @@ fn show(project: &Project, rows: &[CapturedRow], out: &mut Out) -> Result<ExitCo
         writeln!(out.result(), "{}", json!({ "environment": project.settings.environment, "values": rows }))?;
         return Ok(ExitCode::Success);
     }
-    out.introduce(&project.heading())?;
+    out.print_header(&project.heading())?;
     let now = clock::now();
     let styles = out.settings.styles;
     let lines: Vec<Vec<Cell>> = rows

@@ -31,7 +31,7 @@ pub(crate) fn values(
         return functions(&project, out);
     }
     let cells = if places.is_empty() { project.find_all()? } else { project.find(&places)? };
-    project.tell_unreadable(out)?;
+    project.report_unreadable(out)?;
     let plan = Plan::new(&mut project.workspace, &cells, true);
     let tray = state::read(&project, out)?.tray;
     let chosen: std::collections::HashSet<CellId> = cells.iter().copied().collect();
@@ -54,7 +54,7 @@ pub(crate) fn values(
         writeln!(out.result(), "{}", json!({ "environment": settings.environment, "values": rows }))?;
         return Ok(project.unreadable_code());
     }
-    out.introduce(&project.heading())?;
+    out.print_header(&project.heading())?;
     let styles = out.settings.styles;
     let lines: Vec<Vec<Cell>> = rows
         .iter()
@@ -198,7 +198,7 @@ fn side_by_side(
         writeln!(out.result(), "{}", json!({ "environments": environments, "values": rows }))?;
         return Ok(ExitCode::Success);
     }
-    out.introduce(&project.heading())?;
+    out.print_header(&project.heading())?;
     let styles = out.settings.styles;
     let config = &project.workspace.config;
     let head = config
@@ -251,7 +251,7 @@ fn functions(project: &Project, out: &mut Out) -> Result<ExitCode, CommandError>
         writeln!(out.result(), "{document}")?;
         return Ok(ExitCode::Success);
     }
-    out.introduce(&project.heading())?;
+    out.print_header(&project.heading())?;
     let styles = out.settings.styles;
     let lines: Vec<Vec<Cell>> = own
         .into_iter()

@@ -144,7 +144,7 @@ fn judge(job: &Job, project: &mut Project, cell: CellId, out: &mut Out) -> Resul
 struct FirstReport(Option<CellReport>);
 
 impl RunObserver for FirstReport {
-    fn happened(&mut self, _run: &Run<'_>, event: Event) -> io::Result<()> {
+    fn on_event(&mut self, _run: &Run<'_>, event: Event) -> io::Result<()> {
         if let (Event::CellFinished(report), None) = (event, &self.0) {
             self.0 = Some(*report);
         }
@@ -220,7 +220,7 @@ struct ReplayCollector<'t> {
 }
 
 impl RunObserver for ReplayCollector<'_> {
-    fn happened(&mut self, run: &Run<'_>, event: Event) -> io::Result<()> {
+    fn on_event(&mut self, run: &Run<'_>, event: Event) -> io::Result<()> {
         if let Event::CellFinished(mut report) = event {
             // The exchange is in the log by now.
             report.captured = None;

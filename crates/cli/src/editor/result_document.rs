@@ -55,7 +55,7 @@ fn response(
     let problems = report.iter().flat_map(|report| &report.problems);
     let mut shown: Vec<String> = problems.map(|problem| problems::snippet(run.workspace(), problem, plain)).collect();
     if let Some(answer) = answer {
-        shown.extend(answer.hops.iter().map(|hop| masker.mask(&exchange::hop_words(hop)).into_owned()));
+        shown.extend(answer.hops.iter().map(|hop| masker.mask(&exchange::describe_hop(hop)).into_owned()));
         shown.push(exchange::status_line(answer, masker, plain));
     }
     shown.extend(lines.verdict(None, false, report));

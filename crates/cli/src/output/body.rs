@@ -12,7 +12,7 @@ pub(crate) fn readable(exchange: &Exchange, masker: &Masker, styles: Styles) -> 
     if exchange.size == 0 {
         return String::new();
     }
-    if !exchange.holds_body() {
+    if !exchange.is_body_complete() {
         return styles.dim("the body was written to its file only") + "\n";
     }
     if let BodyKind::Binary(kind, pixels) = exchange.nature() {
@@ -24,16 +24,16 @@ pub(crate) fn readable(exchange: &Exchange, masker: &Masker, styles: Styles) -> 
     }
     let text = exchange.text();
     let text = masker.mask(&text);
-    let mut laid_out = String::with_capacity(text.len() + text.len() / 2);
+    let mut formatted = String::with_capacity(text.len() + text.len() / 2);
     let painter = Painter::new(styles);
-    let done = pretty_print(&text, &exchange.media_type(), |piece, text| painter.paint(&mut laid_out, piece, text));
+    let done = pretty_print(&text, &exchange.media_type(), |piece, text| painter.paint(&mut formatted, piece, text));
     if !done {
-        laid_out = escape_terminal(&text).into_owned();
+        formatted = escape_terminal(&text).into_owned();
     }
-    if !laid_out.ends_with('\n') {
-        laid_out.push('\n');
+    if !formatted.ends_with('\n') {
+        formatted.push('\n');
     }
-    laid_out
+    formatted
 }
 
 /// Writes pieces in their colours. What starts and ends a colour is made once.

@@ -39,8 +39,8 @@ impl Columns {
         terminal: Option<usize>,
     ) -> Self {
         let (mut name, mut method, mut target) = (4, 3, 8);
-        for (own_name, own_method, own_target) in cells {
-            name = name.max(own_name.chars().count());
+        for (cell_name, own_method, own_target) in cells {
+            name = name.max(cell_name.chars().count());
             method = method.max(own_method.chars().count());
             target = target.max(own_target.chars().count());
         }
@@ -359,14 +359,14 @@ mod tests {
         let mut workspace = workspace(&[("desk.http", DESK)]);
         let source = workspace.load(Path::new("desk.http")).expect("the file is there");
         let cells: Vec<CellId> = workspace.cells(source).collect();
-        let (morning, book, weigh) = (cells[0], cells[1], cells[2]);
+        let (morning, book, apply_levels) = (cells[0], cells[1], cells[2]);
         let taken = |name: &str, value: &str| {
             let value = Ok(value.to_owned());
             YieldReport { source, span: workspace.cell(book).span, name: name.to_owned(), value }
         };
         let failure = CheckFailure {
             source,
-            span: workspace.cell(weigh).span,
+            span: workspace.cell(apply_levels).span,
             label: Some("full".to_owned()),
             expression: "body.kg > 10".to_owned(),
             parts: vec![("body.kg".to_owned(), Ok("9.5".to_owned()))],
@@ -386,13 +386,13 @@ mod tests {
                 ..report(book, Outcome::Passed)
             },
             CellReport { played_by: Some(morning), row: Some(12), ..report(book, Outcome::Passed) },
-            CellReport { attempts: 3, ..report(weigh, Outcome::Passed) },
-            CellReport { checks: 0, elapsed: Duration::from_secs(75), ..report(weigh, Outcome::Passed) },
-            CellReport { failures: vec![failure], ..report(weigh, Outcome::Failed) },
-            CellReport { status: None, failure: Some(refused), ..report(weigh, Outcome::NoAnswer) },
-            CellReport { reason: Some("book-a-lot-in".to_owned()), ..report(weigh, Outcome::NotSent) },
-            CellReport { reason: Some("no truck came".to_owned()), ..report(weigh, Outcome::Skipped) },
-            report(weigh, Outcome::Mistaken),
+            CellReport { attempts: 3, ..report(apply_levels, Outcome::Passed) },
+            CellReport { checks: 0, elapsed: Duration::from_secs(75), ..report(apply_levels, Outcome::Passed) },
+            CellReport { failures: vec![failure], ..report(apply_levels, Outcome::Failed) },
+            CellReport { status: None, failure: Some(refused), ..report(apply_levels, Outcome::NoAnswer) },
+            CellReport { reason: Some("book-a-lot-in".to_owned()), ..report(apply_levels, Outcome::NotSent) },
+            CellReport { reason: Some("no truck came".to_owned()), ..report(apply_levels, Outcome::Skipped) },
+            report(apply_levels, Outcome::Mistaken),
         ];
         let mut shown = String::new();
         for width in [60, 90, 160] {

@@ -84,7 +84,7 @@ pub(crate) fn lines(
 }
 
 /// The differences from a logged response, after the current one was shown.
-pub(crate) fn from_then(
+pub(crate) fn diff_from_logged(
     then: &ComparedExchange,
     found: &Comparison,
     styles: Styles,
@@ -157,7 +157,7 @@ pub(crate) fn data(sides: [&ComparedExchange; 2], found: &Comparison) -> Value {
 }
 
 /// The differences from a logged response, as data.
-pub(crate) fn from_then_data(then: &ComparedExchange, found: &Comparison) -> Value {
+pub(crate) fn diff_from_logged_data(then: &ComparedExchange, found: &Comparison) -> Value {
     let mut data = side_data(then);
     if let (Value::Object(data), Value::Object(found)) = (&mut data, differences_data(found)) {
         data.extend(found);

@@ -135,7 +135,7 @@ pub(crate) fn cookies(exchange: &Exchange, styles: Styles) -> String {
 }
 
 /// A hop that was not the last, in words.
-pub(crate) fn hop_words(hop: &Hop) -> String {
+pub(crate) fn describe_hop(hop: &Hop) -> String {
     let Hop { kind, method, url, status, location, .. } = hop;
     match kind {
         HopKind::Redirect => format!("{method} {url} → {status} {location}"),

@@ -91,7 +91,7 @@ impl Out {
     }
 
     /// Prints environment and URL on standard error, as the first line.
-    pub(crate) fn introduce(&mut self, heading: &cell::Heading) -> io::Result<()> {
+    pub(crate) fn print_header(&mut self, heading: &cell::Heading) -> io::Result<()> {
         if self.settings.quiet || self.settings.json {
             return Ok(());
         }
@@ -106,7 +106,7 @@ impl Out {
         if self.settings.quiet {
             return Ok(());
         }
-        self.introduce(heading)?;
+        self.print_header(heading)?;
         self.say(&format!("{} dropped", table::count(count, one, many)))
     }
 

@@ -53,7 +53,7 @@ impl ResultLines<'_, '_> {
     /// Status, time, size, media type, and redirects.
     pub(crate) fn status(&self, answer: &Exchange) -> Vec<String> {
         let masker = self.run.masker();
-        let hop = |hop| self.styles.warn(&escape_line(&masker.mask(&exchange::hop_words(hop))));
+        let hop = |hop| self.styles.warn(&escape_line(&masker.mask(&exchange::describe_hop(hop))));
         let status = exchange::status_line(answer, masker, self.styles);
         answer.hops.iter().map(hop).chain([status]).collect()
     }

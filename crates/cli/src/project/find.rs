@@ -94,7 +94,7 @@ impl Project {
     }
 
     /// Shows which files and folders could not be read.
-    pub(crate) fn tell_unreadable(&self, out: &mut Out) -> std::io::Result<()> {
+    pub(crate) fn report_unreadable(&self, out: &mut Out) -> std::io::Result<()> {
         match self.unreadable.is_empty() {
             true => Ok(()),
             false => out.problems(&self.workspace, &self.unreadable),

@@ -21,7 +21,7 @@ pub(crate) fn choose(
     let SelectionArgs { only, except, tag, .. } = choice;
     let selection = Selection { only: only.clone(), except: except.clone(), tags: tag.clone() };
     let chosen: Vec<CellId> = found.into_iter().filter(|cell| selection.takes(&project.workspace, *cell)).collect();
-    project.tell_unreadable(out)?;
+    project.report_unreadable(out)?;
     match chosen.is_empty() {
         false => Ok((project, chosen)),
         true => Err(CommandError::refused_with(

@@ -9,7 +9,7 @@ use std::io;
 use std::path::Path;
 use yieldtray_engine::Run;
 use yieldtray_expression::Value;
-use yieldtray_store::{Error, Kind, Store, set_aside, user_key_file};
+use yieldtray_store::{Error, Kind, Store, quarantine, user_key_file};
 use yieldtray_transport::{Jar, StoredCookie};
 use yieldtray_workspace::Workspace;
 use yieldtray_workspace::request::{Token, Tokens};
@@ -32,7 +32,7 @@ pub(crate) fn made<'s>(store: &'s mut Option<Store>, root: &Path) -> Result<&'s 
 pub(crate) fn trouble(root: &Path, what: &str, error: &Error, out: &mut Out) -> io::Result<()> {
     let mut message = format!("{what}: {error}");
     if error.is_damage() {
-        match set_aside(root) {
+        match quarantine(root) {
             Ok(Some(aside)) => message.push_str(&format!(
                 "\nthe state is damaged: it lies in `{}` now, and a new one is begun",
                 aside.display()
@@ -185,7 +185,7 @@ fn try_keep(
 ) -> Result<(), Error> {
     let values = values(project, run);
     let fresh = run.tokens().iter().filter(|token| token.obtained_now).map(token_row).collect();
-    let tokens: Change = (fresh, run.dropped_tokens().map(str::to_owned).collect());
+    let tokens: Change = (fresh, run.revoked_tokens().map(str::to_owned).collect());
     let cookies = cookies.map(|jar| changed_cookies(jar.before, &jar.after.kept())).unwrap_or_default();
     let credentials = [(Kind::Token, tokens), (Kind::Cookie, cookies)];
     let changed = credentials.iter().any(|(_, (keep, drop))| !keep.is_empty() || !drop.is_empty());

@@ -63,7 +63,7 @@ impl<'s> ResponseFiles<'s> {
 /// Observes a run.
 pub(crate) trait RunObserver {
     /// Gets what happens, in the order of the plan.
-    fn happened(&mut self, run: &Run<'_>, event: Event) -> io::Result<()>;
+    fn on_event(&mut self, run: &Run<'_>, event: Event) -> io::Result<()>;
 
     /// True if it wants ticks while nothing happens.
     fn is_waiting(&self) -> bool {
@@ -76,7 +76,7 @@ pub(crate) trait RunObserver {
     }
 
     /// Somebody else writes next.
-    fn gives_way(&mut self) -> io::Result<()> {
+    fn release_terminal(&mut self) -> io::Result<()> {
         Ok(())
     }
 }
@@ -137,7 +137,7 @@ fn drive(
             if driver.len() == 0 {
                 emit(run, audience)?;
                 let Some(question) = question.take() else { break };
-                audience.gives_way()?;
+                audience.release_terminal()?;
                 match prompter.ask(&question) {
                     Ok(value) => run.answer(&question, value),
                     Err(CommandError::Interrupted) => {
@@ -207,7 +207,7 @@ fn end(
     question: &mut Option<Question>,
     cut_off: &Notify,
 ) -> Result<(), CommandError> {
-    if interrupts.are_many() {
+    if interrupts.is_repeated() {
         return Err(CommandError::Interrupted);
     }
     run.interrupt();
@@ -229,7 +229,7 @@ fn exactly(then: &PreparedRequest, now: &ReadyRequest<'_>, run: &Run<'_>) -> Res
 
 fn emit(run: &mut Run<'_>, audience: &mut impl RunObserver) -> io::Result<()> {
     let events: Vec<Event> = run.events().collect();
-    events.into_iter().try_for_each(|event| audience.happened(run, event))
+    events.into_iter().try_for_each(|event| audience.on_event(run, event))
 }
 
 /// The next tick, if there are any.

@@ -64,7 +64,7 @@ impl<'o, 'w> RunPrinter<'o, 'w> {
             Event::CellFinished(report) => self.cell(report)?,
             Event::RunFinished(figures) => {
                 let took = self.began.elapsed();
-                self.tell_slowest()?;
+                self.print_slowest()?;
                 let line = summary(figures, took, self.out.settings.styles);
                 writeln!(self.out.result(), "{line}")?;
             }
@@ -107,7 +107,7 @@ impl<'o, 'w> RunPrinter<'o, 'w> {
         }
     }
 
-    fn tell_slowest(&mut self) -> io::Result<()> {
+    fn print_slowest(&mut self) -> io::Result<()> {
         let Some(slowest) = self.slowest.take().filter(|slowest| !slowest.is_empty()) else { return Ok(()) };
         let styles = self.out.settings.styles;
         writeln!(self.out.result(), "{}", styles.strong("slowest"))?;
@@ -119,7 +119,7 @@ impl<'o, 'w> RunPrinter<'o, 'w> {
 }
 
 impl RunObserver for RunPrinter<'_, '_> {
-    fn happened(&mut self, run: &Run<'_>, event: Event) -> io::Result<()> {
+    fn on_event(&mut self, run: &Run<'_>, event: Event) -> io::Result<()> {
         if self.out.settings.json {
             let seed = self.random.seed_in_use();
             let line = data::event(self.lines.workspace, &event, self.began.elapsed(), seed);
@@ -127,7 +127,7 @@ impl RunObserver for RunPrinter<'_, '_> {
             // One event a line while it runs: whoever reads along shall have it now.
             return self.out.flush();
         }
-        self.gives_way()?;
+        self.release_terminal()?;
         self.show(&event)?;
         if matches!(event, Event::RunFinished(_)) { Ok(()) } else { self.waits(run) }
     }
@@ -141,7 +141,7 @@ impl RunObserver for RunPrinter<'_, '_> {
         self.progress.draw(run, self.failed, width, styles).map_or(Ok(()), |line| self.out.write_now(&line))
     }
 
-    fn gives_way(&mut self) -> io::Result<()> {
+    fn release_terminal(&mut self) -> io::Result<()> {
         write!(self.out.result(), "{}", self.progress.clear())
     }
 }

@@ -136,7 +136,7 @@ impl ReportCollector {
 }
 
 impl RunObserver for ReportCollector {
-    fn happened(&mut self, _run: &Run<'_>, event: Event) -> io::Result<()> {
+    fn on_event(&mut self, _run: &Run<'_>, event: Event) -> io::Result<()> {
         match event {
             Event::CellFinished(own) if own.cell == self.cell => self.report = Some(*own),
             Event::CellFinished(need) => self.before.push(*need),

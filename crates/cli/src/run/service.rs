@@ -152,7 +152,7 @@ impl<'p> RunService<'p> {
                     }
                 }
                 Some(Next::Ask(question)) => {
-                    observer.gives_way()?;
+                    observer.release_terminal()?;
                     let value = self.prompter.ask(&question)?;
                     run.answer(&question, value);
                 }

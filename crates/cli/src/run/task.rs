@@ -117,7 +117,7 @@ async fn save(
         Ok(exchange) => {
             let through = download.finish().map_err(not_saved);
             through.map(|through| match through.small {
-                _ if exchange.holds_body() => exchange,
+                _ if exchange.is_body_complete() => exchange,
                 // Nobody reads it but the log.
                 Some(body) if !hold => Exchange { body: body.into(), ..exchange },
                 _ => Exchange { digest: Some(through.digest), ..exchange },

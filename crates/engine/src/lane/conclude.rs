@@ -31,7 +31,7 @@ impl<'w> LaneCx<'_, 'w> {
         let cell = report.cell;
         self.mask_cookies(&exchange);
         let mut names = match captures.names {
-            Some(names) => ResponseScope::resuming(&exchange, names),
+            Some(names) => ResponseScope::with_cache(&exchange, names),
             None => ResponseScope::reading(&exchange, response_exprs::body_access(&exprs)),
         };
         let mut results = self.checks(cell, step, &mut cache).evaluate(&exprs, &mut names);
@@ -39,7 +39,7 @@ impl<'w> LaneCx<'_, 'w> {
         results.remarks.extend(captures.results.remarks);
         if self.inputs.is_from_log() && !results.failures.is_empty() {
             let checks: Vec<ResponseExpr<'w>> = exprs.iter().filter(|expr| expr.is_check()).cloned().collect();
-            let other = exchange.with_other_masks();
+            let other = exchange.with_alternate_masks();
             let mut names = ResponseScope::reading(&other, response_exprs::body_access(&checks));
             let others = self.checks(cell, step, &mut cache).evaluate(&checks, &mut names).failures;
             results.drop_masked(&others);
@@ -77,7 +77,7 @@ impl<'w> LaneCx<'_, 'w> {
 
     /// The problem of a body that says it is JSON and is not, where a check read it as text.
     fn not_json(&self, cell: CellId, exchange: &Exchange, names: &mut ResponseScope<'_>) -> Option<Problem> {
-        if !is_json(&exchange.media_type()) || exchange.body.is_empty() || !names.was_read_as_text() {
+        if !is_json(&exchange.media_type()) || exchange.body.is_empty() || !names.looks_like_number_or_bool() {
             return None;
         }
         let error = serde_json::from_slice::<serde::de::IgnoredAny>(&exchange.body).err()?;
@@ -112,7 +112,8 @@ impl<'w> LaneCx<'_, 'w> {
         let Some(limit) = self.inputs.options().capture_limit else {
             return self.run.deferred.drop_later(answer);
         };
-        if let Some(exchange) = answer.as_mut().filter(|exchange| exchange.size > limit && exchange.holds_body()) {
+        if let Some(exchange) = answer.as_mut().filter(|exchange| exchange.size > limit && exchange.is_body_complete())
+        {
             // A digest still distinguishes a body whose bytes were dropped.
             exchange.digest = Some(digest(&exchange.body));
             exchange.body = Bytes::new();

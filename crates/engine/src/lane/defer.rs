@@ -34,7 +34,7 @@ impl<'w> LaneCx<'_, 'w> {
         let PendingResponse { report, step, cache, exchange, .. } = pending;
         let mut names = ResponseScope::reading(exchange, access);
         let results = self.checks(report.cell, *step, cache).evaluate(&yields, &mut names);
-        EarlyCaptures { results, names: Some(names.into_made()) }
+        EarlyCaptures { results, names: Some(names.into_cached()) }
     }
 
     /// Evaluates the checks that were put off.

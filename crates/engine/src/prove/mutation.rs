@@ -175,7 +175,7 @@ pub fn describe(mutations: &[Mutation]) -> Vec<String> {
     if has(&Mutation::EmptyList) {
         lines.push("the list is empty".to_owned());
     }
-    lines.extend(field_words(mutations));
+    lines.extend(describe_field(mutations));
     if has(&Mutation::ContentType) {
         lines.push("the content type changes".to_owned());
     }
@@ -199,7 +199,7 @@ pub fn describe(mutations: &[Mutation]) -> Vec<String> {
 }
 
 /// Fields with the same mutation share a line.
-fn field_words(mutations: &[Mutation]) -> Vec<String> {
+fn describe_field(mutations: &[Mutation]) -> Vec<String> {
     let mut fields: Vec<(&FieldPath, Vec<Field>)> = Vec::new();
     for change in mutations {
         let Mutation::Field { path, how } = change else { continue };

@@ -163,7 +163,7 @@ fn with_kept(tokens: Tokens, answer: impl Fn(&str) -> Exchange) -> (Vec<String>,
         answer(path)
     });
     let left = run.tokens().iter().map(|token| token.access.clone()).collect();
-    let dropped = run.dropped_tokens().map(str::to_owned).collect();
+    let dropped = run.revoked_tokens().map(str::to_owned).collect();
     (sent, events, left, dropped)
 }
 

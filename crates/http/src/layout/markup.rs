@@ -185,7 +185,7 @@ mod tests {
     use super::*;
     use proptest::prelude::*;
 
-    fn laid_out(text: &str, html: bool) -> String {
+    fn formatted(text: &str, html: bool) -> String {
         let mut out = String::new();
         lay_out(text, html, |_, text| out.push_str(text));
         out
@@ -194,25 +194,25 @@ mod tests {
     #[test]
     fn documents_are_laid_out_an_element_a_line() {
         assert_eq!(
-            laid_out(
+            formatted(
                 "<?xml version=\"1.0\"?><manifest  day='7'><lot id=\"a>b\"><bins>24</bins><empty/></lot><!-- x --></manifest>",
                 false
             ),
             "<?xml version=\"1.0\"?>\n<manifest day='7'>\n  <lot id=\"a>b\">\n    <bins>24</bins>\n    <empty/>\n  </lot>\n  <!-- x -->\n</manifest>"
         );
         assert_eq!(
-            laid_out("<!doctype html><body><p>Lots<br>of <b>fruit</b></p><script>if (a < b) { x() }</script>", true),
+            formatted("<!doctype html><body><p>Lots<br>of <b>fruit</b></p><script>if (a < b) { x() }</script>", true),
             "<!doctype html>\n<body>\n  <p>\n    Lots\n    <br>\n    of\n    <b>fruit</b>\n  </p>\n  <script>if (a < b) { x() }</script>"
         );
-        assert_eq!(laid_out("no markup", false), "");
+        assert_eq!(formatted("no markup", false), "");
     }
 
     proptest! {
         #[test]
         fn nothing_is_lost_but_white_space(text in "<[a-z<>/\"'= !?\\[\\]é-]{0,60}") {
             let letters = |text: &str| text.chars().filter(|c| !c.is_whitespace()).collect::<String>();
-            prop_assert_eq!(letters(&laid_out(&text, true)), letters(&text));
-            prop_assert_eq!(letters(&laid_out(&text, false)), letters(&text));
+            prop_assert_eq!(letters(&formatted(&text, true)), letters(&text));
+            prop_assert_eq!(letters(&formatted(&text, false)), letters(&text));
         }
     }
 }

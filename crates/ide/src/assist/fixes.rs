@@ -44,7 +44,7 @@ pub fn fixes(view: IdeContext<'_>, problem: &Problem) -> Vec<Action> {
             found.extend(declared(view, problem));
         }
         Code::ShellCommand => found.extend(taken(view, problem)),
-        Code::SecretInFile => found.extend(hidden_away(view, problem)),
+        Code::SecretInFile => found.extend(fix_secret(view, problem)),
         Code::PlainCredentials if word.starts_with("http://") => {
             let at = problem.span.part("http".len(), "http".len());
             add("Use https".to_owned(), vec![Edit::replace(at, "s")]);
@@ -241,7 +241,7 @@ pub(super) fn below(view: IdeContext<'_>, file: &str, header: &str, line: &str) 
 }
 
 /// A secret of a request file as a value of the private configuration.
-fn hidden_away(view: IdeContext<'_>, problem: &Problem) -> Option<Action> {
+fn fix_secret(view: IdeContext<'_>, problem: &Problem) -> Option<Action> {
     let source = problem.source?;
     let workspace = view.workspace();
     let text = view.text(source);

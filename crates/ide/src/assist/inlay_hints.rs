@@ -45,7 +45,7 @@ pub fn hints(view: IdeContext<'_>, source: SourceId, range: Span) -> Vec<Hint> {
                 template.expressions().filter(|span| range.start() <= span.start() && span.end() <= range.end())
             {
                 let end = text[expression.end()..].find("}}").map_or(expression.end(), |at| expression.end() + at + 2);
-                if let Some(value) = worked_out(&mut resolver, source, expression) {
+                if let Some(value) = evaluated(&mut resolver, source, expression) {
                     hints.push(Hint { at: end, text: short(&masker.mask(&value)) });
                 }
             }
@@ -55,7 +55,7 @@ pub fn hints(view: IdeContext<'_>, source: SourceId, range: Span) -> Vec<Hint> {
 }
 
 /// The current value of an expression, if it is not secret, not generated, and needs no command.
-fn worked_out(resolver: &mut Resolver<'_>, source: SourceId, expression: Span) -> Option<String> {
+fn evaluated(resolver: &mut Resolver<'_>, source: SourceId, expression: Span) -> Option<String> {
     let text = expression.of(&resolver.workspace.source(source).text);
     let names: Vec<String> = match is_value_name(text) {
         true => vec![text.to_owned()],

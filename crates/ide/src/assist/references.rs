@@ -38,7 +38,7 @@ pub fn definition(view: IdeContext<'_>, source: SourceId, offset: usize) -> Vec<
         Referent::Value { .. } => {
             let mut places = super::inlay_hints::places(view, source, offset, name);
             // A value of the response does not exist yet, but its line does.
-            let given = given_in(view, reach_of(view, source, name), name);
+            let given = definitions_in(view, files_sharing(view, source, name), name);
             places.extend(
                 given
                     .into_iter()
@@ -128,12 +128,12 @@ pub fn rename(view: IdeContext<'_>, source: SourceId, offset: usize, new: &str) 
             return Err(RenameError::LanguageName(new.to_owned()));
         }
         Referent::Value { .. } => {
-            let files = reach_of(view, source, old);
+            let files = files_sharing(view, source, old);
             let mut cells = files.iter().flat_map(|file| workspace.cells(*file));
             if cells.any(|cell| workspace.columns(cell).iter().any(|column| column == old)) {
                 return Err(RenameError::Column(old.to_owned()));
             }
-            if !given_in(view, files, new).is_empty() {
+            if !definitions_in(view, files, new).is_empty() {
                 return Err(RenameError::ValueExists(new.to_owned()));
             }
         }
@@ -184,7 +184,7 @@ fn everywhere(view: IdeContext<'_>, source: SourceId, found: Occurrence) -> Vec<
     let name = found.span.of(view.text(source));
     match found.what {
         Referent::Value { .. } => {
-            let files = reach_of(view, source, name);
+            let files = files_sharing(view, source, name);
             let named = files.into_iter().flat_map(|file| {
                 let text = view.text(file);
                 let own = occurrences(view, file).into_iter().filter(move |other| other.span.of(text) == name);
@@ -233,7 +233,7 @@ fn everywhere(view: IdeContext<'_>, source: SourceId, found: Occurrence) -> Vec<
 /// The texts in which `name` is the same value as in `source`. A name that only cells and preambles of files give
 /// is the same in those files that take it from each other; one that the configuration or a `_common.http` gives
 /// is the same everywhere.
-fn reach_of(view: IdeContext<'_>, source: SourceId, name: &str) -> Vec<SourceId> {
+fn files_sharing(view: IdeContext<'_>, source: SourceId, name: &str) -> Vec<SourceId> {
     let workspace = view.workspace();
     let all = || {
         let mut all: Vec<SourceId> = workspace.configurations().chain(workspace.loaded()).collect();
@@ -273,9 +273,9 @@ fn gives(workspace: &Workspace, source: SourceId, name: &str) -> bool {
     let own = workspace.source(source);
     let cells = own.file.cells.iter().flat_map(|cell| cell.instructions());
     yieldtray_syntax::instructions(&own.file.preamble).chain(cells).any(|line| match line.kind {
-        InstructionKind::Let { name: own_name, .. }
-        | InstructionKind::Ask { name: own_name, .. }
-        | InstructionKind::Yield { name: own_name, .. } => own_name.of(&own.text) == name,
+        InstructionKind::Let { name: cell_name, .. }
+        | InstructionKind::Ask { name: cell_name, .. }
+        | InstructionKind::Yield { name: cell_name, .. } => cell_name.of(&own.text) == name,
         _ => false,
     })
 }
@@ -299,7 +299,7 @@ fn takes(workspace: &Workspace, file: SourceId, other: SourceId, name: &str) -> 
 }
 
 /// The places in `files` that give a value of that name.
-fn given_in(view: IdeContext<'_>, files: Vec<SourceId>, name: &str) -> Vec<(SourceId, Span)> {
+fn definitions_in(view: IdeContext<'_>, files: Vec<SourceId>, name: &str) -> Vec<(SourceId, Span)> {
     let given = files.into_iter().flat_map(|file| {
         let text = view.text(file);
         let own = occurrences(view, file).into_iter();

@@ -105,7 +105,7 @@ impl Lacking<'_> {
             let needs = needs(workspace, cell);
             let mut cache = EvalCache::default();
             let resolver = Resolver::new(self.view.context, cell, &needs, &mut cache);
-            self.names = resolver.names_lacking().into_iter().map(|used| used.name).collect();
+            self.names = resolver.unresolved_names().into_iter().map(|used| used.name).collect();
             self.cell = Some(cell);
         }
         let text = self.view.text(self.source);

@@ -90,12 +90,12 @@ pub fn lint_files(
     problems.extend(shadowed::values(workspace, &steps));
     problems.extend(unused::yielded(workspace, &uses, ties));
     problems.extend(unused::values(workspace, &uses, ties));
-    problems.extend(unused::too_late(workspace, engine, settings, &uses));
+    problems.extend(unused::used_before_yield(workspace, engine, settings, &uses));
     if levels.tells(Code::NoChecks) {
-        problems.extend(unused::unjudged(workspace, steps.iter().map(|step| step.cell)));
+        problems.extend(unused::without_checks(workspace, steps.iter().map(|step| step.cell)));
     }
     suppressions::settle(workspace, texts.into_iter(), &mut problems);
-    weigh(workspace, &mut problems);
+    apply_levels(workspace, &mut problems);
     order(workspace, &mut problems);
     problems
 }
@@ -109,7 +109,7 @@ pub fn lint_configuration(workspace: &Workspace, cells: &[CellId]) -> Vec<Proble
     let credentials = sources.iter().any(|source| protocol::uses_credentials(workspace, *source));
     problems.extend(protocol::plain_bases(workspace, credentials));
     suppressions::settle(workspace, workspace.configurations(), &mut problems);
-    weigh(workspace, &mut problems);
+    apply_levels(workspace, &mut problems);
     order(workspace, &mut problems);
     problems
 }
@@ -122,7 +122,7 @@ fn steps(workspace: &mut Workspace, cells: &[CellId]) -> Vec<Step> {
 }
 
 /// Gives each finding the level that `[lint]` says, and leaves out what is switched off.
-fn weigh(workspace: &Workspace, problems: &mut Vec<Problem>) {
+fn apply_levels(workspace: &Workspace, problems: &mut Vec<Problem>) {
     let levels = &workspace.config.lint;
     problems.retain_mut(|problem| match levels.level(problem.code, problem.severity) {
         Some(level) => {

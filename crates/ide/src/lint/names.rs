@@ -42,7 +42,7 @@ pub(super) fn without_value(
         let mut cache = EvalCache::default();
         let context = EvalContext { tray: &tray, ..EvalContext::static_of(workspace, engine, &everywhere) };
         let mut resolver = Resolver::new(context, step.cell, &step.needs, &mut cache);
-        for used in resolver.lacking_of(names.clone(), &given) {
+        for used in resolver.unresolved_among(names.clone(), &given) {
             let environments = &workspace.config.environments;
             let has = |entries: &[ValueEntry]| entries.iter().any(|entry| entry.name == used.name);
             let (having, lacking): (Vec<_>, Vec<_>) = environments.iter().partition(|own| has(&own.values));

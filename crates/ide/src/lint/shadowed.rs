@@ -21,7 +21,7 @@ pub(super) fn values(workspace: &Workspace, steps: &[Step]) -> Vec<Problem> {
 
 /// The binding that shadows a `let` of a file, or of a `_common.http` above it: an environment, or a nearer `let`.
 fn shared(workspace: &Workspace, source: SourceId, problems: &mut Vec<Problem>) {
-    let lets = lets_over(workspace, source);
+    let lets = inherited_lets(workspace, source);
     for (index, (origin, name, span)) in lets.iter().enumerate() {
         let by_environment = workspace.config.environments.iter().find_map(|environment| {
             let entry = environment.values.iter().find(|entry| entry.name == *name)?;
@@ -44,7 +44,7 @@ fn own(workspace: &Workspace, cell: CellId, problems: &mut Vec<Problem>) {
     for line in workspace.cell(cell).instructions() {
         let (InstructionKind::Let { name, .. } | InstructionKind::Ask { name, .. }) = line.kind else { continue };
         let word = name.of(text);
-        let shared = lets_over(workspace, cell.source).into_iter().rev().find(|(_, other, _)| *other == word);
+        let shared = inherited_lets(workspace, cell.source).into_iter().rev().find(|(_, other, _)| *other == word);
         let entry = workspace.config.all_entries().find(|entry| entry.name == word);
         let other = entry.map(|entry| (entry.source, entry.span)).or(shared.map(|(origin, _, span)| (origin, span)));
         if let Some((source, span)) = other {
@@ -57,7 +57,7 @@ fn own(workspace: &Workspace, cell: CellId, problems: &mut Vec<Problem>) {
 }
 
 /// The `let`s of the preambles above a file, the weakest first: text, name and span of the name.
-fn lets_over(workspace: &Workspace, source: SourceId) -> Vec<(SourceId, &str, Span)> {
+fn inherited_lets(workspace: &Workspace, source: SourceId) -> Vec<(SourceId, &str, Span)> {
     let lets = workspace.preambles(source).filter_map(|(origin, line)| match line.kind {
         InstructionKind::Let { name, .. } => Some((origin, name.of(&workspace.source(origin).text), name)),
         _ => None,

@@ -68,7 +68,7 @@ pub(super) fn values(workspace: &Workspace, uses: &[Uses<'_>], ties: &UsageIndex
 }
 
 /// Names that only a later cell of the file yields: in a replay they are not there yet.
-pub(super) fn too_late(
+pub(super) fn used_before_yield(
     workspace: &Workspace,
     engine: &yieldtray_expression::Engine,
     settings: &EvalSettings,
@@ -96,7 +96,7 @@ pub(super) fn too_late(
         }
         let mut cache = EvalCache::default();
         let resolver = Resolver::new(context, cell, &step.needs, &mut cache);
-        let lacking = resolver.lacking_of(late.iter().map(|(used, _)| (*used).clone()).collect(), &given);
+        let lacking = resolver.unresolved_among(late.iter().map(|(used, _)| (*used).clone()).collect(), &given);
         for (used, yielder) in late.into_iter().filter(|(used, _)| lacking.contains(used)) {
             let other = &workspace.cell(yielder).name;
             let message = format!("`{}` is used before `{other}` yields it", used.name);
@@ -109,7 +109,7 @@ pub(super) fn too_late(
 }
 
 /// Cells that no check judges.
-pub(super) fn unjudged(workspace: &Workspace, cells: impl Iterator<Item = CellId>) -> Vec<Problem> {
+pub(super) fn without_checks(workspace: &Workspace, cells: impl Iterator<Item = CellId>) -> Vec<Problem> {
     let judged = |cell: CellId| {
         let own = workspace.cell(cell).instructions().any(|line| matches!(line.kind, InstructionKind::Check { .. }));
         own || workspace.preambles(cell.source).any(|(_, line)| matches!(line.kind, InstructionKind::Check { .. }))

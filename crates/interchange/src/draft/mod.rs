@@ -102,7 +102,7 @@ impl ImportedRequest {
     }
 
     /// The name of its cell, as long as no other has it.
-    pub fn own_name(&self) -> String {
+    pub fn cell_name(&self) -> String {
         self.name.clone().unwrap_or_else(|| slug(&self.title()))
     }
 

@@ -86,7 +86,7 @@ impl SecretExtractor {
     }
 
     /// Records that a value at the head of the file is an origin.
-    pub(crate) fn stands_for(&mut self, name: &str, origin: &str) {
+    pub(crate) fn stand_for_key(&mut self, name: &str, origin: &str) {
         self.heads.insert(name.to_owned(), origin.to_owned());
     }
 

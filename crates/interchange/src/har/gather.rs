@@ -33,7 +33,7 @@ pub fn factor_out_common(
                 let first = head.is_empty() && own_base.is_none() && extractor.is_free("base");
                 let name = extractor.reserve(if first { "base" } else { host });
                 head.push_str(&format!("% let {name} = {}\n", serde_json::Value::from(origin.as_str())));
-                extractor.stands_for(&name, &origin);
+                extractor.stand_for_key(&name, &origin);
                 (name != "base").then_some(name)
             }
         };

@@ -143,7 +143,7 @@ fn is_address(text: &str) -> bool {
 }
 
 /// The value that takes the place of a name, and its text.
-fn stand_in(index: usize, name: &NamedValue, other: bool) -> Option<(Value, String)> {
+fn sentinel(index: usize, name: &NamedValue, other: bool) -> Option<(Value, String)> {
     let text = |text: String| Some((Value::text(text.clone()), text));
     match &name.kind {
         NamedValueKind::Secret(_) => None,
@@ -186,14 +186,14 @@ pub fn outline<E>(
         }
     }
     let with = |other: bool| -> Vec<(String, Value)> {
-        let set = |index: &usize| Some((names[*index].name.clone(), stand_in(*index, &names[*index], other)?.0));
+        let set = |index: &usize| Some((names[*index].name.clone(), sentinel(*index, &names[*index], other)?.0));
         marked.iter().filter_map(set).collect()
     };
     let (shape, texts) = Shape::of(&prepare(&with(false))?);
     let mut texts: Vec<Vec<TextSegment>> = texts.iter().map(|text| split(text, &marked, names)).collect();
     let mut worked: Vec<(usize, usize)> = Vec::new();
     for index in &needed {
-        let places = worked_with(*index, &texts, names, &marked, &mut prepare);
+        let places = is_transformed(*index, &texts, names, &marked, &mut prepare);
         worked.extend(places.into_iter().map(|place| (place, *index)));
     }
     typed(&mut texts, names, &marked, &mut prepare);
@@ -232,12 +232,12 @@ fn stays<E>(
     let Ok(real) = value.to_text() else { return false };
     let mut make = |own: Option<Value>| {
         let others =
-            needed.iter().filter_map(|own| Some((names[*own].name.clone(), stand_in(*own, &names[*own], false)?.0)));
+            needed.iter().filter_map(|own| Some((names[*own].name.clone(), sentinel(*own, &names[*own], false)?.0)));
         let all: Vec<(String, Value)> = others.chain(own.map(|value| (name.name.clone(), value))).collect();
         prepare(&all).ok().map(|prepared| Shape::of(&prepared))
     };
-    let Some((stand_in, _)) = stand_in(index, name, false) else { return false };
-    let (Some((shape, texts)), Some((real_shape, real_texts))) = (make(Some(stand_in)), make(None)) else {
+    let Some((sentinel, _)) = sentinel(index, name, false) else { return false };
+    let (Some((shape, texts)), Some((real_shape, real_texts))) = (make(Some(sentinel)), make(None)) else {
         return false;
     };
     let all: Vec<usize> = needed.iter().copied().chain([index]).collect();
@@ -249,22 +249,22 @@ fn stays<E>(
 }
 
 /// The texts in which a value occurs changed: with another one they would differ.
-fn worked_with<E>(
+fn is_transformed<E>(
     index: usize,
     texts: &[Vec<TextSegment>],
     names: &[NamedValue],
     marked: &[usize],
     prepare: &mut impl FnMut(&[(String, Value)]) -> Result<PreparedRequest, E>,
 ) -> Vec<usize> {
-    let set = |own: &usize| Some((names[*own].name.clone(), stand_in(*own, &names[*own], *own == index)?.0));
+    let set = |own: &usize| Some((names[*own].name.clone(), sentinel(*own, &names[*own], *own == index)?.0));
     let all: Vec<(String, Value)> = marked.iter().filter_map(set).collect();
-    let (Ok(prepared), Some((_, other))) = (prepare(&all), stand_in(index, &names[index], true)) else {
+    let (Ok(prepared), Some((_, other))) = (prepare(&all), sentinel(index, &names[index], true)) else {
         return Vec::new();
     };
     let put = |bits: &Vec<TextSegment>| -> String {
         let text = |bit: &TextSegment| match bit {
             TextSegment::Value(own, encoding) if *own != index => {
-                stand_in(*own, &names[*own], false).map(|(_, text)| encoding.encode(&text)).unwrap_or_default()
+                sentinel(*own, &names[*own], false).map(|(_, text)| encoding.encode(&text)).unwrap_or_default()
             }
             bit => filled(bit, index, &other, names),
         };
@@ -282,7 +282,7 @@ fn filled(bit: &TextSegment, index: usize, value: &str, names: &[NamedValue]) ->
             let value = if is_address(value) { value.trim_end_matches('/') } else { value };
             encoding.encode(value)
         }
-        TextSegment::Value(own, encoding) => match (&names[*own].kind, stand_in(*own, &names[*own], false)) {
+        TextSegment::Value(own, encoding) => match (&names[*own].kind, sentinel(*own, &names[*own], false)) {
             (NamedValueKind::Value(value), _) => value.to_text().map(|text| encoding.encode(&text)).unwrap_or_default(),
             (_, Some((_, text))) => encoding.encode(&text),
             (_, None) => String::new(),
@@ -294,7 +294,7 @@ fn filled(bit: &TextSegment, index: usize, value: &str, names: &[NamedValue]) ->
 fn split(text: &str, marked: &[usize], names: &[NamedValue]) -> Vec<TextSegment> {
     let mut found: Vec<(usize, usize, usize, Encoding)> = Vec::new();
     for index in marked {
-        let Some((_, own)) = stand_in(*index, &names[*index], false) else { continue };
+        let Some((_, own)) = sentinel(*index, &names[*index], false) else { continue };
         let plain = names[*index].name == "base" || is_address(&own) || own.parse::<i64>().is_ok();
         for encoding in if plain { &Encoding::ALL[..1] } else { Encoding::ALL } {
             let form = encoding.encode(&own);
@@ -335,7 +335,7 @@ fn typed<E>(
         .iter()
         .filter_map(|index| match open(index) {
             true => Some((names[*index].name.clone(), Value::infer(&number(*index, false).to_string()))),
-            false => Some((names[*index].name.clone(), stand_in(*index, &names[*index], false)?.0)),
+            false => Some((names[*index].name.clone(), sentinel(*index, &names[*index], false)?.0)),
         })
         .collect();
     let Ok(prepared) = prepare(&set) else { return };
@@ -353,7 +353,7 @@ fn typed<E>(
                     return;
                 }
                 TextSegment::Value(index, encoding) => {
-                    let own = match (open(index), stand_in(*index, &names[*index], false)) {
+                    let own = match (open(index), sentinel(*index, &names[*index], false)) {
                         (true, _) => number(*index, false).to_string(),
                         (false, Some((_, own))) => encoding.encode(&own),
                         (false, None) => return,

@@ -27,7 +27,7 @@ impl Target {
     }
 
     /// Whether several requests in order can be written.
-    pub fn takes_several(&self) -> bool {
+    pub fn supports_chains(&self) -> bool {
         self.chains || self.name == "har"
     }
 }

@@ -95,7 +95,7 @@ fn ways(state: &crate::workspace_state::WorkspaceState, cell: yieldtray_workspac
         state.view(|view| {
             let mut memo = yieldtray_workspace::scope::EvalCache::default();
             let lookup = Resolver::new(view.context, cell, &[], &mut memo);
-            !lookup.names_lacking().is_empty()
+            !lookup.unresolved_names().is_empty()
         })
     };
     let mut ways = vec![Sending::Alone];

@@ -86,15 +86,15 @@ pub(super) fn execute(server: &mut Server, params: Value) -> Answer {
         REPLAY => begin(server, &about, |_| Ok(Task::Replay)),
         SEND => begin(server, &about, |cell| Ok(Task::Send { cell: cell?, needs: false })),
         SEND_WITH_NEEDS => begin(server, &about, |cell| Ok(Task::Send { cell: cell?, needs: true })),
-        HAND_OVER => handed_over(server, &about),
-        TAKE_IN => taken_in(server, &about),
+        HAND_OVER => exported(server, &about),
+        TAKE_IN => imported(server, &about),
         JUDGE => begin(server, &about, |cell| Ok(Task::Judge { cell: cell? })),
         _ => Err(ResponseError::new(ResponseError::PARAMS, format!("there is no command `{command}`"))),
     }
 }
 
 /// Exports a cell as code or in a format: returned, or shown.
-fn handed_over(server: &mut Server, about: &TextDocument) -> Answer {
+fn exported(server: &mut Server, about: &TextDocument) -> Answer {
     let target = about.target.clone().unwrap_or_else(|| "shell".to_owned());
     let mut named = None;
     // Nothing is begun: the job says which workspace and which texts it is about.
@@ -113,7 +113,7 @@ fn handed_over(server: &mut Server, about: &TextDocument) -> Answer {
 }
 
 /// Imports copied text as cells at the end of the file.
-fn taken_in(server: &mut Server, about: &TextDocument) -> Answer {
+fn imported(server: &mut Server, about: &TextDocument) -> Answer {
     if !server.client.applies_edits {
         let why = "this editor lets nobody else change a file: `yieldtray import curl --into FILE` does";
         return Err(ResponseError::failed(why));

@@ -122,16 +122,16 @@ pub(super) fn signature(server: &mut Server, params: Value) -> Answer {
 
 pub(super) fn format(server: &mut Server, params: Value) -> Answer {
     let TextDocumentParams { text_document } = read(params)?;
-    laid_out(server, &text_document.uri, |_, _| true)
+    formatted(server, &text_document.uri, |_, _| true)
 }
 
 pub(super) fn format_range(server: &mut Server, params: Value) -> Answer {
     let InRange { text_document, range, .. } = read(params)?;
-    laid_out(server, &text_document.uri, move |first, last| first <= range.end.line && range.start.line <= last)
+    formatted(server, &text_document.uri, move |first, last| first <= range.end.line && range.start.line <= last)
 }
 
 /// The edits that format a text, limited to the lines that `wanted` accepts.
-fn laid_out(server: &mut Server, address: &str, wanted: impl Fn(u32, u32) -> bool) -> Answer {
+fn formatted(server: &mut Server, address: &str, wanted: impl Fn(u32, u32) -> bool) -> Answer {
     let Snapshot { state, source, encoding, .. } = server.snapshot(address)?;
     let own = state.workspace.source(source);
     let is_request = state.workspace.configurations().all(|config| config != source);

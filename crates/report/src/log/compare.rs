@@ -209,11 +209,13 @@ fn body(left: &Exchange, right: &Exchange, how: &CompareOptions, found: &mut Com
     if left.body == right.body && left.size == right.size && left.digest == right.digest {
         return;
     }
-    if !(left.holds_body() && right.holds_body()) {
+    if !(left.is_body_complete() && right.is_body_complete()) {
         // Bodies that were not kept are compared by size and digest.
         let own = |exchange: &Exchange| match &exchange.digest {
             Some(digest) => format!("{} bytes, BLAKE3 {digest}", exchange.size),
-            None if exchange.holds_body() => format!("{} bytes, BLAKE3 {}", exchange.size, digest(&exchange.body)),
+            None if exchange.is_body_complete() => {
+                format!("{} bytes, BLAKE3 {}", exchange.size, digest(&exchange.body))
+            }
             None => format!("{} bytes", exchange.size),
         };
         let (ours, theirs) = (own(left), own(right));
@@ -242,13 +244,13 @@ fn json(exchange: &Exchange, how: &CompareOptions) -> Option<Value> {
         let Ignore::Body(path) = part else { continue };
         // From the last on, so that a member of a list does not change the places of those before it.
         for place in path.pointers(&value).iter().rev() {
-            take_away(&mut value, place);
+            remove_at(&mut value, place);
         }
     }
     Some(value)
 }
 
-fn take_away(value: &mut Value, pointer: &str) {
+fn remove_at(value: &mut Value, pointer: &str) {
     let Some((parent, name)) = pointer.rsplit_once('/') else { return };
     match value.pointer_mut(parent) {
         Some(Value::Object(members)) => drop(members.shift_remove(&name.replace("~1", "/").replace("~0", "~"))),

@@ -204,7 +204,7 @@ impl<'k> LoggedExchange<'k> {
         let has_body = self.sent.size > 0 || self.sent.bytes.is_some();
         prepared.body = has_body.then(|| match &self.sent.bytes {
             Some(bytes) => Body::Bytes(Bytes::copy_from_slice(bytes)),
-            None => not_kept(self.sent.size),
+            None => not_stored(self.sent.size),
         });
         // Fields that the connection adds are not the request's own.
         let added = PreparedRequest { headers: HeaderFields::new(), ..prepared.clone() };
@@ -297,7 +297,7 @@ fn timings(phases: &Phases, total: Duration) -> Timings {
 }
 
 /// Stands where a body was.
-fn not_kept(size: u64) -> Body {
+fn not_stored(size: u64) -> Body {
     let shown = "not kept".to_owned();
     Body::Pieces(vec![BodyPart::File(FileBody { path: PathBuf::new(), shown, size })])
 }
@@ -320,8 +320,8 @@ fn sent<'k>(body: &'k Body, masker: &Masker) -> StoredBody<'k> {
 
 fn received_body<'k>(answer: &'k Exchange, masker: &Masker) -> StoredBody<'k> {
     let size = answer.size;
-    if !answer.holds_body() || size > MAX_LOGGED_BODY {
-        let digest = answer.digest.clone().or_else(|| answer.holds_body().then(|| digest(&answer.body)));
+    if !answer.is_body_complete() || size > MAX_LOGGED_BODY {
+        let digest = answer.digest.clone().or_else(|| answer.is_body_complete().then(|| digest(&answer.body)));
         return StoredBody { size, bytes: None, digest };
     }
     // Nearly every body is plain UTF-8, in which the masker sees all there is.

@@ -46,11 +46,11 @@ impl Store {
             pieces += 1;
             left(last - up_to);
         }
-        if pieces > 1 { self.put_together() } else { Ok(()) }
+        if pieces > 1 { self.optimize_index() } else { Ok(()) }
     }
 
     /// Makes one piece of those that the index is in: a search looks into each of them.
-    fn put_together(&self) -> Result<(), Error> {
+    fn optimize_index(&self) -> Result<(), Error> {
         let mut merge = self.database.prepare("INSERT INTO word (word, rank) VALUES ('merge', ?1)")?;
         // The first `merge` command of FTS5 includes all segments, whatever their sizes.
         let mut pages = -MERGE_PAGES;

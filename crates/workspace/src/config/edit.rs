@@ -70,7 +70,7 @@ pub struct ConfigAdditions {
 ///
 /// # Errors
 /// Where it is no TOML, or holds something else than tables in these places.
-pub fn add_described(text: &str, additions: &ConfigAdditions) -> Result<String, EditError> {
+pub fn add_imported(text: &str, additions: &ConfigAdditions) -> Result<String, EditError> {
     let mut document: DocumentMut =
         text.parse().map_err(|error: toml_edit::TomlError| EditError::NotToml(error.message().to_owned()))?;
     if document.is_empty()
@@ -186,17 +186,17 @@ mod tests {
             prefix: "PACKHOUSE".to_owned(),
             profiles: vec![("desk".to_owned(), vec![("token_url", "http://b/token".to_owned())])],
         };
-        let fresh = add_described("", &additions).expect("it is TOML");
+        let fresh = add_imported("", &additions).expect("it is TOML");
         assert_eq!(
             fresh,
             "[workspace]\nenvironment = \"bench\"\n\n[values]\ngate_key = { from = \"env:PACKHOUSE_GATE_KEY\", secret = true }\n\
              clerk = { from = \"env:PACKHOUSE_CLERK\", secret = false }\n\n[environments.bench.values]\nbase = \"http://b\"\n\n\
              [environments.live.values]\nbase = \"http://l\"\n\n[oauth2.desk]\ntoken_url = \"http://b/token\"\n"
         );
-        assert_eq!(add_described(&fresh, &additions).as_deref(), Ok(fresh.as_str()));
+        assert_eq!(add_imported(&fresh, &additions).as_deref(), Ok(fresh.as_str()));
         let own = "[environments.bench.values]\nbase = \"http://mine\" # mine\n";
-        let changed = add_described(own, &additions).expect("it is TOML");
+        let changed = add_imported(own, &additions).expect("it is TOML");
         assert!(changed.contains(own.trim_end()) && changed.contains("http://l"), "{changed}");
-        assert_eq!(add_described("values = 1", &additions), Err(EditError::NoSuch));
+        assert_eq!(add_imported("values = 1", &additions), Err(EditError::NoSuch));
     }
 }

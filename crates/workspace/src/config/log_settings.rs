@@ -66,7 +66,7 @@ impl Reader<'_> {
             match key.get_ref().as_ref() {
                 "exchanges" => settings.exchanges = number(10_000_000, "how many exchanges are kept"),
                 "days" => settings.days = number(36_500, "for how many days an exchange is kept"),
-                "on" => settings.on = self.expect_truth(key, held),
+                "on" => settings.on = self.expect_bool(key, held),
                 _ => self.unknown_key(key, &LOG),
             }
         }

@@ -14,7 +14,7 @@ mod user_functions;
 mod value_source;
 mod variables;
 
-pub use edit::{ConfigAdditions, EditError, add_described, add_environment_like, add_secrets};
+pub use edit::{ConfigAdditions, EditError, add_environment_like, add_imported, add_secrets};
 pub use env_settings::EnvSettings;
 pub use lint_settings::LintSettings;
 pub use log_settings::LogSettings;

@@ -122,7 +122,7 @@ impl Reader<'_> {
                         }
                     }
                 }
-                "schema_formats" => config.schema_formats = self.expect_truth(key, held),
+                "schema_formats" => config.schema_formats = self.expect_bool(key, held),
                 "environment" => {
                     let name = self.expect_text(key, held);
                     config.environment = name.map(|name| (name, self.source, held.span().into()));
@@ -140,7 +140,7 @@ impl Reader<'_> {
                         environment.values = self.values(table);
                     }
                 }
-                "guard" => environment.guard = self.expect_truth(key, held),
+                "guard" => environment.guard = self.expect_bool(key, held),
                 "send" => {
                     if let Some(table) = self.expect_table(key, held) {
                         environment.send = self.send_settings(table);
@@ -196,7 +196,7 @@ impl Reader<'_> {
         for (key, held) in table {
             match key.get_ref().as_ref() {
                 "value" => ways.push(ValueSource::Value(self.value(held))),
-                "secret" => secret = Some(self.expect_truth(key, held)?),
+                "secret" => secret = Some(self.expect_bool(key, held)?),
                 "for" => {
                     origins = self.origins(held)?;
                     listed = Some(key_span(key));
@@ -403,7 +403,7 @@ impl Reader<'_> {
         None
     }
 
-    pub(super) fn expect_truth(&mut self, key: &Key<'_>, held: &TomlValue<'_>) -> Option<bool> {
+    pub(super) fn expect_bool(&mut self, key: &Key<'_>, held: &TomlValue<'_>) -> Option<bool> {
         if let DeValue::Boolean(truth) = held.get_ref() {
             return Some(*truth);
         }

@@ -111,8 +111,8 @@ impl Reader<'_> {
                     settings.body_limit =
                         self.expect_fitting(held, size, "`body_limit` must be a number of bytes", hint);
                 }
-                "cookies" => settings.cookies = self.expect_truth(key, held),
-                "insecure" => settings.insecure = self.expect_truth(key, held).map(|truth| self.setting(held, truth)),
+                "cookies" => settings.cookies = self.expect_bool(key, held),
+                "insecure" => settings.insecure = self.expect_bool(key, held).map(|truth| self.setting(held, truth)),
                 "proxy" => {
                     let address = |text: &str| {
                         let fits = text == "none"

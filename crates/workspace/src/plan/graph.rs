@@ -61,5 +61,5 @@ fn names_used(workspace: &Workspace, engine: &Engine, cell: CellId, needs: &[Cel
     let (settings, mut cache) = (EvalSettings::default(), EvalCache::default());
     let context = EvalContext::static_of(workspace, engine, &settings);
     let resolver = Resolver::new(context, cell, needs, &mut cache);
-    resolver.names_lacking().into_iter().map(|used| used.name).collect()
+    resolver.unresolved_names().into_iter().map(|used| used.name).collect()
 }

@@ -11,7 +11,7 @@ mod shard;
 mod validate;
 
 pub use graph::{Edge, Graph};
-pub use json_body::slip_in;
+pub use json_body::find_json_error;
 pub use plan::{Plan, PlayedBy, Step};
 pub use prerequisites::{Prerequisite, prerequisites};
 pub use select::Selection;

@@ -59,7 +59,7 @@ impl Plan {
         for cell in chosen {
             planner.visit(cell);
         }
-        Self { steps: last_of_their_files(planner.steps) }
+        Self { steps: order_cleanup(planner.steps) }
     }
 
     /// The plan, gone through this many times.
@@ -86,7 +86,7 @@ impl Plan {
 
 /// Cleanup cells run after everything else of their file and of the files that need its cells, unless something needs
 /// them.
-fn last_of_their_files(steps: Vec<Step>) -> Vec<Step> {
+fn order_cleanup(steps: Vec<Step>) -> Vec<Step> {
     if steps.iter().all(|step| !step.afterwards) {
         return steps;
     }
@@ -231,7 +231,7 @@ impl<'p> Planner<'p> {
         });
         let lines: Vec<_> = lines.collect();
         let find = |(span, name, with, times): (Span, String, _, _)| {
-            Some((self.find_or_tell(cell, span, &name, problems)?, with, times))
+            Some((self.resolve_or_report(cell, span, &name, problems)?, with, times))
         };
         lines.into_iter().filter_map(find).collect()
     }
@@ -290,12 +290,18 @@ impl<'p> Planner<'p> {
             .collect();
         named
             .into_iter()
-            .filter_map(|(span, name)| Some((self.find_or_tell(cell, span, &name, problems)?, span)))
+            .filter_map(|(span, name)| Some((self.resolve_or_report(cell, span, &name, problems)?, span)))
             .collect()
     }
 
     /// The cell that `cell` names at `span`, or a problem that it is not there.
-    fn find_or_tell(&mut self, cell: CellId, span: Span, name: &str, problems: &mut Vec<Problem>) -> Option<CellId> {
+    fn resolve_or_report(
+        &mut self,
+        cell: CellId,
+        span: Span,
+        name: &str,
+        problems: &mut Vec<Problem>,
+    ) -> Option<CellId> {
         match self.find(cell, name) {
             Ok(found) => Some(found),
             Err(problem) => {

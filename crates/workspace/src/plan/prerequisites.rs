@@ -71,7 +71,7 @@ impl Chainer<'_> {
         let context =
             EvalContext { tray: self.tray, ..EvalContext::static_of(self.workspace, self.engine, self.settings) };
         let resolver = Resolver::new(context, cell, needs, &mut cache);
-        resolver.names_lacking().into_iter().map(|used| used.name).collect()
+        resolver.unresolved_names().into_iter().map(|used| used.name).collect()
     }
 
     fn yielder(&self, cell: CellId, needs: &[CellId], name: &str) -> Option<CellId> {

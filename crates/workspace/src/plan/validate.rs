@@ -1,8 +1,8 @@
 //! Validates cells before anything is sent.
 
 use super::constants;
-use super::json_body::slip_in;
-use crate::request::{contradictions, unknown_profile};
+use super::json_body::find_json_error;
+use crate::request::{conflicts, unknown_profile};
 use crate::scope::compile;
 use crate::{CellId, Workspace, shared_labels};
 use yieldtray_expression::Engine;
@@ -26,7 +26,7 @@ pub fn examine(workspace: &Workspace, engine: &Engine, cell: CellId) -> Vec<Prob
     }
     problems.extend(examine_own(workspace, engine, cell, Depth::Sending));
     // It may be meant, to see what the server says: it is sent, with a warning.
-    let slip = slip_in(&source.text, own).map(|problem| problem.in_source(cell.source));
+    let slip = find_json_error(&source.text, own).map(|problem| problem.in_source(cell.source));
     problems.extend(slip.map(|problem| Problem { severity: Severity::Warning, ..problem }));
     problems.sort_by_key(|problem| (problem.source, problem.span.start()));
     problems
@@ -65,7 +65,7 @@ pub fn examine_own(workspace: &Workspace, engine: &Engine, cell: CellId, depth: 
     }
     examiner.template(cell.source, own.body, true);
     examiner.waived(cell);
-    examiner.problems.extend(contradictions(workspace, cell));
+    examiner.problems.extend(conflicts(workspace, cell));
     examiner.problems
 }
 

@@ -2,7 +2,7 @@
 
 mod auth;
 mod body;
-mod contradictions;
+mod conflicts;
 mod destination;
 mod encoding;
 mod multipart;
@@ -12,7 +12,7 @@ mod sending;
 mod target;
 mod write;
 
-pub(crate) use contradictions::contradictions;
+pub(crate) use conflicts::conflicts;
 pub use encoding::{ContextTracker, SubstitutionContext};
 pub(crate) use oauth2::unknown_profile;
 pub use oauth2::{Token, TokenError, TokenLookup, TokenRequest, Tokens, token_request};

@@ -1,7 +1,7 @@
 //! How a request is sent: by its cell, the preambles over it, and the configuration.
 
 use crate::config::SendSettings;
-use crate::{CellId, Workspace, lines_over};
+use crate::{CellId, Workspace, effective_instructions};
 use yieldtray_http::SendOptions;
 use yieldtray_syntax::InstructionKind;
 
@@ -20,7 +20,7 @@ pub fn configured(settings: &SendSettings) -> SendOptions {
 
 /// `sending` with what the lines over a cell and its own say, the nearest winning.
 pub(super) fn of_cell(mut sending: SendOptions, workspace: &Workspace, cell: CellId) -> SendOptions {
-    for (_, line) in lines_over(workspace, cell) {
+    for (_, line) in effective_instructions(workspace, cell) {
         match line.kind {
             InstructionKind::Timeout(timeout) => sending.timeout = timeout,
             InstructionKind::Redirects(redirects) => sending.redirects = redirects,

@@ -106,7 +106,7 @@ impl<'a> EvalContext<'a> {
             };
             EvalError::new(errors.iter().map(text).collect::<Vec<_>>().join("; "))
         })?;
-        if !exchange.holds_body() && reads_body(&compiled) {
+        if !exchange.is_body_complete() && reads_body(&compiled) {
             return Err(EvalError::new(body_not_buffered(exchange)));
         }
         let title = self.workspace.cell(cell).title;

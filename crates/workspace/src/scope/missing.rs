@@ -75,7 +75,7 @@ fn yielding(resolver: &Resolver<'_>, name: &str) -> Option<CellId> {
     let workspace = resolver.workspace;
     let own = resolver.cell.source;
     let sources = [own].into_iter().chain(workspace.loaded().filter(|source| *source != own));
-    sources.flat_map(|source| workspace.cells_yielding(source, name)).find(|cell| *cell != resolver.cell)
+    sources.flat_map(|source| workspace.find_yielders(source, name)).find(|cell| *cell != resolver.cell)
 }
 
 fn not_yielded_yet(resolver: &Resolver<'_>, name: &str, at: Span, cell: CellId) -> Problem {

@@ -115,7 +115,7 @@ impl<'a> Resolver<'a> {
         }
         // A row gives way to `--set` and to the cell's own lines alone.
         if let Some(row) = &self.cache.row
-            && !first.as_ref().is_some_and(|found| self.is_nearer_than_a_row(found))
+            && !first.as_ref().is_some_and(|found| self.outranks_row(found))
             && let Some(value) = row.member(name)
         {
             return Ok(value);
@@ -183,7 +183,7 @@ impl<'a> Resolver<'a> {
         Url::parse(&base).ok().filter(Url::has_host).map(|url| origin_of(&url))
     }
 
-    fn is_nearer_than_a_row(&self, found: &Binding<'_>) -> bool {
+    fn outranks_row(&self, found: &Binding<'_>) -> bool {
         let own = self.workspace.cell(self.cell).span;
         let is_own = |(source, line): (SourceId, Span)| source == self.cell.source && own.contains(line);
         matches!(found, Binding::Set(_)) || found.line().is_some_and(is_own)

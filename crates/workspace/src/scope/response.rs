@@ -29,17 +29,17 @@ impl<'x> ResponseScope<'x> {
     }
 
     /// The names of `exchange`, of which some are made.
-    pub fn resuming(exchange: &'x Exchange, made: CachedNames) -> Self {
+    pub fn with_cache(exchange: &'x Exchange, made: CachedNames) -> Self {
         Self { exchange, made }
     }
 
     /// The values made so far.
-    pub fn into_made(self) -> CachedNames {
+    pub fn into_cached(self) -> CachedNames {
         self.made
     }
 
     /// Whether somebody read the body, and got a text.
-    pub fn was_read_as_text(&self) -> bool {
+    pub fn looks_like_number_or_bool(&self) -> bool {
         self.made.names.iter().any(|(name, value)| *name == "body" && value.as_text().is_some())
     }
 

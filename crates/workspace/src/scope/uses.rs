@@ -153,12 +153,12 @@ fn gives_value(workspace: &Workspace, name: &str) -> bool {
 impl Resolver<'_> {
     /// The names among those the cell uses that no place gives a value now, but for those it yields
     /// itself before they are used.
-    pub fn names_lacking(&self) -> Vec<NameUse> {
-        self.lacking_of(self.names_used(), &PlayArgNames::of(self.workspace))
+    pub fn unresolved_names(&self) -> Vec<NameUse> {
+        self.unresolved_among(self.names_used(), &PlayArgNames::of(self.workspace))
     }
 
     /// The same, of names that are known to be used, with what sequences give, gathered once for all cells.
-    pub fn lacking_of(&self, mut used: Vec<NameUse>, given: &PlayArgNames<'_>) -> Vec<NameUse> {
+    pub fn unresolved_among(&self, mut used: Vec<NameUse>, given: &PlayArgNames<'_>) -> Vec<NameUse> {
         let own: Vec<&str> = yields(self.workspace, self.cell).collect();
         used.retain(|used| !(used.at.after && own.contains(&used.name.as_str())));
         used.retain(|used| self.places(&used.name).next().is_none());

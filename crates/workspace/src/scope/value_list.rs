@@ -128,7 +128,7 @@ pub fn list_values(
         for name in &used {
             surveyor.row(&mut resolver, &name.name);
         }
-        for lacking in resolver.lacking_of(used, &given) {
+        for lacking in resolver.unresolved_among(used, &given) {
             surveyor.missing(&mut resolver, lacking);
         }
         if declared && last.replace(cell.source) != Some(cell.source) {
@@ -157,7 +157,7 @@ pub fn value_row(
     surveyor.row(&mut resolver, name);
     if surveyor.rows.is_empty() {
         let used = resolver.names_used().into_iter().filter(|used| used.name == name).collect();
-        for lacking in resolver.lacking_of(used, &PlayArgNames::of(context.workspace)) {
+        for lacking in resolver.unresolved_among(used, &PlayArgNames::of(context.workspace)) {
             surveyor.missing(&mut resolver, lacking);
         }
     }

@@ -14,7 +14,7 @@ use yieldtray_interchange::openapi::{Documents, ImportOptions, ImportedApi, Oaut
 use yieldtray_source::access::{CONFIG_FILE, check_readable};
 use yieldtray_source::join_words;
 use yieldtray_source::names::slug;
-use yieldtray_workspace::config::{ConfigAdditions, add_described};
+use yieldtray_workspace::config::{ConfigAdditions, add_imported};
 
 /// The largest description, or file that it refers to, in bytes.
 const MAX_FILE_BYTES: u64 = 256 << 20;
@@ -93,7 +93,7 @@ fn fill(writer: &mut ImportWriter, folder: &Path, taken: ImportedApi, prefix: St
         prefix,
     };
     writer.configure(|text| {
-        let changed = add_described(text, &additions);
+        let changed = add_imported(text, &additions);
         changed.map_err(|_| {
             CommandError::refused(format!("`{CONFIG_FILE}` is no configuration that this can be added to"))
         })

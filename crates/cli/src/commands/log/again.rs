@@ -76,7 +76,7 @@ pub(super) fn again(
         true => Some(past.prepared().ok_or_else(|| CommandError::refused("the log does not tell this request"))?),
         false => None,
     };
-    send::introduce(out, &project, cell)?;
+    send::print_header(out, &project, cell)?;
     // As it was sent then it is sent even if its row is gone.
     let row = past.entry.row.filter(|row| !exactly || project.workspace.has_row(cell, *row));
     let prelude = SendPlan::of(&mut project, cell, Needs::Ask, &prompter, out)?;
@@ -90,11 +90,12 @@ pub(super) fn again(
     let now = done.past().and_then(|past| past.exchange());
     let differences = past.exchange().zip(now).map(|(then, now)| compare(&then, &now, &how));
     let then = ComparedExchange::of(&listed);
-    let data = differences.as_ref().filter(|_| out.settings.json).map(|found| comparison::from_then_data(&then, found));
+    let data =
+        differences.as_ref().filter(|_| out.settings.json).map(|found| comparison::diff_from_logged_data(&then, found));
     let showing = Showing { display: &display, file: None, then: data };
     send::show(&project, cell, &done, &showing, host, out)?;
     if let Some(found) = differences.as_ref().filter(|_| !out.settings.json) {
-        for line in comparison::from_then(&then, found, out.settings.error_styles, out.settings.width) {
+        for line in comparison::diff_from_logged(&then, found, out.settings.error_styles, out.settings.width) {
             out.say(&line)?;
         }
     }

@@ -117,7 +117,7 @@ fn both(
         let Some(answer) = past.as_ref().and_then(LoggedExchange::exchange) else {
             // Errors are reported as `send` does.
             let showing = Showing { display: &DisplayArgs::default(), file: None, then: None };
-            send::introduce(out, &project, cell)?;
+            send::print_header(out, &project, cell)?;
             send::show(&project, cell, &done, &showing, host, out)?;
             done.keep(out)?;
             return Err(CommandError::refused(format!("environment `{environment}` gave no answer to compare")));

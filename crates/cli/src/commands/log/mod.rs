@@ -76,7 +76,7 @@ fn list(common: &Common, args: &Log, host: &HostFacts, out: &mut Out) -> Result<
         writeln!(out.result(), "{}", json!({ "exchanges": exchanges, "more": more }))?;
         return Ok(ExitCode::Success);
     }
-    out.introduce(&project.heading())?;
+    out.print_header(&project.heading())?;
     let rows =
         lines(&found, &project.workspace.config, clock::now_millis(), out.settings.terminal, out.settings.styles);
     out.table(&rows)?;

@@ -80,7 +80,7 @@ pub(super) fn trend(
         writeln!(out.result(), "{}", data(&args.name, &environment, &trend))?;
         return Ok(ExitCode::Success);
     }
-    out.introduce(&project.heading())?;
+    out.print_header(&project.heading())?;
     for line in plot::trend(&title, &trend, out.settings.styles, out.settings.width) {
         writeln!(out.result(), "{line}")?;
     }

@@ -104,7 +104,7 @@ impl<W: BatchSink> Writer<W> {
     fn start(&self) -> Thread {
         let desk = Arc::clone(&self.desk);
         let work = move || {
-            stand_back();
+            lower_priority();
             while desk.is_wanted() {
                 let wrote = desk.write_next(lock(&desk.sinks));
                 lock(&desk.pile).works |= wrote;
@@ -165,7 +165,7 @@ fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
 
 /// Gives this thread the time that nobody else wants. Where that is not granted, it has its share.
 #[cfg(any(target_os = "linux", target_os = "android"))]
-fn stand_back() {
+fn lower_priority() {
     use thread_priority::{NormalThreadSchedulePolicy, ThreadPriority, ThreadSchedulePolicy};
     // Not a low niceness: a processor that runs such a thread does not count as free for those who wake up.
     let idle = ThreadSchedulePolicy::Normal(NormalThreadSchedulePolicy::Idle);
@@ -174,7 +174,7 @@ fn stand_back() {
 }
 
 #[cfg(not(any(target_os = "linux", target_os = "android")))]
-fn stand_back() {
+fn lower_priority() {
     let _ = thread_priority::set_current_thread_priority(thread_priority::ThreadPriority::Min);
 }
 

@@ -14,7 +14,7 @@ impl<T> DropQueue<T> {
     }
 
     /// Gives one up, if there is any: as many go as are taken in.
-    pub(super) fn give_one_up(&mut self) {
+    pub(super) fn drop_one(&mut self) {
         let Some(batch) = self.0.last_mut() else { return };
         batch.pop();
         if batch.is_empty() {
@@ -34,9 +34,9 @@ mod tests {
         let mut spent = DropQueue::new();
         for _ in 0..100 {
             spent.take([vec![Rc::clone(&lot); 3], vec![], vec![Rc::clone(&lot)]]);
-            (0..4).for_each(|_| spent.give_one_up());
+            (0..4).for_each(|_| spent.drop_one());
             assert_eq!(Rc::strong_count(&lot), 1);
         }
-        spent.give_one_up();
+        spent.drop_one();
     }
 }

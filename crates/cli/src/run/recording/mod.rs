@@ -137,7 +137,7 @@ impl Record {
     }
 
     fn take(&mut self, run: &Run<'_>, report: &CellReport) {
-        self.spent.give_one_up();
+        self.spent.drop_one();
         let entries = RecordEntry::of(run, report);
         self.size += entries.size();
         self.entries.push(entries);
@@ -161,11 +161,11 @@ impl Record {
 }
 
 impl<A: RunObserver> RunObserver for Recording<A> {
-    fn happened(&mut self, run: &Run<'_>, event: Event) -> io::Result<()> {
+    fn on_event(&mut self, run: &Run<'_>, event: Event) -> io::Result<()> {
         if let (Event::CellFinished(report), Some(record)) = (&event, &mut self.record) {
             record.take(run, report);
         }
-        self.audience.happened(run, event)
+        self.audience.on_event(run, event)
     }
 
     fn is_waiting(&self) -> bool {
@@ -176,7 +176,7 @@ impl<A: RunObserver> RunObserver for Recording<A> {
         self.audience.waits(run)
     }
 
-    fn gives_way(&mut self) -> io::Result<()> {
-        self.audience.gives_way()
+    fn release_terminal(&mut self) -> io::Result<()> {
+        self.audience.release_terminal()
     }
 }

@@ -70,7 +70,7 @@ impl Reports {
 
     /// True if one of them contains exchanges.
     pub(crate) fn tell_exchanges(&self) -> bool {
-        self.all.iter().any(|report| report.kind.tells_exchanges())
+        self.all.iter().any(|report| report.kind.has_exchanges())
     }
 
     /// Their files, as far as they lie below `root`, relative to it.
@@ -102,7 +102,7 @@ impl Reports {
     pub(crate) fn entry(&mut self, entry: &Entry<'_>) {
         for report in self.all.iter_mut().filter(|report| report.failed.is_none()) {
             report.format.entry(entry, &mut report.streams);
-            report.failed = report.put_aside().err();
+            report.failed = report.quarantine().err();
         }
     }
 
@@ -142,7 +142,7 @@ fn cannot_write(name: &str, error: &io::Error) -> String {
 }
 
 impl Report {
-    fn put_aside(&mut self) -> io::Result<()> {
+    fn quarantine(&mut self) -> io::Result<()> {
         self.first.take(&mut self.streams.first)?;
         self.rest.take(&mut self.streams.all)
     }

@@ -114,7 +114,7 @@ impl Near {
 }
 
 /// The current value of a name, and its origin.
-fn words_about(resolver: &Resolver<'_>, name: &str, masker: &Masker) -> String {
+fn describe_value(resolver: &Resolver<'_>, name: &str, masker: &Masker) -> String {
     let workspace = resolver.workspace;
     let Some(found) = resolver.places(name).next() else { return "a value that a response will give".to_owned() };
     let value = match &found {
@@ -224,7 +224,7 @@ impl<'a> Writer<'a> {
         let own = workspace.cells(cell.source).filter(|other| *other != cell);
         let mut own: Vec<CellId> = own.collect();
         own.sort_by_key(|other| (other.index > cell.index, other.index.abs_diff(cell.index)));
-        let given_here = self.giving_line();
+        let given_here = self.definition_line();
         let columns = workspace.columns(cell).into_iter().map(|name| (Near::Row, Cow::from(name)));
         let mut given: Vec<(Near, Cow<'a, str>)> = resolver
             .names()
@@ -246,7 +246,7 @@ impl<'a> Writer<'a> {
     }
 
     /// The name that the line at the cursor gives a value, if it gives one.
-    fn giving_line(&self) -> Option<String> {
+    fn definition_line(&self) -> Option<String> {
         let text = self.view.text(self.source);
         let start = text[..self.at].rfind('\n').map_or(0, |at| at + 1);
         let line = text[start..self.at].trim_start().strip_prefix('%')?.trim_start();
@@ -266,7 +266,7 @@ impl<'a> Writer<'a> {
         let mut cache = EvalCache::default();
         let resolver = Resolver::new(self.view.context, cell, &needs, &mut cache);
         let masker = crate::assist::inlay_hints::masker(self.view);
-        names.iter().map(|name| words_about(&resolver, name, &masker)).collect()
+        names.iter().map(|name| describe_value(&resolver, name, &masker)).collect()
     }
 
     /// The members of `path` in the last response, or in a value of the language.

@@ -5,7 +5,7 @@ use yieldtray_source::{Code, Problem, Span};
 use yieldtray_syntax::{Instruction, InstructionKind};
 
 /// Where a cell gives one thing in two ways.
-pub(crate) fn contradictions(workspace: &Workspace, cell: CellId) -> Vec<Problem> {
+pub(crate) fn conflicts(workspace: &Workspace, cell: CellId) -> Vec<Problem> {
     let own = workspace.cell(cell);
     let text = &workspace.source(cell.source).text;
     let mut found = Vec::new();
