@@ -193,7 +193,7 @@ impl ImportWriter {
     }
 
     /// Adds a file of text; one that is there stays as it is.
-    pub(crate) fn beside(&mut self, file: &Path, text: String) -> Result<(), CommandError> {
+    pub(crate) fn add_file(&mut self, file: &Path, text: String) -> Result<(), CommandError> {
         let file = self.below_root(file)?;
         match self.project.root.join(&file).exists() {
             true => self.kept += 1,

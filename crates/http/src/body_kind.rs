@@ -13,7 +13,7 @@ pub enum BodyKind {
 
 impl Exchange {
     /// Whether the body is text, and else what it is.
-    pub fn nature(&self) -> BodyKind {
+    pub fn body_kind(&self) -> BodyKind {
         let content_type = self.header("content-type").unwrap_or_default();
         let media = self.media_type();
         if charset::is_text(&self.body, &content_type) {

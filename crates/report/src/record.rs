@@ -126,7 +126,7 @@ impl<'k> ResponseRecord<'k> {
             exchange.headers.iter().map(|(name, value)| (Cow::Borrowed(name.as_str()), String::from_utf8_lossy(value)));
         let (mut body, mut body_base64) = (None, None);
         if exchange.is_body_complete() {
-            match exchange.nature() {
+            match exchange.body_kind() {
                 BodyKind::Text => body = Some(masker.mask_cow(exchange.text())),
                 BodyKind::Binary(..) => body_base64 = Some(STANDARD.encode(masker.mask_bytes(&exchange.body))),
             }

@@ -87,10 +87,10 @@ impl Store {
         let mut store = Self { database, folder, id, key_file };
         match store.form()? {
             SCHEMA_VERSION => {}
-            0 => store.lay_out()?,
+            0 => store.migrate()?,
             form @ 1..SCHEMA_VERSION => {
                 store.back_up(form)?;
-                store.lay_out()?;
+                store.migrate()?;
             }
             found => {
                 // A newer version may have other tables, which are not an error.
@@ -138,7 +138,7 @@ impl Store {
         Ok(())
     }
 
-    fn lay_out(&mut self) -> Result<(), Error> {
+    fn migrate(&mut self) -> Result<(), Error> {
         // Two processes may begin at once: the change of the mode does not wait by itself.
         let mut tries = 0;
         while let Err(error) = self.database.pragma_update(None, "journal_mode", "WAL") {
@@ -173,7 +173,7 @@ impl Store {
 
     /// Leaves the state to the end of the process, which is near: the system takes back at once what closing gives back
     /// piece by piece. Where closing writes a large log back, it is closed.
-    pub fn leave(self) {
+    pub fn close_fast(self) {
         if self.log_is_small() {
             std::mem::forget(self);
         }
@@ -185,7 +185,7 @@ impl Store {
     }
 
     /// The values kept for an environment, by name.
-    pub fn kept(&self, environment: &str) -> Result<Vec<CapturedRow>, Error> {
+    pub fn captured(&self, environment: &str) -> Result<Vec<CapturedRow>, Error> {
         let mut query = self.database.prepare(
             "SELECT name, file, cell, value, sealed, at, origin FROM tray WHERE environment = ?1 ORDER BY name, file",
         )?;

@@ -194,7 +194,7 @@ fn what_was_made_searchable_stays_so_when_the_state_is_left() {
     let mut left = store(root.path());
     left.log(&[exchange(10, "read-lot", Some(200), "L-2043")], ALL).expect("it is logged");
     assert_eq!(search(&mut left, "L-2043"), [1]);
-    left.leave();
+    left.close_fast();
     let mut store = store(root.path());
     store.make_searchable(|_| panic!("there is nothing left to do")).expect("it is searchable");
     assert_eq!(search(&mut store, "L-2043"), [1]);
@@ -208,7 +208,7 @@ fn a_large_log_of_sqlite_is_written_back_when_the_state_is_left() {
     let body = "L-2043 ".repeat(100_000);
     store(root.path()).log(&[exchange(10, "read-lot", Some(200), &body)], ALL).expect("it is logged");
     assert!(ahead() > 500_000);
-    store(root.path()).leave();
+    store(root.path()).close_fast();
     assert_eq!(ahead(), 0);
 }
 
@@ -249,7 +249,7 @@ fn an_older_form_is_copied_before_it_is_changed() {
         .expect("it is taken back");
     drop(older);
     let mut store = store(root.path());
-    assert_eq!(store.kept("bench").expect("rows").len(), 1);
+    assert_eq!(store.captured("bench").expect("rows").len(), 1);
     store.log(&[exchange(1, "read-lot", Some(200), "")], ALL).expect("it is logged");
     let copy = rusqlite::Connection::open(folder.join("state-form-2.db")).expect("a database");
     let kept: i64 = copy.query_row("SELECT count(*) FROM tray", [], |row| row.get(0)).expect("a number");

@@ -40,13 +40,13 @@ fn values_are_kept_by_environment_and_secrets_are_sealed() {
     assert!(text.contains("L-2043") && !text.contains("canary"));
 
     let mut store = Store::open(root.path(), Some(key)).expect("a store").expect("it is there");
-    assert_eq!(store.kept("bench").expect("rows"), values);
-    assert_eq!(store.kept("live").expect("rows").len(), 1);
+    assert_eq!(store.captured("bench").expect("rows"), values);
+    assert_eq!(store.captured("live").expect("rows").len(), 1);
     store.keep("bench", &[kept("lot_id", "\"L-2044\"", false)]).expect("it is kept");
-    assert_eq!(store.kept("bench").expect("rows")[0].value.as_deref(), Some("\"L-2044\""));
+    assert_eq!(store.captured("bench").expect("rows")[0].value.as_deref(), Some("\"L-2044\""));
     assert_eq!(store.drop_value("bench", "lot_id").expect("a number"), 1);
     assert_eq!(store.clear("bench").expect("a number"), 1);
-    assert_eq!(store.kept("live").expect("rows").len(), 1);
+    assert_eq!(store.captured("live").expect("rows").len(), 1);
 
     // With another key, or none, the state is somebody else's.
     for other in [Some(home.path().join("other")), None] {
@@ -88,7 +88,7 @@ fn many_writers_lose_nothing() {
         }
     });
     let store = Store::open(root.path(), Some(key)).expect("a store").expect("it is there");
-    let rows = store.kept("bench").expect("rows");
+    let rows = store.captured("bench").expect("rows");
     assert_eq!(rows.iter().filter(|row| row.value.as_deref() == Some("1")).count(), 400, "all open with one id");
     drop(store);
     // What is left beside the file stays small: it is written back when it grows.
@@ -142,7 +142,7 @@ fn a_folder_that_was_not_made_here_is_not_trusted() {
     // A copy can be taken over by who made it, with its secrets; what a stranger made cannot.
     assert!(StateFolder::adopt(copy.path(), key.as_deref()).expect("it is taken over"));
     let store = Store::open(copy.path(), key.clone()).expect("a store").expect("it is there");
-    assert_eq!(store.kept("bench").expect("rows")[0].value.as_deref(), Some("\"canary-7f\""));
+    assert_eq!(store.captured("bench").expect("rows")[0].value.as_deref(), Some("\"canary-7f\""));
     assert!(matches!(StateFolder::adopt(made_up.path(), key.as_deref()), Err(Error::Untrusted(_))));
 
     // A view would make a query mean something else.
@@ -203,7 +203,7 @@ fn a_file_of_an_older_form_is_brought_up_to_date() {
     database.execute_batch("DROP TABLE credential; DROP TABLE exchange; DROP TABLE word; DROP TABLE numbered; ALTER TABLE tray DROP COLUMN origin; PRAGMA user_version = 1;").expect("it is taken back");
     drop(database);
     let mut store = Store::open(root.path(), Some(key)).expect("a store").expect("it is there");
-    assert_eq!(store.kept("bench").expect("rows").len(), 1);
+    assert_eq!(store.captured("bench").expect("rows").len(), 1);
     store.change_credentials("bench", Kind::Token, &[("desk".to_owned(), "t".to_owned())], &[], 1).expect("it is kept");
     assert_eq!(store.credentials("bench", Kind::Token).expect("rows").len(), 1);
 }

@@ -5,12 +5,12 @@ use thiserror::Error;
 
 /// Whether a line begins a command of curl.
 pub fn is_command(line: &str) -> bool {
-    let first = behind_prompt(line).split_whitespace().next().unwrap_or_default();
+    let first = after_prompt(line).split_whitespace().next().unwrap_or_default();
     matches!(first, "curl" | "curl.exe")
 }
 
 /// A line without the mark of a prompt.
-pub fn behind_prompt(line: &str) -> &str {
+pub fn after_prompt(line: &str) -> &str {
     let line = line.trim_start();
     ["$ ", "> ", "% "].iter().find_map(|prompt| line.strip_prefix(prompt)).unwrap_or(line).trim_start()
 }

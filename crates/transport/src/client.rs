@@ -71,7 +71,7 @@ impl Client {
 
     /// A client with the same options and connections, and with cookies of its own.
     #[must_use]
-    pub fn beside(&self) -> Self {
+    pub fn with_own_cookies(&self) -> Self {
         Self { shared: Arc::clone(&self.shared), ..Self::default() }
     }
 

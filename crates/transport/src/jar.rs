@@ -80,7 +80,7 @@ impl Jar {
     }
 
     /// The cookies that have not ended.
-    pub fn kept(&self) -> Vec<StoredCookie> {
+    pub fn stored(&self) -> Vec<StoredCookie> {
         let row = |cookie: &Cookie<'static>| {
             Some(StoredCookie {
                 domain: String::from(&cookie.domain),
@@ -307,7 +307,7 @@ mod tests {
             let mut jar = Jar::default();
             let note = jar.take(line, &url(from));
             // A saved cookie is sent where it would have been sent before.
-            let kept = jar.kept();
+            let kept = jar.stored();
             let jar = Jar::load(kept.iter().map(|kept| kept.whole.as_str()));
             let sent = jar.header_for(&url(to), &mut Vec::new());
             assert_eq!(sent.is_some(), goes, "{from} {line} to {to}: {note:?} {sent:?}");

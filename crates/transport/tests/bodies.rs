@@ -154,7 +154,7 @@ fn clients_beside_each_other_share_connections_and_no_cookies() {
     });
     let get = |path: &str| Arc::new(prepared("GET", &format!("http://{host}{path}")));
     let one = Client::new(Options::default());
-    let other = one.beside();
+    let other = one.with_own_cookies();
     run(async {
         one.send(&get("/session")).await.expect("an answer");
         one.send(&get("/lots")).await.expect("an answer");

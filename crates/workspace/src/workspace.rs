@@ -140,22 +140,22 @@ impl Workspace {
 
     /// The bytes of the file at `path`, which is relative to the folder of a text.
     pub(crate) fn read_relative(&self, source: SourceId, path: &str) -> io::Result<Vec<u8>> {
-        self.files.file_system().read_data(&self.beside(source, path)?)
+        self.files.file_system().read_data(&self.relative_to(source, path)?)
     }
 
     /// The same, read as they are asked for.
     pub(crate) fn open_relative(&self, source: SourceId, path: &str) -> io::Result<Box<dyn io::Read + Send>> {
-        self.files.file_system().open_data(&self.beside(source, path)?)
+        self.files.file_system().open_data(&self.relative_to(source, path)?)
     }
 
     /// The file at `path`, which is relative to the folder of a text.
     pub(crate) fn locate_relative(&self, source: SourceId, path: &str) -> io::Result<FileBody> {
-        let inside = self.beside(source, path)?;
+        let inside = self.relative_to(source, path)?;
         let (path, size) = self.files.file_system().locate_data(&inside)?;
         Ok(FileBody { path, shown: shown(&inside), size })
     }
 
-    fn beside(&self, source: SourceId, path: &str) -> io::Result<PathBuf> {
+    fn relative_to(&self, source: SourceId, path: &str) -> io::Result<PathBuf> {
         let folder = self.source(source).path.parent().unwrap_or(Path::new(""));
         let outside = || io::Error::new(io::ErrorKind::PermissionDenied, "it lies outside the workspace");
         normalize(&folder.join(path)).ok_or_else(outside)
@@ -168,7 +168,7 @@ impl Workspace {
 
     /// A request file at `path`, relative to the folder of a text, if it is loaded.
     pub fn loaded_relative(&self, source: SourceId, path: &str) -> Option<SourceId> {
-        self.files.find(&self.beside(source, path).ok()?)
+        self.files.find(&self.relative_to(source, path).ok()?)
     }
 
     /// A text of the workspace by its path, a configuration or a `_common.http` too.

@@ -93,9 +93,9 @@ fn list(out: &mut Out) -> Result<ExitCode, CommandError> {
             let state = state_of(own);
             let shown = if state == "unchanged" { styles.dim(state) } else { styles.warn(state) };
             vec![
-                Cell::new(escape_line(&own.root.display().to_string()).into_owned()).yielding(),
+                Cell::new(escape_line(&own.root.display().to_string()).into_owned()).shrinkable(),
                 Cell::new(state).painted(shown),
-                Cell::new(own.digest.clone()).painted(styles.dim(&own.digest)).yielding(),
+                Cell::new(own.digest.clone()).painted(styles.dim(&own.digest)).shrinkable(),
             ]
         })
         .collect();

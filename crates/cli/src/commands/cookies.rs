@@ -29,7 +29,7 @@ pub(crate) fn cookies(
     let rows = store.as_ref().map(|store| store.credentials(&environment, Kind::Cookie)).transpose()?;
     let rows = rows.unwrap_or_default();
     let jar = Jar::load(rows.iter().filter_map(|row| row.value.as_deref()));
-    let cookies = jar.kept();
+    let cookies = jar.stored();
     let dropped = match args.action {
         None => return show(&project, &cookies, out),
         Some(CookiesAction::Clear(_)) => {
@@ -76,7 +76,7 @@ fn show(project: &Project, cookies: &[StoredCookie], out: &mut Out) -> Result<Ex
             let ends = cookie.ends.map_or_else(|| "no end".to_owned(), |ends| data::ahead(ends - now));
             vec![
                 Cell::new(escape_line(&cookie.name)).painted(styles.name(&escape_line(&cookie.name))),
-                Cell::new(escape_line(&value(cookie))).yielding(),
+                Cell::new(escape_line(&value(cookie))).shrinkable(),
                 Cell::new(escape_line(&format!("{}{}", cookie.domain, cookie.path))),
                 Cell::new(ends),
                 Cell::new(cookie.attributes.join(", ")),

@@ -164,7 +164,7 @@ fn show(project: &Project, out: &mut Out) -> Result<ExitCode, CommandError> {
                     Cell::new(if environment.is_guarded() { "guarded" } else { "" }),
                     Cell::new(environment.tint.map_or("", |tint| tint.as_str())),
                     Cell::new(by),
-                    Cell::new(state).painted(shown).yielding(),
+                    Cell::new(state).painted(shown).shrinkable(),
                 ]
             })
             .collect();

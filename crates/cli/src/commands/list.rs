@@ -60,10 +60,10 @@ pub(crate) fn list(common: &Common, args: &List, host: &HostFacts, out: &mut Out
             let place = format!("{}:{}", text(&request["file"]), request["line"]);
             vec![
                 Cell::new(place.clone()).painted(styles.dim(&place)),
-                Cell::new(text(&request["name"])).yielding(),
+                Cell::new(text(&request["name"])).shrinkable(),
                 Cell::new(text(&request["method"])),
-                Cell::new(table::cut(&text(&request["target"]), 48)).yielding(),
-                Cell::new(ways.join("  ")).yielding(),
+                Cell::new(table::cut(&text(&request["target"]), 48)).shrinkable(),
+                Cell::new(ways.join("  ")).shrinkable(),
             ]
         })
         .collect();

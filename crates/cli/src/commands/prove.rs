@@ -22,7 +22,7 @@ pub(crate) fn prove(common: &Common, args: &Prove, host: &HostFacts, out: &mut O
     let (mut project, chosen) = choose(common, &args.choice, host, out)?;
     let plan = Plan::new(&mut project.workspace, &chosen, true);
     let prompter = Terminal::of(host);
-    guard(&project, &plan.changing(&project.workspace), args.yes, &prompter)?;
+    guard(&project, &plan.unsafe_requests(&project.workspace), args.yes, &prompter)?;
     let heading = project.heading_of(plan.steps.iter().map(|step| step.cell));
     let workspace = &project.workspace;
     let run_options = RunOptions {
@@ -64,18 +64,18 @@ impl RunObserver for MutationObserver<'_> {
             Event::CellFinished(report) => {
                 self.failed += usize::from(report.mutation.is_none());
                 self.reports.push(*report);
-                self.waits(run)
+                self.on_tick(run)
             }
             Event::RunFinished(_) => self.release_terminal(),
             Event::RunStarted { .. } | Event::TokenObtained(_) => Ok(()),
         }
     }
 
-    fn is_waiting(&self) -> bool {
+    fn wants_ticks(&self) -> bool {
         self.progress.is_shown()
     }
 
-    fn waits(&mut self, run: &Run<'_>) -> io::Result<()> {
+    fn on_tick(&mut self, run: &Run<'_>) -> io::Result<()> {
         let OutputSettings { width, styles, .. } = self.out.settings;
         self.progress.draw(run, self.failed, width, styles).map_or(Ok(()), |line| self.out.write_now(&line))
     }

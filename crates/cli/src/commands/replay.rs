@@ -83,7 +83,7 @@ pub(crate) fn replay_part(
         return replay_from_log(&project, &Terminal::of(host), plan, *fail_fast, common.verbose, lines, out);
     }
     // A confirmation holds for later runs too.
-    let changing = plan.changing(&project.workspace);
+    let changing = plan.unsafe_requests(&project.workspace);
     let prompter = Terminal::of(host);
     if guard(&project, &changing, *yes || (environment.is_some() && part.may_change == *environment), &prompter)? {
         part.may_change.clone_from(environment);

@@ -48,7 +48,7 @@ pub(crate) fn send(common: &Common, args: Send, host: &HostFacts, out: &mut Out)
     if dry {
         return print_dry_run(&project, &service, prelude, cell, headers, out);
     }
-    guard(&project, &prelude.plan.changing(&project.workspace), yes, &prompter)?;
+    guard(&project, &prelude.plan.unsafe_requests(&project.workspace), yes, &prompter)?;
     out.outlive_reader();
     let to_output = file.as_deref() == Some(Path::new("-"));
     if to_output && (out.settings.json || display.pick.is_some() || !display.show.is_empty()) {

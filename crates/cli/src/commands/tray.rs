@@ -21,7 +21,7 @@ pub(crate) fn tray(common: &Common, args: Tray, host: &HostFacts, out: &mut Out)
     let project = Project::open(common, host, out, &[])?;
     let environment = state::environment(&project.settings).to_owned();
     let mut store = state::open_or_set_aside(&project, out)?;
-    let rows = store.as_ref().map(|store| store.kept(&environment)).transpose()?.unwrap_or_default();
+    let rows = store.as_ref().map(|store| store.captured(&environment)).transpose()?.unwrap_or_default();
     match args.action {
         None => show(&project, &rows, out),
         Some(TrayAction::Clear(_)) => {
@@ -75,7 +75,7 @@ fn show(project: &Project, rows: &[CapturedRow], out: &mut Out) -> Result<ExitCo
         .map(|kept| {
             vec![
                 Cell::new(escape_line(&kept.name)).painted(styles.name(&escape_line(&kept.name))),
-                Cell::new(escape_line(&value(kept))).yielding(),
+                Cell::new(escape_line(&value(kept))).shrinkable(),
                 Cell::new(format!("{}#{}", kept.file, kept.cell)),
                 Cell::new(data::age(now - kept.at)),
             ]

@@ -72,9 +72,9 @@ pub(crate) fn values(
             let hides = if hides.is_empty() { String::new() } else { format!("hides {}", hides.join(", ")) };
             vec![
                 Cell::new(name.clone()).painted(styles.name(&name)),
-                Cell::new(value).painted(painted).yielding(),
+                Cell::new(value).painted(painted).shrinkable(),
                 Cell::new(origin),
-                Cell::new(hides.clone()).painted(styles.dim(&hides)).yielding(),
+                Cell::new(hides.clone()).painted(styles.dim(&hides)).shrinkable(),
             ]
         })
         .collect();
@@ -204,7 +204,7 @@ fn side_by_side(
     let head = config
         .environments
         .iter()
-        .map(|own| Cell::new(own.name.as_str()).painted(styles.environment(&own.name, own.tint)).yielding());
+        .map(|own| Cell::new(own.name.as_str()).painted(styles.environment(&own.name, own.tint)).shrinkable());
     let mut lines = vec![[Cell::new("")].into_iter().chain(head).collect::<Vec<_>>()];
     for row in &rows {
         let name = escape_line(&row.name).into_owned();
@@ -218,7 +218,7 @@ fn side_by_side(
                 }
                 Some(text) => Cell::new(escape_line(&text)),
             };
-            line.push(cell.yielding());
+            line.push(cell.shrinkable());
         }
         lines.push(line);
     }
@@ -259,8 +259,8 @@ fn functions(project: &Project, out: &mut Out) -> Result<ExitCode, CommandError>
         .map(|(call, help, place)| {
             vec![
                 Cell::new(call.clone()).painted(styles.name(&call)),
-                Cell::new(escape_line(&help)).yielding(),
-                Cell::new(place.clone()).painted(styles.dim(&place)).yielding(),
+                Cell::new(escape_line(&help)).shrinkable(),
+                Cell::new(place.clone()).painted(styles.dim(&place)).shrinkable(),
             ]
         })
         .collect();

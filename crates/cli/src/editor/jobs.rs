@@ -89,7 +89,7 @@ fn send(
     out: &mut Out,
 ) -> Result<JobResult, CommandError> {
     let prelude = SendPlan::of(project, cell, needs, prompter, out)?;
-    guard(project, &prelude.plan.changing(&project.workspace), false, prompter)?;
+    guard(project, &prelude.plan.unsafe_requests(&project.workspace), false, prompter)?;
     let project = &*project;
     let done = RunService::new(project, prompter).send_one(prelude, cell, SendParams::default(), false)?;
     if done.run.summary().interrupted && done.report.is_none() && done.before.is_empty() {
@@ -162,7 +162,7 @@ fn replay(
 ) -> Result<JobResult, CommandError> {
     let cells: Vec<CellId> = project.workspace.cells(source).collect();
     let plan = Plan::new(&mut project.workspace, &cells, true);
-    guard(project, &plan.changing(&project.workspace), false, prompter)?;
+    guard(project, &plan.unsafe_requests(&project.workspace), false, prompter)?;
     let project = &*project;
     let heading = project.heading();
     let logbook = LogRecorder::begin(project, plan.steps.iter().map(|step| step.cell), true);

@@ -15,7 +15,7 @@ pub(crate) fn readable(exchange: &Exchange, masker: &Masker, styles: Styles) -> 
     if !exchange.is_body_complete() {
         return styles.dim("the body was written to its file only") + "\n";
     }
-    if let BodyKind::Binary(kind, pixels) = exchange.nature() {
+    if let BodyKind::Binary(kind, pixels) = exchange.body_kind() {
         let pixels = pixels.map(|(width, height)| format!("{width} × {height} pixels, ")).unwrap_or_default();
         let size = size(exchange.size);
         let message =

@@ -69,7 +69,7 @@ pub(crate) fn lines(
             Cell::new(side.number.map_or_else(|| "—".to_owned(), |number| number.to_string())),
             Cell::new(escape_line(&side.environment)),
             Cell::new(when(side.at, now, terminal)),
-            Cell::new(escape_line(&format!("{} {}", side.method, side.url))).yielding(),
+            Cell::new(escape_line(&format!("{} {}", side.method, side.url))).shrinkable(),
             Cell::new(status),
             Cell::new(cell::time(side.elapsed)),
         ]

@@ -68,7 +68,7 @@ pub(crate) fn lines(
             Cell::new(number[at].as_str()),
             Cell::new(when(own.at, now, terminal)),
             environment,
-            Cell::new(name.as_str()).painted(styles.name(&name)).yielding(),
+            Cell::new(name.as_str()).painted(styles.name(&name)).shrinkable(),
             Cell::new(escape_line(&own.method)),
             Cell::new(status).painted(painted),
             Cell::new(time[at].as_str()),

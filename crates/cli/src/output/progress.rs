@@ -67,8 +67,8 @@ fn describe(steps: (usize, usize), failed: usize, requests: usize, took: Duratio
     let rate = requests as f64 / took.as_secs_f64().max(0.001);
     let rate = if rate < 9.95 { format!("{rate:.1}") } else { format!("{rate:.0}") };
     let requests = count(requests, "request", "requests");
-    let waits = name.map(|name| format!(" · waiting for {name}")).unwrap_or_default();
-    format!("{done} of {all} done · {failed} failed · {} left · {requests}, {rate} a second{waits}", all - done)
+    let on_tick = name.map(|name| format!(" · waiting for {name}")).unwrap_or_default();
+    format!("{done} of {all} done · {failed} failed · {} left · {requests}, {rate} a second{on_tick}", all - done)
 }
 
 #[cfg(test)]

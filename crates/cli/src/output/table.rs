@@ -55,13 +55,13 @@ pub(crate) fn count(number: usize, one: &str, many: &str) -> String {
 pub(crate) struct Cell {
     text: String,
     painted: Option<String>,
-    yielding: bool,
+    shrinkable: bool,
 }
 
 impl Cell {
     /// A cell with this text.
     pub(crate) fn new(text: impl Into<String>) -> Self {
-        Self { text: text.into(), painted: None, yielding: false }
+        Self { text: text.into(), painted: None, shrinkable: false }
     }
 
     /// The same text in colour.
@@ -70,8 +70,8 @@ impl Cell {
     }
 
     /// A cell that is cut where the terminal is too narrow for the whole table.
-    pub(crate) fn yielding(self) -> Self {
-        Self { yielding: true, ..self }
+    pub(crate) fn shrinkable(self) -> Self {
+        Self { shrinkable: true, ..self }
     }
 
     fn fill(&self, columns: usize) -> String {
@@ -94,7 +94,7 @@ pub(crate) fn columns(rows: &[Vec<Cell>], terminal: Option<usize>) -> Vec<String
     let of = |column: usize| rows.iter().filter_map(move |row| row.get(column));
     let mut widths: Vec<usize> =
         (0..count).map(|column| of(column).map(|cell| width(&cell.text)).max().unwrap_or_default()).collect();
-    let yields: Vec<bool> = (0..count).map(|column| of(column).any(|cell| cell.yielding)).collect();
+    let yields: Vec<bool> = (0..count).map(|column| of(column).any(|cell| cell.shrinkable)).collect();
     // An empty column takes no space.
     let used: Vec<usize> = (0..count).filter(|column| widths[*column] > 0).collect();
     let gaps = used.len().saturating_sub(1) * 2;
@@ -134,7 +134,7 @@ mod tests {
     #[test]
     fn wide_columns_give_way_first() {
         let row = |a: &str, b: &str, c: &str| {
-            vec![Cell::new(a).painted(format!("<{a}>")), Cell::new(b).yielding(), Cell::new(""), Cell::new(c)]
+            vec![Cell::new(a).painted(format!("<{a}>")), Cell::new(b).shrinkable(), Cell::new(""), Cell::new(c)]
         };
         let table = [row("lot", "a rather long value", "x.http:12"), row("grower", "G-11", "y:1")];
         assert_eq!(

@@ -29,7 +29,7 @@ pub(crate) fn made<'s>(store: &'s mut Option<Store>, root: &Path) -> Result<&'s 
 }
 
 /// Says what does not work for the sake of the state. A damaged one is set aside: the next command begins anew.
-pub(crate) fn trouble(root: &Path, what: &str, error: &Error, out: &mut Out) -> io::Result<()> {
+pub(crate) fn report_state_error(root: &Path, what: &str, error: &Error, out: &mut Out) -> io::Result<()> {
     let mut message = format!("{what}: {error}");
     if error.is_damage() {
         match quarantine(root) {
@@ -48,7 +48,7 @@ pub(crate) fn trouble(root: &Path, what: &str, error: &Error, out: &mut Out) -> 
 pub(crate) fn open_or_set_aside(project: &Project, out: &mut Out) -> Result<Option<Store>, CommandError> {
     match open(project) {
         Err(error) if error.is_damage() => {
-            trouble(&project.root, "what is kept cannot be read", &error, out)?;
+            report_state_error(&project.root, "what is kept cannot be read", &error, out)?;
             Ok(None)
         }
         opened => Ok(opened?),
@@ -72,7 +72,7 @@ pub(crate) struct PersistedState {
 /// Reads it. Where it cannot be read there is nothing, and a word about it: no request is stopped by it.
 pub(crate) fn read(project: &Project, out: &mut Out) -> io::Result<PersistedState> {
     try_read(project).or_else(|error| {
-        trouble(&project.root, "what was kept cannot be read", &error, out)?;
+        report_state_error(&project.root, "what was kept cannot be read", &error, out)?;
         Ok(PersistedState::default())
     })
 }
@@ -98,7 +98,7 @@ fn try_read(project: &Project) -> Result<PersistedState, Error> {
 /// The tray of an environment, as far as its files are loaded.
 pub(crate) fn tray(store: &Store, workspace: &Workspace, environment: &str) -> Result<Tray, Error> {
     let mut tray = Tray::default();
-    for kept in store.kept(environment)? {
+    for kept in store.captured(environment)? {
         let Some(source) = workspace.find_loaded(&kept.file) else { continue };
         let Some(value) = value(&kept) else { continue };
         let cell = workspace.cell_named(source, &kept.cell);
@@ -173,7 +173,7 @@ pub(crate) fn keep(
         Ok(()) => Ok(true),
         // A folder that is not this user's own was reported when the project was opened.
         Err(Error::Untrusted(_)) => Ok(false),
-        Err(error) => trouble(&project.root, "what was yielded is not kept", &error, out).map(|()| false),
+        Err(error) => report_state_error(&project.root, "what was yielded is not kept", &error, out).map(|()| false),
     }
 }
 
@@ -186,7 +186,7 @@ fn try_keep(
     let values = values(project, run);
     let fresh = run.tokens().iter().filter(|token| token.obtained_now).map(token_row).collect();
     let tokens: Change = (fresh, run.revoked_tokens().map(str::to_owned).collect());
-    let cookies = cookies.map(|jar| changed_cookies(jar.before, &jar.after.kept())).unwrap_or_default();
+    let cookies = cookies.map(|jar| changed_cookies(jar.before, &jar.after.stored())).unwrap_or_default();
     let credentials = [(Kind::Token, tokens), (Kind::Cookie, cookies)];
     let changed = credentials.iter().any(|(_, (keep, drop))| !keep.is_empty() || !drop.is_empty());
     if values.is_empty() && !changed {

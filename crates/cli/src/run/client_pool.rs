@@ -47,7 +47,7 @@ impl ClientPool {
         if each.lanes.len() <= ready.lane {
             each.lanes.resize(ready.lane + 1, None);
         }
-        let client = each.lanes[ready.lane].get_or_insert_with(|| Arc::new(self.base.beside()));
+        let client = each.lanes[ready.lane].get_or_insert_with(|| Arc::new(self.base.with_own_cookies()));
         for need in &ready.cookie_sources {
             if let (Some(jar), true) = (each.after.get(need), each.taken.insert((ready.lane, *need))) {
                 client.jar().add(jar);

@@ -66,12 +66,12 @@ pub(crate) trait RunObserver {
     fn on_event(&mut self, run: &Run<'_>, event: Event) -> io::Result<()>;
 
     /// True if it wants ticks while nothing happens.
-    fn is_waiting(&self) -> bool {
+    fn wants_ticks(&self) -> bool {
         false
     }
 
     /// Shows how far a run is; said now and then.
-    fn waits(&mut self, _run: &Run<'_>) -> io::Result<()> {
+    fn on_tick(&mut self, _run: &Run<'_>) -> io::Result<()> {
         Ok(())
     }
 
@@ -109,7 +109,7 @@ fn drive(
         let (mut spin_wait, mut turns) = (SpinWait::default(), YIELDS_TO_CONNECT);
         let began = Instant::now();
         let mut question = None;
-        let mut tick = audience.is_waiting().then(|| tokio::time::interval(TICK));
+        let mut tick = audience.wants_ticks().then(|| tokio::time::interval(TICK));
         loop {
             while driver.len() < jobs && question.is_none() {
                 let work = match run.next() {
@@ -178,7 +178,7 @@ fn drive(
                             biased;
                             worked = under_way.next() => break Ok(Some(worked)),
                             () = interrupts.next() => end(&interrupts, run, &mut question, &cut_off)?,
-                            () = ticked(&mut tick) => audience.waits(run)?,
+                            () = ticked(&mut tick) => audience.on_tick(run)?,
                         }
                     }
                 })?;

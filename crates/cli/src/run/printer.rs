@@ -129,14 +129,14 @@ impl RunObserver for RunPrinter<'_, '_> {
         }
         self.release_terminal()?;
         self.show(&event)?;
-        if matches!(event, Event::RunFinished(_)) { Ok(()) } else { self.waits(run) }
+        if matches!(event, Event::RunFinished(_)) { Ok(()) } else { self.on_tick(run) }
     }
 
-    fn is_waiting(&self) -> bool {
+    fn wants_ticks(&self) -> bool {
         self.progress.is_shown()
     }
 
-    fn waits(&mut self, run: &Run<'_>) -> io::Result<()> {
+    fn on_tick(&mut self, run: &Run<'_>) -> io::Result<()> {
         let OutputSettings { width, styles, .. } = self.out.settings;
         self.progress.draw(run, self.failed, width, styles).map_or(Ok(()), |line| self.out.write_now(&line))
     }

@@ -164,14 +164,14 @@ fn plan(
     if needs == Needs::Send {
         return Ok(if links.is_empty() { all } else { Plan::chained(workspace, &links, cell, true) });
     }
-    if links.is_empty() || !prompter.confirm(&offer(workspace, &links), "Send them first", true)? {
+    if links.is_empty() || !prompter.confirm(&describe_prerequisites(workspace, &links), "Send them first", true)? {
         return Ok(Plan::new(workspace, &[cell], false));
     }
     Ok(Plan::chained(workspace, &links, cell, false))
 }
 
 /// The missing values, their providers, and the question.
-fn offer(workspace: &Workspace, links: &[Prerequisite]) -> String {
+fn describe_prerequisites(workspace: &Workspace, links: &[Prerequisite]) -> String {
     let name = |cell: &CellId| format!("`{}`", workspace.cell(*cell).name);
     // The cell's own missing values are sent last, but matter most.
     let reasons = links.iter().rev().map(|link| {

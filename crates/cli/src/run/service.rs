@@ -91,7 +91,7 @@ impl<'p> RunService<'p> {
             ..self.single(tray)
         };
         let mut run = project.run(plan, run_options);
-        let cookies = jar.kept();
+        let cookies = jar.stored();
         let client = Arc::new(Client::new(options(project)?).with_jar(jar));
         let files = ResponseFiles {
             out: params.file.map(|(file, held)| (cell, file, held)),

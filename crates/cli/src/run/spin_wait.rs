@@ -49,7 +49,7 @@ mod tests {
     use super::*;
 
     /// The number of polls, in so many waits in which the response arrives at poll `at`, if ever.
-    fn looks(spin_wait: &mut SpinWait, waits: usize, at: Option<usize>) -> Vec<usize> {
+    fn looks(spin_wait: &mut SpinWait, on_tick: usize, at: Option<usize>) -> Vec<usize> {
         let runtime = tokio::runtime::Builder::new_current_thread().build().expect("a runtime");
         let mut wait = || {
             let mut looked = 0;
@@ -59,7 +59,7 @@ mod tests {
             }));
             looked
         };
-        (0..waits).map(|_| wait()).collect()
+        (0..on_tick).map(|_| wait()).collect()
     }
 
     #[test]

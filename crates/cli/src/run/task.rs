@@ -39,7 +39,7 @@ impl<'w> Task<'w> {
             Task::Send(mut ready, client) => {
                 ready.sent_at = run_began.elapsed();
                 let answer = match saves(&ready, saving) {
-                    true => match unless(cut_off, Box::pin(save(&client, &ready, saving))).await {
+                    true => match or_cancelled(cut_off, Box::pin(save(&client, &ready, saving))).await {
                         Ok(Err(error)) => return TaskResult::Stopped(error),
                         Ok(Ok(answer)) => answer,
                         Err(failure) => Err(failure),
@@ -53,18 +53,18 @@ impl<'w> Task<'w> {
                                 most => client.send_holding(&ready.prepared, most).await,
                             }
                         });
-                        unless(cut_off, sending).await.and_then(|answer| answer)
+                        or_cancelled(cut_off, sending).await.and_then(|answer| answer)
                     }
                 };
                 TaskResult::Answered(ready, answer)
             }
             Task::Authorize(request, client) => {
                 let sending = Box::pin(client.send(&request.prepared));
-                let answer = unless(cut_off, sending).await.and_then(|answer| answer);
+                let answer = or_cancelled(cut_off, sending).await.and_then(|answer| answer);
                 TaskResult::Authorized(request, answer)
             }
             Task::Rest(pause) => {
-                let _ = unless(cut_off, tokio::time::sleep(pause.time)).await;
+                let _ = or_cancelled(cut_off, tokio::time::sleep(pause.time)).await;
                 TaskResult::Rested(pause)
             }
         }
@@ -72,7 +72,7 @@ impl<'w> Task<'w> {
 }
 
 /// The result of `work`, unless it is canceled before.
-async fn unless<T>(cut_off: Arc<Notify>, work: impl Future<Output = T>) -> Result<T, Failure> {
+async fn or_cancelled<T>(cut_off: Arc<Notify>, work: impl Future<Output = T>) -> Result<T, Failure> {
     let start = Instant::now();
     tokio::select! {
         biased;

@@ -32,7 +32,7 @@ pub fn fixes(view: IdeContext<'_>, problem: &Problem) -> Vec<Action> {
     }
     match problem.code {
         Code::UnclosedMark => {
-            if let Some(mark) = closed(text, problem.span) {
+            if let Some(mark) = fix_unclosed(text, problem.span) {
                 add(format!("Change to `{mark}`"), vec![Edit::replace(problem.span, mark)]);
             }
         }
@@ -40,10 +40,10 @@ pub fn fixes(view: IdeContext<'_>, problem: &Problem) -> Vec<Action> {
             add("Remove the line".to_owned(), vec![Edit::replace(whole_line(text, problem.span.start()), "")]);
         }
         Code::UnknownValue | Code::MissingValue | Code::YieldedLater => {
-            found.extend(needed(view, problem));
-            found.extend(declared(view, problem));
+            found.extend(fix_missing_need(view, problem));
+            found.extend(fix_undeclared(view, problem));
         }
-        Code::ShellCommand => found.extend(taken(view, problem)),
+        Code::ShellCommand => found.extend(fix_shell_command(view, problem)),
         Code::SecretInFile => found.extend(fix_secret(view, problem)),
         Code::PlainCredentials if word.starts_with("http://") => {
             let at = problem.span.part("http".len(), "http".len());
@@ -52,13 +52,13 @@ pub fn fixes(view: IdeContext<'_>, problem: &Problem) -> Vec<Action> {
         _ => {}
     }
     if !problem.is_error() {
-        found.extend(accepted(view, problem));
+        found.extend(suppress(view, problem));
     }
     found
 }
 
 /// The cells that send what a command sends, in its place.
-fn taken(view: IdeContext<'_>, problem: &Problem) -> Option<Action> {
+fn fix_shell_command(view: IdeContext<'_>, problem: &Problem) -> Option<Action> {
     let source = problem.source?;
     let text = view.text(source);
     let mut drafts = yieldtray_interchange::curl::read(problem.span.of(text)).ok()?;
@@ -139,7 +139,7 @@ fn lifted(
 }
 
 /// `{{name}}` of what was begun.
-fn closed(text: &str, open: Span) -> Option<String> {
+fn fix_unclosed(text: &str, open: Span) -> Option<String> {
     let name = open.of(text).strip_prefix("{{")?.trim();
     (!name.is_empty()).then(|| format!("{{{{{name}}}}}"))
 }
@@ -152,15 +152,15 @@ fn whole_line(text: &str, at: usize) -> Span {
 }
 
 /// `% needs`, where another cell yields the value.
-fn needed(view: IdeContext<'_>, problem: &Problem) -> Option<Action> {
+fn fix_missing_need(view: IdeContext<'_>, problem: &Problem) -> Option<Action> {
     let workspace = view.workspace();
     let source = problem.source?;
     let text = view.text(source);
     let name = problem.span.of(text);
     let cell = cell_at(workspace, source, problem.span.start())?;
     let files = [source].into_iter().chain(workspace.loaded().filter(|file| *file != source));
-    let gives = |other: &CellId| *other != cell && yields(workspace, *other).any(|own| own == name);
-    let other = files.flat_map(|file| workspace.cells(file)).find(gives)?;
+    let defines = |other: &CellId| *other != cell && yields(workspace, *other).any(|own| own == name);
+    let other = files.flat_map(|file| workspace.cells(file)).find(defines)?;
     let own = &workspace.cell(other).name;
     let path = match other.source == source {
         true => String::new(),
@@ -187,7 +187,7 @@ pub(super) fn below_title(text: &str, start: usize, line: &str) -> Edit {
 }
 
 /// A value of that name in the chosen environment, or for this file.
-fn declared(view: IdeContext<'_>, problem: &Problem) -> Vec<Action> {
+fn fix_undeclared(view: IdeContext<'_>, problem: &Problem) -> Vec<Action> {
     let source = problem.source.expect("it was looked at");
     let text = view.text(source);
     let name = problem.span.of(text);
@@ -248,7 +248,7 @@ fn fix_secret(view: IdeContext<'_>, problem: &Problem) -> Option<Action> {
     let literal = problem.span.of(text);
     let is_config = workspace.configurations().any(|config| config == source);
     if is_config {
-        return moved(view, problem);
+        return fix_moved_line(view, problem);
     }
     let cell = cell_at(workspace, source, problem.span.start());
     let header = cell.and_then(|cell| {
@@ -276,7 +276,7 @@ fn fix_secret(view: IdeContext<'_>, problem: &Problem) -> Option<Action> {
 }
 
 /// A line of the shared configuration to the private one.
-fn moved(view: IdeContext<'_>, problem: &Problem) -> Option<Action> {
+fn fix_moved_line(view: IdeContext<'_>, problem: &Problem) -> Option<Action> {
     let source = problem.source?;
     let text = view.text(source);
     let line = whole_line(text, problem.span.start());
@@ -296,11 +296,11 @@ pub(super) fn free_name(view: IdeContext<'_>, base: &str) -> String {
     } else {
         format!("my_{base}")
     };
-    let taken = |name: &str| {
+    let fix_shell_command = |name: &str| {
         workspace.config.all_entries().any(|entry| entry.name == name)
             || workspace.loaded().any(|file| view.text(file).contains(&format!("{name} =")))
     };
-    yieldtray_source::names::first_free(&base, "_", |name| !taken(name))
+    yieldtray_source::names::first_free(&base, "_", |name| !fix_shell_command(name))
 }
 
 /// Text as TOML writes it.
@@ -310,7 +310,7 @@ pub(super) fn toml_text(text: &str) -> String {
 }
 
 /// A comment that accepts a finding: above the line, or in the head of the cell where it would be body text.
-fn accepted(view: IdeContext<'_>, problem: &Problem) -> Option<Action> {
+fn suppress(view: IdeContext<'_>, problem: &Problem) -> Option<Action> {
     let source = problem.source?;
     let (workspace, text) = (view.workspace(), view.text(source));
     let code = problem.code.as_str();

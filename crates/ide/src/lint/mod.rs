@@ -94,7 +94,7 @@ pub fn lint_files(
     if levels.tells(Code::NoChecks) {
         problems.extend(unused::without_checks(workspace, steps.iter().map(|step| step.cell)));
     }
-    suppressions::settle(workspace, texts.into_iter(), &mut problems);
+    suppressions::apply(workspace, texts.into_iter(), &mut problems);
     apply_levels(workspace, &mut problems);
     order(workspace, &mut problems);
     problems
@@ -108,7 +108,7 @@ pub fn lint_configuration(workspace: &Workspace, cells: &[CellId]) -> Vec<Proble
     sources.dedup();
     let credentials = sources.iter().any(|source| protocol::uses_credentials(workspace, *source));
     problems.extend(protocol::plain_bases(workspace, credentials));
-    suppressions::settle(workspace, workspace.configurations(), &mut problems);
+    suppressions::apply(workspace, workspace.configurations(), &mut problems);
     apply_levels(workspace, &mut problems);
     order(workspace, &mut problems);
     problems

@@ -20,7 +20,7 @@ struct Accepted {
 }
 
 /// Leaves out what was accepted in `sources`, and says where that cannot be read or meets nothing.
-pub(super) fn settle(workspace: &Workspace, sources: impl Iterator<Item = SourceId>, problems: &mut Vec<Problem>) {
+pub(super) fn apply(workspace: &Workspace, sources: impl Iterator<Item = SourceId>, problems: &mut Vec<Problem>) {
     let (mut accepted, mut own) = (Vec::new(), Vec::new());
     for source in sources {
         // Most files have none, and need no more than this to know it.

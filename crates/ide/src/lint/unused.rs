@@ -24,7 +24,8 @@ pub(super) fn yielded(workspace: &Workspace, uses: &[Uses<'_>], ties: &UsageInde
                 problems.push(remark.with_hint("the later one wins: rename one of them").in_source(cell.source));
             }
             // A cell may use what it yields itself, in the checks below the yield.
-            let wanted = ties.uses(cell.source, word) || ties.wants((cell.source, &workspace.cell(cell).name), word);
+            let wanted =
+                ties.uses(cell.source, word) || ties.is_needed((cell.source, &workspace.cell(cell).name), word);
             if !wanted {
                 let remark = Problem::warning(Code::UnusedYield, name, format!("nobody uses `{word}`"));
                 let hint = "remove the line; or write `% needs` where another file should see the value";

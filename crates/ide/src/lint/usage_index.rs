@@ -48,7 +48,7 @@ impl UsageIndex {
     }
 
     /// Whether another file needs the cell and uses the name.
-    pub(super) fn wants(&self, cell: (SourceId, &str), name: &str) -> bool {
+    pub(super) fn is_needed(&self, cell: (SourceId, &str), name: &str) -> bool {
         let cell = (cell.0, Box::from(cell.1));
         self.0.values().any(|tie| tie.needs.contains(&cell) && tie.names.contains(name))
     }

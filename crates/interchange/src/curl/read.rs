@@ -6,7 +6,7 @@ use super::reader::CurlReader;
 use crate::draft::ImportedRequest;
 use std::ops::Range;
 use yieldtray_syntax::ValueText;
-use yieldtray_syntax::shell::{Input, behind_prompt, is_command, split};
+use yieldtray_syntax::shell::{Input, after_prompt, is_command, split};
 
 /// One command of a text.
 #[derive(Debug)]
@@ -43,7 +43,7 @@ pub fn commands_with<'f>(text: &'f str, files: Option<ReadFile<'f>>) -> impl Ite
                 at += rest.find('\n').map_or(rest.len(), |end| end + 1);
                 continue;
             }
-            let start = at + line.len() - behind_prompt(line).len();
+            let start = at + line.len() - after_prompt(line).len();
             let found = split(&text[start..]);
             at = start + found.length.max(1);
             // The rest of a command that ended before its line did.

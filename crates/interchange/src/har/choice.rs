@@ -30,7 +30,7 @@ pub(super) enum SkipReason {
 }
 
 impl EntryFilter {
-    pub(super) fn leaves<T>(&self, entry: &Entry<T>, pages: &[(String, String)]) -> Option<SkipReason> {
+    pub(super) fn skip_reason<T>(&self, entry: &Entry<T>, pages: &[(String, String)]) -> Option<SkipReason> {
         let url = &entry.request.url;
         let Some((scheme, rest)) = url.split_once("://") else { return Some(SkipReason::Other) };
         if !["http", "https"].iter().any(|own| own.eq_ignore_ascii_case(scheme)) {

@@ -91,7 +91,7 @@ impl ArchiveVisitor<'_> {
     fn take<T: Judged>(&mut self, entry: Entry<T>) {
         let recording = &mut self.recording;
         recording.entries += 1;
-        match self.choice.leaves(&entry, &self.pages) {
+        match self.choice.skip_reason(&entry, &self.pages) {
             Some(SkipReason::Static) => recording.fixed += 1,
             Some(SkipReason::Other) => recording.other += 1,
             Some(SkipReason::Chosen) => {}

@@ -124,7 +124,7 @@ impl ParameterizedRequest {
 }
 
 /// A text that comes out differently in each encoding, and by itself nowhere. The other one is longer too.
-fn telling(index: usize, other: bool) -> String {
+fn distinguishing(index: usize, other: bool) -> String {
     format!("{}{index:03}q\"<&\u{e9}~ z", if other { "Zkk" } else { "Yt" })
 }
 
@@ -149,7 +149,7 @@ fn sentinel(index: usize, name: &NamedValue, other: bool) -> Option<(Value, Stri
         NamedValueKind::Secret(_) => None,
         NamedValueKind::Value(value) => match (value.as_text(), value.to_text()) {
             (Some(own), _) if is_address(own) => text(address(index, other)),
-            (Some(_), _) => text(telling(index, other)),
+            (Some(_), _) => text(distinguishing(index, other)),
             (None, Ok(own)) if own.parse::<i64>().is_ok() => {
                 let number = number(index, other);
                 Some((Value::infer(&number.to_string()), number.to_string()))
@@ -157,7 +157,7 @@ fn sentinel(index: usize, name: &NamedValue, other: bool) -> Option<(Value, Stri
             _ => None,
         },
         NamedValueKind::Open | NamedValueKind::Answer if name.name == "base" => text(address(index, other)),
-        NamedValueKind::Open | NamedValueKind::Answer => text(telling(index, other)),
+        NamedValueKind::Open | NamedValueKind::Answer => text(distinguishing(index, other)),
     }
 }
 
@@ -179,7 +179,7 @@ pub fn outline<E>(
     let needed = marked.clone();
     for (index, name) in names.iter().enumerate() {
         if matches!(name.kind, NamedValueKind::Value(_)) {
-            match stays(index, name, names, &needed, &mut prepare) {
+            match survives(index, name, names, &needed, &mut prepare) {
                 true => marked.push(index),
                 false => notes.push(format!("`{}` is worked with here: what comes of it is written", name.name)),
             }
@@ -196,7 +196,7 @@ pub fn outline<E>(
         let places = is_transformed(*index, &texts, names, &marked, &mut prepare);
         worked.extend(places.into_iter().map(|place| (place, *index)));
     }
-    typed(&mut texts, names, &marked, &mut prepare);
+    detect_types(&mut texts, names, &marked, &mut prepare);
     let mut names = names.to_vec();
     for (place, text) in texts.iter_mut().enumerate() {
         // The result of an expression on an undefined value is unknown.
@@ -221,7 +221,7 @@ pub fn outline<E>(
 }
 
 /// True if a value occurs in the request only unchanged, so that another one can replace it.
-fn stays<E>(
+fn survives<E>(
     index: usize,
     name: &NamedValue,
     names: &[NamedValue],
@@ -322,7 +322,7 @@ fn push(bits: &mut Vec<TextSegment>, text: &str) {
 }
 
 /// Finds values in JSON that are not part of a text: a number there has no quotes.
-fn typed<E>(
+fn detect_types<E>(
     texts: &mut [Vec<TextSegment>],
     names: &[NamedValue],
     marked: &[usize],

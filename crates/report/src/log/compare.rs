@@ -387,7 +387,7 @@ fn push_member(place: &mut String, name: &str) {
 }
 
 fn texts(left: &Exchange, right: &Exchange, how: &CompareOptions, found: &mut Comparison) {
-    let described = |exchange: &Exchange| match exchange.nature() {
+    let described = |exchange: &Exchange| match exchange.body_kind() {
         BodyKind::Text => None,
         BodyKind::Binary(kind, _) => Some(format!("{kind}, {} bytes", exchange.size)),
     };

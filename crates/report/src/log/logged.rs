@@ -328,7 +328,7 @@ fn received_body<'k>(answer: &'k Exchange, masker: &Masker) -> StoredBody<'k> {
     if std::str::from_utf8(&answer.body).is_ok() && memchr::memchr(0, &answer.body).is_none() {
         return StoredBody { size, bytes: Some(masker.mask_bytes(&answer.body)), digest: None };
     }
-    let bytes = match (answer.nature(), answer.text()) {
+    let bytes = match (answer.body_kind(), answer.text()) {
         // In another charset a secret does not look as the masker knows it. The text is kept instead, with a byte
         // order mark that overrides the charset of the response.
         (BodyKind::Text, Cow::Owned(text)) if masker.finds_in(&text) => {

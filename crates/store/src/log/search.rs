@@ -16,9 +16,9 @@ impl Store {
     pub fn make_searchable(&mut self, mut left: impl FnMut(i64)) -> Result<(), Error> {
         let mut pieces = 0;
         // Nearly always there is nothing to do: that is seen without keeping others from writing.
-        while behind(&self.database)?.is_some() {
+        while unindexed(&self.database)?.is_some() {
             let change = self.database.transaction_with_behavior(TransactionBehavior::Immediate)?;
-            let Some((done, last)) = behind(&change)? else { break };
+            let Some((done, last)) = unindexed(&change)? else { break };
             let end = "SELECT number FROM exchange WHERE number > ?1 ORDER BY number LIMIT 1 OFFSET ?2";
             let end = change.query_row(end, params![done, INDEX_BATCH_ROWS - 1], |row| row.get(0));
             let up_to = end.optional()?.unwrap_or(last);
@@ -105,7 +105,7 @@ impl Store {
 }
 
 /// The last exchange that is searchable, and the last one there was, if those are not the same.
-fn behind(database: &Connection) -> Result<Option<(i64, i64)>, Error> {
+fn unindexed(database: &Connection) -> Result<Option<(i64, i64)>, Error> {
     let both = |row: &Row<'_>| Ok((row.get(0)?, row.get(1)?));
     let (done, last) = database.query_row("SELECT searchable, last FROM numbered", [], both)?;
     Ok((done < last).then_some((done, last)))

@@ -73,7 +73,7 @@ impl Plan {
 
     /// The cells whose methods are not safe (RFC 9110 9.2.1), with those methods: they may change
     /// something on the server.
-    pub fn changing(&self, workspace: &Workspace) -> Vec<(CellId, String)> {
+    pub fn unsafe_requests(&self, workspace: &Workspace) -> Vec<(CellId, String)> {
         let method = |step: &Step| {
             let request = workspace.cell(step.cell).request.as_ref()?;
             let method = request.method?.of(&workspace.source(step.cell.source).text);
@@ -94,18 +94,19 @@ fn order_cleanup(steps: Vec<Step>) -> Vec<Step> {
     let is_late = |step: &Step| step.afterwards && !needed.contains(&step.cell);
     let late_files: FxHashSet<SourceId> =
         steps.iter().filter(|step| is_late(step)).map(|step| step.cell.source).collect();
-    let users: FxHashMap<SourceId, Vec<SourceId>> =
-        late_files.into_iter().map(|file| (file, users(&steps, file))).collect();
+    let dependents: FxHashMap<SourceId, Vec<SourceId>> =
+        late_files.into_iter().map(|file| (file, dependents(&steps, file))).collect();
     let (mut late, mut steps): (Vec<Step>, Vec<Step>) = steps.into_iter().partition(is_late);
     while !late.is_empty() {
         // First those of files that no other one uses which is still to come: what it takes away, that may need.
         let is_free = |step: &Step| {
             let file = step.cell.source;
-            late.iter().all(|other| other.cell.source == file || !users[&file].contains(&other.cell.source))
+            late.iter().all(|other| other.cell.source == file || !dependents[&file].contains(&other.cell.source))
         };
         let step = late.remove(late.iter().position(is_free).unwrap_or_default());
-        let before =
-            |other: &Step| users[&step.cell.source].contains(&other.cell.source) || step.needs.contains(&other.cell);
+        let before = |other: &Step| {
+            dependents[&step.cell.source].contains(&other.cell.source) || step.needs.contains(&other.cell)
+        };
         let last = steps.iter().rposition(before);
         steps.insert(last.map_or(steps.len(), |last| last + 1), step);
     }
@@ -113,18 +114,18 @@ fn order_cleanup(steps: Vec<Step>) -> Vec<Step> {
 }
 
 /// A file and those that need its cells, and so on.
-fn users(steps: &[Step], file: SourceId) -> Vec<SourceId> {
-    let mut users = vec![file];
+fn dependents(steps: &[Step], file: SourceId) -> Vec<SourceId> {
+    let mut dependents = vec![file];
     let mut at = 0;
-    while let Some(used) = users.get(at).copied() {
+    while let Some(used) = dependents.get(at).copied() {
         for step in steps.iter().filter(|step| step.needs.iter().any(|need| need.source == used)) {
-            if !users.contains(&step.cell.source) {
-                users.push(step.cell.source);
+            if !dependents.contains(&step.cell.source) {
+                dependents.push(step.cell.source);
             }
         }
         at += 1;
     }
-    users
+    dependents
 }
 
 /// The cells that a cell directly needs, as far as they can be found.

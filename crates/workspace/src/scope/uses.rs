@@ -124,13 +124,13 @@ fn each_name(workspace: &Workspace, engine: &Engine, at: ExprLocation, mut visit
         visit(text);
     } else if let Ok(compiled) = compile(workspace, engine, at.source, at.span) {
         // A type's name is that of a value only where there is such a value.
-        let is_value = |name: &str| !is_type_name(name) || gives_value(workspace, name);
+        let is_value = |name: &str| !is_type_name(name) || defines_value(workspace, name);
         compiled.names().iter().filter(|name| is_value(name)).for_each(|name| visit(name));
     }
 }
 
 /// Whether a configuration or a line of a loaded file gives `name` a value.
-fn gives_value(workspace: &Workspace, name: &str) -> bool {
+fn defines_value(workspace: &Workspace, name: &str) -> bool {
     workspace.config.all_entries().any(|entry| entry.name == name)
         || workspace.loaded().any(|source| {
             let text = &workspace.source(source).text;

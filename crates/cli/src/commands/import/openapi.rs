@@ -37,7 +37,7 @@ pub(super) fn openapi(
     let bytes = bytes.map_err(|error| CommandError::refused(format!("cannot read `{shown}`: {error}")))?;
     let folder = file.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new(".")).to_owned();
     let refused = |error: &dyn Display| CommandError::refused(format!("`{shown}` cannot be taken in: {error}"));
-    let documents = Documents::read(&bytes, |path| beside(&folder, path)).map_err(|error| refused(&error))?;
+    let documents = Documents::read(&bytes, |path| read_relative(&folder, path)).map_err(|error| refused(&error))?;
     let import_options = ImportOptions { operation: args.operation.clone(), schemas: args.into.is_some() };
     let taken = import(&documents, &import_options).map_err(|error| refused(&error))?;
     let notes = taken.notes.clone();
@@ -63,7 +63,7 @@ pub(super) fn openapi(
 }
 
 /// A file that the description refers to: below its own folder, links followed, and nothing hidden.
-fn beside(folder: &Path, path: &str) -> io::Result<Vec<u8>> {
+fn read_relative(folder: &Path, path: &str) -> io::Result<Vec<u8>> {
     let refused = |why: &str| io::Error::new(io::ErrorKind::PermissionDenied, why);
     let folder = folder.canonicalize()?;
     let file = folder.join(path).canonicalize().map_err(files::plain)?;
@@ -105,7 +105,7 @@ fn fill(writer: &mut ImportWriter, folder: &Path, taken: ImportedApi, prefix: St
             writer.add_once(target, draft);
         }
     }
-    taken.schemas.into_iter().try_for_each(|(path, text)| writer.beside(&folder.join(path), text))
+    taken.schemas.into_iter().try_for_each(|(path, text)| writer.add_file(&folder.join(path), text))
 }
 
 /// The lines of a table of `oauth2`.

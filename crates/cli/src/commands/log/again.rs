@@ -80,7 +80,7 @@ pub(super) fn again(
     // As it was sent then it is sent even if its row is gone.
     let row = past.entry.row.filter(|row| !exactly || project.workspace.has_row(cell, *row));
     let prelude = SendPlan::of(&mut project, cell, Needs::Ask, &prompter, out)?;
-    let mut changing = prelude.plan.changing(&project.workspace);
+    let mut changing = prelude.plan.unsafe_requests(&project.workspace);
     // Its file may have another method for it now.
     let then = instead.as_ref().map(|request| (cell, request.method.clone()));
     changing.extend(then.filter(|own| changes_things(&own.1) && !changing.contains(own)));

@@ -110,7 +110,7 @@ fn both(
         let cell = send::one(&project.find(&places)?, &project, place)?;
         send::refuse_sequence(&project, cell)?;
         let prelude = SendPlan::of(&mut project, cell, Needs::Send, &prompter, out)?;
-        guard(&project, &prelude.plan.changing(&project.workspace), args.yes, &prompter)?;
+        guard(&project, &prelude.plan.unsafe_requests(&project.workspace), args.yes, &prompter)?;
         let at = clock::now_millis();
         let done = RunService::new(&project, &prompter).send_one(prelude, cell, SendParams::default(), false)?;
         let past = done.past();

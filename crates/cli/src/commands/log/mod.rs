@@ -64,7 +64,7 @@ fn list(common: &Common, args: &Log, host: &HostFacts, out: &mut Out) -> Result<
                 let (count, size) = store.log_size()?;
                 tracing::info!("the log has {count} exchanges; the state takes {size} bytes");
             }
-            store.leave();
+            store.close_fast();
             found
         }
         None => Vec::new(),

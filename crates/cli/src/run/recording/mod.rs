@@ -168,12 +168,12 @@ impl<A: RunObserver> RunObserver for Recording<A> {
         self.audience.on_event(run, event)
     }
 
-    fn is_waiting(&self) -> bool {
-        self.audience.is_waiting()
+    fn wants_ticks(&self) -> bool {
+        self.audience.wants_ticks()
     }
 
-    fn waits(&mut self, run: &Run<'_>) -> io::Result<()> {
-        self.audience.waits(run)
+    fn on_tick(&mut self, run: &Run<'_>) -> io::Result<()> {
+        self.audience.on_tick(run)
     }
 
     fn release_terminal(&mut self) -> io::Result<()> {
