@@ -17,7 +17,7 @@ const DEFAULT_BAR_COLUMNS: usize = 60;
 /// The request as it went out: its line, its header fields and its body.
 pub(crate) fn sent(exchange: &Exchange, masker: &Masker, styles: Styles) -> String {
     let through = exchange.proxy.as_ref().map(|proxy| styles.dim(&format!("through {}", escape_line(proxy))) + "\n");
-    through.unwrap_or_default() + &request_text(&exchange.sent, &exchange.version, masker, styles) + "\n"
+    through.unwrap_or_default() + &request_text(&exchange.sent, exchange.version, masker, styles) + "\n"
 }
 
 /// A request line, header fields and body; the content of files is shown as their names.

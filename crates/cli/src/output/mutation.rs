@@ -107,7 +107,7 @@ impl<'w> MutationSummary<'w> {
             (shown_name(self.workspace, report.cell, report.played_by), report.method.as_str(), report.url.as_str())
         });
         let columns = Columns::new(columns, settings.width);
-        let cells = CellLines { workspace: self.workspace, columns, styles: styles, base: header.heading.base.clone() };
+        let cells = CellLines { workspace: self.workspace, columns, styles, base: header.heading.base.clone() };
         for file in &self.files {
             self.add_file(file, &cells, settings, &mut lines);
         }
