@@ -231,15 +231,13 @@ fn environments_and_the_workspace_are_checked() {
 }
 
 #[test]
-fn lint_levels_are_checked() {
-    for (text, code, at, hint) in [(
+fn a_lint_level_is_one_of_three() {
+    check_problem(
         "[lint]\nunused-yield = 'of'\n",
         Code::BadConfiguration,
         "'of'",
         "write one of `off`, `remark` and `mistake`",
-    )] {
-        check_problem(text, code, at, hint);
-    }
+    );
 }
 
 #[test]
