@@ -231,8 +231,11 @@ fn the_first_line_of_every_file_says_what_is_in_it() {
 fn the_modules_of_a_crate_form_no_cycle() {
     let mut found = Vec::new();
     for (name, _) in CRATES {
-        let uses = uses_between_modules(&crates_folder().join(name).join("src"));
-        found.extend(cycle(&uses).map(|modules| format!("{name}: {}", modules.join(" → "))));
+        let source = crates_folder().join(name).join("src");
+        for folder in module_folders(&source) {
+            let uses = uses_between_modules(&source, &folder);
+            found.extend(cycle(&uses).map(|modules| format!("{name} {}: {}", folder.display(), modules.join(" → "))));
+        }
     }
     assert_eq!(found, Vec::<String>::new());
 }
@@ -275,43 +278,58 @@ fn what_has_no_input_and_output_names_none() {
     assert_eq!(found, Vec::<String>::new());
 }
 
-/// Which module at the top of a crate uses which.
-fn uses_between_modules(folder: &Path) -> BTreeMap<String, BTreeSet<String>> {
-    let root = ["lib.rs", "main.rs"].map(|name| folder.join(name)).into_iter().find(|root| root.exists());
-    let root = root.expect("a crate has a root");
-    let text = fs::read_to_string(&root).expect("a source");
+/// The folders of a crate whose files are the modules of one parent.
+fn module_folders(source: &Path) -> BTreeSet<PathBuf> {
+    sources(source).iter().filter_map(|file| Some(file.parent()?.to_owned())).collect()
+}
+
+/// Which module in a folder uses which other one there.
+fn uses_between_modules(source: &Path, folder: &Path) -> BTreeMap<String, BTreeSet<String>> {
+    let root = ["lib.rs", "main.rs", "mod.rs"].map(|name| folder.join(name)).into_iter().find(|root| root.exists());
+    let root = root.unwrap_or_else(|| folder.with_extension("rs"));
+    let text = fs::read_to_string(&root).expect("a folder of modules has a parent");
     let root_tokens = tokens(&text);
     let modules: BTreeSet<&str> =
         root_tokens.windows(2).filter(|pair| pair[0] == "mod").map(|pair| &*pair[1]).collect();
-    // Names that the root hands on are of the module that they come from.
-    let mut handed_on = BTreeMap::new();
+    // Names that the parent exports are of the module that they come from.
+    let mut exported = BTreeMap::new();
     for at in root_tokens.iter().enumerate().filter(|(_, token)| *token == "use").map(|(at, _)| at + 1) {
         let mut tree = Vec::new();
         expand(&root_tokens, at, &mut Vec::new(), &mut tree);
         for path in tree.iter().filter(|path| modules.contains(path[0])) {
-            handed_on.insert(path[path.len() - 1].to_owned(), path[0].to_owned());
+            exported.insert(path[path.len() - 1].to_owned(), path[0].to_owned());
         }
     }
+    let names = |path: &Path| -> Vec<String> {
+        let inner = path.strip_prefix(source).expect("it is in the folder");
+        inner.with_extension("").iter().map(|part| part.to_string_lossy().into_owned()).collect()
+    };
+    let parent = names(folder);
     let mut uses: BTreeMap<String, BTreeSet<String>> = BTreeMap::new();
     for file in sources(folder).into_iter().filter(|file| *file != root) {
-        let relative = file.strip_prefix(folder).expect("it stands in the folder");
-        let parts: Vec<String> =
-            relative.with_extension("").iter().map(|part| part.to_string_lossy().into_owned()).collect();
-        // How often `super` leads from this file to the root.
-        let depth = if parts.last().is_some_and(|last| last == "mod") { parts.len() - 1 } else { parts.len() };
+        let mut module = names(&file);
+        let own = module[parent.len()].clone();
+        if module.last().is_some_and(|last| last == "mod") {
+            module.pop();
+        }
         let tokens = tokens(&production(&fs::read_to_string(&file).expect("a source")));
         for path in paths(&tokens) {
             let supers = path.iter().take_while(|part| **part == "super").count();
-            let rest = match path[0] {
-                "crate" => &path[1..],
-                _ if supers == depth => &path[supers..],
+            // The path from the root of the crate.
+            let whole: Vec<&str> = match path[0] {
+                "crate" => path[1..].to_vec(),
+                _ if supers <= module.len() => {
+                    let above = module[..module.len() - supers].iter().map(String::as_str);
+                    above.chain(path[supers..].iter().copied()).collect()
+                }
                 _ => continue,
             };
-            let Some(first) = rest.first() else { continue };
+            let inside = whole.strip_prefix(&*parent.iter().map(String::as_str).collect::<Vec<_>>());
+            let Some(first) = inside.and_then(<[&str]>::first) else { continue };
             let target =
-                if modules.contains(first) { Some((*first).to_owned()) } else { handed_on.get(*first).cloned() };
-            if let Some(target) = target.filter(|target| *target != parts[0]) {
-                uses.entry(parts[0].clone()).or_default().insert(target);
+                if modules.contains(first) { Some((*first).to_owned()) } else { exported.get(*first).cloned() };
+            if let Some(target) = target.filter(|target| *target != own) {
+                uses.entry(own.clone()).or_default().insert(target);
             }
         }
     }

@@ -17,6 +17,7 @@ mod replay_from_log;
 mod report;
 mod send;
 mod tidy;
+mod touched;
 mod tray;
 mod values;
 mod watch;
@@ -38,6 +39,7 @@ pub(crate) fn run(args: Args, host: &HostFacts, out: &mut Out) -> Result<ExitCod
         Command::Import(LazyArgs(args)) => import::import(&common, &args, host, out),
         Command::Init(LazyArgs(args)) => init::init(&common, &args, out),
         Command::Send(LazyArgs(args)) => send::send(&common, args, host, out),
+        Command::Replay(LazyArgs(args)) if args.watch => watch::watch(&common, &args, host, out),
         Command::Replay(LazyArgs(args)) => replay::replay(&common, &args, host, out),
         Command::Prove(LazyArgs(args)) => prove::prove(&common, &args, host, out),
         Command::Report(LazyArgs(args)) => report::report(&common, &args, out),

@@ -1,6 +1,6 @@
 //! `replay`.
 
-use super::watch::{Touched, watch};
+use super::touched::Touched;
 use crate::args::{Common, Replay};
 use crate::commands::replay_from_log::replay_from_log;
 use crate::confirm::guard;
@@ -31,10 +31,7 @@ pub(crate) fn replay(
     host: &HostFacts,
     out: &mut Out,
 ) -> Result<ExitCode, CommandError> {
-    match args.watch {
-        true => watch(common, args, host, out),
-        false => replay_part(common, args, host, out, &mut WatchState::default()),
-    }
+    replay_part(common, args, host, out, &mut WatchState::default())
 }
 
 /// State that a watched replay passes from one run to the next.

@@ -1,6 +1,7 @@
 //! Opens the project of a command: the workspace around the named place, the chosen environment, the values of the
 //! command line.
 
+pub(crate) mod configuration;
 pub(crate) mod disk;
 mod dotenv;
 mod environment;

@@ -65,7 +65,7 @@ impl LaneCx<'_, '_> {
         let name = base_name(target.of(&workspace.source(cell.source).text))?;
         let mut cache = EvalCache::default();
         let resolver = self.resolver(cell, &self.step(step).needs, &mut cache);
-        let origin = Origin::of(&resolver.places(name).next()?, workspace);
+        let origin = Origin::of(&resolver.candidates(name).next()?, workspace);
         Some(format!("the address comes from `{name}`, {}", origin.describe(workspace)))
     }
 }

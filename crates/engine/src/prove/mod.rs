@@ -3,6 +3,7 @@
 
 mod mutate;
 mod mutation;
+mod other_value;
 mod suggest;
 
 use yieldtray_http::body_shape::Segment;

@@ -1,6 +1,6 @@
 //! The mutations that are tried on a response, and their descriptions.
 
-use crate::prove::mutate::has_other_value;
+use crate::prove::other_value::has_other_value;
 use std::time::Duration;
 use yieldtray_http::Exchange;
 use yieldtray_http::body_shape::{BodyShape, FieldAt, FieldPath};

@@ -67,7 +67,7 @@ fn evaluated(resolver: &mut Resolver<'_>, source: SourceId, expression: Span) ->
             compiled.names().to_vec()
         }
     };
-    let tells = |name: &String| match resolver.places(name).next() {
+    let tells = |name: &String| match resolver.candidates(name).next() {
         Some(Binding::Entry(entry, _)) => !entry.secret && !entry.source_kind.is_command(),
         Some(Binding::Captured(captured)) => !captured.secret,
         Some(Binding::Let { source, expression, .. }) => {
@@ -157,7 +157,7 @@ pub(super) fn places(view: IdeContext<'_>, source: SourceId, at: usize, name: &s
             Some((captured.source, name))
         }
     };
-    resolver.places(name).filter_map(place).collect()
+    resolver.candidates(name).filter_map(place).collect()
 }
 
 /// A value of a survey in a few words, masked.

@@ -11,6 +11,7 @@ mod hover;
 mod inlay_hints;
 mod occurrence;
 mod outline;
+mod refactorings;
 mod references;
 mod signature;
 mod tokens;
@@ -18,13 +19,14 @@ mod tokens;
 #[cfg(test)]
 mod tests;
 
-pub use actions::{Action, Change, actions};
+pub use actions::{Action, Change};
 pub use complete::{CompletionKind, Suggestion, Suggestions, complete};
 pub use fixes::{ImportError, fixes, import_commands};
 pub use hover::{HoverInfo, hover};
 pub use inlay_hints::{Hint, hints};
 pub use occurrence::{Occurrence, Referent, in_configuration, in_requests};
 pub use outline::{Fold, Symbol, folds, links, selections, symbols, workspace_symbols};
+pub use refactorings::actions;
 pub use references::{Rename, RenameError, definition, occurrence_at, references, rename};
 pub use signature::{Signature, signature};
 pub use tokens::{Token, TokenKind, tokens};

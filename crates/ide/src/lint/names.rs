@@ -48,7 +48,7 @@ pub(super) fn without_value(
             let (having, lacking): (Vec<_>, Vec<_>) = environments.iter().partition(|own| has(&own.values));
             if having.is_empty() {
                 let span = used.span(workspace);
-                let found = resolver.named(&used.name, used.at.source, span, Phase::Request);
+                let found = resolver.value_of(&used.name, used.at.source, span, Phase::Request);
                 problems.extend(found.err().into_iter().flatten());
             } else if !lacking.is_empty() && reported.insert((used.at.source, used.name.clone())) {
                 let names = |list: &[&yieldtray_workspace::config::Environment]| {

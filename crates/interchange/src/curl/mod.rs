@@ -10,4 +10,5 @@ mod reader;
 mod tests;
 
 pub use error::{CurlError, ReadFileError};
-pub use read::{Command, ReadFile, commands, commands_with, read, why_no_request};
+pub use read::{Command, commands, commands_with, read, why_no_request};
+pub use reader::ReadFile;

@@ -1,8 +1,8 @@
 //! Reads curl commands.
 
-use super::error::{CurlError, ReadFileError};
+use super::error::CurlError;
 use super::options::{OptionSpec, long, short};
-use super::reader::CurlReader;
+use super::reader::{CurlReader, ReadFile};
 use crate::draft::ImportedRequest;
 use std::ops::Range;
 use yieldtray_syntax::ValueText;
@@ -22,9 +22,6 @@ pub struct Command {
 pub fn commands(text: &str) -> impl Iterator<Item = Command> {
     commands_with(text, None)
 }
-
-/// Reads a file that an option names.
-pub type ReadFile<'f> = &'f dyn Fn(&str) -> Result<String, ReadFileError>;
 
 /// The same, where files that hold header fields (`-H @FILE`) can be read.
 pub fn commands_with<'f>(text: &'f str, files: Option<ReadFile<'f>>) -> impl Iterator<Item = Command> + 'f {

@@ -1,14 +1,16 @@
 //! The request of a curl command, read option by option.
 
 use super::encode::{encoded, file_text, globbed};
-use super::error::CurlError;
+use super::error::{CurlError, ReadFileError};
 use super::options::OptionEffect;
-use super::read::ReadFile;
 use crate::draft::{Body, ImportedRequest, Part};
 use percent_encoding::utf8_percent_encode;
 use yieldtray_source::percent::PERCENT_ENCODE_SET;
 use yieldtray_syntax::shell::Input;
 use yieldtray_syntax::{ValuePiece, ValueText, is_token};
+
+/// Reads a file that an option names.
+pub type ReadFile<'f> = &'f dyn Fn(&str) -> Result<String, ReadFileError>;
 
 /// The longest time limit that a cell can have, in seconds.
 const MAX_TIMEOUT_SECONDS: f64 = 86_400.0;

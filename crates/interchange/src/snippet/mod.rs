@@ -3,6 +3,7 @@
 //! A request is resolved first; [`outline()`] finds the places in it that must stay variables, and [`write()`]
 //! renders the template of a [`Target`]. Each target is one file in `templates/`, and a line of `target.rs`.
 
+mod exported_request;
 mod json_path;
 mod model;
 mod outline;
@@ -16,7 +17,8 @@ mod round_tests;
 #[cfg(test)]
 mod tests;
 
+pub use exported_request::{ExportedRequest, ResponseValue};
 pub use json_path::Source;
 pub use outline::{NamedValue, NamedValueKind, ParameterizedRequest, outline};
 pub use target::{TARGETS, Target, target};
-pub use write::{ExportedRequest, ResponseValue, SnippetError, write};
+pub use write::{SnippetError, write};

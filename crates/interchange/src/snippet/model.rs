@@ -1,9 +1,9 @@
 //! The data of a template. Its fields are described in CONTRIBUTING.md.
 
+use super::exported_request::ExportedRequest;
 use super::outline::{Encoding, NamedValueKind, ParameterizedRequest, TextSegment};
 use super::quote;
 use super::shape::Chunk;
-use super::write::ExportedRequest;
 use base64::Engine as _;
 use serde::Serialize;
 use serde_json::{Value, json};

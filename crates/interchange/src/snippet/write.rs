@@ -1,8 +1,7 @@
 //! Renders templates.
 
-use super::json_path::Source;
+use super::exported_request::ExportedRequest;
 use super::model::ModelBuilder;
-use super::outline::ParameterizedRequest;
 use super::quote;
 use super::shape::Chunk;
 use super::target::Target;
@@ -10,30 +9,6 @@ use minijinja::syntax::SyntaxConfig;
 use minijinja::value::Serde;
 use minijinja::{AutoEscape, Environment, UndefinedBehavior};
 use thiserror::Error;
-
-/// A request to be handed over.
-#[derive(Clone, Debug)]
-pub struct ExportedRequest<'o> {
-    /// The name of its cell.
-    pub name: &'o str,
-    /// Its title.
-    pub title: &'o str,
-    /// The request with its variables.
-    pub outline: &'o ParameterizedRequest,
-    /// The values that later requests take from its response.
-    pub yields: Vec<ResponseValue>,
-}
-
-/// A value taken from a response.
-#[derive(Clone, Debug)]
-pub struct ResponseValue {
-    /// The name it gets.
-    pub name: String,
-    /// The expression.
-    pub expression: String,
-    /// Where it is taken from, if every language can say that.
-    pub source: Option<Source>,
-}
 
 /// Why requests cannot be written in a language or format.
 #[derive(Debug, Error)]

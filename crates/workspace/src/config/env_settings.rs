@@ -1,8 +1,6 @@
 //! `[env]` of the private configuration: which environment variables the workspace may read.
 
 use crate::config::reader::{Reader, Table, TableKeys, key_span};
-use crate::config::value_source::ValueSource;
-use crate::config::{Config, is_listed};
 use toml::de::DeValue;
 use yieldtray_source::access::LOCAL_FILE;
 use yieldtray_source::{SourceId, Span};
@@ -17,17 +15,6 @@ pub struct EnvSettings {
 }
 
 const ENV: TableKeys = TableKeys { table: "`[env]`", known: &["allow"] };
-
-impl Config {
-    /// Whether the private configuration lets the workspace read a variable of the process: it lists its name, or
-    /// takes a value from it.
-    pub fn lets_read(&self, variable: &str) -> bool {
-        is_listed(variable, &self.env.allow)
-            || self.all_entries().any(|entry| {
-                entry.private && matches!(&entry.source_kind, ValueSource::Variable(name) if name == variable)
-            })
-    }
-}
 
 impl Reader<'_> {
     /// Reads a table `env`. A shared file must not choose what is read of the process that replays it.

@@ -2,12 +2,14 @@
 
 mod edit;
 mod env_settings;
+mod examine;
 mod lint_settings;
 mod log_settings;
 mod model;
 mod outside;
 mod private;
 mod profile;
+mod read;
 mod reader;
 mod send_settings;
 mod user_functions;

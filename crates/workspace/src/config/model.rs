@@ -7,7 +7,6 @@ use super::log_settings::LogSettings;
 use super::profile::Profile;
 use super::send_settings::SendSettings;
 use crate::config::value_source::{ExternalSources, ValueEntry};
-use crate::config::{reader, user_functions};
 use std::borrow::Cow;
 use yieldtray_expression::{UserFunction, Value};
 use yieldtray_source::access::CONFIG_FILE;
@@ -175,12 +174,6 @@ impl Config {
         known.filter_map(|entry| entry.value(outside).ok().map(Cow::into_owned))
     }
 
-    /// Reads one configuration's text. What cannot be read is reported and left out. Only a `private`
-    /// one may take values from commands.
-    pub fn parse(text: &str, source: SourceId, private: bool) -> (Self, Vec<Problem>) {
-        reader::read(text, source, private)
-    }
-
     /// This configuration with a private one over it.
     #[must_use]
     pub fn under(mut self, private: Config) -> Self {
@@ -215,17 +208,6 @@ impl Config {
             }
         }
         self
-    }
-
-    /// Problems of the configuration as a whole: an unknown environment, functions that do not fit each other.
-    pub fn examine(&self) -> Vec<Problem> {
-        let mut problems = user_functions::examine(self);
-        if let Some((name, source, span)) = &self.environment
-            && self.environment(name).is_none()
-        {
-            problems.push(unknown_environment(name, *span, self).in_source(*source));
-        }
-        problems
     }
 }
 

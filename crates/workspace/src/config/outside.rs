@@ -1,8 +1,8 @@
 //! The settings by which a configuration reaches outside its workspace. The user allows them before they are used.
 
 use super::send_settings::{SendSettings, Setting};
-use crate::config::Config;
 use crate::config::value_source::ValueSource;
+use crate::config::{Config, is_listed};
 use std::path::Path;
 use yieldtray_source::files::normalize;
 use yieldtray_source::{SourceId, Span};
@@ -56,6 +56,15 @@ pub(crate) fn leads_outside(path: &str) -> bool {
 }
 
 impl Config {
+    /// Whether the private configuration lets the workspace read a variable of the process: it lists its name, or
+    /// takes a value from it.
+    pub fn lets_read(&self, variable: &str) -> bool {
+        is_listed(variable, &self.env.allow)
+            || self.all_entries().any(|entry| {
+                entry.private && matches!(&entry.source_kind, ValueSource::Variable(name) if name == variable)
+            })
+    }
+
     /// Every setting that reaches outside, in an order that does not depend on the environment.
     pub fn outside_settings(&self) -> Vec<OutsideSetting> {
         let mut found = Vec::new();

@@ -1,58 +1,19 @@
-//! Reads a configuration's text, and says at which key it goes wrong.
+//! Reads parts of a configuration's text, and reports at which key it goes wrong.
 
-use crate::config::model::{Config, Environment, EnvironmentColor};
-use crate::config::value_source::{Described, ValueEntry, ValueSource};
-use crate::secret::short_secret;
 use std::borrow::Cow;
-use std::path::Path;
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
-use yieldtray_expression::{UserFunction, Value};
-use yieldtray_http::parse_origin;
-use yieldtray_source::names::is_value_name;
 use yieldtray_source::{Code, Problem, SourceId, Span, closest, join_words};
-use yieldtray_syntax::is_language_name;
 
 pub(super) type Table<'t> = DeTable<'t>;
 pub(super) type Key<'t> = Spanned<Cow<'t, str>>;
 pub(super) type TomlValue<'t> = Spanned<DeValue<'t>>;
-
-/// Reads `text`. What cannot be read is reported and left out.
-pub(super) fn read(text: &str, source: SourceId, private: bool) -> (Config, Vec<Problem>) {
-    let mut reader = Reader { text, source, private, problems: Vec::new() };
-    let mut config = Config::default();
-    match DeTable::parse(text) {
-        Ok(table) => reader.root(table.get_ref(), &mut config),
-        Err(error) => {
-            let range = error.span().unwrap_or_default();
-            let end = range.end.min(text.len()).max(range.start.min(text.len()));
-            let span = Span::new(range.start.min(text.len()), end);
-            let message = error.message().lines().next().unwrap_or("it cannot be read").to_owned();
-            reader.problems.push(
-                Problem::error(Code::BadConfiguration, span, format!("this is not TOML: {message}"))
-                    .with_hint("see toml.io for how TOML is written"),
-            );
-        }
-    }
-    (config, reader.problems.into_iter().map(|problem| problem.in_source(source)).collect())
-}
 
 /// The keys of a table of ours.
 pub(super) struct TableKeys {
     pub(super) table: &'static str,
     pub(super) known: &'static [&'static str],
 }
-
-const ROOT: TableKeys = TableKeys {
-    table: "the configuration",
-    known: &["workspace", "values", "environments", "functions", "send", "log", "lint", "oauth2", "env"],
-};
-const WORKSPACE: TableKeys =
-    TableKeys { table: "`[workspace]`", known: &["requests", "environment", "saved", "schema_formats"] };
-const ENVIRONMENT: TableKeys = TableKeys { table: "an environment", known: &["values", "guard", "tint", "send"] };
-const SOURCE: TableKeys =
-    TableKeys { table: "a value's description", known: &["value", "from", "command", "secret", "for"] };
-const FUNCTION: TableKeys = TableKeys { table: "a function", known: &["params", "is", "help"] };
 
 pub(super) struct Reader<'t> {
     pub(super) text: &'t str,
@@ -61,332 +22,20 @@ pub(super) struct Reader<'t> {
     problems: Vec<Problem>,
 }
 
+impl<'t> Reader<'t> {
+    pub(super) fn new(text: &'t str, source: SourceId, private: bool) -> Self {
+        Self { text, source, private, problems: Vec::new() }
+    }
+
+    /// What was reported.
+    pub(super) fn into_problems(self) -> Vec<Problem> {
+        let source = self.source;
+        self.problems.into_iter().map(|problem| problem.in_source(source)).collect()
+    }
+}
+
 impl Reader<'_> {
-    fn root(&mut self, table: &Table<'_>, config: &mut Config) {
-        for (key, held) in table {
-            match (key.get_ref().as_ref(), self.expect_table(key, held)) {
-                ("workspace", Some(table)) => self.workspace(table, config),
-                ("values", Some(table)) => config.values = self.values(table),
-                ("environments", Some(table)) => {
-                    for (name, held) in table {
-                        let Some(table) = self.expect_table(name, held) else { continue };
-                        let mut environment = Environment::new(name.get_ref(), (self.source, key_span(name)));
-                        self.environment(table, &mut environment);
-                        config.environments.push(environment);
-                    }
-                }
-                ("functions", Some(table)) => {
-                    config.functions = table.iter().filter_map(|(name, held)| self.function(name, held)).collect();
-                }
-                ("send", Some(table)) => config.send = self.send_settings(table),
-                ("log", Some(table)) => config.log = self.log_settings(table),
-                ("lint", Some(table)) => config.lint = self.lint_settings(table),
-                ("env", Some(table)) => config.env = self.env_settings(table),
-                ("oauth2", Some(table)) => {
-                    for (name, held) in table {
-                        let Some(table) = self.expect_table(name, held) else { continue };
-                        let profile = self.profile(name, table);
-                        config.profiles.push(profile);
-                    }
-                }
-                (known, None) if ROOT.known.contains(&known) => {}
-                _ => self.unknown_key(key, &ROOT),
-            }
-        }
-    }
-
-    fn workspace(&mut self, table: &Table<'_>, config: &mut Config) {
-        for (key, held) in table {
-            match key.get_ref().as_ref() {
-                "requests" => {
-                    if let Some(folder) = self.expect_text(key, held) {
-                        let inside =
-                            !folder.starts_with(['/', '\\']) && folder.split(['/', '\\']).all(|part| part != "..");
-                        if inside {
-                            config.requests = folder.trim_end_matches('/').trim_start_matches("./").to_owned();
-                        } else {
-                            let message = format!("`{folder}` lies outside the workspace");
-                            self.mistake(held.span().into(), message, "name a folder below this file");
-                        }
-                    }
-                }
-                "saved" => {
-                    if let Some(folder) = self.expect_text(key, held) {
-                        match saved_folder(&folder) {
-                            Some(folder) => config.saved = Some(folder),
-                            None => {
-                                let message = format!("`{folder}` cannot be the directory of saved bodies");
-                                let hint = "name a directory below this file that is not hidden, as in `\"saved\"`";
-                                self.mistake(held.span().into(), message, hint);
-                            }
-                        }
-                    }
-                }
-                "schema_formats" => config.schema_formats = self.expect_bool(key, held),
-                "environment" => {
-                    let name = self.expect_text(key, held);
-                    config.environment = name.map(|name| (name, self.source, held.span().into()));
-                }
-                _ => self.unknown_key(key, &WORKSPACE),
-            }
-        }
-    }
-
-    fn environment(&mut self, table: &Table<'_>, environment: &mut Environment) {
-        for (key, held) in table {
-            match key.get_ref().as_ref() {
-                "values" => {
-                    if let Some(table) = self.expect_table(key, held) {
-                        environment.values = self.values(table);
-                    }
-                }
-                "guard" => environment.guard = self.expect_bool(key, held),
-                "send" => {
-                    if let Some(table) = self.expect_table(key, held) {
-                        environment.send = self.send_settings(table);
-                    }
-                }
-                "tint" => {
-                    let Some(word) = self.expect_text(key, held) else { continue };
-                    environment.tint = EnvironmentColor::parse(&word);
-                    if environment.tint.is_none() {
-                        let hint = match closest(&word, EnvironmentColor::WORDS.iter().copied()) {
-                            Some(meant) => format!("did you mean `{meant}`?"),
-                            None => format!("there is {}", join_words(EnvironmentColor::WORDS)),
-                        };
-                        self.mistake(held.span().into(), format!("no tint `{word}`"), &hint);
-                    }
-                }
-                _ => self.unknown_key(key, &ENVIRONMENT),
-            }
-        }
-    }
-
-    fn values(&mut self, table: &Table<'_>) -> Vec<ValueEntry> {
-        let mut entries = Vec::new();
-        for (key, held) in table {
-            let (name, span) = (key.get_ref().as_ref(), key_span(key));
-            if !is_value_name(name) {
-                let message = format!("`{name}` cannot name a value");
-                let hint = "use letters, digits and `_`, the first no digit, as in `lot_id`";
-                self.problems.push(Problem::error(Code::BadName, span, message).with_hint(hint));
-            } else if is_language_name(name) {
-                let message = format!("`{name}` is a name of the language, so no value can take it");
-                let hint = format!("choose another name, such as `my_{name}`");
-                self.problems.push(Problem::error(Code::ReservedName, span, message).with_hint(hint));
-            } else if let Some(described) = self.given(held) {
-                if let Described { given: ValueSource::Value(value), secret: true, .. } = &described {
-                    self.problems.extend(value.as_text().and_then(|text| short_secret(name, text, span)));
-                }
-                entries.push(ValueEntry::new(name, described, self.private, self.source, span));
-            }
-        }
-        entries
-    }
-
-    /// How a value is given, whether it is secret, and where it may be sent.
-    fn given(&mut self, held: &TomlValue<'_>) -> Option<Described> {
-        let plain = |value| Described { given: ValueSource::Value(value), secret: false, origins: Vec::new() };
-        let DeValue::Table(table) = held.get_ref() else { return Some(plain(self.value(held))) };
-        // A table with none of these keys is a map: the value itself.
-        if !table.iter().any(|(key, _)| SOURCE.known.contains(&key.get_ref().as_ref())) {
-            return Some(plain(self.value(held)));
-        }
-        let (mut ways, mut secret, mut origins, mut listed) = (Vec::new(), None, Vec::new(), None);
-        for (key, held) in table {
-            match key.get_ref().as_ref() {
-                "value" => ways.push(ValueSource::Value(self.value(held))),
-                "secret" => secret = Some(self.expect_bool(key, held)?),
-                "for" => {
-                    origins = self.origins(held)?;
-                    listed = Some(key_span(key));
-                }
-                "from" => ways.push(self.from(key, held)?),
-                "command" => ways.push(self.command(key, held)?),
-                _ => {
-                    self.unknown_key(key, &SOURCE);
-                    return None;
-                }
-            }
-        }
-        let one = ways.pop();
-        if one.is_none() || !ways.is_empty() {
-            let message = match one {
-                None => "this describes a value, but not where it comes from",
-                Some(_) => "this value comes from two places",
-            };
-            self.mistake(held.span().into(), message, "write one of `value`, `from` and `command`");
-            return None;
-        }
-        one.map(|given| {
-            // A variable of the process is nobody's business unless the configuration says otherwise.
-            let secret = secret.unwrap_or(matches!(given, ValueSource::Variable(_)));
-            if let Some(span) = listed.filter(|_| !secret) {
-                self.mistake(
-                    span,
-                    "`for` limits where a secret may be sent, but this is not a secret",
-                    "add `secret = true`",
-                );
-            }
-            Described { given, secret, origins }
-        })
-    }
-
-    /// The origins of `for`.
-    pub(super) fn origins(&mut self, held: &TomlValue<'_>) -> Option<Vec<String>> {
-        let hint = "write a list of origins, as in `for = [\"https://scale.example\"]`";
-        let DeValue::Array(members) = held.get_ref() else {
-            self.mistake(held.span().into(), "`for` must be a list of origins", hint);
-            return None;
-        };
-        let mut origins = Vec::new();
-        for member in members {
-            let origin = match member.get_ref() {
-                DeValue::String(text) => parse_origin(text),
-                _ => None,
-            };
-            match origin {
-                Some(origin) => origins.push(origin),
-                None => {
-                    self.mistake(
-                        member.span().into(),
-                        "this is not an origin: scheme, host and port, without a path",
-                        hint,
-                    );
-                    return None;
-                }
-            }
-        }
-        if origins.is_empty() {
-            self.mistake(held.span().into(), "`for` lists no origin", hint);
-            return None;
-        }
-        Some(origins)
-    }
-
-    fn from(&mut self, key: &Key<'_>, held: &TomlValue<'_>) -> Option<ValueSource> {
-        let text = self.expect_text(key, held)?;
-        match text.split_once(':') {
-            Some(("env", name)) if !name.is_empty() => Some(ValueSource::Variable(name.to_owned())),
-            Some(("file", path)) if !path.is_empty() => Some(ValueSource::File(path.to_owned())),
-            _ => {
-                // The text is not repeated: it may be the secret itself.
-                let message = "this is no place a value can come from";
-                self.mistake(held.span().into(), message, "write `env:NAME` for a variable, `file:PATH` for a file");
-                None
-            }
-        }
-    }
-
-    /// Only the private configuration may name programs: a repository one cloned must not run any.
-    fn command(&mut self, key: &Key<'_>, held: &TomlValue<'_>) -> Option<ValueSource> {
-        if !self.private {
-            let hint = format!("move this line to `{}`, which git does not keep", yieldtray_source::access::LOCAL_FILE);
-            self.mistake(key_span(key), "only the private configuration may take a value from a command", &hint);
-            return None;
-        }
-        let message = match held.get_ref() {
-            DeValue::Array(members) => members
-                .iter()
-                .map(|member| match member.get_ref() {
-                    DeValue::String(word) => Some(word.to_string()),
-                    _ => None,
-                })
-                .collect::<Option<Vec<_>>>()
-                .filter(|message| !message.is_empty()),
-            _ => None,
-        };
-        if message.is_none() {
-            let hint = "write program and arguments as texts, as in `[\"pass\", \"show\", \"packhouse\"]`";
-            self.mistake(held.span().into(), "a command is a list of texts", hint);
-        }
-        message.map(ValueSource::Command)
-    }
-
-    fn function(&mut self, name: &Key<'_>, held: &TomlValue<'_>) -> Option<UserFunction> {
-        let span = key_span(name);
-        let DeValue::Table(table) = held.get_ref() else {
-            let hint = format!("write it as in `{} = {{ params = [\"lot\"], is = \"'PH-' + lot\" }}`", name.get_ref());
-            self.mistake(held.span().into(), "a function is a table with `params` and `is`", &hint);
-            return None;
-        };
-        let (mut params, mut is, mut help) = (Vec::new(), None, None);
-        for (key, held) in table {
-            match key.get_ref().as_ref() {
-                "params" => params = self.params(held)?,
-                "is" => is = self.expect_text(key, held).map(|text| (text, Span::from(held.span()))),
-                "help" => help = self.expect_text(key, held),
-                _ => self.unknown_key(key, &FUNCTION),
-            }
-        }
-        if !is_value_name(name.get_ref()) || is_language_name(name.get_ref()) {
-            let message = format!("`{}` cannot name a function", name.get_ref());
-            let hint = "use letters, digits and `_`, and no name of the language";
-            self.problems.push(Problem::error(Code::BadName, span, message).with_hint(hint));
-            return None;
-        }
-        let Some((is, body)) = is else {
-            self.mistake(span, format!("`{}` lacks `is`, its expression", name.get_ref()), "add `is = \"…\"`");
-            return None;
-        };
-        Some(UserFunction { name: name.get_ref().to_string(), params, is, help, source: self.source, span, body })
-    }
-
-    fn params(&mut self, held: &TomlValue<'_>) -> Option<Vec<String>> {
-        let DeValue::Array(members) = held.get_ref() else {
-            self.mistake(held.span().into(), "`params` must be a list of names", "write `params = [\"lot\", \"row\"]`");
-            return None;
-        };
-        let mut names: Vec<String> = Vec::new();
-        for member in members {
-            let word = match member.get_ref() {
-                // Inside the function its parameters hide every other name, the language's too.
-                DeValue::String(word) if is_value_name(word) && !is_constant(word) => word.to_string(),
-                _ => {
-                    let hint = "use letters, digits and `_`, the first no digit";
-                    self.mistake(member.span().into(), "this cannot name a parameter", hint);
-                    return None;
-                }
-            };
-            if names.contains(&word) {
-                self.mistake(member.span().into(), format!("two parameters are named `{word}`"), "rename one");
-                return None;
-            }
-            names.push(word);
-        }
-        Some(names)
-    }
-
-    fn value(&mut self, held: &TomlValue<'_>) -> Value {
-        match held.get_ref() {
-            DeValue::String(text) => Value::text(text.as_ref()),
-            DeValue::Boolean(truth) => Value::from(*truth),
-            DeValue::Integer(integer) => {
-                let digits = integer.as_str().replace('_', "");
-                match i64::from_str_radix(digits.trim_start_matches('+'), integer.radix()) {
-                    Ok(integer) => Value::from(integer),
-                    Err(_) => {
-                        let message = "this integer does not fit 64 bits";
-                        self.mistake(held.span().into(), message, "write it as text, in quotes");
-                        Value::null()
-                    }
-                }
-            }
-            DeValue::Float(double) => Value::from(double.as_str().replace('_', "").parse().unwrap_or(f64::NAN)),
-            DeValue::Datetime(time) => Value::text(time.to_string()),
-            DeValue::Array(members) => {
-                let members: Vec<Value> = members.iter().map(|member| self.value(member)).collect();
-                Value::list(members)
-            }
-            DeValue::Table(table) => {
-                let entries: Vec<(String, Value)> =
-                    table.iter().map(|(key, held)| (key.get_ref().to_string(), self.value(held))).collect();
-                Value::map(entries)
-            }
-        }
-    }
-
-    fn expect_table<'h, 't>(&mut self, key: &Key<'t>, held: &'h TomlValue<'t>) -> Option<&'h Table<'t>> {
+    pub(super) fn expect_table<'h, 't>(&mut self, key: &Key<'t>, held: &'h TomlValue<'t>) -> Option<&'h Table<'t>> {
         if let DeValue::Table(table) = held.get_ref() {
             return Some(table);
         }
@@ -429,18 +78,6 @@ impl Reader<'_> {
     pub(super) fn mistake(&mut self, span: Span, message: impl Into<String>, hint: &str) {
         self.problems.push(Problem::error(Code::BadConfiguration, span, message).with_hint(hint));
     }
-}
-
-/// A directory below the root, cleaned; `None` for the root itself, one outside it, or a hidden one.
-fn saved_folder(text: &str) -> Option<String> {
-    let folder = yieldtray_source::files::normalize(Path::new(text))?;
-    let hidden = yieldtray_source::access::check_writable(&folder.join("file")).is_err();
-    (!hidden && folder.components().next().is_some()).then(|| folder.to_string_lossy().replace('\\', "/"))
-}
-
-/// True for words that are constants in expressions.
-fn is_constant(word: &str) -> bool {
-    matches!(word, "true" | "false" | "null" | "in")
 }
 
 pub(super) fn key_span(key: &Key<'_>) -> Span {

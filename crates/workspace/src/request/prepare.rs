@@ -120,7 +120,7 @@ impl TemplateRenderer<'_, '_> {
         let before = self.problems.len();
         let mut target = self.write(source, line.target, ContextTracker::target(), false);
         if written.starts_with('/') {
-            let base = match self.resolver.named("base", source, line.target, Phase::Request) {
+            let base = match self.resolver.value_of("base", source, line.target, Phase::Request) {
                 Ok(base) => base,
                 Err(problems) => {
                     self.problems.extend(problems.into_iter().map(about_base));

@@ -161,7 +161,7 @@ impl Resolver<'_> {
     pub fn unresolved_among(&self, mut used: Vec<NameUse>, given: &PlayArgNames<'_>) -> Vec<NameUse> {
         let own: Vec<&str> = yields(self.workspace, self.cell).collect();
         used.retain(|used| !(used.at.after && own.contains(&used.name.as_str())));
-        used.retain(|used| self.places(&used.name).next().is_none());
+        used.retain(|used| self.candidates(&used.name).next().is_none());
         if !used.is_empty() && self.workspace.rows_file(self.cell).is_some() {
             let columns = self.workspace.columns(self.cell);
             used.retain(|used| !columns.contains(&used.name));
@@ -192,7 +192,7 @@ impl Resolver<'_> {
                 if used.iter().any(|known| known.name == name) {
                     return;
                 }
-                if let Some(Binding::Let { source, expression, .. }) = self.places(name).next() {
+                if let Some(Binding::Let { source, expression, .. }) = self.candidates(name).next() {
                     waiting.push(ExprLocation { source, span: expression, after: false });
                 }
                 used.push(NameUse { name: name.to_owned(), at });

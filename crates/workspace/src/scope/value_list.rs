@@ -197,7 +197,7 @@ type Place = (Option<(SourceId, Span)>, bool);
 
 impl ValueLister<'_> {
     fn row(&mut self, resolver: &mut Resolver<'_>, name: &str) {
-        let Some(first) = resolver.places(name).next() else { return };
+        let Some(first) = resolver.candidates(name).next() else { return };
         let place = place_of(&first);
         let key = (name.to_owned(), place);
         if self.known.contains(&key) {
@@ -206,7 +206,7 @@ impl ValueLister<'_> {
         let workspace = self.context.workspace;
         let origin = Origin::of(&first, workspace);
         // A response can be yielded again and a default overridden: what is hidden is told all the same.
-        let hides = resolver.places(name).skip(1).map(|found| Origin::of(&found, workspace)).collect();
+        let hides = resolver.candidates(name).skip(1).map(|found| Origin::of(&found, workspace)).collect();
         let value = self.value(resolver, name, &first);
         self.known.insert(key);
         self.rows.push(ValueRow { name: name.to_owned(), value, origin: Some(origin), hides });
@@ -215,7 +215,7 @@ impl ValueLister<'_> {
     fn missing(&mut self, resolver: &mut Resolver<'_>, used: crate::scope::NameUse) {
         let span = used.span(self.context.workspace);
         let phase = crate::scope::Phase::Request;
-        let Err(problems) = resolver.named(&used.name, used.at.source, span, phase) else { return };
+        let Err(problems) = resolver.value_of(&used.name, used.at.source, span, phase) else { return };
         for problem in problems {
             if self.named.insert(format!("{} {}", used.name, problem.message)) {
                 let value = ValueState::None(problem);
@@ -243,7 +243,7 @@ impl ValueLister<'_> {
         }
         let of_cell = (resolver.cell.source, workspace.cell(resolver.cell).span);
         let place = found.line().unwrap_or(of_cell);
-        let value = resolver.named(name, place.0, place.1, crate::scope::Phase::Request);
+        let value = resolver.value_of(name, place.0, place.1, crate::scope::Phase::Request);
         let secret = !resolver.cache.secrets.is_empty();
         self.masker.learn(resolver.cache.new_secrets());
         match value {

@@ -9,9 +9,7 @@ mod ownership;
 use crate::args::Common;
 use crate::error::CommandError;
 use crate::host::HostFacts;
-use crate::project::disk::Disk;
 pub(crate) use allowed::{Allowance, Allowed};
-use anyhow::Context;
 pub(crate) use digest::digest_of;
 pub(crate) use ownership::refuse_foreign;
 use std::path::{Path, PathBuf};
@@ -66,12 +64,6 @@ impl Trust {
             self.allow();
         }
     }
-}
-
-/// The workspace at `root` with nothing but its configuration, to know what it would reach.
-pub(crate) fn read_configuration(root: &Path) -> Result<Workspace, CommandError> {
-    let disk = Disk::new(root, &Trust::default()).with_context(|| format!("cannot open `{}`", root.display()))?;
-    Ok(Workspace::open(Box::new(disk)).explaining_commands(yieldtray_interchange::curl::why_no_request))
 }
 
 fn is_allowed(root: &Path, workspace: &Workspace, common: &Common, host: &HostFacts) -> bool {
