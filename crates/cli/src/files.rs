@@ -225,7 +225,7 @@ impl AtomicFile {
         match before {
             Ok(before) => temporary.as_file().set_permissions(before.permissions())?,
             Err(_) if private => {}
-            Err(_) => open_to_all(temporary.as_file())?,
+            Err(_) => default_mode(temporary.as_file())?,
         }
         UNFINISHED.lock().unwrap_or_else(PoisonError::into_inner).push(temporary.path().to_owned());
         Ok(Self { temporary: Some(temporary), target: target.to_owned() })
@@ -305,7 +305,7 @@ fn remove_abandoned(folder: &Path) {
 }
 
 #[cfg(unix)]
-fn open_to_all(file: &std::fs::File) -> io::Result<()> {
+fn default_mode(file: &std::fs::File) -> io::Result<()> {
     use rustix::fs::Mode;
     use std::os::unix::fs::PermissionsExt;
     // The mask can only be read by setting it.
@@ -315,7 +315,7 @@ fn open_to_all(file: &std::fs::File) -> io::Result<()> {
 }
 
 #[cfg(not(unix))]
-fn open_to_all(_file: &std::fs::File) -> io::Result<()> {
+fn default_mode(_file: &std::fs::File) -> io::Result<()> {
     Ok(())
 }
 

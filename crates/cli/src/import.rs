@@ -31,7 +31,7 @@ pub(crate) struct ImportWriter {
     pub(crate) extractor: SecretExtractor,
     targets: Vec<Target>,
     /// Files that are written beside the requests: relative to the root, what was and what will be in them.
-    others: Vec<Change>,
+    extra_files: Vec<Change>,
     /// Existing files that stay unchanged.
     kept: usize,
     /// Unsupported parts, for `--json`.
@@ -45,7 +45,7 @@ struct Target {
     file: Option<PathBuf>,
     before: String,
     /// The names of the cells that were there before.
-    there: Vec<String>,
+    existing: Vec<String>,
     /// The head of a new file.
     head: String,
     builder: CellFileBuilder,
@@ -90,7 +90,7 @@ impl ImportWriter {
             project,
             extractor,
             targets: Vec::new(),
-            others: Vec::new(),
+            extra_files: Vec::new(),
             kept: 0,
             notes: Vec::new(),
             dry,
@@ -103,7 +103,7 @@ impl ImportWriter {
         self.targets.push(Target {
             file: None,
             before: String::new(),
-            there: Vec::new(),
+            existing: Vec::new(),
             head: String::new(),
             builder,
         });
@@ -119,7 +119,7 @@ impl ImportWriter {
         let own = workspace.source(source);
         let before = own.text.clone();
         expect_titles(file, &before, &own.file)?;
-        let there: Vec<String> = own.file.cells.iter().map(|cell| cell.name.to_string()).collect();
+        let existing: Vec<String> = own.file.cells.iter().map(|cell| cell.name.to_string()).collect();
         let (mut headers, mut auth) = (Vec::new(), false);
         for (home, line) in workspace.preambles(source) {
             match line.kind {
@@ -131,8 +131,8 @@ impl ImportWriter {
             }
         }
         let stem = path.file_stem().unwrap_or_default().to_string_lossy();
-        let builder = CellFileBuilder::new(there.clone(), format!("{stem}-bodies")).below(headers, auth);
-        self.targets.push(Target { file: Some(path), before, there, head: String::new(), builder });
+        let builder = CellFileBuilder::new(existing.clone(), format!("{stem}-bodies")).below(headers, auth);
+        self.targets.push(Target { file: Some(path), before, existing, head: String::new(), builder });
         Ok(self.targets.len() - 1)
     }
 
@@ -145,9 +145,9 @@ impl ImportWriter {
             CommandError::refused_with(message, "name a file below the workspace's root")
         };
         // New folders are created below existing ones.
-        let there = folder.ancestors().find(|folder| folder.is_dir()).unwrap_or(folder);
-        let real = there.canonicalize().map_err(|_| outside())?;
-        let rest = full.strip_prefix(there).map_err(|_| outside())?;
+        let existing = folder.ancestors().find(|folder| folder.is_dir()).unwrap_or(folder);
+        let real = existing.canonicalize().map_err(|_| outside())?;
+        let rest = full.strip_prefix(existing).map_err(|_| outside())?;
         let path = real.join(rest);
         if rest.components().any(|part| part.as_os_str() == "..") {
             return Err(outside());
@@ -186,7 +186,7 @@ impl ImportWriter {
 
     /// The same, unless a request of that name is there.
     pub(crate) fn add_once(&mut self, target: usize, draft: ImportedRequest) {
-        match self.targets[target].there.contains(&draft.cell_name()) {
+        match self.targets[target].existing.contains(&draft.cell_name()) {
             true => self.kept += 1,
             false => self.add_as_is(target, draft),
         }
@@ -197,7 +197,7 @@ impl ImportWriter {
         let file = self.below_root(file)?;
         match self.project.root.join(&file).exists() {
             true => self.kept += 1,
-            false => self.others.push(Change { file, before: String::new(), after: text.into_bytes() }),
+            false => self.extra_files.push(Change { file, before: String::new(), after: text.into_bytes() }),
         }
         Ok(())
     }
@@ -210,14 +210,14 @@ impl ImportWriter {
         let before = self.read(Path::new(CONFIG_FILE))?;
         let after = change(&before)?;
         if after != before {
-            self.others.push(Change { file: CONFIG_FILE.into(), before, after: after.into_bytes() });
+            self.extra_files.push(Change { file: CONFIG_FILE.into(), before, after: after.into_bytes() });
         }
         Ok(())
     }
 
     /// Writes, prints or shows everything, and says what was done.
     pub(crate) fn finish(mut self, out: &mut Out) -> Result<ExitCode, CommandError> {
-        let mut changes = std::mem::take(&mut self.others);
+        let mut changes = std::mem::take(&mut self.extra_files);
         let secrets = self.extractor.secrets();
         let writes = self.targets.iter().any(|target| target.file.is_some());
         if writes && !secrets.is_empty() {
@@ -238,7 +238,7 @@ impl ImportWriter {
                 changes.push(Change { file: path, before: String::new(), after: bytes.clone() });
             }
             if target.builder.count > 0 {
-                let (before, after) = (target.before.clone(), target.whole().into_bytes());
+                let (before, after) = (target.before.clone(), target.text().into_bytes());
                 changes.push(Change { file: file.clone(), before, after });
             }
         }
@@ -274,7 +274,7 @@ impl ImportWriter {
         let names: Vec<&str> = self.extractor.found.iter().map(|(name, _)| name.as_str()).collect();
         let files: Vec<String> = changes.iter().map(|change| change.file.display().to_string()).collect();
         let printed = self.targets.iter().filter(|target| target.file.is_none());
-        let printed: String = printed.map(Target::whole).collect();
+        let printed: String = printed.map(Target::text).collect();
         let unkept: usize =
             self.targets.iter().filter(|target| target.file.is_none()).map(|t| t.builder.files.len()).sum();
         if out.settings.json {
@@ -336,7 +336,7 @@ impl ImportWriter {
 
 impl Target {
     /// The text of the whole file.
-    fn whole(&self) -> String {
+    fn text(&self) -> String {
         let before = if self.before.trim().is_empty() { self.head.trim_end() } else { self.before.trim_end() };
         let gap = if before.is_empty() { "" } else { "\n\n" };
         format!("{before}{gap}{}", self.builder.text())

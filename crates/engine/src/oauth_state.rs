@@ -55,7 +55,7 @@ impl OAuthState {
     }
 
     /// Profiles whose stored token was rejected, and that have no other now.
-    pub(crate) fn dropped(&self) -> impl Iterator<Item = &str> {
+    pub(crate) fn revoked(&self) -> impl Iterator<Item = &str> {
         let has_token = |profile: &&str| self.tokens.iter().any(|token| token.profile == *profile);
         self.revoked.iter().map(String::as_str).filter(move |profile| !has_token(profile))
     }

@@ -252,7 +252,7 @@ impl<'w> Run<'w> {
 
     /// Profiles whose stored token was rejected, and that have no other now.
     pub fn revoked_tokens(&self) -> impl Iterator<Item = &str> {
-        self.state.oauth.dropped()
+        self.state.oauth.revoked()
     }
 
     /// The tokens of the run.

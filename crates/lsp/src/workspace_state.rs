@@ -26,11 +26,11 @@ pub(crate) struct WorkspaceState {
     random: RandomSource,
     pub(crate) settings: EvalSettings,
     tray: Tray,
-    questions: PromptAnswers,
+    prompt_answers: PromptAnswers,
     answered: Box<dyn ResponseHistory>,
-    ties: UsageIndex,
+    usage: UsageIndex,
     /// How many expressions the files had when they were read.
-    wanted: usize,
+    baseline_exprs: usize,
     /// The problems found in each text when it was linted last.
     pub(crate) problems: FxHashMap<SourceId, Vec<Problem>>,
     /// The findings of the last runs.
@@ -78,16 +78,16 @@ impl WorkspaceState {
             random: host.random(),
             settings,
             tray,
-            questions: PromptAnswers::default(),
+            prompt_answers: PromptAnswers::default(),
             answered,
-            ties: UsageIndex::default(),
-            wanted: 0,
+            usage: UsageIndex::default(),
+            baseline_exprs: 0,
             problems: FxHashMap::default(),
             findings: Vec::new(),
         };
         let cells: Vec<CellId> = state.all_cells();
-        index_usage(&mut state.workspace, &state.engine, &state.settings, &cells, &mut state.ties);
-        state.wanted = state.engine.cache_len();
+        index_usage(&mut state.workspace, &state.engine, &state.settings, &cells, &mut state.usage);
+        state.baseline_exprs = state.engine.cache_len();
         Ok(state)
     }
 
@@ -164,9 +164,9 @@ impl WorkspaceState {
 
     /// Looks at a text again. Tells whether it uses something else of other files than before.
     pub(crate) fn lint(&mut self, source: SourceId) -> bool {
-        let before = self.ties.of(source);
+        let before = self.usage.of(source);
         // Intermediate texts of an expression while typing are never needed again.
-        if self.engine.cache_len() > 2 * self.wanted + 1_000 {
+        if self.engine.cache_len() > 2 * self.baseline_exprs + 1_000 {
             self.engine.clear_cache();
         }
         let found = if self.workspace.configurations().any(|config| config == source) {
@@ -179,18 +179,18 @@ impl WorkspaceState {
             };
             let cells: Vec<CellId> = file.into_iter().flat_map(|file| self.workspace.cells(file)).collect();
             if cells.is_empty() {
-                self.ties.forget(source);
+                self.usage.forget(source);
             }
-            lint_files(&mut self.workspace, &self.engine, &self.settings, &[source], &cells, &mut self.ties)
+            lint_files(&mut self.workspace, &self.engine, &self.settings, &[source], &cells, &mut self.usage)
         };
         let own = found.into_iter().filter(|problem| problem.source == Some(source)).collect();
         self.problems.insert(source, own);
-        self.ties.of(source) != before
+        self.usage.of(source) != before
     }
 
     /// The context for `ide`.
     pub(crate) fn view<T>(&self, look: impl FnOnce(IdeContext<'_>) -> T) -> T {
-        let Self { workspace, engine, random, settings, tray, questions: answers, .. } = self;
+        let Self { workspace, engine, random, settings, tray, prompt_answers: answers, .. } = self;
         look(IdeContext {
             context: EvalContext { workspace, engine, random, settings, tray, answers },
             past: &Last(self),

@@ -5,6 +5,8 @@
 mod access;
 mod answer;
 mod echo;
+#[cfg(feature = "faults")]
+mod faulty_server;
 mod gate;
 mod grading;
 mod growers;
@@ -14,15 +16,13 @@ mod office;
 mod papers;
 mod photos;
 #[cfg(feature = "faults")]
-mod rough;
-#[cfg(feature = "faults")]
 mod secure;
 mod session;
 mod state;
 mod weighings;
 
 #[cfg(feature = "faults")]
-pub use rough::FaultyServer;
+pub use faulty_server::FaultyServer;
 #[cfg(feature = "faults")]
 pub use secure::Certificates;
 

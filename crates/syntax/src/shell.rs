@@ -26,7 +26,7 @@ pub struct Split {
     /// The words, or why they cannot be read.
     pub words: Result<Vec<ValueText>, ShellError>,
     /// The redirections of its output, and the commands that it is piped into: not part of the request.
-    pub left_out: Option<String>,
+    pub ignored: Option<String>,
     /// Its standard input.
     pub input: Option<Input>,
     /// How many bytes it takes, with what ends it.
@@ -63,19 +63,19 @@ pub enum ShellError {
 pub fn split(text: &str) -> Split {
     let first_line = text.lines().next().unwrap_or_default();
     let windows = is_windows(first_line);
-    let mut splitter = Splitter { text, at: 0, windows, left_out: None, input: None, document: None };
+    let mut splitter = Splitter { text, at: 0, windows, ignored: None, input: None, document: None };
     match splitter.words() {
         Ok(words) => {
             splitter.read_document();
-            let Splitter { at, left_out, input, .. } = splitter;
-            Split { words: Ok(words), length: at, left_out, input }
+            let Splitter { at, ignored, input, .. } = splitter;
+            Split { words: Ok(words), length: at, ignored, input }
         }
         Err(why) => {
             // A quote that is never closed takes its own line alone.
             let unclosed = matches!(why, ShellError::Unclosed(_));
             let from = if unclosed { 0 } else { splitter.at.min(text.len()) };
             let length = text[from..].find('\n').map_or(text.len(), |end| from + end + 1);
-            Split { words: Err(why), length, left_out: None, input: None }
+            Split { words: Err(why), length, ignored: None, input: None }
         }
     }
 }
@@ -108,7 +108,7 @@ struct Splitter<'t> {
     text: &'t str,
     at: usize,
     windows: bool,
-    left_out: Option<String>,
+    ignored: Option<String>,
     input: Option<Input>,
     document: Option<Document>,
 }
@@ -286,7 +286,7 @@ impl Splitter<'_> {
             // As in double quotes, but that a quote is one.
             let escaped = format!("{}\"", line.replace('"', "\\\""));
             let mut own =
-                Splitter { text: &escaped, at: 0, windows: false, left_out: None, input: None, document: None };
+                Splitter { text: &escaped, at: 0, windows: false, ignored: None, input: None, document: None };
             if own.double(&mut document).is_err() {
                 document.push_str(&line);
             }
@@ -307,7 +307,7 @@ impl Splitter<'_> {
         };
         self.at += length;
         let all = self.text[begin..self.at].trim();
-        self.left_out.get_or_insert_with(|| all.chars().take(40).collect());
+        self.ignored.get_or_insert_with(|| all.chars().take(40).collect());
     }
 
     fn single(&mut self, word: &mut ValueText) -> Result<(), ShellError> {

@@ -38,7 +38,7 @@ pub struct Client {
 struct Shared {
     options: Options,
     clients: Clients,
-    straight: PlainClient,
+    plain_client: PlainClient,
     proxies: OnceLock<Proxies>,
     /// Whether there may be a connection from before, which its server may have closed meanwhile.
     used: AtomicBool,
@@ -221,10 +221,10 @@ impl Client {
         let other = |why: String| failure(FailureKind::Other, why.to_string(), None, start.elapsed());
         let shared = &*self.shared;
         let proxy = shared.proxies.get_or_init(|| Proxies::new(&shared.options)).of(url);
-        let straight = PlainClient::takes(prepared) && proxy.is_none() && shared.options.socket.is_none();
-        let way = match straight {
+        let plain_client = PlainClient::takes(prepared) && proxy.is_none() && shared.options.socket.is_none();
+        let way = match plain_client {
             true => Sender::Straight(
-                shared.straight.of(prepared, &shared.options).map_err(|error| other(error.to_string()))?,
+                shared.plain_client.of(prepared, &shared.options).map_err(|error| other(error.to_string()))?,
             ),
             false => {
                 Sender::Library(shared.clients.of(prepared, &shared.options).map_err(|error| other(error.to_string()))?)

@@ -92,7 +92,7 @@ pub(crate) struct AuthLine<'w> {
     /// The kind of authorization.
     pub(crate) auth: Auth,
     /// True if it is in the cell itself.
-    pub(crate) own: bool,
+    pub(crate) is_local: bool,
 }
 
 /// The line that says by which credentials a cell goes out: the nearest.
@@ -102,8 +102,8 @@ pub(crate) fn auth_of(workspace: &Workspace, cell: CellId) -> Option<AuthLine<'_
         _ => None,
     });
     let (origin, line, auth) = lines.last()?;
-    let own = origin == cell.source && workspace.cell(cell).span.contains(line.span);
-    Some(AuthLine { origin, line, auth, own })
+    let is_local = origin == cell.source && workspace.cell(cell).span.contains(line.span);
+    Some(AuthLine { origin, line, auth, is_local })
 }
 
 /// Whether a cell goes out with a token of an OAuth 2.0 profile.

@@ -48,7 +48,7 @@ impl Workspace {
                 Ok(Some(id)) => {
                     let (config, problems) = Config::parse(&workspace.source(id).text, id, private);
                     problems.into_iter().for_each(|problem| workspace.files.report(id, problem));
-                    workspace.config = std::mem::take(&mut workspace.config).under(config);
+                    workspace.config = std::mem::take(&mut workspace.config).overlaid_by(config);
                     workspace.configs.push(id);
                 }
                 Ok(None) => {}
@@ -59,7 +59,7 @@ impl Workspace {
                 }
             }
         }
-        workspace.config.settle();
+        workspace.config.inherit_send();
         if workspace.config.schema_formats == Some(false) {
             workspace.schemas = Arc::new(Schemas::with_formats(false));
         }

@@ -68,13 +68,13 @@ pub(crate) fn values(
                 false => styles.dim(&value),
             };
             let origin = row.origin.as_ref().map(|origin| describe(workspace, origin, &masker)).unwrap_or_default();
-            let hides: Vec<String> = row.hides.iter().map(|origin| describe(workspace, origin, &masker)).collect();
-            let hides = if hides.is_empty() { String::new() } else { format!("hides {}", hides.join(", ")) };
+            let shadows: Vec<String> = row.shadows.iter().map(|origin| describe(workspace, origin, &masker)).collect();
+            let shadows = if shadows.is_empty() { String::new() } else { format!("hides {}", shadows.join(", ")) };
             vec![
                 Cell::new(name.clone()).painted(styles.name(&name)),
                 Cell::new(value).painted(painted).shrinkable(),
                 Cell::new(origin),
-                Cell::new(hides.clone()).painted(styles.dim(&hides)).shrinkable(),
+                Cell::new(shadows.clone()).painted(styles.dim(&shadows)).shrinkable(),
             ]
         })
         .collect();
@@ -142,8 +142,8 @@ fn data_row(workspace: &Workspace, row: &ValueRow, masker: &Masker) -> serde_jso
     if let Some(origin) = &row.origin {
         data["origin"] = origin_data(workspace, origin, masker);
     }
-    if !row.hides.is_empty() {
-        data["hides"] = row.hides.iter().map(|origin| origin_data(workspace, origin, masker)).collect();
+    if !row.shadows.is_empty() {
+        data["hides"] = row.shadows.iter().map(|origin| origin_data(workspace, origin, masker)).collect();
     }
     data
 }

@@ -19,9 +19,9 @@ pub(crate) fn graph(workspace: &Workspace, graph: &Graph, format: GraphFormat) -
 /// The whole graph as data.
 pub(crate) fn data(workspace: &Workspace, graph: &Graph) -> serde_json::Value {
     let cell = |cell: CellId| json!({ "file": workspace.shown_path(cell.source), "name": &*workspace.cell(cell).name });
-    let way = |way: &Edge| json!({ "from": cell(way.from), "to": cell(way.to), "values": way.names, "declared": way.declared });
+    let edge = |edge: &Edge| json!({ "from": cell(edge.from), "to": cell(edge.to), "values": edge.names, "declared": edge.declared });
     let cells = graph.cells.iter().map(|own| cell(*own));
-    json!({ "requests": cells.collect::<Vec<_>>(), "ways": graph.ways.iter().map(way).collect::<Vec<_>>() })
+    json!({ "requests": cells.collect::<Vec<_>>(), "ways": graph.edges.iter().map(edge).collect::<Vec<_>>() })
 }
 
 /// A cell's name, with its file where the graph spans several.
@@ -38,9 +38,9 @@ fn text(workspace: &Workspace, graph: &Graph) -> String {
     let mut out = String::new();
     for cell in &graph.cells {
         let _ = writeln!(out, "{}", name(workspace, graph, *cell));
-        for way in graph.ways.iter().filter(|way| way.to == *cell) {
-            let from = name(workspace, graph, way.from);
-            let _ = match (way.names.as_slice(), way.declared) {
+        for edge in graph.edges.iter().filter(|edge| edge.to == *cell) {
+            let from = name(workspace, graph, edge.from);
+            let _ = match (edge.names.as_slice(), edge.declared) {
                 ([], _) => writeln!(out, "  after {from}"),
                 (names, true) => writeln!(out, "  {} from {from}", names.join(", ")),
                 (names, false) => writeln!(out, "  {} from {from} (not declared)", names.join(", ")),
@@ -60,10 +60,10 @@ fn dot(workspace: &Workspace, graph: &Graph) -> String {
         }
         out.push_str("  }\n");
     }
-    for way in &graph.ways {
-        let (from, to) = ends(graph, way);
-        let style = if way.declared { "" } else { ", style=dashed" };
-        let _ = writeln!(out, "  n{from} -> n{to} [label={}{style}];", quoted(&way.names.join(", ")));
+    for edge in &graph.edges {
+        let (from, to) = ends(graph, edge);
+        let style = if edge.declared { "" } else { ", style=dashed" };
+        let _ = writeln!(out, "  n{from} -> n{to} [label={}{style}];", quoted(&edge.names.join(", ")));
     }
     out.push_str("}\n");
     out
@@ -80,12 +80,12 @@ fn mermaid(workspace: &Workspace, graph: &Graph) -> String {
         }
         out.push_str("  end\n");
     }
-    for way in &graph.ways {
-        let (from, to) = ends(graph, way);
-        let arrow = if way.declared { "-->" } else { "-.->" };
-        let _ = match way.names.is_empty() {
+    for edge in &graph.edges {
+        let (from, to) = ends(graph, edge);
+        let arrow = if edge.declared { "-->" } else { "-.->" };
+        let _ = match edge.names.is_empty() {
             true => writeln!(out, "  n{from} {arrow} n{to}"),
-            false => writeln!(out, "  n{from} {arrow}|{}| n{to}", quoted(&way.names.join(", "))),
+            false => writeln!(out, "  n{from} {arrow}|{}| n{to}", quoted(&edge.names.join(", "))),
         };
     }
     out
@@ -99,7 +99,7 @@ fn by_file(workspace: &Workspace, graph: &Graph) -> BTreeMap<String, Vec<(usize,
     files
 }
 
-fn ends(graph: &Graph, way: &Edge) -> (usize, usize) {
+fn ends(graph: &Graph, edge: &Edge) -> (usize, usize) {
     let number = |cell: CellId| graph.cells.iter().position(|own| *own == cell).unwrap_or_default();
-    (number(way.from), number(way.to))
+    (number(edge.from), number(edge.to))
 }

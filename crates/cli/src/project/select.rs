@@ -20,7 +20,7 @@ pub(crate) fn choose(
     let found = if places.is_empty() { project.find_all()? } else { project.find(&places)? };
     let SelectionArgs { only, except, tag, .. } = choice;
     let selection = Selection { only: only.clone(), except: except.clone(), tags: tag.clone() };
-    let chosen: Vec<CellId> = found.into_iter().filter(|cell| selection.takes(&project.workspace, *cell)).collect();
+    let chosen: Vec<CellId> = found.into_iter().filter(|cell| selection.includes(&project.workspace, *cell)).collect();
     project.report_unreadable(out)?;
     match chosen.is_empty() {
         false => Ok((project, chosen)),

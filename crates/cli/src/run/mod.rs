@@ -131,7 +131,7 @@ fn drive(
                     }
                     Some(Next::Wait) | None => break,
                 };
-                driver.push(work.carry_out(began, saving, Arc::clone(&cut_off)));
+                driver.push(work.run(began, saving, Arc::clone(&cut_off)));
             }
             // Print all events before a prompt, so that no server waits for the answer.
             if driver.len() == 0 {

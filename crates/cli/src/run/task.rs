@@ -29,7 +29,7 @@ pub(super) enum TaskResult<'w> {
 
 impl<'w> Task<'w> {
     /// Does it, until it is done or cut off; `run_began` is when the run did.
-    pub(super) async fn carry_out(
+    pub(super) async fn run(
         self,
         run_began: Instant,
         saving: &ResponseFiles<'_>,

@@ -42,7 +42,7 @@ impl<'w> LaneCx<'_, 'w> {
         let Some(DeferredChecks { pending, captures }) = self.run.deferred.take() else { return };
         let step = pending.step;
         let current = self.lane.replace_current(step);
-        if let Err(panic) = catch_unwind(AssertUnwindSafe(|| self.conclude(pending, captures))) {
+        if let Err(panic) = catch_unwind(AssertUnwindSafe(|| self.finish_response(pending, captures))) {
             // The next request is in flight: the lane goes on.
             let report = self.panic_report(step, panic);
             self.finish(report);

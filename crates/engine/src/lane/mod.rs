@@ -2,8 +2,8 @@
 //! are its methods, one subject each.
 
 mod advance;
-mod conclude;
 mod defer;
+mod finish_response;
 mod mutate;
 mod panic;
 mod prepare;

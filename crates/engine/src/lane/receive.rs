@@ -72,7 +72,7 @@ impl<'w> LaneCx<'_, 'w> {
                 let captures = self.capture_early(&mut pending);
                 self.run.deferred.put_off(DeferredChecks { pending, captures });
             }
-            false => self.conclude(pending, EarlyCaptures::default()),
+            false => self.finish_response(pending, EarlyCaptures::default()),
         }
     }
 

@@ -491,7 +491,7 @@ fn a_plan_is_gone_through_several_times_and_shared_out() {
         .collect();
     assert_eq!(rounds, [1, 1, 2, 2, 3, 3]);
     let except = Selection { except: vec!["a*".to_owned()], ..Selection::default() };
-    assert!(!except.takes(&workspace, cells[0]) && except.takes(&workspace, cells[1]));
+    assert!(!except.includes(&workspace, cells[0]) && except.includes(&workspace, cells[1]));
 }
 
 #[test]

@@ -67,7 +67,7 @@ fn value(view: IdeContext<'_>, source: SourceId, offset: usize, name: &str) -> O
         if let Some(origin) = &row.origin {
             text.push_str(&format!("\n\n{}", origin.describe(workspace)));
         }
-        for hidden in &row.hides {
+        for hidden in &row.shadows {
             text.push_str(&format!("  \nhides one {}", hidden.describe(workspace)));
         }
     }

@@ -26,8 +26,8 @@ use yieldtray_workspace::{CellId, Workspace};
 
 /// Everything to say about the files of `cells` and about the configuration, in the order of files and places.
 pub fn lint(workspace: &mut Workspace, engine: &Engine, settings: &EvalSettings, cells: &[CellId]) -> Vec<Problem> {
-    let mut ties = UsageIndex::default();
-    let mut problems = lint_files(workspace, engine, settings, &[], cells, &mut ties);
+    let mut usage = UsageIndex::default();
+    let mut problems = lint_files(workspace, engine, settings, &[], cells, &mut usage);
     problems.extend(lint_configuration(workspace, cells));
     order(workspace, &mut problems);
     problems
@@ -39,22 +39,22 @@ pub fn index_usage(
     engine: &Engine,
     settings: &EvalSettings,
     cells: &[CellId],
-    ties: &mut UsageIndex,
+    usage: &mut UsageIndex,
 ) {
     let steps = steps(workspace, cells);
-    ties.take(workspace, &names::uses(workspace, engine, settings, &steps));
+    usage.take(workspace, &names::uses(workspace, engine, settings, &steps));
 }
 
 /// Everything to say about the files of `cells`, all cells of each, about `files`, which may have none, and about the
 /// `_common.http` files above them.
-/// `ties` knows what other files use, and learns what these do.
+/// `usage` knows what other files use, and learns what these do.
 pub fn lint_files(
     workspace: &mut Workspace,
     engine: &Engine,
     settings: &EvalSettings,
     files: &[SourceId],
     cells: &[CellId],
-    ties: &mut UsageIndex,
+    usage: &mut UsageIndex,
 ) -> Vec<Problem> {
     // The needs of a cell may load further files, so the plan comes first.
     let steps = steps(workspace, cells);
@@ -85,11 +85,11 @@ pub fn lint_files(
         problems.extend(examine_own(workspace, engine, step.cell, Depth::Lint));
     }
     let uses = names::uses(workspace, engine, settings, &steps);
-    ties.take(workspace, &uses);
+    usage.take(workspace, &uses);
     problems.extend(names::without_value(workspace, engine, settings, &uses));
     problems.extend(shadowed::values(workspace, &steps));
-    problems.extend(unused::yielded(workspace, &uses, ties));
-    problems.extend(unused::values(workspace, &uses, ties));
+    problems.extend(unused::yielded(workspace, &uses, usage));
+    problems.extend(unused::values(workspace, &uses, usage));
     problems.extend(unused::used_before_yield(workspace, engine, settings, &uses));
     if levels.tells(Code::NoChecks) {
         problems.extend(unused::without_checks(workspace, steps.iter().map(|step| step.cell)));

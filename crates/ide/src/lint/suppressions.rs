@@ -16,7 +16,7 @@ struct Accepted {
     /// Where it holds.
     context: Span,
     /// Whether a finding was left out for it.
-    met: bool,
+    used: bool,
 }
 
 /// Leaves out what was accepted in `sources`, and says where that cannot be read or meets nothing.
@@ -36,14 +36,14 @@ pub(super) fn apply(workspace: &Workspace, sources: impl Iterator<Item = SourceI
         for one in &mut accepted {
             let holds = Some(one.source) == problem.source && one.code == problem.code;
             if holds && one.context.start() <= problem.span.start() && problem.span.start() <= one.context.end() {
-                one.met = true;
+                one.used = true;
                 remains = false;
             }
         }
         remains
     });
     problems.append(&mut own);
-    problems.extend(accepted.into_iter().filter(|one| !one.met).map(|one| {
+    problems.extend(accepted.into_iter().filter(|one| !one.used).map(|one| {
         let message = format!("there is no `{}` here to accept", one.code.as_str());
         let problem = Problem::warning(Code::NeedlessAcceptance, one.at, message);
         problem.with_hint("remove it from the comment").in_source(one.source)
@@ -70,7 +70,7 @@ fn read(workspace: &Workspace, source: SourceId, accepted: &mut Vec<Accepted>, p
         for at in InstructionKind::list(list, text) {
             let name = at.of(text);
             match Code::named(name) {
-                Some(code) => accepted.push(Accepted { source, code, at, context, met: false }),
+                Some(code) => accepted.push(Accepted { source, code, at, context, used: false }),
                 None => {
                     let problem = bad(at, &format!("no finding is named `{name}`"), EXAMPLE);
                     let meant = closest(name, Code::ALL.iter().map(|code| code.as_str()));

@@ -210,15 +210,15 @@ fn another_file_may_be_the_one_that_uses_a_value() {
     let fixture =
         "#- a.http\n%% a\nhttp://b/\n\n% yield id = body.id\n#- b.http\n%% b\n% needs a.http#a\nhttp://b/{{id}}\n";
     let mut workspace = workspace(fixture);
-    let (engine, settings, mut ties) = (engine(), settings(None, &[]), UsageIndex::default());
+    let (engine, settings, mut usage) = (engine(), settings(None, &[]), UsageIndex::default());
     let cells = |workspace: &mut yieldtray_workspace::Workspace, file: &str| {
         let source = workspace.load(Path::new(file)).expect("a file");
         workspace.cells(source).collect::<Vec<_>>()
     };
     let (a, b) = (cells(&mut workspace, "a.http"), cells(&mut workspace, "b.http"));
-    assert_eq!(lint_files(&mut workspace, &engine, &settings, &[], &a, &mut ties).len(), 1);
-    index_usage(&mut workspace, &engine, &settings, &b, &mut ties);
-    assert_eq!(lint_files(&mut workspace, &engine, &settings, &[], &a, &mut ties), []);
+    assert_eq!(lint_files(&mut workspace, &engine, &settings, &[], &a, &mut usage).len(), 1);
+    index_usage(&mut workspace, &engine, &settings, &b, &mut usage);
+    assert_eq!(lint_files(&mut workspace, &engine, &settings, &[], &a, &mut usage), []);
 }
 
 #[test]

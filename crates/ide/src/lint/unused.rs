@@ -9,7 +9,7 @@ use yieldtray_workspace::scope::{EvalCache, EvalContext, EvalSettings, PlayArgNa
 use yieldtray_workspace::{CellId, Workspace};
 
 /// Yields that nobody uses, and names that a file yields twice.
-pub(super) fn yielded(workspace: &Workspace, uses: &[Uses<'_>], ties: &UsageIndex) -> Vec<Problem> {
+pub(super) fn yielded(workspace: &Workspace, uses: &[Uses<'_>], usage: &UsageIndex) -> Vec<Problem> {
     let mut problems = Vec::new();
     let mut seen: FxHashMap<(SourceId, &str), Span> = FxHashMap::default();
     for Uses { step, .. } in uses {
@@ -24,9 +24,9 @@ pub(super) fn yielded(workspace: &Workspace, uses: &[Uses<'_>], ties: &UsageInde
                 problems.push(remark.with_hint("the later one wins: rename one of them").in_source(cell.source));
             }
             // A cell may use what it yields itself, in the checks below the yield.
-            let wanted =
-                ties.uses(cell.source, word) || ties.is_needed((cell.source, &workspace.cell(cell).name), word);
-            if !wanted {
+            let baseline_exprs =
+                usage.uses(cell.source, word) || usage.is_needed((cell.source, &workspace.cell(cell).name), word);
+            if !baseline_exprs {
                 let remark = Problem::warning(Code::UnusedYield, name, format!("nobody uses `{word}`"));
                 let hint = "remove the line; or write `% needs` where another file should see the value";
                 problems.push(remark.with_hint(hint).in_source(cell.source));
@@ -37,7 +37,7 @@ pub(super) fn yielded(workspace: &Workspace, uses: &[Uses<'_>], ties: &UsageInde
 }
 
 /// Values of `let` and `ask` that nobody uses.
-pub(super) fn values(workspace: &Workspace, uses: &[Uses<'_>], ties: &UsageIndex) -> Vec<Problem> {
+pub(super) fn values(workspace: &Workspace, uses: &[Uses<'_>], usage: &UsageIndex) -> Vec<Problem> {
     let mut problems = Vec::new();
     let mut report = |source: SourceId, line: &Instruction, used: &dyn Fn(&str) -> bool| {
         let (InstructionKind::Let { name, .. } | InstructionKind::Ask { name, .. }) = line.kind else { return };
@@ -59,8 +59,8 @@ pub(super) fn values(workspace: &Workspace, uses: &[Uses<'_>], ties: &UsageIndex
         }
         for (origin, line) in workspace.preambles(source) {
             match origin == source {
-                true => report(origin, line, &|word| ties.uses(source, word)),
-                false if files.insert(origin) => report(origin, line, &|word| ties.uses_anywhere(word)),
+                true => report(origin, line, &|word| usage.uses(source, word)),
+                false if files.insert(origin) => report(origin, line, &|word| usage.uses_anywhere(word)),
                 false => {}
             }
         }

@@ -49,7 +49,7 @@ pub fn commands_with<'f>(text: &'f str, files: Option<ReadFile<'f>>) -> impl Ite
                 words => words,
             };
             let mut drafts =
-                words.map_err(CurlError::Shell).and_then(|words| read_words(words, found.left_out, found.input, files));
+                words.map_err(CurlError::Shell).and_then(|words| read_words(words, found.ignored, found.input, files));
             if let Ok(Some(first)) = drafts.as_mut().map(|drafts| drafts.first_mut()) {
                 first.notes.splice(0..0, above.drain(..));
             }
@@ -73,7 +73,7 @@ pub fn read(text: &str) -> Result<Vec<ImportedRequest>, CurlError> {
 
 fn read_words(
     words: Vec<ValueText>,
-    left_out: Option<String>,
+    ignored: Option<String>,
     input: Option<Input>,
     files: Option<ReadFile<'_>>,
 ) -> Result<Vec<ImportedRequest>, CurlError> {
@@ -85,7 +85,7 @@ fn read_words(
     }
     let mut drafts = Vec::new();
     let mut reader = CurlReader::new(input, files);
-    if let Some(words) = left_out {
+    if let Some(words) = ignored {
         reader.note(format!("`{words}` is about what came back, and was left out"));
     }
     let mut only_words = false;

@@ -52,8 +52,8 @@ pub fn read(archive: impl Read, choice: &EntryFilter, checks: bool) -> Result<Im
     let mut visitor = ArchiveVisitor { choice, pages: Vec::new(), recording: ImportedArchive::default(), found: false };
     let mut json = serde_json::Deserializer::from_reader(archive);
     let outcome = match checks {
-        true => Whole(&mut visitor, PhantomData::<String>).deserialize(&mut json),
-        false => Whole(&mut visitor, PhantomData::<IgnoredAny>).deserialize(&mut json),
+        true => ArchiveSeed(&mut visitor, PhantomData::<String>).deserialize(&mut json),
+        false => ArchiveSeed(&mut visitor, PhantomData::<IgnoredAny>).deserialize(&mut json),
     };
     outcome?;
     match visitor.found {
@@ -71,24 +71,24 @@ struct ArchiveVisitor<'c> {
 }
 
 /// The use of a response's text.
-trait Judged: DeserializeOwned {
+trait ResponseText: DeserializeOwned {
     fn checks(response: &Response<Self>) -> Vec<String>;
 }
 
-impl Judged for String {
+impl ResponseText for String {
     fn checks(response: &Response<Self>) -> Vec<String> {
         response.checks()
     }
 }
 
-impl Judged for IgnoredAny {
+impl ResponseText for IgnoredAny {
     fn checks(_response: &Response<Self>) -> Vec<String> {
         Vec::new()
     }
 }
 
 impl ArchiveVisitor<'_> {
-    fn take<T: Judged>(&mut self, entry: Entry<T>) {
+    fn take<T: ResponseText>(&mut self, entry: Entry<T>) {
         let recording = &mut self.recording;
         recording.entries += 1;
         match self.choice.skip_reason(&entry, &self.pages) {
@@ -111,7 +111,7 @@ impl ArchiveVisitor<'_> {
 }
 
 /// `{ "log": … }`
-struct Whole<'a, 'c, T>(&'a mut ArchiveVisitor<'c>, PhantomData<T>);
+struct ArchiveSeed<'a, 'c, T>(&'a mut ArchiveVisitor<'c>, PhantomData<T>);
 /// `{ "pages": […], "entries": […] }`
 struct Log<'a, 'c, T>(&'a mut ArchiveVisitor<'c>, PhantomData<T>);
 /// `[ entry, … ]`
@@ -124,7 +124,7 @@ struct HarPage {
     title: Option<String>,
 }
 
-impl<'de, T: Judged> DeserializeSeed<'de> for Whole<'_, '_, T> {
+impl<'de, T: ResponseText> DeserializeSeed<'de> for ArchiveSeed<'_, '_, T> {
     type Value = ();
 
     fn deserialize<D: Deserializer<'de>>(self, deserializer: D) -> Result<(), D::Error> {
@@ -132,7 +132,7 @@ impl<'de, T: Judged> DeserializeSeed<'de> for Whole<'_, '_, T> {
     }
 }
 
-impl<'de, T: Judged> Visitor<'de> for Whole<'_, '_, T> {
+impl<'de, T: ResponseText> Visitor<'de> for ArchiveSeed<'_, '_, T> {
     type Value = ();
 
     fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
@@ -150,7 +150,7 @@ impl<'de, T: Judged> Visitor<'de> for Whole<'_, '_, T> {
     }
 }
 
-impl<'de, T: Judged> DeserializeSeed<'de> for Log<'_, '_, T> {
+impl<'de, T: ResponseText> DeserializeSeed<'de> for Log<'_, '_, T> {
     type Value = ();
 
     fn deserialize<D: Deserializer<'de>>(self, deserializer: D) -> Result<(), D::Error> {
@@ -158,7 +158,7 @@ impl<'de, T: Judged> DeserializeSeed<'de> for Log<'_, '_, T> {
     }
 }
 
-impl<'de, T: Judged> Visitor<'de> for Log<'_, '_, T> {
+impl<'de, T: ResponseText> Visitor<'de> for Log<'_, '_, T> {
     type Value = ();
 
     fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
@@ -181,7 +181,7 @@ impl<'de, T: Judged> Visitor<'de> for Log<'_, '_, T> {
     }
 }
 
-impl<'de, T: Judged> DeserializeSeed<'de> for Entries<'_, '_, T> {
+impl<'de, T: ResponseText> DeserializeSeed<'de> for Entries<'_, '_, T> {
     type Value = ();
 
     fn deserialize<D: Deserializer<'de>>(self, deserializer: D) -> Result<(), D::Error> {
@@ -189,7 +189,7 @@ impl<'de, T: Judged> DeserializeSeed<'de> for Entries<'_, '_, T> {
     }
 }
 
-impl<'de, T: Judged> Visitor<'de> for Entries<'_, '_, T> {
+impl<'de, T: ResponseText> Visitor<'de> for Entries<'_, '_, T> {
     type Value = ();
 
     fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {

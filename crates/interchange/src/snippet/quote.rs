@@ -263,7 +263,7 @@ fn camel(name: &str) -> String {
 }
 
 /// Words that some language keeps for itself, and names that the templates use.
-const KEPT: &[&str] = &[
+const RESERVED_WORDS: &[&str] = &[
     "abstract",
     "add",
     "address",
@@ -455,12 +455,14 @@ pub(super) fn variable(name: &str) -> String {
     let plain = plain.trim_matches('_');
     match plain {
         "" => "value".to_owned(),
-        kept if KEPT.contains(&kept) || kept.starts_with(|c: char| c.is_ascii_digit()) => format!("my_{kept}"),
+        kept if RESERVED_WORDS.contains(&kept) || kept.starts_with(|c: char| c.is_ascii_digit()) => {
+            format!("my_{kept}")
+        }
         plain => plain.to_owned(),
     }
 }
 
 /// Whether a member can be named without quotes.
 pub(super) fn keyword_free(name: &str) -> bool {
-    yieldtray_source::names::is_value_name(name) && !KEPT.contains(&name)
+    yieldtray_source::names::is_value_name(name) && !RESERVED_WORDS.contains(&name)
 }

@@ -12,10 +12,10 @@ pub struct LintSettings(BTreeMap<Code, Option<Severity>>);
 const OFF: &[Code] = &[Code::NoChecks];
 
 impl LintSettings {
-    /// These, and where they say nothing, what `under` says.
+    /// These, and where they say nothing, what `overlaid_by` says.
     #[must_use]
-    pub fn over(mut self, under: LintSettings) -> Self {
-        for (code, level) in under.0 {
+    pub fn over(mut self, overlaid_by: LintSettings) -> Self {
+        for (code, level) in overlaid_by.0 {
             self.0.entry(code).or_insert(level);
         }
         self

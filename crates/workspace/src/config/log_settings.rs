@@ -23,10 +23,14 @@ const DEFAULT_DAYS: u32 = 30;
 const LOG: TableKeys = TableKeys { table: "`[log]`", known: &["on", "exchanges", "days"] };
 
 impl LogSettings {
-    /// These, and where they say nothing, what `under` says.
+    /// These, and where they say nothing, what `overlaid_by` says.
     #[must_use]
-    pub fn over(self, under: LogSettings) -> Self {
-        Self { on: self.on.or(under.on), exchanges: self.exchanges.or(under.exchanges), days: self.days.or(under.days) }
+    pub fn over(self, overlaid_by: LogSettings) -> Self {
+        Self {
+            on: self.on.or(overlaid_by.on),
+            exchanges: self.exchanges.or(overlaid_by.exchanges),
+            days: self.days.or(overlaid_by.days),
+        }
     }
 
     /// Whether anything is logged.

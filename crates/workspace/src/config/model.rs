@@ -151,7 +151,7 @@ impl Config {
     }
 
     /// Lets each environment send as `[send]` says where it says nothing itself: once, not for each request.
-    pub(crate) fn settle(&mut self) {
+    pub(crate) fn inherit_send(&mut self) {
         for environment in &mut self.environments {
             environment.send = std::mem::take(&mut environment.send).over(&self.send);
         }
@@ -176,7 +176,7 @@ impl Config {
 
     /// This configuration with a private one over it.
     #[must_use]
-    pub fn under(mut self, private: Config) -> Self {
+    pub fn overlaid_by(mut self, private: Config) -> Self {
         if !private.requests.is_empty() {
             self.requests = private.requests;
         }

@@ -67,25 +67,25 @@ pub(super) const SEND: TableKeys = TableKeys {
 };
 
 impl SendSettings {
-    /// These, and where they say nothing, what `under` says.
+    /// These, and where they say nothing, what `overlaid_by` says.
     #[must_use]
-    pub fn over(self, under: &SendSettings) -> Self {
+    pub fn over(self, overlaid_by: &SendSettings) -> Self {
         fn first<T: Clone>(own: Option<T>, other: &Option<T>) -> Option<T> {
             own.or_else(|| other.clone())
         }
         Self {
-            timeout: self.timeout.or(under.timeout),
-            redirects: self.redirects.or(under.redirects),
-            cookies: self.cookies.or(under.cookies),
-            insecure: first(self.insecure, &under.insecure),
-            body_limit: self.body_limit.or(under.body_limit),
-            proxy: first(self.proxy, &under.proxy),
-            no_proxy: first(self.no_proxy, &under.no_proxy),
-            ca: first(self.ca, &under.ca),
-            certificate: first(self.certificate, &under.certificate),
-            key: first(self.key, &under.key),
-            socket: first(self.socket, &under.socket),
-            save_limit: self.save_limit.or(under.save_limit),
+            timeout: self.timeout.or(overlaid_by.timeout),
+            redirects: self.redirects.or(overlaid_by.redirects),
+            cookies: self.cookies.or(overlaid_by.cookies),
+            insecure: first(self.insecure, &overlaid_by.insecure),
+            body_limit: self.body_limit.or(overlaid_by.body_limit),
+            proxy: first(self.proxy, &overlaid_by.proxy),
+            no_proxy: first(self.no_proxy, &overlaid_by.no_proxy),
+            ca: first(self.ca, &overlaid_by.ca),
+            certificate: first(self.certificate, &overlaid_by.certificate),
+            key: first(self.key, &overlaid_by.key),
+            socket: first(self.socket, &overlaid_by.socket),
+            save_limit: self.save_limit.or(overlaid_by.save_limit),
         }
     }
 }

@@ -11,7 +11,7 @@ pub struct Graph {
     /// The cells, in order.
     pub cells: Vec<CellId>,
     /// The ways between them.
-    pub ways: Vec<Edge>,
+    pub edges: Vec<Edge>,
 }
 
 /// One cell needs another, or uses what it yields.
@@ -30,7 +30,7 @@ pub struct Edge {
 impl Graph {
     /// The graph of `cells`; a cell they need that is not among them is added.
     pub fn new(workspace: &mut Workspace, engine: &Engine, cells: &[CellId]) -> Self {
-        let mut graph = Self { cells: cells.to_vec(), ways: Vec::new() };
+        let mut graph = Self { cells: cells.to_vec(), edges: Vec::new() };
         let mut at = 0;
         while at < graph.cells.len() {
             let cell = graph.cells[at];
@@ -45,7 +45,7 @@ impl Graph {
                     .collect();
                 let declared = needs.contains(&from);
                 if declared || !names.is_empty() {
-                    graph.ways.push(Edge { from, to: cell, names, declared });
+                    graph.edges.push(Edge { from, to: cell, names, declared });
                     if !graph.cells.contains(&from) {
                         graph.cells.push(from);
                     }

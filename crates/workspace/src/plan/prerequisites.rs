@@ -26,12 +26,12 @@ pub fn prerequisites(
     tray: &Tray,
     cell: CellId,
 ) -> Vec<Prerequisite> {
-    let mut chainer = Chainer { workspace, engine, settings, tray, links: Vec::new(), path: Vec::new() };
+    let mut chainer = PrerequisiteFinder { workspace, engine, settings, tray, links: Vec::new(), path: Vec::new() };
     chainer.visit(cell);
     chainer.links
 }
 
-struct Chainer<'c> {
+struct PrerequisiteFinder<'c> {
     workspace: &'c mut Workspace,
     engine: &'c Engine,
     settings: &'c EvalSettings,
@@ -42,13 +42,13 @@ struct Chainer<'c> {
     path: Vec<CellId>,
 }
 
-impl Chainer<'_> {
+impl PrerequisiteFinder<'_> {
     fn visit(&mut self, cell: CellId) {
         self.path.push(cell);
         let needs = needs_of(self.workspace, cell);
         let mut links: Vec<Prerequisite> = Vec::new();
-        for name in self.lacking(cell, &needs) {
-            let Some(from) = self.yielder(cell, &needs, &name) else { continue };
+        for name in self.missing_names(cell, &needs) {
+            let Some(from) = self.provider(cell, &needs, &name) else { continue };
             match links.iter_mut().find(|link| link.cell == from) {
                 Some(link) => link.names.push(name),
                 None => links.push(Prerequisite { cell: from, to: cell, names: vec![name] }),
@@ -66,7 +66,7 @@ impl Chainer<'_> {
         self.path.pop();
     }
 
-    fn lacking(&self, cell: CellId, needs: &[CellId]) -> Vec<String> {
+    fn missing_names(&self, cell: CellId, needs: &[CellId]) -> Vec<String> {
         let mut cache = EvalCache::default();
         let context =
             EvalContext { tray: self.tray, ..EvalContext::static_of(self.workspace, self.engine, self.settings) };
@@ -74,7 +74,7 @@ impl Chainer<'_> {
         resolver.unresolved_names().into_iter().map(|used| used.name).collect()
     }
 
-    fn yielder(&self, cell: CellId, needs: &[CellId], name: &str) -> Option<CellId> {
+    fn provider(&self, cell: CellId, needs: &[CellId], name: &str) -> Option<CellId> {
         let gives = |other: &CellId| *other != cell && yields(self.workspace, *other).any(|own| own == name);
         if let Some(need) = needs.iter().find(|need| gives(need)) {
             return Some(*need);

@@ -16,7 +16,7 @@ pub struct Selection {
 
 impl Selection {
     /// Whether `cell` is chosen.
-    pub fn takes(&self, workspace: &Workspace, cell: CellId) -> bool {
+    pub fn includes(&self, workspace: &Workspace, cell: CellId) -> bool {
         let name = &workspace.cell(cell).name;
         let named = self.only.is_empty() || self.only.iter().any(|pattern| glob_match(pattern, name));
         let left_out = self.except.iter().any(|pattern| glob_match(pattern, name));

@@ -127,7 +127,7 @@ impl ContextTracker {
     }
 
     /// Goes over literal text.
-    pub fn pass(&mut self, text: &str) {
+    pub fn consume(&mut self, text: &str) {
         match self {
             Self::Target { started } => *started |= !text.is_empty(),
             Self::Json { in_string, escaped } => {
@@ -145,7 +145,7 @@ impl ContextTracker {
     }
 
     /// The context of a placeholder at this position. A placeholder counts as content.
-    pub fn mark(&mut self) -> SubstitutionContext {
+    pub fn at_placeholder(&mut self) -> SubstitutionContext {
         match self {
             Self::Target { started } => match std::mem::replace(started, true) {
                 false => SubstitutionContext::TargetStart,

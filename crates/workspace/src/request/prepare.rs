@@ -72,7 +72,7 @@ pub fn prepare(resolver: &mut Resolver<'_>, extras: Overrides<'_>) -> (Option<Pr
     let of_address = address
         .as_ref()
         .and_then(|address| address.credentials.clone())
-        .filter(|_| !auth_line.is_some_and(|line| line.own));
+        .filter(|_| !auth_line.is_some_and(|line| line.is_local));
     let of_address =
         of_address.map(|(user, password)| auth::Credentials::Header(auth::basic(&Login { user, password })));
     let digest = auth::add(&mut headers, of_address.or(proof));

@@ -28,12 +28,12 @@ impl TemplateRenderer<'_, '_> {
         for segment in template.segments {
             match segment {
                 Segment::Text(span) => {
-                    around.pass(span.of(text));
+                    around.consume(span.of(text));
                     out.push_str(&around.literal(span.of(text)));
                 }
                 Segment::Escape(_) => {}
                 Segment::Placeholder { expression, .. } => {
-                    let place = around.mark();
+                    let place = around.at_placeholder();
                     self.write_mark(&mut out, source, expression, place);
                 }
             }
@@ -69,12 +69,12 @@ impl TemplateRenderer<'_, '_> {
         for segment in template.segments {
             match segment {
                 Segment::Text(span) => {
-                    around.pass(span.of(text));
+                    around.consume(span.of(text));
                     out.push_str(span.of(text));
                 }
                 Segment::Escape(_) => {}
                 Segment::Placeholder { expression, .. } => {
-                    let place = around.mark();
+                    let place = around.at_placeholder();
                     let before = self.problems.len();
                     let expression_text = expression.of(text);
                     match self.resolver.evaluate_text(expression_text, source, at) {

@@ -97,10 +97,10 @@ fn shared_expressions(workspace: &Workspace, cell: CellId, found: &mut Vec<ExprL
             expressions_of(&workspace.source(origin).text, origin, instruction, found);
         }
     }
-    let Some(AuthLine { origin, line, auth, own }) = auth_of(workspace, cell) else { return };
+    let Some(AuthLine { origin, line, auth, is_local }) = auth_of(workspace, cell) else { return };
     let text = &workspace.source(origin).text;
     // The cell's own line is among its own expressions.
-    if !own {
+    if !is_local {
         expressions_of(text, origin, line, found);
     }
     if let Auth::OAuth2(span) = auth

@@ -20,7 +20,7 @@ pub struct ValueRow {
     /// Where that comes from; `None` where nothing gives it.
     pub origin: Option<Origin>,
     /// What else would give it a value, the next in order first.
-    pub hides: Vec<Origin>,
+    pub shadows: Vec<Origin>,
 }
 
 /// A value as far as it can be told without sending anything.
@@ -206,10 +206,10 @@ impl ValueLister<'_> {
         let workspace = self.context.workspace;
         let origin = Origin::of(&first, workspace);
         // A response can be yielded again and a default overridden: what is hidden is told all the same.
-        let hides = resolver.candidates(name).skip(1).map(|found| Origin::of(&found, workspace)).collect();
+        let shadows = resolver.candidates(name).skip(1).map(|found| Origin::of(&found, workspace)).collect();
         let value = self.value(resolver, name, &first);
         self.known.insert(key);
-        self.rows.push(ValueRow { name: name.to_owned(), value, origin: Some(origin), hides });
+        self.rows.push(ValueRow { name: name.to_owned(), value, origin: Some(origin), shadows });
     }
 
     fn missing(&mut self, resolver: &mut Resolver<'_>, used: crate::scope::NameUse) {
@@ -219,7 +219,7 @@ impl ValueLister<'_> {
         for problem in problems {
             if self.named.insert(format!("{} {}", used.name, problem.message)) {
                 let value = ValueState::None(problem);
-                self.rows.push(ValueRow { name: used.name.clone(), value, origin: None, hides: Vec::new() });
+                self.rows.push(ValueRow { name: used.name.clone(), value, origin: None, shadows: Vec::new() });
             }
         }
     }

@@ -318,9 +318,9 @@ proptest! {
         let mut around = ContextTracker::body(None, "{ ");
         let mut out = String::new();
         let mut write = |out: &mut String, literal: &str, value: &Value| {
-            around.pass(literal);
+            around.consume(literal);
             out.push_str(literal);
-            let place = around.mark();
+            let place = around.at_placeholder();
             out.push_str(&place.write(value, false).expect("JSON takes every value"));
             place
         };

@@ -26,7 +26,7 @@ pub(super) trait BatchSink: Default + Send + 'static {
     fn write(&mut self, batch: &Self::Batch);
 
     /// Notes that the program itself failed at a page.
-    fn broke(&mut self);
+    fn on_panic(&mut self);
 }
 
 /// Writes pages in the order in which they are put.
@@ -34,7 +34,7 @@ pub(super) struct Writer<W: BatchSink> {
     desk: Arc<Shared<W>>,
     thread: Thread,
     /// How many pages its author wrote since the thread wrote one.
-    helped: usize,
+    assists: usize,
 }
 
 /// The state shared by the run and the thread.
@@ -67,7 +67,7 @@ impl<W: BatchSink> Writer<W> {
     pub(super) fn new(sinks: W) -> Self {
         let pile = Queue { waiting: VecDeque::new(), written: Vec::new(), works: false, closed: false };
         let desk = Shared { sinks: Mutex::new(sinks), pile: Mutex::new(pile), more: Condvar::new() };
-        Self { desk: Arc::new(desk), thread: Thread::None, helped: 0 }
+        Self { desk: Arc::new(desk), thread: Thread::None, assists: 0 }
     }
 
     /// Takes a page, to be written soon, and gives back those that were. Their author gave them their memory and
@@ -123,8 +123,8 @@ impl<W: BatchSink> Writer<W> {
         let waited = since.elapsed();
         self.desk.write_next(sinks);
         let mut pile = lock(&self.desk.pile);
-        self.helped = if std::mem::take(&mut pile.works) { 0 } else { self.helped + 1 };
-        if waited > PROGRESS_TIMEOUT || self.helped > MAX_ASSISTS {
+        self.assists = if std::mem::take(&mut pile.works) { 0 } else { self.assists + 1 };
+        if waited > PROGRESS_TIMEOUT || self.assists > MAX_ASSISTS {
             pile.closed = true;
             self.desk.more.notify_one();
             self.thread = Thread::Dismissed;
@@ -147,7 +147,7 @@ impl<W: BatchSink> Shared<W> {
         let Some(batch) = lock(&self.pile).waiting.pop_front() else { return false };
         // The panic hook reported the panic; the run goes on without this batch.
         if catch_unwind(AssertUnwindSafe(|| sinks.write(&batch))).is_err() {
-            sinks.broke();
+            sinks.on_panic();
         }
         lock(&self.pile).written.push(batch);
         true
@@ -210,7 +210,7 @@ mod tests {
             }
         }
 
-        fn broke(&mut self) {
+        fn on_panic(&mut self) {
             self.broken += 1;
         }
     }

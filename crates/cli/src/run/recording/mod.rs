@@ -88,9 +88,9 @@ impl BatchSink for RecordSinks {
         }
     }
 
-    fn broke(&mut self) {
+    fn on_panic(&mut self) {
         if let Some(reports) = &mut self.reports {
-            reports.broke();
+            reports.on_panic();
         }
     }
 }

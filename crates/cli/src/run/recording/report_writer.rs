@@ -92,7 +92,7 @@ impl Reports {
     }
 
     /// Notes that the program itself failed at them: they are not whole.
-    pub(super) fn broke(&mut self) {
+    pub(super) fn on_panic(&mut self) {
         for report in &mut self.all {
             report.failed.get_or_insert_with(|| io::Error::other("yieldtray itself failed"));
         }

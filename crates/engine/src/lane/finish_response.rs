@@ -15,7 +15,7 @@ use yieldtray_workspace::scope::ResponseScope;
 
 impl<'w> LaneCx<'_, 'w> {
     /// Evaluates what is left to evaluate of a response, and reports its cell.
-    pub(super) fn conclude(&mut self, pending: PendingResponse<'w>, captures: EarlyCaptures) {
+    pub(super) fn finish_response(&mut self, pending: PendingResponse<'w>, captures: EarlyCaptures) {
         let PendingResponse {
             mut report,
             known_secrets,
