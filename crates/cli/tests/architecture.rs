@@ -12,6 +12,7 @@ const CRATES: &[(&str, &[&str])] = &[
     ("store", &[]),
     ("packhouse", &[]),
     ("syntax", &["source"]),
+    ("cel", &["source"]),
     ("expression", &["source"]),
     ("http", &["source"]),
     ("transport", &["source", "http"]),
@@ -143,7 +144,7 @@ const HOMES: &[(&str, &[&str])] = &[
 /// Crates without input and output: files, the network, other processes, the clock and the environment come to them as
 /// arguments.
 const WITHOUT_IO: &[&str] =
-    &["source", "syntax", "expression", "http", "workspace", "engine", "report", "interchange", "ide"];
+    &["source", "syntax", "cel", "expression", "http", "workspace", "engine", "report", "interchange", "ide"];
 
 /// What those must not name.
 const IO: &[&str] = &["std::fs", "std::net", "std::process", "std::env", "SystemTime::now", "Instant::now", "Utc::now"];

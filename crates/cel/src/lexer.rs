@@ -1,0 +1,153 @@
+//! Text to tokens. No byte is left out: the tokens joined are the text.
+
+use yieldtray_source::Span;
+
+/// A token with its part of the text.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Token {
+    /// Its part of the text, in bytes.
+    pub span: Span,
+    /// What it is.
+    pub kind: TokenKind,
+}
+
+/// What a token is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum TokenKind {
+    /// White space, or a comment from `//` to the end of its line.
+    Blank,
+    /// A name, a keyword or a reserved word.
+    Name,
+    /// A name in backticks, for a member that no plain name can be.
+    QuotedName,
+    /// Digits, perhaps with a point, an exponent, `0x` or `u`.
+    Number,
+    /// A string or bytes literal with its prefix. `closed` if its last quotes are there.
+    String {
+        /// Whether it is closed.
+        closed: bool,
+    },
+    /// An operator or a bracket.
+    Sign,
+    /// A character that begins no token.
+    Unknown,
+}
+
+/// Signs of two characters: they are looked for first.
+const LONG_SIGNS: [&str; 6] = ["&&", "||", "==", "!=", "<=", ">="];
+
+/// Signs of one character.
+const SIGNS: &str = "()[]{}.,:?+-*/%<>!";
+
+/// The tokens of a text, in order.
+pub fn tokens(text: &str) -> Vec<Token> {
+    let mut tokens = Vec::with_capacity(text.len() / 2 + 1);
+    let mut at = 0;
+    while at < text.len() {
+        let (kind, length) = first(&text[at..]);
+        tokens.push(Token { span: Span::new(at, at + length), kind });
+        at += length;
+    }
+    tokens
+}
+
+/// The first token of a text that is not empty, and its length in bytes.
+fn first(text: &str) -> (TokenKind, usize) {
+    let length_while = |accept: fn(char) -> bool| text.find(|c| !accept(c)).unwrap_or(text.len());
+    let c = text.chars().next().unwrap_or_default();
+    if is_blank(c) {
+        return (TokenKind::Blank, length_while(is_blank));
+    }
+    if text.starts_with("//") {
+        return (TokenKind::Blank, text.find('\n').unwrap_or(text.len()));
+    }
+    if c.is_ascii_digit() || (c == '.' && text[1..].starts_with(|c: char| c.is_ascii_digit())) {
+        return (TokenKind::Number, number_length(text));
+    }
+    if let Some((length, closed)) = string_length(text) {
+        return (TokenKind::String { closed }, length);
+    }
+    if is_name_start(c) {
+        return (TokenKind::Name, length_while(is_name_part));
+    }
+    if c == '`' {
+        let inner = text[1..].find(|c: char| !is_name_part(c) && !matches!(c, '-' | '.' | '/' | ' '));
+        return match inner.filter(|length| *length > 0 && text[1 + length..].starts_with('`')) {
+            Some(length) => (TokenKind::QuotedName, length + 2),
+            None => (TokenKind::Unknown, 1),
+        };
+    }
+    if LONG_SIGNS.iter().any(|sign| text.starts_with(sign)) {
+        return (TokenKind::Sign, 2);
+    }
+    (if SIGNS.contains(c) { TokenKind::Sign } else { TokenKind::Unknown }, c.len_utf8())
+}
+
+/// White space as the specification lists it.
+fn is_blank(c: char) -> bool {
+    matches!(c, ' ' | '\t' | '\n' | '\r' | '\u{c}')
+}
+
+fn is_name_start(c: char) -> bool {
+    c.is_ascii_alphabetic() || c == '_'
+}
+
+fn is_name_part(c: char) -> bool {
+    c.is_ascii_alphanumeric() || c == '_'
+}
+
+/// The length of a number. Letters that directly follow belong to it, so that the error is about the whole word.
+fn number_length(text: &str) -> usize {
+    let bytes = text.as_bytes();
+    let is_hex = text.starts_with("0x") || text.starts_with("0X");
+    let mut at = 0;
+    while let Some(byte) = bytes.get(at) {
+        let goes_on = match byte {
+            b'.' => !is_hex && !text[..at].contains('.') && bytes.get(at + 1).is_some_and(u8::is_ascii_digit),
+            // The sign of an exponent.
+            b'+' | b'-' => {
+                !is_hex && matches!(bytes[at - 1], b'e' | b'E') && bytes.get(at + 1).is_some_and(u8::is_ascii_digit)
+            }
+            other => is_name_part(char::from(*other)),
+        };
+        if !goes_on {
+            break;
+        }
+        at += 1;
+    }
+    at
+}
+
+/// The length of a string or bytes literal at the start of a text, and whether it is closed. One in single quotes that
+/// is not closed ends with its line.
+fn string_length(text: &str) -> Option<(usize, bool)> {
+    let prefix = text.find(|c: char| !matches!(c, 'r' | 'R' | 'b' | 'B')).unwrap_or(text.len());
+    let (raw, quotes) = (text[..prefix].contains(['r', 'R']), &text[prefix..]);
+    let is_prefix = match prefix {
+        0 | 1 => true,
+        2 => raw && text[..2].contains(['b', 'B']),
+        _ => false,
+    };
+    let quote = ["\"\"\"", "'''", "\"", "'"].into_iter().find(|quote| is_prefix && quotes.starts_with(quote))?;
+    let mut rest = &quotes[quote.len()..];
+    let length = |rest: &str| text.len() - rest.len();
+    loop {
+        if let Some(after) = rest.strip_prefix(quote) {
+            return Some((length(after), true));
+        }
+        let Some(c) = rest.chars().next() else { return Some((text.len(), false)) };
+        if quote.len() == 1 && matches!(c, '\n' | '\r') {
+            return Some((length(rest), false));
+        }
+        let skipped = if c == '\\' && !raw {
+            rest[1..].chars().next().map_or(1, |next| 1 + next.len_utf8())
+        } else {
+            c.len_utf8()
+        };
+        // An escaped line end is no part of a literal of one line either.
+        if quote.len() == 1 && rest[..skipped].ends_with(['\n', '\r']) {
+            return Some((length(&rest[1..]), false));
+        }
+        rest = &rest[skipped..];
+    }
+}
