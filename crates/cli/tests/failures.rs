@@ -3,7 +3,7 @@
 mod support;
 
 use std::time::{Duration, Instant};
-use support::{TestWorkspace, answer, raw_server, server};
+use support::{TestWorkspace, answer, raw_server, raw_server_with_signal, server};
 
 #[track_caller]
 fn fails(base: &str, kind: &str, message: &str) {
@@ -82,14 +82,14 @@ fn an_interrupt_ends_it_at_once() {
     use std::time::{Duration, Instant};
 
     let workspace = TestWorkspace::empty();
-    let base = raw_server(b"HTTP/1.1 200 OK\r\nContent-Length: 9\r\n\r\nhalf", true);
+    let (base, answered) = raw_server_with_signal(b"HTTP/1.1 200 OK\r\nContent-Length: 9\r\n\r\nhalf", true);
     let sending = support::command(workspace.path())
         .args(["send", "--text", &base])
         .stdout(Stdio::null())
         .stderr(Stdio::piped())
         .spawn()
         .expect("it starts");
-    std::thread::sleep(Duration::from_millis(300));
+    answered.recv_timeout(Duration::from_secs(60)).expect("a part of the response is sent");
     let start = Instant::now();
     let interrupt = Command::new("sh").args(["-c", &format!("kill -INT {}", sending.id())]).status().expect("a shell");
     assert!(interrupt.success());

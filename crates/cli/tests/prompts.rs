@@ -76,7 +76,6 @@ fn an_interrupt_leaves_the_terminal_as_it_was() {
         let args: Vec<&str> = ["send", "book-in"].iter().chain(set).copied().collect();
         let mut terminal = Terminal::start(&workspace, &args, 100, &[]);
         terminal.wait_for(question);
-        std::thread::sleep(std::time::Duration::from_millis(100));
         terminal.type_in("\u{3}");
         assert!(terminal.echoes(), "{question}: what is typed next is seen");
         let (code, shown) = terminal.end();

@@ -2,6 +2,7 @@
 
 mod support;
 
+use std::sync::mpsc;
 use std::thread;
 use std::time::Duration;
 use support::TestWorkspace;
@@ -226,8 +227,12 @@ fn a_tried_request_becomes_a_cell() {
 /// What is saved into a file while its request is under way stays, and so does what others append.
 #[test]
 fn appending_loses_nothing_that_others_write_meanwhile() {
-    let base = support::server(|head| {
+    let (arrived, requests) = mpsc::channel();
+    let base = support::server(move |head| {
         let slow = head.starts_with("GET /slow");
+        if slow {
+            let _ = arrived.send(());
+        }
         (Duration::from_millis(if slow { 900 } else { 0 }), b"HTTP/1.1 200 OK\r\nContent-Length: 0\r\n\r\n".to_vec())
     });
     let workspace =
@@ -235,7 +240,7 @@ fn appending_loses_nothing_that_others_write_meanwhile() {
     let path = workspace.path().join("a.http");
     thread::scope(|scope| {
         let sent = scope.spawn(|| workspace.run(&["send", "--text", "/slow", "--append", "a.http"]).exits(0));
-        thread::sleep(Duration::from_millis(400));
+        requests.recv_timeout(Duration::from_secs(60)).expect("the request arrives");
         std::fs::write(&path, "%% Saved meanwhile\n/saved\n").expect("it can be written");
         sent.join().expect("it was sent");
     });

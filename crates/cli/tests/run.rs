@@ -317,15 +317,20 @@ impl Going {
 #[cfg(unix)]
 #[test]
 fn an_interrupted_run_cleans_up_and_says_what_ran() {
-    let workspace = TestWorkspace::new().file(
-        "a.http",
-        "%% Book\nPOST /lots\nX-Api-Key: {{key}}\n\n{ \"grower\": \"G-11\", \"bins\": 3 }\n\n% yield lot_id = body.id\n\n\
-         %% Slow\nGET /scale/reading?ms=20000\n\n%% Never\nGET /health\n\n\
-         %% Take away\n% afterwards\nDELETE /lots/{{lot_id}}\nX-Api-Key: {{key}}\n\n% check status == 204\n",
-    );
+    let (arrived, requests) = channel();
+    let scale = server(move |_| {
+        let _ = arrived.send(());
+        (Duration::from_secs(20), answer("text/plain", "24"))
+    });
+    let file = [
+        "%% Book\nPOST /lots\nX-Api-Key: {{key}}\n\n{ \"grower\": \"G-11\", \"bins\": 3 }\n\n% yield lot_id = body.id\n\n",
+        &format!("%% Slow\nGET {scale}/reading\n\n%% Never\nGET /health\n\n"),
+        "%% Take away\n% afterwards\nDELETE /lots/{{lot_id}}\nX-Api-Key: {{key}}\n\n% check status == 204\n",
+    ];
+    let workspace = TestWorkspace::new().file("a.http", &file.concat());
     let mut going = start(&workspace, &["replay", "--json"]);
     going.wait_for("\"name\":\"book\"");
-    thread::sleep(Duration::from_millis(200));
+    requests.recv_timeout(Duration::from_secs(60)).expect("the slow request arrives");
     let began = Instant::now();
     going.interrupt();
     let (code, said) = going.end();

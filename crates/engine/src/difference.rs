@@ -114,7 +114,7 @@ mod tests {
             |bins: u8| json(&format!("{{\"token\":\"t-4616-early\",\"bins\":{bins},\"more\":\"{}\"}}", "x".repeat(60)));
         let found = Difference::of(&("body".to_owned(), value(1)), &("other".to_owned(), value(2)), &masker)
             .expect("they are long");
-        let record = format!("{found:?}");
-        assert!(record.contains("[secret]") && !record.contains("4616"), "{record}");
+        let shown = format!("{found:?}");
+        assert!(shown.contains("[secret]") && !shown.contains("4616"), "{shown}");
     }
 }

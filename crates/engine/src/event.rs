@@ -246,7 +246,7 @@ impl CheckFailure {
             DiffLine::Context(text) | DiffLine::Left(text) | DiffLine::Right(text) => Some(text.as_str()),
             DiffLine::Skipped(_) | DiffLine::Truncated(_) => None,
         });
-        parts.chain(lines).chain(self.notes.iter().map(String::as_str)).any(|record| record.contains(text))
+        parts.chain(lines).chain(self.notes.iter().map(String::as_str)).any(|part| part.contains(text))
     }
 }
 

@@ -77,15 +77,15 @@ fn is_digits(bytes: &[u8]) -> bool {
 }
 
 fn status_line_rule(line: &[u8]) -> Option<&'static str> {
-    let mut message = line.splitn(3, |byte| *byte == b' ');
-    let (version, status) = (message.next().unwrap_or_default(), message.next().unwrap_or_default());
+    let mut parts = line.splitn(3, |byte| *byte == b' ');
+    let (version, status) = (parts.next().unwrap_or_default(), parts.next().unwrap_or_default());
     if !matches!(version, b"HTTP/1.1" | b"HTTP/1.0") {
         return Some("has a version that is neither HTTP/1.1 nor HTTP/1.0 (RFC 9112 2.3)");
     }
     if status.len() != 3 || !is_digits(status) {
         return Some("has no status of three digits (RFC 9112 4)");
     }
-    let reason = message.next().unwrap_or_default();
+    let reason = parts.next().unwrap_or_default();
     has_control(reason).then_some("has a control character in its reason (RFC 9112 4)")
 }
 

@@ -12,7 +12,7 @@ use std::io::{Read, Write};
 use std::net::{TcpListener, TcpStream};
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
-use std::sync::Arc;
+use std::sync::{Arc, mpsc};
 use std::thread;
 use std::time::Duration;
 use tempfile::TempDir;
@@ -179,11 +179,17 @@ pub fn program() -> PathBuf {
     PathBuf::from(env!("CARGO_BIN_EXE_yieldtray"))
 }
 
-/// A server of one answer: whatever comes, `bytes` go back and the connection ends. With `hold`, it
-/// stays open and silent instead.
+/// A server of one response: whatever comes, `bytes` go back and the connection ends. With `hold`, it stays open and
+/// silent instead.
 pub fn raw_server(bytes: &'static [u8], hold: bool) -> String {
+    raw_server_with_signal(bytes, hold).0
+}
+
+/// The same, and a receiver that gets a signal each time the bytes were written.
+pub fn raw_server_with_signal(bytes: &'static [u8], hold: bool) -> (String, mpsc::Receiver<()>) {
     let listener = TcpListener::bind("127.0.0.1:0").expect("a port");
     let address = listener.local_addr().expect("an address");
+    let (sender, answered) = mpsc::channel();
     thread::spawn(move || {
         let mut held: Vec<TcpStream> = Vec::new();
         for stream in listener.incoming() {
@@ -191,12 +197,13 @@ pub fn raw_server(bytes: &'static [u8], hold: bool) -> String {
             let mut request = [0; 4096];
             let _ = stream.read(&mut request);
             let _ = stream.write_all(bytes);
+            let _ = sender.send(());
             if hold {
                 held.push(stream);
             }
         }
     });
-    format!("http://{address}")
+    (format!("http://{address}"), answered)
 }
 
 /// A server on loopback that answers each request, by its head, after some time, and closes the connection. What is

@@ -95,10 +95,10 @@ impl Reader<'_> {
                 self.mistake(whole, format!("`{known}` must be plain text"), hint);
                 continue;
             }
-            if let Some((_, message)) = WORDS.iter().find(|(key, _)| key == known)
-                && !message.contains(&text.as_ref())
+            if let Some((_, allowed)) = WORDS.iter().find(|(key, _)| key == known)
+                && !allowed.contains(&text.as_ref())
             {
-                let hint = format!("write one of {}", yieldtray_source::join_words(*message));
+                let hint = format!("write one of {}", yieldtray_source::join_words(*allowed));
                 self.mistake(whole, format!("`{known}` cannot be `{text}`"), &hint);
                 continue;
             }

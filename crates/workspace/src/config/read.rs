@@ -271,7 +271,7 @@ impl Reader<'_> {
             self.mistake(key_span(key), "only the private configuration may take a value from a command", &hint);
             return None;
         }
-        let message = match held.get_ref() {
+        let command = match held.get_ref() {
             DeValue::Array(members) => members
                 .iter()
                 .map(|member| match member.get_ref() {
@@ -279,14 +279,14 @@ impl Reader<'_> {
                     _ => None,
                 })
                 .collect::<Option<Vec<_>>>()
-                .filter(|message| !message.is_empty()),
+                .filter(|command| !command.is_empty()),
             _ => None,
         };
-        if message.is_none() {
+        if command.is_none() {
             let hint = "write program and arguments as texts, as in `[\"pass\", \"show\", \"packhouse\"]`";
             self.mistake(held.span().into(), "a command is a list of texts", hint);
         }
-        message.map(ValueSource::Command)
+        command.map(ValueSource::Command)
     }
 
     fn function(&mut self, name: &Key<'_>, held: &TomlValue<'_>) -> Option<UserFunction> {
