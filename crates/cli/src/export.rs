@@ -231,7 +231,7 @@ impl Exporter<'_> {
         let workspace = &self.project.workspace;
         let mut settings: EvalSettings = self.project.settings.clone();
         settings.set.extend(set.iter().filter(|(name, _)| name != TOKEN).cloned());
-        let plan = Plan { steps: vec![Step { needs: Vec::new(), ..step.clone() }] };
+        let plan = Plan { steps: vec![step.clone()] };
         let random = self.random();
         let token = set.iter().find(|(name, _)| token && name == TOKEN).map(|(_, value)| value);
         let options = RunOptions {

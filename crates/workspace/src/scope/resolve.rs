@@ -108,7 +108,7 @@ impl Resolver<'_> {
     }
 
     /// Whether the configuration or the cell itself says that a value of that name is secret.
-    fn is_declared_secret(&self, name: &str) -> bool {
+    pub(super) fn is_declared_secret(&self, name: &str) -> bool {
         let text = &self.workspace.source(self.cell.source).text;
         self.workspace.config.is_secret(name)
             || self.workspace.cell(self.cell).instructions().any(|line| match line.kind {

@@ -244,7 +244,11 @@ impl ValueLister<'_> {
         let of_cell = (resolver.cell.source, workspace.cell(resolver.cell).span);
         let place = found.line().unwrap_or(of_cell);
         let value = resolver.value_of(name, place.0, place.1, crate::scope::Phase::Request);
-        let secret = !resolver.cache.secrets.is_empty();
+        let secret = match found {
+            Binding::Entry(entry, _) => entry.secret,
+            Binding::Captured(captured) => captured.secret,
+            _ => false,
+        } || resolver.is_declared_secret(name);
         self.masker.learn(resolver.cache.new_secrets());
         match value {
             // A `let` may use a secret without being one: the masker hides that part of it.
