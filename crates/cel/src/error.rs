@@ -9,11 +9,11 @@ use yieldtray_source::Span;
 pub struct SyntaxError {
     /// The part, in bytes.
     pub span: Span,
-    /// What is wrong with it.
+    /// The kind of error.
     pub kind: SyntaxErrorKind,
 }
 
-/// What is wrong with a part of a text.
+/// The kind of a syntax error.
 #[derive(Clone, Debug, PartialEq, Eq, Error)]
 pub enum SyntaxErrorKind {
     /// Something else is expected.

@@ -7,11 +7,11 @@ use yieldtray_source::Span;
 pub struct Token {
     /// Its part of the text, in bytes.
     pub span: Span,
-    /// What it is.
+    /// Its kind.
     pub kind: TokenKind,
 }
 
-/// What a token is.
+/// The kind of a token.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum TokenKind {
     /// White space, or a comment from `//` to the end of its line.
@@ -144,7 +144,7 @@ fn string_length(text: &str) -> Option<(usize, bool)> {
         } else {
             c.len_utf8()
         };
-        // An escaped line end is no part of a literal of one line either.
+        // An escaped line end does not belong to a literal of one line either.
         if quote.len() == 1 && rest[..skipped].ends_with(['\n', '\r']) {
             return Some((length(&rest[1..]), false));
         }

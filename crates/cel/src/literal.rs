@@ -22,7 +22,7 @@ pub enum Literal {
     Bytes(Arc<[u8]>),
 }
 
-/// The value of a number; `negative` if a minus sign stands before it.
+/// The value of a number; `negative` if a minus sign is before it.
 pub(crate) fn number(text: &str, negative: bool) -> Result<Literal, SyntaxErrorKind> {
     let sign = if negative { "-" } else { "" };
     let out_of_range = || SyntaxErrorKind::IntegerRange(format!("{sign}{text}"));

@@ -238,7 +238,7 @@ impl<'t> Parser<'t> {
         }
     }
 
-    /// What follows a dot: a member, or a call.
+    /// A member or a call, after the dot.
     fn selected(&mut self, operand: NodeId, start: usize) -> NodeId {
         let optional = self.takes("?");
         let field_span = self.here();
@@ -308,7 +308,7 @@ impl<'t> Parser<'t> {
         }
     }
 
-    /// Reports that there is no operand. What closes or separates something is left to what is around it.
+    /// Reports a missing operand. Brackets and separators are left to the construct around it.
     fn missing(&mut self) -> NodeId {
         let span = self.here();
         self.expected("an expression");

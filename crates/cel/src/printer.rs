@@ -168,7 +168,7 @@ impl Printer<'_> {
         }
     }
 
-    /// What a member, an index or a method is of.
+    /// The operand of a member, an index or a method.
     fn operand(&self, id: NodeId) -> Option<NodeId> {
         match &self.tree.node(id).kind {
             Kind::Select { operand, .. } | Kind::Index { operand, .. } => Some(*operand),

@@ -1,4 +1,4 @@
-//! The tree of an expression: a flat list of nodes in which operands stand before what uses them.
+//! The tree of an expression: a flat list of nodes in which operands come before the nodes that use them.
 
 use crate::literal::Literal;
 use yieldtray_source::Span;
@@ -26,11 +26,11 @@ pub struct Children {
 pub struct Node {
     /// Its part of the text, in bytes; without the parentheses around it.
     pub span: Span,
-    /// What it is.
+    /// Its kind.
     pub kind: Kind,
 }
 
-/// What a node is.
+/// The kind of a node.
 #[derive(Clone, Debug, PartialEq)]
 pub enum Kind {
     /// A part that could not be read; there is an error about it.
@@ -46,7 +46,7 @@ pub enum Kind {
     },
     /// `operand.field`, or `operand.?field`.
     Select {
-        /// What has the member.
+        /// The value that has the member.
         operand: NodeId,
         /// The name of the member.
         field: Box<str>,
@@ -57,7 +57,7 @@ pub enum Kind {
     },
     /// `has(operand.field)`.
     Has {
-        /// What may have the member.
+        /// The value that may have the member.
         operand: NodeId,
         /// The name of the member.
         field: Box<str>,

@@ -77,7 +77,7 @@ impl TimeZone for Tz {
     }
 
     fn offset_from_local_datetime(&self, local: &NaiveDateTime) -> MappedLocalTime<ZoneOffset> {
-        // A local time has the offset of a time of UTC that it comes to with that offset; no zone is farther off.
+        // A local time has the offset of the time in UTC that results from it with that offset; no zone is farther off.
         let near = |hours| local.checked_add_signed(TimeDelta::hours(hours)).map(|utc| self.at(&utc));
         let fits = |offset: &ZoneOffset| {
             let utc = local.checked_sub_offset(offset.fixed);

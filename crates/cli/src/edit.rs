@@ -4,7 +4,7 @@ use crate::error::CommandError;
 use anyhow::Context;
 use std::process::Command;
 
-/// The text after the user has edited it. `extension` tells the editor its type.
+/// The text after the user has edited it. `extension` is that of its type.
 pub(crate) fn edit(text: &str, extension: &str) -> Result<String, CommandError> {
     let chosen =
         ["VISUAL", "EDITOR"].iter().find_map(|name| std::env::var(name).ok().filter(|it| !it.trim().is_empty()));

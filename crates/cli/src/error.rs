@@ -14,7 +14,7 @@ pub(crate) enum CommandError {
         code: Option<Code>,
         /// The message.
         message: String,
-        /// What to do instead.
+        /// How to correct it.
         hint: Option<String>,
     },
     /// Somebody pressed Ctrl-C at a question: exit 130.

@@ -36,7 +36,7 @@ pub struct ReadyRequest<'w> {
     pub(crate) work: ResponseWork<'w>,
 }
 
-/// What is done with the response of a request: checks, captures, files.
+/// The handling of the response of a request: checks, captures, files.
 #[derive(Debug)]
 pub(crate) struct ResponseWork<'w> {
     /// The token that the request carries.

@@ -13,7 +13,7 @@ const MAX_PARENTHESES: usize = 64;
 #[derive(Clone, Debug)]
 pub struct JsonPath(serde_json_path::JsonPath);
 
-/// Why a text is no JSONPath.
+/// Why a text is not a JSONPath.
 #[derive(Clone, Debug, PartialEq, Eq, Error)]
 pub enum JsonPathError {
     /// More brackets are nested than are read.

@@ -13,7 +13,7 @@ pub struct CompileError {
     pub span: Span,
     /// The message.
     pub message: String,
-    /// What to write instead.
+    /// How to correct it.
     pub hint: Option<String>,
     /// The likely replacement for the text at `span`.
     pub replacement: Option<String>,

@@ -26,7 +26,7 @@ pub enum BodyPart {
 /// A file that goes out as it is.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct FileBody {
-    /// Where the file lies, for whoever opens it.
+    /// The path of the file.
     pub path: PathBuf,
     /// How the file is called in the workspace.
     pub shown: String,

@@ -161,7 +161,7 @@ impl Exchange {
         self.hops.iter().filter(|hop| hop.kind == HopKind::Redirect)
     }
 
-    /// The first header field of that name as text, bytes that are no UTF-8 replaced.
+    /// The first header field of that name as text, bytes that are not UTF-8 replaced.
     pub fn header(&self, name: &str) -> Option<std::borrow::Cow<'_, str>> {
         self.headers
             .iter()
@@ -183,7 +183,7 @@ pub struct Failure {
     pub kind: FailureKind,
     /// The message.
     pub message: String,
-    /// What to check.
+    /// A hint at the cause.
     pub hint: Option<String>,
     /// How long it took to fail.
     pub elapsed: Duration,

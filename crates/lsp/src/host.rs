@@ -22,7 +22,7 @@ pub struct HostError(pub String);
 
 /// Everything around the files that an editor has open.
 pub trait ServerHost: Send + Sync + 'static {
-    /// The root of the workspace that holds a file; `None` for one that lies in none.
+    /// The root of the workspace that holds a file; `None` if there is none.
     fn root_of(&self, file: &Path) -> Option<PathBuf>;
 
     /// Reads below a root.
@@ -55,7 +55,7 @@ pub trait ServerHost: Send + Sync + 'static {
     /// The cell of that name as code or in a format, secrets left out.
     fn export(&self, job: &Job, cell: &str, target: &str) -> Result<String, HostError>;
 
-    /// Writes a text to look at beside a file; gives where it lies.
+    /// Writes a text to show beside a file, and returns its path.
     fn write_scratch(&self, job: &Job, name: &str, text: &str) -> Result<PathBuf, HostError>;
 
     /// Does a job. What it has to say meanwhile goes to `ui`.
@@ -123,7 +123,7 @@ pub trait JobUi: Send + Sync {
 /// The result of a job.
 #[derive(Clone, Debug, Default)]
 pub struct JobResult {
-    /// A text to look at, and where it lies.
+    /// The path of a text to show.
     pub document: Option<PathBuf>,
     /// A summary, in a line.
     pub summary: String,

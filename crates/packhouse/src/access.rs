@@ -1,4 +1,4 @@
-//! Who may change things: a clerk who signed in, or a machine with a key.
+//! Authorization: a clerk who signed in, or a machine with a key.
 
 use crate::answer::Problem;
 use crate::state::Shared;

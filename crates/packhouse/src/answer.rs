@@ -10,7 +10,7 @@ pub(crate) fn json_answer(status: StatusCode, value: &Value) -> Response<Body> {
     (status, [(header::CONTENT_TYPE, "application/json")], value.to_string()).into_response()
 }
 
-/// What went wrong, for the caller to read.
+/// A description of the error.
 #[derive(Debug)]
 pub(crate) struct Problem {
     pub(crate) status: StatusCode,

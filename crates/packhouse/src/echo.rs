@@ -5,7 +5,7 @@ use axum::body::{Body, Bytes};
 use axum::http::{HeaderMap, Method, Response, StatusCode, Uri};
 use serde_json::{Value, json};
 
-/// What arrived, told back: method, target, header fields in order, body as text.
+/// Returns the request as it arrived: method, target, header fields in order, body as text.
 pub(crate) async fn echo(method: Method, uri: Uri, headers: HeaderMap, body: Bytes) -> Response<Body> {
     let fields: Vec<Value> =
         headers.iter().map(|(name, value)| json!([name.as_str(), String::from_utf8_lossy(value.as_bytes())])).collect();

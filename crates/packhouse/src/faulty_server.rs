@@ -107,7 +107,7 @@ fn answer(stream: &mut TcpStream, path: &str, request: &[u8], before: usize) -> 
         stream.write_all(body).map(|()| true)
     };
     match path {
-        // What arrived, byte for byte.
+        // Returns the request byte for byte.
         "/bytes" => return whole(stream, "application/octet-stream", request),
         "/no-answer" => thread::sleep(SILENCE_TIME),
         "/stall" => {

@@ -51,7 +51,7 @@ pub(crate) struct Wait {
     ms: u64,
 }
 
-/// What the scale reads, once it stands still.
+/// The reading of the scale, once it is stable.
 pub(crate) async fn reading(Query(wait): Query<Wait>) -> Response<Body> {
     tokio::time::sleep(Duration::from_millis(wait.ms).min(MAX_DELAY)).await;
     json_answer(StatusCode::OK, &json!({ "scale": "gate-2", "kg": 412.5, "still": true }))

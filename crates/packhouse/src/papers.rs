@@ -1,4 +1,4 @@
-//! What leaves the packhouse on paper: the manifest as XML, the stock as CSV.
+//! Documents: the manifest as XML, the stock as CSV.
 
 use crate::state::Shared;
 use axum::extract::State;
@@ -27,7 +27,7 @@ pub(crate) async fn stock(State(shared): State<Arc<Shared>>) -> impl IntoRespons
     let stock = shared.stock();
     let mut csv = String::from("lot,grower,variety,bins\r\n");
     for lot in stock.lots.values() {
-        // RFC 4180 2.6: a field with a quote, a comma or a line end stands in quotes.
+        // RFC 4180 2.6: a field with a quote, a comma or a line end is in quotes.
         let variety = if lot.variety.contains(['"', ',', '\r', '\n']) {
             format!("\"{}\"", lot.variety.replace('"', "\"\""))
         } else {

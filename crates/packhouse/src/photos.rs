@@ -10,7 +10,7 @@ use serde_json::{Value, json};
 use sha2::{Digest, Sha256};
 use std::sync::Arc;
 
-/// Takes photos and the words about them; what came is told back. Nothing is held but its digest.
+/// Takes photos with their descriptions and returns what arrived. Only digests are stored.
 pub(crate) async fn add(
     State(shared): State<Arc<Shared>>,
     Path(id): Path<String>,

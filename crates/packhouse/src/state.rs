@@ -1,4 +1,4 @@
-//! What the packhouse holds, and what it starts with.
+//! The data of the packhouse, and their initial state.
 
 use crate::Server;
 use serde::Serialize;

@@ -166,7 +166,7 @@ pub struct ProblemRecord {
     pub level: String,
     /// The message.
     pub message: String,
-    /// What to write instead.
+    /// How to correct it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub hint: Option<String>,
     /// Where, if it has a place.
@@ -213,7 +213,7 @@ pub struct FailureRecord {
     pub kind: String,
     /// The message.
     pub message: String,
-    /// What to check.
+    /// A hint at the cause.
     pub hint: Option<String>,
 }
 

@@ -68,7 +68,7 @@ pub struct ReadError {
     pub message: String,
     /// Where, line and column from 1, if it is a matter of a place.
     pub place: Option<(usize, usize)>,
-    /// What to do.
+    /// How to correct it.
     pub hint: &'static str,
 }
 

@@ -23,7 +23,7 @@ pub trait FileSystem: Send + Sync {
         self.read_data(path).map(|bytes| Box::new(io::Cursor::new(bytes)) as Box<dyn io::Read + Send>)
     }
 
-    /// Where such a file lies, and how many bytes it has: whoever sends it opens it there.
+    /// The path of such a file and its size in bytes; the sender opens it there.
     fn locate_data(&self, path: &Path) -> io::Result<(PathBuf, u64)> {
         self.read_data(path).map(|bytes| (path.to_owned(), bytes.len() as u64))
     }

@@ -176,7 +176,7 @@ pub struct Problem {
     pub span: Span,
     /// The message: lower case, no full stop, the user's words in backticks.
     pub message: String,
-    /// What to do instead, if known.
+    /// How to correct it, if known.
     pub hint: Option<String>,
     /// The exact text to put in place of the underlined one, if known. Boxed: problems travel as errors, and few have
     /// it.

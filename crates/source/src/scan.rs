@@ -4,7 +4,7 @@
 use super::Span;
 
 /// The end of the string literal that opens at `at` (a quote, single or tripled; `raw` when an `r`
-/// stood before it). `None` where it is never closed.
+/// was before it). `None` if it is never closed.
 fn string_end(bytes: &[u8], at: usize, raw: bool) -> Option<usize> {
     let quote = bytes[at];
     let triple = bytes.get(at + 1) == Some(&quote) && bytes.get(at + 2) == Some(&quote);

@@ -63,7 +63,7 @@ impl Span {
         self.start()..self.end()
     }
 
-    /// Whether `other` lies wholly inside.
+    /// True if `other` is wholly inside.
     pub fn contains(self, other: Span) -> bool {
         self.start <= other.start && other.end <= self.end
     }

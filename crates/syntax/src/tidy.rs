@@ -4,7 +4,7 @@ use super::file::{Cell, Field, Instruction, InstructionKind, Item, Node, Request
 use rustc_hash::FxHashMap;
 use yieldtray_source::{Edit, Span};
 
-/// The edits that lay `text` out; none where it is tidy already. `file` is its tree.
+/// The edits that format `text`; none if it is tidy already. `file` is its tree.
 ///
 /// - a blank line before each `%%`, but not between it and a comment just above;
 /// - at most one blank line elsewhere, none below a `%%` line, one between a body and what follows it;

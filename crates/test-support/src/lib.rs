@@ -74,9 +74,9 @@ pub fn json_answer(status: u16, body: &str) -> Exchange {
     answer(status, &[("content-type", "application/json")], body)
 }
 
-/// What a run of all cells of a workspace's files came to.
+/// The record of a run of all cells of a workspace's files.
 pub struct RunRecord {
-    /// What happened, in order.
+    /// The events, in order.
     pub events: Vec<Event>,
     /// The figures.
     pub summary: Summary,

@@ -14,7 +14,7 @@ pub struct SourceFile {
     pub text: String,
     /// The tree of a request file; of the configuration, an empty one.
     pub file: RequestFile,
-    /// What is wrong with it as a text. What its expressions do is found when they are compiled.
+    /// Problems of its syntax. Those of its expressions are found when they are compiled.
     pub problems: Vec<Problem>,
     /// The `_common.http` files above it, outermost first.
     pub inherited: Vec<SourceId>,

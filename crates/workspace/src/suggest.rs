@@ -24,7 +24,7 @@ pub fn checks_for(status: u16, media: &str, outline: &BodyShape<'_>) -> Vec<Stri
 
 /// A field as an expression names it.
 pub struct FieldExpression {
-    /// What stands before a test of the field: loops over the lists it is in.
+    /// The loops over the lists that the field is in, before the test of the field.
     before: String,
     /// How many loops these are.
     pub loops: usize,

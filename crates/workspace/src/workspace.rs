@@ -27,7 +27,7 @@ pub struct Workspace {
     files: FileSet,
     schemas: Arc<Schemas>,
     source_cache: SourceCache,
-    /// What `yieldtray.toml` and `yieldtray.local.toml` say; empty without them.
+    /// The configuration of `yieldtray.toml` and `yieldtray.local.toml`; empty without them.
     pub config: Config,
     /// The texts of those.
     configs: Vec<SourceId>,

@@ -136,7 +136,7 @@ pub(super) fn show(
     Ok(())
 }
 
-/// Compiles the expression of `--pick` first, so that no request that changes something is sent in vain.
+/// Compiles the expression of `--pick` first, so that no request is sent if its value could not be shown.
 fn check_pick(project: &Project, expression: &str) -> Result<(), CommandError> {
     let refused = |why: String, hint: Option<String>| CommandError::Refused {
         code: Some(Code::BadExpression),

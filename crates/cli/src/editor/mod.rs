@@ -1,4 +1,4 @@
-//! What the language server needs of the program: files, state, and sending as the commands do it.
+//! The host of the language server: files, state, and sending as the commands do it.
 
 mod jobs;
 mod prompter;

@@ -72,7 +72,7 @@ pub(crate) fn head(exchange: &Exchange, masker: &Masker, styles: Styles) -> Stri
     text + "\n"
 }
 
-/// How long what took, hop by hop, each phase as a bar where it lies in the whole.
+/// The durations of all phases, hop by hop, each with a bar at its position in the whole.
 pub(crate) fn timeline(exchange: &Exchange, masker: &Masker, styles: Styles, width: Option<usize>) -> String {
     const LABEL_COLUMNS: usize = 26;
     let bars = width.map_or(DEFAULT_BAR_COLUMNS, |width| width.saturating_sub(LABEL_COLUMNS).clamp(12, 100));

@@ -64,7 +64,7 @@ impl Revisions {
     }
 }
 
-/// Reads what `git status --porcelain=v2 --branch -z` says; `below` is where the workspace lies in the checkout.
+/// Reads what `git status --porcelain=v2 --branch -z` says; `below` is the path of the workspace in the checkout.
 fn read(said: &str, below: &str) -> Option<Answer> {
     let (mut commit, mut changed) = (None, HashSet::new());
     let mut add = |path: Option<&str>| {

@@ -14,7 +14,7 @@ pub enum Mutation {
     EmptyBody,
     /// Its body is not JSON any more.
     NotJson,
-    /// Its body, which is no JSON, is another text.
+    /// Its body, which is not JSON, is another text.
     OtherBody,
     /// The list that its body is has no members.
     EmptyList,

@@ -55,7 +55,7 @@ pub enum ConstantError {
     Pattern {
         /// The text.
         pattern: String,
-        /// What is wrong.
+        /// The message of the parser.
         error: String,
     },
 }

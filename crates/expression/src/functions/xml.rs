@@ -165,7 +165,7 @@ pub enum XPathError {
     Syntax {
         /// The text.
         path: String,
-        /// What is wrong.
+        /// The message of the parser.
         error: String,
     },
 }

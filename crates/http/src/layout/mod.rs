@@ -28,7 +28,7 @@ pub enum LayoutPiece {
 }
 
 /// Lays out `text`, which has this media type, and hands each piece on in order. Gives `false`, and hands
-/// on nothing, where it is not what the media type says or none that is known here.
+/// on nothing, if it does not match the media type, or the media type is not known.
 pub fn pretty_print(text: &str, media_type: &str, piece: impl FnMut(LayoutPiece, &str)) -> bool {
     let start = text.trim_start();
     match media_type {

@@ -1,4 +1,4 @@
-//! What an editor offers to do to files.
+//! Changes of files that an editor offers.
 
 use std::path::PathBuf;
 use yieldtray_source::{Edit, SourceId};

@@ -119,7 +119,7 @@ fn lift_literal(view: IdeContext<'_>, source: SourceId, range: Span) -> Option<A
     })
 }
 
-/// Whether what is selected lies between marks.
+/// True if the selection is inside a placeholder.
 fn is_literal(text: &str, body: Span, range: Span, in_body: bool) -> bool {
     let around = if in_body { body } else { super::line_at(text, range.start()) };
     let template = Template::parse(text, around, in_body, &mut Vec::new());

@@ -64,7 +64,7 @@ pub(super) fn without_value(
     problems
 }
 
-/// A tray on which everything lies that the cells would yield: what a response gives is not missing.
+/// A tray with every value that the cells would capture: such values are not missing.
 fn full_tray(workspace: &Workspace, uses: &[Uses<'_>]) -> Tray {
     let mut tray = Tray::default();
     let needed = uses.iter().flat_map(|uses| &uses.step.needs);

@@ -80,7 +80,7 @@ pub enum Part {
     Text(ValueText, Option<String>),
     /// A file with its media type and name, where those are not what its path suggests.
     File {
-        /// Where it lies, from the request file.
+        /// Its path, relative to the request file.
         path: ValueText,
         /// Its media type.
         media: Option<String>,

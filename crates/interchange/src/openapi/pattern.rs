@@ -33,7 +33,7 @@ fn write(part: &Hir, more: u32, text: &mut String) -> Option<()> {
         HirKind::Alternation(parts) => write(parts.first()?, more, text)?,
         HirKind::Repetition(repetition) => {
             let most = repetition.max.unwrap_or(u32::MAX);
-            // Something is better than nothing, where both fit.
+            // Something is better than nothing if both fit.
             let least = repetition.min.max(1).min(most);
             let times = least.saturating_add(more).min(most);
             for _ in 0..times {

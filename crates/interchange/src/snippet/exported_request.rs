@@ -1,4 +1,4 @@
-//! What a template is made of: a request and the values that later ones take from its response.
+//! The input of a template: a request and the values that later ones take from its response.
 
 use super::json_path::Source;
 use super::outline::ParameterizedRequest;

@@ -24,7 +24,7 @@ pub enum SnippetError {
     Render {
         /// The name of the target.
         target: &'static str,
-        /// What fails.
+        /// The error of the template engine.
         error: minijinja::Error,
     },
 }

@@ -14,7 +14,7 @@ impl Axis {
         Self { longest: longest.max(0.001) }
     }
 
-    /// Where a time lies on it.
+    /// The position of a time on it.
     pub(super) fn at(&self, millis: f64) -> String {
         format!("{:.2}%", (millis / self.longest * 100.0).clamp(0.0, 100.0))
     }

@@ -115,7 +115,7 @@ fn unindexed(database: &Connection) -> Result<Option<(i64, i64)>, Error> {
 const MIN_TERM_CHARS: usize = 3;
 
 /// The query of the index: the words of the text, and all words that begin with the last one. Short ones are left out
-/// if there are others, since matches are verified anyway. `None` if there is no word in it.
+/// if there are others, since matches are verified anyway. `None` if it has no word.
 fn words(text: &str) -> Option<String> {
     // Splits a text like the index does: separate accents are a part of their word.
     let is_word = |c: char| c.is_alphanumeric() || ('\u{300}'..'\u{370}').contains(&c);

@@ -69,7 +69,7 @@ pub struct ConfigAdditions {
 /// first environment.
 ///
 /// # Errors
-/// Where it is no TOML, or holds something else than tables in these places.
+/// If it is not TOML, or has something other than tables in these places.
 pub fn add_imported(text: &str, additions: &ConfigAdditions) -> Result<String, EditError> {
     let mut document: DocumentMut =
         text.parse().map_err(|error: toml_edit::TomlError| EditError::NotToml(error.message().to_owned()))?;

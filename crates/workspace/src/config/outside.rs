@@ -18,7 +18,7 @@ pub struct OutsideSetting {
     pub span: Span,
     /// True if it is in the private configuration.
     pub private: bool,
-    /// What it names, as text: a command, a path, variables.
+    /// A description of what it names: a command, a path, variables.
     pub names: String,
 }
 

@@ -27,7 +27,7 @@ impl<'t> Reader<'t> {
         Self { text, source, private, problems: Vec::new() }
     }
 
-    /// What was reported.
+    /// The problems that were reported.
     pub(super) fn into_problems(self) -> Vec<Problem> {
         let source = self.source;
         self.problems.into_iter().map(|problem| problem.in_source(source)).collect()

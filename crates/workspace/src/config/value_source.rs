@@ -78,7 +78,7 @@ impl std::fmt::Debug for ValueEntry {
 pub struct SourceError {
     /// The message.
     pub message: String,
-    /// What to do instead.
+    /// How to correct it.
     pub hint: String,
 }
 

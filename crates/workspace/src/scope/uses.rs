@@ -1,4 +1,4 @@
-//! Which names a cell uses, told without sending anything.
+//! The names that a cell uses, found without sending anything.
 
 use super::Binding;
 use super::compile::place_of_name;
@@ -14,9 +14,9 @@ use yieldtray_syntax::{Auth, Instruction, InstructionKind, Template, instruction
 /// An expression of a cell, or of a preamble that holds for it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct ExprLocation {
-    /// The text it stands in.
+    /// The text it is in.
     pub source: SourceId,
-    /// Where it stands.
+    /// Its span.
     pub span: Span,
     /// Whether it is worked out only after the response.
     pub after: bool,
@@ -32,7 +32,7 @@ pub struct NameUse {
 }
 
 impl NameUse {
-    /// Where the name itself stands.
+    /// The span of the name itself.
     pub fn span(&self, workspace: &Workspace) -> Span {
         let text = &workspace.source(self.at.source).text;
         if self.at.span.of(text) == self.name { self.at.span } else { place_of_name(&self.name, text, self.at.span) }

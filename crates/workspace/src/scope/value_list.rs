@@ -1,4 +1,4 @@
-//! What each name is now, where it comes from, and whether it is set at all.
+//! Lists names with their current values and origins.
 
 use super::Binding;
 use crate::CellId;
@@ -19,11 +19,11 @@ pub struct ValueRow {
     pub value: ValueState,
     /// Where that comes from; `None` where nothing gives it.
     pub origin: Option<Origin>,
-    /// What else would give it a value, the next in order first.
+    /// The bindings that it shadows, the next in order first.
     pub shadows: Vec<Origin>,
 }
 
-/// A value as far as it can be told without sending anything.
+/// A value as far as it is known without sending anything.
 #[derive(Clone, Debug)]
 pub enum ValueState {
     /// This value.
@@ -43,9 +43,9 @@ pub enum ValueState {
 /// Where a value comes from.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Origin {
-    /// What sort of place it is.
+    /// Its kind.
     pub kind: OriginKind,
-    /// The place, where it stands in a text.
+    /// The source and the span, if it is in a text.
     pub place: Option<(SourceId, Span)>,
 }
 
@@ -188,11 +188,11 @@ struct ValueLister<'s> {
     rows: Vec<ValueRow>,
     /// Names with the place that gives them, of which there is a row.
     known: FxHashSet<(String, Place)>,
-    /// What was already told to be missing, by its words.
+    /// The missing values that were reported already: name and message.
     named: FxHashSet<String>,
 }
 
-/// What tells one giving place from another: its text and where, or that it has none.
+/// The identity of a binding: its source and span, and whether it was captured.
 type Place = (Option<(SourceId, Span)>, bool);
 
 impl ValueLister<'_> {
@@ -205,7 +205,7 @@ impl ValueLister<'_> {
         }
         let workspace = self.context.workspace;
         let origin = Origin::of(&first, workspace);
-        // A response can be yielded again and a default overridden: what is hidden is told all the same.
+        // Bindings that another one shadows are listed too.
         let shadows = resolver.candidates(name).skip(1).map(|found| Origin::of(&found, workspace)).collect();
         let value = self.value(resolver, name, &first);
         self.known.insert(key);

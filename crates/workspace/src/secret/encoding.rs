@@ -68,7 +68,7 @@ pub(crate) enum Encoding {
 }
 
 impl Encoding {
-    /// Every encoding, but for base64, whose letters depend on what stands before a text.
+    /// Every encoding except base64, whose letters depend on the text before it.
     pub(super) const ALL: &'static [Self] = &[
         Self::Percent,
         Self::Form,
@@ -133,7 +133,7 @@ impl Encoding {
 }
 
 /// The letters of base64, in both alphabets (RFC 4648 4 and 5), that `text` alone decides when 0, 1 or 2 bytes
-/// precede it in the encoded text. Too short ones, which tell nothing, are left out.
+/// precede it in the encoded text. Ones that are too short to identify it are left out.
 pub(super) fn base64_forms(text: &str) -> impl Iterator<Item = String> + '_ {
     (0..3)
         .flat_map(move |offset| {

@@ -1,4 +1,4 @@
-//! What must not be shown: secrets in every encoding in which they may occur, and header fields that carry
+//! Data that must not be shown: secrets in every encoding in which they may occur, and header fields that carry
 //! credentials.
 
 mod encoding;
