@@ -98,8 +98,8 @@ impl<'t> Parser<'t> {
 
     fn error(&mut self, span: Span, kind: SyntaxErrorKind) {
         // One error at a place, and none after too many levels: what follows from them says nothing new.
-        let says_it = |error: &SyntaxError| error.span == span || matches!(error.kind, SyntaxErrorKind::Depth(_));
-        if !self.errors.iter().any(says_it) {
+        let says_it = |last: &SyntaxError| last.span == span || matches!(last.kind, SyntaxErrorKind::Depth(_));
+        if !self.errors.last().is_some_and(says_it) {
             self.errors.push(SyntaxError { span, kind });
         }
     }
@@ -497,66 +497,66 @@ impl<'t> Parser<'t> {
         Some(parts.join(".").into())
     }
 
-    fn message(&mut self, name: Box<str>, start: usize) -> NodeId {
+    /// Reads the parts between brackets, separated by commas; one may follow the last. `read` returns false if a part
+    /// could not be read. The opening bracket is next.
+    fn bracketed(&mut self, close: &'static str, mut read: impl FnMut(&mut Self) -> bool) {
         self.at += 1;
-        let mut fields = Vec::new();
-        while !self.is_next("}") && self.peek().is_some() {
-            let optional = self.takes("?");
-            let span = self.here();
-            let Some(name) = self.member_name() else {
-                self.expected("the name of a field");
-                break;
-            };
-            if !self.takes(":") {
-                self.expected("`:`");
-                break;
-            }
-            let value = self.expression();
-            fields.push(Field { name, span, value, optional });
-            if !self.takes(",") {
+        while !self.is_next(close) && self.peek().is_some() {
+            if !read(self) || !self.takes(",") {
                 break;
             }
         }
-        self.close("}");
+        self.close(close);
+    }
+
+    /// The value after a colon; none if there is no colon.
+    fn value_after_colon(&mut self) -> Option<NodeId> {
+        if self.takes(":") {
+            return Some(self.expression());
+        }
+        self.expected("`:`");
+        None
+    }
+
+    fn message(&mut self, name: Box<str>, start: usize) -> NodeId {
+        let mut fields = Vec::new();
+        self.bracketed("}", |parser| {
+            let optional = parser.takes("?");
+            let span = parser.here();
+            let Some(name) = parser.member_name() else {
+                parser.expected("the name of a field");
+                return false;
+            };
+            let value = parser.value_after_colon();
+            fields.extend(value.map(|value| Field { name, span, value, optional }));
+            value.is_some()
+        });
         let span = Span::new(start, self.last_end());
         self.tree.add(span, Kind::Message { name, fields })
     }
 
     fn list(&mut self) -> NodeId {
         let start = self.here().start();
-        self.at += 1;
         let mut elements = Vec::new();
-        while !self.is_next("]") && self.peek().is_some() {
-            let optional = self.takes("?");
-            let value = self.expression();
-            elements.push(Element { value, optional });
-            if !self.takes(",") {
-                break;
-            }
-        }
-        self.close("]");
+        self.bracketed("]", |parser| {
+            let optional = parser.takes("?");
+            elements.push(Element { value: parser.expression(), optional });
+            true
+        });
         let span = Span::new(start, self.last_end());
         self.tree.add(span, Kind::List(elements))
     }
 
     fn map(&mut self) -> NodeId {
         let start = self.here().start();
-        self.at += 1;
         let mut entries = Vec::new();
-        while !self.is_next("}") && self.peek().is_some() {
-            let optional = self.takes("?");
-            let key = self.expression();
-            if !self.takes(":") {
-                self.expected("`:`");
-                break;
-            }
-            let value = self.expression();
-            entries.push(Entry { key, value, optional });
-            if !self.takes(",") {
-                break;
-            }
-        }
-        self.close("}");
+        self.bracketed("}", |parser| {
+            let optional = parser.takes("?");
+            let key = parser.expression();
+            let value = parser.value_after_colon();
+            entries.extend(value.map(|value| Entry { key, value, optional }));
+            value.is_some()
+        });
         let span = Span::new(start, self.last_end());
         self.tree.add(span, Kind::Map(entries))
     }

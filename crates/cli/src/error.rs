@@ -25,8 +25,8 @@ pub(crate) enum CommandError {
 
 impl CommandError {
     /// A refusal without a hint.
-    pub(crate) fn refused(message: impl Into<String>) -> Self {
-        CommandError::Refused { code: None, message: message.into(), hint: None }
+    pub(crate) fn refused(message: impl ToString) -> Self {
+        CommandError::Refused { code: None, message: message.to_string(), hint: None }
     }
 
     /// A refusal with what to do instead.
@@ -44,7 +44,7 @@ impl From<Problem> for CommandError {
 
 impl From<yieldtray_store::Error> for CommandError {
     fn from(error: yieldtray_store::Error) -> Self {
-        CommandError::refused(error.to_string())
+        CommandError::refused(error)
     }
 }
 

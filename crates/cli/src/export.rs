@@ -125,7 +125,7 @@ pub(crate) fn export_cells(
             yields: if several { yields_of(project, step.cell, &outlines) } else { Vec::new() },
         })
         .collect();
-    let text = write(target, &exported).map_err(|error| CommandError::refused(error.to_string()))?;
+    let text = write(target, &exported).map_err(CommandError::refused)?;
     let mut reads: Vec<String> = outlines.iter().flat_map(|(_, outline)| outline.reads()).collect();
     reads.sort_unstable();
     reads.dedup();

@@ -225,7 +225,7 @@ impl AtomicFile {
         match before {
             Ok(before) => temporary.as_file().set_permissions(before.permissions())?,
             Err(_) if private => {}
-            Err(_) => default_mode(temporary.as_file())?,
+            Err(_) => set_default_mode(temporary.as_file())?,
         }
         UNFINISHED.lock().unwrap_or_else(PoisonError::into_inner).push(temporary.path().to_owned());
         Ok(Self { temporary: Some(temporary), target: target.to_owned() })
@@ -305,7 +305,7 @@ fn remove_abandoned(folder: &Path) {
 }
 
 #[cfg(unix)]
-fn default_mode(file: &std::fs::File) -> io::Result<()> {
+fn set_default_mode(file: &std::fs::File) -> io::Result<()> {
     use rustix::fs::Mode;
     use std::os::unix::fs::PermissionsExt;
     // The mask can only be read by setting it.
@@ -315,7 +315,7 @@ fn default_mode(file: &std::fs::File) -> io::Result<()> {
 }
 
 #[cfg(not(unix))]
-fn default_mode(_file: &std::fs::File) -> io::Result<()> {
+fn set_default_mode(_file: &std::fs::File) -> io::Result<()> {
     Ok(())
 }
 
@@ -358,7 +358,7 @@ pub(crate) struct RequestFiles {
 
 /// The request files below `folder`, sorted by path, relative to `root`; with `inherited`, the `_common.http`
 /// files too. What git ignores is passed over, and so are hidden folders.
-pub(crate) fn request_files(root: &Path, folder: &Path, inherited: bool) -> Result<RequestFiles, CommandError> {
+pub(crate) fn request_files(root: &Path, folder: &Path, with_common: bool) -> Result<RequestFiles, CommandError> {
     // A link is resolved before it is walked: it may lead out of the workspace.
     let shown = escape_line(&folder.display().to_string()).into_owned();
     let folder = folder.canonicalize().with_context(|| format!("cannot open `{shown}`"))?;
@@ -379,7 +379,7 @@ pub(crate) fn request_files(root: &Path, folder: &Path, inherited: bool) -> Resu
         };
         let path = entry.path();
         let is_request = path.extension().is_some_and(|extension| extension == "http")
-            && path.file_name().is_some_and(|name| inherited || name != COMMON_FILE);
+            && path.file_name().is_some_and(|name| with_common || name != COMMON_FILE);
         if is_request && path.is_file() {
             files.push(path.strip_prefix(&root).unwrap_or(path).to_owned());
         }

@@ -398,11 +398,11 @@ impl Schema {
 
     /// The violations by `value`: the location in both, and the rule.
     pub(super) fn violations(&self, value: Json) -> Vec<String> {
-        let mut violations_shown: Vec<String> = Vec::new();
+        let mut shown: Vec<String> = Vec::new();
         let prefix = self.place.as_ref().map(|(number, _)| format!("/{}", property(*number))).unwrap_or_default();
         for (count, error) in self.validator.iter_errors(&self.wrapped(value)).enumerate() {
             if count == MAX_SHOWN_VIOLATIONS {
-                violations_shown.push("and more".to_owned());
+                shown.push("and more".to_owned());
                 break;
             }
             let place = error.instance_path().to_string();
@@ -411,9 +411,9 @@ impl Schema {
             let (error, rule) = (error.to_string(), self.rule(&error.schema_path().to_string()));
             // A large value is shown beside the check already.
             let cut = error.char_indices().nth(160).map_or(error.len(), |(at, _)| at);
-            violations_shown.push(format!("{place}: {} (rule {rule})", &error[..cut]));
+            shown.push(format!("{place}: {} (rule {rule})", &error[..cut]));
         }
-        violations_shown
+        shown
     }
 
     /// A rule, and the file it is in if that is not the schema's own.
@@ -463,8 +463,8 @@ mod tests {
         let schemas = Schemas::default();
         let schema = schemas.at(&files, Path::new("s3.json")).expect("it compiles");
         assert!(schema.is_valid(serde_json::json!({ "own3": 1, "p7": { "own7": 2, "p3": { "own3": 1 } } })));
-        let violations_shown = schema.violations(serde_json::json!({ "own3": 1, "p7": {} }));
-        assert_eq!(violations_shown, ["`/p7`: \"own7\" is a required property (rule `/required` of `s7.json`)"]);
+        let shown = schema.violations(serde_json::json!({ "own3": 1, "p7": {} }));
+        assert_eq!(shown, ["`/p7`: \"own7\" is a required property (rule `/required` of `s7.json`)"]);
         // Another of them is there already.
         let other = schemas.at(&files, Path::new("s9.json")).expect("it compiles");
         assert!(Arc::ptr_eq(&schema.validator, &other.validator));

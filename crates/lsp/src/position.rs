@@ -26,14 +26,14 @@ impl LineIndex<'_> {
     pub(crate) fn offset(&self, position: Position) -> usize {
         let Some(line) = self.lines.span(self.text, position.line as usize + 1) else { return self.text.len() };
         let written = line.of(self.text).trim_end_matches(['\n', '\r']);
-        let baseline_exprs = position.character as usize;
+        let character = position.character as usize;
         let within = match self.encoding {
-            PositionEncoding::Utf8 => written.floor_char_boundary(baseline_exprs.min(written.len())),
+            PositionEncoding::Utf8 => written.floor_char_boundary(character.min(written.len())),
             PositionEncoding::Utf16 => {
                 let mut units = 0;
                 let fitting = written.chars().take_while(|c| {
                     units += c.len_utf16();
-                    units <= baseline_exprs
+                    units <= character
                 });
                 fitting.map(char::len_utf8).sum()
             }

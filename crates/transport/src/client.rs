@@ -14,6 +14,7 @@ use crate::upload::{self, Gate};
 use futures_util::future::Either;
 use hyper::HeaderMap;
 use hyper::header::{CONTENT_LENGTH, HeaderName, HeaderValue};
+use std::fmt::Display;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 use std::time::Instant;
@@ -218,17 +219,13 @@ impl Client {
     /// Sends a request and receives the head of its response. With `paced`, the time limit applies to this.
     async fn head(&self, prepared: &Arc<PreparedRequest>, start: Instant, paced: bool) -> Result<Head, Failure> {
         let url = &prepared.url;
-        let other = |why: String| failure(FailureKind::Other, why.to_string(), None, start.elapsed());
+        let other = |error: &dyn Display| failure(FailureKind::Other, error.to_string(), None, start.elapsed());
         let shared = &*self.shared;
         let proxy = shared.proxies.get_or_init(|| Proxies::new(&shared.options)).of(url);
         let plain_client = PlainClient::takes(prepared) && proxy.is_none() && shared.options.socket.is_none();
         let way = match plain_client {
-            true => Sender::Straight(
-                shared.plain_client.of(prepared, &shared.options).map_err(|error| other(error.to_string()))?,
-            ),
-            false => {
-                Sender::Library(shared.clients.of(prepared, &shared.options).map_err(|error| other(error.to_string()))?)
-            }
+            true => Sender::Straight(shared.plain_client.of(prepared, &shared.options).map_err(|error| other(&error))?),
+            false => Sender::Library(shared.clients.of(prepared, &shared.options).map_err(|error| other(&error))?),
         };
         let mut tries = 0;
         loop {
@@ -415,10 +412,10 @@ impl<'c> Sender<'c> {
         prepared: &PreparedRequest,
         start: Instant,
     ) -> Result<impl Future<Output = Result<IncomingResponse, SendError>> + use<'c>, Failure> {
-        let other = |message: String| failure(FailureKind::Other, message, None, start.elapsed());
+        let other = |error: &dyn Display| failure(FailureKind::Other, error.to_string(), None, start.elapsed());
         let method = hyper::Method::from_bytes(prepared.method.as_bytes())
-            .map_err(|_| other(format!("`{}` cannot be a method", prepared.method)))?;
-        let headers = headers(prepared).map_err(|error| other(error.to_string()))?;
+            .map_err(|_| other(&format!("`{}` cannot be a method", prepared.method)))?;
+        let headers = headers(prepared).map_err(|error| other(&error))?;
         let body = prepared.body.as_ref().map(upload::body);
         Ok(match self {
             Sender::Straight(client) => {
@@ -436,7 +433,8 @@ impl<'c> Sender<'c> {
                     None => body,
                 };
                 let mut request = hyper::Request::new(body);
-                *request.uri_mut() = address.map_err(|error| other(format!("this address cannot be sent: {error}")))?;
+                *request.uri_mut() =
+                    address.map_err(|error| other(&format!("this address cannot be sent: {error}")))?;
                 (*request.method_mut(), *request.headers_mut()) = (method, headers);
                 Either::Left(client.send(request, gate))
             }
@@ -444,7 +442,7 @@ impl<'c> Sender<'c> {
                 if prepared.verbatim_target.is_some() {
                     let text = "a path that is sent as it is written goes through no proxy and no Unix socket, nor \
                                  by HTTP/2 from the start";
-                    return Err(other(text.to_owned()));
+                    return Err(other(&text));
                 }
                 let mut request = reqwest::Request::new(method, prepared.url.clone());
                 (*request.headers_mut(), *request.body_mut()) = (headers, body);

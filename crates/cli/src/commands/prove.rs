@@ -11,7 +11,6 @@ use crate::project::select::choose;
 use crate::prompt::Terminal;
 use crate::run::RunObserver;
 use crate::run::service::{ReplayParams, RunService};
-use crate::settings::OutputSettings;
 use std::io::{self, Write};
 use std::time::Instant;
 use yieldtray_engine::{CellReport, Event, ExitCode, Run, RunOptions};
@@ -31,7 +30,7 @@ pub(crate) fn prove(common: &Common, args: &Prove, host: &HostFacts, out: &mut O
         reveal_secrets: project.reveal,
         ..RunOptions::default()
     };
-    let progress = ProgressLine::new(Instant::now(), out.settings.terminal && !out.settings.json);
+    let progress = ProgressLine::new(Instant::now(), &out.settings);
     let observer = MutationObserver { out, progress, failed: 0, reports: Vec::new() };
     let params = ReplayParams { plan, options: run_options, jobs: 1, time_connecting: false };
     let replayed = RunService::new(&project, &prompter).replay(params, observer)?;
@@ -76,11 +75,10 @@ impl RunObserver for MutationObserver<'_> {
     }
 
     fn on_tick(&mut self, run: &Run<'_>) -> io::Result<()> {
-        let OutputSettings { width, styles, .. } = self.out.settings;
-        self.progress.draw(run, self.failed, width, styles).map_or(Ok(()), |line| self.out.write_now(&line))
+        self.out.draw_progress(&mut self.progress, run, self.failed)
     }
 
     fn release_terminal(&mut self) -> io::Result<()> {
-        write!(self.out.result(), "{}", self.progress.clear())
+        self.out.clear_progress(&mut self.progress)
     }
 }

@@ -127,12 +127,6 @@ impl Out {
         writeln!(io::stderr(), "{line}")
     }
 
-    /// Writes a text on standard output that is to be seen before its line ends.
-    pub(crate) fn write_now(&mut self, text: &str) -> io::Result<()> {
-        write!(self.stdout, "{text}")?;
-        self.flush()
-    }
-
     /// Writes out what is buffered.
     pub(crate) fn flush(&mut self) -> io::Result<()> {
         self.stdout.flush()

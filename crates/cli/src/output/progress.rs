@@ -1,7 +1,9 @@
 //! The last line on a terminal while a run goes on: how far it is.
 
+use super::Out;
 use super::table::{count, cut};
-use crate::styles::Styles;
+use crate::settings::OutputSettings;
+use std::io::{self, Write};
 use std::time::{Duration, Instant};
 use yieldtray_engine::Run;
 
@@ -24,9 +26,9 @@ pub(crate) struct ProgressLine {
 }
 
 impl ProgressLine {
-    /// The line of a run that began then. It is `shown` on a terminal, unless data is printed.
-    pub(crate) fn new(began: Instant, shown: bool) -> Self {
-        Self { shown, began, drawn: false, last: None }
+    /// The line of a run that began then. It is shown on a terminal, unless data is printed.
+    pub(crate) fn new(began: Instant, settings: &OutputSettings) -> Self {
+        Self { shown: settings.terminal && !settings.json, began, drawn: false, last: None }
     }
 
     /// True if it is drawn at all: then the run must report its progress.
@@ -34,31 +36,37 @@ impl ProgressLine {
         self.shown
     }
 
-    /// The text that takes the line away before something else is written.
-    pub(crate) fn clear(&mut self) -> &'static str {
-        if std::mem::take(&mut self.drawn) { CLEAR_LINE } else { "" }
-    }
-
-    /// The text that draws it again, if it is time to. `failed` cells did not pass.
-    pub(crate) fn draw(
-        &mut self,
-        run: &Run<'_>,
-        failed: usize,
-        width: Option<usize>,
-        styles: Styles,
-    ) -> Option<String> {
+    /// The text of the line, if it is time to draw it again.
+    fn text(&self, run: &Run<'_>, failed: usize, width: Option<usize>) -> Option<String> {
         let took = self.began.elapsed();
         if !self.shown || took < SHOW_AFTER || self.last.is_some_and(|last| last.elapsed() < REDRAW_INTERVAL) {
             return None;
         }
-        let cleared = self.clear();
         let progress = run.progress();
         let name = progress.waits_for.map(|cell| &*run.workspace().cell(cell).name);
         let line = describe((progress.done, progress.all), failed, run.summary().requests, took, name);
-        let line = cut(&line, width.unwrap_or(80).saturating_sub(1));
-        self.drawn = true;
-        self.last = Some(Instant::now());
-        Some(format!("{cleared}{}", styles.dim(&line)))
+        Some(cut(&line, width.unwrap_or(80).saturating_sub(1)))
+    }
+}
+
+impl Out {
+    /// Draws the progress line of a run in which `failed` cells did not pass, if it is time to.
+    pub(crate) fn draw_progress(&mut self, line: &mut ProgressLine, run: &Run<'_>, failed: usize) -> io::Result<()> {
+        let Some(text) = line.text(run, failed, self.settings.width) else { return Ok(()) };
+        self.clear_progress(line)?;
+        line.drawn = true;
+        line.last = Some(Instant::now());
+        let text = self.settings.styles.dim(&text);
+        write!(self.result(), "{text}")?;
+        self.flush()
+    }
+
+    /// Takes the progress line away before something else is written.
+    pub(crate) fn clear_progress(&mut self, line: &mut ProgressLine) -> io::Result<()> {
+        match std::mem::take(&mut line.drawn) {
+            true => write!(self.result(), "{CLEAR_LINE}"),
+            false => Ok(()),
+        }
     }
 }
 

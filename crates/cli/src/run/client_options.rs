@@ -34,7 +34,7 @@ pub(crate) fn options(project: &Project) -> Result<Options, CommandError> {
         socket: path("socket", &settings.socket)?,
         ..usual
     };
-    options.check_files().map_err(|error| CommandError::refused(error.to_string()))?;
+    options.check_files().map_err(CommandError::refused)?;
     Ok(options)
 }
 

@@ -4,7 +4,6 @@ use crate::output::cell::{CellLines, Heading, summary, time};
 use crate::output::progress::ProgressLine;
 use crate::output::{Out, data, table};
 use crate::run::RunObserver;
-use crate::settings::OutputSettings;
 use std::io::{self, Write};
 use std::time::{Duration, Instant};
 use yieldtray_engine::{CellReport, Event, Run};
@@ -42,7 +41,7 @@ impl<'o, 'w> RunPrinter<'o, 'w> {
         verbose: bool,
     ) -> Self {
         let began = Instant::now();
-        let progress = ProgressLine::new(began, out.settings.terminal && !out.settings.json);
+        let progress = ProgressLine::new(began, &out.settings);
         let slowest = verbose.then(Vec::new);
         Self { out, lines, heading, random, file: None, shown: Vec::new(), began, failed: 0, progress, slowest }
     }
@@ -137,11 +136,10 @@ impl RunObserver for RunPrinter<'_, '_> {
     }
 
     fn on_tick(&mut self, run: &Run<'_>) -> io::Result<()> {
-        let OutputSettings { width, styles, .. } = self.out.settings;
-        self.progress.draw(run, self.failed, width, styles).map_or(Ok(()), |line| self.out.write_now(&line))
+        self.out.draw_progress(&mut self.progress, run, self.failed)
     }
 
     fn release_terminal(&mut self) -> io::Result<()> {
-        write!(self.out.result(), "{}", self.progress.clear())
+        self.out.clear_progress(&mut self.progress)
     }
 }

@@ -77,7 +77,7 @@ impl<'w> LaneCx<'_, 'w> {
 
     /// The problem of a body that says it is JSON and is not, where a check read it as text.
     fn not_json(&self, cell: CellId, exchange: &Exchange, names: &mut ResponseScope<'_>) -> Option<Problem> {
-        if !is_json(&exchange.media_type()) || exchange.body.is_empty() || !names.looks_like_number_or_bool() {
+        if !is_json(&exchange.media_type()) || exchange.body.is_empty() || !names.has_text_body() {
             return None;
         }
         let error = serde_json::from_slice::<serde::de::IgnoredAny>(&exchange.body).err()?;

@@ -124,8 +124,8 @@ fn long_number_text<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v>
     Ok(CowVal::owned(CelString::from(scalar_text(&*arguments[0]).unwrap_or_default())))
 }
 
-fn error(function: &str, message: impl Into<String>) -> ExecutionError {
-    ExecutionError::function_error(function, message.into())
+fn error(function: &str, message: impl ToString) -> ExecutionError {
+    ExecutionError::function_error(function, message.to_string())
 }
 
 /// Argument `index` as text.

@@ -11,7 +11,7 @@ use cel::common::value::{CowVal, Val};
 pub(super) fn conforms<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v> {
     let reader = arguments[0].downcast_ref::<FileReader>().expect("compiling puts the reader first");
     let path = text("conforms", &arguments[1..], 1)?;
-    let schema = reader.schema(path).map_err(|why| error("conforms", why.to_string()))?;
+    let schema = reader.schema(path).map_err(|why| error("conforms", why))?;
     let value = Value::copy_of(&*arguments[1]).to_json();
     Ok(CowVal::owned(CelBool::from(schema.is_valid(value))))
 }

@@ -65,7 +65,7 @@ enum XmlError {
 /// the root element declares.
 pub(super) fn xpath<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v> {
     let (xml, path) = (text("xpath", &arguments, 0)?, text("xpath", &arguments, 1)?);
-    check_size(xml).map_err(|why| error("xpath", why.to_string()))?;
+    check_size(xml).map_err(|why| error("xpath", why))?;
     // A check is evaluated again to explain it: what took too long once is not begun again.
     let too_slow = || error("xpath", format!("the expression takes more than {} s", XPATH_TIMEOUT.as_secs()));
     let slow = || SLOW.lock().unwrap_or_else(PoisonError::into_inner);
@@ -81,7 +81,7 @@ pub(super) fn xpath<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v>
         slow().push(digest_of(xml, path));
         return Err(too_slow());
     };
-    let value = match found.map_err(|why| error("xpath", why.to_string()))? {
+    let value = match found.map_err(|why| error("xpath", why))? {
         Picked::Boolean(truth) => Value::from(truth),
         Picked::Number(number) => Value::from(number),
         Picked::Text(text) => Value::text(text),

@@ -24,9 +24,9 @@ pub(super) fn yielded(workspace: &Workspace, uses: &[Uses<'_>], usage: &UsageInd
                 problems.push(remark.with_hint("the later one wins: rename one of them").in_source(cell.source));
             }
             // A cell may use what it yields itself, in the checks below the yield.
-            let baseline_exprs =
+            let is_used =
                 usage.uses(cell.source, word) || usage.is_needed((cell.source, &workspace.cell(cell).name), word);
-            if !baseline_exprs {
+            if !is_used {
                 let remark = Problem::warning(Code::UnusedYield, name, format!("nobody uses `{word}`"));
                 let hint = "remove the line; or write `% needs` where another file should see the value";
                 problems.push(remark.with_hint(hint).in_source(cell.source));

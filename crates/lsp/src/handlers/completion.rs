@@ -130,14 +130,14 @@ pub(super) fn format_range(server: &mut Server, params: Value) -> Answer {
     formatted(server, &text_document.uri, move |first, last| first <= range.end.line && range.start.line <= last)
 }
 
-/// The edits that format a text, limited to the lines that `baseline_exprs` accepts.
-fn formatted(server: &mut Server, address: &str, baseline_exprs: impl Fn(u32, u32) -> bool) -> Answer {
+/// The edits that format a text, limited to the lines that `includes` accepts.
+fn formatted(server: &mut Server, address: &str, includes: impl Fn(u32, u32) -> bool) -> Answer {
     let Snapshot { state, source, encoding, .. } = server.snapshot(address)?;
     let own = state.workspace.source(source);
     let is_request = state.workspace.configurations().all(|config| config != source);
     let edits: Vec<Edit> = if is_request { tidy(&own.text, &own.file) } else { Vec::new() };
     let mut edits = text_edits(state, source, &edits, encoding);
-    edits.retain(|edit| baseline_exprs(edit.range.start.line, edit.range.end.line));
+    edits.retain(|edit| includes(edit.range.start.line, edit.range.end.line));
     Ok(json!(edits))
 }
 

@@ -38,8 +38,8 @@ impl<'x> ResponseScope<'x> {
         self.made
     }
 
-    /// Whether somebody read the body, and got a text.
-    pub fn looks_like_number_or_bool(&self) -> bool {
+    /// True if the body was read, and its value is a text.
+    pub fn has_text_body(&self) -> bool {
         self.made.names.iter().any(|(name, value)| *name == "body" && value.as_text().is_some())
     }
 

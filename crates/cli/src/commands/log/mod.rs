@@ -169,6 +169,6 @@ fn one(store: &Store, number: Option<i64>) -> Result<(NumberedExchange, LoggedEx
 
 /// A row of the log.
 fn read(listed: &NumberedExchange, payload: ExchangePayload) -> Result<LoggedExchange<'static>, CommandError> {
-    let logged = LoggedResponse::read(listed, payload).map_err(|error| CommandError::refused(error.to_string()))?;
+    let logged = LoggedResponse::read(listed, payload).map_err(CommandError::refused)?;
     Ok(logged.exchange)
 }
