@@ -132,12 +132,18 @@ impl<'t> Parser<'t> {
         node
     }
 
+    /// From a place to the end of the last token: parentheses around an operand belong to what uses it.
+    fn span_from(&self, start: usize) -> Span {
+        Span::new(start, self.last_end().max(start))
+    }
+
     fn span_of(&self, node: NodeId) -> Span {
         self.tree.node(node).span
     }
 
     fn expression(&mut self) -> NodeId {
         self.nested(|parser| {
+            let start = parser.here().start();
             let condition = parser.binary(2);
             if !parser.takes("?") {
                 return condition;
@@ -148,19 +154,20 @@ impl<'t> Parser<'t> {
                 return yes;
             }
             let no = parser.expression();
-            let span = Span::new(parser.span_of(condition).start(), parser.span_of(no).end());
+            let span = parser.span_from(start);
             parser.tree.add(span, Kind::Conditional { condition, yes, no })
         })
     }
 
     /// Operands with the operators between them that bind as tightly as `least`, or more.
     fn binary(&mut self, least: u8) -> NodeId {
+        let start = self.here().start();
         let mut left = self.unary();
         while let Some(operator) = self.operator().filter(|operator| operator.precedence() >= least) {
             let operator_span = self.here();
             self.at += 1;
             let right = self.binary(operator.precedence() + 1);
-            let span = Span::new(self.span_of(left).start(), self.span_of(right).end());
+            let span = self.span_from(start);
             left = self.tree.add(span, Kind::Binary { operator, operator_span, left, right });
         }
         left
@@ -205,7 +212,7 @@ impl<'t> Parser<'t> {
             self.expected("an operand");
         }
         let operand = self.nested(Self::unary);
-        let span = Span::new(start, self.span_of(operand).end().max(start + 1));
+        let span = self.span_from(start);
         self.tree.add(span, Kind::Unary { operator, operand })
     }
 
@@ -217,16 +224,16 @@ impl<'t> Parser<'t> {
 
     /// An operand with its members, indices, calls and message fields.
     fn member(&mut self) -> NodeId {
+        let start = self.here().start();
         let mut operand = self.primary();
         loop {
-            let start = self.span_of(operand).start();
             if self.takes(".") {
                 operand = self.selected(operand, start);
             } else if self.takes("[") {
                 let optional = self.takes("?");
                 let index = self.expression();
                 self.close("]");
-                let span = Span::new(start, self.last_end());
+                let span = self.span_from(start);
                 operand = self.tree.add(span, Kind::Index { operand, index, optional });
             } else if self.is_next("{")
                 && let Some(name) = self.type_name(operand)
@@ -385,7 +392,7 @@ impl<'t> Parser<'t> {
             }
         }
         self.close(")");
-        let span = Span::new(start, self.last_end());
+        let span = self.span_from(start);
         self.call_or_macro(span, function, name_span, receiver, arguments, absolute)
     }
 
@@ -459,7 +466,10 @@ impl<'t> Parser<'t> {
                     names.push((own, node.span));
                 }
                 Kind::Error => {}
-                _ => self.error(node.span, SyntaxErrorKind::MacroVariable(name.to_string())),
+                kind => match self.numbered_variable(&kind) {
+                    Some(own) => names.push((own, node.span)),
+                    None => self.error(node.span, SyntaxErrorKind::MacroVariable(name.to_string())),
+                },
             }
         }
         if &*name == "transformMapEntry"
@@ -474,6 +484,22 @@ impl<'t> Parser<'t> {
         }
         let arguments = self.tree.add_list(arguments);
         self.tree.add(span, Kind::Macro { name, name_span, receiver, variables: names, arguments })
+    }
+
+    /// `cel.iterVar(0, 1)`: a variable with numbers instead of a name, as what makes expressions from others writes them.
+    fn numbered_variable(&self, kind: &Kind) -> Option<Box<str>> {
+        let Kind::Call { function, receiver: Some(receiver), arguments, .. } = kind else { return None };
+        let is_cel = matches!(&self.tree.node(*receiver).kind, Kind::Name { name, .. } if &**name == "cel");
+        let number = |node: NodeId| match self.tree.node(node).kind {
+            Kind::Literal(Literal::Int(number)) => Some(number),
+            _ => None,
+        };
+        match self.tree.list(*arguments) {
+            [depth, index] if is_cel && &**function == "iterVar" => {
+                Some(format!("cel.iterVar({}, {})", number(*depth)?, number(*index)?).into())
+            }
+            _ => None,
+        }
     }
 
     /// The dotted name that an operand is, if it is one.
@@ -531,7 +557,7 @@ impl<'t> Parser<'t> {
             fields.extend(value.map(|value| Field { name, span, value, optional }));
             value.is_some()
         });
-        let span = Span::new(start, self.last_end());
+        let span = self.span_from(start);
         self.tree.add(span, Kind::Message { name, fields })
     }
 
@@ -543,7 +569,7 @@ impl<'t> Parser<'t> {
             elements.push(Element { value: parser.expression(), optional });
             true
         });
-        let span = Span::new(start, self.last_end());
+        let span = self.span_from(start);
         self.tree.add(span, Kind::List(elements))
     }
 
@@ -557,7 +583,7 @@ impl<'t> Parser<'t> {
             entries.extend(value.map(|value| Entry { key, value, optional }));
             value.is_some()
         });
-        let span = Span::new(start, self.last_end());
+        let span = self.span_from(start);
         self.tree.add(span, Kind::Map(entries))
     }
 
@@ -590,7 +616,7 @@ impl<'t> Parser<'t> {
 /// How many of the arguments of a method are variables, if it is a macro.
 fn variables_of(function: &str, arguments: usize, is_name: impl Fn(usize) -> bool) -> Option<usize> {
     Some(match (function, arguments) {
-        ("all" | "exists" | "exists_one" | "existsOne" | "filter" | "optMap" | "optFlatMap", 2) => 1,
+        ("all" | "exists" | "exists_one" | "existsOne" | "filter" | "optMap" | "optFlatMap" | "sortBy", 2) => 1,
         ("map", 2 | 3) => 1,
         ("all" | "exists" | "existsOne" | "exists_one", 3) => 2,
         ("transformList" | "transformMap" | "transformMapEntry", 3 | 4) if is_name(0) && is_name(1) => 2,

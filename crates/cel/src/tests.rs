@@ -192,7 +192,7 @@ fn nodes_know_their_part_of_the_text() {
     let text = " a.b [ 0 ]  + (f( x ) )";
     let parsed = parse(text);
     let spans: Vec<&str> = parsed.tree.nodes().map(|(_, node)| node.span.of(text)).collect();
-    assert_eq!(spans, ["a", "a.b", "0", "a.b [ 0 ]", "x", "f( x )", "a.b [ 0 ]  + (f( x )"]);
+    assert_eq!(spans, ["a", "a.b", "0", "a.b [ 0 ]", "x", "f( x )", "a.b [ 0 ]  + (f( x ) )"]);
 }
 
 #[test]
@@ -216,7 +216,7 @@ fn levels_are_limited_and_chains_are_not() {
 }
 
 /// Texts that follow the grammar.
-fn expression() -> impl Strategy<Value = String> {
+pub(crate) fn expression() -> impl Strategy<Value = String> {
     let leaf = prop_oneof![
         "[a-d]",
         "[0-9]{1,3}u?",
@@ -262,7 +262,7 @@ fn expression() -> impl Strategy<Value = String> {
 }
 
 /// Texts of the signs and words of the language, in any order.
-fn jumble() -> impl Strategy<Value = String> {
+pub(crate) fn jumble() -> impl Strategy<Value = String> {
     let piece = prop_oneof![
         Just("("),
         Just(")"),

@@ -7,13 +7,12 @@ use std::path::{Path, PathBuf};
 
 /// The crates from the lowest to the highest, each with those it may use. All are above those that they use.
 const CRATES: &[(&str, &[&str])] = &[
-    ("chrono-tz", &[]),
     ("source", &[]),
     ("store", &[]),
     ("packhouse", &[]),
     ("syntax", &["source"]),
     ("cel", &["source"]),
-    ("expression", &["source"]),
+    ("expression", &["source", "cel"]),
     ("http", &["source"]),
     ("transport", &["source", "http"]),
     ("workspace", &["source", "syntax", "expression", "http"]),
@@ -67,7 +66,6 @@ const HOMES: &[(&str, &[&str])] = &[
     ("anyhow", &["cli"]),
     ("async-compression", &["transport"]),
     ("axum", &["packhouse"]),
-    ("cel", &["expression"]),
     ("clap", &["cli"]),
     ("cookie_store", &["transport"]),
     // Tables of rows in files, and tables in bodies.
@@ -90,7 +88,8 @@ const HOMES: &[(&str, &[&str])] = &[
     ("ignore", &["cli"]),
     ("imagesize", &["http"]),
     ("indicatif", &["cli"]),
-    ("jiff", &["chrono-tz"]),
+    ("indexmap", &["cel"]),
+    ("jiff", &["cel"]),
     ("jsonschema", &["expression"]),
     ("lsp-types", &["lsp"]),
     ("maud", &["report"]),
@@ -103,8 +102,8 @@ const HOMES: &[(&str, &[&str])] = &[
     ("quick-xml", &["expression", "report"]),
     ("rand", &["expression"]),
     ("rcgen", &["packhouse"]),
-    // `matches` in expressions, and patterns in descriptions of APIs.
-    ("regex", &["expression", "interchange"]),
+    // Patterns in expressions, entities of XML, and patterns in descriptions of APIs.
+    ("regex", &["cel", "expression", "interchange"]),
     ("regex-syntax", &["interchange"]),
     ("reqwest", &["transport"]),
     ("ring", &["store"]),
@@ -117,10 +116,10 @@ const HOMES: &[(&str, &[&str])] = &[
     ("serde-saphyr", &["interchange"]),
     ("serde_json_path", &["expression"]),
     ("serde_urlencoded", &["packhouse"]),
+    ("sha1", &["expression"]),
     ("signal-hook", &["cli"]),
     // Of lines of text, of lists of responses, and of files that an import would change.
     ("similar", &["source", "report", "cli"]),
-    ("stacker", &["expression"]),
     ("strsim", &["source"]),
     ("sxd-document", &["expression"]),
     ("sxd-xpath", &["expression"]),

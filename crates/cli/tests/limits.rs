@@ -124,7 +124,7 @@ fn files_that_mean_harm_end_in_words() {
     let workspace = TestWorkspace::new()
         .file("a.http", &format!("% let a0 = 'lots of lots'\n{doubled}\n%% a\n/{{{{size(a39)}}}}\n"))
         .file("b.http", &format!("% let b0 = 'lots'\n{nested}\n%% b\n/{{{{size(b39)}}}}\n"))
-        .file("c.http", &format!("%% c\n/{{{{size({loops})}}}}\n"))
+        .file("c.http", &format!("%% c\n/{{{{json({loops})}}}}\n"))
         .file("d.http", "%% d\n/{{size(replace(replace('aaaaaaaaaa', 'a', text0), 'a', text0))}}\n")
         .file("_common.http", &format!("% let text0 = '{}'\n", "a".repeat(8_000)));
     for file in ["a", "b", "c", "d"] {

@@ -177,7 +177,7 @@ fn own_functions_are_called_explained_and_checked() {
     );
     let run = workspace.run(&["send", "a.http"]).exits(1);
     assert!(run.stderr.contains("1 of 3 checks failed"), "{}", run.stderr);
-    assert!(run.stderr.contains("label(\"L\", status)  is  \"PH-L-200\""), "{}", run.stderr);
+    assert!(run.stderr.contains("label('L', status)  is  \"PH-L-200\""), "{}", run.stderr);
     let shown = workspace.run(&["values", "--functions"]).exits(0);
     assert!(shown.stdout.contains("label(lot, row)") && shown.stdout.contains("yieldtray.toml:2"), "{}", shown.stdout);
     assert!(shown.stdout.contains("fake(kind)"), "{}", shown.stdout);

@@ -1,7 +1,7 @@
 //! Evaluating checks and yields on a response, and explaining why a check failed.
 
 use crate::difference::Difference;
-use crate::event::{CheckFailure, YieldReport};
+use crate::event::{CheckFailure, CheckPart, YieldReport};
 use crate::response_exprs::{Purpose, ResponseExpr, reads_body};
 use yieldtray_expression::{Engine, EvalError, RandomSource, Value};
 use yieldtray_http::{MASK, origin_of};
@@ -31,9 +31,6 @@ pub(crate) struct CheckEvaluator<'a> {
     pub(crate) needs: &'a [CellId],
     pub(crate) cache: &'a mut EvalCache,
 }
-
-/// The parts of an expression: text, and value or why there is none.
-type Parts = Vec<(String, Result<String, EvalError>)>;
 
 /// The results of the checks of a cell.
 #[derive(Default)]
@@ -129,39 +126,23 @@ impl CheckEvaluator<'_> {
         }
         let bound = self.resolver().bind(expression, source, span, Phase::Response(names));
         self.mask_new_secrets();
-        let mut outcome = bound.map(|bindings| {
-            let value = self.engine.evaluate(expression, &bindings, self.random);
-            if value.as_ref().is_ok_and(|value| value.as_bool() == Some(true)) {
-                let vacuous = self.engine.vacuous_alls(expression, &bindings, self.random);
-                remarks.extend(vacuous.into_iter().map(|list| vacuous_all(expr, &list)));
-            }
-            value
-        });
-        if let Ok(Ok(value)) = &outcome
-            && value.as_bool() == Some(true)
-        {
+        let bindings = match bound {
+            Ok(bindings) => bindings,
+            Err(problems) => return Some(self.failure(expr, self.messages(&problems), Vec::new())),
+        };
+        let evaluation = self.engine.evaluate_with_record(expression, &bindings, self.random);
+        if evaluation.is_true() {
+            remarks.extend(evaluation.vacuous_alls().into_iter().map(|list| vacuous_all(expr, &list)));
             return None;
         }
-        // Explaining may need more of the response than the check reads.
-        names.read_all();
-        let bound = self.resolver().bind(expression, source, span, Phase::Response(names));
-        if let (Ok(Err(_)), Ok(bindings)) = (&outcome, &bound) {
-            outcome = Ok(self.engine.evaluate(expression, bindings, self.random));
-        }
-        let (outcome, bindings) = match (outcome, bound) {
-            (Ok(outcome), Ok(bindings)) => (outcome, bindings),
-            (Err(problems), _) | (_, Err(problems)) => {
-                return Some(self.failure(expr, self.messages(&problems), Vec::new()));
-            }
-        };
-        let mut notes = match outcome {
+        let mut notes = match evaluation.outcome() {
             Ok(value) => match value.as_bool() {
                 Some(_) => Vec::new(),
                 None => vec![format!("a check must be true or false, but this is {}", value.kind().describe())],
             },
             Err(error) => vec![self.masker.mask(error.as_str()).into_owned()],
         };
-        let explanation = self.engine.explain(expression, &bindings, self.random);
+        let explanation = evaluation.explain();
         let masker = &*self.masker;
         let mask = |text: &str| masker.mask(text).into_owned();
         for note in &explanation.notes {
@@ -178,18 +159,18 @@ impl CheckEvaluator<'_> {
         let parts = explanation.parts.into_iter().filter(|part| !is_compared(&part.text)).map(|part| {
             let value = part.value.map(|value| display_value(&value, masker));
             let value = value.map_err(|error| EvalError::new(mask(error.as_str())));
-            (mask(&part.text), value)
+            CheckPart { text: mask(&part.text), span: part.span, value }
         });
         // The reason for a failing part is said once, as a note or beside the part.
         let parts: Vec<_> = parts
-            .filter(|(_, value)| {
-                value.as_ref().err().is_none_or(|error| !notes.iter().any(|note| note == error.as_str()))
+            .filter(|part| {
+                part.value.as_ref().err().is_none_or(|error| !notes.iter().any(|note| note == error.as_str()))
             })
             .collect();
         Some(CheckFailure { difference, ..self.failure(expr, notes, parts) })
     }
 
-    fn failure(&self, expr: &ResponseExpr<'_>, notes: Vec<String>, parts: Parts) -> CheckFailure {
+    fn failure(&self, expr: &ResponseExpr<'_>, notes: Vec<String>, parts: Vec<CheckPart>) -> CheckFailure {
         let (source, span) = (expr.source, expr.span);
         let expression = span.of(&self.workspace.source(source).text).to_owned();
         CheckFailure { source, span, label: None, expression, parts, difference: None, notes, hint: None }
@@ -205,13 +186,7 @@ impl CheckEvaluator<'_> {
         if let Some(why) = unreadable_body(expr, names) {
             return Err(EvalError::new(why));
         }
-        let mut value = self.value_of(expr, names);
-        if value.is_err() {
-            // An error message may list the other members of the body.
-            names.read_all();
-            value = self.value_of(expr, names);
-        }
-        let value = value?;
+        let value = self.value_of(expr, names)?;
         if secret {
             self.masker.learn([value.clone()]);
         }

@@ -46,8 +46,6 @@ pub(crate) struct DeferredChecks<'w> {
 #[derive(Default)]
 pub(crate) struct Deferred<'w> {
     checks: Option<Box<DeferredChecks<'w>>>,
-    /// Whether there is something to evaluate on a response that is awaited.
-    has_pending_checks: bool,
     /// The last response, if no report has it: freeing a large one takes time.
     response_to_drop: Option<Exchange>,
 }
@@ -71,15 +69,6 @@ impl<'w> Deferred<'w> {
     /// The step whose checks are put off.
     pub(crate) fn step(&self) -> Option<usize> {
         self.checks.as_ref().map(|checks| checks.pending.step)
-    }
-
-    /// Notes that a request has checks, which are evaluated once its response is there.
-    pub(crate) fn expect_checks(&mut self) {
-        self.has_pending_checks = true;
-    }
-
-    pub(crate) fn has_pending_checks(&self) -> bool {
-        self.has_pending_checks
     }
 
     /// Keeps a response that nobody needs any more until there is time to free it.

@@ -1,5 +1,6 @@
 //! How two long values differ, line by line.
 
+use serde_json::Value as Json;
 use yieldtray_expression::Value;
 use yieldtray_source::diff::{DiffLine, diff_lines};
 use yieldtray_workspace::secret::Masker;
@@ -22,7 +23,14 @@ impl Difference {
     /// The difference between `left` and `right`, each with its expression; `None` if both are short enough to compare
     /// by eye.
     pub(super) fn of(left: &(String, Value), right: &(String, Value), masker: &Masker) -> Option<Self> {
-        let (ours, theirs) = (text(&left.1)?, text(&right.1)?);
+        let (ours, theirs) = match (left.1.as_text(), right.1.as_text()) {
+            (Some(ours), Some(theirs)) => (ours.to_owned(), theirs.to_owned()),
+            _ => {
+                let ours = left.1.to_json();
+                let theirs = in_order_of(&ours, right.1.to_json());
+                (lines_of(&left.1, &ours)?, lines_of(&right.1, &theirs)?)
+            }
+        };
         if ours.chars().count().max(theirs.chars().count()) <= LONG_VALUE_CHARS {
             return None;
         }
@@ -45,14 +53,39 @@ impl Difference {
 
 /// Text as it is, lists and maps as JSON with one member a line. Commas are left out, so that being the last member
 /// makes no difference.
-fn text(value: &Value) -> Option<String> {
+fn lines_of(value: &Value, json: &Json) -> Option<String> {
     if let Some(text) = value.as_text() {
         return Some(text.to_owned());
     }
-    let json = value.to_json();
-    let formatted = (json.is_array() || json.is_object()).then(|| serde_json::to_string_pretty(&json))?.ok()?;
+    let formatted = (json.is_array() || json.is_object()).then(|| serde_json::to_string_pretty(json))?.ok()?;
     let lines = formatted.lines().map(|line| line.strip_suffix(',').unwrap_or(line));
     Some(lines.collect::<Vec<_>>().join("\n"))
+}
+
+/// A value whose members are in the order of those of another one, as far as that has them: their order makes no
+/// difference.
+fn in_order_of(other: &Json, value: Json) -> Json {
+    match (other, value) {
+        (Json::Object(other), Json::Object(mut members)) => {
+            let mut ordered = serde_json::Map::new();
+            for (name, its) in other {
+                if let Some(member) = members.shift_remove(name) {
+                    ordered.insert(name.clone(), in_order_of(its, member));
+                }
+            }
+            ordered.extend(members);
+            Json::Object(ordered)
+        }
+        (Json::Array(other), Json::Array(members)) => {
+            let mut others = other.iter();
+            let members = members.into_iter().map(|member| match others.next() {
+                Some(its) => in_order_of(its, member),
+                None => member,
+            });
+            Json::Array(members.collect())
+        }
+        (_, value) => value,
+    }
 }
 
 #[cfg(test)]

@@ -191,9 +191,9 @@ impl CellReport {
             if let Some(difference) = &mut failure.difference {
                 difference.mask(masker);
             }
-            for (text, value) in &mut failure.parts {
-                hide(text);
-                hide(value.as_mut().unwrap_or_else(EvalError::text_mut));
+            for part in &mut failure.parts {
+                hide(&mut part.text);
+                hide(part.value.as_mut().unwrap_or_else(EvalError::text_mut));
             }
         }
         for taken in &mut self.yields {
@@ -222,14 +222,25 @@ pub struct CheckFailure {
     pub label: Option<String>,
     /// Its expression.
     pub expression: String,
-    /// The parts of the expression: text, and value or why there is none.
-    pub parts: Vec<(String, Result<String, EvalError>)>,
+    /// The parts of the expression that decided.
+    pub parts: Vec<CheckPart>,
     /// The difference between the sides of an `==` that are too long to show as parts.
     pub difference: Option<Difference>,
     /// Why it could not be judged, and what else to know.
     pub notes: Vec<String>,
     /// The words after `else`.
     pub hint: Option<String>,
+}
+
+/// A part of the expression of a check, with the value that it had.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct CheckPart {
+    /// The part as it is written; of a list the element that decided, as `body.lots[1]`.
+    pub text: String,
+    /// Where it is, counted from the start of the expression; of an element its list.
+    pub span: Span,
+    /// Its value as it is shown, or why it has none.
+    pub value: Result<String, EvalError>,
 }
 
 impl CheckFailure {
@@ -241,7 +252,7 @@ impl CheckFailure {
 
     /// True if `text` occurs in its explanation.
     pub(crate) fn mentions(&self, text: &str) -> bool {
-        let parts = self.parts.iter().map(|(_, value)| value.as_ref().map_or_else(EvalError::as_str, String::as_str));
+        let parts = self.parts.iter().map(|part| part.value.as_ref().map_or_else(EvalError::as_str, String::as_str));
         let lines = self.difference.iter().flat_map(|difference| &difference.lines).filter_map(|line| match line {
             DiffLine::Context(text) | DiffLine::Left(text) | DiffLine::Right(text) => Some(text.as_str()),
             DiffLine::Skipped(_) | DiffLine::Truncated(_) => None,

@@ -30,7 +30,7 @@ mod run_values;
 mod scheduler;
 
 pub use difference::Difference;
-pub use event::{CellReport, CheckFailure, Event, Outcome, Summary, TokenReport, YieldReport};
+pub use event::{CellReport, CheckFailure, CheckPart, Event, Outcome, Summary, TokenReport, YieldReport};
 pub use exit_code::ExitCode;
 pub use inputs::{LoggedSeeds, RunOptions};
 pub use next::{Next, Pause, Progress};

@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 use std::time::Duration;
-use yieldtray_expression::{BodyAccess, Compiled, Engine};
+use yieldtray_expression::{Compiled, Engine};
 use yieldtray_source::{SourceId, Span};
 use yieldtray_syntax::InstructionKind;
 use yieldtray_workspace::scope::reads_body as expression_reads_body;
@@ -112,9 +112,4 @@ pub(crate) fn poll_of<'w>(workspace: &'w Workspace, engine: &Engine, cell: CellI
 /// Whether an expression reads the body, parsed or as text.
 pub(crate) fn reads_body(expression: &Compiled) -> bool {
     expression_reads_body(expression)
-}
-
-/// The members of the body that any of `exprs` reads.
-pub(crate) fn body_access(exprs: &[ResponseExpr<'_>]) -> BodyAccess {
-    exprs.iter().fold(BodyAccess::Nothing, |access, expr| access.and(expr.expression.reads_of_body()))
 }

@@ -211,13 +211,10 @@ impl<'w> Run<'w> {
         }
     }
 
-    /// Prepares for the responses that are awaited, and validates the cell that follows the one whose request was handed
-    /// out last. A caller that waits for a response has the time.
+    /// Validates the cell that follows the one whose request was handed out last. A caller that waits for a response has
+    /// the time.
     pub fn prefetch(&mut self) {
         self.state.deferred.drop_response();
-        if self.state.deferred.has_pending_checks() {
-            self.inputs.engine().init();
-        }
         let Some(lane) = self.state.scheduler.take_last_sent() else { return };
         self.in_lane(lane, |cx| {
             // A cell that makes the program panic does so again when its turn comes, and is reported then.

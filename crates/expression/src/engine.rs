@@ -1,22 +1,19 @@
 //! Compiles and evaluates expressions.
 
-use super::compiled::Compiled;
-use super::error::EvalError;
-use super::explain::Explanation;
-use super::files::{FILES, FileReader};
-use super::parse::CompileError;
-use super::{Value, fault, functions};
-use crate::explain;
-use crate::random::{RANDOM, RandomSource};
+use crate::compile_error::CompileError;
+use crate::compiled::Compiled;
+use crate::error::EvalError;
+use crate::evaluation::Evaluation;
+use crate::files::FileReader;
+use crate::functions::{self, Context};
+use crate::random::RandomSource;
 use crate::user_functions::{UserFunction, UserFunctions};
-use cel::common::value::CowVal;
-use cel::context::VariableResolver;
-use cel::{Context, Env};
+use crate::value::Value;
 use rustc_hash::FxHashMap;
-use std::sync::{Arc, Mutex, OnceLock, PoisonError};
-
-/// The environment of CEL, the same for all engines.
-static ENV: OnceLock<Arc<Env>> = OnceLock::new();
+use std::sync::{Arc, Mutex, PoisonError};
+use yieldtray_cel as cel;
+use yieldtray_cel::Activation;
+use yieldtray_cel::functions::{Call, Outcome as CallOutcome};
 
 /// Compiles expressions, each distinct one once, and evaluates them.
 #[derive(Default)]
@@ -27,7 +24,7 @@ pub struct Engine {
 
 type Outcome = Result<Arc<Compiled>, Arc<[CompileError]>>;
 
-/// The names an expression sees when it runs.
+/// The names an expression sees when it is evaluated.
 #[derive(Clone, Debug, Default)]
 pub struct Bindings<'n> {
     pairs: Vec<(&'n str, Value)>,
@@ -66,6 +63,9 @@ impl Engine {
     }
 
     /// Compiles `source`, or gives what it gave before.
+    ///
+    /// # Errors
+    /// All errors that can be known without evaluating it.
     pub fn compile(&self, source: &str) -> Outcome {
         let mut cache = self.cache.lock().unwrap_or_else(PoisonError::into_inner);
         if let Some(outcome) = cache.get(source) {
@@ -86,75 +86,38 @@ impl Engine {
         bindings: &Bindings<'_>,
         random: &RandomSource,
     ) -> Result<Value, EvalError> {
-        random.reset_budget();
-        compiled.with_stack(|| {
-            let resolver = Resolver { bindings, random };
-            let context = self.context(&resolver);
-            match cel::Value::resolve_val(&compiled.tree, &context) {
-                Ok(value) if !random.is_within_limit(value.as_ref()) => Err(EvalError::new(random.too_large())),
-                Ok(value) => Ok(Value::copy_of(value.as_ref())),
-                Err(error) => {
-                    let text = explain::why(&compiled.tree, &context).unwrap_or_else(|| fault::describe(&error));
-                    Err(EvalError::new(text))
-                }
-            }
-        })
+        let names = Names { bindings, random };
+        let outcome = compiled.program.evaluate(&names, random.limits(), None);
+        outcome.map(Value).map_err(|error| EvalError::of(&compiled.program, &error))
     }
 
-    /// The parts of `compiled` that show why it has its value.
-    pub fn explain(&self, compiled: &Compiled, bindings: &Bindings<'_>, random: &RandomSource) -> Explanation {
-        random.reset_budget();
-        compiled.with_stack(|| {
-            let resolver = Resolver { bindings, random };
-            explain::explain(&compiled.tree, &self.context(&resolver))
-        })
-    }
-
-    /// The lists for which `all()` is vacuously true because they are empty.
-    pub fn vacuous_alls(&self, compiled: &Compiled, bindings: &Bindings<'_>, random: &RandomSource) -> Vec<String> {
-        // Asked for every check that passes.
-        if !compiled.has_all() {
-            return Vec::new();
-        }
-        compiled.with_stack(|| {
-            let resolver = Resolver { bindings, random };
-            explain::vacuous_alls(&compiled.tree, &self.context(&resolver))
-        })
-    }
-
-    /// Makes now what the first expression that runs would have to wait for. It takes a tenth of a millisecond.
-    pub fn init(&self) {
-        env();
-    }
-
-    fn context<'r>(&self, resolver: &'r Resolver<'_>) -> Context<'r, 'r> {
-        let mut context = Context::with_env(Arc::clone(env()));
-        context.set_variable_resolver(resolver);
-        context
+    /// Evaluates `compiled` so that its result can be explained.
+    pub fn evaluate_with_record<'c>(
+        &self,
+        compiled: &'c Compiled,
+        bindings: &Bindings<'_>,
+        random: &RandomSource,
+    ) -> Evaluation<'c> {
+        let names = Names { bindings, random };
+        let mut record = cel::Record::new();
+        let outcome = compiled.program.evaluate(&names, random.limits(), Some(&mut record));
+        Evaluation::new(compiled, outcome, record, bindings.files.clone())
     }
 }
 
-fn env() -> &'static Arc<Env> {
-    ENV.get_or_init(|| {
-        let mut env = Env::stdlib();
-        functions::declare(&mut env);
-        Arc::new(env)
-    })
-}
-
-struct Resolver<'a> {
+/// The values and functions of one evaluation.
+struct Names<'a> {
     bindings: &'a Bindings<'a>,
     random: &'a RandomSource,
 }
 
-impl VariableResolver for Resolver<'_> {
-    fn resolve<'b>(&'b self, name: &str) -> Option<CowVal<'b, 'b>> {
-        if name == RANDOM {
-            return Some(CowVal::Borrowed(self.random));
-        }
-        if name == FILES {
-            return self.bindings.files.as_ref().map(|reader| CowVal::Borrowed(reader as _));
-        }
-        self.bindings.get(name).map(|value| CowVal::Borrowed(&*value.0))
+impl Activation for Names<'_> {
+    fn value(&self, name: &str) -> Option<cel::Value> {
+        self.bindings.get(name).map(|value| value.0.clone())
+    }
+
+    fn call(&self, id: usize, mut call: Call<'_>) -> CallOutcome {
+        let context = Context { random: self.random, files: self.bindings.files.as_ref() };
+        functions::call(id, &context, &mut call)
     }
 }

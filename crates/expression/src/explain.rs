@@ -1,21 +1,20 @@
-//! Why a check failed: the parts of its expression with their values, worked out from the same tree.
+//! Why a check failed: the parts of its expression with the values that they had.
 
-use super::error::EvalError;
-use super::functions::schema::violations;
-use super::tree::uncounted;
-use super::unparse::unparse;
-use super::{Value, fault, user_functions, value};
-use crate::unparse;
-use cel::common::ast::{CallExpr, ComprehensionExpr, Expr, IdedExpr, operators};
-use cel::common::types::{CelBool, CelList, CelMap, CelString};
-use cel::common::value::{CowVal, Val};
-use cel::{Context, ExecutionError};
+use crate::error::EvalError;
+use crate::evaluation::Evaluation;
+use crate::functions::schema::violations;
+use crate::value::{Value, ValueKind};
+use yieldtray_cel as cel;
+use yieldtray_cel::{Binary, Kind, Loop, LoopElement, NodeId, Tree, Unary};
+use yieldtray_source::Span;
 
 /// One part of an expression.
 #[derive(Clone, Debug)]
 pub struct Part {
-    /// The part as text.
+    /// The part as it is written, or an element: `body.lots[1]`.
     pub text: String,
+    /// Where it is, counted from the start of the expression: of an element the list.
+    pub span: Span,
     /// Its value, or why it has none.
     pub value: Result<Value, EvalError>,
 }
@@ -31,249 +30,178 @@ pub struct Explanation {
     pub operands: Option<[(String, Value); 2]>,
 }
 
-/// Operators that compare two sides.
-const COMPARISONS: [&str; 6] = [
-    operators::EQUALS,
-    operators::NOT_EQUALS,
-    operators::LESS,
-    operators::LESS_EQUALS,
-    operators::GREATER,
-    operators::GREATER_EQUALS,
-];
-
-/// Operators whose operands are shown too.
-const ARITHMETIC: [&str; 6] = [
-    operators::ADD,
-    operators::SUBSTRACT,
-    operators::MULTIPLY,
-    operators::DIVIDE,
-    operators::MODULO,
-    operators::NEGATE,
-];
-
-type Evaluated<'e, 'v> = Result<CowVal<'e, 'v>, ExecutionError>;
-
-pub(super) fn explain<'e>(tree: &'e IdedExpr, context: &'e Context<'_, '_>) -> Explanation {
-    let mut explainer = Explainer { context, explanation: Explanation::default() };
-    explainer.node(tree, false);
+pub(crate) fn explain(evaluation: &Evaluation<'_>) -> Explanation {
+    let tree = evaluation.compiled.program.tree();
+    let mut explainer = Explainer { evaluation, tree, explanation: Explanation::default() };
+    explainer.node(tree.root(), false, None);
     explainer.explanation
 }
 
-/// The reason a tree cannot be worked out: found at the deepest part that fails on its own.
-pub(super) fn why(tree: &IdedExpr, context: &Context<'_, '_>) -> Option<String> {
-    let error = evaluate(tree, context).err()?;
-    let deeper = children(tree).into_iter().find_map(|child| why(child, context));
-    Some(deeper.unwrap_or_else(|| describe_own(tree, context, &error)))
-}
-
-/// True if an `all` decides the value of a tree: then [`vacuous_alls`] may find something.
-pub(super) fn has_all(tree: &IdedExpr) -> bool {
-    match &tree.expr {
-        Expr::Call(call) if call.func_name == operators::LOGICAL_AND => call.args.iter().any(has_all),
-        Expr::Comprehension(comprehension) => is_all(comprehension),
-        _ => false,
-    }
-}
-
-fn is_all(comprehension: &ComprehensionExpr) -> bool {
-    unparse::short_form(comprehension).is_some_and(|short| short.name == "all")
-}
-
-/// The lists for which `all` is vacuously true, since they are empty. Beside `||` an empty list was thought of.
-pub(super) fn vacuous_alls(tree: &IdedExpr, context: &Context<'_, '_>) -> Vec<String> {
-    match &tree.expr {
-        Expr::Call(call) if call.func_name == operators::LOGICAL_AND => {
-            call.args.iter().flat_map(|side| vacuous_alls(side, context)).collect()
-        }
-        Expr::Comprehension(comprehension) if is_all(comprehension) => {
-            let empty = evaluate(&comprehension.iter_range, context).is_ok_and(|range| {
-                range.downcast_ref::<CelList<'_>>().is_some_and(|list| list.inner().is_empty())
-                    || range.downcast_ref::<CelMap<'_>>().is_some_and(|map| map.inner().is_empty())
-            });
-            if empty { vec![unparse(&comprehension.iter_range)] } else { Vec::new() }
-        }
-        _ => Vec::new(),
-    }
-}
-
-fn evaluate<'e, 'v>(node: &'e IdedExpr, context: &'e Context<'_, 'v>) -> Evaluated<'e, 'v> {
-    cel::Value::resolve_val(node, context)
-}
-
-/// The parts that are worked out before `node` itself. The inside of a loop is not: its variable has
-/// no value out here.
-fn children(node: &IdedExpr) -> Vec<&IdedExpr> {
-    match &node.expr {
-        Expr::Select(select) => vec![&select.operand],
-        Expr::Call(call) => call.target.iter().map(|target| &**target).chain(&call.args).collect(),
-        Expr::List(list) => list.elements.iter().collect(),
-        Expr::Comprehension(comprehension) => match user_functions::replaced_call(comprehension) {
-            Some((_, arguments)) => arguments,
-            None => vec![&comprehension.iter_range],
-        },
-        _ => Vec::new(),
-    }
-}
-
-/// The error at `node`, whose children have no error.
-fn describe_own(node: &IdedExpr, context: &Context<'_, '_>, error: &ExecutionError) -> String {
-    let (operand, key) = match &node.expr {
-        Expr::Select(select) => (&*select.operand, select.field.clone()),
-        Expr::Call(CallExpr { func_name, args, .. }) if func_name == operators::INDEX && args.len() == 2 => {
-            let key = evaluate(&args[1], context).ok();
-            let key = key.and_then(|key| key.downcast_ref::<CelString<'_>>().map(|key| key.inner().to_owned()));
-            match key {
-                Some(key) => (&args[0], key),
-                None => return describe_list(&args[0], context, error),
+/// The lists for which `all` is true since they are empty. Beside `||` an empty list was thought of.
+pub(crate) fn vacuous_alls(evaluation: &Evaluation<'_>) -> Vec<String> {
+    let program = &evaluation.compiled.program;
+    let tree = program.tree();
+    let (mut found, mut left) = (Vec::new(), vec![tree.root()]);
+    while let Some(id) = left.pop() {
+        match &tree.node(id).kind {
+            Kind::Binary { operator: Binary::And, left: one, right: other, .. } => left.extend([*other, *one]),
+            Kind::Macro { name, receiver, .. } if &**name == "all" => {
+                if evaluation.record.find_loop(id).is_some_and(|found| found.length == 0) {
+                    found.push(tree.node(*receiver).span.of(program.text()).to_owned());
+                }
             }
+            _ => {}
         }
-        _ => return fault::describe(error),
-    };
-    let Ok(held) = evaluate(operand, context) else { return fault::describe(error) };
-    let of = unparse(operand);
-    if let Some(map) = held.downcast_ref::<CelMap<'_>>() {
-        let mut names: Vec<String> = map.inner().keys().map(super::json::key_text).collect();
-        names.sort_unstable();
-        let there = match names.len() {
-            0 => "it is empty".to_owned(),
-            1..=12 => format!("there is {}", yieldtray_source::join_words(&names)),
-            more => format!("there is {} and {} more", yieldtray_source::join_words(&names[..10]), more - 10),
-        };
-        let meant = yieldtray_source::closest(&key, names.iter().map(String::as_str));
-        let meant = meant.map(|meant| format!("; did you mean `{meant}`?")).unwrap_or_default();
-        return format!("`{of}` has no `{key}`: {there}{meant}");
     }
-    format!("`{of}` is {}, so it has no `{key}`", value::kind(&*held).describe())
+    found
 }
 
-fn describe_list(list: &IdedExpr, context: &Context<'_, '_>, error: &ExecutionError) -> String {
-    match evaluate(list, context) {
-        Ok(held) => match held.downcast_ref::<CelList<'_>>() {
-            Some(members) => format!("{}: `{}` has {}", fault::describe(error), unparse(list), members.inner().len()),
-            None => fault::describe(error),
-        },
-        Err(_) => fault::describe(error),
-    }
-}
-
-struct Explainer<'e, 'p, 'v> {
-    context: &'e Context<'p, 'v>,
+struct Explainer<'e> {
+    evaluation: &'e Evaluation<'e>,
+    tree: &'e Tree,
     explanation: Explanation,
 }
 
-impl<'e> Explainer<'e, '_, '_> {
-    /// Explains why a part does not hold; of one that is `negated`, why it does.
-    fn node(&mut self, node: &'e IdedExpr, negated: bool) {
-        let node = uncounted(node);
-        match &node.expr {
-            Expr::Call(call) => self.call(node, call, negated),
-            // A call of a user function: its value and its arguments.
-            Expr::Comprehension(comprehension)
-                if let Some((_, arguments)) = user_functions::replaced_call(comprehension) =>
-            {
-                self.operand(node);
-                arguments.into_iter().for_each(|argument| self.operand(argument));
-            }
-            Expr::Comprehension(comprehension) => self.comprehension(comprehension, negated),
-            _ => self.operand(node),
+/// The loop around a part: its values are those of the element that was looked at last.
+type Around<'l> = Option<&'l Loop>;
+
+impl Explainer<'_> {
+    fn source(&self, id: NodeId) -> &str {
+        self.tree.node(id).span.of(self.evaluation.compiled.program.text())
+    }
+
+    /// What a part gave; nothing if it was not evaluated.
+    fn outcome(&self, id: NodeId, around: Around<'_>) -> Option<&Result<cel::Value, cel::EvalError>> {
+        match around {
+            Some(around) => self.evaluation.record.part_in(around, id),
+            None => self.evaluation.record.part(id),
         }
     }
 
-    fn call(&mut self, node: &'e IdedExpr, call: &'e CallExpr, negated: bool) {
+    fn value(&self, id: NodeId, around: Around<'_>) -> Option<&cel::Value> {
+        self.outcome(id, around)?.as_ref().ok()
+    }
+
+    fn holds(&self, id: NodeId, around: Around<'_>) -> Option<bool> {
+        self.outcome(id, around).map(|outcome| matches!(outcome, Ok(cel::Value::Bool(true))))
+    }
+
+    /// Explains why a part does not hold; of one that is `negated`, why it does. Chains are followed in a loop.
+    fn node(&mut self, id: NodeId, negated: bool, around: Around<'_>) {
+        let mut left = vec![(id, negated)];
+        while let Some((id, negated)) = left.pop() {
+            match &self.tree.node(id).kind {
+                // The deciding sides: of `&&` one that is false, of `||` both; the other way round if negated.
+                Kind::Binary { operator: operator @ (Binary::And | Binary::Or), left: one, right: other, .. } => {
+                    let both = (*operator == Binary::Or) != negated;
+                    for side in [*other, *one] {
+                        match self.holds(side, around) {
+                            Some(holds) if both || holds == negated => left.push((side, negated)),
+                            _ => {}
+                        }
+                    }
+                }
+                Kind::Unary { operator: Unary::Not, operand } => left.push((*operand, !negated)),
+                Kind::Conditional { condition, yes, no } => {
+                    self.operand(*condition, around);
+                    let branch = if self.holds(*condition, around) == Some(true) { *yes } else { *no };
+                    left.push((branch, negated));
+                }
+                Kind::Binary { operator, left: one, right: other, .. } => {
+                    self.operand(*one, around);
+                    self.operand(*other, around);
+                    self.sides(id, *operator, [*one, *other], around);
+                }
+                Kind::Call { .. } => self.call(id, around),
+                Kind::Macro { name, receiver, arguments, .. } => {
+                    let condition = self.tree.list(*arguments).first().copied();
+                    self.quantifier(id, name, (*receiver, condition), negated, around);
+                }
+                _ => self.operand(id, around),
+            }
+        }
+    }
+
+    fn call(&mut self, id: NodeId, around: Around<'_>) {
+        let Kind::Call { function, receiver, arguments, .. } = &self.tree.node(id).kind else { return };
+        let arguments: Vec<NodeId> = receiver.iter().chain(self.tree.list(*arguments)).copied().collect();
         // Which part breaks which rule says more than the whole value.
-        if let ("conforms", [reader, value, path]) = (call.func_name.as_str(), call.args.as_slice())
-            && let (Ok(reader), Ok(value), Ok(path)) =
-                (evaluate(reader, self.context), evaluate(value, self.context), evaluate(path, self.context))
+        if let ("conforms", [value, path]) = (&**function, &arguments[..])
+            && let (Some(value), Some(path)) = (self.value(*value, around), self.value(*path, around))
         {
-            let broken = violations(&*reader, &*value, &*path);
+            let broken = violations(self.evaluation.files.as_ref(), value, path);
             if !broken.is_empty() {
                 return self.explanation.notes.extend(broken);
             }
         }
-        match (call.func_name.as_str(), call.args.as_slice()) {
-            // The deciding sides: of `&&` one that is false, of `||` both; the other way round if negated.
-            (name @ (operators::LOGICAL_AND | operators::LOGICAL_OR), [left, right]) => {
-                let both = (name == operators::LOGICAL_OR) != negated;
-                for side in [left, right] {
-                    if both || self.holds(side) == negated {
-                        self.node(side, negated);
-                    }
-                }
-            }
-            (operators::LOGICAL_NOT, [operand]) => self.node(operand, !negated),
-            (operators::CONDITIONAL, [condition, yes, no]) => {
-                self.operand(condition);
-                let branch = if self.holds(condition) { yes } else { no };
-                self.node(branch, negated);
-            }
-            (name, [left, right]) if COMPARISONS.contains(&name) => {
-                self.operand(left);
-                self.operand(right);
-                self.sides(node, name, [left, right]);
-            }
-            (operators::INDEX, _) => self.operand(node),
-            (_, arguments) => {
-                if let Some(target) = &call.target {
-                    self.operand(target);
-                }
-                arguments.iter().for_each(|argument| self.operand(argument));
-            }
+        if self.evaluation.compiled.program.user_function(id).is_some() {
+            self.operand(id, around);
+        }
+        for argument in arguments {
+            self.operand(argument, around);
         }
     }
 
-    fn holds(&self, node: &'e IdedExpr) -> bool {
-        evaluate(node, self.context).is_ok_and(|value| value.downcast_ref::<CelBool>().is_some_and(|b| *b.inner()))
-    }
-
-    /// A part that is not a literal, with its value.
-    fn operand(&mut self, node: &'e IdedExpr) {
-        let node = uncounted(node);
-        if is_literal(node) {
-            return;
-        }
-        let text = unparse(node);
-        if text.starts_with('@') || self.explanation.parts.iter().any(|part| part.text == text) {
-            return;
-        }
-        let value = match evaluate(node, self.context) {
-            Ok(value) => Ok(Value::copy_of(value.as_ref())),
-            Err(error) => Err(EvalError::new(why(node, self.context).unwrap_or_else(|| fault::describe(&error)))),
-        };
-        self.explanation.parts.push(Part { text, value });
-        // A sum says little without what was added up.
-        if let Expr::Call(call) = &node.expr
-            && ARITHMETIC.contains(&call.func_name.as_str())
-        {
-            call.args.iter().for_each(|argument| self.operand(argument));
+    /// A part that is not a literal, with its value. A sum says little without what was added up.
+    fn operand(&mut self, id: NodeId, around: Around<'_>) {
+        let mut left = vec![id];
+        while let Some(id) = left.pop() {
+            if is_literal(self.tree, id) {
+                continue;
+            }
+            let text = self.source(id).to_owned();
+            if self.explanation.parts.iter().any(|part| part.text == text) {
+                continue;
+            }
+            let value = match self.outcome(id, around) {
+                Some(Ok(value)) => shown(value),
+                Some(Err(error)) => Err(EvalError::of(&self.evaluation.compiled.program, error)),
+                None => continue,
+            };
+            let node = self.tree.node(id);
+            self.explanation.parts.push(Part { text, span: node.span, value });
+            match &node.kind {
+                Kind::Binary {
+                    operator: Binary::Add | Binary::Subtract | Binary::Multiply | Binary::Divide | Binary::Modulo,
+                    left: one,
+                    right: other,
+                    ..
+                } => left.extend([*other, *one]),
+                Kind::Unary { operator: Unary::Negate, operand } => left.push(*operand),
+                _ => {}
+            }
         }
     }
 
     /// Notes on the two sides of a comparison, beside their values.
-    fn sides(&mut self, node: &'e IdedExpr, name: &str, sides: [&'e IdedExpr; 2]) {
-        let [Ok(left), Ok(right)] = sides.map(|side| evaluate(side, self.context)) else { return };
-        let kinds = [value::kind(&*left), value::kind(&*right)];
-        if name == operators::EQUALS || name == operators::NOT_EQUALS {
+    fn sides(&mut self, id: NodeId, operator: Binary, sides: [NodeId; 2], around: Around<'_>) {
+        let [Some(left), Some(right)] = sides.map(|side| self.value(side, around).cloned()) else { return };
+        let kinds = [ValueKind::of(&left), ValueKind::of(&right)];
+        if matches!(operator, Binary::Equal | Binary::NotEqual) {
             self.note_kinds(kinds);
         }
-        self.note_numbers(sides, kinds);
-        if name == operators::EQUALS && self.explanation.operands.is_none() && !self.holds(node) {
-            let side = |node, value: &CowVal<'_, '_>| (unparse(node), Value::copy_of(value.as_ref()));
-            self.explanation.operands = Some([side(sides[0], &left), side(sides[1], &right)]);
+        if operator != Binary::In {
+            self.note_numbers(sides, kinds);
+        }
+        let failed = operator == Binary::Equal && self.holds(id, around) == Some(false);
+        if failed && self.explanation.operands.is_none() {
+            let side = |id, value| (self.source(id).to_owned(), Value(value));
+            self.explanation.operands = Some([side(sides[0], left), side(sides[1], right)]);
         }
     }
 
-    /// `"5" == 5` is never true, a common error.
-    fn note_kinds(&mut self, [left, right]: [value::ValueKind; 2]) {
-        let numbers = [value::ValueKind::Integer, value::ValueKind::Double];
-        let null = left == value::ValueKind::Null || right == value::ValueKind::Null;
+    /// Text never equals a number, a common error.
+    fn note_kinds(&mut self, [left, right]: [ValueKind; 2]) {
+        let numbers = [ValueKind::Integer, ValueKind::Double, ValueKind::LongNumber];
+        let null = left == ValueKind::Null || right == ValueKind::Null;
         if left != right && !null && !(numbers.contains(&left) && numbers.contains(&right)) {
             self.explanation.notes.push(format!("{} never equals {}", left.describe(), right.describe()));
         }
     }
 
     /// Text beside a number: how to read the number in it, or that a literal needs no quotes.
-    fn note_numbers(&mut self, sides: [&'e IdedExpr; 2], kinds: [value::ValueKind; 2]) {
-        use value::ValueKind::{Double, Integer, Text};
+    fn note_numbers(&mut self, sides: [NodeId; 2], kinds: [ValueKind; 2]) {
+        use ValueKind::{Double, Integer, Text};
         let (text, reads) = match kinds {
             [Text, Integer] => (sides[0], "int"),
             [Text, Double] => (sides[0], "double"),
@@ -281,89 +209,104 @@ impl<'e> Explainer<'e, '_, '_> {
             [Double, Text] => (sides[1], "double"),
             _ => return,
         };
-        self.explanation.notes.push(match is_literal(text) {
+        self.explanation.notes.push(match is_literal(self.tree, text) {
             true => "without quotes it would be a number".to_owned(),
-            false => format!("`{reads}({})` reads the number in it", unparse(text)),
+            false => format!("`{reads}({})` reads the number in it", self.source(text)),
         });
     }
 
-    fn comprehension(&mut self, comprehension: &'e ComprehensionExpr, negated: bool) {
-        let range = &comprehension.iter_range;
-        let Some(short) = unparse::short_form(comprehension) else { return self.operand(range) };
-        let Ok(held) = evaluate(range, self.context) else { return self.operand(range) };
-        let of = unparse(range);
-        let elements: Vec<(String, Box<dyn Val + '_>)> = if let Some(list) = held.downcast_ref::<CelList<'_>>() {
-            let numbered = list.inner().iter().enumerate();
-            numbered.map(|(index, element)| (format!("{of}[{index}]"), element.clone_as_boxed())).collect()
-        } else if let Some(map) = held.downcast_ref::<CelMap<'_>>() {
-            map.inner().keys().map(|key| (unparse::element(&of, key), key.inner().clone_as_boxed())).collect()
-        } else {
-            return self.operand(range);
+    /// `all` and `exists`: the element that decided.
+    fn quantifier(
+        &mut self,
+        id: NodeId,
+        name: &str,
+        (range, condition): (NodeId, Option<NodeId>),
+        negated: bool,
+        around: Around<'_>,
+    ) {
+        let found = match around {
+            // What is recorded of a loop in a loop may be of another element.
+            None => self.evaluation.record.find_loop(id).cloned(),
+            Some(_) => None,
         };
-        match short.name {
-            "all" if negated => {
-                self.explanation.notes.push(match elements.len() {
-                    0 => format!("`{of}` is empty, so `all` holds of nothing in it"),
-                    1 => format!("the one element of `{of}` is so"),
-                    more => format!("all {more} elements of `{of}` are so"),
-                });
-                self.operand(range);
-            }
-            "exists" if negated => {
-                for (text, element) in elements {
-                    let shown = Value::copy_of(&*element);
-                    let mut inner = self.context.new_inner_scope();
-                    inner.add_variable_as_val(&comprehension.iter_var, element);
-                    let verdict = evaluate(short.each, &inner);
-                    if verdict.is_ok_and(|verdict| verdict.downcast_ref::<CelBool>().is_some_and(|b| *b.inner())) {
-                        self.explanation.notes.push(format!("`{text}` is so"));
-                        return self.explanation.parts.push(Part { text, value: Ok(shown) });
-                    }
+        let (Some(found), Some(condition)) = (found, condition) else { return self.operand(range, around) };
+        let of = self.source(range).to_owned();
+        match (name, &found.deciding) {
+            ("all", None) => {
+                if negated {
+                    self.explanation.notes.push(match found.length {
+                        0 => format!("`{of}` is empty, so `all` holds of nothing in it"),
+                        1 => format!("the one element of `{of}` is so"),
+                        more => format!("all {more} elements of `{of}` are so"),
+                    });
                 }
-                self.operand(range);
+                self.operand(range, around);
             }
-            "all" => {
-                for (text, element) in elements {
-                    let shown = Value::copy_of(&*element);
-                    let mut inner = self.context.new_inner_scope();
-                    inner.add_variable_as_val(&comprehension.iter_var, element);
-                    match evaluate(short.each, &inner) {
-                        Ok(verdict) if verdict.downcast_ref::<CelBool>().is_some_and(|b| *b.inner()) => {}
-                        Ok(_) => return self.element(text, shown, None),
-                        Err(error) => {
-                            let reason = why(short.each, &inner).unwrap_or_else(|| fault::describe(&error));
-                            return self.element(text, shown, Some(reason));
-                        }
-                    }
-                }
-            }
-            "exists" => {
-                self.explanation.notes.push(match elements.len() {
+            ("exists", None) => {
+                self.explanation.notes.push(match found.length {
                     0 => format!("`{of}` is empty"),
                     1 => format!("the one element of `{of}` is not so"),
                     more => format!("none of the {more} elements of `{of}` is so"),
                 });
-                self.operand(range);
+                self.operand(range, around);
             }
-            _ => self.operand(range),
+            (_, Some(element)) => {
+                let text = format!("{of}{}", index_text(&element.key));
+                self.explanation.notes.push(match &element.outcome {
+                    Ok(value) if value.as_bool() == Some(true) => format!("`{text}` is so"),
+                    Ok(_) => format!("`{text}` is not so"),
+                    Err(error) => {
+                        let reason = EvalError::of(&self.evaluation.compiled.program, error);
+                        format!("`{text}` cannot be judged: {reason}")
+                    }
+                });
+                let span = self.tree.node(range).span;
+                self.explanation.parts.push(Part { text, span, value: shown(&element.value) });
+                self.inside(condition, negated, &found, element);
+            }
+            _ => self.operand(range, around),
         }
     }
 
-    fn element(&mut self, text: String, value: Value, reason: Option<String>) {
-        self.explanation.notes.push(match reason {
-            None => format!("`{text}` is not so"),
-            Some(reason) => format!("`{text}` cannot be judged: {reason}"),
-        });
-        self.explanation.parts.push(Part { text, value: Ok(value) });
+    /// The parts of the condition, for the element that decided. Those that are the variable itself were shown.
+    fn inside(&mut self, condition: NodeId, negated: bool, found: &Loop, element: &LoopElement) {
+        if element.is_last && element.outcome.is_ok() {
+            self.node(condition, negated, Some(found));
+            self.explanation.parts.retain({
+                let shown = Value(element.value.clone());
+                let mut seen = false;
+                move |part| {
+                    let is_shown = matches!(&part.value, Ok(value) if *value == shown);
+                    let keep = !is_shown || !seen;
+                    seen |= is_shown;
+                    keep
+                }
+            });
+        }
     }
 }
 
-fn is_literal(node: &IdedExpr) -> bool {
-    match &node.expr {
-        Expr::Literal(_) => true,
-        Expr::List(list) => list.elements.iter().all(is_literal),
-        Expr::Call(call) if [operators::NEGATE, "timestamp", "duration"].contains(&call.func_name.as_str()) => {
-            call.args.iter().all(is_literal)
+/// The value of a part. One that is large only since it has the same part again and again could not be written.
+fn shown(value: &cel::Value) -> Result<Value, EvalError> {
+    let limit = cel::Limits::default().bytes;
+    match value.size_in_bytes(limit + 1) > limit {
+        true => Err(EvalError::new(format!("the value has more than {} MiB", limit >> 20))),
+        false => Ok(Value(value.clone())),
+    }
+}
+
+/// The index or key of an element, as it is written: `[1]`, `["gala"]`.
+fn index_text(key: &cel::Value) -> String {
+    format!("[{}]", key.to_json_text())
+}
+
+fn is_literal(tree: &Tree, id: NodeId) -> bool {
+    match &tree.node(id).kind {
+        Kind::Literal(_) => true,
+        Kind::List(elements) => elements.iter().all(|element| is_literal(tree, element.value)),
+        Kind::Unary { operator: Unary::Negate, operand } => is_literal(tree, *operand),
+        Kind::Call { function, receiver: None, arguments, .. } if matches!(&**function, "timestamp" | "duration") => {
+            tree.list(*arguments).iter().all(|argument| is_literal(tree, *argument))
         }
         _ => false,
     }

@@ -1,15 +1,10 @@
-//! Files that an expression reads: the reader is a hidden argument, like the random source, and knows the folder that
-//! relative paths count from.
+//! Files that an expression reads. The reader knows the folder that relative paths count from.
 
-use super::opaque::opaque;
 use super::schemas::{Schema, SchemaError, Schemas};
 use std::fmt;
 use std::path::PathBuf;
 use std::sync::Arc;
 use yieldtray_source::files::{FileSystem, normalize};
-
-/// The name the reader has in an expression: one nobody can write.
-pub(super) const FILES: &str = "@files";
 
 /// Reads files for one expression.
 #[derive(Clone)]
@@ -40,5 +35,3 @@ impl fmt::Debug for FileReader {
         f.write_str("FileReader")
     }
 }
-
-opaque!(FileReader, "files");

@@ -1,46 +1,43 @@
-//! Expressions: the Common Expression Language over our own values and functions.
+//! Expressions: the Common Expression Language with our own names and functions.
 //!
-//! The crate that parses and runs CEL is known to this crate alone. This crate adds to it: names and functions are
-//! checked before anything runs ([`Engine::compile`]), long expressions get the stack they need, endless ones run out
-//! of steps, and a failure is explained by its parts ([`Engine::explain`]).
+//! [`yieldtray_cel`] reads, checks and evaluates expressions. This crate adds what is ours: the functions, random values,
+//! the time and files that they use, the functions of a workspace, and the words of errors and explanations.
 
+mod compile_error;
 mod compiled;
-mod digits;
-mod document;
 mod engine;
 mod error;
+mod error_text;
+mod evaluation;
 mod explain;
-mod fault;
 mod files;
 mod functions;
-mod json;
+mod identifiers;
 mod json_path;
-mod opaque;
-mod parse;
+mod names;
 mod random;
 mod schemas;
-mod tree;
-mod unparse;
 mod user_functions;
 mod value;
-mod walk;
 
-#[cfg(test)]
-mod round_tests;
 #[cfg(test)]
 mod tests;
 
-pub use compiled::Compiled;
+pub use compile_error::CompileError;
+pub use compiled::{CalledConstant, Compiled};
 pub use engine::{Bindings, Engine};
 pub use error::EvalError;
+pub use evaluation::Evaluation;
 pub use explain::{Explanation, Part};
 pub use files::FileReader;
-pub use functions::{ConstantError, FAKE_KINDS, FUNCTIONS, Function, XPathError, check_constant};
+pub use functions::{
+    ConstantError, FAKE_KINDS, FUNCTIONS, Function, FunctionHelp, FunctionOrigin, XPathError, check_constant, function,
+    functions,
+};
+pub use identifiers::{Identifier, IdentifierRole, find_name, identifiers};
 pub use json_path::{JsonPath, JsonPathError};
-pub use parse::CompileError;
+pub use names::{is_builtin, is_type_name};
 pub use random::{Clock, RandomSource};
 pub use schemas::Schemas;
-pub use tree::{is_builtin, is_type_name};
 pub use user_functions::UserFunction;
 pub use value::{NotRepresentable, Value, ValueKind};
-pub use walk::BodyAccess;

@@ -1,24 +1,14 @@
-//! Random values and the time. Built-in functions are plain `fn`s, so the source they draw from travels as a hidden first
-//! argument, which [`super::walk`] adds to their calls.
+//! Random values and the time.
 
-use super::opaque::opaque;
-use super::value::fits;
-use cel::common::value::Val;
 use chrono::{DateTime, FixedOffset};
 use rustc_hash::FxHashSet;
 use std::fmt;
-use std::sync::atomic::{AtomicBool, AtomicU32, AtomicU64, Ordering};
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
+use yieldtray_cel::Limits;
 
 /// Returns the current time; this crate has no clock of its own.
 pub type Clock = Box<dyn Fn() -> DateTime<FixedOffset> + Send + Sync>;
-
-/// The name of the source in an expression: one that nobody can write.
-pub(super) const RANDOM: &str = "@random";
-
-/// Steps of `exists`, `all`, `map` and `filter` that one evaluation may take. A step costs a few microseconds at most, so
-/// an endless expression ends within seconds.
-const MAX_STEPS: u32 = 1_000_000;
 
 /// Bytes that one value, or all values that one evaluation makes on the way to it, may have.
 const MAX_VALUE_BYTES: u64 = 64 << 20;
@@ -47,23 +37,7 @@ struct Shared {
 }
 
 /// The state of one fork.
-struct RngState {
-    rng: Mutex<fastrand::Rng>,
-    /// How many steps are left in this evaluation.
-    steps: AtomicU32,
-    /// How many bytes are left in this evaluation.
-    bytes: AtomicU64,
-}
-
-impl RngState {
-    fn new(seed: u64, max_bytes: u64) -> Arc<Self> {
-        Arc::new(Self {
-            rng: Mutex::new(fastrand::Rng::with_seed(seed)),
-            steps: AtomicU32::new(MAX_STEPS),
-            bytes: AtomicU64::new(max_bytes),
-        })
-    }
-}
+type RngState = Mutex<fastrand::Rng>;
 
 impl RandomSource {
     /// A source that starts from `seed` and asks `clock` for the time.
@@ -84,14 +58,14 @@ impl RandomSource {
     fn with_limit(seed: u64, clock: Clock, max_bytes: u64) -> Self {
         let (was_used, used_values) = (AtomicBool::new(false), Mutex::default());
         let shared = Shared { seed, was_used, used_values, clock, max_bytes };
-        Self { shared: Arc::new(shared), state: RngState::new(seed, max_bytes) }
+        Self { shared: Arc::new(shared), state: Arc::new(Mutex::new(fastrand::Rng::with_seed(seed))) }
     }
 
     /// A source of the same seed and clock with a state of its own.
     #[must_use]
     pub fn fork(&self) -> Self {
         let Self { shared, .. } = self;
-        Self { shared: Arc::clone(shared), state: RngState::new(shared.seed, shared.max_bytes) }
+        Self { shared: Arc::clone(shared), state: Arc::new(Mutex::new(fastrand::Rng::with_seed(shared.seed))) }
     }
 
     /// Seeds the random values of a subject. They depend on the seed and on its words and numbers alone, and not on what
@@ -105,7 +79,7 @@ impl RandomSource {
             hash_byte(0);
         }
         numbers.iter().for_each(|number| (*number as u64).to_le_bytes().into_iter().for_each(&mut hash_byte));
-        *self.state.rng.lock().unwrap_or_else(PoisonError::into_inner) = fastrand::Rng::with_seed(hash);
+        *self.state.lock().unwrap_or_else(PoisonError::into_inner) = fastrand::Rng::with_seed(hash);
     }
 
     /// The time.
@@ -116,13 +90,13 @@ impl RandomSource {
     /// A boundary of a multipart body: letters and digits that no body is likely to hold. The body does not depend on
     /// them, so they do not count as random values.
     pub fn boundary(&self) -> String {
-        let mut rng = self.state.rng.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut rng = self.state.lock().unwrap_or_else(PoisonError::into_inner);
         format!("yieldtray-{:016x}{:016x}", rng.u64(..), rng.u64(..))
     }
 
     pub(super) fn draw<T>(&self, draw: impl FnOnce(&mut fastrand::Rng) -> T) -> T {
         self.shared.was_used.store(true, Ordering::Relaxed);
-        draw(&mut self.state.rng.lock().unwrap_or_else(PoisonError::into_inner))
+        draw(&mut self.state.lock().unwrap_or_else(PoisonError::into_inner))
     }
 
     /// The first value of `draw` that was not drawn before; after many attempts, any.
@@ -149,34 +123,9 @@ impl RandomSource {
         self.shared.was_used.load(Ordering::Relaxed).then_some(self.shared.seed)
     }
 
-    /// Begins a new evaluation.
-    pub(super) fn reset_budget(&self) {
-        self.state.steps.store(MAX_STEPS, Ordering::Relaxed);
-        self.state.bytes.store(self.shared.max_bytes, Ordering::Relaxed);
-    }
-
-    /// Takes the bytes of a value from the budget. Returns whether they were left.
-    pub(super) fn take_bytes(&self, value: &dyn Val) -> bool {
-        let mut left = self.state.bytes.load(Ordering::Relaxed);
-        let fits = fits(value, &mut left);
-        self.state.bytes.store(if fits { left } else { 0 }, Ordering::Relaxed);
-        fits
-    }
-
-    /// Whether a value is not larger than one may be.
-    pub(super) fn is_within_limit(&self, value: &dyn Val) -> bool {
-        let mut left = self.shared.max_bytes;
-        fits(value, &mut left)
-    }
-
-    /// The error of a value that is too large.
-    pub(super) fn too_large(&self) -> String {
-        format!("the value has more than {} MiB", self.shared.max_bytes >> 20)
-    }
-
-    /// Takes one step from the budget. Returns whether one was left.
-    pub(super) fn take_step(&self) -> bool {
-        self.state.steps.fetch_update(Ordering::Relaxed, Ordering::Relaxed, |left| left.checked_sub(1)).is_ok()
+    /// What one evaluation may take.
+    pub(super) fn limits(&self) -> Limits {
+        Limits { bytes: self.shared.max_bytes, ..Limits::default() }
     }
 }
 
@@ -185,5 +134,3 @@ impl fmt::Debug for RandomSource {
         f.write_str("RandomSource")
     }
 }
-
-opaque!(RandomSource, "random");

@@ -1,10 +1,10 @@
-//! Functions of a workspace's own: expressions with parameters. A call is replaced by the function's
-//! body around which its arguments are bound, so that each argument is worked out once and the crate
-//! that runs expressions needs to know nothing of it.
+//! Functions of a workspace's own: expressions with parameters. Each is compiled once, after those that it calls.
 
-use super::parse::CompileError;
-use super::tree::{self, function_of};
-use cel::common::ast::{ComprehensionExpr, EntryExpr, Expr, IdedExpr, ListExpr, LiteralValue};
+use crate::compile_error::CompileError;
+use crate::functions::{self, Uses};
+use std::sync::Arc;
+use yieldtray_cel as cel;
+use yieldtray_cel::{Environment, HostFunction, Kind, Program, Type};
 use yieldtray_source::{Code, SourceId, Span};
 
 /// A function as the configuration describes it.
@@ -33,191 +33,142 @@ impl UserFunction {
     }
 }
 
-/// The variable for a parameter inside a body: a name that cannot be written, and another for each function, so that
-/// it hides no caller's name.
-fn bound_name(function: &str, param: &str) -> String {
-    format!("@{function}.{param}")
-}
-
-/// Calls of user functions that one expression may expand to, nested ones included.
-const MAX_CALLS: usize = 200;
-
 /// The functions of a workspace, ready to be called.
 #[derive(Debug, Default)]
-pub(super) struct UserFunctions {
-    functions: Vec<CompiledFunction>,
+pub(crate) struct UserFunctions {
+    functions: Vec<(UserFunction, State)>,
 }
 
+/// Whether a function can be called.
 #[derive(Debug)]
-struct CompiledFunction {
-    name: String,
-    params: Vec<String>,
-    /// The body with its parameters renamed; `None` where it cannot be read.
-    body: Option<IdedExpr>,
+enum State {
+    /// It was not compiled yet.
+    New,
+    /// It is being compiled: whoever calls it now calls it from itself.
+    Begun,
+    Ready(Arc<cel::UserFunction>, Uses),
+    /// There is an error in its expression, which was reported there.
+    Broken,
+    /// The functions that call each other, from one to itself.
+    Cycle(Vec<String>),
+}
+
+/// The names and functions that expressions may use.
+impl Environment for UserFunctions {
+    fn name(&self, name: &str) -> Option<Type> {
+        crate::names::type_of(name)
+    }
+
+    fn function(&self, name: &str) -> Option<HostFunction<'_>> {
+        functions::host_function(name)
+    }
+
+    /// The function of a name, if it can be called.
+    fn user_function(&self, name: &str) -> Option<Arc<cel::UserFunction>> {
+        match self.find(name)? {
+            (_, State::Ready(function, _)) => Some(Arc::clone(function)),
+            _ => None,
+        }
+    }
+
+    fn function_names(&self) -> Vec<String> {
+        let own = functions::FUNCTIONS.iter().map(|function| function.name);
+        let functions = self.functions.iter().map(|(function, _)| function.name.as_str());
+        own.chain(functions).map(str::to_owned).collect()
+    }
 }
 
 impl UserFunctions {
-    pub(super) fn new(functions: &[UserFunction]) -> Self {
-        let ready = functions.iter().map(|function| {
-            let body = super::parse::parse(&function.is).ok().map(|mut body| {
-                rename(&mut body, function, &mut Vec::new());
-                body
-            });
-            CompiledFunction { name: function.name.clone(), params: function.params.clone(), body }
+    pub(crate) fn new(functions: &[UserFunction]) -> Self {
+        let functions = functions.iter().map(|function| (function.clone(), State::New)).collect();
+        let mut compiled = Self { functions };
+        for index in 0..compiled.functions.len() {
+            compiled.compile(index, &mut Vec::new());
+        }
+        compiled
+    }
+
+    fn find(&self, name: &str) -> Option<&(UserFunction, State)> {
+        self.functions.iter().find(|(function, _)| function.name == name)
+    }
+
+    /// How a function is called.
+    pub(crate) fn example(&self, name: &str) -> Option<String> {
+        let own = self.find(name).map(|(function, _)| function.call());
+        own.or_else(|| functions::function(name).map(|known| known.example.to_owned()))
+    }
+
+    /// Whether an expression draws random values or reads files, itself or in the functions that it calls.
+    pub(crate) fn uses(&self, program: &Program) -> Uses {
+        let calls = program.calls().iter();
+        calls.fold(Uses::default(), |uses, call| match self.find(&call.name) {
+            Some((_, State::Ready(_, own))) => uses.and(*own),
+            Some(_) => uses,
+            None => uses.and(functions::uses(&call.name)),
+        })
+    }
+
+    /// Compiles a function, after those that it calls. `path` are those that are being compiled.
+    fn compile(&mut self, index: usize, path: &mut Vec<usize>) {
+        if !matches!(self.functions[index].1, State::New) {
+            return;
+        }
+        self.functions[index].1 = State::Begun;
+        path.push(index);
+        let function = self.functions[index].0.clone();
+        let tree = cel::parse(&function.is).tree;
+        let called = tree.nodes().filter_map(|(_, node)| match &node.kind {
+            Kind::Call { function, .. } => self.functions.iter().position(|(known, _)| *known.name == **function),
+            _ => None,
         });
-        Self { functions: ready.collect() }
-    }
-
-    pub(super) fn names(&self) -> impl Iterator<Item = &str> {
-        self.functions.iter().map(|function| function.name.as_str())
-    }
-
-    /// Puts the bodies of own functions where they are called. The faults have no place yet: whoever
-    /// knows the text finds the name in it. `true` where anything was put in.
-    pub(super) fn expand(&self, tree: &mut IdedExpr) -> Result<bool, CompileError> {
-        if self.functions.is_empty() {
-            return Ok(false);
-        }
-        let mut expander = Expander { own: self, calls: 0, path: Vec::new() };
-        expander.expand(tree)?;
-        Ok(expander.calls > 0)
-    }
-}
-
-struct Expander<'o> {
-    own: &'o UserFunctions,
-    calls: usize,
-    /// The functions whose bodies contain the node.
-    path: Vec<usize>,
-}
-
-impl Expander<'_> {
-    fn expand(&mut self, node: &mut IdedExpr) -> Result<(), CompileError> {
-        tree::each_child(node, &mut |child| self.expand(child))?;
-        let Expr::Call(call) = &mut node.expr else { return Ok(()) };
-        let Some(index) = self.own.functions.iter().position(|own| own.name == call.func_name) else { return Ok(()) };
-        let own = &self.own.functions[index];
-        let arguments: Vec<IdedExpr> =
-            call.target.take().map(|target| *target).into_iter().chain(std::mem::take(&mut call.args)).collect();
-        if arguments.len() != own.params.len() {
-            let wants = match own.params.len() {
-                0 => "no arguments".to_owned(),
-                1 => "1 argument".to_owned(),
-                more => format!("{more} arguments"),
-            };
-            let message = format!("`{}` takes {wants}, but got {}", own.name, arguments.len());
-            let hint = format!("write it as in `{}({})`", own.name, own.params.join(", "));
-            return Err(fault(Code::WrongArguments, &own.name, message, hint));
-        }
-        if self.path.contains(&index) {
-            let names: Vec<&str> =
-                self.path.iter().chain([&index]).map(|index| self.own.functions[*index].name.as_str()).collect();
-            let message = format!("functions that call each other: {}", names.join(" → "));
-            return Err(fault(Code::ValueCycle, &own.name, message, "a function may not come back to itself"));
-        }
-        self.calls += 1;
-        if self.calls > MAX_CALLS {
-            let message = format!("`{}` comes to more than {MAX_CALLS} calls of functions", own.name);
-            return Err(fault(Code::BadExpression, &own.name, message, "name what is used twice with `% let`"));
-        }
-        let Some(mut body) = own.body.clone() else {
-            // The error in it was reported there.
-            let message = format!("`{}` cannot be called: its expression has a mistake", own.name);
-            return Err(fault(Code::BadExpression, &own.name, message, "see the configuration"));
-        };
-        self.path.push(index);
-        self.expand(&mut body)?;
-        self.path.pop();
-        // Without parameters there is nothing to bind, but the call must still be distinguishable from its body.
-        let marks = [String::new()];
-        let params = if own.params.is_empty() { &marks[..] } else { &own.params[..] };
-        let mut arguments = arguments.into_iter();
-        let bindings: Vec<(&String, IdedExpr)> =
-            params.iter().map(|param| (param, arguments.next().unwrap_or_else(null))).collect();
-        for (param, argument) in bindings.into_iter().rev() {
-            body = bind(bound_name(&own.name, param), argument, body);
-        }
-        *node = body;
-        Ok(())
-    }
-}
-
-fn fault(code: Code, name: &str, message: String, hint: impl Into<String>) -> CompileError {
-    CompileError {
-        code,
-        span: Span::empty(0),
-        message,
-        hint: Some(hint.into()),
-        replacement: None,
-        about: Some(name.to_owned()),
-    }
-}
-
-fn null() -> IdedExpr {
-    IdedExpr { id: 0, expr: Expr::Literal(LiteralValue::Null) }
-}
-
-/// `result` in which `variable` is `value`: a loop over nothing, whose accumulator is all it has.
-fn bind(variable: String, value: IdedExpr, result: IdedExpr) -> IdedExpr {
-    let expr = Expr::Comprehension(Box::new(ComprehensionExpr {
-        iter_range: IdedExpr { id: 0, expr: Expr::List(ListExpr { elements: Vec::new(), ..ListExpr::default() }) },
-        iter_var: "@nothing".to_owned(),
-        iter_var2: None,
-        accu_init: value,
-        loop_cond: IdedExpr { id: 0, expr: Expr::Literal(LiteralValue::Boolean(false.into())) },
-        loop_step: IdedExpr { id: 0, expr: Expr::Ident(variable.clone()) },
-        accu_var: variable,
-        result,
-    }));
-    IdedExpr { id: 0, expr }
-}
-
-/// A call of a user function that was expanded: its name, its arguments, and its body.
-pub(super) fn replaced_call(comprehension: &ComprehensionExpr) -> Option<(&str, Vec<&IdedExpr>)> {
-    let name = function_of(&comprehension.accu_var)?;
-    let mut arguments = Vec::new();
-    let mut inner = comprehension;
-    loop {
-        if !inner.accu_var.ends_with('.') {
-            arguments.push(&inner.accu_init);
-        }
-        match &inner.result.expr {
-            Expr::Comprehension(next) if function_of(&next.accu_var) == Some(name) => inner = next,
-            _ => return Some((name, arguments)),
-        }
-    }
-}
-
-/// Gives the parameters in a body the names they are bound by, but not variables of its own loops.
-fn rename(node: &mut IdedExpr, function: &UserFunction, hidden: &mut Vec<String>) {
-    match &mut node.expr {
-        Expr::Ident(name) => {
-            if function.params.contains(name) && !hidden.contains(name) {
-                *name = bound_name(&function.name, name);
+        let called: Vec<usize> = called.collect();
+        let mut cycle = None;
+        for other in called {
+            if let Some(first) = path.iter().position(|known| *known == other) {
+                let names = path[first..].iter().chain([&other]).map(|index| self.functions[*index].0.name.clone());
+                cycle.get_or_insert(names.collect::<Vec<_>>());
+                continue;
+            }
+            self.compile(other, path);
+            if let State::Cycle(names) = &self.functions[other].1 {
+                cycle.get_or_insert(names.clone());
             }
         }
-        Expr::Comprehension(comprehension) => {
-            rename(&mut comprehension.iter_range, function, hidden);
-            rename(&mut comprehension.accu_init, function, hidden);
-            hidden.push(comprehension.iter_var.clone());
-            rename(&mut comprehension.loop_cond, function, hidden);
-            rename(&mut comprehension.loop_step, function, hidden);
-            rename(&mut comprehension.result, function, hidden);
-            hidden.pop();
-        }
-        Expr::Map(map) => {
-            for entry in &mut map.entries {
-                if let EntryExpr::MapEntry(entry) = &mut entry.expr {
-                    rename(&mut entry.key, function, hidden);
-                    rename(&mut entry.value, function, hidden);
+        path.pop();
+        self.functions[index].1 = match cycle {
+            Some(names) => State::Cycle(names),
+            None => {
+                let (program, errors) = Program::compile_function(&function.is, &function.params, self);
+                match errors.is_empty() {
+                    true => {
+                        let uses = self.uses(&program);
+                        let (name, parameters) = (function.name, function.params);
+                        State::Ready(Arc::new(cel::UserFunction { name, parameters, program }), uses)
+                    }
+                    false => State::Broken,
                 }
             }
-        }
-        _ => {
-            let _ = tree::each_child(node, &mut |child| {
-                rename(child, function, hidden);
-                Ok::<(), ()>(())
-            });
+        };
+    }
+
+    /// Errors about calls of functions that exist, but cannot be called: says why.
+    pub(crate) fn explain_calls(&self, program: &Program, errors: &mut [CompileError]) {
+        for error in errors.iter_mut().filter(|error| error.code == Code::UnknownFunction) {
+            let name = error.span.of(program.text());
+            let (code, message, hint) = match self.find(name) {
+                Some((_, State::Cycle(names))) => (
+                    Code::ValueCycle,
+                    format!("functions that call each other: {}", names.join(" → ")),
+                    "a function may not come back to itself",
+                ),
+                Some((_, State::Broken)) => (
+                    Code::BadExpression,
+                    format!("`{name}` cannot be called: its expression has a mistake"),
+                    "see the configuration",
+                ),
+                _ => continue,
+            };
+            *error = CompileError::new(code, error.span, message, Some(hint.to_owned()));
         }
     }
 }

@@ -1,22 +1,16 @@
 //! Values of expressions.
 
-use super::digits::BigNumber;
-use cel::common::types::{
-    CelBool, CelBytes, CelDouble, CelDuration, CelInt, CelList, CelMap, CelMapKey, CelNull, CelString, CelTimestamp,
-    CelType, CelUInt,
-};
-use cel::common::value::Val;
-use chrono::{DateTime, FixedOffset, SecondsFormat};
+use bytes::Bytes;
+use chrono::{DateTime, FixedOffset, TimeDelta};
 use std::borrow::Cow;
-use std::collections::HashMap;
-use std::sync::Arc;
+use yieldtray_cel as cel;
 
 /// A value of an expression. Cloning shares it.
 ///
-/// Integers that 64 bits hold are integers; longer ones keep their digits, and so does a number no
-/// double can hold. Maps have no order; whoever shows one sorts its keys.
-#[derive(Clone)]
-pub struct Value(pub(super) Arc<dyn Val>);
+/// Numbers of any length keep their digits, and maps the order of their members. Of a JSON text only what is asked for
+/// becomes values.
+#[derive(Clone, PartialEq)]
+pub struct Value(pub(crate) cel::Value);
 
 /// The kind of a value.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -43,8 +37,12 @@ pub enum ValueKind {
     Timestamp,
     /// A length of time.
     Duration,
-    /// A type, as `type(x)` returns it, or any other result of an expression.
-    Other,
+    /// A type, as `type(x)` returns it.
+    Type,
+    /// A value that may be missing.
+    Optional,
+    /// A network address or a range of them.
+    Network,
 }
 
 impl ValueKind {
@@ -62,7 +60,29 @@ impl ValueKind {
             ValueKind::Map => "a map",
             ValueKind::Timestamp => "a timestamp",
             ValueKind::Duration => "a duration",
-            ValueKind::Other => "a type",
+            ValueKind::Type => "a type",
+            ValueKind::Optional => "an optional",
+            ValueKind::Network => "a network address",
+        }
+    }
+
+    /// The kind of a value.
+    pub(crate) fn of(value: &cel::Value) -> Self {
+        match value {
+            cel::Value::Null => ValueKind::Null,
+            cel::Value::Bool(_) => ValueKind::Bool,
+            cel::Value::Int(_) | cel::Value::Uint(_) => ValueKind::Integer,
+            cel::Value::Double(_) => ValueKind::Double,
+            cel::Value::Decimal(_) => ValueKind::LongNumber,
+            cel::Value::String(_) => ValueKind::Text,
+            cel::Value::Bytes(_) => ValueKind::Bytes,
+            cel::Value::List(_) => ValueKind::List,
+            cel::Value::Map(_) => ValueKind::Map,
+            cel::Value::Timestamp(_) => ValueKind::Timestamp,
+            cel::Value::Duration(_) => ValueKind::Duration,
+            cel::Value::Type(_) => ValueKind::Type,
+            cel::Value::Optional(_) => ValueKind::Optional,
+            cel::Value::Object(_) => ValueKind::Network,
         }
     }
 }
@@ -79,67 +99,81 @@ pub enum NotRepresentable {
 }
 
 impl Value {
-    pub(super) fn new(val: impl Val + 'static) -> Self {
-        Self(Arc::new(val))
-    }
-
-    /// A copy that borrows nothing.
-    pub(super) fn copy_of(val: &dyn Val) -> Self {
-        Self(Arc::from(owned(val)))
-    }
-
     /// Null.
     pub fn null() -> Self {
-        Self::new(CelNull)
+        Self(cel::Value::Null)
     }
 
     /// Text.
     pub fn text(text: impl Into<String>) -> Self {
-        Self::new(CelString::from(text.into()))
+        Self(cel::Value::string(text.into()))
     }
 
     /// Bytes.
     pub fn bytes(bytes: Vec<u8>) -> Self {
-        Self::new(CelBytes::from(bytes))
+        Self(cel::Value::bytes(bytes))
     }
 
     /// A length of time, cut to what 64 bits of nanoseconds hold (292 years).
     pub fn duration(duration: std::time::Duration) -> Self {
         let nanos = i64::try_from(duration.as_nanos()).unwrap_or(i64::MAX);
-        Self::new(CelDuration::from(chrono::Duration::nanoseconds(nanos)))
+        Self(cel::Value::Duration(TimeDelta::nanoseconds(nanos)))
     }
 
     /// A point in time.
     pub fn timestamp(time: DateTime<FixedOffset>) -> Self {
-        Self::new(CelTimestamp::from(time))
+        Self(cel::Value::Timestamp(time.to_utc()))
     }
 
     /// A list.
     pub fn list(members: impl IntoIterator<Item = Value>) -> Self {
-        let members: Vec<Box<dyn Val>> = members.into_iter().map(|member| owned(&*member.0)).collect();
-        Self::new(CelList::from(members))
+        Self(cel::Value::List(members.into_iter().map(|member| member.0).collect()))
     }
 
-    /// A map by names.
+    /// A map by names, in the order given.
     pub fn map<K: Into<String>>(entries: impl IntoIterator<Item = (K, Value)>) -> Self {
-        let entries: HashMap<CelMapKey<'static>, Box<dyn Val>> =
-            entries.into_iter().map(|(key, value)| (CelMapKey::from(key.into()), owned(&*value.0))).collect();
-        Self::new(CelMap::from(entries))
+        Self(cel::Value::map(entries.into_iter().map(|(name, value)| (name.into(), value.0))))
+    }
+
+    /// Reads a JSON text (RFC 8259). More than 128 levels are refused.
+    ///
+    /// # Errors
+    /// What is wrong and where, in lines and columns of the text.
+    pub fn parse_json(text: &[u8]) -> Result<Self, cel::JsonError> {
+        Self::parse_json_bytes(Bytes::copy_from_slice(text))
+    }
+
+    /// Reads a JSON text that is shared and not copied.
+    ///
+    /// # Errors
+    /// As for [`Value::parse_json`].
+    pub fn parse_json_bytes(text: Bytes) -> Result<Self, cel::JsonError> {
+        cel::Value::parse_json(text).map(Self)
+    }
+
+    /// The value of a JSON document.
+    pub fn from_json(json: &serde_json::Value) -> Self {
+        Self(cel::Value::from_json(json))
+    }
+
+    /// The value as JSON. Bytes become base64, times become text.
+    pub fn to_json(&self) -> serde_json::Value {
+        self.0.to_json()
     }
 
     /// The kind of the value.
     pub fn kind(&self) -> ValueKind {
-        kind(&*self.0)
+        ValueKind::of(&self.0)
     }
 
     /// The text, if it is text.
     pub fn as_text(&self) -> Option<&str> {
-        self.0.downcast_ref::<CelString<'_>>().map(|text| text.inner())
+        self.0.as_str()
     }
 
     /// The truth value, if it is one.
     pub fn as_bool(&self) -> Option<bool> {
-        self.0.downcast_ref::<CelBool>().map(|truth| *truth.inner())
+        self.0.as_bool()
     }
 
     /// The value of a typed text: a number, a boolean, null, a list or a map by its JSON, anything else as text.
@@ -149,35 +183,27 @@ impl Value {
 
     /// The members, if it is a list.
     pub fn members(&self) -> Option<Vec<Value>> {
-        let list = self.0.downcast_ref::<CelList<'_>>()?;
-        Some(list.inner().iter().map(|member| Self::copy_of(&**member)).collect())
+        self.0.as_list().map(|list| list.iter().map(Value).collect())
     }
 
     /// The member of that name, if it is a map that has one.
     pub fn member(&self, name: &str) -> Option<Value> {
-        let map = self.0.downcast_ref::<CelMap<'_>>()?;
-        map.inner().get(&CelMapKey::from(name.to_owned())).map(|member| Self::copy_of(&**member))
+        self.0.as_map()?.member(name).map(Value)
     }
 
     /// The value as text for a place that takes text: numbers in digits, timestamps by RFC 3339,
     /// durations in seconds with an `s`.
     pub fn to_text(&self) -> Result<Cow<'_, str>, NotRepresentable> {
-        let val = &*self.0;
-        Ok(match self.kind() {
-            ValueKind::Text => Cow::Borrowed(self.as_text().unwrap_or_default()),
-            ValueKind::Null => return Err(NotRepresentable::Null),
-            ValueKind::Bytes => {
-                let bytes = val.downcast_ref::<CelBytes<'_>>().map_or(&[][..], |bytes| bytes.inner());
-                Cow::Borrowed(std::str::from_utf8(bytes).map_err(|_| NotRepresentable::NotText)?)
-            }
-            kind @ (ValueKind::List | ValueKind::Map) => return Err(NotRepresentable::Structure(kind)),
-            kind => Cow::Owned(scalar_text(val).ok_or(NotRepresentable::Structure(kind))?),
+        self.0.to_text().ok_or_else(|| match self.kind() {
+            ValueKind::Null => NotRepresentable::Null,
+            ValueKind::Bytes => NotRepresentable::NotText,
+            kind => NotRepresentable::Structure(kind),
         })
     }
 
-    /// The value as it is shown to a person: text in quotes, the rest as JSON, keys sorted.
+    /// The value as it is shown to a person: text in quotes, the rest as JSON.
     pub fn show(&self) -> String {
-        self.to_json().to_string()
+        self.0.to_json_text()
     }
 }
 
@@ -195,145 +221,31 @@ impl From<String> for Value {
 
 impl From<i64> for Value {
     fn from(number: i64) -> Self {
-        Self::new(CelInt::from(number))
+        Self(cel::Value::Int(number))
     }
 }
 
 impl From<u64> for Value {
     /// An integer; one too large for a signed one becomes an unsigned one.
     fn from(number: u64) -> Self {
-        i64::try_from(number).map_or_else(|_| Self::new(CelUInt::from(number)), Self::from)
+        i64::try_from(number).map_or(Self(cel::Value::Uint(number)), Self::from)
     }
 }
 
 impl From<f64> for Value {
     fn from(number: f64) -> Self {
-        Self::new(CelDouble::from(number))
+        Self(cel::Value::Double(number))
     }
 }
 
 impl From<bool> for Value {
     fn from(truth: bool) -> Self {
-        Self::new(CelBool::from(truth))
-    }
-}
-
-impl PartialEq for Value {
-    fn eq(&self, other: &Self) -> bool {
-        self.0.equals(&*other.0)
+        Self(cel::Value::Bool(truth))
     }
 }
 
 impl std::fmt::Debug for Value {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         f.write_str(&self.show())
-    }
-}
-
-/// Takes the bytes of a value from `left`, about; `false` where there are too few. It goes no further than that.
-pub(super) fn fits(val: &dyn Val, left: &mut u64) -> bool {
-    // The overhead of a value beside its text: its box, and its slot in a list or map.
-    const BYTES_PER_VALUE: u64 = 64;
-    let own = if let Some(text) = val.downcast_ref::<CelString<'_>>() {
-        text.inner().len() as u64
-    } else if let Some(bytes) = val.downcast_ref::<CelBytes<'_>>() {
-        bytes.inner().len() as u64
-    } else {
-        0
-    };
-    match left.checked_sub(own + BYTES_PER_VALUE) {
-        Some(rest) => *left = rest,
-        None => return false,
-    }
-    if let Some(list) = val.downcast_ref::<CelList<'_>>() {
-        return list.inner().iter().all(|member| fits(&**member, left));
-    }
-    if let Some(map) = val.downcast_ref::<CelMap<'_>>() {
-        return map.inner().iter().all(|(key, value)| fits(key.inner(), left) && fits(&**value, left));
-    }
-    true
-}
-
-pub(super) fn kind(val: &dyn Val) -> ValueKind {
-    use cel::common::types::Kind as Cel;
-    match val.get_type().kind() {
-        Cel::NullType => ValueKind::Null,
-        Cel::Boolean => ValueKind::Bool,
-        Cel::Int | Cel::UInt => ValueKind::Integer,
-        Cel::Double => ValueKind::Double,
-        Cel::String => ValueKind::Text,
-        Cel::Bytes => ValueKind::Bytes,
-        Cel::List => ValueKind::List,
-        Cel::Map => ValueKind::Map,
-        Cel::Timestamp => ValueKind::Timestamp,
-        Cel::Duration => ValueKind::Duration,
-        _ if val.downcast_ref::<BigNumber>().is_some() => ValueKind::LongNumber,
-        _ => ValueKind::Other,
-    }
-}
-
-/// Numbers, truth values, times: what has one way to be written.
-pub(super) fn scalar_text(val: &dyn Val) -> Option<String> {
-    Some(if let Some(number) = val.downcast_ref::<CelInt>() {
-        number.inner().to_string()
-    } else if let Some(number) = val.downcast_ref::<CelUInt>() {
-        number.inner().to_string()
-    } else if let Some(number) = val.downcast_ref::<CelDouble>() {
-        number.inner().to_string()
-    } else if let Some(truth) = val.downcast_ref::<CelBool>() {
-        truth.inner().to_string()
-    } else if let Some(digits) = val.downcast_ref::<BigNumber>() {
-        digits.0.to_string()
-    } else if let Some(time) = val.downcast_ref::<CelTimestamp>() {
-        time.inner().to_rfc3339_opts(SecondsFormat::AutoSi, true)
-    } else if let Some(length) = val.downcast_ref::<CelDuration>() {
-        let nanos = length.inner().num_nanoseconds().unwrap_or(i64::MAX);
-        format!("{}s", nanos as f64 / 1e9)
-    } else {
-        val.downcast_ref::<CelType>()?.name().to_string()
-    })
-}
-
-/// A deep copy that borrows nothing.
-fn owned(val: &dyn Val) -> Box<dyn Val> {
-    if let Some(text) = val.downcast_ref::<CelString<'_>>() {
-        return Box::new(CelString::from(text.inner().to_owned()));
-    }
-    if let Some(bytes) = val.downcast_ref::<CelBytes<'_>>() {
-        return Box::new(CelBytes::from(bytes.inner().to_vec()));
-    }
-    if let Some(list) = val.downcast_ref::<CelList<'_>>() {
-        return Box::new(CelList::from(list.inner().iter().map(|member| owned(&**member)).collect::<Vec<_>>()));
-    }
-    if let Some(map) = val.downcast_ref::<CelMap<'_>>() {
-        let entries: HashMap<CelMapKey<'static>, Box<dyn Val>> =
-            map.inner().iter().map(|(key, value)| (key.clone().into_static(), owned(&**value))).collect();
-        return Box::new(CelMap::from(entries));
-    }
-    if let Some(number) = val.downcast_ref::<CelInt>() {
-        return Box::new(*number);
-    }
-    if let Some(number) = val.downcast_ref::<CelUInt>() {
-        return Box::new(*number);
-    }
-    if let Some(number) = val.downcast_ref::<CelDouble>() {
-        return Box::new(*number);
-    }
-    if let Some(truth) = val.downcast_ref::<CelBool>() {
-        return Box::new(*truth);
-    }
-    if let Some(time) = val.downcast_ref::<CelTimestamp>() {
-        return Box::new(time.clone());
-    }
-    if let Some(length) = val.downcast_ref::<CelDuration>() {
-        return Box::new(*length);
-    }
-    if let Some(digits) = val.downcast_ref::<BigNumber>() {
-        return Box::new(digits.clone());
-    }
-    match val.get_type().kind() {
-        cel::common::types::Kind::NullType => Box::new(CelNull),
-        // A type, as `type(x)` gives it, is only ever shown: its name will do.
-        _ => Box::new(CelString::from(scalar_text(val).unwrap_or_else(|| val.get_type().name().to_owned()))),
     }
 }

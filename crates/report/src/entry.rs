@@ -5,7 +5,7 @@ use super::time::{duration, millis};
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 use std::time::Duration;
-use yieldtray_engine::{CellReport, CheckFailure, Difference, Outcome, YieldReport};
+use yieldtray_engine::{CellReport, CheckFailure, CheckPart, Difference, Outcome, YieldReport};
 use yieldtray_expression::EvalError;
 use yieldtray_http::{CapturedExchange, Failure};
 use yieldtray_source::diff::DiffLine;
@@ -317,9 +317,9 @@ impl FailedCheck {
 }
 
 impl Part {
-    fn of((text, value): &(String, Result<String, EvalError>)) -> Self {
-        let (value, error) = either(value);
-        Self { text: text.clone(), value, error }
+    fn of(part: &CheckPart) -> Self {
+        let (value, error) = either(&part.value);
+        Self { text: part.text.clone(), value, error }
     }
 }
 

@@ -77,6 +77,10 @@ codes! {
     UnknownFunction = "unknown-function",
     /// A function called with the wrong number of arguments.
     WrongArguments = "wrong-arguments",
+    /// Values of types that do not go together: a comparison that never holds, an operator that does not take them.
+    MismatchedTypes = "mismatched-types",
+    /// A member that a value of the language does not have.
+    UnknownMember = "unknown-member",
     /// A name no value has.
     UnknownValue = "unknown-value",
     /// A name that has a value elsewhere, but not now: another environment, a request not sent yet.

@@ -1,8 +1,6 @@
 //! Scans expressions just far enough to find their end: strings and brackets. Parsing them is the task of the
 //! expression crate.
 
-use super::Span;
-
 /// The end of the string literal that opens at `at` (a quote, single or tripled; `raw` when an `r`
 /// was before it). `None` if it is never closed.
 fn string_end(bytes: &[u8], at: usize, raw: bool) -> Option<usize> {
@@ -97,45 +95,6 @@ pub fn last_string(expression: &str) -> Option<usize> {
     last
 }
 
-/// Every identifier outside strings. Finds the position of a name that the expression parser reports without one.
-pub fn calls_and_names(expression: &str) -> Vec<Identifier> {
-    let bytes = expression.as_bytes();
-    let mut found = Vec::new();
-    let mut i = 0;
-    while i < bytes.len() {
-        match bytes[i] {
-            b'"' | b'\'' => i = string_end(bytes, i, is_raw(bytes, i)).unwrap_or(bytes.len()),
-            b if b.is_ascii_alphabetic() || b == b'_' => {
-                let end = i + bytes[i..].iter().take_while(|b| b.is_ascii_alphanumeric() || **b == b'_').count();
-                let before = expression[..i].trim_ascii_end().as_bytes().last();
-                let after = expression[end..].trim_ascii_start().as_bytes().first();
-                // `r"…"` and `b"…"` are strings with a prefix, not names.
-                if !matches!(after, Some(b'"' | b'\'')) || after != bytes.get(end) {
-                    let span = Span::new(i, end);
-                    found.push(Identifier { span, member: before == Some(&b'.'), call: after == Some(&b'(') });
-                }
-                i = end;
-            }
-            b if b.is_ascii_digit() => {
-                i += bytes[i..].iter().take_while(|b| b.is_ascii_alphanumeric() || **b == b'.').count();
-            }
-            _ => i += 1,
-        }
-    }
-    found
-}
-
-/// An identifier in the text of an expression.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Identifier {
-    /// Its bytes, counted from the start of the expression.
-    pub span: Span,
-    /// True if it is a member: `body.id`.
-    pub member: bool,
-    /// True if it is called: `size(…)`.
-    pub call: bool,
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -161,15 +120,5 @@ mod tests {
     fn words_inside_strings_and_brackets_are_passed_over() {
         assert_eq!(find_outside_strings("a == ' else ' else 'x'", " else "), Some(13));
         assert_eq!(find_outside_strings("f(a else b)", " else "), None);
-    }
-
-    #[test]
-    fn identifiers_tell_their_role() {
-        let text = "size(body.lots) > 1e3 && name == r'x'";
-        let found: Vec<_> = calls_and_names(text).iter().map(|i| (i.span.of(text), i.member, i.call)).collect();
-        assert_eq!(
-            found,
-            [("size", false, true), ("body", false, false), ("lots", true, false), ("name", false, false)]
-        );
     }
 }

@@ -104,9 +104,9 @@ fn describe_cell(workspace: &Workspace, report: &CellReport, text: &mut String) 
         }
     }
     for failure in &report.failures {
-        let parts = failure.parts.iter().map(|(part, value)| match value {
-            Ok(value) => format!("{part} is {value}"),
-            Err(why) => format!("{part}: {why}"),
+        let parts = failure.parts.iter().map(|part| match &part.value {
+            Ok(value) => format!("{} is {value}", part.text),
+            Err(why) => format!("{}: {why}", part.text),
         });
         let why: Vec<String> = parts.chain(failure.notes.iter().cloned()).chain(failure.hint.clone()).collect();
         line(format!("  {}: {}", failure.expression, why.join("; ")));

@@ -10,7 +10,6 @@ use crate::project::{Project, places, random_for_showing, state};
 use serde_json::json;
 use std::io::Write;
 use yieldtray_engine::ExitCode;
-use yieldtray_expression::FUNCTIONS;
 use yieldtray_http::MASK;
 use yieldtray_source::escape::escape_line;
 use yieldtray_workspace::plan::Plan;
@@ -238,10 +237,8 @@ fn functions(project: &Project, out: &mut Out) -> Result<ExitCode, CommandError>
             (function.call(), function.help.clone().unwrap_or_else(|| function.is.clone()), place)
         })
         .collect();
-    let built_in = FUNCTIONS.iter().map(|function| {
-        let call = format!("{}({})", function.name, function.parameters);
-        (call, function.help.to_owned(), function.example.to_owned())
-    });
+    let built_in = yieldtray_expression::functions()
+        .map(|function| (function.call, function.help.to_owned(), function.example.to_owned()));
     if out.settings.json {
         let row = |(call, help, place): &(String, String, String), key: &str| json!({ "call": call, "help": help, key: place });
         let document = json!({

@@ -26,7 +26,7 @@ use std::io;
 use std::path::PathBuf;
 use std::rc::Rc;
 use std::sync::{Arc, Mutex};
-use yieldtray_engine::{CellReport, Event, ExitCode, Outcome, Run, RunOptions};
+use yieldtray_engine::{CellReport, CheckPart, Event, ExitCode, Outcome, Run, RunOptions};
 use yieldtray_expression::Value;
 use yieldtray_lsp::{Finding, Job, JobResult, JobUi, Overlay, Task};
 use yieldtray_report::record::MAX_REPORTED_BODY;
@@ -244,9 +244,9 @@ fn findings(workspace: &Workspace, report: &CellReport) -> Vec<Finding> {
     };
     let checks = report.failures.iter().map(|failure| {
         let (file, line, text) = place(failure.source, failure.span);
-        let parts = failure.parts.iter().map(|(part, value)| match value {
-            Ok(value) => format!("{part} is {value}"),
-            Err(why) => format!("{part} has no value: {why}"),
+        let parts = failure.parts.iter().map(|CheckPart { text, value, .. }| match value {
+            Ok(value) => format!("{text} is {value}"),
+            Err(why) => format!("{text} has no value: {why}"),
         });
         let notes = failure.notes.iter().chain(&failure.hint).cloned();
         // Many editors show the first line alone, so it has the reason.

@@ -4,7 +4,7 @@ use super::table::{count, cut, left, push_left, push_right};
 use crate::styles::Styles;
 use std::borrow::Cow;
 use std::time::Duration;
-use yieldtray_engine::{CellReport, CheckFailure, Difference, Outcome, Summary, TokenReport, YieldReport};
+use yieldtray_engine::{CellReport, CheckFailure, CheckPart, Difference, Outcome, Summary, TokenReport, YieldReport};
 use yieldtray_source::diff::DiffLine;
 use yieldtray_source::escape::escape_line;
 use yieldtray_workspace::config::EnvironmentColor;
@@ -183,8 +183,10 @@ impl CellLines<'_> {
             styles.dim(&place),
             styles.bad(&format!("{label}{}", escape_line(&failure.expression)))
         )];
-        let widest = failure.parts.iter().map(|(text, _)| text.chars().count()).max().unwrap_or_default().min(room / 2);
-        for (text, value) in &failure.parts {
+        lines.extend(self.underlines(failure, 6 + place.chars().count() + 2 + label.chars().count()));
+        let texts = failure.parts.iter().map(|part| part.text.chars().count());
+        let widest = texts.max().unwrap_or_default().min(room / 2);
+        for CheckPart { text, value, .. } in &failure.parts {
             let text = cut(&escape_line(text), widest.max(1));
             let (word, value) = match value {
                 Ok(value) => ("is", escape_line(value)),
@@ -204,6 +206,26 @@ impl CellLines<'_> {
         lines.extend(failure.notes.iter().map(|note| format!("{indent}{}", styles.warn(&escape_line(note)))));
         lines.extend(failure.hint.iter().map(|hint| format!("{indent}{}", escape_line(hint))));
         lines
+    }
+
+    /// The line that underlines the parts of the expression above it, which begins at a column; none if the expression
+    /// does not fit, is not shown as it is written, or is one part as a whole.
+    fn underlines(&self, failure: &CheckFailure, column: usize) -> Option<String> {
+        let expression = &failure.expression;
+        let width = expression.chars().count();
+        if column + width > self.columns.line || escape_line(expression) != *expression {
+            return None;
+        }
+        let mut marks = vec![' '; width];
+        for part in &failure.parts {
+            let before = expression.get(..part.span.start())?.chars().count();
+            let length = expression.get(part.span.range())?.chars().count();
+            marks.get_mut(before..before + length)?.fill('^');
+        }
+        let marks: String = marks.into_iter().collect();
+        let marks = marks.trim_end();
+        let says_something = marks.contains('^') && marks.chars().count() - marks.matches(' ').count() < width;
+        says_something.then(|| format!("{}{}", " ".repeat(column), self.styles.bad(marks)))
     }
 
     /// The difference of two long values: each line with the sign of its side.
@@ -369,7 +391,11 @@ mod tests {
             span: workspace.cell(apply_levels).span,
             label: Some("full".to_owned()),
             expression: "body.kg > 10".to_owned(),
-            parts: vec![("body.kg".to_owned(), Ok("9.5".to_owned()))],
+            parts: vec![CheckPart {
+                text: "body.kg".to_owned(),
+                span: Span::new(0, "body.kg".len()),
+                value: Ok("9.5".to_owned()),
+            }],
             difference: None,
             notes: vec!["a note".to_owned()],
             hint: Some("a full tray weighs more".to_owned()),

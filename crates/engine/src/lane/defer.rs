@@ -2,7 +2,7 @@
 
 use super::LaneCx;
 use crate::deferred::{DeferredChecks, EarlyCaptures, PendingResponse, are_checks_independent};
-use crate::response_exprs::{self, ResponseExpr};
+use crate::response_exprs::ResponseExpr;
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use yieldtray_workspace::scope::ResponseScope;
 
@@ -24,7 +24,6 @@ impl<'w> LaneCx<'_, 'w> {
 
     /// Captures what a response yields, and leaves its checks.
     pub(super) fn capture_early(&mut self, pending: &mut PendingResponse<'w>) -> EarlyCaptures {
-        let access = response_exprs::body_access(&pending.exprs);
         let (checks, yields): (Vec<_>, Vec<_>) =
             std::mem::take(&mut pending.exprs).into_iter().partition(ResponseExpr::is_check);
         pending.exprs = checks;
@@ -32,7 +31,7 @@ impl<'w> LaneCx<'_, 'w> {
             return EarlyCaptures::default();
         }
         let PendingResponse { report, step, cache, exchange, .. } = pending;
-        let mut names = ResponseScope::reading(exchange, access);
+        let mut names = ResponseScope::new(exchange);
         let results = self.checks(report.cell, *step, cache).evaluate(&yields, &mut names);
         EarlyCaptures { results, names: Some(names.into_cached()) }
     }

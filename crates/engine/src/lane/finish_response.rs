@@ -4,7 +4,7 @@ use super::LaneCx;
 use crate::advice::advice;
 use crate::deferred::{EarlyCaptures, PendingResponse};
 use crate::event::{CellReport, Outcome};
-use crate::response_exprs::{self, ResponseExpr};
+use crate::response_exprs::ResponseExpr;
 use bytes::Bytes;
 use std::sync::Arc;
 use std::time::Duration;
@@ -32,7 +32,7 @@ impl<'w> LaneCx<'_, 'w> {
         self.mask_cookies(&exchange);
         let mut names = match captures.names {
             Some(names) => ResponseScope::with_cache(&exchange, names),
-            None => ResponseScope::reading(&exchange, response_exprs::body_access(&exprs)),
+            None => ResponseScope::new(&exchange),
         };
         let mut results = self.checks(cell, step, &mut cache).evaluate(&exprs, &mut names);
         results.yields.extend(captures.results.yields);
@@ -40,7 +40,7 @@ impl<'w> LaneCx<'_, 'w> {
         if self.inputs.is_from_log() && !results.failures.is_empty() {
             let checks: Vec<ResponseExpr<'w>> = exprs.iter().filter(|expr| expr.is_check()).cloned().collect();
             let other = exchange.with_alternate_masks();
-            let mut names = ResponseScope::reading(&other, response_exprs::body_access(&checks));
+            let mut names = ResponseScope::new(&other);
             let others = self.checks(cell, step, &mut cache).evaluate(&checks, &mut names).failures;
             results.drop_masked(&others);
         }

@@ -2,7 +2,7 @@
 
 use super::LaneCx;
 use crate::prove::{Mutation, MutationReport, mutate, mutations, suggestions};
-use crate::response_exprs::{self, Purpose, ResponseExpr};
+use crate::response_exprs::{Purpose, ResponseExpr};
 use yieldtray_http::Exchange;
 use yieldtray_http::body_shape::BodyShape;
 use yieldtray_source::Span;
@@ -60,7 +60,7 @@ impl<'w> LaneCx<'_, 'w> {
         exprs: &[ResponseExpr<'_>],
         exchange: &Exchange,
     ) -> bool {
-        let mut names = ResponseScope::reading(exchange, response_exprs::body_access(exprs));
+        let mut names = ResponseScope::new(exchange);
         let mut checks = self.checks(cell, step, cache);
         exprs.iter().any(|expr| !checks.passes(expr, &mut names))
     }

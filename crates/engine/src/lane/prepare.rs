@@ -77,9 +77,6 @@ impl<'w> LaneCx<'_, 'w> {
             poll.request_timeout = prepared.sending.timeout;
             prepared.sending.timeout = poll.time_left();
         }
-        if !exprs.is_empty() || poll.is_some() {
-            self.run.deferred.expect_checks();
-        }
         let options = self.inputs.options();
         let capture_limit = if options.mutate_responses { u64::MAX } else { options.capture_limit.unwrap_or_default() };
         let work = ResponseWork { token, cache, exprs, remarks: problems, capture_limit, poll };

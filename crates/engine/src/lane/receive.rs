@@ -4,7 +4,7 @@ use super::LaneCx;
 use crate::deferred::{DeferredChecks, EarlyCaptures, PendingResponse};
 use crate::event::Outcome;
 use crate::ready::{ReadyRequest, ResponseWork};
-use crate::response_exprs::{self, ResponseExpr};
+use crate::response_exprs::ResponseExpr;
 use yieldtray_http::{Exchange, Failure, FailureKind};
 use yieldtray_workspace::scope::ResponseScope;
 
@@ -86,7 +86,7 @@ impl<'w> LaneCx<'_, 'w> {
     /// Whether the condition of `% wait` holds for a response.
     fn poll_holds(&mut self, ready: &mut ReadyRequest<'w>, until: &ResponseExpr<'w>, exchange: &Exchange) -> bool {
         let until = std::slice::from_ref(until);
-        let mut names = ResponseScope::reading(exchange, response_exprs::body_access(until));
+        let mut names = ResponseScope::new(exchange);
         let mut checks = self.checks(ready.cell, ready.step, &mut ready.work.cache);
         checks.evaluate(until, &mut names).failures.is_empty()
     }

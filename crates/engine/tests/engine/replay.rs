@@ -1,9 +1,10 @@
 //! Runs of several cells: order, needs, checks, captures, and what they report.
 
 use std::time::Duration;
-use yieldtray_engine::{Event, Next, Outcome, Run, RunOptions};
+use yieldtray_engine::{CheckPart, Event, Next, Outcome, Run, RunOptions};
 use yieldtray_expression::{EvalError, Value};
 use yieldtray_http::{Exchange, Failure, FailureKind, PreparedRequest};
+use yieldtray_source::Span;
 use yieldtray_source::glob::glob_match;
 use yieldtray_test_support::{RunRecord, answer, json_answer, replay, settings};
 use yieldtray_workspace::plan::{Plan, Selection};
@@ -68,7 +69,8 @@ fn a_failed_check_shows_its_parts_and_stops_who_needs_it() {
     let report = record.reports().nth(1).expect("the second cell");
     let failure = &report.failures[0];
     assert_eq!(failure.expression, "body.bins == 24");
-    assert_eq!(failure.parts, [("body.bins".to_owned(), Ok("23".to_owned()))]);
+    let (span, value) = (Span::new(0, "body.bins".len()), Ok("23".to_owned()));
+    assert_eq!(failure.parts, [CheckPart { text: "body.bins".to_owned(), span, value }]);
     assert_eq!(failure.hint.as_deref(), Some("the scale counted 23"));
     assert_eq!((record.summary.failed_checks, record.summary.not_sent, record.summary.exit_code().code()), (1, 1, 1));
 }
@@ -224,7 +226,7 @@ fn a_question_is_asked_once_and_its_default_may_come_from_a_response() {
     // The test's answer to a question is the question.
     assert_eq!(sent, ["http://b/?p=PIN%3F", "http://b/Lot%3F?p=PIN%3F"]);
     let failure = &record.reports().nth(1).expect("a report").failures[0];
-    assert_eq!(failure.parts, [("pin".to_owned(), Ok("\"[secret]\"".to_owned()))]);
+    assert_eq!((failure.parts.len(), &failure.parts[0].value), (1, &Ok("\"[secret]\"".to_owned())));
     assert_eq!(record.problems()[0].message, "`status` is there only after the response");
 
     let mut alone = settings(None, &[("pin", Value::from("4616"))]);
@@ -314,7 +316,7 @@ fn a_cell_is_sent_once_for_each_row() {
     let record = replay(fixture, &["a.http"], settings(None, &[]), respond);
     assert_eq!(paths(&record), ["/L-1", "/L-2", "/L-3"]);
     let body = record.sent[0].body.as_ref().map(|body| body.text().into_owned());
-    assert_eq!(body.as_deref(), Some("{ \"bins\": 48, \"row\": {\"bins\":24,\"lot\":\"L-1\"} }"));
+    assert_eq!(body.as_deref(), Some("{ \"bins\": 48, \"row\": {\"lot\":\"L-1\",\"bins\":24} }"));
     let outcomes: Vec<_> = record.reports().map(|report| (report.row, report.outcome.as_str())).collect();
     assert_eq!(
         outcomes,

@@ -1,13 +1,12 @@
 //! `fake(kind)`: generated people, places and words for form fields. Email and network addresses are in ranges
 //! reserved for examples, so that no real person or machine is ever contacted.
 
-use super::{Evaluated, error, text};
-use crate::functions::random::source;
-use cel::common::types::CelString;
-use cel::common::value::CowVal;
+use super::{Context, text};
 use fake::Fake as _;
 use fake::faker::{address, company, internet, job, lorem, name};
 use std::convert::Infallible;
+use yieldtray_cel::Value;
+use yieldtray_cel::functions::{Call, Fault, Outcome};
 use yieldtray_source::{closest, join_words};
 
 /// A kind of generated text.
@@ -125,19 +124,17 @@ impl rand::TryRng for Draw<'_> {
     }
 }
 
-pub(super) fn fake<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v> {
-    let wanted = text("fake", &arguments[1..], 0)?;
+pub(super) fn fake(context: &Context<'_>, call: &mut Call<'_>) -> Outcome {
+    let wanted = text(call, 0)?;
     let Some(kind) = KINDS.iter().find(|kind| kind.name == wanted) else {
         let hint = match closest(wanted, FAKE_KINDS.iter().copied()) {
             Some(meant) => format!("did you mean `{meant}`?"),
             None => format!("there is {}", join_words(FAKE_KINDS)),
         };
-        return Err(error("fake", format!("knows no kind `{wanted}`: {hint}")));
+        return Err(Fault::message(format!("knows no kind `{wanted}`: {hint}")));
     };
-    let made = source(&arguments);
-    let draw = || made.draw(|rng| (kind.make)(&mut Draw(rng)));
-    let value = if kind.unique { made.unique(draw) } else { draw() };
-    Ok(CowVal::owned(CelString::from(value)))
+    let draw = || context.random.draw(|rng| (kind.make)(&mut Draw(rng)));
+    Ok(Value::string(if kind.unique { context.random.unique(draw) } else { draw() }))
 }
 
 #[cfg(test)]

@@ -1,5 +1,5 @@
-//! The functions an expression can call beside CEL's own: one table that compiling, running and the
-//! reference all read.
+//! The functions an expression can call beside those of the libraries of the Common Expression Language: one table that
+//! checking, evaluating and the reference all read.
 
 mod encoding;
 mod fake;
@@ -8,21 +8,20 @@ mod query;
 mod random;
 pub(super) mod schema;
 mod text;
+mod time;
 mod xml;
 
 pub use fake::FAKE_KINDS;
 pub use query::{ConstantError, check_constant};
 pub use xml::XPathError;
 
-use super::digits::BigNumber;
-use super::files::FILES;
-use super::value::{ValueKind, kind, scalar_text};
-use crate::random::RANDOM;
-use cel::common::functions::Function as Operation;
-use cel::common::types::{CelBytes, CelString, DYN_TYPE, Type};
-use cel::common::value::{CowVal, Val};
-use cel::{Env, ExecutionError};
+use crate::files::FileReader;
+use crate::random::RandomSource;
+use crate::value::ValueKind;
 use std::borrow::Cow;
+use std::sync::OnceLock;
+use yieldtray_cel::functions::{Call, Fault, MACROS, Outcome, library};
+use yieldtray_cel::{HostFunction, Signature, Value};
 
 /// A function of ours.
 pub struct Function {
@@ -30,124 +29,235 @@ pub struct Function {
     pub name: &'static str,
     /// Its parameters as the reference shows them.
     pub parameters: &'static str,
-    /// How many arguments it takes.
-    pub arity: usize,
     /// Its result, in a line.
     pub help: &'static str,
     /// An example of a call.
     pub example: &'static str,
-    /// Its hidden first argument: the random source, or a reader of files.
-    pub(super) hidden: Option<&'static str>,
+    /// The ways to call it.
+    signatures: &'static [&'static str],
+    parsed: OnceLock<Box<[Signature]>>,
+    uses: Uses,
     operation: Operation,
 }
 
+/// What runs when a function is called.
+type Operation = fn(&Context<'_>, &mut Call<'_>) -> Outcome;
+
+/// What functions use beside their arguments.
+pub(crate) struct Context<'c> {
+    pub(crate) random: &'c RandomSource,
+    pub(crate) files: Option<&'c FileReader>,
+}
+
+/// What an expression uses beside values.
+#[derive(Clone, Copy, Debug, Default)]
+pub(crate) struct Uses {
+    /// Random values or the time.
+    pub(crate) random: bool,
+    /// Files.
+    pub(crate) files: bool,
+}
+
+impl Uses {
+    const NOTHING: Uses = Uses { random: false, files: false };
+    const RANDOM: Uses = Uses { random: true, files: false };
+    const FILES: Uses = Uses { random: false, files: true };
+
+    pub(crate) fn and(self, other: Uses) -> Uses {
+        Uses { random: self.random || other.random, files: self.files || other.files }
+    }
+}
+
 macro_rules! functions {
-    ($($name:literal ($parameters:literal, $arity:literal, $hidden:expr) $help:literal, $example:literal => $operation:path;)+) => {
+    ($($name:literal ($parameters:literal) [$($signature:literal),+] $uses:ident $help:literal, $example:literal => $operation:path;)+) => {
         /// Every function of ours, in the order of the reference.
-        pub static FUNCTIONS: &[Function] = &[$(Function {
+        pub static FUNCTIONS: [Function; [$($name),+].len()] = [$(Function {
             name: $name,
             parameters: $parameters,
-            arity: $arity,
             help: $help,
             example: $example,
-            hidden: $hidden,
+            signatures: &[$($signature),+],
+            parsed: OnceLock::new(),
+            uses: Uses::$uses,
             operation: $operation,
         },)+];
     };
 }
 
 functions! {
-    "uuid" ("", 0, Some(RANDOM)) "a random UUID (RFC 9562, version 4)", "uuid()" => random::uuid;
-    "now" ("", 0, Some(RANDOM)) "the time now, a timestamp", "now() + duration('24h')" => random::now;
-    "random" ("low, high", 2, Some(RANDOM)) "a random integer, both ends included", "random(1, 40)" => random::random;
-    "pick" ("list", 1, Some(RANDOM)) "a random member of a list", "pick(['gala', 'fuji'])" => random::pick;
-    "fake" ("kind", 1, Some(RANDOM)) "a made-up person, place, word …; its kinds are in docs/language.md", "fake('email')" => fake::fake;
-    "file" ("path", 1, Some(FILES)) "the text of a file of the workspace, relative to this one; else its bytes", "sha256(file('manifest.xml'))" => file::file;
-    "base64" ("x", 1, None) "text or bytes in base64 (RFC 4648 4)", "base64(clerk + ':' + pin)" => encoding::base64;
-    "unbase64" ("text", 1, None) "what base64 encodes (RFC 4648 4 and 5): text where it is UTF-8, else bytes", "unbase64(split(token, '.')[1])" => encoding::unbase64;
-    "hex" ("x", 1, None) "text or bytes in hex (RFC 4648 8), lower case", "hex(lot_id)" => encoding::hex;
-    "sha256" ("x", 1, None) "the SHA-256 digest of text or bytes, in hex", "sha256(text)" => encoding::sha256;
-    "hmac_sha256" ("key, x", 2, None) "the HMAC (RFC 2104) of text or bytes with SHA-256, in hex", "hmac_sha256(scale_key, ref)" => encoding::hmac_sha256;
-    "urlencode" ("x", 1, None) "text percent-encoded for a path or query (RFC 3986 2)", "urlencode(grower)" => encoding::urlencode;
-    "json" ("x", 1, None) "a value as JSON text", "json(body.lots)" => query::json;
-    "parse_json" ("text", 1, None) "the value of a JSON text", "parse_json(body.payload).id" => query::parse_json;
-    "path" ("x, jsonpath", 2, None) "the list of what a JSONPath (RFC 9535) selects", "path(body, '$..id')" => query::path;
-    "pointer" ("x, pointer", 2, None) "what a JSON Pointer (RFC 6901) points at", "pointer(body, '/lots/0/id')" => query::pointer;
-    "xpath" ("text, xpath", 2, None) "what an XPath 1.0 expression gives of an XML text; of nodes the list of their texts", "xpath(text, '//lot/@id')" => xml::xpath;
-    "conforms" ("x, schema", 2, Some(FILES)) "whether a value fits the JSON Schema in a file, relative to this one", "conforms(body, 'lot.schema.json')" => schema::conforms;
-    "find" ("text, regex", 2, None) "the first group of the first match, or the match; null without one", "find(text, 'L-([0-9]+)')" => text::find;
-    "lower" ("text", 1, None) "text in lower case", "lower(headers['content-type'])" => text::lower;
-    "upper" ("text", 1, None) "text in upper case", "upper(grower)" => text::upper;
-    "trim" ("text", 1, None) "text without blanks at both ends", "trim(text)" => text::trim;
-    "split" ("text, by", 2, None) "the pieces of a text between a separator", "split(body.tags, ',')" => text::split;
-    "join" ("list, by", 2, None) "the members of a list as one text", "join(body.varieties, ', ')" => text::join;
-    "replace" ("text, old, new", 3, None) "text with every `old` made `new`", "replace(lot_id, 'L-', '')" => text::replace;
-    "raw" ("x", 1, None) "at the head of a `{{ }}` mark: written without encoding", "raw(fragment)" => raw;
+    "uuid" ("") ["uuid() -> string"] RANDOM "a random UUID (RFC 9562, version 4)", "uuid()" => random::uuid;
+    "now" ("") ["now() -> timestamp"] RANDOM "the time now, a timestamp", "now() + duration('24h')" => random::now;
+    "random" ("low, high") ["random(int, int) -> int"] RANDOM "a random integer, both ends included", "random(1, 40)" => random::random;
+    "pick" ("list") ["pick(list(A)) -> A"] RANDOM "a random member of a list", "pick(['gala', 'fuji'])" => random::pick;
+    "fake" ("kind") ["fake(string) -> string"] RANDOM "a made-up person, place, word …; its kinds are in docs/language.md", "fake('email')" => fake::fake;
+    "file" ("path") ["file(string) -> dyn"] FILES "the text of a file of the workspace, relative to this one; else its bytes", "sha256(file('manifest.xml'))" => file::file;
+    "base64" ("x") ["base64(dyn) -> string", "dyn.base64() -> string"] NOTHING "text or bytes in base64 (RFC 4648 4)", "base64(clerk + ':' + pin)" => encoding::base64;
+    "base64url" ("x") ["base64url(dyn) -> string", "dyn.base64url() -> string"] NOTHING "text or bytes in base64 for addresses (RFC 4648 5), not padded", "base64url(digest('sha256', text))" => encoding::base64url;
+    "unbase64" ("text") ["unbase64(string) -> dyn", "string.unbase64() -> dyn"] NOTHING "what base64 encodes (RFC 4648 4 and 5): text where it is UTF-8, else bytes", "unbase64(split(token, '.')[1])" => encoding::unbase64;
+    "hex" ("x") ["hex(dyn) -> string", "dyn.hex() -> string"] NOTHING "text or bytes in hex (RFC 4648 8), lower case", "hex(lot_id)" => encoding::hex;
+    "unhex" ("text") ["unhex(string) -> bytes", "string.unhex() -> bytes"] NOTHING "the bytes that hex encodes (RFC 4648 8)", "unhex(scale_key)" => encoding::unhex;
+    "sha256" ("x") ["sha256(dyn) -> string", "dyn.sha256() -> string"] NOTHING "the SHA-256 digest of text or bytes, in hex", "sha256(text)" => encoding::sha256;
+    "hmac_sha256" ("key, x") ["hmac_sha256(dyn, dyn) -> string", "dyn.hmac_sha256(dyn) -> string"] NOTHING "the HMAC (RFC 2104) of text or bytes with SHA-256, in hex", "hmac_sha256(scale_key, ref)" => encoding::hmac_sha256;
+    "digest" ("algorithm, x") ["digest(string, dyn) -> bytes"] NOTHING "the digest of text or bytes by `sha1`, `sha256`, `sha384` or `sha512`, as bytes", "base64(digest('sha512', text))" => encoding::digest;
+    "hmac" ("algorithm, key, x") ["hmac(string, dyn, dyn) -> bytes"] NOTHING "the HMAC (RFC 2104) of text or bytes by such an algorithm, as bytes", "base64(hmac('sha1', scale_key, ref))" => encoding::hmac;
+    "urlencode" ("x") ["urlencode(dyn) -> string", "dyn.urlencode() -> string"] NOTHING "text percent-encoded for a path or query (RFC 3986 2)", "urlencode(grower)" => encoding::urlencode;
+    "format_time" ("time, format") ["format_time(timestamp, string) -> string", "timestamp.format_time(string) -> string",
+                   "format_time(timestamp, string, string) -> string", "timestamp.format_time(string, string) -> string"]
+        NOTHING "a time as text: `%Y-%m-%d`, `%H:%M:%S` and the like (strftime of POSIX), in UTC or a time zone", "format_time(now(), '%Y%m%d', 'Europe/Berlin')" => time::format_time;
+    "json" ("x") ["json(dyn) -> string", "dyn.json() -> string"] NOTHING "a value as JSON text", "json(body.lots)" => query::json;
+    "parse_json" ("text") ["parse_json(string) -> dyn", "string.parse_json() -> dyn"] NOTHING "the value of a JSON text", "parse_json(body.payload).id" => query::parse_json;
+    "path" ("x, jsonpath") ["path(dyn, string) -> list(dyn)", "dyn.path(string) -> list(dyn)"] NOTHING "the list of what a JSONPath (RFC 9535) selects", "path(body, '$..id')" => query::path;
+    "pointer" ("x, pointer") ["pointer(dyn, string) -> dyn", "dyn.pointer(string) -> dyn"] NOTHING "what a JSON Pointer (RFC 6901) points at", "pointer(body, '/lots/0/id')" => query::pointer;
+    "xpath" ("text, xpath") ["xpath(string, string) -> dyn", "string.xpath(string) -> dyn"] NOTHING "what an XPath 1.0 expression gives of an XML text; of nodes the list of their texts", "xpath(text, '//lot/@id')" => xml::xpath;
+    "conforms" ("x, schema") ["conforms(dyn, string) -> bool"] FILES "whether a value fits the JSON Schema in a file, relative to this one", "conforms(body, 'lot.schema.json')" => schema::conforms;
+    "find" ("text, regex") ["find(string, string) -> dyn", "string.find(string) -> dyn"] NOTHING "the first group of the first match, or the match; null without one", "find(text, 'L-([0-9]+)')" => text::find;
+    "lower" ("text") ["lower(string) -> string", "string.lower() -> string"] NOTHING "text in lower case", "lower(headers['content-type'])" => text::lower;
+    "upper" ("text") ["upper(string) -> string", "string.upper() -> string"] NOTHING "text in upper case", "upper(grower)" => text::upper;
+    "trim" ("text") ["trim(string) -> string"] NOTHING "text without blanks at both ends", "trim(text)" => text::trim;
+    "split" ("text, by") ["split(string, string) -> list(string)"] NOTHING "the pieces of a text between a separator", "split(body.tags, ',')" => text::split;
+    "join" ("list, by") ["join(list(dyn), string) -> string", "list(dyn).join(string) -> string"] NOTHING "the members of a list as one text", "join(body.varieties, ', ')" => text::join;
+    "replace" ("text, old, new") ["replace(string, string, string) -> string"] NOTHING "text with every `old` made `new`", "replace(lot_id, 'L-', '')" => text::replace;
+    "raw" ("x") ["raw(A) -> A"] NOTHING "at the head of a `{{ }}` mark: written without encoding", "raw(fragment)" => raw;
+}
+
+impl Function {
+    fn parsed_signatures(&self) -> &[Signature] {
+        self.parsed.get_or_init(|| self.signatures.iter().map(|text| Signature::parse(self.name, text)).collect())
+    }
+}
+
+fn position(name: &str) -> Option<usize> {
+    FUNCTIONS.iter().position(|function| function.name == name)
 }
 
 /// The function of that name, if it is one of ours.
-pub(super) fn by_name(name: &str) -> Option<&'static Function> {
-    FUNCTIONS.iter().find(|function| function.name == name)
+pub(crate) fn host_function(name: &str) -> Option<HostFunction<'static>> {
+    let id = position(name)?;
+    Some(HostFunction { id, signatures: FUNCTIONS[id].parsed_signatures() })
 }
 
-/// Declares every function of ours: called `f(x, y)` or, without a hidden argument, `x.f(y)`.
-pub(super) fn declare(env: &mut Env) {
-    for function in FUNCTIONS {
-        let arity = function.arity + usize::from(function.hidden.is_some());
-        env.add_overload(function.name, function.name, anything(arity), function.operation)
-            .expect("the table names each function once, and none of CEL's own");
-        if function.hidden.is_none() {
-            let id = format!("{}_of", function.name);
-            env.add_member_overload(function.name, &id, DYN_TYPE, anything(arity - 1), function.operation)
-                .expect("the table names each function once, and none of CEL's own");
-        }
+/// What a function of ours uses beside its arguments.
+pub(crate) fn uses(name: &str) -> Uses {
+    position(name).map_or(Uses::NOTHING, |id| FUNCTIONS[id].uses)
+}
+
+pub(crate) fn call(id: usize, context: &Context<'_>, call: &mut Call<'_>) -> Outcome {
+    (FUNCTIONS[id].operation)(context, call)
+}
+
+/// A function or macro as the reference and the editor show it.
+#[derive(Clone, Debug)]
+pub struct FunctionHelp {
+    /// Its name, with its name space.
+    pub name: &'static str,
+    /// How it is called: `random(low, high)`, `string.split(string)`.
+    pub call: String,
+    /// Its result, in a line.
+    pub help: &'static str,
+    /// An example of a call.
+    pub example: &'static str,
+    /// Whether it is called on a value alone.
+    pub is_method: bool,
+    /// Whether it can be called without arguments.
+    pub is_bare: bool,
+    /// Where it comes from.
+    pub origin: FunctionOrigin,
+}
+
+impl FunctionHelp {
+    /// The parameters as the call shows them, the value before the dot first.
+    pub fn parameters(&self) -> Vec<String> {
+        let Some(open) = self.call.find('(') else { return Vec::new() };
+        let receiver = self.call[..open].strip_suffix(self.name).and_then(|before| before.strip_suffix('.'));
+        let inner = self.call[open + 1..].strip_suffix(')').unwrap_or_default();
+        let named = inner.split(", ").filter(|name| !name.is_empty());
+        receiver.into_iter().chain(named).map(str::to_owned).collect()
     }
-    env.add_overload(super::tree::STEP, super::tree::STEP, anything(2), random::step)
-        .expect("a name nobody can write is free");
-    env.add_overload("string", "string_of_long_number", vec![BigNumber::cel_type().to_owned()], long_number_text)
-        .expect("CEL has no such overload");
 }
 
-/// Parameters that take a value of any kind: the functions say themselves what they cannot take.
-fn anything(parameters: usize) -> Vec<Type> {
-    std::iter::repeat_with(|| DYN_TYPE).take(parameters).collect()
+/// Where a function comes from.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum FunctionOrigin {
+    /// It is ours.
+    Own,
+    /// The Common Expression Language: the standard library, or an extension library by its name.
+    Library(&'static str),
+    /// The language itself: what is in it is not evaluated before it.
+    Macro,
 }
 
-type Evaluated<'b, 'v> = Result<CowVal<'b, 'v>, ExecutionError>;
+/// All functions and macros but those of a workspace: ours first, then those of the Common Expression Language.
+pub fn functions() -> impl Iterator<Item = FunctionHelp> {
+    let own = FUNCTIONS.iter().map(|function| FunctionHelp {
+        name: function.name,
+        call: format!("{}({})", function.name, function.parameters),
+        help: function.help,
+        example: function.example,
+        is_method: false,
+        is_bare: function.parameters.is_empty(),
+        origin: FunctionOrigin::Own,
+    });
+    let libraries = library().map(|function| {
+        let signatures = function.parsed_signatures();
+        FunctionHelp {
+            name: function.name,
+            call: function.signatures[0].split(" -> ").next().unwrap_or_default().to_owned(),
+            help: function.help,
+            example: function.example,
+            is_method: signatures.iter().all(|signature| signature.receiver.is_some()),
+            is_bare: signatures[0].parameters.is_empty(),
+            origin: FunctionOrigin::Library(function.library),
+        }
+    });
+    let macros = MACROS.iter().map(|(name, call, help, example)| FunctionHelp {
+        name,
+        call: (*call).to_owned(),
+        help,
+        example,
+        is_method: !matches!(*name, "has" | "cel.bind"),
+        is_bare: false,
+        origin: FunctionOrigin::Macro,
+    });
+    own.chain(libraries).chain(macros)
+}
+
+/// The function or macro of a name, ours before those of the libraries.
+pub fn function(name: &str) -> Option<FunctionHelp> {
+    functions().find(|function| function.name == name)
+}
 
 /// `raw(x)` is `x`: what it means is decided by the mark it heads.
-fn raw<'b, 'v>(mut arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v> {
-    Ok(arguments.swap_remove(0))
+fn raw(_: &Context<'_>, call: &mut Call<'_>) -> Outcome {
+    Ok(call.arguments[0].clone())
 }
 
-fn long_number_text<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v> {
-    Ok(CowVal::owned(CelString::from(scalar_text(&*arguments[0]).unwrap_or_default())))
-}
-
-fn error(function: &str, message: impl ToString) -> ExecutionError {
-    ExecutionError::function_error(function, message.to_string())
+/// A message about an argument that is not what a function wants.
+fn wants(what: &str, value: &Value) -> Fault {
+    Fault::message(format!("wants {what}, but got {}", ValueKind::of(value).describe()))
 }
 
 /// Argument `index` as text.
-fn text<'a>(function: &str, arguments: &'a [CowVal<'_, '_>], index: usize) -> Result<&'a str, ExecutionError> {
-    let argument = &*arguments[index];
-    argument.downcast_ref::<CelString<'_>>().map(|text| text.inner()).ok_or_else(|| {
-        let got = kind(argument).describe();
-        error(function, format!("wants text {}, but got {got}", ["first", "second", "third"][index.min(2)]))
-    })
+fn text<'a>(call: &Call<'a>, index: usize) -> Result<&'a str, Fault> {
+    let argument = call.arguments.get(index).ok_or(Fault::NoOverload)?;
+    let place = ["first", "second", "third"][index.min(2)];
+    argument.as_str().ok_or_else(|| wants(&format!("text {place}"), argument))
 }
 
 /// Argument `index` as bytes: bytes as they are, text and numbers as UTF-8.
-fn bytes<'a>(function: &str, arguments: &'a [CowVal<'_, '_>], index: usize) -> Result<Cow<'a, [u8]>, ExecutionError> {
-    let argument = &*arguments[index];
-    if let Some(bytes) = argument.downcast_ref::<CelBytes<'_>>() {
-        return Ok(Cow::Borrowed(bytes.inner()));
+fn bytes<'a>(call: &Call<'a>, index: usize) -> Result<Cow<'a, [u8]>, Fault> {
+    let argument = call.arguments.get(index).ok_or(Fault::NoOverload)?;
+    if let Value::Bytes(bytes) = argument {
+        return Ok(Cow::Borrowed(bytes));
     }
-    match kind(argument) {
-        ValueKind::Text => text(function, arguments, index).map(|text| Cow::Borrowed(text.as_bytes())),
-        other => match scalar_text(argument) {
-            Some(text) if !matches!(other, ValueKind::Other) => Ok(Cow::Owned(text.into_bytes())),
-            _ => Err(error(function, format!("wants text or bytes, but got {}", other.describe()))),
-        },
+    match argument.to_text() {
+        Some(Cow::Borrowed(text)) => Ok(Cow::Borrowed(text.as_bytes())),
+        Some(Cow::Owned(text)) => Ok(Cow::Owned(text.into_bytes())),
+        None => Err(wants("text or bytes", argument)),
     }
+}
+
+/// A new text, whose bytes are taken from the budget.
+fn made(call: &mut Call<'_>, text: String) -> Outcome {
+    call.budget.take_bytes(text.len() as u64)?;
+    Ok(Value::string(text))
 }

@@ -1,41 +1,40 @@
 //! Functions on JSON: `path`, `pointer`, `json`, `parse_json`.
 
 use super::xml::{XPathError, check_xpath};
-use super::{Evaluated, error, text};
-use crate::Value;
-use crate::document::Document;
+use super::{Context, made, text};
 use crate::json_path::{JsonPath, JsonPathError};
-use cel::common::types::CelString;
-use cel::common::value::{CowVal, Val};
 use serde_json::Value as Json;
-use std::borrow::Cow;
 use thiserror::Error;
+use yieldtray_cel::Value;
+use yieldtray_cel::functions::{Call, Fault, Outcome, PatternError};
 
-pub(super) fn json<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v> {
-    Ok(CowVal::owned(CelString::from(Value::copy_of(&*arguments[0]).to_json().to_string())))
+pub(super) fn json(_: &Context<'_>, call: &mut Call<'_>) -> Outcome {
+    call.budget.take_all_of(&call.arguments[0])?;
+    let written = call.arguments[0].to_json_text();
+    made(call, written)
 }
 
-pub(super) fn parse_json<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v> {
-    let text = text("parse_json", &arguments, 0)?;
-    let value =
-        Value::parse_json(text.as_bytes()).map_err(|e| error("parse_json", format!("the text is not JSON: {e}")))?;
-    given(value)
+pub(super) fn parse_json(_: &Context<'_>, call: &mut Call<'_>) -> Outcome {
+    let text = text(call, 0)?;
+    call.budget.take_bytes(text.len() as u64)?;
+    Value::parse_json(text.to_owned()).map_err(|error| Fault::message(format!("the text is not JSON: {error}")))
 }
 
-/// A value as JSON: a document as it was read, anything else written anew.
-fn json_of(value: &dyn Val) -> Cow<'_, Json> {
-    match value.downcast_ref::<Document>() {
-        Some(Document(json)) => Cow::Borrowed(json),
-        None => Cow::Owned(Value::copy_of(value).to_json()),
-    }
-}
-
-pub(super) fn path<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v> {
-    let document = json_of(&*arguments[0]);
-    let path = text("path", &arguments, 1)?;
-    let path = JsonPath::parse(path).map_err(|e| error("path", format!("`{path}` is no JSONPath (RFC 9535): {e}")))?;
-    let found: Vec<Json> = path.select(&document).into_iter().cloned().collect();
-    given(Value::from_json(Json::Array(found)))
+pub(super) fn path(_: &Context<'_>, call: &mut Call<'_>) -> Outcome {
+    let path = text(call, 1)?;
+    let path = JsonPath::parse(path)
+        .map_err(|error| Fault::message(format!("`{path}` is no JSONPath (RFC 9535): {error}")))?;
+    call.budget.take_all_of(&call.arguments[0])?;
+    // What is read in place is parsed, and not made from values.
+    let value = &call.arguments[0];
+    let in_place = value.as_list().and_then(|list| list.json()).or_else(|| value.as_map().and_then(|map| map.json()));
+    let document: Json = match in_place.map(serde_json::from_slice) {
+        Some(Ok(document)) => document,
+        _ => value.to_json(),
+    };
+    let found = path.select(&document);
+    call.budget.take_bytes(32 * found.len() as u64)?;
+    Ok(Value::List(found.into_iter().map(Value::from_json).collect()))
 }
 
 /// Why a function can never work with a literal text.
@@ -51,13 +50,8 @@ pub enum ConstantError {
     #[error("`{0}` is no JSON Pointer (RFC 6901): it starts with `/`")]
     JsonPointer(String),
     /// It is not a regular expression.
-    #[error("`{pattern}` is no regular expression: {error}")]
-    Pattern {
-        /// The text.
-        pattern: String,
-        /// The message of the parser.
-        error: String,
-    },
+    #[error(transparent)]
+    Pattern(#[from] PatternError),
 }
 
 /// Checks that a function can work with a literal text as its last argument.
@@ -71,31 +65,27 @@ pub fn check_constant(function: &str, literal: &str) -> Result<(), ConstantError
         "pointer" if !literal.is_empty() && !literal.starts_with('/') => {
             Err(ConstantError::JsonPointer(literal.to_owned()))
         }
-        "matches" | "find" | "find_all" => match regex::Regex::new(literal) {
-            Ok(_) => Ok(()),
-            // The library draws where it is, in several lines: its last one says what.
-            Err(error) => {
-                let text = error.to_string();
-                let last = text.lines().last().unwrap_or_default().trim_start_matches("error: ").to_owned();
-                Err(ConstantError::Pattern { pattern: literal.to_owned(), error: last })
-            }
-        },
+        "matches" | "find" | "regex.extract" | "regex.extractAll" => Ok(PatternError::check(literal).map(drop)?),
         _ => Ok(()),
     }
 }
 
-pub(super) fn pointer<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v> {
-    let document = json_of(&*arguments[0]);
-    let pointer = text("pointer", &arguments, 1)?;
+/// What a JSON Pointer points at: of lists members by their index, of maps by their name.
+pub(super) fn pointer(_: &Context<'_>, call: &mut Call<'_>) -> Outcome {
+    let pointer = text(call, 1)?;
     if !pointer.is_empty() && !pointer.starts_with('/') {
-        return Err(error("pointer", format!("`{pointer}` is no JSON Pointer (RFC 6901): it starts with `/`")));
+        return Err(Fault::message(format!("`{pointer}` is no JSON Pointer (RFC 6901): it starts with `/`")));
     }
-    match document.pointer(pointer) {
-        Some(found) => given(Value::from_json(found.clone())),
-        None => Err(error("pointer", format!("nothing stands at `{pointer}`"))),
+    let mut found = call.arguments[0].clone();
+    for token in pointer.split('/').skip(1) {
+        let token = token.replace("~1", "/").replace("~0", "~");
+        let is_index = token == "0" || !token.starts_with('0') && token.bytes().all(|byte| byte.is_ascii_digit());
+        let member = match &found {
+            Value::Map(map) => map.member(&token),
+            Value::List(list) if is_index => token.parse().ok().and_then(|index| list.get(index)),
+            _ => None,
+        };
+        found = member.ok_or_else(|| Fault::message(format!("nothing is at `{pointer}`")))?;
     }
-}
-
-fn given<'b, 'v>(value: Value) -> Evaluated<'b, 'v> {
-    Ok(CowVal::Owned(value.0.clone_as_boxed()))
+    Ok(found)
 }

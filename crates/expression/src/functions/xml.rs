@@ -1,8 +1,6 @@
 //! `xpath`, and the limits of XML documents.
 
-use super::{Evaluated, error, text};
-use crate::Value;
-use cel::common::value::CowVal;
+use super::text;
 use quick_xml::Reader;
 use quick_xml::events::{BytesStart, Event};
 use regex::Regex;
@@ -13,6 +11,8 @@ use std::thread;
 use std::time::Duration;
 use sxd_xpath::{Context, Factory, Value as Found, XPath};
 use thiserror::Error;
+use yieldtray_cel::Value;
+use yieldtray_cel::functions::{Call, Fault, Outcome};
 
 /// Elements inside each other that are taken: the library goes down into them by calling itself.
 const MAX_ELEMENT_DEPTH: usize = 500;
@@ -63,31 +63,32 @@ enum XmlError {
 
 /// The result of an XPath 1.0 expression on an XML text: for nodes, the list of their texts. Prefixes are those that
 /// the root element declares.
-pub(super) fn xpath<'b, 'v>(arguments: Vec<CowVal<'b, 'v>>) -> Evaluated<'b, 'v> {
-    let (xml, path) = (text("xpath", &arguments, 0)?, text("xpath", &arguments, 1)?);
-    check_size(xml).map_err(|why| error("xpath", why))?;
-    // A check is evaluated again to explain it: what took too long once is not begun again.
-    let too_slow = || error("xpath", format!("the expression takes more than {} s", XPATH_TIMEOUT.as_secs()));
+pub(super) fn xpath(_: &super::Context<'_>, call: &mut Call<'_>) -> Outcome {
+    let (xml, path) = (text(call, 0)?, text(call, 1)?);
+    check_size(xml).map_err(Fault::message)?;
+    // What took too long once is not begun again.
+    let too_slow = || Fault::message(format!("the expression takes more than {} s", XPATH_TIMEOUT.as_secs()));
     let slow = || SLOW.lock().unwrap_or_else(PoisonError::into_inner);
     if !slow().is_empty() && slow().contains(&digest_of(xml, path)) {
         return Err(too_slow());
     }
     if ABANDONED.load(Ordering::SeqCst) >= MAX_ABANDONED_THREADS {
-        return Err(error("xpath", "earlier expressions took too long and still go on, so no more are begun"));
+        return Err(Fault::message("earlier expressions took too long and still go on, so no more are begun"));
     }
     let Some(found) = in_time(xml.to_owned(), path.to_owned())
-        .map_err(|why| error("xpath", format!("cannot be evaluated: {why}")))?
+        .map_err(|why| Fault::message(format!("cannot be evaluated: {why}")))?
     else {
         slow().push(digest_of(xml, path));
         return Err(too_slow());
     };
-    let value = match found.map_err(|why| error("xpath", why))? {
-        Picked::Boolean(truth) => Value::from(truth),
-        Picked::Number(number) => Value::from(number),
-        Picked::Text(text) => Value::text(text),
-        Picked::Texts(texts) => Value::list(texts.into_iter().map(Value::text)),
+    let value = match found.map_err(Fault::message)? {
+        Picked::Boolean(truth) => Value::Bool(truth),
+        Picked::Number(number) => Value::Double(number),
+        Picked::Text(text) => Value::string(text),
+        Picked::Texts(texts) => Value::List(texts.into_iter().map(Value::string).collect()),
     };
-    Ok(CowVal::Owned(value.0.clone_as_boxed()))
+    call.budget.take_value(&value)?;
+    Ok(value)
 }
 
 /// The maximum size of an entity's text, in bytes, and of all of a document.

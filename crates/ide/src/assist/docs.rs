@@ -106,39 +106,3 @@ pub(super) fn language_help(name: &str) -> Option<String> {
     let when = if found.after { "\n\nThere after the response." } else { "" };
     Some(format!("`{name}`: {}{when}", found.help))
 }
-
-macro_rules! builtins {
-    ($($name:literal $form:literal $help:literal $example:literal;)+) => {
-        /// The functions and macros of CEL itself: name, form, help, example.
-        static BUILTINS: &[(&str, &str, &str, &str)] = &[$(($name, $form, $help, $example),)+];
-    };
-}
-
-builtins! {
-    "size" "size(x)" "how many characters, bytes, members or entries" "size(body.lots) == 3";
-    "contains" "text.contains(part)" "whether a text has another in it" "text.contains('gala')";
-    "startsWith" "text.startsWith(part)" "whether a text begins with another" "body.id.startsWith('L-')";
-    "endsWith" "text.endsWith(part)" "whether a text ends with another" "headers['location'].endsWith(lot_id)";
-    "matches" "text.matches(regex)" "whether a regular expression is found in a text" "body.id.matches('^L-[0-9]+$')";
-    "string" "string(x)" "a value as text" "string(season)";
-    "int" "int(x)" "a text or number as an integer" "int(body.bins) > 3";
-    "uint" "uint(x)" "a text or number as an integer without a sign" "uint('24')";
-    "double" "double(x)" "a text or number as a number with a fraction" "double(body.kg) > 10.5";
-    "bool" "bool(x)" "a text as true or false" "bool(row.open)";
-    "bytes" "bytes(text)" "the bytes of a text" "hex(bytes(text))";
-    "type" "type(x)" "what kind a value is of" "type(body.lots) == list";
-    "timestamp" "timestamp(text)" "a time of RFC 3339" "timestamp(body.booked_at) < now()";
-    "duration" "duration(text)" "a length of time" "elapsed < duration('2s')";
-    "has" "has(x.member)" "whether a member is there" "has(body.closed_at)";
-    "all" "list.all(one, test)" "whether a test holds for every member" "body.lots.all(l, l.bins > 0)";
-    "exists" "list.exists(one, test)" "whether a test holds for a member" "body.lots.exists(l, l.id == lot_id)";
-    "exists_one" "list.exists_one(one, test)" "whether a test holds for just one member" "body.lots.exists_one(l, l.id == lot_id)";
-    "map" "list.map(one, value)" "a value for each member" "body.lots.map(l, l.id)";
-    "filter" "list.filter(one, test)" "the members for which a test holds" "body.lots.filter(l, l.state == 'open')";
-}
-
-/// The help for a function of CEL, as Markdown.
-pub(super) fn builtin_help(name: &str) -> Option<String> {
-    let (_, form, help, example) = BUILTINS.iter().find(|known| known.0 == name)?;
-    Some(format!("`{form}`: {help}\n\n```\n{example}\n```"))
-}

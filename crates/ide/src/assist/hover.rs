@@ -1,9 +1,9 @@
 //! Hover.
 
-use super::docs::{INSTRUCTIONS, builtin_help, instruction_help, language_help};
+use super::docs::{INSTRUCTIONS, instruction_help, language_help};
 use super::inlay_hints::{describe, masker, row};
 use super::{IdeContext, Occurrence, Referent, occurrence_at};
-use yieldtray_expression::FUNCTIONS;
+use yieldtray_expression::function;
 use yieldtray_http::{METHODS, field};
 use yieldtray_source::{SourceId, Span};
 use yieldtray_workspace::scope::{ValueState, across};
@@ -26,7 +26,7 @@ pub fn hover(view: IdeContext<'_>, source: SourceId, offset: usize) -> Option<Ho
     let text = match what {
         Referent::Value { .. } => value(view, source, offset, name)?,
         Referent::Language => language_help(name)?,
-        Referent::Function => function(view.workspace(), name)?,
+        Referent::Function => function_help(view.workspace(), name)?,
         Referent::Header => {
             let known = field(name)?;
             format!("`{}`: {}\n\n{}", known.name, known.meaning, known.defined)
@@ -89,13 +89,13 @@ pub(super) fn code(text: &str) -> String {
     format!("{ticks}{blank}{text}{blank}{ticks}")
 }
 
-fn function(workspace: &Workspace, name: &str) -> Option<String> {
+fn function_help(workspace: &Workspace, name: &str) -> Option<String> {
     if let Some(own) = workspace.config.functions.iter().find(|own| own.name == name) {
         let help = own.help.as_deref().map(|help| format!("\n\n{help}")).unwrap_or_default();
         return Some(format!("`{}`{help}\n\n{}", own.call(), code(&own.is)));
     }
-    let Some(known) = FUNCTIONS.iter().find(|known| known.name == name) else { return builtin_help(name) };
-    Some(format!("`{name}({})`: {}\n\n```\n{}\n```", known.parameters, known.help, known.example))
+    let known = function(name)?;
+    Some(format!("`{}`: {}\n\n```\n{}\n```", known.call, known.help, known.example))
 }
 
 fn cell(view: IdeContext<'_>, id: CellId) -> String {

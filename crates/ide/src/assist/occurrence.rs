@@ -1,14 +1,12 @@
 //! The names in a text, with their referents.
 
 use super::{cell_at, named_cell};
-use yieldtray_expression::{Engine, is_type_name};
+use yieldtray_expression::{IdentifierRole, identifiers};
 use yieldtray_source::names::is_value_name;
-use yieldtray_source::scan::{Identifier, calls_and_names, find_outside_strings};
 use yieldtray_source::{SourceId, Span};
 use yieldtray_syntax::{
     Auth, Cell, Instruction, InstructionKind, PartContent, Template, instructions, is_language_name,
 };
-use yieldtray_workspace::scope::compile;
 use yieldtray_workspace::{CellId, Workspace};
 
 /// A name in a text, and what it names.
@@ -51,9 +49,9 @@ pub enum Referent {
 }
 
 /// Every name in a request file, in order.
-pub fn in_requests(workspace: &Workspace, engine: &Engine, source: SourceId) -> Vec<Occurrence> {
+pub fn in_requests(workspace: &Workspace, source: SourceId) -> Vec<Occurrence> {
     let own = workspace.source(source);
-    let mut finder = Finder { workspace, engine, source, text: &own.text, found: Vec::new() };
+    let mut finder = Finder { workspace, source, text: &own.text, found: Vec::new() };
     instructions(&own.file.preamble).for_each(|line| finder.instruction(line));
     for (index, cell) in own.file.cells.iter().enumerate() {
         finder.cell(cell, CellId { source, index: index as u32 });
@@ -63,9 +61,9 @@ pub fn in_requests(workspace: &Workspace, engine: &Engine, source: SourceId) -> 
 }
 
 /// The names in the part of a request file that contains byte `at`: a cell, or the lines before the first.
-pub(super) fn near(workspace: &Workspace, engine: &Engine, source: SourceId, at: usize) -> Vec<Occurrence> {
+pub(super) fn near(workspace: &Workspace, source: SourceId, at: usize) -> Vec<Occurrence> {
     let own = workspace.source(source);
-    let mut finder = Finder { workspace, engine, source, text: &own.text, found: Vec::new() };
+    let mut finder = Finder { workspace, source, text: &own.text, found: Vec::new() };
     match cell_at(workspace, source, at) {
         Some(id) => finder.cell(workspace.cell(id), id),
         None => instructions(&own.file.preamble).for_each(|line| finder.instruction(line)),
@@ -74,10 +72,10 @@ pub(super) fn near(workspace: &Workspace, engine: &Engine, source: SourceId, at:
 }
 
 /// The names that a configuration gives and uses.
-pub fn in_configuration(workspace: &Workspace, engine: &Engine, source: SourceId) -> Vec<Occurrence> {
+pub fn in_configuration(workspace: &Workspace, source: SourceId) -> Vec<Occurrence> {
     let config = &workspace.config;
     let text = &workspace.source(source).text;
-    let mut finder = Finder { workspace, engine, source, text, found: Vec::new() };
+    let mut finder = Finder { workspace, source, text, found: Vec::new() };
     let entries = config.all_entries().filter(|entry| entry.source == source);
     finder.found.extend(entries.map(|entry| {
         let span = bare(text, entry.span);
@@ -107,7 +105,6 @@ fn bare(text: &str, span: Span) -> Span {
 
 struct Finder<'w> {
     workspace: &'w Workspace,
-    engine: &'w Engine,
     source: SourceId,
     text: &'w str,
     found: Vec<Occurrence>,
@@ -227,47 +224,16 @@ impl Finder<'_> {
         if is_value_name(expression) {
             return self.add(span, if is_language_name(expression) { Referent::Language } else { value });
         }
-        let compiled = compile(self.workspace, self.engine, self.source, span).ok();
-        let identifiers = calls_and_names(expression);
-        let loops: Vec<(&str, Span)> = loops(expression, &identifiers);
-        for identifier in &identifiers {
+        for identifier in identifiers(expression) {
             let name = identifier.span.of(expression);
-            let in_loop = loops.iter().any(|(variable, scope)| *variable == name && scope.contains(identifier.span));
-            let what = match &compiled {
-                _ if in_loop && !identifier.call && !identifier.member => Referent::Local,
-                _ if identifier.call => Referent::Function,
-                _ if identifier.member => Referent::Member,
-                _ if name == "in" => continue,
-                Some(compiled) if is_type_name(name) && !compiled.names().iter().any(|free| free == name) => continue,
-                Some(compiled) if compiled.names().iter().any(|free| free == name) => {
-                    if is_language_name(name) {
-                        Referent::Language
-                    } else {
-                        value
-                    }
-                }
-                // A key of a map, or a variable of a loop.
-                Some(_) if !is_language_name(name) => Referent::Local,
-                _ if is_language_name(name) => Referent::Language,
-                _ => value,
+            let what = match identifier.role {
+                IdentifierRole::Value if is_language_name(name) => Referent::Language,
+                IdentifierRole::Value => value,
+                IdentifierRole::Local => Referent::Local,
+                IdentifierRole::Function => Referent::Function,
+                IdentifierRole::Member => Referent::Member,
             };
             self.add(span.part(identifier.span.start(), identifier.span.end()), what);
         }
     }
-}
-
-/// The variables of the loops of an expression, each with the part in which it is one.
-fn loops<'e>(expression: &'e str, identifiers: &[Identifier]) -> Vec<(&'e str, Span)> {
-    let calls = identifiers.iter().filter(|identifier| {
-        identifier.member
-            && identifier.call
-            && matches!(identifier.span.of(expression), "all" | "exists" | "exists_one" | "filter" | "map")
-    });
-    let scopes = calls.filter_map(|call| {
-        let open = call.span.end() + expression[call.span.end()..].find('(')? + 1;
-        let close = open + find_outside_strings(&expression[open..], ")").unwrap_or(expression.len() - open);
-        let variable = expression[open..close].split(',').next()?.trim();
-        is_value_name(variable).then_some((variable, Span::new(open, close)))
-    });
-    scopes.collect()
 }

@@ -2,7 +2,7 @@
 
 use super::IdeContext;
 use super::complete::{Context, context};
-use yieldtray_expression::FUNCTIONS;
+use yieldtray_expression::function;
 use yieldtray_source::SourceId;
 
 /// The call that somebody is writing.
@@ -26,9 +26,9 @@ pub fn signature(view: IdeContext<'_>, source: SourceId, at: usize) -> Option<Si
         match view.workspace().config.functions.iter().find(|own| own.name == name) {
             Some(own) => (own.params.clone(), own.help.clone().unwrap_or_else(|| own.is.clone())),
             None => {
-                let known = FUNCTIONS.iter().find(|known| known.name == name)?;
-                let list = known.parameters.split(", ").filter(|name| !name.is_empty()).map(str::to_owned).collect();
-                (list, format!("{}; as in `{}`", known.help, known.example))
+                let known = function(name)?;
+                let parameters = known.parameters();
+                (parameters, format!("{}; as in `{}`", known.help, known.example))
             }
         };
     // `x.f(y)` is `f(x, y)`.

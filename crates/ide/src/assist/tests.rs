@@ -238,7 +238,7 @@ fn help_tells_what_stands_there() {
     assert!(helped("%% a\n% ti¦meout 3s\n/\n").contains("% timeout 5s"));
     assert!(helped("%% a\n/{{ran¦dom(1, 2)}}\n").contains("random(low, high)"));
     assert!(helped("%% a\n/{{lab¦el('a', 2)}}\n").contains("the label of a lot"));
-    assert!(helped("%% a\n/\n\n% check body.ex¦ists(l, l > 1)\n").contains("list.exists(one, test)"));
+    assert!(helped("%% a\n/\n\n% check body.ex¦ists(l, l > 1)\n").contains("list.exists(x, condition)"));
     assert!(helped("%% a\n/\n\n% check ela¦psed > duration('1s')\n").contains("There after the response"));
     assert!(helped("%% Book¦ in\nPOST /lots\n").contains("last answer: `HTTP/1.1 200 As Told`, 5 ms, 2 bytes"));
 }

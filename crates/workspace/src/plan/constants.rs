@@ -3,7 +3,7 @@
 
 use crate::Workspace;
 use std::path::Path;
-use yieldtray_expression::{Bindings, Engine, RandomSource, check_constant};
+use yieldtray_expression::{Bindings, CalledConstant, Engine, RandomSource, check_constant};
 use yieldtray_source::{Code, Problem, SourceId, Span};
 use yieldtray_syntax::{InstructionKind, PartContent};
 
@@ -13,13 +13,11 @@ pub(super) fn constant(
     engine: &Engine,
     origin: SourceId,
     span: Span,
-    function: &str,
-    literal: &str,
+    constant: &CalledConstant,
 ) -> Option<Problem> {
-    let own = span.of(&workspace.source(origin).text);
-    let at = own.find(literal).filter(|_| !literal.is_empty()).map(|at| span.part(at, at + literal.len()));
-    let at = at.unwrap_or(span);
-    match function {
+    let CalledConstant { function, text: literal, .. } = constant;
+    let at = span.part(constant.span.start(), constant.span.end());
+    match function.as_str() {
         "file" | "conforms" => missing(workspace, origin, at, literal),
         _ => {
             let why = match check_constant(function, literal) {

@@ -135,9 +135,8 @@ impl Examiner<'_> {
             Err(problems) => self.problems.extend(problems),
             Ok(compiled) if self.depth == Depth::Lint => {
                 let constants = compiled.constants().iter();
-                let found = constants.filter_map(|(function, literal)| {
-                    constants::constant(self.workspace, self.engine, origin, span, function, literal)
-                });
+                let found = constants
+                    .filter_map(|constant| constants::constant(self.workspace, self.engine, origin, span, constant));
                 self.problems.extend(found);
             }
             Ok(_) => {}

@@ -2,8 +2,7 @@
 
 use crate::Workspace;
 use std::sync::Arc;
-use yieldtray_expression::{CompileError, Compiled, Engine};
-use yieldtray_source::scan::calls_and_names;
+use yieldtray_expression::{CompileError, Compiled, Engine, find_name};
 use yieldtray_source::{Problem, SourceId, Span};
 
 /// Compiles the expression at `span` of `source`; its faults become problems with their place.
@@ -48,9 +47,5 @@ impl UseSite {
 
 /// The span of `name` in the expression at `span`; the whole expression if it is not written there.
 pub(crate) fn place_of_name(name: &str, text: &str, span: Span) -> Span {
-    let expression = span.of(text);
-    calls_and_names(expression)
-        .into_iter()
-        .find(|identifier| !identifier.member && !identifier.call && identifier.span.of(expression) == name)
-        .map_or(span, |identifier| span.part(identifier.span.start(), identifier.span.end()))
+    find_name(span.of(text), name).map_or(span, |found| span.part(found.start(), found.end()))
 }

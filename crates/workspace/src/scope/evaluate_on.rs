@@ -3,7 +3,7 @@
 use super::response::{ResponseScope, body_not_buffered, reads_body};
 use super::{EvalCache, EvalContext, Phase, Resolver};
 use crate::CellId;
-use yieldtray_expression::{BodyAccess, CompileError, EvalError, Value};
+use yieldtray_expression::{CompileError, EvalError, Value};
 use yieldtray_http::Exchange;
 use yieldtray_source::Problem;
 
@@ -34,19 +34,10 @@ impl EvalContext<'_> {
         let text = |problems: Vec<Problem>| {
             EvalError::new(problems.into_iter().map(|p| p.message).collect::<Vec<_>>().join("; "))
         };
-        let mut evaluate = |access: BodyAccess| {
-            let (mut names, mut cache) = (ResponseScope::reading(exchange, access), EvalCache::default());
-            let mut resolver = Resolver::new(self, cell, &[], &mut cache);
-            let bindings = resolver.bind(&compiled, cell.source, title, Phase::Response(&mut names)).map_err(text);
-            secrets.extend(cache.new_secrets());
-            self.engine.evaluate(&compiled, &bindings?, self.random)
-        };
-        match compiled.reads_of_body() {
-            // An error is explained by the whole body.
-            part @ (BodyAccess::Members(_) | BodyAccess::Document) => {
-                evaluate(part.clone()).or_else(|_| evaluate(BodyAccess::Whole))
-            }
-            BodyAccess::Nothing | BodyAccess::Whole => evaluate(BodyAccess::Whole),
-        }
+        let (mut names, mut cache) = (ResponseScope::new(exchange), EvalCache::default());
+        let mut resolver = Resolver::new(self, cell, &[], &mut cache);
+        let bindings = resolver.bind(&compiled, cell.source, title, Phase::Response(&mut names)).map_err(text);
+        secrets.extend(cache.new_secrets());
+        self.engine.evaluate(&compiled, &bindings?, self.random)
     }
 }

@@ -1,6 +1,6 @@
 //! The names that a response gives to expressions.
 
-use yieldtray_expression::{BodyAccess, Compiled, Value};
+use yieldtray_expression::{Compiled, Value};
 use yieldtray_http::{Body, Exchange, Hop, is_json};
 
 /// The names a response gives to expressions, each made when first asked for: a body that no
@@ -11,21 +11,15 @@ pub struct ResponseScope<'x> {
 }
 
 /// The names of an exchange that were made so far, for when it is read again.
+#[derive(Default)]
 pub struct CachedNames {
-    /// The members of `body` that are read.
-    body: BodyAccess,
     names: Vec<(&'static str, Value)>,
 }
 
 impl<'x> ResponseScope<'x> {
     /// The names of `exchange`.
     pub fn new(exchange: &'x Exchange) -> Self {
-        Self::reading(exchange, BodyAccess::Whole)
-    }
-
-    /// The names of `exchange`; of a body that is a JSON object, only what `body` says.
-    pub fn reading(exchange: &'x Exchange, body: BodyAccess) -> Self {
-        Self { exchange, made: CachedNames { body, names: Vec::new() } }
+        Self { exchange, made: CachedNames::default() }
     }
 
     /// The names of `exchange`, of which some are made.
@@ -48,14 +42,6 @@ impl<'x> ResponseScope<'x> {
         self.exchange
     }
 
-    /// Gives the whole body from now on: who explains a failure looks at all of it.
-    pub fn read_all(&mut self) {
-        if self.made.body != BodyAccess::Whole {
-            self.made.body = BodyAccess::Whole;
-            self.made.names.retain(|(name, _)| *name != "body");
-        }
-    }
-
     /// The value of a name of the language; `None` for one that no response gives.
     pub fn get(&mut self, name: &str) -> Option<Value> {
         if let Some((_, value)) = self.made.names.iter().find(|(known, _)| *known == name) {
@@ -67,7 +53,7 @@ impl<'x> ResponseScope<'x> {
             "reason" => ("reason", Value::from(exchange.reason.as_str())),
             "headers" => ("headers", headers(&exchange.headers)),
             "cookies" => ("cookies", cookies(exchange)),
-            "body" => ("body", body(exchange, &self.made.body)),
+            "body" => ("body", body(exchange)),
             "text" => ("text", Value::text(exchange.text())),
             "size" => ("size", Value::from(exchange.size)),
             "elapsed" => ("elapsed", Value::duration(exchange.timings.total)),
@@ -108,20 +94,14 @@ fn cookies(exchange: &Exchange) -> Value {
     Value::map(pairs.collect::<Vec<_>>())
 }
 
-/// Parsed JSON where the media type says so, or where the text looks and reads like it; else text.
-fn body(exchange: &Exchange, reads: &BodyAccess) -> Value {
+/// JSON where the media type says so, or where the text looks and reads like it; else text.
+fn body(exchange: &Exchange) -> Value {
     let media = exchange.media_type();
-    let says_json = is_json(&media);
     let first = exchange.body.trim_ascii_start().first();
-    if says_json || first.is_some_and(|b| b"{[".contains(b)) {
-        let value = match reads {
-            BodyAccess::Members(members) if first == Some(&b'{') => Value::parse_json_members(&exchange.body, members),
-            BodyAccess::Document => Value::parse_document(&exchange.body),
-            _ => Value::parse_json(&exchange.body),
-        };
-        if let Ok(value) = value {
-            return value;
-        }
+    if (is_json(&media) || first.is_some_and(|b| b"{[".contains(b)))
+        && let Ok(value) = Value::parse_json_bytes(exchange.body.clone())
+    {
+        return value;
     }
     Value::text(exchange.text())
 }

@@ -9,7 +9,7 @@ pub(super) use context::{Context, context};
 use path::{Step, in_string, looped, path_start, split_root, steps};
 use rustc_hash::FxHashSet;
 use std::borrow::Cow;
-use yieldtray_expression::{FUNCTIONS, is_builtin};
+use yieldtray_expression::functions;
 use yieldtray_http::{FIELDS, METHODS, field};
 use yieldtray_source::names::is_value_name;
 use yieldtray_source::{SourceId, Span};
@@ -194,18 +194,13 @@ impl<'a> Writer<'a> {
         for word in LANGUAGE.iter().filter(|word| (after || !word.after) && fits(word.name)) {
             self.add(span, CompletionKind::Language, word.name, word.help, None);
         }
-        for function in FUNCTIONS {
-            let insert =
-                if function.arity == 0 { format!("{}()", function.name) } else { format!("{}($1)", function.name) };
-            self.add(span, CompletionKind::Function, function.name, function.help, Some(insert));
-        }
         for own in self.view.workspace().config.functions.iter() {
             let help = own.help.as_deref().unwrap_or(&own.is);
             self.add(span, CompletionKind::Function, &own.name, help, Some(format!("{}($1)", own.name)));
         }
-        for name in ["size", "string", "int", "double", "duration", "timestamp", "has", "type"] {
-            debug_assert!(is_builtin(name), "CEL has it");
-            self.add(span, CompletionKind::Function, name, "a function of CEL", Some(format!("{name}($1)")));
+        for function in functions().filter(|function| !function.is_method) {
+            let insert = format!("{}({})", function.name, if function.is_bare { "" } else { "$1" });
+            self.add(span, CompletionKind::Function, function.name, function.help, Some(insert));
         }
     }
 

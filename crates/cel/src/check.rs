@@ -1,0 +1,540 @@
+//! Looks up the names and functions of a tree, checks the types as far as they are known, and tells what each node does.
+
+mod calls;
+mod macros;
+mod operators;
+
+use crate::environment::Environment;
+use crate::eval_error::EvalErrorKind;
+use crate::literal::Literal;
+use crate::parser::MAX_DEPTH;
+use crate::program::{CalledFunction, FreeName, Operation};
+use crate::tree::{Binary, Kind, NodeId, Tree, Unary};
+use crate::types::Type;
+use crate::value::Value;
+use std::sync::Arc;
+use thiserror::Error;
+use yieldtray_source::{Span, closest};
+
+/// A name, function or type that does not fit.
+#[derive(Clone, Debug, Error)]
+pub enum CheckErrorKind {
+    /// A name that nobody gives.
+    #[error("there is no `{name}`")]
+    UnknownName {
+        /// The name.
+        name: String,
+        /// A name that is similar.
+        suggestion: Option<String>,
+    },
+    /// A function that does not exist.
+    #[error("there is no function `{name}`")]
+    UnknownFunction {
+        /// The name.
+        name: String,
+        /// A name that is similar.
+        suggestion: Option<String>,
+    },
+    /// A function that takes another number of arguments, or is called as a method and is none, or the other way round.
+    #[error("`{name}` does not take {found} arguments here")]
+    ArgumentCount {
+        /// The name of the function.
+        name: String,
+        /// How many arguments it is called with, the value before the dot included.
+        found: usize,
+        /// How many it takes, the value before the dot included, in order.
+        takes: Vec<usize>,
+        /// Whether it is called as a method.
+        is_method: bool,
+    },
+    /// A function or operator that does not take values of these types.
+    #[error("`{function}` does not take {}", display(arguments))]
+    NoOverload {
+        /// The function or operator.
+        function: String,
+        /// The types.
+        arguments: Vec<Type>,
+    },
+    /// A comparison of values that are never equal.
+    #[error("{left} never equals {right}")]
+    NeverEqual {
+        /// The type of the left side.
+        left: Type,
+        /// The type of the right side.
+        right: Type,
+    },
+    /// A member that a map cannot have.
+    #[error("there is no `{member}`")]
+    NoMember {
+        /// The map in the text.
+        operand: Span,
+        /// The member.
+        member: String,
+        /// The members that there are.
+        known: Vec<String>,
+    },
+    /// A member of what has no members.
+    #[error("{operand_type} has no member `{member}`")]
+    NoMembers {
+        /// The value in the text.
+        operand: Span,
+        /// The type of the value.
+        operand_type: Type,
+        /// The member.
+        member: String,
+    },
+    /// A condition that is neither true nor false.
+    #[error("a condition must be true or false, not {0}")]
+    Condition(Type),
+    /// A loop over what is neither a list nor a map.
+    #[error("{0} has no elements to go through")]
+    NotIterable(Type),
+    /// A value after `?`, or before `optMap`, that is not an optional.
+    #[error("this must be an optional, not {0}")]
+    NotOptional(Type),
+    /// A key that is not a text, an integer or a truth value.
+    #[error("{0} cannot be the key of a map")]
+    KeyType(Type),
+    /// Messages, which are types of protocol buffers.
+    #[error("there is no type `{0}`")]
+    UnknownType(String),
+    /// More levels, those of the functions that are called included, than are evaluated.
+    #[error("more than {0} levels are nested, with those of the functions that are called")]
+    Levels(usize),
+}
+
+fn display(types: &[Type]) -> String {
+    types.iter().map(Type::to_string).collect::<Vec<_>>().join(", ")
+}
+
+/// Names of types that are values.
+const TYPE_NAMES: [&str; 15] = [
+    "bool",
+    "int",
+    "uint",
+    "double",
+    "string",
+    "bytes",
+    "list",
+    "map",
+    "null_type",
+    "type",
+    "optional_type",
+    "google.protobuf.Timestamp",
+    "google.protobuf.Duration",
+    "net.IP",
+    "net.CIDR",
+];
+
+/// The type of that name.
+pub fn type_name(name: &str) -> Option<&'static str> {
+    TYPE_NAMES.into_iter().find(|known| *known == name)
+}
+
+/// The result of checking a tree.
+pub(crate) struct Checked {
+    pub(crate) operations: Vec<Operation>,
+    pub(crate) names: Vec<FreeName>,
+    pub(crate) calls: Vec<CalledFunction>,
+    pub(crate) errors: Vec<(Span, CheckErrorKind)>,
+    pub(crate) result: Type,
+    pub(crate) levels: usize,
+}
+
+pub(crate) struct Checker<'t> {
+    tree: &'t Tree,
+    environment: &'t dyn Environment,
+    operations: Vec<Operation>,
+    /// The variables that are bound, innermost last.
+    locals: Vec<(Box<str>, Type)>,
+    names: Vec<FreeName>,
+    calls: Vec<CalledFunction>,
+    errors: Vec<(Span, CheckErrorKind)>,
+    depth: usize,
+    levels: usize,
+}
+
+impl<'t> Checker<'t> {
+    pub(crate) fn check(tree: &'t Tree, parameters: &[String], environment: &'t dyn Environment) -> Checked {
+        let operations = tree.nodes().map(|_| Operation::Fail(EvalErrorKind::Syntax)).collect();
+        let locals = parameters.iter().map(|parameter| (parameter.as_str().into(), Type::Dyn)).collect();
+        let mut checker = Self {
+            tree,
+            environment,
+            operations,
+            locals,
+            names: Vec::new(),
+            calls: Vec::new(),
+            errors: Vec::new(),
+            depth: 0,
+            levels: 0,
+        };
+        let result = checker.node(tree.root());
+        if checker.levels > MAX_DEPTH {
+            checker.errors.push((tree.node(tree.root()).span, CheckErrorKind::Levels(MAX_DEPTH)));
+        }
+        checker.calls.sort_by_key(|call| tree.node(call.node).span.start());
+        Checked {
+            operations: checker.operations,
+            names: checker.names,
+            calls: checker.calls,
+            errors: checker.errors,
+            result,
+            levels: checker.levels,
+        }
+    }
+
+    fn error(&mut self, span: Span, kind: CheckErrorKind) {
+        self.errors.push((span, kind));
+    }
+
+    fn span(&self, node: NodeId) -> Span {
+        self.tree.node(node).span
+    }
+
+    /// Checks a node. Chains of operators and members are followed in a loop: there may be thousands.
+    fn node(&mut self, id: NodeId) -> Type {
+        self.depth += 1;
+        self.levels = self.levels.max(self.depth);
+        let mut chain = Vec::new();
+        let mut at = id;
+        while let Some(first) = self.first_operand(at) {
+            chain.push(at);
+            at = first;
+        }
+        let mut found = self.leaf(at);
+        while let Some(at) = chain.pop() {
+            found = self.apply(at, found);
+        }
+        self.depth -= 1;
+        found
+    }
+
+    /// The operand of a node that is evaluated first, if there is always one.
+    fn first_operand(&self, id: NodeId) -> Option<NodeId> {
+        match &self.tree.node(id).kind {
+            Kind::Select { operand, .. } => self.qualified_name(id).is_none().then_some(*operand),
+            Kind::Has { operand, .. } | Kind::Index { operand, .. } | Kind::Unary { operand, .. } => Some(*operand),
+            Kind::Call { receiver: Some(receiver), function, .. } => {
+                self.in_name_space(*receiver, function).is_none().then_some(*receiver)
+            }
+            Kind::Macro { receiver, .. } => Some(*receiver),
+            Kind::Binary { left, .. } => (!self.compares_type(id)).then_some(*left),
+            Kind::Conditional { condition, .. } => Some(*condition),
+            _ => None,
+        }
+    }
+
+    /// The dotted name that members of a name are, if it is not the variable of a macro.
+    fn dotted(&self, id: NodeId) -> Option<String> {
+        let mut parts: Vec<&str> = Vec::new();
+        let mut at = id;
+        loop {
+            match &self.tree.node(at).kind {
+                Kind::Select { operand, field, optional: false, .. } => {
+                    parts.push(field);
+                    at = *operand;
+                }
+                Kind::Name { name, absolute } if *absolute || self.local(name).is_none() => {
+                    parts.push(name);
+                    break;
+                }
+                _ => return None,
+            }
+        }
+        parts.reverse();
+        Some(parts.join("."))
+    }
+
+    /// The name that the host has for members of a name: `a.b` may be one name.
+    fn qualified_name(&self, id: NodeId) -> Option<String> {
+        let name = self.dotted(id)?;
+        type_name(&name).map(str::to_owned).or_else(|| self.resolved(&name))
+    }
+
+    /// The name by which the host knows a name: in its name space first.
+    fn resolved(&self, name: &str) -> Option<String> {
+        let mut space = self.environment.container();
+        while !space.is_empty() {
+            let full = format!("{space}.{name}");
+            if self.environment.name(&full).is_some() {
+                return Some(full);
+            }
+            space = space.rsplit_once('.').map_or("", |(outer, _)| outer);
+        }
+        self.environment.name(name).is_some().then(|| name.to_owned())
+    }
+
+    fn local(&self, name: &str) -> Option<usize> {
+        self.locals.iter().rposition(|(local, _)| **local == *name)
+    }
+
+    /// A node of which no operand was checked yet.
+    fn leaf(&mut self, id: NodeId) -> Type {
+        let node = self.tree.node(id);
+        let span = node.span;
+        match &node.kind {
+            Kind::Error => Type::Dyn,
+            Kind::Literal(literal) => {
+                let (value, found) = constant(literal);
+                self.operations[id.index()] = Operation::Constant(value);
+                found
+            }
+            Kind::Name { name, absolute } => self.name(id, name, *absolute),
+            Kind::Select { .. } => {
+                let name = self.qualified_name(id).unwrap_or_default();
+                self.global(id, &name, span)
+            }
+            Kind::Call { function, receiver, arguments, name_span, .. } => {
+                let full = receiver.and_then(|receiver| self.in_name_space(receiver, function));
+                let arguments = self.tree.list(*arguments);
+                match full {
+                    Some(full) => {
+                        let start = receiver.map_or(*name_span, |receiver| self.span(receiver)).start();
+                        self.call(id, &full, Span::new(start, name_span.end()), None, arguments)
+                    }
+                    None => self.call(id, function, *name_span, None, arguments),
+                }
+            }
+            Kind::List(elements) => {
+                let mut member = Type::Open;
+                for element in elements {
+                    let found = self.node(element.value);
+                    member = member.join(&self.optional_part(element.value, element.optional, found));
+                }
+                let elements = elements.iter().map(|element| (element.value, element.optional));
+                self.operations[id.index()] = Operation::List(elements.collect());
+                Type::list(member)
+            }
+            Kind::Map(entries) => {
+                let (mut key, mut value) = (Type::Open, Type::Open);
+                for entry in entries {
+                    let found = self.node(entry.key);
+                    let is_key = found.is_dyn() || matches!(found, Type::Bool | Type::Int | Type::Uint | Type::String);
+                    if !is_key {
+                        let at = self.span(entry.key);
+                        self.error(at, CheckErrorKind::KeyType(found.clone()));
+                    }
+                    key = key.join(&found);
+                    let found = self.node(entry.value);
+                    value = value.join(&self.optional_part(entry.value, entry.optional, found));
+                }
+                let entries = entries.iter().map(|entry| (entry.key, entry.value, entry.optional));
+                self.operations[id.index()] = Operation::Map(entries.collect());
+                Type::Map(Arc::new(key), Arc::new(value))
+            }
+            Kind::Message { name, fields } => {
+                for field in fields {
+                    self.node(field.value);
+                }
+                self.operations[id.index()] = Operation::Fail(EvalErrorKind::UnknownType(name.to_string()));
+                self.error(span, CheckErrorKind::UnknownType(name.to_string()));
+                Type::Dyn
+            }
+            Kind::Binary { operator, operator_span, left, right } => {
+                let left_type = self.as_types(*left).unwrap_or(Type::Dyn);
+                self.equality(id, *operator, *operator_span, (*left, left_type), *right)
+            }
+            // All others have an operand that is checked first.
+            _ => Type::Dyn,
+        }
+    }
+
+    /// The type of a value after `?`, which is an optional.
+    fn optional_part(&mut self, node: NodeId, optional: bool, found: Type) -> Type {
+        match found {
+            Type::Optional(value) if optional => (*value).clone(),
+            other if optional && !other.is_dyn() => {
+                let at = self.span(node);
+                self.error(at, CheckErrorKind::NotOptional(other));
+                Type::Dyn
+            }
+            _ if optional => Type::Dyn,
+            other => other,
+        }
+    }
+
+    fn name(&mut self, id: NodeId, name: &str, absolute: bool) -> Type {
+        let span = self.span(id);
+        if let Some(local) = self.local(name).filter(|_| !absolute) {
+            self.operations[id.index()] = Operation::Local(local);
+            return self.locals[local].1.clone();
+        }
+        match self.resolved(name).filter(|_| !absolute) {
+            Some(full) => self.global(id, &full, span),
+            None => self.global(id, name, span),
+        }
+    }
+
+    /// A name of the host, or of a type.
+    fn global(&mut self, id: NodeId, name: &str, span: Span) -> Type {
+        let known = self.environment.name(name);
+        if let (None, false) = (&known, self.environment.is_open()) {
+            if let Some(type_name) = type_name(name) {
+                self.operations[id.index()] = Operation::Constant(Value::Type(type_name));
+                return Type::Type;
+            }
+            let names = self.environment.names();
+            let locals = self.locals.iter().map(|(local, _)| &**local);
+            let suggestion = closest(name, names.iter().map(String::as_str).chain(locals)).map(str::to_owned);
+            self.operations[id.index()] = Operation::Fail(EvalErrorKind::UnknownName(name.to_owned()));
+            self.error(span, CheckErrorKind::UnknownName { name: name.to_owned(), suggestion });
+            return Type::Dyn;
+        }
+        let index = self.free_name(name, Some(span));
+        self.operations[id.index()] = match type_name(name) {
+            Some(type_name) => Operation::GlobalOrType(index, type_name),
+            None => Operation::Global(index),
+        };
+        known.unwrap_or(Type::Dyn)
+    }
+
+    /// The index of a free name, which is used at a place.
+    fn free_name(&mut self, name: &str, span: Option<Span>) -> usize {
+        let index = self.names.iter().position(|known| *known.name == *name).unwrap_or_else(|| {
+            self.names.push(FreeName { name: name.into(), spans: Vec::new() });
+            self.names.len() - 1
+        });
+        self.names[index].spans.extend(span);
+        index
+    }
+
+    /// A node whose first operand has a type.
+    fn apply(&mut self, id: NodeId, first: Type) -> Type {
+        let node = self.tree.node(id);
+        let span = node.span;
+        match &node.kind {
+            Kind::Select { operand, field, field_span, optional } => {
+                let (operand, optional) = (*operand, *optional);
+                self.operations[id.index()] = Operation::Select { operand, field: (&**field).into(), optional };
+                let is_optional = optional || matches!(first, Type::Optional(_));
+                let found = self.member(operand, first, field, *field_span);
+                if is_optional { Type::optional(found) } else { found }
+            }
+            Kind::Has { operand, field, field_span } => {
+                self.operations[id.index()] = Operation::Has { operand: *operand, field: (&**field).into() };
+                self.member(*operand, first, field, *field_span);
+                Type::Bool
+            }
+            Kind::Index { operand, index, optional } => {
+                let (operand, index, optional) = (*operand, *index, *optional);
+                let by = self.node(index);
+                self.operations[id.index()] = Operation::Index { operand, index, optional };
+                self.index((operand, first), (index, by), optional)
+            }
+            Kind::Unary { operator: Unary::Not, operand } => {
+                self.operations[id.index()] = Operation::Not(*operand);
+                if !first.fits(&Type::Bool) {
+                    let (function, arguments) = ("!".to_owned(), vec![first]);
+                    self.error(span, CheckErrorKind::NoOverload { function, arguments });
+                }
+                Type::Bool
+            }
+            Kind::Unary { operator: Unary::Negate, operand } => {
+                self.operations[id.index()] = Operation::Negate(*operand);
+                match first {
+                    Type::Int | Type::Double | Type::Duration => first,
+                    other if other.may_be_number() && !matches!(other, Type::Uint) => other,
+                    other => {
+                        let (function, arguments) = ("-".to_owned(), vec![other]);
+                        self.error(span, CheckErrorKind::NoOverload { function, arguments });
+                        Type::Dyn
+                    }
+                }
+            }
+            Kind::Binary { operator, operator_span, left, right } => {
+                let (operator, left, right) = (*operator, *left, *right);
+                if matches!(operator, Binary::Equal | Binary::NotEqual | Binary::In) {
+                    return self.equality(id, operator, *operator_span, (left, first), right);
+                }
+                let second = self.node(right);
+                self.operations[id.index()] = match operator {
+                    Binary::And => Operation::And(left, right),
+                    Binary::Or => Operation::Or(left, right),
+                    other => Operation::Binary(other, left, right),
+                };
+                self.operator(operator, *operator_span, (left, first), (right, second))
+            }
+            Kind::Conditional { condition, yes, no } => {
+                let (condition, yes, no) = (*condition, *yes, *no);
+                if !first.fits(&Type::Bool) {
+                    let at = self.span(condition);
+                    self.error(at, CheckErrorKind::Condition(first));
+                }
+                let (a, b) = (self.node(yes), self.node(no));
+                self.operations[id.index()] = Operation::Conditional { condition, yes, no };
+                a.join(&b)
+            }
+            Kind::Call { function, receiver, arguments, name_span, .. } => {
+                let receiver = receiver.map(|receiver| (receiver, first));
+                self.call(id, function, *name_span, receiver, self.tree.list(*arguments))
+            }
+            Kind::Macro { name, receiver, variables, arguments, .. } => {
+                self.macro_call(id, name, (*receiver, first), variables, self.tree.list(*arguments))
+            }
+            _ => Type::Dyn,
+        }
+    }
+
+    /// The type of a member.
+    fn member(&mut self, operand: NodeId, of: Type, member: &str, at: Span) -> Type {
+        match of {
+            Type::Dyn | Type::Open | Type::Null => Type::Dyn,
+            Type::Optional(value) => self.member(operand, (*value).clone(), member, at),
+            Type::Nullable(inner) => self.member(operand, (*inner).clone(), member, at),
+            Type::Map(key, value) if Type::String.fits(&key) => (*value).clone(),
+            Type::Record(schema) => schema.member(member).unwrap_or_else(|| {
+                let (operand, member, known) = (self.span(operand), member.to_owned(), schema.members());
+                self.error(at, CheckErrorKind::NoMember { operand, member, known });
+                Type::Dyn
+            }),
+            operand_type => {
+                let (operand, member) = (self.span(operand), member.to_owned());
+                self.error(at, CheckErrorKind::NoMembers { operand, operand_type, member });
+                Type::Dyn
+            }
+        }
+    }
+
+    /// The type of what is at an index or key.
+    fn index(&mut self, (operand, of): (NodeId, Type), (index, by): (NodeId, Type), optional: bool) -> Type {
+        let is_optional = optional || matches!(of, Type::Optional(_));
+        let of = match of {
+            Type::Optional(value) => (*value).clone(),
+            other => other,
+        };
+        let found = match &of {
+            Type::List(member) if by.may_be_number() => (**member).clone(),
+            Type::Map(key, value) if by.fits(key) || by.may_be_number() && key.may_be_number() => (**value).clone(),
+            // A member that is named as a constant is checked like one after a dot.
+            Type::Record(_) if by.fits(&Type::String) => match &self.operations[index.index()] {
+                Operation::Constant(Value::String(name)) => {
+                    let (name, at) = (Arc::clone(name), self.span(index));
+                    self.member(operand, of, &name, at)
+                }
+                _ => Type::Dyn,
+            },
+            other if other.is_dyn() => Type::Dyn,
+            Type::Nullable(_) => Type::Dyn,
+            _ => {
+                let (at, function) = (self.span(index), "[ ]".to_owned());
+                self.error(at, CheckErrorKind::NoOverload { function, arguments: vec![of, by] });
+                Type::Dyn
+            }
+        };
+        if is_optional { Type::optional(found) } else { found }
+    }
+}
+
+/// The value of a literal, and its type.
+fn constant(literal: &Literal) -> (Value, Type) {
+    match literal {
+        Literal::Null => (Value::Null, Type::Null),
+        Literal::Bool(truth) => (Value::Bool(*truth), Type::Bool),
+        Literal::Int(number) => (Value::Int(*number), Type::Int),
+        Literal::Uint(number) => (Value::Uint(*number), Type::Uint),
+        Literal::Double(number) => (Value::Double(*number), Type::Double),
+        Literal::String(text) => (Value::String(Arc::clone(text)), Type::String),
+        Literal::Bytes(bytes) => (Value::Bytes(Arc::clone(bytes)), Type::Bytes),
+    }
+}

@@ -1,0 +1,60 @@
+//! The functions of the standard library on texts and collections.
+
+use super::regular_expressions::pattern;
+use super::{Call, Fault, Outcome, functions};
+use crate::value::Value;
+
+functions! { "":
+    "size" ["size(string) -> int", "size(bytes) -> int", "size(list(A)) -> int", "size(map(A, B)) -> int",
+            "string.size() -> int", "bytes.size() -> int", "list(A).size() -> int", "map(A, B).size() -> int"]
+        "how many characters, bytes, members or entries there are", "size(body.lots)" => size;
+    "contains" ["string.contains(string) -> bool"]
+        "whether a text has another one in it", "text.contains('gala')" => |call| text_test(call, |text, part| text.contains(part));
+    "startsWith" ["string.startsWith(string) -> bool"]
+        "whether a text begins with another one", "body.id.startsWith('L-')" => |call| text_test(call, |text, part| text.starts_with(part));
+    "endsWith" ["string.endsWith(string) -> bool"]
+        "whether a text ends with another one", "url.endsWith('/lots')" => |call| text_test(call, |text, part| text.ends_with(part));
+    "matches" ["matches(string, string) -> bool", "string.matches(string) -> bool"]
+        "whether a regular expression matches a part of a text", "body.id.matches('^L-[0-9]+$')" => matches;
+    "type" ["type(dyn) -> type"]
+        "the type of a value", "type(body.bins) == int" => type_of;
+    "dyn" ["dyn(A) -> dyn"]
+        "the same value, whose type is not checked before it is there", "dyn(body.bins)" => dynamic;
+}
+
+fn size(call: &mut Call<'_>) -> Outcome {
+    let size = match call.arguments {
+        [Value::String(text)] => text.chars().count(),
+        [Value::Bytes(bytes)] => bytes.len(),
+        [Value::List(list)] => list.len(),
+        [Value::Map(map)] => map.len(),
+        _ => return Err(Fault::NoOverload),
+    };
+    Ok(Value::Int(size as i64))
+}
+
+fn text_test(call: &mut Call<'_>, test: fn(&str, &str) -> bool) -> Outcome {
+    match call.arguments {
+        [Value::String(text), Value::String(part)] => Ok(Value::Bool(test(text, part))),
+        _ => Err(Fault::NoOverload),
+    }
+}
+
+fn matches(call: &mut Call<'_>) -> Outcome {
+    let [Value::String(text), Value::String(regex)] = call.arguments else { return Err(Fault::NoOverload) };
+    Ok(Value::Bool(pattern(regex, call.budget)?.is_match(text)))
+}
+
+fn type_of(call: &mut Call<'_>) -> Outcome {
+    match call.arguments {
+        [value] => Ok(Value::Type(value.type_name())),
+        _ => Err(Fault::NoOverload),
+    }
+}
+
+fn dynamic(call: &mut Call<'_>) -> Outcome {
+    match call.arguments {
+        [value] => Ok(value.clone()),
+        _ => Err(Fault::NoOverload),
+    }
+}

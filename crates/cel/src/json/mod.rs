@@ -1,0 +1,29 @@
+//! JSON (RFC 8259): read in place, and written.
+
+mod document;
+mod scan;
+mod validate;
+mod write;
+
+#[cfg(test)]
+mod tests;
+
+pub use validate::{JsonError, JsonErrorKind, MAX_JSON_DEPTH};
+
+use crate::value::Value;
+use bytes::Bytes;
+use document::Document;
+use std::sync::Arc;
+
+impl Value {
+    /// The value of a JSON text. The text is checked as a whole, but of lists and objects only that is read which is
+    /// asked for, when it is asked for. Numbers keep their digits; of members with the same name the last one counts.
+    ///
+    /// # Errors
+    /// If the text is not JSON, has more than [`MAX_JSON_DEPTH`] levels, or more than 4 GiB.
+    pub fn parse_json(text: impl Into<Bytes>) -> Result<Self, JsonError> {
+        let text = text.into();
+        let start = validate::validate(&text)?;
+        Ok(Document::value_at(&Arc::new(Document::new(text)), start))
+    }
+}

@@ -1,0 +1,48 @@
+//! An evaluation that can be explained.
+
+use crate::compiled::Compiled;
+use crate::error::EvalError;
+use crate::explain::{self, Explanation};
+use crate::files::FileReader;
+use crate::value::Value;
+use yieldtray_cel as cel;
+
+/// The result of an expression, with the values that its parts had.
+pub struct Evaluation<'c> {
+    pub(crate) compiled: &'c Compiled,
+    outcome: Result<Value, EvalError>,
+    pub(crate) record: cel::Record,
+    pub(crate) files: Option<FileReader>,
+}
+
+impl<'c> Evaluation<'c> {
+    pub(crate) fn new(
+        compiled: &'c Compiled,
+        outcome: Result<cel::Value, cel::EvalError>,
+        record: cel::Record,
+        files: Option<FileReader>,
+    ) -> Self {
+        let outcome = outcome.map(Value).map_err(|error| EvalError::of(&compiled.program, &error));
+        Self { compiled, outcome, record, files }
+    }
+
+    /// The value, or why there is none.
+    pub fn outcome(&self) -> &Result<Value, EvalError> {
+        &self.outcome
+    }
+
+    /// Whether it is true.
+    pub fn is_true(&self) -> bool {
+        self.outcome.as_ref().is_ok_and(|value| value.as_bool() == Some(true))
+    }
+
+    /// The parts that show why it has its value. Nothing is evaluated for it.
+    pub fn explain(&self) -> Explanation {
+        explain::explain(self)
+    }
+
+    /// The lists for which `all()` is true because they are empty, as they are written.
+    pub fn vacuous_alls(&self) -> Vec<String> {
+        explain::vacuous_alls(self)
+    }
+}
