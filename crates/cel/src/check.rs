@@ -8,7 +8,7 @@ use crate::environment::Environment;
 use crate::eval_error::EvalErrorKind;
 use crate::literal::Literal;
 use crate::parser::MAX_DEPTH;
-use crate::program::{CalledFunction, FreeName, Operation};
+use crate::program::{CalledFunction, Operation};
 use crate::tree::{Binary, Kind, NodeId, Tree, Unary};
 use crate::types::Type;
 use crate::value::Value;
@@ -107,34 +107,41 @@ fn display(types: &[Type]) -> String {
     types.iter().map(Type::to_string).collect::<Vec<_>>().join(", ")
 }
 
-/// Names of types that are values.
-const TYPE_NAMES: [&str; 15] = [
-    "bool",
-    "int",
-    "uint",
-    "double",
-    "string",
-    "bytes",
-    "list",
-    "map",
-    "null_type",
-    "type",
-    "optional_type",
-    "google.protobuf.Timestamp",
-    "google.protobuf.Duration",
-    "net.IP",
-    "net.CIDR",
-];
-
-/// The type of that name.
+/// The type of that name, which is a value.
 pub fn type_name(name: &str) -> Option<&'static str> {
-    TYPE_NAMES.into_iter().find(|known| *known == name)
+    // A match, not a list: it is asked for every name.
+    Some(match name {
+        "bool" => "bool",
+        "int" => "int",
+        "uint" => "uint",
+        "double" => "double",
+        "string" => "string",
+        "bytes" => "bytes",
+        "list" => "list",
+        "map" => "map",
+        "null_type" => "null_type",
+        "type" => "type",
+        "optional_type" => "optional_type",
+        "google.protobuf.Timestamp" => "google.protobuf.Timestamp",
+        "google.protobuf.Duration" => "google.protobuf.Duration",
+        "net.IP" => "net.IP",
+        "net.CIDR" => "net.CIDR",
+        _ => return None,
+    })
+}
+
+/// Whether names of types or functions of the libraries begin with this name and a dot.
+fn is_name_space(name: &str) -> bool {
+    matches!(
+        name,
+        "math" | "strings" | "lists" | "sets" | "base64" | "optional" | "regex" | "ip" | "cel" | "google" | "net"
+    )
 }
 
 /// The result of checking a tree.
 pub(crate) struct Checked {
     pub(crate) operations: Vec<Operation>,
-    pub(crate) names: Vec<FreeName>,
+    pub(crate) names: Vec<Arc<str>>,
     pub(crate) calls: Vec<CalledFunction>,
     pub(crate) errors: Vec<(Span, CheckErrorKind)>,
     pub(crate) result: Type,
@@ -146,10 +153,12 @@ pub(crate) struct Checker<'t> {
     environment: &'t dyn Environment,
     operations: Vec<Operation>,
     /// The variables that are bound, innermost last.
-    locals: Vec<(Box<str>, Type)>,
-    names: Vec<FreeName>,
+    locals: Vec<(Arc<str>, Type)>,
+    names: Vec<Arc<str>>,
     calls: Vec<CalledFunction>,
     errors: Vec<(Span, CheckErrorKind)>,
+    /// Nodes whose first operand is being checked.
+    pending: Vec<NodeId>,
     depth: usize,
     levels: usize,
 }
@@ -166,6 +175,7 @@ impl<'t> Checker<'t> {
             names: Vec::new(),
             calls: Vec::new(),
             errors: Vec::new(),
+            pending: Vec::new(),
             depth: 0,
             levels: 0,
         };
@@ -196,14 +206,15 @@ impl<'t> Checker<'t> {
     fn node(&mut self, id: NodeId) -> Type {
         self.depth += 1;
         self.levels = self.levels.max(self.depth);
-        let mut chain = Vec::new();
+        let base = self.pending.len();
         let mut at = id;
         while let Some(first) = self.first_operand(at) {
-            chain.push(at);
+            self.pending.push(at);
             at = first;
         }
         let mut found = self.leaf(at);
-        while let Some(at) = chain.pop() {
+        while self.pending.len() > base {
+            let Some(at) = self.pending.pop() else { break };
             found = self.apply(at, found);
         }
         self.depth -= 1;
@@ -225,8 +236,21 @@ impl<'t> Checker<'t> {
         }
     }
 
+    /// Whether members of a name may be one name, as `math.abs` is.
+    fn may_be_dotted(&self, id: NodeId) -> bool {
+        let mut at = id;
+        while let Kind::Select { operand, optional: false, .. } = &self.tree.node(at).kind {
+            at = *operand;
+        }
+        matches!(&self.tree.node(at).kind, Kind::Name { name, .. }
+            if is_name_space(name) || self.environment.is_name_space(name) || !self.environment.container().is_empty())
+    }
+
     /// The dotted name that members of a name are, if it is not the variable of a macro.
     fn dotted(&self, id: NodeId) -> Option<String> {
+        if !self.may_be_dotted(id) {
+            return None;
+        }
         let mut parts: Vec<&str> = Vec::new();
         let mut at = id;
         loop {
@@ -255,6 +279,9 @@ impl<'t> Checker<'t> {
     /// The name by which the host knows a name: in its name space first.
     fn resolved(&self, name: &str) -> Option<String> {
         let mut space = self.environment.container();
+        if space.is_empty() {
+            return self.environment.name(name).is_some().then(|| name.to_owned());
+        }
         while !space.is_empty() {
             let full = format!("{space}.{name}");
             if self.environment.name(&full).is_some() {
@@ -283,7 +310,7 @@ impl<'t> Checker<'t> {
             Kind::Name { name, absolute } => self.name(id, name, *absolute),
             Kind::Select { .. } => {
                 let name = self.qualified_name(id).unwrap_or_default();
-                self.global(id, &name, span)
+                self.global(id, &name.into(), span)
             }
             Kind::Call { function, receiver, arguments, name_span, .. } => {
                 let full = receiver.and_then(|receiver| self.in_name_space(receiver, function));
@@ -354,20 +381,23 @@ impl<'t> Checker<'t> {
         }
     }
 
-    fn name(&mut self, id: NodeId, name: &str, absolute: bool) -> Type {
+    fn name(&mut self, id: NodeId, name: &Arc<str>, absolute: bool) -> Type {
         let span = self.span(id);
         if let Some(local) = self.local(name).filter(|_| !absolute) {
             self.operations[id.index()] = Operation::Local(local);
             return self.locals[local].1.clone();
         }
-        match self.resolved(name).filter(|_| !absolute) {
-            Some(full) => self.global(id, &full, span),
+        if absolute || self.environment.container().is_empty() {
+            return self.global(id, name, span);
+        }
+        match self.resolved(name) {
+            Some(full) => self.global(id, &full.into(), span),
             None => self.global(id, name, span),
         }
     }
 
     /// A name of the host, or of a type.
-    fn global(&mut self, id: NodeId, name: &str, span: Span) -> Type {
+    fn global(&mut self, id: NodeId, name: &Arc<str>, span: Span) -> Type {
         let known = self.environment.name(name);
         if let (None, false) = (&known, self.environment.is_open()) {
             if let Some(type_name) = type_name(name) {
@@ -377,11 +407,11 @@ impl<'t> Checker<'t> {
             let names = self.environment.names();
             let locals = self.locals.iter().map(|(local, _)| &**local);
             let suggestion = closest(name, names.iter().map(String::as_str).chain(locals)).map(str::to_owned);
-            self.operations[id.index()] = Operation::Fail(EvalErrorKind::UnknownName(name.to_owned()));
-            self.error(span, CheckErrorKind::UnknownName { name: name.to_owned(), suggestion });
+            self.operations[id.index()] = Operation::Fail(EvalErrorKind::UnknownName(name.to_string()));
+            self.error(span, CheckErrorKind::UnknownName { name: name.to_string(), suggestion });
             return Type::Dyn;
         }
-        let index = self.free_name(name, Some(span));
+        let index = self.free_name(name);
         self.operations[id.index()] = match type_name(name) {
             Some(type_name) => Operation::GlobalOrType(index, type_name),
             None => Operation::Global(index),
@@ -389,14 +419,12 @@ impl<'t> Checker<'t> {
         known.unwrap_or(Type::Dyn)
     }
 
-    /// The index of a free name, which is used at a place.
-    fn free_name(&mut self, name: &str, span: Option<Span>) -> usize {
-        let index = self.names.iter().position(|known| *known.name == *name).unwrap_or_else(|| {
-            self.names.push(FreeName { name: name.into(), spans: Vec::new() });
+    /// The index of a free name.
+    fn free_name(&mut self, name: &Arc<str>) -> usize {
+        self.names.iter().position(|known| known == name).unwrap_or_else(|| {
+            self.names.push(Arc::clone(name));
             self.names.len() - 1
-        });
-        self.names[index].spans.extend(span);
-        index
+        })
     }
 
     /// A node whose first operand has a type.
@@ -406,13 +434,13 @@ impl<'t> Checker<'t> {
         match &node.kind {
             Kind::Select { operand, field, field_span, optional } => {
                 let (operand, optional) = (*operand, *optional);
-                self.operations[id.index()] = Operation::Select { operand, field: (&**field).into(), optional };
+                self.operations[id.index()] = Operation::Select { operand, field: Arc::clone(field), optional };
                 let is_optional = optional || matches!(first, Type::Optional(_));
                 let found = self.member(operand, first, field, *field_span);
                 if is_optional { Type::optional(found) } else { found }
             }
             Kind::Has { operand, field, field_span } => {
-                self.operations[id.index()] = Operation::Has { operand: *operand, field: (&**field).into() };
+                self.operations[id.index()] = Operation::Has { operand: *operand, field: Arc::clone(field) };
                 self.member(*operand, first, field, *field_span);
                 Type::Bool
             }

@@ -12,6 +12,11 @@ pub trait Environment {
     /// The type of a name; none if there is no such name, or nobody knows yet.
     fn name(&self, name: &str) -> Option<Type>;
 
+    /// Whether names or functions of the host begin with this name and a dot.
+    fn is_name_space(&self, _name: &str) -> bool {
+        false
+    }
+
     /// Whether a name that is not known may have a value nevertheless.
     fn is_open(&self) -> bool {
         true

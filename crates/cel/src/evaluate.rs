@@ -147,7 +147,7 @@ impl<'e> Evaluator<'e> {
     }
 
     fn global(&self, id: NodeId, index: usize) -> Outcome {
-        let name = &self.program.names()[index].name;
+        let name = &self.program.names()[index];
         match self.activation.value(name) {
             Some(value) => Ok(value),
             None => self.fail(id, EvalErrorKind::UnknownName(name.to_string())),
@@ -276,7 +276,12 @@ impl<'e> Evaluator<'e> {
                     other => return self.fail(index, EvalErrorKind::IndexType { type_name: other.type_name() }),
                 };
                 let found = usize::try_from(wanted).ok().and_then(|wanted| list.get(wanted));
-                found.ok_or(EvalErrorKind::NoElement { operand: operand_span, index: wanted, length: list.len() })
+                // The length is looked up only for the error: a list that is read in place does not know it.
+                found.ok_or_else(|| EvalErrorKind::NoElement {
+                    operand: operand_span,
+                    index: wanted,
+                    length: list.len(),
+                })
             }
             Value::Map(map) => KeyRef::from_value(&by).and_then(|key| map.get(key)).ok_or_else(|| {
                 let known = map.iter().take(SHOWN_MEMBERS).map(|(key, _)| key.text()).collect();

@@ -33,11 +33,8 @@ pub enum TokenKind {
     Unknown,
 }
 
-/// Signs of two characters: they are looked for first.
-const LONG_SIGNS: [&str; 6] = ["&&", "||", "==", "!=", "<=", ">="];
-
 /// Signs of one character.
-const SIGNS: &str = "()[]{}.,:?+-*/%<>!";
+const SIGNS: &[u8] = b"()[]{}.,:?+-*/%<>!";
 
 /// The tokens of a text, in order.
 pub fn tokens(text: &str) -> Vec<Token> {
@@ -53,47 +50,47 @@ pub fn tokens(text: &str) -> Vec<Token> {
 
 /// The first token of a text that is not empty, and its length in bytes.
 fn first(text: &str) -> (TokenKind, usize) {
-    let length_while = |accept: fn(char) -> bool| text.find(|c| !accept(c)).unwrap_or(text.len());
-    let c = text.chars().next().unwrap_or_default();
-    if is_blank(c) {
-        return (TokenKind::Blank, length_while(is_blank));
+    let bytes = text.as_bytes();
+    let length_while = |accept: fn(u8) -> bool| bytes.iter().position(|byte| !accept(*byte)).unwrap_or(bytes.len());
+    let next = bytes.get(1).copied();
+    match bytes[0] {
+        byte if is_blank(byte) => (TokenKind::Blank, length_while(is_blank)),
+        b'/' if next == Some(b'/') => (TokenKind::Blank, memchr::memchr(b'\n', bytes).unwrap_or(bytes.len())),
+        b'0'..=b'9' => (TokenKind::Number, number_length(text)),
+        b'.' if next.is_some_and(|byte| byte.is_ascii_digit()) => (TokenKind::Number, number_length(text)),
+        b'"' | b'\'' | b'r' | b'R' | b'b' | b'B' if let Some((length, closed)) = string_length(text) => {
+            (TokenKind::String { closed }, length)
+        }
+        byte if is_name_start(byte) => (TokenKind::Name, length_while(is_name_part)),
+        b'`' => quoted_name(text),
+        b'&' | b'|' if next == Some(bytes[0]) => (TokenKind::Sign, 2),
+        b'=' | b'!' | b'<' | b'>' if next == Some(b'=') => (TokenKind::Sign, 2),
+        byte if SIGNS.contains(&byte) => (TokenKind::Sign, 1),
+        _ => (TokenKind::Unknown, text.chars().next().map_or(1, char::len_utf8)),
     }
-    if text.starts_with("//") {
-        return (TokenKind::Blank, text.find('\n').unwrap_or(text.len()));
+}
+
+/// A name in backticks at the start of a text.
+fn quoted_name(text: &str) -> (TokenKind, usize) {
+    let is_part = |byte: &u8| is_name_part(*byte) || matches!(byte, b'-' | b'.' | b'/' | b' ');
+    let length = text.bytes().skip(1).take_while(is_part).count();
+    match length > 0 && text[1 + length..].starts_with('`') {
+        true => (TokenKind::QuotedName, length + 2),
+        false => (TokenKind::Unknown, 1),
     }
-    if c.is_ascii_digit() || (c == '.' && text[1..].starts_with(|c: char| c.is_ascii_digit())) {
-        return (TokenKind::Number, number_length(text));
-    }
-    if let Some((length, closed)) = string_length(text) {
-        return (TokenKind::String { closed }, length);
-    }
-    if is_name_start(c) {
-        return (TokenKind::Name, length_while(is_name_part));
-    }
-    if c == '`' {
-        let inner = text[1..].find(|c: char| !is_name_part(c) && !matches!(c, '-' | '.' | '/' | ' '));
-        return match inner.filter(|length| *length > 0 && text[1 + length..].starts_with('`')) {
-            Some(length) => (TokenKind::QuotedName, length + 2),
-            None => (TokenKind::Unknown, 1),
-        };
-    }
-    if LONG_SIGNS.iter().any(|sign| text.starts_with(sign)) {
-        return (TokenKind::Sign, 2);
-    }
-    (if SIGNS.contains(c) { TokenKind::Sign } else { TokenKind::Unknown }, c.len_utf8())
 }
 
 /// White space as the specification lists it.
-fn is_blank(c: char) -> bool {
-    matches!(c, ' ' | '\t' | '\n' | '\r' | '\u{c}')
+fn is_blank(byte: u8) -> bool {
+    matches!(byte, b' ' | b'\t' | b'\n' | b'\r' | 0xc)
 }
 
-fn is_name_start(c: char) -> bool {
-    c.is_ascii_alphabetic() || c == '_'
+fn is_name_start(byte: u8) -> bool {
+    byte.is_ascii_alphabetic() || byte == b'_'
 }
 
-fn is_name_part(c: char) -> bool {
-    c.is_ascii_alphanumeric() || c == '_'
+fn is_name_part(byte: u8) -> bool {
+    byte.is_ascii_alphanumeric() || byte == b'_'
 }
 
 /// The length of a number. Letters that directly follow belong to it, so that the error is about the whole word.
@@ -108,7 +105,7 @@ fn number_length(text: &str) -> usize {
             b'+' | b'-' => {
                 !is_hex && matches!(bytes[at - 1], b'e' | b'E') && bytes.get(at + 1).is_some_and(u8::is_ascii_digit)
             }
-            other => is_name_part(char::from(*other)),
+            other => is_name_part(*other),
         };
         if !goes_on {
             break;

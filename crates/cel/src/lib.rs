@@ -44,7 +44,7 @@ pub use lexer::{Token, TokenKind, tokens};
 pub use literal::Literal;
 pub use parser::{MAX_DEPTH, Parsed, parse};
 pub use printer::print;
-pub use program::{CalledFunction, FreeName, Program, UserFunction};
+pub use program::{CalledFunction, Program, UserFunction};
 pub use record::{Element as LoopElement, Loop, Record};
 pub use signature::Signature;
 pub use tree::{Binary, Children, Element, Entry, Field, Kind, Node, NodeId, Tree, Unary};

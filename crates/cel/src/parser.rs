@@ -4,6 +4,7 @@ use crate::error::{SyntaxError, SyntaxErrorKind};
 use crate::lexer::{Token, TokenKind, tokens};
 use crate::literal::{self, Literal};
 use crate::tree::{Binary, Element, Entry, Field, Kind, NodeId, Tree, Unary};
+use std::sync::Arc;
 use yieldtray_source::Span;
 
 /// The levels of brackets, conditionals and operators before an operand that are read. What walks a tree needs a bounded
@@ -42,8 +43,11 @@ pub struct Parsed {
 
 /// Reads an expression.
 pub fn parse(text: &str) -> Parsed {
-    let tokens = tokens(text).into_iter().filter(|token| token.kind != TokenKind::Blank).collect();
-    let mut parser = Parser { text, tokens, at: 0, depth: 0, tree: Tree::empty(), errors: Vec::new() };
+    let mut tokens = tokens(text);
+    tokens.retain(|token| token.kind != TokenKind::Blank);
+    // Most nodes have a token of their own.
+    let room = tokens.len();
+    let mut parser = Parser { text, tokens, at: 0, depth: 0, tree: Tree::with_room(room), errors: Vec::new() };
     let root = parser.expression();
     if parser.peek().is_some() {
         parser.expected("an operator or the end");
@@ -262,7 +266,7 @@ impl<'t> Parser<'t> {
     }
 
     /// A name after a dot, which may be reserved, or any in backticks.
-    fn member_name(&mut self) -> Option<Box<str>> {
+    fn member_name(&mut self) -> Option<Arc<str>> {
         let (token, text) = (self.peek()?, self.peek_text());
         let name = match token.kind {
             TokenKind::QuotedName => &text[1..text.len() - 1],
@@ -377,7 +381,7 @@ impl<'t> Parser<'t> {
     /// The arguments of a call, from the bracket.
     fn call(
         &mut self,
-        function: Box<str>,
+        function: Arc<str>,
         name_span: Span,
         receiver: Option<NodeId>,
         start: usize,
@@ -399,7 +403,7 @@ impl<'t> Parser<'t> {
     fn call_or_macro(
         &mut self,
         span: Span,
-        function: Box<str>,
+        function: Arc<str>,
         name_span: Span,
         receiver: Option<NodeId>,
         arguments: Vec<NodeId>,
@@ -449,28 +453,28 @@ impl<'t> Parser<'t> {
     fn macro_call(
         &mut self,
         span: Span,
-        name: Box<str>,
+        name: Arc<str>,
         name_span: Span,
         receiver: NodeId,
         variables: &[NodeId],
         arguments: &[NodeId],
     ) -> NodeId {
-        let mut names: Vec<(Box<str>, Span)> = Vec::with_capacity(variables.len());
+        let mut names: Vec<(Arc<str>, Span)> = Vec::with_capacity(variables.len());
         for variable in variables {
-            let node = self.tree.node(*variable).clone();
-            match node.kind {
-                Kind::Name { name: own, absolute: false } => {
-                    if names.iter().any(|(other, _)| *other == own) {
-                        self.error(node.span, SyntaxErrorKind::SameVariable(name.to_string()));
-                    }
-                    names.push((own, node.span));
-                }
-                Kind::Error => {}
-                kind => match self.numbered_variable(&kind) {
-                    Some(own) => names.push((own, node.span)),
-                    None => self.error(node.span, SyntaxErrorKind::MacroVariable(name.to_string())),
-                },
+            let node = self.tree.node(*variable);
+            let (span, own) = match &node.kind {
+                Kind::Name { name: own, absolute: false } => (node.span, Some(Arc::clone(own))),
+                Kind::Error => continue,
+                kind => (node.span, self.numbered_variable(kind)),
+            };
+            let Some(own) = own else {
+                self.error(span, SyntaxErrorKind::MacroVariable(name.to_string()));
+                continue;
+            };
+            if names.iter().any(|(other, _)| *other == own) {
+                self.error(span, SyntaxErrorKind::SameVariable(name.to_string()));
             }
+            names.push((own, span));
         }
         if &*name == "transformMapEntry"
             && let Some(entry) = arguments.last()
@@ -487,7 +491,7 @@ impl<'t> Parser<'t> {
     }
 
     /// `cel.iterVar(0, 1)`: a variable with numbers instead of a name, as what makes expressions from others writes them.
-    fn numbered_variable(&self, kind: &Kind) -> Option<Box<str>> {
+    fn numbered_variable(&self, kind: &Kind) -> Option<Arc<str>> {
         let Kind::Call { function, receiver: Some(receiver), arguments, .. } = kind else { return None };
         let is_cel = matches!(&self.tree.node(*receiver).kind, Kind::Name { name, .. } if &**name == "cel");
         let number = |node: NodeId| match self.tree.node(node).kind {
@@ -503,7 +507,7 @@ impl<'t> Parser<'t> {
     }
 
     /// The dotted name that an operand is, if it is one.
-    fn type_name(&self, operand: NodeId) -> Option<Box<str>> {
+    fn type_name(&self, operand: NodeId) -> Option<Arc<str>> {
         let mut parts = Vec::new();
         let mut at = operand;
         loop {
@@ -544,7 +548,7 @@ impl<'t> Parser<'t> {
         None
     }
 
-    fn message(&mut self, name: Box<str>, start: usize) -> NodeId {
+    fn message(&mut self, name: Arc<str>, start: usize) -> NodeId {
         let mut fields = Vec::new();
         self.bracketed("}", |parser| {
             let optional = parser.takes("?");

@@ -3,6 +3,7 @@
 use crate::literal::Literal;
 use crate::tree::{Binary, Kind, NodeId, Tree, Unary};
 use std::fmt::Write as _;
+use std::sync::Arc;
 
 /// How tightly a conditional, an operator before its operand, and a member bind; operators in between are
 /// [`Binary::precedence`].
@@ -199,7 +200,7 @@ impl Printer<'_> {
         }
     }
 
-    fn arguments(&mut self, variables: &[(Box<str>, yieldtray_source::Span)], arguments: &[NodeId]) {
+    fn arguments(&mut self, variables: &[(Arc<str>, yieldtray_source::Span)], arguments: &[NodeId]) {
         self.out.push('(');
         for (index, (variable, _)) in variables.iter().enumerate() {
             self.separate(index, false);

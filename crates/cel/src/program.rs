@@ -14,7 +14,7 @@ pub struct Program {
     pub(crate) text: Arc<str>,
     pub(crate) tree: Tree,
     pub(crate) operations: Box<[Operation]>,
-    pub(crate) names: Box<[FreeName]>,
+    pub(crate) names: Box<[Arc<str>]>,
     pub(crate) calls: Box<[CalledFunction]>,
     pub(crate) result: Type,
     pub(crate) levels: usize,
@@ -31,20 +31,11 @@ pub struct UserFunction {
     pub program: Program,
 }
 
-/// A name that the expression does not give itself.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct FreeName {
-    /// The name.
-    pub name: Box<str>,
-    /// Where it is in the text; nowhere if only a function that is called uses it.
-    pub spans: Vec<Span>,
-}
-
 /// A call of a function, a method included, and not of a macro.
 #[derive(Clone, Debug)]
 pub struct CalledFunction {
     /// The name of the function, with its name space.
-    pub name: Box<str>,
+    pub name: Arc<str>,
     /// The node of the call.
     pub node: NodeId,
 }
@@ -109,7 +100,7 @@ pub(crate) enum Operation {
 #[derive(Clone)]
 pub(crate) enum Callee {
     Library(&'static Function),
-    Host(usize, Box<str>),
+    Host(usize, Arc<str>),
     User(Arc<UserFunction>),
 }
 
@@ -156,8 +147,19 @@ impl Program {
 
     /// The names that the expression does not give itself, and those of the functions that it calls, each once, in
     /// order of appearance.
-    pub fn names(&self) -> &[FreeName] {
+    pub fn names(&self) -> &[Arc<str>] {
         &self.names
+    }
+
+    /// Where the expression uses a name that it does not give itself; nowhere if only a function that it calls does.
+    pub fn places(&self, name: &str) -> impl Iterator<Item = Span> + '_ {
+        let index = self.names.iter().position(|known| **known == *name);
+        let is_it = move |operation: &Operation| match operation {
+            Operation::Global(found) | Operation::GlobalOrType(found, _) => Some(*found) == index,
+            _ => false,
+        };
+        let nodes = self.tree.nodes().filter(move |(id, _)| is_it(&self.operations[id.index()]));
+        nodes.map(|(_, node)| node.span)
     }
 
     /// The calls of functions, in order of appearance.

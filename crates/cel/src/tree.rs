@@ -1,6 +1,7 @@
 //! The tree of an expression: a flat list of nodes in which operands come before the nodes that use them.
 
 use crate::literal::Literal;
+use std::sync::Arc;
 use yieldtray_source::Span;
 
 /// The index of a node in its [`Tree`].
@@ -40,7 +41,7 @@ pub enum Kind {
     /// A name. `absolute` if it begins with a dot: then it is looked up without containers.
     Name {
         /// The name, without the dot.
-        name: Box<str>,
+        name: Arc<str>,
         /// True for `.name`.
         absolute: bool,
     },
@@ -49,7 +50,7 @@ pub enum Kind {
         /// The value that has the member.
         operand: NodeId,
         /// The name of the member.
-        field: Box<str>,
+        field: Arc<str>,
         /// Where the name is.
         field_span: Span,
         /// True for `.?`: the value is an optional.
@@ -60,7 +61,7 @@ pub enum Kind {
         /// The value that may have the member.
         operand: NodeId,
         /// The name of the member.
-        field: Box<str>,
+        field: Arc<str>,
         /// Where the name is.
         field_span: Span,
     },
@@ -76,7 +77,7 @@ pub enum Kind {
     /// A call of a function, or of a method of `receiver`. `absolute` as for a name.
     Call {
         /// The name of the function.
-        function: Box<str>,
+        function: Arc<str>,
         /// Where the name is.
         name_span: Span,
         /// The value before the dot.
@@ -90,13 +91,13 @@ pub enum Kind {
     /// concern of the tree; the variables that it binds are.
     Macro {
         /// The name.
-        name: Box<str>,
+        name: Arc<str>,
         /// Where the name is.
         name_span: Span,
         /// The value before the dot; for `cel.bind` the value of the variable.
         receiver: NodeId,
         /// The names that it binds, with their places.
-        variables: Vec<(Box<str>, Span)>,
+        variables: Vec<(Arc<str>, Span)>,
         /// The other arguments, in which the variables are bound.
         arguments: Children,
     },
@@ -134,7 +135,7 @@ pub enum Kind {
     /// `name{field: value}`: a message of a type.
     Message {
         /// The name of the type, with dots.
-        name: Box<str>,
+        name: Arc<str>,
         /// Its fields, in order.
         fields: Vec<Field>,
     },
@@ -164,7 +165,7 @@ pub struct Entry {
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Field {
     /// The name.
-    pub name: Box<str>,
+    pub name: Arc<str>,
     /// Where the name is.
     pub span: Span,
     /// The value.
@@ -285,9 +286,9 @@ impl Tree {
         &self.lists[start..start + children.length as usize]
     }
 
-    /// A tree without nodes, to which the parser adds them, the root last.
-    pub(crate) fn empty() -> Self {
-        Self { nodes: Vec::new(), lists: Vec::new(), root: NodeId(0) }
+    /// A tree without nodes, but with room for some, to which the parser adds them, the root last.
+    pub(crate) fn with_room(nodes: usize) -> Self {
+        Self { nodes: Vec::with_capacity(nodes), lists: Vec::new(), root: NodeId(0) }
     }
 
     pub(crate) fn add(&mut self, span: Span, kind: Kind) -> NodeId {

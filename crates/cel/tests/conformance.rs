@@ -28,6 +28,10 @@ impl Environment for Names {
         self.types.get(name).cloned()
     }
 
+    fn is_name_space(&self, name: &str) -> bool {
+        self.types.keys().any(|known| known.strip_prefix(name).is_some_and(|rest| rest.starts_with('.')))
+    }
+
     fn is_open(&self) -> bool {
         false
     }

@@ -88,5 +88,5 @@ pub(crate) fn are_checks_independent(exprs: &[ResponseExpr<'_>]) -> bool {
         |name: &str| exprs.iter().any(|expr| matches!(expr.purpose, Purpose::Yield { name: own, .. } if own == name));
     let mut checks = exprs.iter().filter(|expr| expr.is_check()).peekable();
     // Without checks there is nothing to put off.
-    checks.peek().is_some() && !checks.any(|check| check.expression.names().iter().any(|name| is_yielded(name)))
+    checks.peek().is_some() && !checks.any(|check| check.expression.names().any(is_yielded))
 }

@@ -12,7 +12,6 @@ const MAX_EXPRESSION_BYTES: usize = 16 * 1024;
 #[derive(Debug)]
 pub struct Compiled {
     pub(crate) program: Program,
-    names: Vec<String>,
     variables: Vec<String>,
     required_variables: Vec<String>,
     is_made_up: bool,
@@ -52,7 +51,6 @@ impl Compiled {
         }
         let uses = own.uses(&program);
         Ok(Self {
-            names: program.names().iter().map(|name| name.name.to_string()).collect(),
             variables: env.variables,
             required_variables: env.required,
             is_made_up: uses.random,
@@ -63,15 +61,8 @@ impl Compiled {
     }
 
     /// The names it uses that are not its own, each once, in order of appearance.
-    pub fn names(&self) -> &[String] {
-        &self.names
-    }
-
-    /// Where it uses a name, each place counted from the start of the expression. A name that only a function which it
-    /// calls uses has none.
-    pub fn places(&self, name: &str) -> &[Span] {
-        let found = self.program.names().iter().find(|known| *known.name == *name);
-        found.map_or(&[], |name| &name.spans)
+    pub fn names(&self) -> impl Iterator<Item = &str> {
+        self.program.names().iter().map(|name| &**name)
     }
 
     /// The environment variables it names.
@@ -136,7 +127,7 @@ impl EnvironmentVariables {
     fn of(program: &Program) -> Self {
         let (tree, mut found) = (program.tree(), Self::default());
         // The variable of a macro may have the name too.
-        let free = program.names().iter().find(|name| &*name.name == "env").map_or(&[][..], |name| &name.spans);
+        let free: Vec<Span> = program.places("env").collect();
         if free.is_empty() {
             return found;
         }

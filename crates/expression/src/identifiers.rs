@@ -33,7 +33,7 @@ pub fn identifiers(expression: &str) -> Vec<Identifier> {
     let mut found: Vec<Identifier> = Vec::new();
     let mut add = |span: Span, role| found.push(Identifier { span, role });
     for name in program.names() {
-        name.spans.iter().for_each(|span| add(*span, IdentifierRole::Value));
+        program.places(name).for_each(|span| add(span, IdentifierRole::Value));
     }
     for (id, node) in tree.nodes() {
         match &node.kind {
@@ -59,8 +59,7 @@ pub fn identifiers(expression: &str) -> Vec<Identifier> {
 /// Where an expression first uses a name that it does not give itself.
 pub fn find_name(expression: &str, name: &str) -> Option<Span> {
     let (program, _) = Program::compile(expression, &UserFunctions::default());
-    let found = program.names().iter().find(|known| *known.name == *name)?;
-    found.spans.first().copied()
+    program.places(name).next()
 }
 
 #[cfg(test)]

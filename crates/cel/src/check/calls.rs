@@ -7,12 +7,13 @@ use crate::program::{CalledFunction, Callee, Operation};
 use crate::signature::Signature;
 use crate::tree::{Kind, NodeId};
 use crate::types::Type;
+use std::sync::Arc;
 use yieldtray_source::{Span, closest};
 
 impl Checker<'_> {
     /// The full name of a function in a name space, as `math.greatest`, if that is what a method of a name is.
     pub(super) fn in_name_space(&self, receiver: NodeId, name: &str) -> Option<String> {
-        let full = format!("{}.{name}", self.dotted(receiver)?);
+        let full = self.dotted(receiver)? + "." + name;
         let is_known = function(&full)
             .is_some_and(|known| known.parsed_signatures().iter().any(|s| s.receiver.is_none()))
             || self.environment.function(&full).is_some()
@@ -50,9 +51,9 @@ impl Checker<'_> {
         };
         if let Callee::User(function) = &callee {
             self.levels = self.levels.max(self.depth + function.program.levels());
-            let names: Vec<String> = function.program.names().iter().map(|name| name.name.to_string()).collect();
-            for name in &names {
-                self.free_name(name, None);
+            let function = Arc::clone(function);
+            for name in function.program.names() {
+                self.free_name(name);
             }
         }
         self.operations[id.index()] = Operation::Call { callee, receiver: receiver_node, arguments: arguments.into() };
@@ -80,23 +81,22 @@ impl Checker<'_> {
         // The host's own way to call a function comes before that of the library.
         let environment = self.environment;
         let count = arguments.len();
-        if let Some(host) = environment.function(name)
+        let host = environment.function(name);
+        if let Some(host) = host
             && host.signatures.iter().any(|signature| signature.takes(is_method, count))
         {
             let found = self.overload(name, name_span, host.signatures, is_method, types, count);
             return Some((Callee::Host(host.id, name.into()), found));
         }
-        if let Some(known) = function(name)
+        let library = function(name);
+        if let Some(known) = library
             && known.parsed_signatures().iter().any(|signature| signature.takes(is_method, count))
         {
             let found = self.overload(name, name_span, known.parsed_signatures(), is_method, types, count);
             return Some((Callee::Library(known), found));
         }
-        let host = environment.function(name);
-        let host = host.iter().flat_map(|host| host.signatures);
-        let own = function(name);
-        let own = own.iter().flat_map(|known| known.parsed_signatures());
-        let known: Vec<&Signature> = host.chain(own).collect();
+        let own = host.iter().flat_map(|host| host.signatures);
+        let known: Vec<&Signature> = own.chain(library.iter().flat_map(|known| known.parsed_signatures())).collect();
         if known.is_empty() {
             self.unknown_function(name, name_span);
         } else {

@@ -14,7 +14,7 @@ impl Checker<'_> {
         id: NodeId,
         name: &str,
         (receiver, of): (NodeId, Type),
-        variables: &[(Box<str>, Span)],
+        variables: &[(Arc<str>, Span)],
         arguments: &[NodeId],
     ) -> Type {
         let pair = variables.len() == 2;

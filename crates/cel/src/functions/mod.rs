@@ -21,7 +21,7 @@ use crate::budget::{Budget, Spent};
 use crate::eval_error::EvalErrorKind;
 use crate::signature::Signature;
 use crate::value::Value;
-use std::collections::HashMap;
+use rustc_hash::FxHashMap;
 use std::sync::{LazyLock, OnceLock};
 
 /// A function of the standard library or of an extension library.
@@ -137,7 +137,7 @@ pub fn library() -> impl Iterator<Item = &'static Function> {
 
 /// The function of a name.
 pub fn function(name: &str) -> Option<&'static Function> {
-    static BY_NAME: LazyLock<HashMap<&'static str, &'static Function>> =
+    static BY_NAME: LazyLock<FxHashMap<&'static str, &'static Function>> =
         LazyLock::new(|| library().map(|function| (function.name, function)).collect());
     BY_NAME.get(name).copied()
 }

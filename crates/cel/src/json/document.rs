@@ -3,21 +3,24 @@
 use super::scan::{skip_blank, skip_string, skip_value, string};
 use crate::value::{List, ListSource, Map, MapSource, Value};
 use bytes::Bytes;
+use rustc_hash::FxHashMap;
 use std::borrow::Cow;
 use std::collections::{HashMap, HashSet};
-use std::sync::atomic::{AtomicU32, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU32, Ordering};
 use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 
 /// A text that is known to be JSON.
 pub(super) struct Document {
     text: Bytes,
+    /// Where each large list or object ends that begins at a place.
+    ends: FxHashMap<u32, u32>,
     /// The members of large lists and objects, by where they begin, so that a loop that asks for the same one again
     /// does not look for its members again.
-    known: Mutex<HashMap<u32, Arc<Members>>>,
+    known: Mutex<FxHashMap<u32, Arc<Members>>>,
 }
 
 /// Lists and objects whose text is shorter than this are gone through again when they are asked for again.
-const KEPT_FROM_BYTES: usize = 4096;
+const KEPT_FROM_BYTES: usize = 512;
 
 /// Objects with more members than this are searched by a sorted index, once they were searched a few times.
 const INDEXED_FROM_MEMBERS: usize = 64;
@@ -35,8 +38,8 @@ struct Members {
 }
 
 impl Document {
-    pub(super) fn new(text: Bytes) -> Self {
-        Self { text, known: Mutex::default() }
+    pub(super) fn new(text: Bytes, ends: FxHashMap<u32, u32>) -> Self {
+        Self { text, ends, known: Mutex::default() }
     }
 
     /// The value that begins at a place.
@@ -49,8 +52,47 @@ impl Document {
             Some(b't') => Value::Bool(true),
             Some(b'f') => Value::Bool(false),
             Some(b'n') | None => Value::Null,
-            Some(_) => Value::from_digits(&String::from_utf8_lossy(&text[at..skip_value(text, at)])),
+            Some(_) => Value::from_digits(std::str::from_utf8(&text[at..skip_value(text, at)]).unwrap_or_default()),
         }
+    }
+
+    /// The end of the value that begins at a place.
+    fn end_of(&self, at: usize) -> usize {
+        match self.text.get(at) {
+            Some(b'{' | b'[') if let Some(end) = self.ends.get(&(at as u32)) => *end as usize,
+            _ => skip_value(&self.text, at),
+        }
+    }
+
+    /// Where the value of the last member with a name begins, in the object that begins at a place.
+    fn find_in_object(&self, open: usize, name: &str) -> Option<usize> {
+        let text = &self.text[..];
+        let (mut found, mut at) = (None, skip_blank(text, open + 1));
+        while text.get(at) == Some(&b'"') {
+            let value = value_of_member(text, at);
+            if has_name(text, at, name) {
+                found = Some(value);
+            }
+            at = skip_blank(text, self.end_of(value));
+            if text.get(at) == Some(&b',') {
+                at = skip_blank(text, at + 1);
+            }
+        }
+        found
+    }
+
+    /// Where the member with an index begins, in the list that begins at a place.
+    fn find_in_list(&self, open: usize, index: usize) -> Option<usize> {
+        let text = &self.text[..];
+        let mut at = skip_blank(text, open + 1);
+        for _ in 0..index {
+            at = skip_blank(text, self.end_of(at));
+            if text.get(at) != Some(&b',') {
+                return None;
+            }
+            at = skip_blank(text, at + 1);
+        }
+        (text.get(at) != Some(&b']')).then_some(at)
     }
 
     /// The members of the list or object that begins at a place.
@@ -59,7 +101,7 @@ impl Document {
         if let Some(members) = known().get(&(at as u32)) {
             return Arc::clone(members);
         }
-        let members = Arc::new(Members::find(&self.text, at));
+        let members = Arc::new(Members::find(self, at));
         if members.end as usize - at >= KEPT_FROM_BYTES {
             known().insert(at as u32, Arc::clone(&members));
         }
@@ -68,14 +110,15 @@ impl Document {
 }
 
 impl Members {
-    fn find(text: &[u8], open: usize) -> Self {
+    fn find(document: &Document, open: usize) -> Self {
+        let text = &document.text[..];
         let is_object = text.get(open) == Some(&b'{');
         let mut starts: Vec<u32> = Vec::new();
         let mut at = skip_blank(text, open + 1);
         while !matches!(text.get(at), Some(b'}' | b']') | None) {
             starts.push(at as u32);
             let value = if is_object { value_of_member(text, at) } else { at };
-            at = skip_blank(text, skip_value(text, value));
+            at = skip_blank(text, document.end_of(value));
             if text.get(at) == Some(&b',') {
                 at = skip_blank(text, at + 1);
             }
@@ -164,11 +207,14 @@ struct Node {
     document: Arc<Document>,
     start: usize,
     members: OnceLock<Arc<Members>>,
+    /// Whether a member was searched before. Of most objects in a list one member is asked for, once.
+    was_searched: AtomicBool,
 }
 
 impl Node {
     fn new(document: &Arc<Document>, start: usize) -> Self {
-        Self { document: Arc::clone(document), start, members: OnceLock::new() }
+        let (members, was_searched) = (OnceLock::new(), AtomicBool::new(false));
+        Self { document: Arc::clone(document), start, members, was_searched }
     }
 
     fn members(&self) -> &Members {
@@ -195,6 +241,10 @@ impl ListSource for Node {
     }
 
     fn get(&self, index: usize) -> Option<Value> {
+        if self.members.get().is_none() && !self.was_searched.swap(true, Ordering::Relaxed) {
+            let start = self.document.find_in_list(self.start, index)?;
+            return Some(Document::value_at(&self.document, start));
+        }
         let start = *self.members().starts.get(index)?;
         Some(Document::value_at(&self.document, start as usize))
     }
@@ -214,6 +264,10 @@ impl MapSource for Node {
     }
 
     fn get(&self, name: &str) -> Option<Value> {
+        if self.members.get().is_none() && !self.was_searched.swap(true, Ordering::Relaxed) {
+            let found = self.document.find_in_object(self.start, name)?;
+            return Some(Document::value_at(&self.document, found));
+        }
         self.members().find_name(&self.document.text, name).map(|start| self.value_of(start))
     }
 

@@ -23,7 +23,7 @@ impl Value {
     /// If the text is not JSON, has more than [`MAX_JSON_DEPTH`] levels, or more than 4 GiB.
     pub fn parse_json(text: impl Into<Bytes>) -> Result<Self, JsonError> {
         let text = text.into();
-        let start = validate::validate(&text)?;
-        Ok(Document::value_at(&Arc::new(Document::new(text)), start))
+        let valid = validate::validate(&text)?;
+        Ok(Document::value_at(&Arc::new(Document::new(text, valid.ends)), valid.start))
     }
 }

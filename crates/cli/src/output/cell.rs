@@ -361,6 +361,7 @@ mod tests {
     use crate::testing::workspace;
     use std::path::Path;
     use yieldtray_http::{Failure, FailureKind};
+    use yieldtray_source::Span;
 
     const DESK: &str = "%% The morning at the intake desk\n% play book-a-lot-in\n\n%% Book a lot in\nPOST /lots\n\n%% Weigh\nGET /scale\n\n% check body.kg > 10\n";
 

@@ -18,8 +18,9 @@ pub use xml::XPathError;
 use crate::files::FileReader;
 use crate::random::RandomSource;
 use crate::value::ValueKind;
+use rustc_hash::FxHashMap;
 use std::borrow::Cow;
-use std::sync::OnceLock;
+use std::sync::{LazyLock, OnceLock};
 use yieldtray_cel::functions::{Call, Fault, MACROS, Outcome, library};
 use yieldtray_cel::{HostFunction, Signature, Value};
 
@@ -127,7 +128,9 @@ impl Function {
 }
 
 fn position(name: &str) -> Option<usize> {
-    FUNCTIONS.iter().position(|function| function.name == name)
+    static BY_NAME: LazyLock<FxHashMap<&'static str, usize>> =
+        LazyLock::new(|| FUNCTIONS.iter().enumerate().map(|(id, function)| (function.name, id)).collect());
+    BY_NAME.get(name).copied()
 }
 
 /// The function of that name, if it is one of ours.

@@ -64,7 +64,7 @@ fn evaluated(resolver: &mut Resolver<'_>, source: SourceId, expression: Span) ->
             if compiled.is_made_up() || compiled.reads_files() {
                 return None;
             }
-            compiled.names().to_vec()
+            compiled.names().map(str::to_owned).collect()
         }
     };
     let tells = |name: &String| match resolver.candidates(name).next() {

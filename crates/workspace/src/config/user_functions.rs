@@ -38,7 +38,7 @@ fn examine_one(config: &Config, engine: &Engine, function: &UserFunction) -> Vec
         };
         return faults.iter().map(problem).collect();
     }
-    let names = own.map(|compiled| compiled.names().to_vec()).unwrap_or_default();
+    let names = own.map(|compiled| compiled.names().map(str::to_owned).collect::<Vec<_>>()).unwrap_or_default();
     let given = |name: &String| {
         function.params.contains(name)
             || is_language_name(name)

@@ -22,7 +22,7 @@ impl Resolver<'_> {
         let given =
             |name: &str| (is_language_name(name) && name != "row") || is_type_name(name) || yielded.contains(&name);
         let mut problems = Vec::new();
-        for name in compiled.names().iter().filter(|name| !given(name)) {
+        for name in compiled.names().filter(|name| !given(name)) {
             if let Err(found) = self.resolve(name, source, UseSite::In(span), &mut Phase::Request) {
                 problems.extend(found);
             }

@@ -132,7 +132,7 @@ fn sent(exchange: &Exchange) -> Value {
 
 /// Whether an expression reads the body, parsed or as text.
 pub fn reads_body(expression: &Compiled) -> bool {
-    expression.names().iter().any(|name| name == "body" || name == "text")
+    expression.names().any(|name| name == "body" || name == "text")
 }
 
 /// The error of an expression that reads the body of a response of which it is not held.
