@@ -29,6 +29,8 @@ const FILES: &[(&str, &str)] = &[
     ("bad-expression", "%% A\nhttp://127.0.0.1:1/\n\n% check status = 200\n"),
     ("unknown-function", "%% A\nhttp://127.0.0.1:1/{{uid()}}\n"),
     ("wrong-arguments", "%% A\nhttp://127.0.0.1:1/\n\n% check find(text) == 'a'\n"),
+    ("mismatched-types", "%% A\nhttp://127.0.0.1:1/\n\n% check status == '200' && size > text\n% check elapsed\n"),
+    ("unknown-member", "%% A\nhttp://127.0.0.1:1/\n\n% check sent.header == 'x'\n"),
     ("unknown-value", "%% A\nhttp://127.0.0.1:1/\n\n% check stauts == 200\n"),
     ("missing-value", "%% A\nhttp://127.0.0.1:1/{{grower}}\n"),
     ("absent-source", "%% A\nhttp://127.0.0.1:1/{{scale}}\n"),

@@ -183,7 +183,7 @@ fn own_functions_are_called_explained_and_checked() {
     assert!(shown.stdout.contains("fake(kind)"), "{}", shown.stdout);
 
     for (functions, message) in [
-        ("a = { is = 'b()' }\nb = { is = 'a()' }", "functions that call each other: b → a → b"),
+        ("a = { is = 'b()' }\nb = { is = 'a()' }", "functions that call each other: a → b → a"),
         ("a = { is = 'a()' }", "functions that call each other: a → a"),
         (
             "a = { params = ['x'], is = 'x + grwer' }",

@@ -199,6 +199,8 @@ impl CheckEvaluator<'_> {
     fn store(&mut self, name: &str, value: Value, secret: bool, names: &ResponseScope<'_>) {
         let (source, cell) = (self.cell.source, Some(self.cell));
         let origin = secret.then(|| origin_of(&names.exchange().sent.url));
+        // A member of a body must not keep all of it.
+        let value = value.detached();
         self.tray.put_at(name, CapturedValue { value, source, cell, secret, origin, kept_at: None }, self.step);
     }
 

@@ -2,7 +2,6 @@
 
 use crate::compiled::Compiled;
 use crate::error::EvalError;
-use crate::explain::{self, Explanation};
 use crate::files::FileReader;
 use crate::value::Value;
 use yieldtray_cel as cel;
@@ -34,15 +33,5 @@ impl<'c> Evaluation<'c> {
     /// Whether it is true.
     pub fn is_true(&self) -> bool {
         self.outcome.as_ref().is_ok_and(|value| value.as_bool() == Some(true))
-    }
-
-    /// The parts that show why it has its value. Nothing is evaluated for it.
-    pub fn explain(&self) -> Explanation {
-        explain::explain(self)
-    }
-
-    /// The lists for which `all()` is true because they are empty, as they are written.
-    pub fn vacuous_alls(&self) -> Vec<String> {
-        explain::vacuous_alls(self)
     }
 }

@@ -30,30 +30,34 @@ pub struct Explanation {
     pub operands: Option<[(String, Value); 2]>,
 }
 
-pub(crate) fn explain(evaluation: &Evaluation<'_>) -> Explanation {
-    let tree = evaluation.compiled.program.tree();
-    let mut explainer = Explainer { evaluation, tree, explanation: Explanation::default() };
-    explainer.node(tree.root(), false, None);
-    explainer.explanation
-}
+impl Evaluation<'_> {
+    /// The parts that show why it has its value. Nothing is evaluated for it.
+    pub fn explain(&self) -> Explanation {
+        let tree = self.compiled.program.tree();
+        let mut explainer = Explainer { evaluation: self, tree, explanation: Explanation::default() };
+        explainer.node(tree.root(), false, None);
+        explainer.explanation
+    }
 
-/// The lists for which `all` is true since they are empty. Beside `||` an empty list was thought of.
-pub(crate) fn vacuous_alls(evaluation: &Evaluation<'_>) -> Vec<String> {
-    let program = &evaluation.compiled.program;
-    let tree = program.tree();
-    let (mut found, mut left) = (Vec::new(), vec![tree.root()]);
-    while let Some(id) = left.pop() {
-        match &tree.node(id).kind {
-            Kind::Binary { operator: Binary::And, left: one, right: other, .. } => left.extend([*other, *one]),
-            Kind::Macro { name, receiver, .. } if &**name == "all" => {
-                if evaluation.record.find_loop(id).is_some_and(|found| found.length == 0) {
+    /// The lists for which `all` is true because they are empty, as they are written. Beside `||` an empty list was
+    /// thought of.
+    pub fn vacuous_alls(&self) -> Vec<String> {
+        let program = &self.compiled.program;
+        let tree = program.tree();
+        let (mut found, mut left) = (Vec::new(), vec![tree.root()]);
+        while let Some(id) = left.pop() {
+            match &tree.node(id).kind {
+                Kind::Binary { operator: Binary::And, left: one, right: other, .. } => left.extend([*other, *one]),
+                Kind::Macro { name, receiver, .. }
+                    if &**name == "all" && self.record.find_loop(id).is_some_and(|found| found.length == 0) =>
+                {
                     found.push(tree.node(*receiver).span.of(program.text()).to_owned());
                 }
+                _ => {}
             }
-            _ => {}
         }
+        found
     }
-    found
 }
 
 struct Explainer<'e> {

@@ -43,7 +43,14 @@ pub fn identifiers(expression: &str) -> Vec<Identifier> {
                 add(node.span.part(0, "has".len()), IdentifierRole::Function);
                 add(*field_span, IdentifierRole::Member);
             }
-            Kind::Call { name_span, .. } => add(*name_span, IdentifierRole::Function),
+            Kind::Call { name_span, receiver, .. } => {
+                // The name space of a function belongs to its name.
+                let in_name_space = |name: &str| name.contains('.');
+                let is_full = program.calls().iter().any(|call| call.node == id && in_name_space(&call.name));
+                let start =
+                    receiver.filter(|_| is_full).map_or(*name_span, |receiver| tree.node(receiver).span).start();
+                add(Span::new(start, name_span.end()), IdentifierRole::Function);
+            }
             Kind::Macro { name_span, variables, .. } => {
                 add(*name_span, IdentifierRole::Function);
                 variables.iter().for_each(|(_, span)| add(*span, IdentifierRole::Local));
@@ -86,7 +93,7 @@ mod tests {
                 ("id", Member),
                 ("lot", Local),
                 ("id", Member),
-                ("abs", Function),
+                ("math.abs", Function),
                 ("kg", Value),
             ]
         );

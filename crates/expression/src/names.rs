@@ -45,8 +45,10 @@ pub(crate) fn type_of(name: &str) -> Option<Type> {
     })
 }
 
-/// The members of a map that the language gives.
-struct Members(&'static [(&'static str, fn() -> Type)]);
+/// The members of a map that the language gives, each with what makes its type.
+struct Members(&'static [Member]);
+
+type Member = (&'static str, fn() -> Type);
 
 impl Schema for Members {
     fn member(&self, name: &str) -> Option<Type> {

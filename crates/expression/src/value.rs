@@ -161,6 +161,12 @@ impl Value {
         self.0.to_json()
     }
 
+    /// The same value without the response that it is read from, to be kept longer than that.
+    #[must_use]
+    pub fn detached(&self) -> Self {
+        Self(self.0.detached())
+    }
+
     /// The kind of the value.
     pub fn kind(&self) -> ValueKind {
         ValueKind::of(&self.0)

@@ -6,6 +6,19 @@ use crate::tree::{Binary, NodeId};
 use crate::value::{Value, duration_in_range, timestamp_in_range};
 use chrono::TimeDelta;
 
+/// The result of an operator between two integers of one type; none if it is out of its range.
+macro_rules! checked {
+    ($operator:expr, $a:expr, $b:expr) => {
+        match $operator {
+            Binary::Add => $a.checked_add($b),
+            Binary::Subtract => $a.checked_sub($b),
+            Binary::Multiply => $a.checked_mul($b),
+            Binary::Divide => $a.checked_div($b),
+            _ => $a.checked_rem($b),
+        }
+    };
+}
+
 impl Evaluator<'_> {
     pub(super) fn negate(&mut self, id: NodeId, of: Value) -> Outcome {
         match of {
@@ -24,41 +37,19 @@ impl Evaluator<'_> {
     }
 
     pub(super) fn arithmetic(&mut self, id: NodeId, operator: Binary, a: Value, b: Value) -> Outcome {
+        let divides = matches!(operator, Binary::Divide | Binary::Modulo);
         match (&a, &b) {
-            (Value::Int(a), Value::Int(b)) => {
-                let is_division = matches!(operator, Binary::Divide | Binary::Modulo);
-                if is_division && *b == 0 {
-                    return self.fail(id, EvalErrorKind::DivisionByZero);
-                }
-                let result = match operator {
-                    Binary::Add => a.checked_add(*b),
-                    Binary::Subtract => a.checked_sub(*b),
-                    Binary::Multiply => a.checked_mul(*b),
-                    Binary::Divide => a.checked_div(*b),
-                    _ => a.checked_rem(*b),
-                };
-                match result {
-                    Some(number) => Ok(Value::Int(number)),
-                    None => self.fail(id, EvalErrorKind::Range("int")),
-                }
+            (Value::Int(_), Value::Int(0)) | (Value::Uint(_), Value::Uint(0)) if divides => {
+                self.fail(id, EvalErrorKind::DivisionByZero)
             }
-            (Value::Uint(a), Value::Uint(b)) => {
-                let is_division = matches!(operator, Binary::Divide | Binary::Modulo);
-                if is_division && *b == 0 {
-                    return self.fail(id, EvalErrorKind::DivisionByZero);
-                }
-                let result = match operator {
-                    Binary::Add => a.checked_add(*b),
-                    Binary::Subtract => a.checked_sub(*b),
-                    Binary::Multiply => a.checked_mul(*b),
-                    Binary::Divide => a.checked_div(*b),
-                    _ => a.checked_rem(*b),
-                };
-                match result {
-                    Some(number) => Ok(Value::Uint(number)),
-                    None => self.fail(id, EvalErrorKind::Range("uint")),
-                }
-            }
+            (Value::Int(a), Value::Int(b)) => match checked!(operator, a, *b) {
+                Some(number) => Ok(Value::Int(number)),
+                None => self.fail(id, EvalErrorKind::Range("int")),
+            },
+            (Value::Uint(a), Value::Uint(b)) => match checked!(operator, a, *b) {
+                Some(number) => Ok(Value::Uint(number)),
+                None => self.fail(id, EvalErrorKind::Range("uint")),
+            },
             (Value::Double(_) | Value::Decimal(_), Value::Double(_) | Value::Decimal(_)) => {
                 self.doubles(id, operator, &a, &b)
             }

@@ -26,4 +26,22 @@ impl Value {
         let valid = validate::validate(&text)?;
         Ok(Document::value_at(&Arc::new(Document::new(text, valid.ends)), valid.start))
     }
+
+    /// The same value without the text that it is read from: a member of a large text keeps only its own part of it.
+    #[must_use]
+    pub fn detached(&self) -> Self {
+        let copy = |json: &[u8]| Value::parse_json(Bytes::copy_from_slice(json)).unwrap_or_else(|_| self.clone());
+        match self {
+            Value::List(list) => match list.json() {
+                Some(json) => copy(json),
+                None => Value::List(list.iter().map(|member| member.detached()).collect()),
+            },
+            Value::Map(map) => match map.json() {
+                Some(json) => copy(json),
+                None => Value::Map(map.iter().map(|(key, value)| (key, value.detached())).collect()),
+            },
+            Value::Optional(Some(value)) => Value::some(value.detached()),
+            other => other.clone(),
+        }
+    }
 }

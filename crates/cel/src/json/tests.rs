@@ -29,6 +29,17 @@ fn members_are_found_and_keep_their_order_and_digits() {
 }
 
 #[test]
+fn a_detached_value_keeps_only_its_own_text() {
+    let text = bytes::Bytes::from(format!(r#"{{"lot": {{"id": "L-1"}}, "note": "{}"}}"#, "x".repeat(1_000)));
+    let value = Value::parse_json(text.clone()).expect("JSON");
+    let lot = value.as_map().and_then(|map| map.member("lot")).expect("a member");
+    let kept = Value::list(vec![lot.clone(), Value::some(lot)]).detached();
+    drop(value);
+    assert!(text.is_unique(), "nothing holds the text any more");
+    assert_eq!(format!("{kept:?}"), r#"[{"id": "L-1"}, optional.of({"id": "L-1"})]"#);
+}
+
+#[test]
 fn large_objects_are_found_by_name() {
     let members: Vec<String> = (0..500).rev().map(|number| format!(r#""lot {number}": {number}"#)).collect();
     let value = read(&format!("{{{}, \"lot 7\": -7}}", members.join(","))).expect("JSON");

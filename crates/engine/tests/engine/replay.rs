@@ -99,7 +99,7 @@ fn shared_checks_are_waived_and_replaced_by_label() {
 
 #[test]
 fn a_check_that_cannot_be_judged_fails_and_says_why() {
-    let fixture = "#- a.http\n%% one\nhttp://bench/\n\n% check body.id\n% check body.missing == 1\n% check status\n% yield x = body.missing.deeper\n% check true\n";
+    let fixture = "#- a.http\n%% one\nhttp://bench/\n\n% check body.id\n% check body.missing == 1\n% check dyn(status)\n% yield x = body.missing.deeper\n% check true\n";
     let record = replay(fixture, &["a.http"], settings(None, &[]), |_| Ok(json_answer(200, "{\"id\": \"L-1\"}")));
     let report = record.reports().next().expect("a report");
     let notes: Vec<&[String]> = report.failures.iter().map(|failure| failure.notes.as_slice()).collect();

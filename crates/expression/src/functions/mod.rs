@@ -159,6 +159,8 @@ pub struct FunctionHelp {
     pub help: &'static str,
     /// An example of a call.
     pub example: &'static str,
+    /// The types of values that it can be called on, without their parts: `list`, `string`.
+    pub receivers: Vec<String>,
     /// Whether it is called on a value alone.
     pub is_method: bool,
     /// Whether it can be called without arguments.
@@ -196,6 +198,7 @@ pub fn functions() -> impl Iterator<Item = FunctionHelp> {
         call: format!("{}({})", function.name, function.parameters),
         help: function.help,
         example: function.example,
+        receivers: receivers(function.parsed_signatures()),
         is_method: false,
         is_bare: function.parameters.is_empty(),
         origin: FunctionOrigin::Own,
@@ -207,6 +210,7 @@ pub fn functions() -> impl Iterator<Item = FunctionHelp> {
             call: function.signatures[0].split(" -> ").next().unwrap_or_default().to_owned(),
             help: function.help,
             example: function.example,
+            receivers: receivers(signatures),
             is_method: signatures.iter().all(|signature| signature.receiver.is_some()),
             is_bare: signatures[0].parameters.is_empty(),
             origin: FunctionOrigin::Library(function.library),
@@ -217,11 +221,24 @@ pub fn functions() -> impl Iterator<Item = FunctionHelp> {
         call: (*call).to_owned(),
         help,
         example,
+        receivers: match *name {
+            "has" | "cel.bind" => Vec::new(),
+            "optMap" | "optFlatMap" => vec!["optional".to_owned()],
+            _ => vec!["list".to_owned(), "map".to_owned()],
+        },
         is_method: !matches!(*name, "has" | "cel.bind"),
         is_bare: false,
         origin: FunctionOrigin::Macro,
     });
     own.chain(libraries).chain(macros)
+}
+
+/// The types of values that a function can be called on, without their parts.
+fn receivers(signatures: &[Signature]) -> Vec<String> {
+    let types = signatures.iter().filter_map(|signature| signature.receiver.as_ref().map(ToString::to_string));
+    let mut names: Vec<String> = types.map(|name| name.split('(').next().unwrap_or_default().to_owned()).collect();
+    names.dedup();
+    names
 }
 
 /// The function or macro of a name, ours before those of the libraries.

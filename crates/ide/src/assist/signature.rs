@@ -61,9 +61,20 @@ fn open_call(expression: &str) -> Option<(&str, usize, bool)> {
     }
     open.iter().rev().filter(|(c, ..)| *c == '(').find_map(|(_, at, commas)| {
         let before = expression[..*at].trim_end();
-        let odd = before.char_indices().rfind(|(_, c)| !c.is_alphanumeric() && *c != '_');
-        let start = odd.map_or(0, |(at, c)| at + c.len_utf8());
+        let word_start = |text: &str| {
+            let odd = text.char_indices().rfind(|(_, c)| !c.is_alphanumeric() && *c != '_');
+            odd.map_or(0, |(at, c)| at + c.len_utf8())
+        };
+        let start = word_start(before);
         let name = &before[start..];
-        (!name.is_empty()).then(|| (name, *commas, before[..start].ends_with('.')))
+        let Some(of) = before[..start].strip_suffix('.') else {
+            return (!name.is_empty()).then_some((name, *commas, false));
+        };
+        // A name space and a dot before the name are a part of it.
+        let full = &before[word_start(of)..];
+        match function(full).is_some() {
+            true => Some((full, *commas, false)),
+            false => (!name.is_empty()).then_some((name, *commas, true)),
+        }
     })
 }

@@ -79,12 +79,14 @@ struct Examiner<'w> {
 impl Examiner<'_> {
     fn instruction(&mut self, origin: SourceId, instruction: &Instruction) {
         match instruction.kind {
-            InstructionKind::Let { expression, .. }
-            | InstructionKind::Yield { expression, .. }
-            | InstructionKind::Check { expression, .. }
+            InstructionKind::Let { expression, .. } | InstructionKind::Yield { expression, .. } => {
+                self.expression(origin, expression);
+            }
+            InstructionKind::Check { expression, .. }
             | InstructionKind::Skip { condition: expression, .. }
             | InstructionKind::Wait { until: expression, .. } => {
                 self.expression(origin, expression);
+                self.condition(origin, expression);
             }
             InstructionKind::Ask { default, choices, .. } => {
                 default.into_iter().chain(choices).for_each(|expression| self.expression(origin, expression));
@@ -140,6 +142,16 @@ impl Examiner<'_> {
                 self.problems.extend(found);
             }
             Ok(_) => {}
+        }
+    }
+
+    /// A condition that can never be true or false.
+    fn condition(&mut self, origin: SourceId, span: Span) {
+        if let Ok(compiled) = compile(self.workspace, self.engine, origin, span)
+            && !compiled.may_be_bool()
+        {
+            let message = format!("a condition must be true or false, but this is {}", compiled.describe_type());
+            self.problems.push(Problem::error(Code::MismatchedTypes, span, message).in_source(origin));
         }
     }
 

@@ -125,7 +125,7 @@ fn each_name(workspace: &Workspace, engine: &Engine, at: ExprLocation, mut visit
     } else if let Ok(compiled) = compile(workspace, engine, at.source, at.span) {
         // A type's name is that of a value only where there is such a value.
         let is_value = |name: &str| !is_type_name(name) || defines_value(workspace, name);
-        compiled.names().filter(|name| is_value(name)).for_each(|name| visit(name));
+        compiled.names().filter(|name| is_value(name)).for_each(visit);
     }
 }
 

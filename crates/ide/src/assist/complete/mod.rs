@@ -9,7 +9,7 @@ pub(super) use context::{Context, context};
 use path::{Step, in_string, looped, path_start, split_root, steps};
 use rustc_hash::FxHashSet;
 use std::borrow::Cow;
-use yieldtray_expression::functions;
+use yieldtray_expression::{FunctionHelp, FunctionOrigin, functions};
 use yieldtray_http::{FIELDS, METHODS, field};
 use yieldtray_source::names::is_value_name;
 use yieldtray_source::{SourceId, Span};
@@ -164,6 +164,11 @@ impl<'a> Writer<'a> {
         self.found.push(Suggestion { label: label.to_owned(), sort, detail: detail.to_owned(), insert, span });
     }
 
+    /// A function by its name, or by what is left of that after its name space.
+    fn function(&mut self, span: Span, name: &str, function: &FunctionHelp) {
+        self.add(span, CompletionKind::Function, name, function.help, Some(call_of(name, function)));
+    }
+
     fn expression(&mut self, before: Span, after: bool) {
         let text = self.view.text(self.source);
         let written = before.of(text);
@@ -199,8 +204,7 @@ impl<'a> Writer<'a> {
             self.add(span, CompletionKind::Function, &own.name, help, Some(format!("{}($1)", own.name)));
         }
         for function in functions().filter(|function| !function.is_method) {
-            let insert = format!("{}({})", function.name, if function.is_bare { "" } else { "$1" });
-            self.add(span, CompletionKind::Function, function.name, function.help, Some(insert));
+            self.function(span, function.name, &function);
         }
     }
 
@@ -290,25 +294,28 @@ impl<'a> Writer<'a> {
             }
             _ => {}
         }
-        let Some(value) = after.then(|| self.answered(path, written)).flatten() else { return };
-        if let Some(names) = value.as_object() {
+        let space = format!("{path}.");
+        for function in functions() {
+            if let Some(name) = function.name.strip_prefix(&space) {
+                self.function(span, name, &function);
+            }
+        }
+        let value = after.then(|| self.answered(path, written)).flatten();
+        if let Some(names) = value.as_ref().and_then(serde_json::Value::as_object) {
             for (name, value) in names.iter().filter(|(name, _)| is_value_name(name)) {
                 self.add(span, CompletionKind::Member, name, kind(value), None);
             }
         }
-        let loops = ["all", "exists", "exists_one", "filter", "map"];
-        if value.is_array() {
-            for name in loops {
-                self.add(span, CompletionKind::Function, name, "of a list", Some(format!("{name}(${{1:one}}, $2)")));
-            }
-        }
-        if value.is_string() {
-            for name in ["contains", "startsWith", "endsWith", "matches"] {
-                self.add(span, CompletionKind::Function, name, "of a text", Some(format!("{name}($1)")));
-            }
-        }
-        if !value.is_number() && !value.is_boolean() && !value.is_null() {
-            self.add(span, CompletionKind::Function, "size", "how many", Some("size()".to_owned()));
+        let of = match (path, &value) {
+            ("text" | "url" | "reason", _) | (_, Some(serde_json::Value::String(_))) => "string",
+            ("elapsed", _) => "duration",
+            ("hops", _) | (_, Some(serde_json::Value::Array(_))) => "list",
+            (_, Some(serde_json::Value::Object(_))) => "map",
+            _ => return,
+        };
+        self.begun = self.found.len();
+        for function in functions().filter(|function| function.receivers.iter().any(|receiver| receiver == of)) {
+            self.function(span, function.name, &function);
         }
     }
 
@@ -553,4 +560,13 @@ pub(in crate::assist) fn relative(from: &str, to: &str) -> String {
     let shared = folder.iter().zip(&target).take_while(|(a, b)| a == b).count().min(target.len() - 1);
     let up = std::iter::repeat_n("..", folder.len() - shared);
     up.chain(target[shared..].iter().copied()).collect::<Vec<_>>().join("/")
+}
+
+/// A call of a function as it is inserted: a macro with its variable first.
+fn call_of(name: &str, function: &FunctionHelp) -> String {
+    match function.origin {
+        FunctionOrigin::Macro if function.is_method => format!("{name}(${{1:one}}, $2)"),
+        _ if function.is_bare => format!("{name}()"),
+        _ => format!("{name}($1)"),
+    }
 }
