@@ -17,6 +17,7 @@ mod json_path;
 mod names;
 mod random;
 mod schemas;
+mod tight_json;
 mod user_functions;
 mod value;
 

@@ -3,6 +3,7 @@
 use super::xml::{XPathError, check_xpath};
 use super::{Context, made, text};
 use crate::json_path::{JsonPath, JsonPathError};
+use crate::tight_json::Tight;
 use serde_json::Value as Json;
 use thiserror::Error;
 use yieldtray_cel::Value;
@@ -25,11 +26,16 @@ pub(super) fn path(_: &Context<'_>, call: &mut Call<'_>) -> Outcome {
     let path = JsonPath::parse(path)
         .map_err(|error| Fault::message(format!("`{path}` is no JSONPath (RFC 9535): {error}")))?;
     call.budget.take_all_of(&call.arguments[0])?;
-    // What is read in place is parsed, and not made from values.
     let value = &call.arguments[0];
+    if let Some(found) = path.select_in(value) {
+        let found = found.map_err(Fault::message)?;
+        call.budget.take_bytes(32 * found.len() as u64)?;
+        return Ok(Value::list(found));
+    }
+    // What is read in place is parsed, and not made from values.
     let in_place = value.as_list().and_then(|list| list.json()).or_else(|| value.as_map().and_then(|map| map.json()));
     let document: Json = match in_place.map(serde_json::from_slice) {
-        Some(Ok(document)) => document,
+        Some(Ok(Tight(document))) => document,
         _ => value.to_json(),
     };
     let found = path.select(&document);
