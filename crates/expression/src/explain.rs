@@ -154,14 +154,15 @@ impl Explainer<'_> {
                 continue;
             }
             let text = self.source(id).to_owned();
-            if self.explanation.parts.iter().any(|part| part.text == text) {
-                continue;
-            }
             let value = match self.outcome(id, around) {
                 Some(Ok(value)) => shown(value),
                 Some(Err(error)) => Err(EvalError::of(&self.evaluation.compiled.program, error)),
                 None => continue,
             };
+            // The same text may give other values: `random(1, 9) == random(1, 9)`.
+            if self.explanation.parts.iter().any(|part| part.text == text && part.value == value) {
+                continue;
+            }
             let node = self.tree.node(id);
             self.explanation.parts.push(Part { text, span: node.span, value });
             match &node.kind {

@@ -230,6 +230,8 @@ fn a_check_is_explained_with_the_values_it_used() {
     let twice = [drawn.draw(|rng| rng.i64(1..=1_000_000)), drawn.draw(|rng| rng.i64(1..=1_000_000))];
     let sides = evaluation.explain().operands.expect("an equality");
     assert_eq!(sides.map(|(_, value)| value.show()), twice.map(|number| number.to_string()));
+    let parts: Vec<String> = evaluation.explain().parts.iter().map(|part| format!("{:?}", part.value)).collect();
+    assert_eq!(parts, twice.map(|number| format!("Ok({number})")));
     // Nothing was drawn to explain it.
     assert_ne!(random.draw(|rng| rng.i64(1..=1_000_000)), twice[0]);
 }
@@ -278,6 +280,20 @@ fn functions_of_a_workspace_are_compiled_once_and_called() {
             ("body.kg", "Ok(11.5)".to_owned()),
         ]
     );
+}
+
+#[test]
+fn functions_are_listed_with_what_they_take() {
+    let call =
+        |name: &str| super::function(name).map(|found| (found.call, found.receivers.join(" "))).unwrap_or_default();
+    let expected = |call: &str, receivers: &str| (call.to_owned(), receivers.to_owned());
+    assert_eq!(call("random"), expected("random(low, high)", ""));
+    assert_eq!(call("int"), expected("int(x)", ""));
+    assert_eq!(call("size"), expected("size(x)", "string bytes list map"));
+    assert_eq!(call("contains"), expected("string.contains(string)", "string"));
+    assert_eq!(call("getHours"), expected("x.getHours()", "timestamp duration"));
+    assert_eq!(call("math.greatest"), expected("math.greatest(x, …)", ""));
+    assert_eq!(call("exists"), expected("list.exists(x, condition)", "list map"));
 }
 
 #[test]

@@ -207,7 +207,7 @@ pub fn functions() -> impl Iterator<Item = FunctionHelp> {
         let signatures = function.parsed_signatures();
         FunctionHelp {
             name: function.name,
-            call: function.signatures[0].split(" -> ").next().unwrap_or_default().to_owned(),
+            call: call_of(function.name, signatures),
             help: function.help,
             example: function.example,
             receivers: receivers(signatures),
@@ -231,6 +231,27 @@ pub fn functions() -> impl Iterator<Item = FunctionHelp> {
         origin: FunctionOrigin::Macro,
     });
     own.chain(libraries).chain(macros)
+}
+
+/// How a function of a library is called, with the types that it takes; `x` where they are several.
+fn call_of(name: &str, signatures: &[Signature]) -> String {
+    let first = &signatures[0];
+    let is_alike = |other: &&Signature| {
+        other.parameters.len() == first.parameters.len() && other.receiver.is_some() == first.receiver.is_some()
+    };
+    let alike: Vec<&Signature> = signatures.iter().filter(is_alike).collect();
+    let one_of = |part: &dyn Fn(&Signature) -> String| {
+        let text = part(first);
+        if alike.iter().all(|other| part(other) == text) { text } else { "x".to_owned() }
+    };
+    let receiver = first.receiver.as_ref().map(|_| {
+        one_of(&|signature: &Signature| signature.receiver.as_ref().map(ToString::to_string).unwrap_or_default()) + "."
+    });
+    let parameters: Vec<String> = (0..first.parameters.len())
+        .map(|at| one_of(&|signature: &Signature| signature.parameters[at].to_string()))
+        .collect();
+    let more = if first.variadic { ", …" } else { "" };
+    format!("{}{name}({}{more})", receiver.unwrap_or_default(), parameters.join(", "))
 }
 
 /// The types of values that a function can be called on, without their parts.
