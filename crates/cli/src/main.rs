@@ -52,7 +52,7 @@ fn main() -> std::process::ExitCode {
     let host = HostFacts::detect();
     let mut out = output::Out::new(settings::OutputSettings::resolve(&args.common, &host));
     if args.common.verbose {
-        start_logging(out.settings.error_styles.is_coloured());
+        start_logging();
     }
     let outcome = commands::run(args, &host, &mut out);
     out.print_last_warning();
@@ -75,10 +75,10 @@ fn report_panic(failure: &std::panic::PanicHookInfo<'_>) {
 }
 
 /// The log of what happens, on standard error. It names methods, statuses and sizes, never values.
-fn start_logging(colour: bool) {
+fn start_logging() {
     tracing_subscriber::fmt()
         .with_writer(std::io::stderr)
-        .with_ansi(colour)
+        .with_ansi(false)
         .with_max_level(tracing::Level::DEBUG)
         .with_target(false)
         .init();
