@@ -1,4 +1,4 @@
-//! What an evaluation may take.
+//! The limits of an evaluation.
 
 use crate::value::Value;
 
@@ -17,7 +17,7 @@ impl Default for Limits {
     }
 }
 
-/// What is left.
+/// The part of the limits that is left.
 #[derive(Debug)]
 pub struct Budget {
     limits: Limits,
@@ -27,7 +27,7 @@ pub struct Budget {
 
 /// Which limit was reached.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Spent {
+pub enum LimitExceeded {
     /// More steps than these.
     Steps(u64),
     /// More bytes than these.
@@ -45,8 +45,8 @@ impl Budget {
     /// # Errors
     /// If so many are not left.
     #[inline]
-    pub fn take_steps(&mut self, steps: u64) -> Result<(), Spent> {
-        self.steps = self.steps.checked_sub(steps).ok_or(Spent::Steps(self.limits.steps))?;
+    pub fn take_steps(&mut self, steps: u64) -> Result<(), LimitExceeded> {
+        self.steps = self.steps.checked_sub(steps).ok_or(LimitExceeded::Steps(self.limits.steps))?;
         Ok(())
     }
 
@@ -55,8 +55,8 @@ impl Budget {
     /// # Errors
     /// If so many are not left.
     #[inline]
-    pub fn take_bytes(&mut self, bytes: u64) -> Result<(), Spent> {
-        self.bytes = self.bytes.checked_sub(bytes).ok_or(Spent::Bytes(self.limits.bytes))?;
+    pub fn take_bytes(&mut self, bytes: u64) -> Result<(), LimitExceeded> {
+        self.bytes = self.bytes.checked_sub(bytes).ok_or(LimitExceeded::Bytes(self.limits.bytes))?;
         Ok(())
     }
 
@@ -64,7 +64,7 @@ impl Budget {
     ///
     /// # Errors
     /// If so many are not left.
-    pub fn take_value(&mut self, value: &Value) -> Result<(), Spent> {
+    pub fn take_value(&mut self, value: &Value) -> Result<(), LimitExceeded> {
         self.take_bytes(value.size_in_bytes(self.bytes.saturating_add(1)))
     }
 
@@ -73,28 +73,30 @@ impl Budget {
     ///
     /// # Errors
     /// If so many are not left, or the value has more bytes than any may have.
-    pub fn take_all_of(&mut self, value: &Value) -> Result<(), Spent> {
+    pub fn take_all_of(&mut self, value: &Value) -> Result<(), LimitExceeded> {
         if !matches!(value, Value::List(_) | Value::Map(_) | Value::Optional(_)) {
             return Ok(());
         }
         let bytes = value.size_in_bytes(self.limits.bytes + 1);
         if bytes > self.limits.bytes {
-            return Err(Spent::Bytes(self.limits.bytes));
+            return Err(LimitExceeded::Bytes(self.limits.bytes));
         }
         self.take_steps(bytes >> 12)
     }
 
-    /// Takes the steps that it costs to look at a value once: one for each KiB of a text, or for 64 members.
+    /// Takes the steps that it costs to look at a value once: one for each KiB of a text, also of
+    /// one that is read in place, or for 64 members.
     ///
     /// # Errors
     /// If so many are not left.
     #[inline]
-    pub fn take_reading(&mut self, value: &Value) -> Result<(), Spent> {
+    pub fn take_reading(&mut self, value: &Value) -> Result<(), LimitExceeded> {
         let steps = match value {
             Value::String(text) => text.len() >> 10,
             Value::Bytes(bytes) => bytes.len() >> 10,
-            Value::List(list) => list.len() >> 6,
-            Value::Map(map) => map.len() >> 6,
+            // How many members there are is not known of what is read in place.
+            Value::List(list) => list.json().map_or_else(|| list.len() >> 6, |json| json.len() >> 10),
+            Value::Map(map) => map.json().map_or_else(|| map.len() >> 6, |json| json.len() >> 10),
             _ => return Ok(()),
         };
         self.take_steps(steps as u64)

@@ -1,8 +1,15 @@
-//! Looks up the names and functions of a tree, checks the types as far as they are known, and tells what each node does.
+//! Looks up the names and functions of a tree, checks the types as far as they are known, and makes the operation of each node.
 
 mod calls;
+mod error;
 mod macros;
+mod members;
 mod operators;
+
+#[cfg(test)]
+mod tests;
+
+pub use error::CheckErrorKind;
 
 use crate::environment::Environment;
 use crate::eval_error::EvalErrorKind;
@@ -13,99 +20,7 @@ use crate::tree::{Binary, Kind, NodeId, Tree, Unary};
 use crate::types::Type;
 use crate::value::Value;
 use std::sync::Arc;
-use thiserror::Error;
 use yieldtray_source::{Span, closest};
-
-/// A name, function or type that does not fit.
-#[derive(Clone, Debug, Error)]
-pub enum CheckErrorKind {
-    /// A name that nobody gives.
-    #[error("there is no `{name}`")]
-    UnknownName {
-        /// The name.
-        name: String,
-        /// A name that is similar.
-        suggestion: Option<String>,
-    },
-    /// A function that does not exist.
-    #[error("there is no function `{name}`")]
-    UnknownFunction {
-        /// The name.
-        name: String,
-        /// A name that is similar.
-        suggestion: Option<String>,
-    },
-    /// A function that takes another number of arguments, or is called as a method and is none, or the other way round.
-    #[error("`{name}` does not take {found} arguments here")]
-    ArgumentCount {
-        /// The name of the function.
-        name: String,
-        /// How many arguments it is called with, the value before the dot included.
-        found: usize,
-        /// How many it takes, the value before the dot included, in order.
-        takes: Vec<usize>,
-        /// Whether it is called as a method.
-        is_method: bool,
-    },
-    /// A function or operator that does not take values of these types.
-    #[error("`{function}` does not take {}", display(arguments))]
-    NoOverload {
-        /// The function or operator.
-        function: String,
-        /// The types.
-        arguments: Vec<Type>,
-    },
-    /// A comparison of values that are never equal.
-    #[error("{left} never equals {right}")]
-    NeverEqual {
-        /// The type of the left side.
-        left: Type,
-        /// The type of the right side.
-        right: Type,
-    },
-    /// A member that a map cannot have.
-    #[error("there is no `{member}`")]
-    NoMember {
-        /// The map in the text.
-        operand: Span,
-        /// The member.
-        member: String,
-        /// The members that there are.
-        known: Vec<String>,
-    },
-    /// A member of what has no members.
-    #[error("{operand_type} has no member `{member}`")]
-    NoMembers {
-        /// The value in the text.
-        operand: Span,
-        /// The type of the value.
-        operand_type: Type,
-        /// The member.
-        member: String,
-    },
-    /// A condition that is neither true nor false.
-    #[error("a condition must be true or false, not {0}")]
-    Condition(Type),
-    /// A loop over what is neither a list nor a map.
-    #[error("{0} has no elements to go through")]
-    NotIterable(Type),
-    /// A value after `?`, or before `optMap`, that is not an optional.
-    #[error("this must be an optional, not {0}")]
-    NotOptional(Type),
-    /// A key that is not a text, an integer or a truth value.
-    #[error("{0} cannot be the key of a map")]
-    KeyType(Type),
-    /// Messages, which are types of protocol buffers.
-    #[error("there is no type `{0}`")]
-    UnknownType(String),
-    /// More levels, those of the functions that are called included, than are evaluated.
-    #[error("more than {0} levels are nested, with those of the functions that are called")]
-    Levels(usize),
-}
-
-fn display(types: &[Type]) -> String {
-    types.iter().map(Type::to_string).collect::<Vec<_>>().join(", ")
-}
 
 /// The type of that name, which is a value.
 pub fn type_name(name: &str) -> Option<&'static str> {
@@ -238,9 +153,14 @@ impl<'t> Checker<'t> {
 
     /// Whether members of a name may be one name, as `math.abs` is.
     fn may_be_dotted(&self, id: NodeId) -> bool {
+        /// No name has more parts; chains of members may have thousands.
+        const MAX_PARTS: usize = 16;
         let mut at = id;
-        while let Kind::Select { operand, optional: false, .. } = &self.tree.node(at).kind {
-            at = *operand;
+        for _ in 0..MAX_PARTS {
+            match &self.tree.node(at).kind {
+                Kind::Select { operand, optional: false, .. } => at = *operand,
+                _ => break,
+            }
         }
         matches!(&self.tree.node(at).kind, Kind::Name { name, .. }
             if is_name_space(name) || self.environment.is_name_space(name) || !self.environment.container().is_empty())
@@ -279,9 +199,6 @@ impl<'t> Checker<'t> {
     /// The name by which the host knows a name: in its name space first.
     fn resolved(&self, name: &str) -> Option<String> {
         let mut space = self.environment.container();
-        if space.is_empty() {
-            return self.environment.name(name).is_some().then(|| name.to_owned());
-        }
         while !space.is_empty() {
             let full = format!("{space}.{name}");
             if self.environment.name(&full).is_some() {
@@ -502,55 +419,6 @@ impl<'t> Checker<'t> {
             }
             _ => Type::Dyn,
         }
-    }
-
-    /// The type of a member.
-    fn member(&mut self, operand: NodeId, of: Type, member: &str, at: Span) -> Type {
-        match of {
-            Type::Dyn | Type::Open | Type::Null => Type::Dyn,
-            Type::Optional(value) => self.member(operand, (*value).clone(), member, at),
-            Type::Nullable(inner) => self.member(operand, (*inner).clone(), member, at),
-            Type::Map(key, value) if Type::String.fits(&key) => (*value).clone(),
-            Type::Record(schema) => schema.member(member).unwrap_or_else(|| {
-                let (operand, member, known) = (self.span(operand), member.to_owned(), schema.members());
-                self.error(at, CheckErrorKind::NoMember { operand, member, known });
-                Type::Dyn
-            }),
-            operand_type => {
-                let (operand, member) = (self.span(operand), member.to_owned());
-                self.error(at, CheckErrorKind::NoMembers { operand, operand_type, member });
-                Type::Dyn
-            }
-        }
-    }
-
-    /// The type of what is at an index or key.
-    fn index(&mut self, (operand, of): (NodeId, Type), (index, by): (NodeId, Type), optional: bool) -> Type {
-        let is_optional = optional || matches!(of, Type::Optional(_));
-        let of = match of {
-            Type::Optional(value) => (*value).clone(),
-            other => other,
-        };
-        let found = match &of {
-            Type::List(member) if by.may_be_number() => (**member).clone(),
-            Type::Map(key, value) if by.fits(key) || by.may_be_number() && key.may_be_number() => (**value).clone(),
-            // A member that is named as a constant is checked like one after a dot.
-            Type::Record(_) if by.fits(&Type::String) => match &self.operations[index.index()] {
-                Operation::Constant(Value::String(name)) => {
-                    let (name, at) = (Arc::clone(name), self.span(index));
-                    self.member(operand, of, &name, at)
-                }
-                _ => Type::Dyn,
-            },
-            other if other.is_dyn() => Type::Dyn,
-            Type::Nullable(_) => Type::Dyn,
-            _ => {
-                let (at, function) = (self.span(index), "[ ]".to_owned());
-                self.error(at, CheckErrorKind::NoOverload { function, arguments: vec![of, by] });
-                Type::Dyn
-            }
-        };
-        if is_optional { Type::optional(found) } else { found }
     }
 }
 

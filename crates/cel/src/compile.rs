@@ -49,7 +49,7 @@ impl Program {
             syntax.map(|error| CompileError { span: error.span, kind: CompileErrorKind::Syntax(error.kind) }).collect();
         let has_syntax_errors = !errors.is_empty();
         let check = checked.errors.into_iter();
-        // What is nested too deep was said already.
+        // Too many levels have a syntax error already.
         let check = check.filter(|(_, kind)| !(has_syntax_errors && matches!(kind, CheckErrorKind::Levels(_))));
         errors.extend(check.map(|(span, kind)| CompileError { span, kind: CompileErrorKind::Check(kind) }));
         errors.sort_by_key(|error| error.span.start());

@@ -1,4 +1,4 @@
-//! What the host gives to expressions.
+//! The names, functions and values that the host gives to expressions.
 
 use crate::functions::{Call, Outcome};
 use crate::program::UserFunction;

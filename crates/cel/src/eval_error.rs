@@ -1,6 +1,6 @@
 //! Errors of an evaluation.
 
-use crate::budget::Spent;
+use crate::budget::LimitExceeded;
 use std::fmt;
 use std::sync::Arc;
 use yieldtray_source::Span;
@@ -114,7 +114,7 @@ pub enum EvalErrorKind {
     Text {
         /// The text.
         text: String,
-        /// What it should be, with its article.
+        /// The description of what it should be, with its article.
         expected: &'static str,
     },
     /// Bytes that are not UTF-8.
@@ -187,11 +187,11 @@ impl Eq for FunctionError {}
 /// Names that are listed in an error.
 pub const SHOWN_MEMBERS: usize = 32;
 
-impl From<Spent> for EvalErrorKind {
-    fn from(spent: Spent) -> Self {
-        match spent {
-            Spent::Steps(limit) => EvalErrorKind::Steps(limit),
-            Spent::Bytes(limit) => EvalErrorKind::Bytes(limit),
+impl From<LimitExceeded> for EvalErrorKind {
+    fn from(exceeded: LimitExceeded) -> Self {
+        match exceeded {
+            LimitExceeded::Steps(limit) => EvalErrorKind::Steps(limit),
+            LimitExceeded::Bytes(limit) => EvalErrorKind::Bytes(limit),
         }
     }
 }

@@ -3,7 +3,7 @@
 mod arithmetic;
 mod loops;
 
-use crate::budget::{Budget, Limits};
+use crate::budget::{Budget, LimitExceeded, Limits};
 use crate::environment::Activation;
 use crate::eval_error::{EvalError, EvalErrorKind, FunctionError, SHOWN_MEMBERS};
 use crate::functions::{Call, Fault};
@@ -36,7 +36,7 @@ impl Program {
         }
         let mut evaluator = Evaluator::new(self, activation, &mut budget, record, Vec::new());
         let value = evaluator.node(self.tree().root())?;
-        // What is shared may be large without being made: a list of a thousand times the same text.
+        // A shared value may be large without having been made: a list with the same text a thousand times.
         let fits = value.size_in_bytes(limits.bytes + 1) <= limits.bytes;
         if fits { Ok(value) } else { evaluator.fail(self.tree().root(), EvalErrorKind::Bytes(limits.bytes)) }
     }
@@ -72,14 +72,18 @@ impl<'e> Evaluator<'e> {
         Err(EvalError::new(self.program.tree().node(id).span, kind))
     }
 
-    /// Takes steps, for a node.
-    fn steps(&mut self, id: NodeId, steps: u64) -> Result<(), EvalError> {
-        self.budget.take_steps(steps).or_else(|spent| self.fail(id, spent.into()))
+    /// Takes what a node needs from the budget.
+    fn take(
+        &mut self,
+        id: NodeId,
+        take: impl FnOnce(&mut Budget) -> Result<(), LimitExceeded>,
+    ) -> Result<(), EvalError> {
+        take(self.budget).or_else(|exceeded| self.fail(id, exceeded.into()))
     }
 
     /// Takes the bytes of what a node makes.
     fn bytes(&mut self, id: NodeId, bytes: usize) -> Result<(), EvalError> {
-        self.budget.take_bytes(bytes as u64).or_else(|spent| self.fail(id, spent.into()))
+        self.take(id, |budget| budget.take_bytes(bytes as u64))
     }
 
     /// Evaluates a node. Chains of operators and members are followed in a loop: there may be thousands.
@@ -100,7 +104,7 @@ impl<'e> Evaluator<'e> {
         outcome
     }
 
-    /// What a node gave, if its value is not too deep: what goes through a value needs a bounded stack.
+    /// The outcome of a node, or an error if its value is too deep: going through a value needs a bounded stack.
     #[inline]
     fn checked(&mut self, id: NodeId, outcome: Outcome) -> Outcome {
         let is_deep = |value: &Value| value.depth() as usize > MAX_DEPTH;
@@ -356,7 +360,7 @@ impl<'e> Evaluator<'e> {
             values.push(value);
         }
         for value in &values {
-            self.budget.take_reading(value).or_else(|spent| self.fail(id, spent.into()))?;
+            self.take(id, |budget| budget.take_reading(value))?;
         }
         let call = Call { arguments: &values, budget: self.budget };
         let (name, outcome) = match callee {
@@ -375,7 +379,7 @@ impl<'e> Evaluator<'e> {
     }
 
     fn call_user(&mut self, id: NodeId, function: &Arc<UserFunction>, arguments: Vec<Value>) -> Outcome {
-        self.steps(id, 1)?;
+        self.take(id, |budget| budget.take_steps(1))?;
         let program = &function.program;
         let mut inner = Evaluator::new(program, self.activation, self.budget, None, arguments);
         let outcome = inner.node(program.tree().root());
@@ -393,14 +397,14 @@ impl<'e> Evaluator<'e> {
         };
         let truth = match operator {
             Binary::Equal | Binary::NotEqual => {
-                self.budget.take_reading(&a).or_else(|spent| self.fail(id, spent.into()))?;
-                self.budget.take_all_of(&a).or_else(|spent| self.fail(id, spent.into()))?;
+                self.take(id, |budget| budget.take_reading(&a))?;
+                self.take(id, |budget| budget.take_all_of(&a))?;
                 return Ok(Value::Bool((a == b) == (operator == Binary::Equal)));
             }
             Binary::In => {
-                self.budget.take_reading(&b).or_else(|spent| self.fail(id, spent.into()))?;
+                self.take(id, |budget| budget.take_reading(&b))?;
                 // A list that is looked for is compared with each member.
-                self.budget.take_all_of(&a).or_else(|spent| self.fail(id, spent.into()))?;
+                self.take(id, |budget| budget.take_all_of(&a))?;
                 match &b {
                     Value::List(list) => return Ok(Value::Bool(list.contains(&a))),
                     Value::Map(map) => return Ok(Value::Bool(map.has_key(&a))),

@@ -33,7 +33,7 @@ mod evaluation_tests;
 #[cfg(test)]
 mod tests;
 
-pub use budget::{Budget, Limits, Spent};
+pub use budget::{Budget, LimitExceeded, Limits};
 pub use check::{CheckErrorKind, type_name};
 pub use compile::{CompileError, CompileErrorKind};
 pub use environment::{Activation, Environment, HostFunction, Nothing, Open};

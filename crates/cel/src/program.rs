@@ -40,7 +40,7 @@ pub struct CalledFunction {
     pub node: NodeId,
 }
 
-/// What a node does.
+/// The operation of a node.
 #[derive(Debug)]
 pub(crate) enum Operation {
     /// Fails.
@@ -96,7 +96,7 @@ pub(crate) enum Operation {
     },
 }
 
-/// What a call calls.
+/// The function that is called.
 #[derive(Clone)]
 pub(crate) enum Callee {
     Library(&'static Function),

@@ -1,4 +1,4 @@
-//! What happened in an evaluation, for whoever explains its result.
+//! A record of an evaluation, to explain its result.
 
 use crate::eval_error::EvalError;
 use crate::tree::NodeId;
@@ -33,9 +33,9 @@ pub struct Element {
     pub key: Value,
     /// The element; of a map the value.
     pub value: Value,
-    /// What the condition gave.
+    /// The outcome of the condition.
     pub outcome: Result<Value, EvalError>,
-    /// Whether it was the last element that was looked at: then the parts of the condition have their values of it.
+    /// True if it was the last element that was evaluated: then the parts of the condition have their values of it.
     pub is_last: bool,
 }
 
@@ -56,7 +56,7 @@ impl Record {
         (*when > of.began).then_some(outcome)
     }
 
-    /// What happened in a loop.
+    /// The record of a loop.
     pub fn find_loop(&self, node: NodeId) -> Option<&Loop> {
         self.loops.iter().find(|(known, _)| *known == node).map(|(_, found)| found)
     }

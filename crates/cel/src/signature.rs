@@ -40,7 +40,7 @@ impl Signature {
         }
     }
 
-    /// Whether it can be called with so many arguments, as a method or as a function.
+    /// True if it can be called with this number of arguments, as a method or as a function.
     pub fn takes(&self, is_method: bool, arguments: usize) -> bool {
         let fits = if self.variadic { arguments >= self.parameters.len() } else { arguments == self.parameters.len() };
         self.receiver.is_some() == is_method && fits

@@ -40,7 +40,7 @@ pub enum Type {
     Nullable(Arc<Type>),
     /// Maps whose members the host knows.
     Record(Arc<dyn Schema>),
-    /// A type that only its name tells from others, with the types it is made of.
+    /// A type that is known by its name alone, with the types it is made of.
     Opaque(Arc<str>, Arc<[Type]>),
     /// In a signature, the type with this number, which is the same in all places.
     Parameter(u8),

@@ -1,7 +1,7 @@
 //! The tests of the specification, from its own data, which `npm ci` in `tests/conformance` fetches. Nothing of it is in
 //! this repository.
 //!
-//! What is about protocol buffers, which are not built here, is left out as a whole. What else is left out, is listed by
+//! Tests of protocol buffers, which are not built here, are left out as a whole. All others that are left out are listed by
 //! name in `tests/conformance/left_out.txt`, with the reason; a test that is listed and passes is an error too.
 #![cfg(feature = "conformance")]
 

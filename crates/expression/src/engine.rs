@@ -52,6 +52,10 @@ impl Engine {
         Self { functions: UserFunctions::new(functions), ..Self::default() }
     }
 
+    pub(crate) fn functions(&self) -> &UserFunctions {
+        &self.functions
+    }
+
     /// How many expressions are known.
     pub fn cache_len(&self) -> usize {
         self.cache.lock().unwrap_or_else(PoisonError::into_inner).len()

@@ -5,7 +5,7 @@ use crate::evaluation::Evaluation;
 use crate::functions::schema::violations;
 use crate::value::{Value, ValueKind};
 use yieldtray_cel as cel;
-use yieldtray_cel::{Binary, Kind, Loop, LoopElement, NodeId, Tree, Unary};
+use yieldtray_cel::{Binary, Kind, Loop, NodeId, Tree, Unary};
 use yieldtray_source::Span;
 
 /// One part of an expression.
@@ -74,7 +74,7 @@ impl Explainer<'_> {
         self.tree.node(id).span.of(self.evaluation.compiled.program.text())
     }
 
-    /// What a part gave; nothing if it was not evaluated.
+    /// The outcome of a part; none if it was not evaluated.
     fn outcome(&self, id: NodeId, around: Around<'_>) -> Option<&Result<cel::Value, cel::EvalError>> {
         match around {
             Some(around) => self.evaluation.record.part_in(around, id),
@@ -117,10 +117,7 @@ impl Explainer<'_> {
                     self.sides(id, *operator, [*one, *other], around);
                 }
                 Kind::Call { .. } => self.call(id, around),
-                Kind::Macro { name, receiver, arguments, .. } => {
-                    let condition = self.tree.list(*arguments).first().copied();
-                    self.quantifier(id, name, (*receiver, condition), negated, around);
-                }
+                Kind::Macro { .. } => self.quantifier(id, negated, around),
                 _ => self.operand(id, around),
             }
         }
@@ -221,22 +218,17 @@ impl Explainer<'_> {
     }
 
     /// `all` and `exists`: the element that decided.
-    fn quantifier(
-        &mut self,
-        id: NodeId,
-        name: &str,
-        (range, condition): (NodeId, Option<NodeId>),
-        negated: bool,
-        around: Around<'_>,
-    ) {
+    fn quantifier(&mut self, id: NodeId, negated: bool, around: Around<'_>) {
+        let Kind::Macro { name, receiver: range, arguments, variables, .. } = &self.tree.node(id).kind else { return };
+        let (range, condition) = (*range, self.tree.list(*arguments).first().copied());
         let found = match around {
-            // What is recorded of a loop in a loop may be of another element.
+            // The record of a loop in a loop may be of another element.
             None => self.evaluation.record.find_loop(id).cloned(),
             Some(_) => None,
         };
         let (Some(found), Some(condition)) = (found, condition) else { return self.operand(range, around) };
         let of = self.source(range).to_owned();
-        match (name, &found.deciding) {
+        match (&**name, &found.deciding) {
             ("all", None) => {
                 if negated {
                     self.explanation.notes.push(match found.length {
@@ -267,26 +259,15 @@ impl Explainer<'_> {
                 });
                 let span = self.tree.node(range).span;
                 self.explanation.parts.push(Part { text, span, value: shown(&element.value) });
-                self.inside(condition, negated, &found, element);
+                if element.is_last && element.outcome.is_ok() {
+                    let before = self.explanation.parts.len();
+                    self.node(condition, negated, Some(&found));
+                    // The variable itself is the element, which is shown already.
+                    let is_variable = |part: &mut Part| variables.iter().any(|(variable, _)| **variable == *part.text);
+                    self.explanation.parts.extract_if(before.., is_variable).for_each(drop);
+                }
             }
             _ => self.operand(range, around),
-        }
-    }
-
-    /// The parts of the condition, for the element that decided. Those that are the variable itself were shown.
-    fn inside(&mut self, condition: NodeId, negated: bool, found: &Loop, element: &LoopElement) {
-        if element.is_last && element.outcome.is_ok() {
-            self.node(condition, negated, Some(found));
-            self.explanation.parts.retain({
-                let shown = Value(element.value.clone());
-                let mut seen = false;
-                move |part| {
-                    let is_shown = matches!(&part.value, Ok(value) if *value == shown);
-                    let keep = !is_shown || !seen;
-                    seen |= is_shown;
-                    keep
-                }
-            });
         }
     }
 }

@@ -1,19 +1,19 @@
-//! The names in an expression and what each is, also while it is being written.
+//! The names in an expression and their roles, also while it is being written.
 
-use crate::user_functions::UserFunctions;
+use crate::engine::Engine;
 use yieldtray_cel::{Kind, Program};
-use yieldtray_source::Span;
+use yieldtray_source::{Code, Span};
 
 /// A name in an expression.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Identifier {
     /// Its bytes, counted from the start of the expression.
     pub span: Span,
-    /// What it is.
+    /// Its role.
     pub role: IdentifierRole,
 }
 
-/// What a name in an expression is.
+/// The role of a name in an expression.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum IdentifierRole {
     /// A name that the expression does not give itself.
@@ -26,9 +26,39 @@ pub enum IdentifierRole {
     Member,
 }
 
-/// The names in an expression, in order. What cannot be read has none.
-pub fn identifiers(expression: &str) -> Vec<Identifier> {
-    let (program, _) = Program::compile(expression, &UserFunctions::default());
+impl Engine {
+    /// The names in an expression, in order. What cannot be read has none.
+    pub fn identifiers(&self, expression: &str) -> Vec<Identifier> {
+        self.with_program(expression, identifiers)
+    }
+
+    /// Where an expression first uses a name that it does not give itself.
+    pub fn find_name(&self, expression: &str, name: &str) -> Option<Span> {
+        self.with_program(expression, |program| program.places(name).next())
+    }
+
+    /// Hands on the names that an expression does not give itself, each once, also if types or functions in it do not
+    /// fit. One that does not follow the grammar has none: what looks like a name may be something else.
+    pub fn each_name(&self, expression: &str, visit: impl FnMut(&str)) {
+        let is_readable = match self.compile(expression) {
+            Ok(_) => true,
+            Err(errors) => errors.iter().all(|error| error.code != Code::BadExpression),
+        };
+        if is_readable {
+            self.with_program(expression, |program| program.names().iter().map(|name| &**name).for_each(visit));
+        }
+    }
+
+    /// Looks at the program of an expression, which there is even if it cannot be evaluated.
+    fn with_program<T>(&self, expression: &str, look: impl FnOnce(&Program) -> T) -> T {
+        match self.compile(expression) {
+            Ok(compiled) => look(&compiled.program),
+            Err(_) => look(&Program::compile(expression, self.functions()).0),
+        }
+    }
+}
+
+fn identifiers(program: &Program) -> Vec<Identifier> {
     let tree = program.tree();
     let mut found: Vec<Identifier> = Vec::new();
     let mut add = |span: Span, role| found.push(Identifier { span, role });
@@ -63,21 +93,16 @@ pub fn identifiers(expression: &str) -> Vec<Identifier> {
     found
 }
 
-/// Where an expression first uses a name that it does not give itself.
-pub fn find_name(expression: &str, name: &str) -> Option<Span> {
-    let (program, _) = Program::compile(expression, &UserFunctions::default());
-    program.places(name).next()
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
 
     #[test]
     fn names_tell_their_role_also_while_they_are_written() {
+        let engine = Engine::default();
         let text = "size(body.lots) > 1e3 && lots.all(lot, has(lot.id) && lot.id == r'x') && math.abs(kg";
         let found: Vec<(&str, IdentifierRole)> =
-            identifiers(text).iter().map(|found| (found.span.of(text), found.role)).collect();
+            engine.identifiers(text).iter().map(|found| (found.span.of(text), found.role)).collect();
         use IdentifierRole::{Function, Local, Member, Value};
         assert_eq!(
             found,
@@ -97,7 +122,18 @@ mod tests {
                 ("kg", Value),
             ]
         );
-        assert_eq!(find_name("type(bins) == int && int > 1", "int").map(|span| span.start()), Some(21));
-        assert_eq!(find_name("'bins' + x.bins", "bins"), None);
+        assert_eq!(engine.find_name("type(bins) == int && int > 1", "int").map(|span| span.start()), Some(21));
+        assert_eq!(engine.find_name("'bins' + x.bins", "bins"), None);
+    }
+
+    #[test]
+    fn names_are_told_also_if_types_do_not_fit() {
+        let names = |text: &str| {
+            let mut names = Vec::new();
+            Engine::default().each_name(text, |name| names.push(name.to_owned()));
+            names
+        };
+        assert_eq!(names("status == 'a' && trays.all(t, t > bins)"), ["status", "trays", "bins"]);
+        assert!(names("not trays").is_empty(), "`not` is no name");
     }
 }

@@ -91,7 +91,7 @@ const MAX_VISITED: u32 = 20_000_000;
 #[error("goes through more than {MAX_VISITED} members")]
 pub(crate) struct TooManyMembers;
 
-/// What a path has selected so far.
+/// The values that a path has selected so far.
 struct Walk {
     left: u32,
     found: Vec<cel::Value>,

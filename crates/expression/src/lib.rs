@@ -35,7 +35,7 @@ pub use functions::{
     ConstantError, FAKE_KINDS, FUNCTIONS, Function, FunctionHelp, FunctionOrigin, XPathError, check_constant, function,
     functions,
 };
-pub use identifiers::{Identifier, IdentifierRole, find_name, identifiers};
+pub use identifiers::{Identifier, IdentifierRole};
 pub use json_path::{JsonPath, JsonPathError};
 pub use names::{is_builtin, is_type_name};
 pub use random::{Clock, RandomSource};

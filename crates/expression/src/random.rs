@@ -123,7 +123,7 @@ impl RandomSource {
         self.shared.was_used.load(Ordering::Relaxed).then_some(self.shared.seed)
     }
 
-    /// What one evaluation may take.
+    /// The limits of one evaluation.
     pub(super) fn limits(&self) -> Limits {
         Limits { bytes: self.shared.max_bytes, ..Limits::default() }
     }

@@ -262,7 +262,7 @@ fn functions_of_a_workspace_are_compiled_once_and_called() {
     assert_eq!(run(&engine, "ripe('a')").expect_err("text"), "in `ripe`: `>` cannot take text and a double");
     for (expression, message) in [
         ("ring(1)", "value-cycle: functions that call each other: ring → rang → ring"),
-        ("broken(1)", "bad-expression: `broken` cannot be called: its expression has a mistake"),
+        ("broken(1)", "bad-expression: `broken` cannot be called: its expression has an error"),
         ("label(1)", "wrong-arguments: `label` takes 2 arguments, but got 1"),
         ("ripe(1.0) == 'a'", "mismatched-types: a truth value never equals text"),
     ] {
@@ -384,6 +384,12 @@ fn a_failed_check_is_explained_by_its_parts() {
         "body.lots.exists(l, l.id == 'L-9')",
         &[("body.lots", "[{\"id\":\"L-1\",\"bins\":3},{\"id\":\"L-2\",\"bins\":40}]")],
         &["none of the 2 elements of `body.lots` is so"],
+    );
+    // The variable is the element; a part with the same value is another one.
+    explained(
+        "status == 7 || [200, 201].all(s, s < 201)",
+        &[("status", "201"), ("[200, 201][1]", "201")],
+        &["`[200, 201][1]` is not so"],
     );
     explained("body.empty.exists(l, l == 1)", &[("body.empty", "[]")], &["`body.empty` is empty"]);
     // Of what is negated, what made it hold decides.

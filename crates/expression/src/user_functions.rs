@@ -163,7 +163,7 @@ impl UserFunctions {
                 ),
                 Some((_, State::Broken)) => (
                     Code::BadExpression,
-                    format!("`{name}` cannot be called: its expression has a mistake"),
+                    format!("`{name}` cannot be called: its expression has an error"),
                     "see the configuration",
                 ),
                 _ => continue,

@@ -138,7 +138,7 @@ impl Value {
     /// Reads a JSON text (RFC 8259). More than 128 levels are refused.
     ///
     /// # Errors
-    /// What is wrong and where, in lines and columns of the text.
+    /// The kind of error, with line and column of the text.
     pub fn parse_json(text: &[u8]) -> Result<Self, cel::JsonError> {
         Self::parse_json_bytes(Bytes::copy_from_slice(text))
     }

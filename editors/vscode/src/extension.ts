@@ -3,7 +3,7 @@
 
 import * as vscode from "vscode";
 import { LanguageClient, ServerOptions, LanguageClientOptions } from "vscode-languageclient/node";
-import { ANSWER, Question, TARGETS, about, isAnswer, startFailure, startOptions, way } from "./pure";
+import { ANSWER, Question, TARGETS, about, isAnswer, startFailure, startOptions, formOf } from "./pure";
 
 let client: LanguageClient | undefined;
 
@@ -33,7 +33,7 @@ class Answers implements vscode.TextDocumentContentProvider {
 }
 
 async function ask(question: Question): Promise<string | null> {
-  const how = way(question);
+  const how = formOf(question);
   if (how.kind === "confirm") {
     return (await vscode.window.showWarningMessage(how.message, { modal: true }, how.yes)) ?? null;
   }

@@ -10,13 +10,13 @@ export interface Question {
   choices: string[];
 }
 
-/** How a question is put. */
-export type Way =
+/** The form in which a question is shown. */
+export type QuestionForm =
   | { kind: "confirm"; message: string; yes: string }
   | { kind: "pick"; items: string[]; title: string }
   | { kind: "type"; prompt: string; value: string; password: boolean };
 
-export function way(question: Question): Way {
+export function formOf(question: Question): QuestionForm {
   // Whether something is sent that cannot be taken back: a question that stays until it is answered.
   if (question.kind === "confirm") {
     return { kind: "confirm", message: question.question, yes: question.choices[0] ?? "OK" };

@@ -1,16 +1,16 @@
 import assert from "node:assert/strict";
 import { test } from "node:test";
-import { Question, about, isAnswer, startFailure, startOptions, way } from "../src/pure";
+import { Question, about, isAnswer, startFailure, startOptions, formOf } from "../src/pure";
 
 const question: Question = { kind: "text", name: "bins", question: "How many bins?", secret: false, default: null, choices: [] };
 
 test("a question is put as it can be answered", () => {
-  assert.deepEqual(way({ ...question, choices: ["12", "24"] }), { kind: "pick", items: ["12", "24"], title: "How many bins?" });
-  assert.deepEqual(way({ ...question, kind: "confirm", choices: ["Send to live", "Do not send"] }), {
+  assert.deepEqual(formOf({ ...question, choices: ["12", "24"] }), { kind: "pick", items: ["12", "24"], title: "How many bins?" });
+  assert.deepEqual(formOf({ ...question, kind: "confirm", choices: ["Send to live", "Do not send"] }), {
     kind: "confirm", message: "How many bins?", yes: "Send to live",
   });
-  assert.deepEqual(way({ ...question, default: "24" }), { kind: "type", prompt: "How many bins?", value: "24", password: false });
-  assert.deepEqual(way({ ...question, secret: true }), { kind: "type", prompt: "How many bins?", value: "", password: true });
+  assert.deepEqual(formOf({ ...question, default: "24" }), { kind: "type", prompt: "How many bins?", value: "24", password: false });
+  assert.deepEqual(formOf({ ...question, secret: true }), { kind: "type", prompt: "How many bins?", value: "", password: true });
 });
 
 test("the server is told that this client asks", () => {

@@ -60,7 +60,7 @@ impl Checker<'_> {
         found
     }
 
-    /// What a call calls, and the type of the result. None, with an error, if there is no such function.
+    /// The function that is called and the type of its result. None, with an error, if the function does not exist.
     fn callee(
         &mut self,
         name: &str,

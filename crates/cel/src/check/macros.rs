@@ -2,7 +2,7 @@
 
 use super::{CheckErrorKind, Checker};
 use crate::program::{MacroKind, Operation};
-use crate::tree::{Kind, NodeId};
+use crate::tree::NodeId;
 use crate::types::Type;
 use std::sync::Arc;
 use yieldtray_source::Span;
@@ -52,14 +52,18 @@ impl Checker<'_> {
         self.locals.truncate(before);
         self.operations[id.index()] = Operation::Macro { kind, receiver, arguments: arguments.into() };
         let last = found.last().cloned().unwrap_or(Type::Dyn);
-        let has_filter = arguments.len() == 2;
-        if has_filter
+        // With two arguments the first one is a filter.
+        let has_condition = arguments.len() == 2
             || matches!(
                 kind,
                 MacroKind::All { .. } | MacroKind::Exists { .. } | MacroKind::ExistsOne { .. } | MacroKind::Filter
-            )
+            );
+        if has_condition
+            && let (Some(argument), Some(found)) = (arguments.first(), found.first())
+            && !found.fits(&Type::Bool)
         {
-            self.condition(arguments.first().copied(), found.first());
+            let at = self.span(*argument);
+            self.error(at, CheckErrorKind::Condition(found.clone()));
         }
         match kind {
             MacroKind::All { .. } | MacroKind::Exists { .. } | MacroKind::ExistsOne { .. } => Type::Bool,
@@ -98,18 +102,6 @@ impl Checker<'_> {
                 let at = self.span(receiver);
                 self.error(at, CheckErrorKind::NotIterable(other.clone()));
                 (Type::Dyn, Type::Dyn)
-            }
-        }
-    }
-
-    fn condition(&mut self, node: Option<NodeId>, found: Option<&Type>) {
-        if let (Some(node), Some(found)) = (node, found)
-            && !found.fits(&Type::Bool)
-        {
-            let at = self.span(node);
-            // An entry has no condition before it.
-            if !matches!(self.tree.node(node).kind, Kind::Error) {
-                self.error(at, CheckErrorKind::Condition(found.clone()));
             }
         }
     }

@@ -8,7 +8,7 @@ use crate::record::Element;
 use crate::tree::NodeId;
 use crate::value::{List, Map, Value};
 
-/// What a loop goes through.
+/// The list or map that a loop goes through.
 enum Elements {
     List(List),
     Map(Map),
@@ -177,7 +177,8 @@ impl Evaluator<'_> {
         value: &Value,
         index: usize,
     ) -> Result<(), EvalError> {
-        self.steps(id, self.steps_of_loop(id))?;
+        let steps = self.steps_of_loop(id);
+        self.take(id, |budget| budget.take_steps(steps))?;
         if index > 0 {
             self.locals.truncate(self.locals.len() - if pair { 2 } else { 1 });
         }

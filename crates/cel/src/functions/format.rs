@@ -49,7 +49,7 @@ fn precision(text: &str) -> Result<(Option<usize>, &str), Fault> {
     let length = rest.find(|c: char| !c.is_ascii_digit()).unwrap_or(rest.len());
     let precision = rest[..length].parse().ok().filter(|precision| *precision <= MAX_PRECISION);
     let precision =
-        precision.ok_or_else(|| Fault::message(format!("after `%.` stands a number up to {MAX_PRECISION}")))?;
+        precision.ok_or_else(|| Fault::message(format!("after `%.` must be a number up to {MAX_PRECISION}")))?;
     Ok((Some(precision), &rest[length..]))
 }
 

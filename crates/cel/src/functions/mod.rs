@@ -13,11 +13,14 @@ mod standard;
 mod strings;
 mod times;
 
+#[cfg(test)]
+mod tests;
+
 pub(crate) use lists::sorted;
 pub use regular_expressions::{PatternError, pattern};
 pub use times::in_zone;
 
-use crate::budget::{Budget, Spent};
+use crate::budget::{Budget, LimitExceeded};
 use crate::eval_error::EvalErrorKind;
 use crate::signature::Signature;
 use crate::value::Value;
@@ -40,7 +43,7 @@ pub struct Function {
     parsed: OnceLock<Box<[Signature]>>,
 }
 
-/// What runs when a function is called.
+/// The code of a function.
 type Operation = fn(&mut Call<'_>) -> Outcome;
 
 /// The result of a call.
@@ -50,7 +53,7 @@ pub type Outcome = Result<Value, Fault>;
 pub struct Call<'a> {
     /// The arguments, for a method with the receiver first.
     pub arguments: &'a [Value],
-    /// What is left of the limits of the evaluation.
+    /// The part of the limits of the evaluation that is left.
     pub budget: &'a mut Budget,
 }
 
@@ -72,9 +75,9 @@ impl Fault {
     }
 }
 
-impl From<Spent> for Fault {
-    fn from(spent: Spent) -> Self {
-        Fault::Kind(spent.into())
+impl From<LimitExceeded> for Fault {
+    fn from(exceeded: LimitExceeded) -> Self {
+        Fault::Kind(exceeded.into())
     }
 }
 

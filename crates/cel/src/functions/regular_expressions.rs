@@ -23,7 +23,7 @@ functions! { "regex":
 pub struct PatternError {
     /// The text.
     pub pattern: String,
-    /// What is wrong with it.
+    /// The reason.
     pub message: String,
 }
 
@@ -77,7 +77,7 @@ fn with_one_group(text: &str, budget: &mut Budget) -> Result<Regex, Fault> {
     }
 }
 
-/// What the group of a match has, or the match without one. A group that took no part has nothing.
+/// The text of the group of a match, or of the match if it has no group. None for a group that took no part.
 fn group(captures: &regex::Captures<'_>) -> Option<Value> {
     captures.get(captures.len() - 1).map(|found| Value::string(found.as_str()))
 }
@@ -140,7 +140,7 @@ fn expand(replacement: &str, captures: &regex::Captures<'_>, out: &mut String) -
                 }
                 out.push_str(captures.get(number).map_or("", |group| group.as_str()));
             }
-            _ => return Err(Fault::message("after `\\` stands the number of a group, or another `\\`")),
+            _ => return Err(Fault::message("after `\\` must be the number of a group, or another `\\`")),
         }
     }
     Ok(())

@@ -23,7 +23,7 @@ functions! { "strings":
     "substring" ["string.substring(int) -> string", "string.substring(int, int) -> string"]
         "the part of a text from an index on, or up to another one", "body.id.substring(2)" => substring;
     "trim" ["string.trim() -> string"]
-        "a text without blanks at both ends", "text.trim()" => |call| map_text(call, |text| text.trim().to_owned());
+        "a text without white space at both ends", "text.trim()" => |call| map_text(call, |text| text.trim().to_owned());
     "reverse" ["string.reverse() -> string", "list(A).reverse() -> list(A)"]
         "the characters or members in the opposite order", "body.lots.reverse()[0]" => reverse;
     "strings.quote" ["strings.quote(string) -> string"]

@@ -30,8 +30,6 @@ const INDEXED_FROM_SEARCHES: u32 = 8;
 struct Members {
     /// Where each begins: of an object, its name.
     starts: Box<[u32]>,
-    /// The end of the list or object.
-    end: u32,
     /// The members of an object in the order of their names.
     sorted: OnceLock<Box<[u32]>>,
     searches: AtomicU32,
@@ -102,7 +100,7 @@ impl Document {
             return Arc::clone(members);
         }
         let members = Arc::new(Members::find(self, at));
-        if members.end as usize - at >= KEPT_FROM_BYTES {
+        if self.end_of(at) - at >= KEPT_FROM_BYTES {
             known().insert(at as u32, Arc::clone(&members));
         }
         members
@@ -127,7 +125,7 @@ impl Members {
             remove_repeated(text, &mut starts);
         }
         let (sorted, searches) = (OnceLock::new(), AtomicU32::new(0));
-        Self { starts: starts.into(), end: at as u32 + 1, sorted, searches }
+        Self { starts: starts.into(), sorted, searches }
     }
 
     /// The member of an object with a name: where the name begins.
@@ -226,12 +224,7 @@ impl Node {
     }
 
     fn text(&self) -> &[u8] {
-        &self.document.text[self.start..self.members().end as usize]
-    }
-
-    fn size(&self, limit: u64) -> u64 {
-        let at_most = (self.document.text.len() - self.start) as u64;
-        if at_most <= limit { at_most } else { self.text().len() as u64 }
+        &self.document.text[self.start..self.document.end_of(self.start)]
     }
 }
 
@@ -251,10 +244,6 @@ impl ListSource for Node {
 
     fn json(&self) -> Option<&[u8]> {
         Some(self.text())
-    }
-
-    fn json_size(&self, limit: u64) -> Option<u64> {
-        Some(self.size(limit))
     }
 }
 
@@ -278,9 +267,5 @@ impl MapSource for Node {
 
     fn json(&self) -> Option<&[u8]> {
         Some(self.text())
-    }
-
-    fn json_size(&self, limit: u64) -> Option<u64> {
-        Some(self.size(limit))
     }
 }

@@ -2,7 +2,7 @@
 
 use std::borrow::Cow;
 
-/// The first byte from a place on that is not blank.
+/// The first byte from a place on that is not white space.
 pub(super) fn skip_blank(text: &[u8], mut at: usize) -> usize {
     while let Some(b' ' | b'\n' | b'\t' | b'\r') = text.get(at) {
         at += 1;

@@ -11,7 +11,7 @@ pub const MAX_JSON_DEPTH: usize = 128;
 #[derive(Clone, Debug, PartialEq, Eq, Error)]
 #[error("{kind} at line {line}, column {column}")]
 pub struct JsonError {
-    /// What is wrong.
+    /// The kind of error.
     pub kind: JsonErrorKind,
     /// The line, from 1.
     pub line: usize,
@@ -19,7 +19,7 @@ pub struct JsonError {
     pub column: usize,
 }
 
-/// What is wrong with a text that is not JSON.
+/// The kind of an error in a text that is not JSON.
 #[derive(Clone, Debug, PartialEq, Eq, Error)]
 pub enum JsonErrorKind {
     /// Something else is expected.
@@ -48,7 +48,7 @@ pub enum JsonErrorKind {
     Size,
 }
 
-/// What is known of a text that is JSON.
+/// The facts about a text that is JSON.
 pub(super) struct Valid {
     /// Where its value begins.
     pub(super) start: usize,
@@ -222,7 +222,7 @@ fn check_number(text: &[u8], at: usize) -> Result<usize, Wrong> {
     if at == first {
         return Err((at, JsonErrorKind::Number));
     }
-    // A zero stands alone.
+    // No digit follows a leading zero.
     if text[first] == b'0' && at > first + 1 {
         return Err((first + 1, JsonErrorKind::Number));
     }

@@ -46,7 +46,7 @@ impl Serialize for Value {
 }
 
 impl Value {
-    /// The value as JSON text, without blanks.
+    /// The value as JSON text, without white space.
     pub fn to_json_text(&self) -> String {
         // Only keys that are not text could fail.
         serde_json::to_string(self).unwrap_or_default()

@@ -47,11 +47,6 @@ pub trait ListSource: Send + Sync {
     fn json(&self) -> Option<&[u8]> {
         None
     }
-
-    /// How many bytes its JSON text has, if it is read in place from one. It may be more if it is not above `limit`.
-    fn json_size(&self, _limit: u64) -> Option<u64> {
-        self.json().map(|json| json.len() as u64)
-    }
 }
 
 impl List {
@@ -100,14 +95,6 @@ impl List {
             ListKind::Source(_) => 1,
         }
     }
-
-    /// See [`ListSource::json_size`].
-    pub(crate) fn json_size(&self, limit: u64) -> Option<u64> {
-        match &self.0 {
-            ListKind::Values(_) => None,
-            ListKind::Source(source) => source.json_size(limit),
-        }
-    }
 }
 
 impl From<Vec<Value>> for List {
@@ -151,11 +138,6 @@ pub trait MapSource: Send + Sync {
     /// Its JSON text, if it is read in place from one.
     fn json(&self) -> Option<&[u8]> {
         None
-    }
-
-    /// How many bytes its JSON text has, if it is read in place from one. It may be more if it is not above `limit`.
-    fn json_size(&self, _limit: u64) -> Option<u64> {
-        self.json().map(|json| json.len() as u64)
     }
 }
 
@@ -217,14 +199,6 @@ impl Map {
         match &self.0 {
             MapKind::Entries(own) => own.depth,
             MapKind::Source(_) => 1,
-        }
-    }
-
-    /// See [`MapSource::json_size`].
-    pub(crate) fn json_size(&self, limit: u64) -> Option<u64> {
-        match &self.0 {
-            MapKind::Entries(_) => None,
-            MapKind::Source(source) => source.json_size(limit),
         }
     }
 }

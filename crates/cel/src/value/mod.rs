@@ -7,6 +7,9 @@ mod number;
 mod text;
 mod time;
 
+#[cfg(test)]
+mod tests;
+
 pub use collection::{Key, KeyRef, List, ListSource, Map, MapSource};
 pub use decimal::Decimal;
 pub(crate) use time::{
@@ -191,14 +194,14 @@ impl Value {
     pub fn size_in_bytes(&self, limit: u64) -> u64 {
         /// A value beside its text: its slot in a list or map.
         const SLOT: u64 = 32;
-        // What is read in place takes its text and no more.
+        // A value that is read in place takes its text and no more.
         let in_place = match self {
-            Value::List(list) => list.json_size(limit),
-            Value::Map(map) => map.json_size(limit),
+            Value::List(list) => list.json(),
+            Value::Map(map) => map.json(),
             _ => None,
         };
         if let Some(in_place) = in_place {
-            return in_place.min(limit);
+            return (in_place.len() as u64).min(limit);
         }
         let own = match self {
             Value::String(text) => text.len(),

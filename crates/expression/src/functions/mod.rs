@@ -41,16 +41,16 @@ pub struct Function {
     operation: Operation,
 }
 
-/// What runs when a function is called.
+/// The code of a function.
 type Operation = fn(&Context<'_>, &mut Call<'_>) -> Outcome;
 
-/// What functions use beside their arguments.
+/// The things that functions use beside their arguments.
 pub(crate) struct Context<'c> {
     pub(crate) random: &'c RandomSource,
     pub(crate) files: Option<&'c FileReader>,
 }
 
-/// What an expression uses beside values.
+/// The things that an expression uses beside values.
 #[derive(Clone, Copy, Debug, Default)]
 pub(crate) struct Uses {
     /// Random values or the time.
@@ -114,7 +114,7 @@ functions! {
     "find" ("text, regex") ["find(string, string) -> dyn", "string.find(string) -> dyn"] NOTHING "the first group of the first match, or the match; null without one", "find(text, 'L-([0-9]+)')" => text::find;
     "lower" ("text") ["lower(string) -> string", "string.lower() -> string"] NOTHING "text in lower case", "lower(headers['content-type'])" => text::lower;
     "upper" ("text") ["upper(string) -> string", "string.upper() -> string"] NOTHING "text in upper case", "upper(grower)" => text::upper;
-    "trim" ("text") ["trim(string) -> string"] NOTHING "text without blanks at both ends", "trim(text)" => text::trim;
+    "trim" ("text") ["trim(string) -> string"] NOTHING "text without white space at both ends", "trim(text)" => text::trim;
     "split" ("text, by") ["split(string, string) -> list(string)"] NOTHING "the pieces of a text between a separator", "split(body.tags, ',')" => text::split;
     "join" ("list, by") ["join(list(dyn), string) -> string", "list(dyn).join(string) -> string"] NOTHING "the members of a list as one text", "join(body.varieties, ', ')" => text::join;
     "replace" ("text, old, new") ["replace(string, string, string) -> string"] NOTHING "text with every `old` made `new`", "replace(lot_id, 'L-', '')" => text::replace;
@@ -139,7 +139,7 @@ pub(crate) fn host_function(name: &str) -> Option<HostFunction<'static>> {
     Some(HostFunction { id, signatures: FUNCTIONS[id].parsed_signatures() })
 }
 
-/// What a function of ours uses beside its arguments.
+/// The things that a function of ours uses beside its arguments.
 pub(crate) fn uses(name: &str) -> Uses {
     position(name).map_or(Uses::NOTHING, |id| FUNCTIONS[id].uses)
 }

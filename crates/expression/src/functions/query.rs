@@ -32,7 +32,7 @@ pub(super) fn path(_: &Context<'_>, call: &mut Call<'_>) -> Outcome {
         call.budget.take_bytes(32 * found.len() as u64)?;
         return Ok(Value::list(found));
     }
-    // What is read in place is parsed, and not made from values.
+    // A value that is read in place is parsed again, which takes less than making a document of it.
     let in_place = value.as_list().and_then(|list| list.json()).or_else(|| value.as_map().and_then(|map| map.json()));
     let document: Json = match in_place.map(serde_json::from_slice) {
         Some(Ok(Tight(document))) => document,
@@ -76,7 +76,7 @@ pub fn check_constant(function: &str, literal: &str) -> Result<(), ConstantError
     }
 }
 
-/// What a JSON Pointer points at: of lists members by their index, of maps by their name.
+/// The value that a JSON Pointer points at: of lists members by their index, of maps by their name.
 pub(super) fn pointer(_: &Context<'_>, call: &mut Call<'_>) -> Outcome {
     let pointer = text(call, 1)?;
     if !pointer.is_empty() && !pointer.starts_with('/') {

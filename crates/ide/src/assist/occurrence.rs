@@ -1,7 +1,7 @@
 //! The names in a text, with their referents.
 
 use super::{cell_at, named_cell};
-use yieldtray_expression::{IdentifierRole, identifiers};
+use yieldtray_expression::{Engine, IdentifierRole};
 use yieldtray_source::names::is_value_name;
 use yieldtray_source::{SourceId, Span};
 use yieldtray_syntax::{
@@ -49,9 +49,9 @@ pub enum Referent {
 }
 
 /// Every name in a request file, in order.
-pub fn in_requests(workspace: &Workspace, source: SourceId) -> Vec<Occurrence> {
+pub fn in_requests(workspace: &Workspace, engine: &Engine, source: SourceId) -> Vec<Occurrence> {
     let own = workspace.source(source);
-    let mut finder = Finder { workspace, source, text: &own.text, found: Vec::new() };
+    let mut finder = Finder { workspace, engine, source, text: &own.text, found: Vec::new() };
     instructions(&own.file.preamble).for_each(|line| finder.instruction(line));
     for (index, cell) in own.file.cells.iter().enumerate() {
         finder.cell(cell, CellId { source, index: index as u32 });
@@ -61,9 +61,9 @@ pub fn in_requests(workspace: &Workspace, source: SourceId) -> Vec<Occurrence> {
 }
 
 /// The names in the part of a request file that contains byte `at`: a cell, or the lines before the first.
-pub(super) fn near(workspace: &Workspace, source: SourceId, at: usize) -> Vec<Occurrence> {
+pub(super) fn near(workspace: &Workspace, engine: &Engine, source: SourceId, at: usize) -> Vec<Occurrence> {
     let own = workspace.source(source);
-    let mut finder = Finder { workspace, source, text: &own.text, found: Vec::new() };
+    let mut finder = Finder { workspace, engine, source, text: &own.text, found: Vec::new() };
     match cell_at(workspace, source, at) {
         Some(id) => finder.cell(workspace.cell(id), id),
         None => instructions(&own.file.preamble).for_each(|line| finder.instruction(line)),
@@ -72,10 +72,10 @@ pub(super) fn near(workspace: &Workspace, source: SourceId, at: usize) -> Vec<Oc
 }
 
 /// The names that a configuration gives and uses.
-pub fn in_configuration(workspace: &Workspace, source: SourceId) -> Vec<Occurrence> {
+pub fn in_configuration(workspace: &Workspace, engine: &Engine, source: SourceId) -> Vec<Occurrence> {
     let config = &workspace.config;
     let text = &workspace.source(source).text;
-    let mut finder = Finder { workspace, source, text, found: Vec::new() };
+    let mut finder = Finder { workspace, engine, source, text, found: Vec::new() };
     let entries = config.all_entries().filter(|entry| entry.source == source);
     finder.found.extend(entries.map(|entry| {
         let span = bare(text, entry.span);
@@ -105,6 +105,7 @@ fn bare(text: &str, span: Span) -> Span {
 
 struct Finder<'w> {
     workspace: &'w Workspace,
+    engine: &'w Engine,
     source: SourceId,
     text: &'w str,
     found: Vec<Occurrence>,
@@ -224,7 +225,7 @@ impl Finder<'_> {
         if is_value_name(expression) {
             return self.add(span, if is_language_name(expression) { Referent::Language } else { value });
         }
-        for identifier in identifiers(expression) {
+        for identifier in self.engine.identifiers(expression) {
             let name = identifier.span.of(expression);
             let what = match identifier.role {
                 IdentifierRole::Value if is_language_name(name) => Referent::Language,

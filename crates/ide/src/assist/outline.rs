@@ -104,7 +104,8 @@ pub fn selections(view: IdeContext<'_>, source: SourceId, at: usize) -> Vec<Span
     let workspace = view.workspace();
     let text = view.text(source);
     let own = workspace.source(source);
-    let mut spans: Vec<Span> = in_requests(workspace, source).into_iter().map(|found| found.span).collect();
+    let mut spans: Vec<Span> =
+        in_requests(workspace, view.context.engine, source).into_iter().map(|found| found.span).collect();
     let mut marks = |span: Span, body: bool| {
         let template = Template::parse(text, span, body, &mut Vec::new());
         for expression in template.expressions() {
@@ -142,7 +143,7 @@ pub fn selections(view: IdeContext<'_>, source: SourceId, at: usize) -> Vec<Span
 /// The files that a file names, each with where it names it.
 pub fn links(view: IdeContext<'_>, source: SourceId) -> Vec<(Span, String)> {
     let text = view.text(source);
-    let found = in_requests(view.workspace(), source);
+    let found = in_requests(view.workspace(), view.context.engine, source);
     let files = found.into_iter().filter(|found| found.what == Referent::File);
     files.map(|found| (found.span, found.span.of(text).to_owned())).collect()
 }

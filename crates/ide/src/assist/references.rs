@@ -13,7 +13,7 @@ pub fn occurrence_at(view: IdeContext<'_>, source: SourceId, at: usize) -> Optio
     let is_configuration = view.workspace().configurations().any(|config| config == source);
     let found = match is_configuration {
         true => occurrences(view, source),
-        false => occurrence::near(view.workspace(), source, at),
+        false => occurrence::near(view.workspace(), view.context.engine, source, at),
     };
     // At the border of two names, the one that begins there.
     let touching = found.into_iter().filter(|found| found.span.start() <= at && at <= found.span.end());
@@ -24,8 +24,8 @@ pub fn occurrence_at(view: IdeContext<'_>, source: SourceId, at: usize) -> Optio
 pub(super) fn occurrences(view: IdeContext<'_>, source: SourceId) -> Vec<Occurrence> {
     let workspace = view.workspace();
     match workspace.configurations().any(|config| config == source) {
-        true => in_configuration(workspace, source),
-        false => in_requests(workspace, source),
+        true => in_configuration(workspace, view.context.engine, source),
+        false => in_requests(workspace, view.context.engine, source),
     }
 }
 
@@ -197,11 +197,13 @@ fn everywhere(view: IdeContext<'_>, source: SourceId, found: Occurrence) -> Vec<
         }
         Referent::Cell { cell: Some(cell), .. } => {
             let named = workspace.loaded().flat_map(|file| {
-                in_requests(workspace, file).into_iter().filter_map(move |other| match other.what {
-                    Referent::Cell { given, cell: Some(other_cell) } if other_cell == cell => {
-                        Some((file, other.span, given))
+                in_requests(workspace, view.context.engine, file).into_iter().filter_map(move |other| {
+                    match other.what {
+                        Referent::Cell { given, cell: Some(other_cell) } if other_cell == cell => {
+                            Some((file, other.span, given))
+                        }
+                        _ => None,
                     }
-                    _ => None,
                 })
             });
             named.collect()
@@ -336,7 +338,7 @@ fn labels(view: IdeContext<'_>, source: SourceId, name: &str) -> Vec<Place> {
     files.dedup();
     let named = files.into_iter().flat_map(|file| {
         let text = view.text(file);
-        let own = in_requests(workspace, file).into_iter();
+        let own = in_requests(workspace, view.context.engine, file).into_iter();
         own.filter(move |found| found.span.of(text) == name).filter_map(move |found| match found.what {
             Referent::Label { given } => Some((file, found.span, given)),
             _ => None,

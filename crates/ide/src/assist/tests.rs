@@ -239,6 +239,8 @@ fn help_tells_what_stands_there() {
     assert!(helped("%% a\n/{{ran¦dom(1, 2)}}\n").contains("random(low, high)"));
     assert!(helped("%% a\n/{{lab¦el('a', 2)}}\n").contains("the label of a lot"));
     assert!(helped("%% a\n/\n\n% check body.ex¦ists(l, l > 1)\n").contains("list.exists(x, condition)"));
+    assert!(helped("%% a\n/{{math.ab¦s(-1)}}\n").contains("math.abs(x)"));
+    assert!(helped("%% a\n/\n\n% check text.spl¦it(',') == []\n").contains("split(text, by)"));
     assert!(helped("%% a\n/\n\n% check ela¦psed > duration('1s')\n").contains("There after the response"));
     assert!(helped("%% Book¦ in\nPOST /lots\n").contains("last answer: `HTTP/1.1 200 As Told`, 5 ms, 2 bytes"));
 }
@@ -299,6 +301,32 @@ fn a_call_tells_its_parameters() {
     assert_eq!(shown("%% a\n/{{label(¦)}}\n"), Some(("label(lot, row)".to_owned(), 0)));
     assert_eq!(shown("%% a\n/\n\n% check text.find(¦\n"), Some(("find(text, regex)".to_owned(), 1)));
     assert_eq!(shown("%% a\n/{{random(1, 2)¦}}\n"), None);
+    let greatest = Some(("math.greatest(x, …)".to_owned(), 0));
+    assert_eq!(shown("%% a\n/{{math.greatest(¦)}}\n"), greatest);
+    assert_eq!(shown("%% a\n/\n\n% check text.split(¦\n"), Some(("split(text, by)".to_owned(), 1)));
+    assert_eq!(shown("%% a\n/\n\n% check text.charAt(¦\n"), Some(("charAt(string, int)".to_owned(), 1)));
+}
+
+#[test]
+fn functions_of_the_libraries_are_offered_where_they_fit() {
+    let found = |file: &str| offered(file).into_iter().collect::<std::collections::BTreeSet<_>>();
+    let has = |file: &str, wanted: &[&str], unwanted: &[&str]| {
+        let found = found(file);
+        wanted.iter().for_each(|word| assert!(found.contains(*word), "{file}: {word} of {found:?}"));
+        unwanted.iter().for_each(|word| assert!(!found.contains(*word), "{file}: {word}"));
+    };
+    has("%% a\n/{{math.¦}}\n", &["greatest", "abs"], &["contains", "math.abs"]);
+    has("%% a\n/{{optional.of¦}}\n", &["of", "ofNonZeroValue"], &["none"]);
+    has("%% a\n/{{mat¦}}\n", &["math.abs"], &["matches.abs"]);
+    has(
+        "%% a\n/\n\n% check body.lots.¦\n",
+        &["sort", "first", "all", "transformMap", "flatten"],
+        &["charAt", "lower", "optMap"],
+    );
+    has("%% a\n/\n\n% check body.lots[0].id.¦\n", &["split", "charAt", "lower", "xpath"], &["sort", "all"]);
+    has("%% a\n/\n\n% check text.¦\n", &["contains", "split"], &["first"]);
+    has("%% a\n/\n\n% check elapsed.¦\n", &["getSeconds"], &["split"]);
+    has("%% a\n/\n\n% check body.grower.¦\n", &["name", "filter"], &["sort"]);
 }
 
 /// The texts that the fixes of the only problem of this class make of the file, by their titles.

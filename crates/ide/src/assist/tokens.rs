@@ -58,7 +58,7 @@ pub fn tokens(view: IdeContext<'_>, source: SourceId) -> Vec<Token> {
         }
     }
     let mut lacking = Lacking { view, source, cell: None, names: FxHashSet::default() };
-    for found in occurrence::in_requests(workspace, source) {
+    for found in occurrence::in_requests(workspace, view.context.engine, source) {
         let (kind, given) = match found.what {
             Referent::Value { given: true, .. } => (TokenKind::Value, true),
             Referent::Value { after, .. } => {

@@ -47,7 +47,7 @@ pub(super) fn without_value(
             let has = |entries: &[ValueEntry]| entries.iter().any(|entry| entry.name == used.name);
             let (having, lacking): (Vec<_>, Vec<_>) = environments.iter().partition(|own| has(&own.values));
             if having.is_empty() {
-                let span = used.span(workspace);
+                let span = used.span(workspace, engine);
                 let found = resolver.value_of(&used.name, used.at.source, span, Phase::Request);
                 problems.extend(found.err().into_iter().flatten());
             } else if !lacking.is_empty() && reported.insert((used.at.source, used.name.clone())) {
@@ -56,7 +56,7 @@ pub(super) fn without_value(
                 };
                 let message = format!("`{}` has no value in {}", used.name, names(&lacking));
                 let hint = format!("{} {} it", names(&having), if having.len() == 1 { "has" } else { "have" });
-                let remark = Problem::warning(Code::MissingValue, used.span(workspace), message);
+                let remark = Problem::warning(Code::MissingValue, used.span(workspace, engine), message);
                 problems.push(remark.with_hint(hint).in_source(used.at.source));
             }
         }

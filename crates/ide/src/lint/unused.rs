@@ -101,7 +101,7 @@ pub(super) fn used_before_yield(
         for (used, yielder) in late.into_iter().filter(|(used, _)| lacking.contains(used)) {
             let other = &workspace.cell(yielder).name;
             let message = format!("`{}` is used before `{other}` yields it", used.name);
-            let remark = Problem::warning(Code::YieldedLater, used.span(workspace), message);
+            let remark = Problem::warning(Code::YieldedLater, used.span(workspace, engine), message);
             problems
                 .push(remark.with_hint(format!("write `% needs {other}` into this cell")).in_source(used.at.source));
         }

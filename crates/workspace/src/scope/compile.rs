@@ -2,7 +2,7 @@
 
 use crate::Workspace;
 use std::sync::Arc;
-use yieldtray_expression::{CompileError, Compiled, Engine, find_name};
+use yieldtray_expression::{CompileError, Compiled, Engine};
 use yieldtray_source::{Problem, SourceId, Span};
 
 /// Compiles the expression at `span` of `source`; its faults become problems with their place.
@@ -37,15 +37,15 @@ pub(super) enum UseSite {
 }
 
 impl UseSite {
-    pub(super) fn place(self, name: &str, text: &str) -> Span {
+    pub(super) fn place(self, engine: &Engine, name: &str, text: &str) -> Span {
         match self {
             UseSite::Here(span) => span,
-            UseSite::In(span) => place_of_name(name, text, span),
+            UseSite::In(span) => place_of_name(engine, name, text, span),
         }
     }
 }
 
 /// The span of `name` in the expression at `span`; the whole expression if it is not written there.
-pub(crate) fn place_of_name(name: &str, text: &str, span: Span) -> Span {
-    find_name(span.of(text), name).map_or(span, |found| span.part(found.start(), found.end()))
+pub(crate) fn place_of_name(engine: &Engine, name: &str, text: &str, span: Span) -> Span {
+    engine.find_name(span.of(text), name).map_or(span, |found| span.part(found.start(), found.end()))
 }

@@ -112,7 +112,7 @@ impl Resolver<'_> {
         span: Span,
     ) -> Result<Value, Vec<Problem>> {
         let text = &self.workspace.source(source).text;
-        let place = UseSite::In(span).place("env", text);
+        let place = UseSite::In(span).place(self.context.engine, "env", text);
         let variables = &self.context.settings.variables;
         let withheld = |name: &&String| variables.withholds(name);
         if let Some(name) = compiled.required_variables().iter().find(withheld) {

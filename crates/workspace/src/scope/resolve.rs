@@ -31,7 +31,7 @@ impl Resolver<'_> {
     ) -> Result<Value, Vec<Problem>> {
         if is_language_name(name) {
             return self.language_value(name, phase).ok_or_else(|| {
-                let place = at.place(name, &self.workspace.source(source).text);
+                let place = at.place(self.context.engine, name, &self.workspace.source(source).text);
                 let waiting = self.stack.last().map(|(waiting, ..)| waiting.as_str());
                 vec![missing::response_name(name, place, waiting).in_source(source)]
             });
@@ -52,7 +52,7 @@ impl Resolver<'_> {
             return Ok(value);
         }
         let Some(found) = first else {
-            let place = at.place(name, &self.workspace.source(source).text);
+            let place = at.place(self.context.engine, name, &self.workspace.source(source).text);
             return Err(vec![missing::value(self, name, place).in_source(source)]);
         };
         let mut defined_at = None;
@@ -80,7 +80,7 @@ impl Resolver<'_> {
                     (value.into_owned(), entry.secret.then(|| destinations_of(entry)))
                 }
                 Err(absent) => {
-                    let place = at.place(name, &self.workspace.source(source).text);
+                    let place = at.place(self.context.engine, name, &self.workspace.source(source).text);
                     let problem = Problem::error(Code::AbsentSource, place, absent.message.clone())
                         .with_hint(absent.hint.clone())
                         .with_related(entry.source, entry.span, "it is described here");
@@ -89,7 +89,7 @@ impl Resolver<'_> {
             },
         };
         if let Some(destinations) = destinations {
-            let place = at.place(name, &self.workspace.source(source).text);
+            let place = at.place(self.context.engine, name, &self.workspace.source(source).text);
             let used = UsedSecret::new(value.clone(), name, destinations, (source, place));
             self.cache.secrets.push(UsedSecret { defined_at, ..used });
         }

@@ -3,7 +3,7 @@
 use super::Binding;
 use super::compile::place_of_name;
 use crate::queries::{AuthLine, auth_of};
-use crate::scope::{Resolver, compile};
+use crate::scope::Resolver;
 use crate::{CellId, Workspace};
 use rustc_hash::FxHashMap;
 use yieldtray_expression::{Engine, is_type_name};
@@ -33,9 +33,13 @@ pub struct NameUse {
 
 impl NameUse {
     /// The span of the name itself.
-    pub fn span(&self, workspace: &Workspace) -> Span {
+    pub fn span(&self, workspace: &Workspace, engine: &Engine) -> Span {
         let text = &workspace.source(self.at.source).text;
-        if self.at.span.of(text) == self.name { self.at.span } else { place_of_name(&self.name, text, self.at.span) }
+        if self.at.span.of(text) == self.name {
+            self.at.span
+        } else {
+            place_of_name(engine, &self.name, text, self.at.span)
+        }
     }
 }
 
@@ -112,7 +116,7 @@ fn shared_expressions(workspace: &Workspace, cell: CellId, found: &mut Vec<ExprL
     }
 }
 
-/// Hands on the free names of an expression that can be compiled, but for the language's own.
+/// Hands on the free names of an expression that can be read, but for the language's own.
 fn each_name(workspace: &Workspace, engine: &Engine, at: ExprLocation, mut visit: impl FnMut(&str)) {
     let mut visit = |name: &str| {
         if !is_language_name(name) {
@@ -122,10 +126,14 @@ fn each_name(workspace: &Workspace, engine: &Engine, at: ExprLocation, mut visit
     let text = at.span.of(&workspace.source(at.source).text);
     if is_value_name(text) {
         visit(text);
-    } else if let Ok(compiled) = compile(workspace, engine, at.source, at.span) {
+    } else {
         // A type's name is that of a value only where there is such a value.
         let is_value = |name: &str| !is_type_name(name) || defines_value(workspace, name);
-        compiled.names().filter(|name| is_value(name)).for_each(visit);
+        engine.each_name(text, |name| {
+            if is_value(name) {
+                visit(name);
+            }
+        });
     }
 }
 

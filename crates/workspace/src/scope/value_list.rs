@@ -213,7 +213,7 @@ impl ValueLister<'_> {
     }
 
     fn missing(&mut self, resolver: &mut Resolver<'_>, used: crate::scope::NameUse) {
-        let span = used.span(self.context.workspace);
+        let span = used.span(self.context.workspace, self.context.engine);
         let phase = crate::scope::Phase::Request;
         let Err(problems) = resolver.value_of(&used.name, used.at.source, span, phase) else { return };
         for problem in problems {
